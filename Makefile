@@ -1,0 +1,35 @@
+# Two commands do all the set-up: `make demo` and `make test`. Each builds the virtual environment
+# it needs in .venv (ignored by git); a second run reuses it.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+BIN := .venv/bin
+STAMP := .venv/installed
+
+.PHONY: demo test bench data screenshots clean
+.DEFAULT_GOAL := demo
+
+$(STAMP): pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
+		{ echo "Tenuto needs Python 3.11 or newer; say which with: make PYTHON=/path/to/python"; exit 1; }
+	@# Some systems ship Python without ensurepip: then pip itself puts pip into the environment.
+	@$(PYTHON) -m venv .venv >/dev/null 2>&1 || { $(PYTHON) -m venv --clear --without-pip .venv && \
+		$(PYTHON) -m pip --python $(BIN)/python install --quiet pip; }
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@
+
+demo: $(STAMP)
+	$(BIN)/tenuto demo --out build/demo
+
+test: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/pytest
+
+bench: $(STAMP)
+	$(BIN)/python -m benchmarks
+
+data: $(STAMP)
+	$(BIN)/python scripts/make_orchard_drive.py
+
+clean:
+	rm -rf .venv build .mypy_cache .ruff_cache .pytest_cache .hypothesis

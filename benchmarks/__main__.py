@@ -1,0 +1,5 @@
+"""Runs every benchmark and prints ratios: ``make bench``."""
+
+from benchmarks import tick
+
+tick.main()

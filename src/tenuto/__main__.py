@@ -1,0 +1,5 @@
+"""``python -m tenuto`` is the command ``tenuto``."""
+
+from tenuto.cli import main
+
+main()

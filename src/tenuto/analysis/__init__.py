@@ -1,0 +1,1 @@
+"""Tables and figures of merit: readings of ticks."""

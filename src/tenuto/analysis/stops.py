@@ -1,0 +1,70 @@
+"""The guard's stops in a table of ticks: when, why, how long until standstill, and when it went on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from tenuto.core.guard import State
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """One stop of the guard.
+
+    Attributes:
+        time: when the guard began to stop, s.
+        stood: when the robot's command had reached standstill, s.
+        until: when it permitted driving again, s; None when it never did.
+        codes: the codes of its reasons, joined as in the log.
+        reasons: the same as text.
+        speed: the command's forward speed when it began, m/s.
+    """
+
+    time: float
+    stood: float
+    until: float | None
+    codes: str
+    reasons: str
+    speed: float
+
+    @property
+    def title(self) -> str:
+        """A few words for a figure, such as "link quiet"."""
+        return self.codes.split("; ")[0].replace("_", " ")
+
+    @property
+    def was_moving(self) -> bool:
+        """Whether the stop took the robot from its way, rather than finding it at standstill."""
+        return self.stood > self.time
+
+
+def find_stops(table: pd.DataFrame) -> list[Stop]:
+    """List every stop of a drive in order.
+
+    Args:
+        table: a row a tick, with the columns of a log (docs/formats.md).
+    """
+    time = table["time"].to_numpy()
+    driving = (table["guard.state"] == State.DRIVING).to_numpy()
+    standing = ((table["command.vx"] == 0.0) & (table["command.yaw_rate"] == 0.0)).to_numpy()
+    stops: list[Stop] = []
+    for row in range(1, len(table)):
+        if not driving[row - 1] or driving[row]:
+            continue
+        stood = row + int(standing[row:].argmax()) if standing[row:].any() else len(table) - 1
+        again = row + int(driving[row:].argmax()) if driving[row:].any() else None
+        stops.append(
+            Stop(
+                time=float(time[row]),
+                stood=float(time[stood]),
+                until=None if again is None else float(time[again]),
+                codes=str(table["guard.codes"].iloc[row]),
+                reasons=str(table["guard.reasons"].iloc[row]),
+                speed=float(table["command.vx"].iloc[row - 1]),
+            )
+        )
+    return stops

@@ -1,0 +1,76 @@
+"""What was driven, in a few figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.analysis.stops import Stop, find_stops
+from tenuto.core.guard import State
+from tenuto.sim.cart import PathPoint
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# A robot slower than this, in m/s and rad/s, counts as standing.
+STANDING_BELOW = 0.01
+
+
+@dataclass(frozen=True, slots=True)
+class DriveSummary:
+    """A drive in a few figures.
+
+    Attributes:
+        seconds: from the first tick to the last. ticks: how many.
+        seconds_driving: while the guard permitted driving.
+        distance: length of the path, m.
+        top_speed: fastest forward command, m/s. top_turn_speed: rad/s. Both without sign.
+        stops: see `Stop`.
+    """
+
+    seconds: float
+    ticks: int
+    seconds_driving: float
+    distance: float
+    top_speed: float
+    top_turn_speed: float
+    stops: tuple[Stop, ...]
+
+
+def summarise(table: pd.DataFrame, path: Sequence[PathPoint]) -> DriveSummary:
+    """Sum up a drive.
+
+    Args:
+        table: a row a tick, with the columns of a log (docs/formats.md).
+        path: where the robot was.
+    """
+    driving = table["guard.state"] == State.DRIVING
+    return DriveSummary(
+        seconds=float(table["time"].iloc[-1] - table["time"].iloc[0]),
+        ticks=len(table),
+        seconds_driving=float(table["dt"][driving].sum()),
+        distance=distance_along(path),
+        top_speed=float(table["command.vx"].abs().max()),
+        top_turn_speed=float(table["command.yaw_rate"].abs().max()),
+        stops=tuple(find_stops(table)),
+    )
+
+
+def distance_along(path: Sequence[PathPoint], start: float = -np.inf, end: float = np.inf) -> float:
+    """Give the length of a path in m, or of the part between two times in s."""
+    places = np.array([(point.x, point.y) for point in path if start <= point.time <= end])
+    if len(places) < 2:
+        return 0.0
+    return float(np.hypot(*np.diff(places, axis=0).T).sum())
+
+
+def roll_out(path: Sequence[PathPoint], stop: Stop) -> tuple[float, float]:
+    """Give how long and how far the robot itself went on after a stop began, in s and m."""
+    stood = next(
+        (p.time for p in path if p.time >= stop.stood and max(abs(p.vx), abs(p.yaw_rate)) < STANDING_BELOW),
+        path[-1].time,
+    )
+    return stood - stop.time, distance_along(path, stop.time, stood)

@@ -1,0 +1,49 @@
+"""The command ``tenuto``. Each command is a few lines that call the library."""
+
+from __future__ import annotations
+
+import sys
+
+import typer
+
+from tenuto.cli.console import problems
+from tenuto.cli.demo import demo
+from tenuto.cli.drive import drive
+from tenuto.core.errors import TenutoError
+
+__all__ = ["app", "main"]
+
+app = typer.Typer(
+    name="tenuto",
+    help="From a stick to a moving robot: calibrated, shaped, limited, guarded, and explained.",
+    epilog="Exit status: 0 fine, 1 found a problem, 2 used wrongly.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode="rich",
+    pretty_exceptions_enable=False,
+)
+app.command()(demo)
+app.command()(drive)
+
+
+@app.callback()
+def _options(
+    version: bool = typer.Option(False, "--version", help="Show the version and leave.", is_eager=True),
+) -> None:
+    if version:
+        import tenuto
+
+        typer.echo(f"tenuto {tenuto.__version__}")
+        raise typer.Exit
+
+
+def main() -> None:
+    """Run the command; Tenuto's own errors become one message and exit status 1."""
+    try:
+        app()
+    except TenutoError as error:
+        problems.print(f"tenuto: {error}", style="bold red", markup=False, highlight=False, soft_wrap=True)
+        sys.exit(1)
+    except KeyboardInterrupt:
+        problems.print("tenuto: broken off", style="bold red")
+        sys.exit(130)

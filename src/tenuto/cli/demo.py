@@ -1,0 +1,95 @@
+"""``tenuto demo``: a shipped drive through the orchard, faster than real time."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.table import Table
+
+from tenuto.cli.console import results
+from tenuto.cli.words import stop_in_words, summary_as_json
+
+if TYPE_CHECKING:
+    from tenuto.analysis.summary import DriveSummary
+    from tenuto.profile import Profile
+    from tenuto.sim import PathPoint
+
+PROFILE, RECORDING = "medlar.toml", "orchard-row.csv"
+
+
+def demo(
+    out: Annotated[
+        Path, typer.Option(help="Folder for the log, the figure and copies of what was used.")
+    ] = Path("tenuto-demo"),
+    as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
+) -> None:
+    """Drive Medlar, the crate cart, through a shipped recording, and show what was driven and why it stopped.
+
+    Nothing has to be connected. A log, a figure and copies of the profile and the recording are written.
+
+    [bold]Example:[/bold]  tenuto demo --out orchard
+    """
+    from tenuto.analysis.summary import summarise
+    from tenuto.analysis.ticks import replay
+    from tenuto.data import shipped
+    from tenuto.figures.drive import drive_figure
+    from tenuto.profile import load_profile
+    from tenuto.sinks import open_sink
+    from tenuto.sinks.simulated import SimulatedCart
+
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        for name in (PROFILE, RECORDING):
+            shutil.copyfile(shipped(name), out / name)
+    except OSError as error:
+        raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error
+    profile = load_profile(out / PROFILE)
+    robot = SimulatedCart()
+    began = time.perf_counter()
+    with open_sink(f"log:{out / 'drive.csv'}") as log:
+        ticks = replay(profile, out / RECORDING, [log, robot])
+    took = time.perf_counter() - began
+    table = ticks.to_frame()
+    path = robot.cart.path
+    summary = summarise(table, path)
+    sticks = (profile.style.forward, profile.style.turn)
+    drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard").savefig(out / "drive.png")
+    if as_json:
+        typer.echo(json.dumps({"robot": profile.name, **summary_as_json(summary), "out": str(out)}, indent=2))
+    else:
+        _print(profile, summary, path, took, out)
+
+
+def _print(profile: Profile, summary: DriveSummary, path: list[PathPoint], took: float, out: Path) -> None:
+    from tenuto.analysis.summary import roll_out
+
+    end = path[-1]
+    results.print(f"[bold]{profile.name}[/bold], driven from {RECORDING}")
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style="bold cyan", no_wrap=True)
+    grid.add_column()
+    grid.add_row(
+        "driven",
+        f"{summary.distance:.1f} m in {summary.seconds_driving:.1f} s of driving, "
+        f"at most {summary.top_speed:.2f} m/s and {math.degrees(summary.top_turn_speed):.0f} deg/s",
+    )
+    grid.add_row("", f"the simulated cart ended at x {end.x:.2f} m, y {end.y:.2f} m, standing")
+    for number, stop in enumerate(summary.stops):
+        grid.add_row("guard" if number == 0 else "", stop_in_words(stop, *roll_out(path, stop)))
+    speed_up = f"{summary.seconds / took:.0f} × real time"
+    grid.add_row(
+        "loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s of driving in {took:.2f} s: {speed_up}"
+    )
+    grid.add_row("log", str(out / "drive.csv"))
+    grid.add_row("figure", str(out / "drive.png"))
+    results.print(grid)
+    results.print(
+        f"Next, the same at real speed:  tenuto drive {out / PROFILE} --recording {out / RECORDING}",
+        soft_wrap=True,
+    )

@@ -1,0 +1,74 @@
+"""``tenuto drive``: drive live, with one line that says what moves or why nothing does."""
+
+from __future__ import annotations
+
+import json
+from contextlib import ExitStack
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tenuto.cli.console import results
+from tenuto.cli.status import StatusLine
+
+
+def drive(
+    profile: Annotated[
+        Path,
+        typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.", show_default=False),
+    ],
+    recording: Annotated[
+        Path | None,
+        typer.Option(
+            exists=True, dir_okay=False, help="Play a recording (CSV) instead of the profile's source."
+        ),
+    ] = None,
+    to: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Where the ticks go: simulated, log:FILE.csv. May be given several times.  "
+            "[default: simulated]",
+            show_default=False,
+        ),
+    ] = None,
+    as_json: Annotated[
+        bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")
+    ] = False,
+) -> None:
+    """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
+
+    Ctrl-C brings the robot down and ends; a second Ctrl-C does not wait for that.
+
+    [bold]Examples:[/bold]
+
+      tenuto drive medlar.toml --to simulated --to log:run.csv
+
+      tenuto drive medlar.toml --recording orchard-row.csv
+    """
+    import tenuto
+
+    loaded = tenuto.load_profile(profile)
+    sinks_asked = to or ["simulated"]
+    with ExitStack() as stack:
+        source = stack.enter_context(
+            tenuto.open_source(loaded if recording is None else f"recording:{recording}")
+        )
+        sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
+        if not as_json:
+            names = ", ".join(sink.name for sink in sinks)
+            results.print(
+                f"[bold]{loaded.name}[/bold]: {source.name} → {names}. Ctrl-C stops it.", soft_wrap=True
+            )
+        with StatusLine(quiet=as_json) as status:
+            report = tenuto.drive(loaded, source, sinks, on_tick=status.show)
+    if as_json:
+        typer.echo(json.dumps(asdict(report), indent=2))
+    else:
+        results.print(
+            f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, "
+            f"{report.late_ticks} late, {report.skipped_ticks} left out, "
+            f"at worst {report.worst_lateness * 1000:.1f} ms behind.",
+            soft_wrap=True,
+        )

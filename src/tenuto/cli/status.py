@@ -1,0 +1,87 @@
+"""One line that says what moves, or why nothing does. Written by a thread of its own.
+
+A terminal may hold its reader up (Ctrl-S, a slow SSH line). The loop must never wait for that, so it
+only leaves its newest tick here, and this thread does the writing.
+"""
+
+from __future__ import annotations
+
+import threading
+from queue import Empty, SimpleQueue
+from types import TracebackType
+from typing import Self
+
+from rich.text import Text
+
+from tenuto.cli.console import results
+from tenuto.cli.words import tick_in_words
+from tenuto.core.guard import State
+from tenuto.core.tick import Tick
+
+_REFRESH_SECONDS = 0.1
+_COLOURS = {
+    State.DRIVING: "green",
+    State.STOPPING: "bold red",
+    State.FAULT: "bold red",
+    State.WAITING_FOR_REST: "yellow",
+    State.NOT_ENABLED: "yellow",
+}
+
+
+class StatusLine:
+    """Shows ticks: on a terminal as one line that changes, elsewhere as a line for each change of state."""
+
+    def __init__(self, *, quiet: bool = False) -> None:
+        self._quiet = quiet
+        self._newest: Tick | None = None
+        self._changes: SimpleQueue[Tick] = SimpleQueue()
+        self._codes: tuple[object, ...] = ()
+        self._done = threading.Event()
+        self._thread = threading.Thread(target=self._write, name="status line", daemon=True)
+
+    def show(self, tick: Tick) -> None:
+        """Leave a tick to be shown; costs the loop next to nothing."""
+        self._newest = tick
+        codes = (tick.guard.state, *(reason.code for reason in tick.guard.reasons))
+        if codes != self._codes:
+            self._codes = codes
+            self._changes.put(tick)
+
+    def __enter__(self) -> Self:
+        if not self._quiet:
+            self._thread.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._done.set()
+        if not self._quiet:
+            self._thread.join(timeout=1.0)
+
+    def _write(self) -> None:
+        last = False
+        while not last:
+            last = self._done.wait(_REFRESH_SECONDS)
+            if results.is_terminal:
+                self._rewrite(end="\n" if last else "\r")
+            else:
+                self._write_changes()
+
+    def _rewrite(self, end: str) -> None:
+        if self._newest is not None:
+            line = _line(self._newest)
+            line.truncate(results.width - 1, overflow="ellipsis", pad=True)
+            results.print(line, end=end, no_wrap=True)
+
+    def _write_changes(self) -> None:
+        try:
+            while True:
+                results.print(_line(self._changes.get_nowait()), soft_wrap=True)
+        except Empty:
+            return
+
+
+def _line(tick: Tick) -> Text:
+    words = tick_in_words(tick)
+    return Text.assemble((f"{tick.time:7.2f} s  ", "dim"), (words, _COLOURS[tick.guard.state]))

@@ -1,0 +1,53 @@
+"""Ticks and summaries in words, for people who watch a terminal."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict
+from typing import TYPE_CHECKING
+
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.guard import State
+from tenuto.core.tick import Tick
+
+if TYPE_CHECKING:
+    from tenuto.analysis.stops import Stop
+    from tenuto.analysis.summary import DriveSummary
+
+
+def command_in_words(command: VelocityCommand) -> str:
+    """Say a command: ``0.84 m/s forward, 12 deg/s to the left``."""
+    if command == STANDSTILL:
+        return "standing still"
+    parts = []
+    if command.vx:
+        parts.append(f"{abs(command.vx):.2f} m/s {'forward' if command.vx > 0 else 'backward'}")
+    if command.yaw_rate:
+        side = "left" if command.yaw_rate > 0 else "right"
+        parts.append(f"{math.degrees(abs(command.yaw_rate)):.0f} deg/s to the {side}")
+    return ", ".join(parts)
+
+
+def tick_in_words(tick: Tick) -> str:
+    """Say what moves, or why nothing does, in one line."""
+    reasons = "; ".join(reason.text for reason in tick.guard.reasons)
+    if tick.guard.state is State.DRIVING:
+        return f"{tick.guard.state}: {command_in_words(tick.command)}"
+    if tick.guard.state is State.STOPPING:
+        return f"{tick.guard.state} ({command_in_words(tick.command)}): {reasons}"
+    return f"{tick.guard.state}: {reasons}"
+
+
+def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:
+    """Say one stop of the guard in one line; the robot stood after so many seconds and metres."""
+    if not stop.was_moving:
+        return f"at {stop.time:.2f} s, standing: {stop.reasons}"
+    then = "never enabled again" if stop.until is None else f"enabled afresh at {stop.until:.2f} s"
+    return f"at {stop.time:.2f} s: {stop.reasons}; stood {seconds:.2f} s and {metres:.2f} m later, {then}"
+
+
+def summary_as_json(summary: DriveSummary) -> dict[str, object]:
+    """Give a summary as plain data; SI units, and the stops with their titles."""
+    data = asdict(summary)
+    data["stops"] = [{**asdict(stop), "title": stop.title} for stop in summary.stops]
+    return data

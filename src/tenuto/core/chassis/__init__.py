@@ -1,0 +1,5 @@
+"""Vehicles: what each actuator must do for a velocity, and what velocity the actuators make."""
+
+from tenuto.core.chassis.differential import Differential, WheelSpeeds
+
+__all__ = ["Differential", "WheelSpeeds"]

@@ -1,0 +1,249 @@
+"""The stages in their order: a frame and the time go in, a tick comes out. Nothing else is touched."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Protocol
+
+from tenuto.core import shaping
+from tenuto.core.calibration import Travel
+from tenuto.core.chassis.differential import Differential
+from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
+from tenuto.core.frame import Frame
+from tenuto.core.guard import Guard, GuardSettings, GuardStatus, Reason, State
+from tenuto.core.limits import Limits, ramp, ramp_to_stop
+from tenuto.core.mixing import Arcade, Intent
+from tenuto.core.tick import Tick
+
+# A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
+REST_BAND = 0.03
+# How far a control that rests at its end must be pressed to count as held, as a share of its travel.
+HELD_FROM = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class ControlPlan:
+    """How one control is read and shaped.
+
+    Attributes:
+        name: the builder's own name for it.
+        reads: what the device calls it.
+        travel: its measured ends.
+        dead_zone: half-width, 0…1 of its travel. expo: 0…1.
+    """
+
+    name: str
+    reads: str
+    travel: Travel
+    dead_zone: float = 0.0
+    expo: float = 0.0
+
+    def shape(self, position: float) -> float:
+        """Apply dead zone and expo to a position."""
+        return shaping.expo(shaping.dead_zone(position, self.dead_zone), self.expo)
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """Everything that the stages need to know, checked and in SI units.
+
+    Attributes:
+        controls: all controls that are read, the one of ``guard.hold_to_run`` among them.
+        period: seconds between two ticks as planned.
+        stall_timeout: seconds between two ticks after which the loop counts as stalled.
+    """
+
+    controls: tuple[ControlPlan, ...]
+    style: Arcade
+    speeds: Speeds
+    limits: Limits
+    guard: GuardSettings
+    chassis: Differential
+    period: float
+    stall_timeout: float
+
+    def plan(self) -> Plan:
+        """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
+        return self
+
+
+class Planned(Protocol):
+    """Whatever can say its plan: a `tenuto.Profile`, or a `Plan` itself."""
+
+    def plan(self) -> Plan:
+        """Give the plan."""
+        ...
+
+
+class Pipeline:
+    """From frames to ticks. It reads no clock and no device: both come in through `step`."""
+
+    def __init__(self, profile: Planned) -> None:
+        plan = profile.plan()
+        self.plan = plan
+        self._guard = Guard(plan.guard.hold_to_run)
+        self._controls = tuple((control, *control.travel.believable()) for control in plan.controls)
+        self._rest_bands = tuple(
+            (control.name, max(control.dead_zone, REST_BAND))
+            for control in plan.controls
+            if control.name in plan.style.controls()
+        )
+        self._now: float | None = None
+        self._frame: Frame | None = None
+        self._good: Frame | None = None  # the newest frame that a driver can stand behind
+        self._held: bool | None = None
+        self._away: dict[str, float] = {}
+        nowhere = {control.name: 0.0 for control in plan.controls}
+        self._raw: Mapping[str, float] = dict.fromkeys(nowhere, math.nan)
+        self._positions: Mapping[str, float] = nowhere
+        self._shaped: Mapping[str, float] = nowhere
+        self._intent = Intent(0.0, 0.0)
+        self._demand = STANDSTILL
+        self._command = STANDSTILL
+
+    def end(self, reason: str) -> None:
+        """Ask for a stop that is never left again; the steps that follow ramp down to it."""
+        self._guard.end(reason)
+
+    def halt(self, now: float) -> Tick:
+        """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""
+        self.end("the drive has ended")
+        self._command = STANDSTILL
+        return self.step(None, now)
+
+    def step(self, frame: Frame | None, now: float) -> Tick:
+        """Take a frame, or None when nothing came, and give the tick for this moment.
+
+        Never raises for what a device or a clock does: that becomes a reason and a stop.
+
+        Args:
+            frame: the newest frame since the step before.
+            now: seconds on a clock that only goes forward.
+        """
+        dt, faults = self._elapsed(now)
+        if frame is not None:
+            self._frame = frame
+            faults += self._take(frame, now)
+        faults += self._link_faults(now)
+        standing = self._command == STANDSTILL
+        status = self._guard.step(self._held, self._away, faults, standing)
+        target = STANDSTILL
+        if status.state is State.DRIVING:
+            chassis = self.plan.chassis
+            target, _ = chassis.keep_arc(self._demand)
+            self._command = ramp(self._command, target, dt, self.plan.limits, chassis.fits)
+        elif not standing:
+            guard = self.plan.guard
+            self._command = ramp_to_stop(
+                self._command, dt, guard.stop_deceleration, guard.stop_turn_deceleration
+            )
+        return self._tick(now, dt, frame is not None, status, target)
+
+    def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
+        """Give the seconds since the step before, and what is wrong with the clock or the loop."""
+        before = self._now
+        if not math.isfinite(now):
+            return self.plan.period, (Reason("time_not_finite", f"the clock says {now}"),)
+        self._now = now
+        if before is None:
+            return 0.0, ()
+        dt = now - before
+        if dt <= 0.0:
+            # What was known of the link is measured on a clock that is no more: forget its age.
+            self._good = None
+            back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
+            return self.plan.period, (Reason("time_backwards", back),)
+        if dt > self.plan.stall_timeout:
+            stall = f"the loop stalled for {dt:.3f} s (stall_timeout {self.plan.stall_timeout:g} s)"
+            return dt, (Reason("loop_stalled", stall),)
+        return dt, ()
+
+    def _take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
+        """Read the controls from a frame; one that cannot be believed changes nothing but its own faults."""
+        raw: dict[str, float] = {}
+        positions: dict[str, float] = {}
+        shaped: dict[str, float] = {}
+        faults = self._frame_faults(frame, now)
+        values = frame.values
+        for control, lowest, highest in self._controls:
+            name = control.name
+            value = values.get(control.reads, math.nan)
+            raw[name] = value
+            # Written so that NaN fails it too.
+            if not (isinstance(value, (int, float)) and lowest <= value <= highest):
+                faults += (_unbelievable(control, value, control.reads in values),)
+                continue
+            positions[name] = position = control.travel.position(value)
+            shaped[name] = control.shape(position)
+        self._raw = raw
+        if faults:
+            return faults
+        self._good = frame
+        self._positions = positions
+        self._shaped = shaped
+        self._intent = intent = self.plan.style.intent(shaped)
+        self._demand = self.plan.speeds.demand(intent)
+        self._held = positions[self.plan.guard.hold_to_run] >= HELD_FROM
+        self._away = {name: positions[name] for name, band in self._rest_bands if abs(positions[name]) > band}
+        return ()
+
+    def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
+        """Tell what is wrong with a frame as a whole: its link and its time."""
+        faults: tuple[Reason, ...] = ()
+        if not frame.link_good:
+            faults += (Reason("link_bad", frame.note or "the source says that its link is not good"),)
+        if not frame.time <= now + self.plan.period:
+            faults += (Reason("frame_time", f"a frame says it came at {frame.time} s, but it is {now} s"),)
+        elif self._good is not None and frame.time < self._good.time:
+            back = f"a frame of {frame.time:.3f} s came after one of {self._good.time:.3f} s"
+            faults += (Reason("time_backwards", back),)
+        return faults
+
+    def _link_faults(self, now: float) -> tuple[Reason, ...]:
+        """Tell whether the last good frame is too old to drive by."""
+        if self._held is None:
+            return ()  # none has ever come: the guard says so itself
+        timeout = self.plan.guard.link_timeout
+        if self._good is None:
+            return (Reason("link_quiet", "no good frame since the clock jumped"),)
+        age = now - self._good.time
+        # Written so that a NaN clock fails it too.
+        if age <= timeout:
+            return ()
+        return (Reason("link_quiet", f"no good frame for {age:.2f} s (link_timeout {timeout:g} s)"),)
+
+    def _tick(
+        self, now: float, dt: float, new_frame: bool, status: GuardStatus, target: VelocityCommand
+    ) -> Tick:
+        command = self._command
+        return Tick(
+            now,
+            dt,
+            self._frame,
+            new_frame,
+            self._raw,
+            self._positions,
+            self._shaped,
+            self._intent,
+            self._demand,
+            status,
+            target,
+            command,
+            self.plan.chassis.wheel_speeds(command),
+        )
+
+
+def _unbelievable(control: ControlPlan, value: object, present: bool) -> Reason:
+    """Say why a raw number cannot be used."""
+    name, travel = control.reads, control.travel
+    if not present:
+        return Reason("control_missing", f"the source sends no {name}, which {control.name} reads")
+    if not isinstance(value, (int, float)) or not math.isfinite(value):
+        return Reason("value_not_finite", f"{name} is {value}, which is not a number that a control can send")
+    return Reason(
+        "value_out_of_range",
+        f"{name} is {value:g}, far outside its travel of {travel.low:g} to {travel.high:g}: "
+        "is it the right device, and is its calibration right?",
+    )

@@ -1,0 +1,73 @@
+"""A tick: what every stage of the pipeline made of its input at one moment, kept.
+
+The live view, the log, the figures and the answer to "why does it not move?" are readings of ticks.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from tenuto.core.chassis.differential import WheelSpeeds
+from tenuto.core.demand import VelocityCommand
+from tenuto.core.frame import Frame
+from tenuto.core.guard import GuardStatus
+from tenuto.core.mixing import Intent
+
+
+class Tick(NamedTuple):
+    """One step of the pipeline. Nothing in it is shared with the next tick but values that never change.
+
+    Attributes:
+        time: seconds on the clock that was passed in.
+        dt: seconds that the ramps of this tick took for granted: since the tick before, or one period
+            where the clock could not be believed.
+        frame: the newest frame, good or bad, or None before the first.
+        new_frame: whether that frame came with this tick.
+        raw: control name → raw number of that frame as it came; NaN where it has none.
+        positions: control name → position of its travel, −1…1 (0…1 for one that rests at its end).
+        shaped: control name → after dead zone and expo, −1…1.
+        intent: shares of the robot's speeds.
+        demand: the velocity that the driver asks for.
+        guard: state and reasons.
+        target: where the command is heading: the demand on the same arc within what the chassis can do,
+            or standstill unless driving.
+        command: the velocity that goes out.
+        actuators: what each wheel must do for it.
+    """
+
+    time: float
+    dt: float
+    frame: Frame | None
+    new_frame: bool
+    raw: Mapping[str, float]
+    positions: Mapping[str, float]
+    shaped: Mapping[str, float]
+    intent: Intent[float]
+    demand: VelocityCommand
+    guard: GuardStatus
+    target: VelocityCommand
+    command: VelocityCommand
+    actuators: WheelSpeeds
+
+    def as_row(self) -> dict[str, float | int | str]:
+        """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
+
+        The columns are the same for every tick of a pipeline, controls in the order of the profile.
+        Several reasons are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
+        """
+        row: dict[str, float | int | str] = {
+            "time": self.time,
+            "dt": self.dt,
+            "new_frame": int(self.new_frame),
+            "frame_age": math.nan if self.frame is None else self.time - self.frame.time,
+        }
+        for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
+            row.update((f"{stage}.{name}", value) for name, value in values.items())
+        for stage in ("intent", "demand", "target", "command", "actuators"):
+            row.update((f"{stage}.{name}", value) for name, value in getattr(self, stage)._asdict().items())
+        row["guard.state"] = str(self.guard.state)
+        row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
+        row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)
+        return row

@@ -1,0 +1,10 @@
+"""The profile and the recording that ship with Tenuto."""
+
+from importlib.resources import as_file, files
+from pathlib import Path
+
+
+def shipped(name: str) -> Path:
+    """Give the path of a shipped file, such as ``"medlar.toml"``."""
+    with as_file(files(__name__) / name) as path:
+        return path

@@ -1,0 +1,1 @@
+"""Figures. Each function takes its data and an ``ax``, and draws nothing but that."""

@@ -1,0 +1,46 @@
+"""SDL, loaded where it is used: joysticks only, without a screen, and with our own signal handling."""
+
+from __future__ import annotations
+
+import functools
+import warnings
+from types import ModuleType
+
+from tenuto.core.errors import SourceError
+
+_HINTS = {
+    b"SDL_NO_SIGNAL_HANDLERS": b"1",  # Ctrl-C belongs to the loop, which stops the robot first
+    b"SDL_JOYSTICK_ALLOW_BACKGROUND_EVENTS": b"1",  # there is no window that could have the focus
+}
+
+
+@functools.cache
+def load_sdl() -> ModuleType:
+    """Import SDL and set what it needs to know before it starts.
+
+    Raises:
+        SourceError: SDL is missing or does not load on this machine.
+    """
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # it announces where its library was found
+            import sdl2
+    except ImportError as error:
+        raise SourceError(f"SDL, which reads gamepads, does not load: {error}") from error
+    for hint, value in _HINTS.items():
+        sdl2.SDL_SetHint(hint, value)
+    return sdl2  # type: ignore[no-any-return]
+
+
+def start_sdl() -> ModuleType:
+    """Start SDL's joystick part; each call wants one `stop_sdl`. Raises `SourceError`."""
+    sdl = load_sdl()
+    if sdl.SDL_InitSubSystem(sdl.SDL_INIT_GAMECONTROLLER) != 0:
+        raise SourceError(f"SDL does not start: {sdl.SDL_GetError().decode()}")
+    return sdl
+
+
+def stop_sdl() -> None:
+    """Give back what one `start_sdl` took."""
+    sdl = load_sdl()
+    sdl.SDL_QuitSubSystem(sdl.SDL_INIT_GAMECONTROLLER)

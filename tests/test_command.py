@@ -1,0 +1,171 @@
+"""The command as a process: what it prints, what it writes, and its exit status."""
+
+import csv
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import tenuto
+from helpers import MEDLAR
+from tenuto.data import shipped
+
+ROOT = Path(__file__).parents[1]
+PROFILE, RECORDING = str(shipped("medlar.toml")), str(shipped("orchard-row.csv"))
+
+
+def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "tenuto", *arguments]
+    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False)
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("demo")
+    done = run("demo", cwd=folder)
+    assert (done.returncode, done.stderr) == (0, "")
+    words = " ".join(done.stdout.split())
+    assert "Medlar, the crate cart" in words
+    assert "no good frame for 0.3" in words
+    assert "enabled afresh at 30." in words
+    assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
+        "drive.csv", "drive.png", "medlar.toml", "orchard-row.csv",
+    }  # fmt: skip
+    return folder / "tenuto-demo"
+
+
+def test_the_demo_stands_through_the_silence_until_it_is_enabled_afresh(demo: Path) -> None:
+    log, recording = pd.read_csv(demo / "drive.csv"), pd.read_csv(RECORDING)
+    heard, held = recording["time"].to_numpy(), recording["left_shoulder"].to_numpy()
+    gap = int(np.diff(heard).argmax())
+    silent, back = heard[gap], heard[gap + 1]
+    assert back - silent == pytest.approx(1.2, abs=0.03)
+    assert recording["left_y"][gap + 1] < -20000  # the stick is still held forward when the radio returns
+    released = heard[(heard > back) & (held == 0)][0]
+    pressed = heard[(heard > released) & (held == 1)][0]
+    moving = log[["command.vx", "command.yaw_rate"]].abs().max(axis=1)
+    assert moving[log["time"].between(silent, silent + 0.3)].min() > 0.8
+    assert moving[log["time"].between(back, pressed)].max() == 0.0
+    assert moving[log["time"] > pressed].max() > 0.8
+    assert (log["guard.state"] == "driving").eq(log["guard.reasons"].isna()).all()
+    assert moving.iloc[-1] == 0.0
+
+
+def test_the_log_the_table_and_the_library_tell_the_same(demo: Path) -> None:
+    ticks = tenuto.replay(MEDLAR, RECORDING)
+    table = ticks.to_frame()
+    log = pd.read_csv(demo / "drive.csv", keep_default_na=False).iloc[:-1]  # the last row is the stop
+    assert list(log.columns) == list(table.columns)
+    assert len(log) == len(ticks) == 2000
+    assert (log["command.vx"] - table["command.vx"]).abs().max() <= 5e-7
+    assert (log["guard.reasons"] == table["guard.reasons"]).all()
+
+
+def test_the_figure_is_a_picture_of_the_agreed_size(demo: Path) -> None:
+    picture = (demo / "drive.png").read_bytes()
+    assert picture[:8] == b"\x89PNG\r\n\x1a\n"
+    assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]
+
+
+def test_demo_as_json(tmp_path: Path) -> None:
+    summary = json.loads(run("demo", "--json", cwd=tmp_path).stdout)
+    assert [stop["codes"] for stop in summary["stops"]] == ["link_quiet", "hold_not_pressed"]
+    assert 15 < summary["distance"] < 20
+
+
+@pytest.fixture
+def profile(tmp_path: Path) -> str:
+    """Medlar's profile for a machine that tests run on: it may be busy, and the loop stall for a while."""
+    (tmp_path / "medlar.toml").write_text(Path(PROFILE).read_text() + 'stall_timeout = "2 s"\n')
+    return str(tmp_path / "medlar.toml")
+
+
+def short_recording(folder: Path, seconds: float) -> Path:
+    with open(RECORDING, newline="") as file:
+        rows = [row for row in csv.reader(file) if row[0] == "time" or float(row[0]) <= seconds]
+    (folder / "short.csv").write_text("\n".join(",".join(row) for row in rows) + "\n")
+    return folder / "short.csv"
+
+
+def test_drive_from_a_recording_at_the_real_rate(tmp_path: Path, profile: str) -> None:
+    began = time.monotonic()
+    recording = short_recording(tmp_path, 2.5)
+    done = run("drive", profile, "--recording", str(recording), "--to", "log:run.csv", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert time.monotonic() - began > 2.5
+    assert "not enabled: left_shoulder is not held: hold it to drive" in done.stdout
+    assert "driving" in done.stdout
+    assert "recording short.csv has ended" in done.stdout
+    log = pd.read_csv(tmp_path / "run.csv")
+    assert log["command.vx"].max() > 0.1
+    assert log["command.vx"].iloc[-1] == 0.0
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_ramps_down_and_the_last_row_is_a_stop(
+    tmp_path: Path, profile: str, number: signal.Signals
+) -> None:
+    arguments = ["drive", profile, "--recording", RECORDING, "--to", "log:run.csv"]
+    process = subprocess.Popen(
+        [sys.executable, "-m", "tenuto", *arguments], cwd=tmp_path, stdout=subprocess.PIPE, text=True
+    )
+    log = tmp_path / "run.csv"
+    while not log.exists() or "driving" not in log.read_text():
+        time.sleep(0.05)
+        assert process.poll() is None
+    time.sleep(1.5)
+    os.kill(process.pid, number)
+    output, _ = process.communicate(timeout=10)
+    assert process.returncode == 0
+    assert "stop was asked for" in output
+    rows = pd.read_csv(log)
+    speeds = rows["command.vx"]
+    assert speeds.max() > 0.2
+    assert speeds.iloc[-1] == 0.0
+    assert (-speeds.diff()[1:] <= 1.5 * rows["dt"][1:] + 1e-5).all()  # a ramp, no jump
+
+
+def test_used_wrongly_or_given_something_broken(tmp_path: Path) -> None:
+    (tmp_path / "bad.toml").write_text(Path(PROFILE).read_text().replace("dead_zone", "dead_zon", 1))
+    (tmp_path / "bad.csv").write_text("time,left_y\n0,oops\n")
+    for arguments, status, said in (
+        (["drive", "bad.toml"], 1, "bad.toml: controls.drive.dead_zon: expected one of"),
+        (["drive", PROFILE, "--recording", "bad.csv"], 1, "bad.csv:2: expected a number in column left_y"),
+        (["drive", PROFILE, "--recording", RECORDING, "--to", "lgo:x.csv"], 1, 'found "lgo:x.csv"'),
+        (["drive", "missing.toml"], 2, "missing.toml"),
+        (["demo", "--out", "bad.toml"], 2, "cannot write to bad.toml"),
+        (["dirve"], 2, "dirve"),
+    ):
+        done = run(*arguments, cwd=tmp_path)
+        assert (done.returncode, done.stdout) == (status, ""), arguments
+        assert said in " ".join(done.stderr.replace("│", " ").split()), done.stderr
+        assert "Traceback" not in done.stderr
+
+
+HELP = "import sys; sys.argv = ['tenuto', '--help']; import tenuto.__main__"
+
+
+@pytest.mark.parametrize("code", ["import tenuto", HELP])
+def test_the_heavy_packages_are_loaded_only_where_they_are_used(code: str) -> None:
+    program = f"import atexit, sys\natexit.register(lambda: print('LOADED', *sys.modules))\n{code}"
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
+    loaded = done.stdout.split("LOADED")[1].split()
+    assert "tenuto" in loaded
+    assert not {"scipy", "pandas", "matplotlib", "sdl2", "serial"} & set(loaded)
+
+
+def test_the_example_of_the_readme_runs(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "examples/first_drive.py"], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert done.returncode == 0, done.stderr
+    assert "no good frame for" in done.stdout
+    example = (ROOT / "examples/first_drive.py").read_text().split('"""\n\n', 1)[1].strip()
+    assert example in (ROOT / "README.md").read_text()

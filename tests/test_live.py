@@ -1,0 +1,187 @@
+"""The live loop at its real rate: the gamepad, the sinks, and every way in which a drive can end."""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from helpers import MEDLAR, pad
+from tenuto import Frame, State, Tick
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.layouts import ControlInfo
+from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sinks.simulated import SimulatedCart
+from tenuto.sources.base import Source
+
+FORWARD, CENTRE = -30454, 983
+# The machine that tests run on may be busy, and the loop stall for a while.
+PATIENT = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
+
+
+@pytest.fixture
+def virtual(monkeypatch: pytest.MonkeyPatch) -> Iterator[VirtualGamepad]:
+    monkeypatch.setenv("SDL_VIDEODRIVER", "dummy")
+    with VirtualGamepad() as gamepad:
+        gamepad.set("left_y", CENTRE)
+        gamepad.set("right_x", CENTRE)
+        yield gamepad
+
+
+def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: VirtualGamepad) -> None:
+    cart, ticks, moments = SimulatedCart(), list[Tick](), dict[str, float]()
+    done = threading.Event()
+
+    def driver() -> None:
+        def act(wait: float, name: str, *changes: tuple[str, int]) -> None:
+            time.sleep(wait)
+            moments[name] = ticks[-1].time if ticks else 0.0
+            for control, raw in changes:
+                virtual.set(control, raw)
+
+        act(0.1, "press", ("left_shoulder", 1))
+        act(0.1, "push", ("left_y", FORWARD))
+        act(0.7, "pulled out")
+        virtual.detach()
+        time.sleep(1.0)
+        virtual.attach()
+        act(0.0, "put back", ("left_shoulder", 1), ("left_y", FORWARD), ("right_x", CENTRE))
+        act(0.4, "end")
+        done.set()
+
+    thread = threading.Thread(target=driver)
+
+    def watch(tick: Tick) -> str | None:
+        ticks.append(tick)
+        return "done" if done.is_set() else None
+
+    with tenuto.open_source("gamepad") as source:
+        thread.start()
+        report = tenuto.drive(PATIENT, source, [cart], on_tick=watch)
+    thread.join()
+    speed = max(tick.command.vx for tick in ticks)
+    slack = 2 * max(tick.dt for tick in ticks)
+    assert speed > 0.2
+    assert cart.cart.now.x > 0.1
+    lost = [tick for tick in ticks if tick.time > moments["pulled out"] + slack]
+    assert all(tick.guard.state is not State.DRIVING for tick in lost)
+    stood = next(tick.time for tick in lost if tick.command == STANDSTILL)
+    assert stood - moments["pulled out"] <= 0.3 + speed / 1.5 + slack  # link timeout and ramp
+    assert any("is gone: plug it in again" in reason.text for reason in lost[0].guard.reasons)
+    back = [tick for tick in ticks if tick.time > moments["put back"] + slack]
+    assert back
+    assert all(tick.command == STANDSTILL for tick in back)
+    assert "not_at_rest" in [reason.code for reason in back[-1].guard.reasons]
+    assert report.ended == "done"
+    assert report.ticks + report.skipped_ticks == pytest.approx(report.seconds * 50, abs=3)
+
+
+def test_without_a_gamepad_the_error_says_what_to_do() -> None:
+    with pytest.raises(tenuto.SourceError, match="plug one in, or drive from a recording"):
+        tenuto.open_source("gamepad")
+
+
+class Hands(Source):
+    """A source that pushes the stick forward as a careful driver does, and may fail on the way."""
+
+    name = "hands"
+
+    def __init__(self, fails_at: float = 1e9) -> None:
+        self.fails_at = fails_at
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return tuple(ControlInfo(name, 0, 1, 0) for name in pad())
+
+    def poll(self, now: float) -> Frame:
+        if now > self.fails_at:
+            raise OSError("the cable broke")
+        return Frame(now, pad(float(now > 0.3), 0.0, now > 0.1))
+
+
+class Notebook(tenuto.Sink):
+    """A sink that writes down what it got, and may fail on the way."""
+
+    name = "notebook"
+
+    def __init__(self, fails_at: float = 1e9) -> None:
+        self.fails_at = fails_at
+        self.ticks: list[Tick] = []
+        self.stops: list[Tick] = []
+
+    def write(self, tick: Tick) -> None:
+        assert not self.stops, "a stop is the last thing"
+        self.ticks.append(tick)
+        if tick.time > self.fails_at:
+            raise OSError("no space left")
+
+    def stop(self, tick: Tick) -> None:
+        self.stops.append(tick)
+
+
+def broken_view(tick: Tick) -> None:
+    if tick.time > 2.0:
+        raise ZeroDivisionError
+
+
+ENDINGS: dict[str, tuple[Callable[[], Source], float, Callable[[Tick], str | None], str]] = {
+    "the source fails": (lambda: Hands(2.0), 1e9, lambda _: None, "hands failed: the cable broke"),
+    "a sink fails": (Hands, 2.0, lambda _: None, "notebook failed: no space left"),
+    "the view fails": (Hands, 1e9, broken_view, "the view of the drive failed: ZeroDivisionError()"),
+    "it was enough": (Hands, 1e9, lambda tick: "enough" if tick.time > 2.0 else None, "enough"),
+}
+
+
+@pytest.mark.parametrize("name", ENDINGS)
+def test_whatever_ends_a_drive_every_sink_gets_a_ramp_and_a_last_stop(name: str) -> None:
+    source, sink_fails, view, reason = ENDINGS[name]
+    failing, healthy = Notebook(sink_fails), Notebook()
+    try:
+        tenuto.drive(MEDLAR, source(), [failing, healthy], clock=tenuto.SimulatedClock(), on_tick=view)
+    except (OSError, ZeroDivisionError):
+        assert name != "it was enough"
+    for sink in (failing, healthy):
+        assert [tick.command for tick in sink.stops] == [STANDSTILL]
+    speeds = [tick.command.vx for tick in healthy.ticks]
+    assert max(speeds) == pytest.approx(1.2, abs=0.2)
+    assert speeds[-1] == 0.0
+    assert max(a - b for a, b in pairwise(speeds)) <= 1.5 * 0.02 + 1e-9  # a ramp, no jump
+    assert reason in [text for tick in healthy.ticks for _, text in tick.guard.reasons]
+
+
+def test_a_source_without_the_controls_is_refused_before_anything_moves(tmp_path: Path) -> None:
+    file = tmp_path / "short.csv"
+    file.write_text("time,left_y\n0,983\n")
+    with pytest.raises(tenuto.SourceError, match=r"no right_x \(for steer\), left_shoulder .* it has left_y"):
+        tenuto.replay(MEDLAR, file)
+
+
+RECORDINGS = [
+    ("", "expected a header"),
+    ("left_y,right_x\n1,2\n", 'a column "time", found left_y, right_x'),
+    ("time,a,a\n0,1,2\n", 'its own name, found "a" 2 times'),
+    ("time,left_y\n", "at least one line"),
+    ("time,left_y\n0,1\n0.02\n", "broken.csv:3: expected 2 numbers, as in the header, found 1"),
+    ("time,left_y\n0,1\n0.02,x\n", 'broken.csv:3: expected a number in column left_y, found "x"'),
+    ("time,left_y\n0,nan\n", 'column left_y, found "nan"'),
+    ("time,left_y\n1,0\n0.5,0\n", "a time after 1 s, found 0.5 s"),
+    ('time,left_y\n0,"1\n', "expected a line of CSV"),
+]
+
+
+@pytest.mark.parametrize(("text", "said"), RECORDINGS)
+def test_broken_recordings_are_refused_with_line_and_column(tmp_path: Path, text: str, said: str) -> None:
+    (tmp_path / "broken.csv").write_text(text)
+    with pytest.raises(tenuto.RecordingError) as caught:
+        tenuto.open_source(tmp_path / "broken.csv")
+    assert str(tmp_path / "broken.csv") in str(caught.value)
+    assert said in str(caught.value)
+
+
+@pytest.mark.parametrize("text", ["log:", "log:x.txt", "simulate", "gamepod", "recording:"])
+def test_texts_that_name_nothing_are_refused(text: str) -> None:
+    opener = tenuto.open_source if text[0] in "gr" else tenuto.open_sink
+    with pytest.raises(tenuto.TenutoError, match=f'found "{text}"'):
+        opener(text)

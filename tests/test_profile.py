@@ -1,0 +1,101 @@
+"""Profiles: what is read, and that every error can be acted on."""
+
+import math
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from tenuto.data import shipped
+from tenuto.profile.quantities import DIMENSIONS, Dimension, parse_quantity
+
+TEXT = shipped("medlar.toml").read_text()
+
+
+def test_medlar_in_si_units() -> None:
+    plan = tenuto.parse_profile(TEXT).plan()
+    assert plan.speeds.turn == pytest.approx(math.pi / 2)
+    assert plan.guard.link_timeout == pytest.approx(0.3)
+    assert plan.chassis.max_wheel_speed == pytest.approx(120 * math.tau / 60)
+    drive, _, hold = plan.controls
+    # A pad counts down as its stick goes forward; forward is positive all the same.
+    assert [drive.travel.position(raw) for raw in (-30454.0, 983.0, 30454.0)] == [1.0, 0.0, -1.0]
+    assert (hold.reads, hold.travel.position(1.0)) == ("left_shoulder", 1.0)
+
+
+def test_what_is_left_out_has_a_safe_meaning() -> None:
+    lean = "\n".join(
+        line for line in TEXT.splitlines() if not line.startswith(("stop_", "max_", "low", "high", "centre"))
+    )
+    plan = tenuto.parse_profile(lean).plan()
+    assert plan.guard.stop_deceleration == plan.limits.acceleration
+    assert plan.chassis.max_wheel_speed == math.inf
+    assert (plan.controls[0].travel.low, plan.controls[0].travel.high) == (-32768.0, 32767.0)
+
+
+ERRORS = [
+    (
+        "dead_zone = 0.08",
+        "dead_zon = 0.08",
+        "controls.drive.dead_zon",
+        'an unknown key (did you mean "dead_zone"?)',
+    ),
+    (
+        "expo = 0.35",
+        "expo = 3",
+        "controls.drive.expo",
+        "expected a number from 0 (straight) to 1 (all cubic), found 3",
+    ),
+    ("expo = 0.35", "expo = nan", "controls.drive.expo", "found nan"),
+    ('"1.2 m/s"', '"1.2 m"', "speeds.forward", 'found "1.2 m" (m measures length, and this is a speed)'),
+    ('"1.2 m/s"', '"quick"', "speeds.forward", 'found "quick" (write it like "1.0 m/s")'),
+    ('"1.2 m/s"', "-1", "speeds.forward", "it must be finite and above zero"),
+    ('"left_y"', '"left_yy"', "controls.drive.reads", 'found "left_yy" (did you mean "left_y"?)'),
+    ('forward = "drive"', 'forward = "driv"', "style.forward", 'did you mean "drive"?'),
+    ('turn = "steer"', 'turn = "drive"', "style.turn", "expected another control than style.forward"),
+    ('"arcade"', '"arkade"', "style.kind", 'did you mean "arcade"?'),
+    ('"left_shoulder"', '"drive"', "guard.hold_to_run", "a control that does not drive"),
+    ('"left_shoulder"', '"left_sholder"', "guard.hold_to_run", 'did you mean "left_shoulder"?'),
+    ('"300 ms"', '"30 ms"', "guard.link_timeout", "at least two ticks of the loop (0.04 s), found 0.03 s"),
+    ("centre = 983", "centre = -31000", "controls.drive", "expected low < centre < high"),
+    ("high = 30454", "high = 99999", "controls.drive.high", "a raw number from -32768 to 32767, found 99999"),
+    ('track = "0.62 m"', "", "chassis.track", "found nothing (add it)"),
+    ("[limits]", "[limit]", "limits", "expected a table [limits], found nothing"),
+    ("[limits]", "[limits", "file", "at line 36, column 8"),
+    ("format = 1", "format = 2", "format", "the format this version reads, found 2"),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "key", "said"), ERRORS)
+def test_errors_name_file_key_expected_and_found(
+    tmp_path: Path, old: str, new: str, key: str, said: str
+) -> None:
+    assert old in TEXT
+    file = tmp_path / "broken.toml"
+    file.write_text(TEXT.replace(old, new, 1))
+    with pytest.raises(tenuto.ProfileError) as caught:
+        tenuto.load_profile(file)
+    assert f"{file}: {key}: expected " in str(caught.value)
+    assert said in str(caught.value)
+
+
+def test_files_that_cannot_be_read(tmp_path: Path) -> None:
+    with pytest.raises(tenuto.ProfileError, match="No such file"):
+        tenuto.load_profile(tmp_path / "none.toml")
+    (tmp_path / "bytes.toml").write_bytes(b"name = \xff")
+    with pytest.raises(tenuto.ProfileError, match="byte 0xff"):
+        tenuto.load_profile(tmp_path / "bytes.toml")
+
+
+@given(st.sampled_from(DIMENSIONS), st.floats(1e-6, 1e6), st.data())
+def test_quantities_take_every_unit_of_their_dimension_and_no_other(
+    dimension: Dimension, number: float, data: st.DataObject
+) -> None:
+    unit, factor = data.draw(st.sampled_from(sorted(dimension.units().items())))
+    assert parse_quantity(f"{number!r} {unit}", dimension) == pytest.approx(number * factor)
+    assert parse_quantity(number, dimension) == number
+    other = data.draw(st.sampled_from([other for other in DIMENSIONS if other is not dimension]))
+    with pytest.raises(ValueError, match="measures"):
+        parse_quantity(f"{number!r} {unit}", other)

@@ -1,0 +1,150 @@
+"""The stages by themselves: exact where they must be, and the same for a float as for an array."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from helpers import MEDLAR
+from tenuto.core.calibration import Travel, from_centre, from_end
+from tenuto.core.chassis import Differential, WheelSpeeds
+from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
+from tenuto.core.limits import Limits, ramp, ramp_to_stop
+from tenuto.core.mixing import Intent, one_stick_arcade, two_stick_arcade
+from tenuto.core.shaping import dead_zone, expo
+from tenuto.sim import DifferentialCart
+
+shares = st.floats(-1, 1)
+speeds = st.floats(-20, 20)
+commands = st.builds(VelocityCommand, speeds, speeds)
+carts = st.builds(Differential, st.floats(0.05, 3), st.floats(0.01, 1), st.floats(0.5, 100))
+
+
+@given(st.floats(-9e4, 9e4), st.floats(-30000, -10), st.floats(-9, 9), st.floats(10, 30000))
+def test_position_reaches_its_ends_and_is_clipped_beyond(
+    raw: float, low: float, centre: float, high: float
+) -> None:
+    position = from_centre(raw, low, centre, high)
+    assert -1.0 <= position <= 1.0
+    assert [from_centre(r, low, centre, high) for r in (low - 1, low, centre, high, high + 1)] == [
+        -1,
+        -1,
+        0,
+        1,
+        1,
+    ]
+    # Each half by itself: half-way between centre and end is half, however uneven the halves are.
+    assert from_centre((centre + high) / 2, low, centre, high) == pytest.approx(0.5)
+    assert from_centre((centre + low) / 2, low, centre, high) == pytest.approx(-0.5)
+    assert from_centre(np.array([raw, low]), low, centre, high) == pytest.approx([position, -1.0])
+    assert from_end(np.array([raw]), low, high) == pytest.approx([from_end(raw, low, high)])
+    turned = Travel(low, centre, high, reverse=True)
+    assert turned.position(raw) == -position
+    assert turned.position(np.array([raw])) == pytest.approx([-position])
+    assert Travel(low, None, high, reverse=True).position(low) == 1.0
+
+
+def test_a_travel_out_of_order_is_refused() -> None:
+    with pytest.raises(ValueError, match="low < centre < high"):
+        Travel(10, 5, 20)
+
+
+@given(shares, shares, st.floats(0, 0.9), st.floats(0, 1))
+def test_shaping_is_odd_rising_exact_and_starts_from_zero(
+    a: float, b: float, width: float, amount: float
+) -> None:
+    def shape(x: float) -> float:
+        return expo(dead_zone(x, width), amount)
+
+    assert (shape(-1.0), shape(0.0), shape(1.0)) == (-1.0, 0.0, 1.0)
+    assert shape(-a) == -shape(a)
+    assert shape(min(a, b)) <= shape(max(a, b)) + 1e-12
+    assert shape(width) == 0.0
+    assert shape(width + 1e-9) == pytest.approx(0.0, abs=2e-8)  # no jump at the edge
+    assert expo(a, amount) == pytest.approx((1 - amount) * a + amount * a**3)  # the formula of the trade
+    assert expo(dead_zone(np.array([a, b]), width), amount) == pytest.approx([shape(a), shape(b)], abs=1e-15)
+
+
+@given(shares, shares)
+def test_arcade_keeps_the_direction_of_a_single_stick(forward: float, turn: float) -> None:
+    assert two_stick_arcade(forward, turn) == Intent(forward, turn)
+    one = one_stick_arcade(forward, turn)
+    assert abs(one.forward) + abs(one.turn) <= 1.0 + 1e-12
+    assert one.forward * turn == pytest.approx(one.turn * forward)
+    if abs(forward) + abs(turn) <= 1.0:
+        assert one == (forward, turn)
+    arrays = one_stick_arcade(np.array([forward]), np.array([turn]))
+    assert (arrays.forward[0], arrays.turn[0]) == pytest.approx(one)
+
+
+def test_demand_backs_at_its_own_speed_and_turns_left_when_the_stick_is_left() -> None:
+    cart = Speeds(1.2, 0.5, 1.5)
+    assert cart.demand(Intent(1.0, 1.0)) == (1.2, 1.5)
+    assert cart.demand(Intent(-1.0, -1.0)) == (-0.5, -1.5)
+
+
+@given(carts, commands)
+def test_wheels_follow_rigid_body_motion_and_back(cart: Differential, command: VelocityCommand) -> None:
+    wheels = cart.wheel_speeds(command)
+    # Independently: the axle's ends move with v + ω × r, and a wheel rolls without slip.
+    for wheel, y in zip(wheels, (cart.track / 2, -cart.track / 2), strict=True):
+        velocity = np.array([command.vx, 0, 0]) + np.cross([0, 0, command.yaw_rate], [0, y, 0])
+        assert wheel * cart.wheel_radius == pytest.approx(velocity[0], abs=1e-9)
+    assert cart.velocity(wheels) == pytest.approx(command, abs=1e-9)
+
+
+@given(carts, commands)
+def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) -> None:
+    kept, share = cart.keep_arc(command)
+    assert cart.fits(kept)
+    assert max(map(abs, cart.wheel_speeds(kept))) <= cart.max_wheel_speed * (1 + 1e-9)
+    assert kept.vx * command.yaw_rate == pytest.approx(kept.yaw_rate * command.vx, abs=1e-9)
+    if share < 1.0:
+        assert max(map(abs, cart.wheel_speeds(kept))) == pytest.approx(cart.max_wheel_speed)
+    else:
+        assert kept == command
+
+
+@given(carts, st.lists(commands, min_size=1, max_size=5), st.floats(0.01, 0.3))
+def test_ramps_keep_both_limits_and_arrive(
+    cart: Differential, targets: list[VelocityCommand], dt: float
+) -> None:
+    limits = Limits(2.0, 4.0)
+    now = STANDSTILL
+    for target in (cart.keep_arc(wanted)[0] for wanted in targets):
+        for _ in range(3):
+            after = ramp(now, target, dt, limits, cart.fits)
+            assert abs(after.vx - now.vx) <= limits.acceleration * dt + 1e-12
+            assert abs(after.yaw_rate - now.yaw_rate) <= limits.turn_acceleration * dt + 1e-12
+            assert cart.fits(after)
+            now = after
+    for _ in range(math.ceil(25.0 / dt) + 50):
+        now = ramp(now, target, dt, limits, cart.fits)
+    assert now == pytest.approx(target, abs=1e-9)
+
+
+@given(commands, st.floats(0.005, 0.1))
+def test_the_stop_keeps_the_arc_and_takes_as_long_as_it_must(start: VelocityCommand, dt: float) -> None:
+    assume(max(map(abs, start)) > 1e-6)
+    expected = max(abs(start.vx) / 1.5, abs(start.yaw_rate) / 3.0)
+    now, seconds = start, 0.0
+    while now != STANDSTILL:
+        after = ramp_to_stop(now, dt, 1.5, 3.0)
+        assert abs(after.vx - now.vx) <= 1.5 * dt + 1e-9
+        assert abs(after.yaw_rate - now.yaw_rate) <= 3.0 * dt + 1e-9
+        assert after.vx * start.yaw_rate == pytest.approx(after.yaw_rate * start.vx, abs=1e-9)
+        now, seconds = after, seconds + dt
+    assert expected - 1e-6 <= seconds <= expected + dt + 1e-6
+
+
+def test_the_simulated_cart_turns_about_the_point_that_geometry_says() -> None:
+    chassis = MEDLAR.plan().chassis
+    cart = DifferentialCart(chassis, motor_lag=1e-4)
+    cart.command(chassis.wheel_speeds(VelocityCommand(0.5, 0.5)))  # a circle of 1 m radius to the left
+    for _ in range(100):
+        cart.advance(math.pi / 0.5 / 100)
+    assert (cart.now.x, cart.now.y, cart.now.heading) == pytest.approx((0.0, 2.0, math.pi), abs=2e-3)
+    cart.command(WheelSpeeds(99.0, 99.0))
+    assert cart.advance(1.0).vx == pytest.approx(chassis.max_wheel_speed * chassis.wheel_radius, rel=1e-3)
