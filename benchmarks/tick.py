@@ -25,8 +25,7 @@ def stick_numbers(count: int) -> list[dict[str, float]]:
     rng = np.random.default_rng(1)
     forward, left = (983 + 28000 * np.sin(np.cumsum(rng.normal(0, 0.05, count))) for _ in range(2))
     values = [
-        {"left_y": float(y), "right_x": float(x), "left_shoulder": 1.0}
-        for y, x in zip(forward, left, strict=True)
+        {"left_y": float(y), "right_x": float(x), "left_shoulder": 1.0} for y, x in zip(forward, left, strict=True)
     ]
     rest = {"left_y": 983.0, "right_x": 983.0, "left_shoulder": 0.0}
     values[0] = rest

@@ -109,9 +109,7 @@ def test_drive_from_a_recording_at_the_real_rate(tmp_path: Path, profile: str) -
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-def test_a_signal_ramps_down_and_the_last_row_is_a_stop(
-    tmp_path: Path, profile: str, number: signal.Signals
-) -> None:
+def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile: str, number: signal.Signals) -> None:
     arguments = ["drive", profile, "--recording", RECORDING, "--to", "log:run.csv"]
     process = subprocess.Popen(
         [sys.executable, "-m", "tenuto", *arguments], cwd=tmp_path, stdout=subprocess.PIPE, text=True

@@ -69,9 +69,7 @@ ERRORS = [
 
 
 @pytest.mark.parametrize(("old", "new", "key", "said"), ERRORS)
-def test_errors_name_file_key_expected_and_found(
-    tmp_path: Path, old: str, new: str, key: str, said: str
-) -> None:
+def test_errors_name_file_key_expected_and_found(tmp_path: Path, old: str, new: str, key: str, said: str) -> None:
     assert old in TEXT
     file = tmp_path / "broken.toml"
     file.write_text(TEXT.replace(old, new, 1))

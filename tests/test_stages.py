@@ -23,9 +23,7 @@ carts = st.builds(Differential, st.floats(0.05, 3), st.floats(0.01, 1), st.float
 
 
 @given(st.floats(-9e4, 9e4), st.floats(-30000, -10), st.floats(-9, 9), st.floats(10, 30000))
-def test_position_reaches_its_ends_and_is_clipped_beyond(
-    raw: float, low: float, centre: float, high: float
-) -> None:
+def test_position_reaches_its_ends_and_is_clipped_beyond(raw: float, low: float, centre: float, high: float) -> None:
     position = from_centre(raw, low, centre, high)
     assert -1.0 <= position <= 1.0
     assert [from_centre(r, low, centre, high) for r in (low - 1, low, centre, high, high + 1)] == [
@@ -52,9 +50,7 @@ def test_a_travel_out_of_order_is_refused() -> None:
 
 
 @given(shares, shares, st.floats(0, 0.9), st.floats(0, 1))
-def test_shaping_is_odd_rising_exact_and_starts_from_zero(
-    a: float, b: float, width: float, amount: float
-) -> None:
+def test_shaping_is_odd_rising_exact_and_starts_from_zero(a: float, b: float, width: float, amount: float) -> None:
     def shape(x: float) -> float:
         return expo(dead_zone(x, width), amount)
 
@@ -108,9 +104,7 @@ def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) 
 
 
 @given(carts, st.lists(commands, min_size=1, max_size=5), st.floats(0.02, 0.3))
-def test_ramps_keep_both_limits_and_arrive(
-    cart: Differential, targets: list[VelocityCommand], dt: float
-) -> None:
+def test_ramps_keep_both_limits_and_arrive(cart: Differential, targets: list[VelocityCommand], dt: float) -> None:
     limits = Limits(0.5, 20.0)
     now = STANDSTILL
     for target in (cart.keep_arc(wanted)[0] for wanted in targets):

@@ -8,7 +8,9 @@ import typer
 
 from tenuto.cli.console import problems
 from tenuto.cli.demo import demo
+from tenuto.cli.devices import devices
 from tenuto.cli.drive import drive
+from tenuto.cli.watch import watch
 from tenuto.core.errors import TenutoError
 
 __all__ = ["app", "main"]
@@ -22,8 +24,8 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-app.command()(demo)
-app.command()(drive)
+for command in (demo, devices, watch, drive):
+    app.command()(command)
 
 
 @app.callback()

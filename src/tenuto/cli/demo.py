@@ -24,9 +24,9 @@ PROFILE, RECORDING = "medlar.toml", "orchard-row.csv"
 
 
 def demo(
-    out: Annotated[
-        Path, typer.Option(help="Folder for the log, the figure and copies of what was used.")
-    ] = Path("tenuto-demo"),
+    out: Annotated[Path, typer.Option(help="Folder for the log, the figure and copies of what was used.")] = Path(
+        "tenuto-demo"
+    ),
     as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
 ) -> None:
     """Drive Medlar, the crate cart, through a shipped recording, and show what was driven and why it stopped.
@@ -83,9 +83,7 @@ def _print(profile: Profile, summary: DriveSummary, path: list[PathPoint], took:
     for number, stop in enumerate(summary.stops):
         grid.add_row("guard" if number == 0 else "", stop_in_words(stop, *roll_out(path, stop)))
     speed_up = f"{summary.seconds / took:.0f} × real time"
-    grid.add_row(
-        "loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s of driving in {took:.2f} s: {speed_up}"
-    )
+    grid.add_row("loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s of driving in {took:.2f} s: {speed_up}")
     grid.add_row("log", str(out / "drive.csv"))
     grid.add_row("figure", str(out / "drive.png"))
     results.print(grid)

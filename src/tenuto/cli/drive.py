@@ -21,21 +21,19 @@ def drive(
     ],
     recording: Annotated[
         Path | None,
-        typer.Option(
-            exists=True, dir_okay=False, help="Play a recording (CSV) instead of the profile's source."
-        ),
+        typer.Option(exists=True, dir_okay=False, help="Play a recording (CSV) instead of the profile's source."),
+    ] = None,
+    source: Annotated[
+        str | None, typer.Option(help="Another source than the profile's, such as simulated:gamepad.")
     ] = None,
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go: simulated, log:FILE.csv. May be given several times.  "
-            "[default: simulated]",
+            help="Where the ticks go: simulated, log:FILE.csv. May be given several times.  [default: simulated]",
             show_default=False,
         ),
     ] = None,
-    as_json: Annotated[
-        bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")
-    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
     """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
 
@@ -52,17 +50,14 @@ def drive(
     loaded = tenuto.load_profile(profile)
     sinks_asked = to or ["simulated"]
     with ExitStack() as stack:
-        source = stack.enter_context(
-            tenuto.open_source(loaded if recording is None else f"recording:{recording}")
-        )
+        chosen = loaded if source is None else source
+        opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
         sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
-            results.print(
-                f"[bold]{loaded.name}[/bold]: {source.name} → {names}. Ctrl-C stops it.", soft_wrap=True
-            )
+            results.print(f"[bold]{loaded.name}[/bold]: {opened.name} → {names}. Ctrl-C stops it.", soft_wrap=True)
         with StatusLine(quiet=as_json) as status:
-            report = tenuto.drive(loaded, source, sinks, on_tick=status.show)
+            report = tenuto.drive(loaded, opened, sinks, on_tick=status.show)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:

@@ -7,6 +7,7 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.frame import Signal
 from tenuto.core.guard import State
 from tenuto.core.tick import Tick
 
@@ -28,14 +29,26 @@ def command_in_words(command: VelocityCommand) -> str:
     return ", ".join(parts)
 
 
+def signal_in_words(signal: Signal) -> str:
+    """Say how well the receiver hears: ``link 97 %, −63 dBm``."""
+    return f"link {signal.quality:.0f} %, {signal.rssi:.0f} dBm"
+
+
 def tick_in_words(tick: Tick) -> str:
     """Say what moves, or why nothing does, in one line."""
     reasons = "; ".join(reason.text for reason in tick.guard.reasons)
     if tick.guard.state is State.DRIVING:
-        return f"{tick.guard.state}: {command_in_words(tick.command)}"
+        return f"{tick.guard.state}: {command_in_words(tick.command)}{_link_in_words(tick)}"
     if tick.guard.state is State.STOPPING:
         return f"{tick.guard.state} ({command_in_words(tick.command)}): {reasons}"
     return f"{tick.guard.state}: {reasons}"
+
+
+def _link_in_words(tick: Tick) -> str:
+    """Say what the source tells beside its numbers, if it does."""
+    frame = tick.frame
+    said = (frame.note, frame.signal and signal_in_words(frame.signal)) if frame is not None else ()
+    return "".join(f"   {text}" for text in said if text)
 
 
 def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:

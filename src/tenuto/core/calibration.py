@@ -8,9 +8,6 @@ import numpy as np
 
 from tenuto.core.number import Value
 
-# A number this far beyond the measured ends, as a share of the whole travel, did not come from this stick.
-BEYOND_ENDS = 0.25
-
 
 def from_centre(raw: Value, low: float, centre: float, high: float) -> Value:
     """Map raw numbers of a control that rests in its middle to −1…1.
@@ -75,8 +72,3 @@ class Travel:
             return 1.0 - position if self.reverse else position
         position = from_centre(raw, self.low, self.centre, self.high)
         return 0.0 - position if self.reverse else position  # 0.0 − 0.0 has no minus sign
-
-    def believable(self) -> tuple[float, float]:
-        """Give the lowest and highest raw number that this control can be believed to send."""
-        margin = BEYOND_ENDS * (self.high - self.low)
-        return self.low - margin, self.high + margin

@@ -39,6 +39,4 @@ class Speeds:
     def demand(self, intent: Intent[float]) -> VelocityCommand:
         """Turn shares of −1…1 into m/s and rad/s."""
         forward, turn = intent
-        return VelocityCommand(
-            forward * (self.forward if forward >= 0.0 else self.backward), turn * self.turn
-        )
+        return VelocityCommand(forward * (self.forward if forward >= 0.0 else self.backward), turn * self.turn)

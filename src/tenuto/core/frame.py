@@ -6,6 +6,20 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 
+class Signal(NamedTuple):
+    """How well a radio hears its transmitter, where a receiver says so.
+
+    Attributes:
+        quality: share of frames that arrive, 0…100 %.
+        rssi: strength at the better antenna, dBm (negative; nearer 0 is stronger).
+        snr: signal to noise, dB.
+    """
+
+    quality: float
+    rssi: float
+    snr: float
+
+
 class Frame(NamedTuple):
     """The raw numbers of every control of a source at one moment.
 
@@ -14,10 +28,12 @@ class Frame(NamedTuple):
         values: control name → raw number, as the device counts.
         link_good: False when the source itself knows that no driver stands behind the numbers
             (a pad that was pulled out, a receiver in failsafe).
-        note: why the link is not good, in plain words.
+        note: why the link is not good, or what else the source has to say, in plain words.
+        signal: what the receiver says of its radio link, where it does.
     """
 
     time: float
     values: Mapping[str, float]
     link_good: bool = True
     note: str = ""
+    signal: Signal | None = None

@@ -66,9 +66,7 @@ def ramp(
     return _furthest(leaving, wanted, fits)
 
 
-def _furthest(
-    start: VelocityCommand, end: VelocityCommand, fits: Callable[[VelocityCommand], bool]
-) -> VelocityCommand:
+def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Callable[[VelocityCommand], bool]) -> VelocityCommand:
     """Give the last command on the straight way from ``start``, which fits, to ``end`` that still fits."""
     low, high = 0.0, 1.0
     best = start

@@ -31,12 +31,14 @@ class ControlPlan:
         name: the builder's own name for it.
         reads: what the device calls it.
         travel: its measured ends.
+        believable: the lowest and highest raw number that it can send; anything else is a fault.
         dead_zone: half-width, 0…1 of its travel. expo: 0…1.
     """
 
     name: str
     reads: str
     travel: Travel
+    believable: tuple[float, float]
     dead_zone: float = 0.0
     expo: float = 0.0
 
@@ -84,7 +86,7 @@ class Pipeline:
         plan = profile.plan()
         self.plan = plan
         self._guard = Guard(plan.guard.hold_to_run)
-        self._controls = tuple((control, *control.travel.believable()) for control in plan.controls)
+        self._controls = tuple((control, *control.believable) for control in plan.controls)
         self._rest_bands = tuple(
             (control.name, max(control.dead_zone, REST_BAND))
             for control in plan.controls
@@ -136,9 +138,7 @@ class Pipeline:
             self._command = ramp(self._command, target, dt, self.plan.limits, chassis.fits)
         elif not standing:
             guard = self.plan.guard
-            self._command = ramp_to_stop(
-                self._command, dt, guard.stop_deceleration, guard.stop_turn_deceleration
-            )
+            self._command = ramp_to_stop(self._command, dt, guard.stop_deceleration, guard.stop_turn_deceleration)
         return self._tick(now, dt, frame is not None, status, target)
 
     def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
@@ -214,9 +214,7 @@ class Pipeline:
             return ()
         return (Reason("link_quiet", f"no good frame for {age:.2f} s (link_timeout {timeout:g} s)"),)
 
-    def _tick(
-        self, now: float, dt: float, new_frame: bool, status: GuardStatus, target: VelocityCommand
-    ) -> Tick:
+    def _tick(self, now: float, dt: float, new_frame: bool, status: GuardStatus, target: VelocityCommand) -> Tick:
         command = self._command
         return Tick(
             now,
@@ -237,13 +235,13 @@ class Pipeline:
 
 def _unbelievable(control: ControlPlan, value: object, present: bool) -> Reason:
     """Say why a raw number cannot be used."""
-    name, travel = control.reads, control.travel
+    name, (lowest, highest) = control.reads, control.believable
     if not present:
         return Reason("control_missing", f"the source sends no {name}, which {control.name} reads")
     if not isinstance(value, (int, float)) or not math.isfinite(value):
         return Reason("value_not_finite", f"{name} is {value}, which is not a number that a control can send")
     return Reason(
         "value_out_of_range",
-        f"{name} is {value:g}, far outside its travel of {travel.low:g} to {travel.high:g}: "
-        "is it the right device, and is its calibration right?",
+        f"{name} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
+        "is it the right device, and is its profile right?",
     )

@@ -63,6 +63,8 @@ class Tick(NamedTuple):
             "new_frame": int(self.new_frame),
             "frame_age": math.nan if self.frame is None else self.time - self.frame.time,
         }
+        signal = self.frame.signal if self.frame is not None else None
+        row["link.quality"], row["link.rssi"] = (signal.quality, signal.rssi) if signal else (math.nan, math.nan)
         for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
             row.update((f"{stage}.{name}", value) for name, value in values.items())
         for stage in ("intent", "demand", "target", "command", "actuators"):

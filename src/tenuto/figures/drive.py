@@ -112,18 +112,12 @@ def plot_path(ax: Axes, path: Sequence[PathPoint], stops: Sequence[Stop] = ()) -
     points = np.array(path)
     time, x, y, heading = points[:, 0], points[:, 1], points[:, 2], points[:, 3]
     ax.plot(y, x, color=BLUE, linewidth=1.8, zorder=2)
-    marked = [
-        min(int(np.searchsorted(time, stop.stood)), len(points) - 1) for stop in stops if stop.was_moving
-    ]
+    marked = [min(int(np.searchsorted(time, stop.stood)), len(points) - 1) for stop in stops if stop.was_moving]
     for mark in _spaced(time, x, y, [0, len(points) - 1, *marked]):
         along = (0.3 * np.sin(heading[mark]), 0.3 * np.cos(heading[mark]))
         tip = (y[mark] + along[0], x[mark] + along[1])
-        ax.annotate(
-            "", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3
-        )
-        ax.annotate(
-            f"{time[mark]:.0f} s", (y[mark], x[mark]), (7, -3), textcoords="offset points", fontsize=8
-        )
+        ax.annotate("", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3)
+        ax.annotate(f"{time[mark]:.0f} s", (y[mark], x[mark]), (7, -3), textcoords="offset points", fontsize=8)
     _mark(ax, x[0], y[0], "start", "o", BLUE)
     _mark(ax, x[-1], y[-1], "end", "s", BLUE)
     for stop, row in zip((stop for stop in stops if stop.was_moving), marked, strict=True):
@@ -161,9 +155,7 @@ def _mark(ax: Axes, x: float, y: float, text: str, marker: str, colour: str, dow
     )
 
 
-def drive_figure(
-    table: pd.DataFrame, path: Sequence[PathPoint], sticks: Sequence[str], title: str = ""
-) -> Figure:
+def drive_figure(table: pd.DataFrame, path: Sequence[PathPoint], sticks: Sequence[str], title: str = "") -> Figure:
     """Draw a whole drive on one page of 1280 × 800 pixels.
 
     Args:

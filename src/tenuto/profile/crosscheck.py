@@ -6,31 +6,62 @@ from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 
 from tenuto.core.errors import Problem
-from tenuto.core.layouts import GAMEPAD_CONTROLS, gamepad_control
-from tenuto.profile.schema import Profile
+from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
+from tenuto.profile.schema import ControlTable, Profile, SourceTable
+
+# Which keys of [source] mean something for which kinds.
+_KEYS_OF_KINDS = {
+    "device": ("gamepad",),
+    "port": ("sbus", "crsf", "ibus", "lines", "tilt"),
+    "baud": ("lines", "tilt"),
+    "columns": ("lines", "tilt"),
+    "file": ("ppm", "pwm"),
+}
 
 
 def crosscheck(profile: Profile) -> list[Problem]:
     """List what is wrong between the tables of a profile, in the order of the file."""
-    return [*_controls(profile), *_style(profile), *_guard(profile), *_loop(profile)]
+    return [*_source(profile), *_controls(profile), *_style(profile), *_guard(profile), *_loop(profile)]
+
+
+def _source(profile: Profile) -> Iterator[Problem]:
+    source = profile.source
+    for key, kinds in _KEYS_OF_KINDS.items():
+        value, needed = getattr(source, key), source.kind in kinds
+        if value is not None and not needed:
+            yield Problem(f"source.{key}", f"nothing for kind {source.kind}", f"{value}", "take it out")
+        if value is None and needed and key in ("port", "file"):
+            expected = SourceTable.model_fields[key].description or ""
+            yield Problem(f"source.{key}", expected, "nothing", "add it")
 
 
 def _controls(profile: Profile) -> Iterator[Problem]:
+    kind = profile.source.kind
     for name, control in profile.controls.items():
         key = f"controls.{name}"
-        info = gamepad_control(control.reads)
+        info = control_info(kind, control.reads)
         if info is None:
-            yield _unknown(f"{key}.reads", "a control of a gamepad", control.reads, GAMEPAD_CONTROLS)
+            known = (info.name for info in LAYOUTS[kind])
+            yield _unknown(f"{key}.reads", f"a control of a {kind}", control.reads, known)
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
             if raw is not None and not info.low <= raw <= info.high:
                 yield Problem(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
-        try:
-            control.travel()
-        except ValueError:
-            found = f"low {control.low}, centre {control.centre}, high {control.high}"
-            yield Problem(key, "low < centre < high", found, "keys left out stand for the device's own range")
+            if raw is None and end != "centre" and info.travel is None:
+                expected = ControlTable.model_fields[end].description or ""
+                yield Problem(f"{key}.{end}", expected, "nothing", f"a {kind} does not say it by itself")
+        yield from _order(key, control, info)
+
+
+def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:
+    if info.travel is None and (control.low is None or control.high is None):
+        return  # told already
+    try:
+        control.travel(info)
+    except ValueError:
+        found = f"low {control.low}, centre {control.centre}, high {control.high}"
+        yield Problem(key, "low < centre < high", found, "keys left out stand for what is usual")
 
 
 def _style(profile: Profile) -> Iterator[Problem]:
@@ -47,9 +78,13 @@ def _guard(profile: Profile) -> Iterator[Problem]:
     key = "guard.hold_to_run"
     if hold in (profile.style.forward, profile.style.turn):
         yield Problem(key, "a control that does not drive", f'"{hold}"', "hold one thing, steer with another")
-    elif hold not in profile.controls and gamepad_control(hold) is None:
-        known = (*profile.controls, *GAMEPAD_CONTROLS)
-        yield _unknown(key, "a control of a gamepad or the name of one under [controls]", hold, known)
+    elif hold not in profile.controls:
+        kind = profile.source.kind
+        info = control_info(kind, hold)
+        if info is None or info.travel is None:
+            known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
+            expected = f"a control of a {kind} or the name of one under [controls]"
+            yield _unknown(key, expected, hold, known)
 
 
 def _loop(profile: Profile) -> Iterator[Problem]:
@@ -67,7 +102,7 @@ def _loop(profile: Profile) -> Iterator[Problem]:
             )
 
 
-def _unknown(key: str, expected: str, found: str, known: tuple[str, ...]) -> Problem:
+def _unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Problem:
     return Problem(key, expected, f'"{found}"', nearest(found, known))
 
 

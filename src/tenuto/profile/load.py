@@ -24,9 +24,7 @@ def load_profile(path: str | Path) -> Profile:
     try:
         text = Path(path).read_text(encoding="utf-8")
     except OSError as error:
-        raise ProfileError(
-            where, [Problem("file", "a readable file", error.strerror or str(error))]
-        ) from error
+        raise ProfileError(where, [Problem("file", "a readable file", error.strerror or str(error))]) from error
     except UnicodeDecodeError as error:
         found = f"byte 0x{error.object[error.start]:02x} at offset {error.start}"
         raise ProfileError(where, [Problem("file", "text in UTF-8", found)]) from error

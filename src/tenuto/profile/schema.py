@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -11,7 +11,7 @@ from tenuto.core.calibration import Travel
 from tenuto.core.chassis import Differential
 from tenuto.core.demand import Speeds
 from tenuto.core.guard import GuardSettings
-from tenuto.core.layouts import gamepad_control
+from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.limits import Limits
 from tenuto.core.mixing import Arcade
 from tenuto.core.pipeline import ControlPlan, Plan
@@ -25,6 +25,10 @@ from tenuto.profile.quantities import (
     TurnSpeed,
 )
 
+# Where the device's own range is not known: a number this far beyond the measured ends, as a share of the
+# whole travel, did not come from this stick.
+BEYOND_ENDS = 0.25
+
 Name = Annotated[str, Field(min_length=1)]
 
 
@@ -34,10 +38,18 @@ class Table(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True, allow_inf_nan=False)
 
 
+SourceKind = Literal["gamepad", "sbus", "crsf", "ibus", "ppm", "pwm", "lines", "tilt", "keyboard"]
+
+
 class SourceTable(Table):
     """``[source]``: where the sticks are read."""
 
-    kind: Literal["gamepad"] = Field(description='a kind of source: "gamepad"')
+    kind: SourceKind = Field(description="a kind of source: " + ", ".join(get_args(SourceKind)))
+    device: Name | None = Field(default=None, description="the identity of a gamepad, from tenuto devices")
+    port: Name | None = Field(default=None, description="a serial port, such as /dev/ttyAMA0")
+    baud: int | None = Field(default=None, gt=0, description="a whole number of baud, such as 115200")
+    columns: list[Name] | None = Field(default=None, description="a list of names, one a column")
+    file: Name | None = Field(default=None, description="a file of edge times")
 
 
 class ControlTable(Table):
@@ -45,30 +57,31 @@ class ControlTable(Table):
 
     reads: Name = Field(description='what the device calls the control, such as "left_y"')
     low: float | None = Field(default=None, description="the lowest raw number that the control reaches")
-    centre: float | None = Field(
-        default=None, description="the raw number at which the control rests in its middle"
-    )
+    centre: float | None = Field(default=None, description="the raw number at which the control rests in its middle")
     high: float | None = Field(default=None, description="the highest raw number that the control reaches")
     reverse: bool = Field(default=False, description="true or false")
     dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
-    expo: float = Field(
-        default=0.0, ge=0.0, le=1.0, description="a number from 0 (straight) to 1 (all cubic)"
-    )
+    expo: float = Field(default=0.0, ge=0.0, le=1.0, description="a number from 0 (straight) to 1 (all cubic)")
 
-    def travel(self) -> Travel:
-        """Give the measured travel, with the device's whole range where nothing was measured.
+    def travel(self, info: ControlInfo) -> Travel:
+        """Give the measured travel, with what is usual for the device where nothing was measured.
 
         Raises:
-            ValueError: when low, centre and high are not in rising order.
+            ValueError: when low, centre and high are not in rising order, or one is not known.
         """
-        info = gamepad_control(self.reads)
-        if info is None:
-            raise ValueError(f"no control is called {self.reads}")
-        rests_in_the_middle = info.low < info.rest < info.high
-        centre = info.rest if self.centre is None and rests_in_the_middle else self.centre
-        low = info.low if self.low is None else self.low
-        high = info.high if self.high is None else self.high
+        low, high = info.travel or (math.nan, math.nan)
+        centre = self.centre
+        if centre is None and info.travel is not None and info.kind == "stick":
+            centre = info.rest
+        low, high = (end if own is None else own for own, end in ((self.low, low), (self.high, high)))
         return Travel(low, centre, high, reverse=self.reverse != info.counts_down)
+
+    def believable(self, info: ControlInfo) -> tuple[float, float]:
+        """Give the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
+        travel = self.travel(info)
+        margin = BEYOND_ENDS * (travel.high - travel.low)
+        lowest = info.low if math.isfinite(info.low) else travel.low - margin
+        return lowest, info.high if math.isfinite(info.high) else travel.high + margin
 
 
 class StyleTable(Table):
@@ -77,9 +90,7 @@ class StyleTable(Table):
     kind: Literal["arcade"] = Field(description='a style: "arcade"')
     forward: Name = Field(description="the name of the control under [controls] that drives")
     turn: Name = Field(description="the name of the control under [controls] that turns")
-    sticks: Literal[1, 2] = Field(
-        default=2, description="1 when both are the axes of a single stick, otherwise 2"
-    )
+    sticks: Literal[1, 2] = Field(default=2, description="1 when both are the axes of a single stick, otherwise 2")
 
 
 class SpeedsTable(Table):
@@ -104,9 +115,7 @@ class GuardTable(Table):
 
     hold_to_run: Name = Field(description="a control that must be held to drive, such as left_shoulder")
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
-    stop_deceleration: Acceleration | None = Field(
-        default=None, description='an acceleration, such as "1.5 m/s^2"'
-    )
+    stop_deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.5 m/s^2"')
     stop_turn_deceleration: TurnAcceleration | None = Field(
         default=None, description='a turning acceleration, such as "360 deg/s^2"'
     )
@@ -118,9 +127,7 @@ class ChassisTable(Table):
     kind: Literal["differential"] = Field(description='a kind of vehicle: "differential"')
     track: Length = Field(description='the distance between the middles of the tyres, such as "0.62 m"')
     wheel_radius: Length = Field(description='a length, such as "0.11 m"')
-    max_wheel_speed: TurnSpeed | None = Field(
-        default=None, description='a turning speed, such as "120 rev/min"'
-    )
+    max_wheel_speed: TurnSpeed | None = Field(default=None, description='a turning speed, such as "120 rev/min"')
 
 
 class LoopTable(Table):
@@ -153,10 +160,7 @@ class Profile(Table):
         stop = self.guard.stop_deceleration or self.limits.acceleration
         stop_turn = self.guard.stop_turn_deceleration or self.limits.turn_acceleration
         return Plan(
-            controls=tuple(
-                ControlPlan(name, table.reads, table.travel(), table.dead_zone, table.expo)
-                for name, table in tables.items()
-            ),
+            controls=tuple(self._control(name, table) for name, table in tables.items()),
             style=Arcade(self.style.forward, self.style.turn, self.style.sticks),
             speeds=Speeds(self.speeds.forward, self.speeds.backward or self.speeds.forward, self.speeds.turn),
             limits=Limits(self.limits.acceleration, self.limits.turn_acceleration),
@@ -167,3 +171,10 @@ class Profile(Table):
             period=1.0 / self.loop.rate,
             stall_timeout=self.loop.stall_timeout,
         )
+
+    def _control(self, name: str, table: ControlTable) -> ControlPlan:
+        info = control_info(self.source.kind, table.reads)
+        if info is None:
+            raise ValueError(f"a {self.source.kind} has no control {table.reads}")
+        travel, believable = table.travel(info), table.believable(info)
+        return ControlPlan(name, table.reads, travel, believable, table.dead_zone, table.expo)

@@ -207,11 +207,16 @@ def check_controls(pipeline: Pipeline, source: Source) -> None:
 
 @contextmanager
 def _signals_to(handle: Callable[[str], None]) -> Iterator[None]:
-    """Hand Ctrl-C and SIGTERM to a function, by name. Only the main thread can; elsewhere nothing is done."""
+    """Hand Ctrl-C, SIGTERM and a terminal that hangs up to a function, by name.
+
+    Only the main thread can; elsewhere nothing is done.
+    """
     if threading.current_thread() is not threading.main_thread():
         yield
         return
     names = {signal.SIGINT: "Ctrl-C", signal.SIGTERM: "SIGTERM"}
+    if hasattr(signal, "SIGHUP"):
+        names[signal.SIGHUP] = "the terminal has gone"
 
     def on_signal(number: int, _: FrameType | None) -> None:
         handle(names[signal.Signals(number)])

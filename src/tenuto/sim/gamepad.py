@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import ctypes
 from types import TracebackType
 from typing import Self
 
 from tenuto.core.layouts import GAMEPAD_CONTROLS
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
+_TRIGGERS = ("left_trigger", "right_trigger")
 _AXES, _BUTTONS = GAMEPAD_CONTROLS[:6], GAMEPAD_CONTROLS[6:21]
 
 
@@ -17,8 +19,16 @@ class VirtualGamepad:
     Any thread may move its controls; the change is seen at the next poll of a source.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, *, numbered: bool = False, name: str = "Virtual gamepad") -> None:
+        """Attach a pad.
+
+        Args:
+            numbered: without a known layout, as a home-made joystick: controls are ``axis_0``, ``button_0``.
+            name: what it calls itself; pads of one name have one identity.
+        """
         self._sdl = start_sdl()
+        self.numbered = numbered
+        self.name = name
         self._index = -1
         self._joystick: object = None
         self.attach()
@@ -26,25 +36,44 @@ class VirtualGamepad:
     def attach(self) -> None:
         """Plug the pad in, with everything at rest."""
         sdl = self._sdl
-        self._index = sdl.SDL_JoystickAttachVirtual(
-            sdl.SDL_JOYSTICK_TYPE_GAMECONTROLLER, len(_AXES), len(_BUTTONS), 0
+        kind = sdl.SDL_JOYSTICK_TYPE_UNKNOWN if self.numbered else sdl.SDL_JOYSTICK_TYPE_GAMECONTROLLER
+        desc = sdl.SDL_VirtualJoystickDesc(
+            version=1,
+            type=kind,
+            naxes=len(_AXES),
+            nbuttons=len(_BUTTONS),
+            nhats=1 if self.numbered else 0,
+            name=self.name.encode(),
         )
+        self._index = sdl.SDL_JoystickAttachVirtualEx(ctypes.byref(desc))
         self._joystick = sdl.SDL_JoystickOpen(self._index)
+        if not self.numbered:
+            for name in _TRIGGERS:
+                self.set(name, 0)
 
     def detach(self) -> None:
         """Pull the pad out."""
         if self._joystick is not None:
-            self._sdl.SDL_JoystickDetachVirtual(self._index)
-            self._sdl.SDL_JoystickClose(self._joystick)
+            sdl, instance = self._sdl, self._sdl.SDL_JoystickInstanceID(self._joystick)
+            for index in range(sdl.SDL_NumJoysticks()):
+                if sdl.SDL_JoystickGetDeviceInstanceID(index) == instance:
+                    sdl.SDL_JoystickDetachVirtual(index)
+                    break
+            sdl.SDL_JoystickClose(self._joystick)
             self._joystick = None
 
     def set(self, name: str, raw: int) -> None:
-        """Move a control to a raw number: −32768…32767 for axes, 0 or 1 for buttons."""
+        """Move a control to a raw number: −32768…32767 for axes, 0…32767 for triggers, 0 or 1 for buttons."""
         sdl = self._sdl
-        if name in _AXES:
-            sdl.SDL_JoystickSetVirtualAxis(self._joystick, _AXES.index(name), raw)
+        if name in _TRIGGERS:
+            raw = min(2 * raw - 32768, 32767)  # below the layout, a trigger is an axis that rests at its low end
+        kind, _, number = name.rpartition("_")
+        if name in _AXES or kind == "axis":
+            axis = int(number) if kind == "axis" else _AXES.index(name)
+            sdl.SDL_JoystickSetVirtualAxis(self._joystick, axis, raw)
         else:
-            sdl.SDL_JoystickSetVirtualButton(self._joystick, _BUTTONS.index(name), raw)
+            button = int(number) if kind == "button" else _BUTTONS.index(name)
+            sdl.SDL_JoystickSetVirtualButton(self._joystick, button, raw)
 
     def __enter__(self) -> Self:
         return self

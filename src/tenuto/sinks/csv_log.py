@@ -37,9 +37,7 @@ class CsvLog(Sink):
             if self._flushed is None:
                 self._writer.writerow(row)
                 self._flushed = tick.time
-            self._writer.writerow(
-                round(cell, 6) if isinstance(cell, float) else cell for cell in row.values()
-            )
+            self._writer.writerow(round(cell, 6) if isinstance(cell, float) else cell for cell in row.values())
             if tick.time - self._flushed >= _FLUSH_SECONDS:
                 self._file.flush()
                 self._flushed = tick.time

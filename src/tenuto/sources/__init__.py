@@ -1,40 +1,115 @@
-"""Sources: gamepads and recordings, all as one stream of frames."""
+"""Sources: gamepads, receivers, keyboards, text lines and recordings, all as one stream of frames."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from tenuto.core.errors import SourceError
-from tenuto.sources.base import Source
+from tenuto.sources.base import LinkCounts, Source
+from tenuto.sources.text import SourceText, columns, parse_source, read_options
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile
 
-__all__ = ["Source", "open_source"]
+__all__ = ["LinkCounts", "Source", "open_source"]
 
-_FORMS = '"gamepad" or "recording:FILE.csv"'
+FORMS = (
+    "gamepad[:IDENTITY]", "sbus:PORT", "crsf:PORT", "ibus:PORT", "lines:PORT[,baud=N][,columns=A|B]",
+    "tilt:PORT[,baud=N][,columns=ax|ay|az|gx|gy]", "keyboard", "ppm:FILE.csv", "pwm:FILE.csv",
+    "recording:FILE[,speed=X][,start=S][,end=S]", "simulated:sticks", "simulated:gamepad",
+    "simulated:sbus|crsf|ibus|lines[,drop=P][,flip=P][,lost=P][,burst=N]",
+)  # fmt: skip
 
 
 def open_source(what: str | Path | Profile) -> Source:
     """Open a source from a profile, from a short text, or from the path of a recording.
 
     Args:
-        what: a profile (its ``[source]`` is opened), ``"gamepad"``, ``"recording:FILE.csv"``, or a
-            path that ends in ``.csv``.
+        what: a profile (its ``[source]`` is opened), a path that ends in ``.csv`` or ``.parquet``, or one of
+            the short texts of docs/sources.md, such as ``"gamepad"`` or ``"sbus:/dev/ttyAMA0"``.
 
     Raises:
         SourceError: the text names no source, or the device is not there.
         RecordingError: the recording cannot be read.
     """
-    text = str(what) if isinstance(what, (str, Path)) else what.source.kind
-    kind, _, place = text.partition(":")
-    if text.endswith(".csv") or (kind == "recording" and place):
-        from tenuto.sources.recording import Recording
+    if not isinstance(what, (str, Path)):
+        return _open_from_profile(what)
+    text = str(what)
+    if ":" not in text and text.endswith((".csv", ".parquet")):
+        text = f"recording:{text}"
+    parts = parse_source(text)
+    opener = _OPENERS.get(parts.kind)
+    if opener is None or bool(parts.place) < (parts.kind not in _WITHOUT_PLACE):
+        raise SourceError(f'expected a source: {"; ".join(FORMS)}; found "{text}"')
+    return opener(parts, text)
 
-        return Recording(place if kind == "recording" else text)
-    if text == "gamepad":
-        from tenuto.sources.gamepad import Gamepad
 
-        return Gamepad()
-    raise SourceError(f'expected a source, {_FORMS}, found "{text}"')
+def _open_from_profile(profile: Profile) -> Source:
+    table = profile.source
+    place = table.device or table.port or table.file or ""
+    options = {"baud": str(table.baud)} if table.baud else {}
+    if table.columns:
+        options["columns"] = "|".join(table.columns)
+    return _OPENERS[table.kind](SourceText(table.kind, place, options), "[source]")
+
+
+def _gamepad(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.gamepad import Gamepad
+
+    read_options(text, parts.options, {})
+    return Gamepad(parts.place or None)
+
+
+def _receiver(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.receiver import Receiver
+
+    read_options(text, parts.options, {})
+    return Receiver(parts.kind, parts.place)
+
+
+def _lines(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.lines import Lines, Tilt
+
+    options: dict[str, Any] = read_options(text, parts.options, {"baud": int, "columns": columns})
+    return (Tilt if parts.kind == "tilt" else Lines)(parts.place, **options)
+
+
+def _keyboard(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.keyboard import Keyboard
+
+    read_options(text, parts.options, {})
+    return Keyboard()
+
+
+def _edges(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.edges import EdgeFile
+
+    read_options(text, parts.options, {})
+    return EdgeFile(parts.kind, parts.place)
+
+
+def _recording(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.recording import Recording
+
+    options: dict[str, Any] = read_options(text, parts.options, {"speed": float, "start": float, "end": float})
+    return Recording(parts.place, **options)
+
+
+def _simulated(parts: SourceText, text: str) -> Source:
+    from tenuto.sim.sources import open_simulated
+
+    return open_simulated(parts, text)
+
+
+_OPENERS: dict[str, Callable[[SourceText, str], Source]] = {
+    "gamepad": _gamepad,
+    **dict.fromkeys(("sbus", "crsf", "ibus"), _receiver),
+    **dict.fromkeys(("lines", "tilt"), _lines),
+    "keyboard": _keyboard,
+    **dict.fromkeys(("ppm", "pwm"), _edges),
+    "recording": _recording,
+    "simulated": _simulated,
+}
+_WITHOUT_PLACE = ("gamepad", "keyboard")

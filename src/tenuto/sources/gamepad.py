@@ -5,47 +5,110 @@ from __future__ import annotations
 import ctypes
 from collections.abc import Callable
 from types import ModuleType
-from typing import Any
+from typing import Any, NamedTuple
 
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
-from tenuto.core.layouts import GAMEPAD_CONTROLS, ControlInfo, gamepad_control
+from tenuto.core.layouts import GAMEPAD_CONTROLS, ControlInfo, control_info
 from tenuto.sources.base import Source
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
 Reader = Callable[[], float]
 
 
+class Found(NamedTuple):
+    """A gamepad or joystick that is connected.
+
+    Attributes:
+        place: SDL's number for it, good until the next device comes or goes.
+        instance: SDL's number for this one plugging-in of it; never used again.
+        identity: the same each time it is plugged in: SDL's identifier of its kind, and its serial
+            number where it tells one.
+        name: what it calls itself.
+        path: where it is plugged in, as the system names the place; empty where it does not.
+    """
+
+    place: int
+    instance: int
+    identity: str
+    name: str
+    path: str
+
+
+def connected_gamepads() -> list[Found]:
+    """List the gamepads and joysticks that are connected. Raises `SourceError` when SDL does not start."""
+    sdl = start_sdl()
+    try:
+        return _connected(sdl)
+    finally:
+        stop_sdl()
+
+
+def _connected(sdl: ModuleType) -> list[Found]:
+    sdl.SDL_JoystickUpdate()
+    return [_found(sdl, index) for index in range(sdl.SDL_NumJoysticks())]
+
+
+def _found(sdl: ModuleType, index: int) -> Found:
+    text = ctypes.create_string_buffer(33)
+    sdl.SDL_JoystickGetGUIDString(sdl.SDL_JoystickGetDeviceGUID(index), text, 33)
+    joystick = sdl.SDL_JoystickOpen(index)
+    serial = (sdl.SDL_JoystickGetSerial(joystick) or b"").decode(errors="replace") if joystick else ""
+    if joystick:
+        sdl.SDL_JoystickClose(joystick)
+    kind = text.value.decode()
+    name = (sdl.SDL_JoystickNameForIndex(index) or b"a joystick without a name").decode(errors="replace")
+    path = (sdl.SDL_JoystickPathForIndex(index) or b"").decode(errors="replace")
+    instance = sdl.SDL_JoystickGetDeviceInstanceID(index)
+    return Found(index, instance, f"{kind}-{serial}" if serial else kind, name, path)
+
+
 class Gamepad(Source):
-    """The first gamepad or joystick that is connected, and the same one again after it was gone.
+    """A gamepad or joystick, and the same one again after it was gone.
 
     A pad with a known layout has the control names of `tenuto.core.layouts.GAMEPAD_CONTROLS`; any other
     device numbers its own: ``axis_0``, ``button_0``, ``hat_0_x``. The raw numbers are SDL's, as the device
     counts: right and down upwards.
 
+    Of two equal pads without serial numbers, the one that stayed plugged in is never taken for the one that
+    was pulled out: only a device that has newly come can be the lost one.
+
     Raises:
-        SourceError: nothing is connected, or SDL does not start.
+        SourceError: nothing that fits is connected, or SDL does not start.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, device: str | None = None) -> None:
+        """Open a device.
+
+        Args:
+            device: its identity, as ``tenuto devices`` shows it, or the place where it is plugged in; the first
+                that no other source has opened when None.
+        """
         self._sdl = start_sdl()
         self._device: _Device | None = None
-        self._identity = ""
         self._values: dict[str, float] = {}
         try:
-            self._sdl.SDL_JoystickUpdate()
-            self._device = self._find()
-            if self._device is None:
-                raise SourceError(
-                    "no gamepad or joystick is connected: plug one in, or drive from a recording"
-                )
+            found = self._choose(device)
+            self._device = _Device(self._sdl, found)
         except BaseException:
             stop_sdl()
             raise
-        self.name = self._device.name
-        self._identity = self._device.identity
+        _OPENED.add(found.instance)
+        self.name, self.identity = found.name, found.identity
         self._controls = self._device.controls()
+        self._others = set(self._instances())
+        self._note = ""
         self._open = True
+
+    def _choose(self, device: str | None) -> Found:
+        found = _connected(self._sdl)
+        for candidate in found:
+            if candidate.instance not in _OPENED and device in (None, candidate.identity, candidate.path):
+                return candidate
+        if device is None:
+            raise SourceError("no gamepad or joystick is connected: plug one in, or drive from a recording")
+        there = ", ".join(f"{one.name} ({one.identity})" for one in found) or "none"
+        raise SourceError(f"no gamepad has the identity {device}; connected: {there}")
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the controls of the device that was opened."""
@@ -58,46 +121,86 @@ class Gamepad(Source):
         # Nobody reads SDL's queue of events: left alone it would grow.
         sdl.SDL_FlushEvents(sdl.SDL_FIRSTEVENT, sdl.SDL_LASTEVENT)
         if self._device is not None and not self._device.attached():
-            self._device.close()
-            self._device = None
+            self._lose()
         if self._device is None:
-            self._device = self._find()
+            self._find_again()
         if self._device is None:
-            return Frame(now, self._values, False, f"{self.name} is gone: plug it in again")
+            return Frame(now, self._values, False, self._note)
+        self._others = set(self._instances())
         self._values = self._device.read()
         return Frame(now, self._values)
 
-    def _find(self) -> _Device | None:
-        """Open the device that was there before, or the first of all when there was none."""
-        for index in range(self._sdl.SDL_NumJoysticks()):
-            identity = _identity(self._sdl, self._sdl.SDL_JoystickGetDeviceGUID(index))
-            if self._identity in ("", identity):
-                return _Device(self._sdl, index, identity)
-        return None
+    def _instances(self) -> list[int]:
+        """Give SDL's instance numbers of all that is plugged in, in the order of its list."""
+        sdl = self._sdl
+        return [sdl.SDL_JoystickGetDeviceInstanceID(index) for index in range(sdl.SDL_NumJoysticks())]
+
+    def _lose(self) -> None:
+        assert self._device is not None
+        _OPENED.discard(self._device.found.instance)
+        self._device.close()
+        self._device = None
+        self._note = f"{self.name} is gone: plug it in again"
+
+    def _find_again(self) -> None:
+        """Open the lost device if it has come back; say so if another has come in its place."""
+        for index, instance in enumerate(self._instances()):
+            if instance in self._others or instance in _OPENED:
+                continue
+            self._others.add(instance)
+            found = _found(self._sdl, index)
+            device = _Device(self._sdl, found)
+            if found.identity == self.identity and device.controls() == self._controls:
+                self._device = device
+                _OPENED.add(instance)
+                return
+            self._note = self._difference(found, device.controls())
+            device.close()
+
+    def _difference(self, found: Found, controls: tuple[ControlInfo, ...]) -> str:
+        """Say in which way a device that came is not the one that went."""
+        before, after = ({info.name for info in infos} for infos in (self._controls, controls))
+        parts = [f"{self.name} is gone, and {found.name} has come"]
+        if found.identity != self.identity:
+            parts.append(f"with another identity ({found.identity}, not {self.identity})")
+        if before != after:
+            gone, new = (", ".join(sorted(names)) or "nothing" for names in (before - after, after - before))
+            parts.append(f"with other controls (without {gone}; with {new})")
+        return " ".join(parts) + ": if it is the same pad, set its mode switch back and plug it in again"
+
+    def rumble(self, strength: float, seconds: float) -> bool:
+        """Shake the pad; False where it has no motors or is gone."""
+        if self._device is None:
+            return False
+        level = round(min(max(strength, 0.0), 1.0) * 0xFFFF)
+        result = self._sdl.SDL_JoystickRumble(self._device.joystick, level, level, round(seconds * 1000))
+        return bool(result == 0)
 
     def close(self) -> None:
         """Let go of the device."""
         if self._open:
             self._open = False
             if self._device is not None:
+                _OPENED.discard(self._device.found.instance)
                 self._device.close()
             stop_sdl()
+
+
+# The devices that sources of this process have opened, by SDL's instance number: SDL itself is one a process.
+_OPENED: set[int] = set()
 
 
 class _Device:
     """One opened device, read control by control."""
 
-    def __init__(self, sdl: ModuleType, index: int, identity: str) -> None:
+    def __init__(self, sdl: ModuleType, found: Found) -> None:
         self._sdl = sdl
-        self.identity = identity
+        self.found = found
+        index = found.place
         self._pad: Any = sdl.SDL_GameControllerOpen(index) if sdl.SDL_IsGameController(index) else None
-        if self._pad:
-            self._joystick = sdl.SDL_GameControllerGetJoystick(self._pad)
-        else:
-            self._joystick = sdl.SDL_JoystickOpen(index)
-        if not self._joystick:
-            raise SourceError(f"device {index} does not open: {sdl.SDL_GetError().decode()}")
-        self.name = (sdl.SDL_JoystickName(self._joystick) or b"a joystick without a name").decode()
+        self.joystick = sdl.SDL_GameControllerGetJoystick(self._pad) if self._pad else sdl.SDL_JoystickOpen(index)
+        if not self.joystick:
+            raise SourceError(f"{found.name} does not open: {sdl.SDL_GetError().decode()}")
         self._readers = self._known_layout() if self._pad else self._numbered()
 
     def _known_layout(self) -> dict[str, Reader]:
@@ -113,7 +216,7 @@ class _Device:
         return readers
 
     def _numbered(self) -> dict[str, Reader]:
-        sdl, stick = self._sdl, self._joystick
+        sdl, stick = self._sdl, self.joystick
         readers: dict[str, Reader] = {}
         for number in range(sdl.SDL_JoystickNumAxes(stick)):
             readers[f"axis_{number}"] = _bind(sdl.SDL_JoystickGetAxis, stick, number)
@@ -125,11 +228,11 @@ class _Device:
         return readers
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        described = (gamepad_control(name) for name in self._readers)
+        described = (control_info("gamepad", name) for name in self._readers)
         return tuple(info for info in described if info is not None)
 
     def attached(self) -> bool:
-        return bool(self._sdl.SDL_JoystickGetAttached(self._joystick))
+        return bool(self._sdl.SDL_JoystickGetAttached(self.joystick))
 
     def read(self) -> dict[str, float]:
         return {name: reader() for name, reader in self._readers.items()}
@@ -138,7 +241,7 @@ class _Device:
         if self._pad:
             self._sdl.SDL_GameControllerClose(self._pad)
         else:
-            self._sdl.SDL_JoystickClose(self._joystick)
+            self._sdl.SDL_JoystickClose(self.joystick)
 
 
 def _bind(read: Callable[[Any, int], int], device: Any, number: int) -> Reader:
@@ -153,10 +256,3 @@ def _hat(sdl: ModuleType, stick: Any, number: int, upward: int, downward: int) -
         return float(bool(bits & upward)) - float(bool(bits & downward))
 
     return read
-
-
-def _identity(sdl: ModuleType, guid: Any) -> str:
-    """Give SDL's identifier of a kind of device as 32 hexadecimal digits."""
-    text = ctypes.create_string_buffer(33)
-    sdl.SDL_JoystickGetGUIDString(guid, text, 33)
-    return text.value.decode()

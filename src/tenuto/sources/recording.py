@@ -1,4 +1,4 @@
-"""Recordings: what the sticks sent, kept as CSV. The format is described in docs/formats.md."""
+"""Recordings: what the sticks sent, kept as CSV or Parquet. The formats are described in docs/formats.md."""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ import csv
 import math
 from collections.abc import Iterable, Sequence
 from pathlib import Path
+from types import TracebackType
+from typing import IO, Any, Self
 
 from tenuto.core.errors import RecordingError
 from tenuto.core.frame import Frame
@@ -16,73 +18,147 @@ TIME_COLUMN = "time"
 
 
 def read_recording(path: str | Path) -> list[Frame]:
-    """Read a recording: a CSV with a header, a column ``time`` in seconds and one column a control.
+    """Read a recording: a column ``time`` in seconds and one column a control, in CSV or Parquet by suffix.
 
     Raises:
         RecordingError: the file cannot be read or something in it is wrong; the message names the
             file, the line, the column and what was found.
     """
-    try:
-        with open(path, newline="", encoding="utf-8") as file:
-            rows = csv.reader(file, strict=True)
-            header = next(rows, [])
-            _check_header(path, header)
-            frames: list[Frame] = []
-            for row in rows:
-                frames.append(_frame(f"{path}:{rows.line_num}", header, row, frames))
-    except OSError as error:
-        raise RecordingError(f"{path}: expected a readable file: {error.strerror}") from error
-    except UnicodeDecodeError as error:
-        raise RecordingError(
-            f"{path}: expected text in UTF-8, found byte 0x{error.object[error.start]:02x}"
-        ) from error
-    except csv.Error as error:
-        raise RecordingError(f"{path}:{rows.line_num}: expected a line of CSV: {error}") from error
-    if not frames:
-        raise RecordingError(f"{path}: expected at least one line of numbers below the header, found none")
+    frames: list[Frame] = []
+    for line, row in enumerate(read_table(path, (TIME_COLUMN,)), 2):
+        time = row.pop(TIME_COLUMN)
+        if not row:
+            raise RecordingError(f"{path}:1: expected a column for each control beside {TIME_COLUMN}, found none")
+        if frames and time <= frames[-1].time:
+            raise RecordingError(f"{path}:{line}: expected a time after {frames[-1].time:g} s, found {time:g} s")
+        frames.append(Frame(time, row))
     return frames
 
 
-def write_recording(path: str | Path, frames: Iterable[Frame]) -> None:
-    """Write frames as a recording; all must have the same controls. Raises OSError."""
-    with open(path, "w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file, lineterminator="\n")
-        for number, frame in enumerate(frames):
-            if number == 0:
-                writer.writerow([TIME_COLUMN, *frame.values])
-            writer.writerow([f"{frame.time:.4f}", *(f"{value:g}" for value in frame.values.values())])
+def read_table(path: str | Path, needed: Sequence[str]) -> list[dict[str, float]]:
+    """Read a table of finite numbers, CSV or Parquet by suffix; a dict a line. Raises `RecordingError`."""
+    rows = _read_parquet(path) if str(path).endswith(".parquet") else _read_csv(path)
+    header = list(rows[0]) if rows else []
+    for name in needed:
+        if rows and name not in header:
+            raise RecordingError(f'{path}:1: expected a header with a column "{name}", found {", ".join(header)}')
+    if not rows:
+        raise RecordingError(f"{path}: expected a header and at least one line of numbers, found none")
+    return rows
 
 
-def _check_header(path: str | Path, header: Sequence[str]) -> None:
-    if TIME_COLUMN not in header:
-        found = ", ".join(header) or "an empty file"
-        raise RecordingError(f'{path}:1: expected a header with a column "{TIME_COLUMN}", found {found}')
-    for name in header:
-        if not name or header.count(name) > 1:
-            raise RecordingError(
-                f'{path}:1: expected each column to have its own name, found "{name}" '
-                f"{header.count(name)} times"
-            )
-    if len(header) < 2:
-        raise RecordingError(f"{path}:1: expected a column for each control beside {TIME_COLUMN}, found none")
+def _read_csv(path: str | Path) -> list[dict[str, float]]:
+    try:
+        with open(path, newline="", encoding="utf-8") as file:
+            lines = csv.reader(file, strict=True)
+            header = next(lines, [])
+            for name in header:
+                if not name or header.count(name) > 1:
+                    raise RecordingError(f'{path}:1: expected each column to have its own name, found "{name}"')
+            return [_read_line(f"{path}:{lines.line_num}", header, line) for line in lines]
+    except OSError as error:
+        raise RecordingError(f"{path}: expected a readable file: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        found = f"byte 0x{error.object[error.start]:02x}"
+        raise RecordingError(f"{path}: expected text in UTF-8, found {found}") from error
+    except csv.Error as error:
+        raise RecordingError(f"{path}:{lines.line_num}: expected a line of CSV: {error}") from error
 
 
-def _frame(where: str, header: Sequence[str], row: Sequence[str], before: Sequence[Frame]) -> Frame:
-    """Read one line; ``before`` are the frames so far."""
-    if len(row) != len(header):
-        raise RecordingError(f"{where}: expected {len(header)} numbers, as in the header, found {len(row)}")
+def _read_line(where: str, header: Sequence[str], line: Sequence[str]) -> dict[str, float]:
+    if len(line) != len(header):
+        raise RecordingError(f"{where}: expected {len(header)} numbers, as in the header, found {len(line)}")
     values: dict[str, float] = {}
-    for name, text in zip(header, row, strict=True):
+    for name, text in zip(header, line, strict=True):
         try:
             values[name] = float(text)
         except ValueError:
             values[name] = math.nan
         if not math.isfinite(values[name]):
             raise RecordingError(f'{where}: expected a number in column {name}, found "{text}"')
-    time = values.pop(TIME_COLUMN)
-    if before and time <= before[-1].time:
-        raise RecordingError(f"{where}: expected a time after {before[-1].time:g} s, found {time:g} s")
-    return Frame(time, values)
+    return values
+
+
+def _read_parquet(path: str | Path) -> list[dict[str, float]]:
+    import pandas as pd
+
+    try:
+        table = pd.read_parquet(path)
+    except ImportError as error:
+        raise RecordingError(f"{path}: Parquet needs pyarrow: pip install 'tenuto[parquet]'") from error
+    except (OSError, ValueError) as error:
+        raise RecordingError(f"{path}: expected a readable Parquet file: {error}") from error
+    rows: list[dict[str, float]] = []
+    for number, cells in enumerate(table.to_dict("records"), 2):
+        rows.append(_read_line(f"{path}:{number}", list(map(str, cells)), list(map(str, cells.values()))))
+    return rows
+
+
+class RecordingWriter:
+    """Writes frames to a recording as they come, CSV or Parquet by suffix.
+
+    A CSV is on the disk up to its last second whatever happens; a Parquet file is written when it is closed.
+
+    Raises:
+        RecordingError: the file cannot be written.
+    """
+
+    def __init__(self, path: str | Path) -> None:
+        self.path = path
+        self.frames = 0
+        self._names: list[str] = []
+        self._rows: list[dict[str, float]] | None = [] if str(path).endswith(".parquet") else None
+        self._flushed = -math.inf
+        try:
+            self._file: IO[Any] = open(path, "wb" if self._rows is not None else "w")  # noqa: SIM115  # see close()
+        except OSError as error:
+            raise RecordingError(f"{path}: cannot write a recording there: {error.strerror}") from error
+
+    def add(self, frame: Frame) -> None:
+        """Append a frame; the first one decides the columns. Frames without a good link are gaps."""
+        if not frame.link_good:
+            return
+        self._names = self._names or list(frame.values)
+        row = {TIME_COLUMN: frame.time, **{name: frame.values.get(name, math.nan) for name in self._names}}
+        self.frames += 1
+        if self._rows is not None:
+            self._rows.append(row)
+            return
+        try:
+            if self.frames == 1:
+                self._file.write(",".join(row) + "\n")
+            self._file.write(f"{frame.time:.4f}," + ",".join(f"{row[name]:.10g}" for name in self._names) + "\n")
+            if frame.time - self._flushed >= 1.0:
+                self._file.flush()
+                self._flushed = frame.time
+        except OSError as error:
+            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
+
+    def close(self) -> None:
+        """Put everything on the disk."""
+        try:
+            if self._rows is not None:
+                import pandas as pd
+
+                pd.DataFrame(self._rows).to_parquet(self._file, index=False)
+            self._file.close()
+        except OSError as error:
+            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+def write_recording(path: str | Path, frames: Iterable[Frame]) -> None:
+    """Write frames as a recording; all must have the same controls. Raises `RecordingError`."""
+    with RecordingWriter(path) as writer:
+        for frame in frames:
+            writer.add(frame)
 
 
 class Recording(Source):
@@ -90,17 +166,45 @@ class Recording(Source):
 
     The first call of `poll` is the moment of the first frame. A gap in the recording is a gap in the
     link, and when the last frame has been given it is `finished`.
+
+    Raises:
+        RecordingError: the file cannot be read, or the slice holds no frame.
     """
 
-    def __init__(self, path: str | Path) -> None:
+    def __init__(
+        self,
+        path: str | Path,
+        *,
+        speed: float = 1.0,
+        start: float = 0.0,
+        end: float = math.inf,
+        frames: Sequence[Frame] | None = None,
+    ) -> None:
+        """Read a recording.
+
+        Args:
+            path: the file, CSV or Parquet by suffix.
+            speed: how much faster than real time to play it.
+            start, end: the slice to play, s after the first frame.
+            frames: frames to play instead of reading the file.
+        """
+        every = read_recording(path) if frames is None else frames
+        first = every[0].time
         self.name = f"recording {Path(path).name}"
-        self.frames = read_recording(path)
+        self.identity = str(path)
+        self.frames = [frame for frame in every if start <= frame.time - first <= end]
+        if not self.frames:
+            length = every[-1].time - first
+            raise RecordingError(f"{path}: expected a slice of its {length:g} s, found {start:g} s to {end:g} s")
+        if not speed > 0.0:
+            raise RecordingError(f"{path}: expected a speed above 0, found {speed:g}")
+        self._speed = speed
         self._next = 0
-        self._offset: float | None = None
+        self._started: float | None = None
 
     @property
     def seconds(self) -> float:
-        """From the first frame to the last, in seconds."""
+        """From the first frame to the last, in seconds of the recording."""
         return self.frames[-1].time - self.frames[0].time
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -118,15 +222,20 @@ class Recording(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest frame whose time has come."""
-        if self._offset is None:
-            self._offset = now - self.frames[0].time
+        if self._started is None:
+            self._started = now
         newest = None
         # Half a microsecond of grace: times of ticks and frames that are meant to be equal may differ
         # in their last bit.
-        while not self.finished and self.frames[self._next].time + self._offset <= now + 5e-7:
-            newest = self.frames[self._next]
+        while not self.finished and (moment := self._moment(self._next)) <= now + 5e-7:
+            newest = self.frames[self._next]._replace(time=min(moment, now))
             self._next += 1
-        return None if newest is None else newest._replace(time=min(newest.time + self._offset, now))
+        return newest
+
+    def _moment(self, number: int) -> float:
+        """When a frame comes, on the clock of the loop."""
+        assert self._started is not None
+        return self._started + (self.frames[number].time - self.frames[0].time) / self._speed
 
     @property
     def finished(self) -> bool:

@@ -1,0 +1,223 @@
+"""``tenuto watch``: every control of a source, live, and which one moved."""
+
+from __future__ import annotations
+
+import json
+import math
+import signal
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from types import FrameType
+from typing import Annotated
+
+import typer
+from rich.console import Group, RenderableType
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from tenuto.cli.console import results
+from tenuto.cli.words import signal_in_words
+from tenuto.core.calibration import Travel
+from tenuto.core.frame import Frame
+from tenuto.core.observe import Observed, Observer
+from tenuto.sources import Source, open_source
+
+_POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
+_BAR = 21
+
+
+class Watch:
+    """A source under observation: what the view and the table show."""
+
+    def __init__(self, source: Source, travels: dict[str, Travel]) -> None:
+        self.source = source
+        self.observer = Observer(source.controls(), travels)
+        self.newest: Frame | None = None
+        self.now = 0.0
+
+    def poll(self, now: float) -> Frame | None:
+        """Ask the source, and take in what it gives."""
+        self.now = now
+        frame = self.source.poll(now)
+        if frame is not None:
+            self.newest = frame
+            self.observer.add(frame)
+        return frame
+
+    def head(self) -> Text:
+        """One line: what it is, how often frames come, what is lost, how good the link is."""
+        rate = self.observer.look(self.now)
+        counts = self.source.counts()
+        text = Text.assemble((self.source.name, "bold"), f"   {rate:.0f} frames/s   ")
+        text.append(f"bad {counts.bad}", style="bold red" if counts.bad else "").append("   ")
+        text.append(f"lost {counts.lost}", style="bold red" if counts.lost else "")
+        if self.newest is not None and self.newest.signal is not None:
+            text.append(f"   {signal_in_words(self.newest.signal)}")
+        return text
+
+    def link(self) -> Text:
+        """One line: is somebody there?"""
+        if self.newest is None:
+            return Text("nothing has come yet: is it switched on, and is the kind of source right?", style="yellow")
+        if not self.newest.link_good:
+            return Text(f"link not good: {self.newest.note}", style="bold red")
+        if (age := self.now - self.newest.time) > 0.5:
+            return Text(f"silent for {age:.1f} s", style="bold red")
+        return Text("link good" + (f": {self.newest.note}" if self.newest.note else ""), style="green")
+
+    def table(self, only: int | None = None) -> Table:
+        """A row a control; the one that moved most within the last second is picked out."""
+        most = self.observer.most_moved()
+        table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+        for name in ("control", "raw", "lowest", "", "highest", "position", ""):
+            table.add_column(name, justify="right" if name not in ("control", "") else "left", no_wrap=True)
+        for name, seen in list(self.observer.controls.items())[:only]:
+            moved = name == most
+            table.add_row(
+                Text(name, style="bold reverse" if moved else ""),
+                _number(seen.raw),
+                _number(seen.low),
+                _bar(seen, moved),
+                _number(seen.high),
+                "" if math.isnan(seen.position) else f"{seen.position:+.2f}",
+                Text("◀ moved" if moved else " " * 7, style="bold yellow"),
+            )
+        return table
+
+    def view(self) -> RenderableType:
+        """The whole screen, cut where the terminal ends."""
+        room = results.height - 5
+        hidden = len(self.observer.controls) - room
+        more = f"{hidden} more controls below: make the terminal taller.   " if hidden > 0 else ""
+        return Group(
+            self.head(),
+            self.link(),
+            Text(),
+            self.table(room),
+            Text(f"{more}Move one stick at a time. Ctrl-C ends.", style="dim"),
+        )
+
+    def as_json(self) -> dict[str, object]:
+        """The same as plain data."""
+        rate = self.observer.look(self.now)
+        return {
+            "source": self.source.name, "identity": self.source.identity, "frames": self.observer.frames,
+            "frames_per_second": rate, **self.source.counts()._asdict(), "most_moved": self.observer.most_moved(),
+            "controls": {
+                name: {"raw": seen.raw, "low": seen.low, "high": seen.high, "position": seen.position}
+                for name, seen in self.observer.controls.items() if self.observer.frames
+            },
+        }  # fmt: skip
+
+
+def _number(value: float) -> str:
+    return f"{value:.6g}" if math.isfinite(value) else "–"
+
+
+def _bar(seen: Observed, moved: bool) -> Text:
+    """Draw the range of a control: what was reached as a band, where it is now as a block."""
+    low, high = seen.ends
+    if not (math.isfinite(seen.raw) and high > low):
+        return Text("·" * _BAR, style="dim")
+
+    def cell(value: float) -> int:
+        return min(max(int((value - low) / (high - low) * _BAR), 0), _BAR - 1)
+
+    bar = Text("·" * _BAR, style="dim")
+    first, last, now = cell(seen.low), cell(seen.high), cell(seen.raw)
+    cells = ["─" if first <= place <= last else "·" for place in range(_BAR)]
+    cells[first], cells[last] = "├", "┤"
+    cells[now] = "█"
+    bar = Text("".join(cells), style="cyan")
+    bar.stylize("bold yellow" if moved else "bold white", now, now + 1)
+    return bar
+
+
+def _source_and_travels(what: str) -> tuple[Source, dict[str, Travel]]:
+    if not what.endswith(".toml"):
+        return open_source(what), {}
+    import tenuto
+
+    profile = tenuto.load_profile(what)
+    return open_source(profile), {control.reads: control.travel for control in profile.plan().controls}
+
+
+def watch(
+    source: Annotated[
+        str, typer.Argument(help="A source, such as gamepad or sbus:/dev/ttyAMA0, or a profile.")
+    ] = "gamepad",
+    seconds: Annotated[float | None, typer.Option("--for", min=0.1, help="End after so many seconds.")] = None,
+    plain: Annotated[bool, typer.Option("--plain", help="Print one table at the end instead of a live view.")] = False,
+    record: Annotated[
+        Path | None, typer.Option(help="Write a recording: CSV or Parquet, by suffix.", dir_okay=False)
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print what was seen as JSON at the end.")] = False,
+) -> None:
+    """Show what a controller really sends: every control live, how far it went, and which one moved.
+
+    Move one stick: its row is picked out. That is how you find which number is which stick.
+
+    [bold]Examples:[/bold]
+
+      tenuto watch                                 the first gamepad
+
+      tenuto watch crsf:/dev/ttyUSB0               a radio receiver
+
+      tenuto watch simulated:sbus,drop=0.2         without any device
+
+      tenuto watch gamepad --for 10 --record mine.csv
+    """
+    from tenuto.sources.recording import RecordingWriter
+
+    with ExitStack() as stack:
+        opened, travels = _source_and_travels(source)
+        stack.enter_context(opened)
+        writer = stack.enter_context(RecordingWriter(record)) if record else None
+        view = Watch(opened, travels)
+        live = results.is_terminal and not plain and not as_json
+        screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None
+        stopped = stack.enter_context(_ctrl_c())
+        start, refreshed = time.monotonic(), -1.0
+        while not stopped and not opened.finished and (seconds is None or view.now < seconds):
+            frame = view.poll(time.monotonic() - start)
+            if frame is not None and writer is not None:
+                writer.add(frame)
+            if screen is not None and view.now - refreshed >= _REFRESH_SECONDS:
+                refreshed = view.now
+                screen.update(view.view(), refresh=True)
+            time.sleep(_POLL_SECONDS)
+    if as_json:
+        typer.echo(json.dumps(_finite(view.as_json()), indent=2))
+    else:
+        results.print(view.head(), view.link(), sep="\n", soft_wrap=True)
+        results.print(view.table(), soft_wrap=True)
+    if writer is not None and not as_json:
+        results.print(f"recorded {writer.frames} frames in {writer.path}", soft_wrap=True)
+    if view.observer.frames == 0:
+        raise typer.Exit(1)
+
+
+def _finite(value: object) -> object:
+    """Replace what JSON has no number for by null."""
+    if isinstance(value, dict):
+        return {key: _finite(item) for key, item in value.items()}
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+@contextmanager
+def _ctrl_c() -> Iterator[list[int]]:
+    """Collect Ctrl-C and SIGTERM in a list instead of breaking off."""
+    asked: list[int] = []
+
+    def note(number: int, _: FrameType | None) -> None:
+        asked.append(number)
+
+    before = {number: signal.signal(number, note) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield asked
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

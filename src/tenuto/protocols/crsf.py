@@ -1,0 +1,88 @@
+"""CRSF: 420000 baud 8N1. Address 0xC8, length, type, payload, CRC-8; at most 64 bytes.
+
+Two types matter to a driver: 0x16, sixteen channels of 11 bits, and 0x14, what the receiver says of its link.
+A receiver that hears nothing says a link quality of 0 and may go on sending channels: that is its failsafe.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from tenuto.core.frame import Signal
+from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
+
+ADDRESS, CHANNELS, LINK = 0xC8, 0x16, 0x14
+_LINK_BYTES = 10
+# The length byte counts type, payload and CRC.
+_SHORTEST, _LONGEST = 2, 62
+
+
+def _crc_table() -> bytes:
+    """CRC-8 with polynomial 0xD5, most significant bit first, from 0, for each byte."""
+    table = []
+    for value in range(256):
+        for _ in range(8):
+            value = (value << 1) ^ (0xD5 if value & 0x80 else 0)
+        table.append(value & 0xFF)
+    return bytes(table)
+
+
+_CRC = _crc_table()
+
+
+def crc8(data: bytes | bytearray) -> int:
+    """Give the CRC-8 of CRSF over type and payload."""
+    crc = 0
+    for byte in data:
+        crc = _CRC[crc ^ byte]
+    return crc
+
+
+class CrsfDecoder(Decoder):
+    """Finds CRSF frames of 16 channels, and keeps the newest link statistics in `signal`."""
+
+    def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
+        start = buffer.find(ADDRESS, at)
+        if start < 0:
+            return len(buffer) - at
+        if start > at:
+            return start - at
+        if len(buffer) - at < 2:
+            return 0
+        length = buffer[at + 1]
+        if not _SHORTEST <= length <= _LONGEST:
+            return 1
+        end = at + 2 + length
+        if len(buffer) < end:
+            return 0
+        if crc8(buffer[at + 2 : end - 1]) != buffer[end - 1]:
+            self.counts.bad += 1
+            return 1
+        self._read(buffer[at + 2], buffer[at + 3 : end - 1], frames)
+        return end - at
+
+    def _read(self, kind: int, payload: bytearray, frames: list[ChannelFrame]) -> None:
+        if kind == CHANNELS and len(payload) == CHANNEL_BYTES:
+            unheard = self.signal is not None and self.signal.quality == 0.0
+            self._add(ChannelFrame(unpack_channels(payload), failsafe=unheard, signal=self.signal), frames)
+        elif kind == LINK and len(payload) == _LINK_BYTES:
+            antennas, snr = payload[0:2], int.from_bytes(payload[3:4], "little", signed=True)
+            active = payload[4] & 1
+            self.signal = Signal(quality=float(payload[2]), rssi=-float(antennas[active]), snr=float(snr))
+
+
+def _encode(kind: int, payload: bytes) -> bytes:
+    body = bytes((kind, *payload))
+    return bytes((ADDRESS, len(body) + 1, *body, crc8(body)))
+
+
+def encode_crsf_channels(channels: Sequence[float]) -> bytes:
+    """Write a frame of 16 channels, µs: 26 bytes."""
+    return _encode(CHANNELS, pack_channels(channels))
+
+
+def encode_crsf_link(signal: Signal) -> bytes:
+    """Write link statistics: 14 bytes. Both antennas and both directions are given the same numbers."""
+    rssi, quality = min(max(round(-signal.rssi), 0), 255), min(max(round(signal.quality), 0), 100)
+    snr = min(max(round(signal.snr), -128), 127) & 0xFF
+    return _encode(LINK, bytes((rssi, rssi, quality, snr, 0, 2, 3, rssi, quality, snr)))

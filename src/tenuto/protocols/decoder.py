@@ -1,0 +1,98 @@
+"""What the decoders of radio receivers have in common."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from tenuto.core.frame import Signal
+
+
+class ChannelFrame(NamedTuple):
+    """One frame of a receiver.
+
+    Attributes:
+        channels: the channels in order, each as the pulse it stands for, µs.
+        switches: on/off channels beside them.
+        lost: the receiver says that it did not hear this frame, and repeats an older one.
+        failsafe: the receiver says that it has lost its transmitter; the channels are its own invention.
+        signal: the newest that the receiver said of its radio link, if it ever did.
+    """
+
+    channels: tuple[float, ...]
+    switches: tuple[bool, ...] = ()
+    lost: bool = False
+    failsafe: bool = False
+    signal: Signal | None = None
+
+
+@dataclass(slots=True)
+class Counts:
+    """What a decoder has seen: good frames, broken ones, and good ones that the receiver marks as lost."""
+
+    good: int = 0
+    bad: int = 0
+    lost: int = 0
+
+
+class Decoder(ABC):
+    """Finds frames in a stream of bytes, and finds them again after any garbage.
+
+    What comes out depends on the bytes only, not on how they are cut into pieces, and no bytes raise.
+
+    Attributes:
+        counts: see `Counts`.
+        signal: the newest that the receiver said of its radio link, if it ever did.
+    """
+
+    def __init__(self) -> None:
+        self.counts = Counts()
+        self.signal: Signal | None = None
+        self._buffer = bytearray()
+
+    def feed(self, data: bytes) -> list[ChannelFrame]:
+        """Take the next bytes of the stream, and give the frames that they complete."""
+        buffer = self._buffer
+        buffer += data
+        frames: list[ChannelFrame] = []
+        at = 0
+        while step := self._take(buffer, at, frames):
+            at += step
+        del buffer[:at]
+        return frames
+
+    @abstractmethod
+    def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
+        """Look at the bytes from ``at`` on, and append a frame if one starts there.
+
+        Returns:
+            How many bytes are done with, or 0 where more bytes are needed to tell.
+        """
+
+    def _add(self, frame: ChannelFrame, frames: list[ChannelFrame]) -> None:
+        self.counts.good += 1
+        self.counts.lost += frame.lost
+        frames.append(frame)
+
+
+CHANNEL_BYTES = 22
+_SHIFTS = tuple(range(0, 176, 11))
+
+
+def unpack_channels(data: bytes | bytearray) -> tuple[float, ...]:
+    """Read sixteen channels of 11 bits, least significant bit first, from 22 bytes; µs.
+
+    172, 992 and 1811 stand for 988, 1500 and 2012 µs: 5/8 µs a count, and exactly 1500 µs at 992.
+    """
+    bits = int.from_bytes(data, "little")
+    return tuple([1500.0 + 0.625 * (((bits >> shift) & 0x7FF) - 992) for shift in _SHIFTS])
+
+
+def pack_channels(channels: Sequence[float]) -> bytes:
+    """Write sixteen channels, µs, into 22 bytes; what 11 bits cannot hold is clipped."""
+    bits = 0
+    for shift, pulse in zip(_SHIFTS, channels, strict=True):
+        bits |= min(max(round((pulse - 1500.0) / 0.625) + 992, 0), 0x7FF) << shift
+    return bits.to_bytes(CHANNEL_BYTES, "little")

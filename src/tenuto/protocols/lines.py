@@ -1,0 +1,81 @@
+"""Lines of numbers, as a microcontroller prints them: delimited, with a header or with named columns."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+
+from tenuto.protocols.decoder import Counts
+
+_DELIMITER = re.compile(rb"[,;\t ]+")
+_NAME = re.compile(rb"[A-Za-z_][\w.\-]*")
+# A longer line is no line of numbers; it is dropped before it fills the memory.
+_LONGEST = 1024
+
+
+class LineDecoder:
+    """Reads lines of numbers, separated by commas, semicolons, tabs or spaces.
+
+    The columns are named by the caller or by a header line; without either they are ``column_1``,
+    ``column_2``, …, as many as the first whole line has. Half lines, wrong counts and what is no finite
+    number are counted and passed over. The first line is never trusted for its numbers: it may have lost
+    its beginning, and ``512`` without its ``5`` is a number too.
+
+    Attributes:
+        counts: see `Counts`.
+        columns: the names of the columns; empty until they are known.
+    """
+
+    def __init__(self, columns: Sequence[str] = ()) -> None:
+        self.counts = Counts()
+        self.columns = tuple(columns)
+        self._buffer = bytearray()
+        self._first = True
+
+    def feed(self, data: bytes) -> list[dict[str, float]]:
+        """Take the next bytes, and give a value for each column for each line that they complete."""
+        self._buffer += data
+        *lines, rest = self._buffer.split(b"\n")
+        self._buffer = rest
+        if len(rest) > _LONGEST:
+            rest.clear()
+            self._first = True  # what comes up to the next line's end is the tail of that long line
+            self.counts.bad += 1
+        frames: list[dict[str, float]] = []
+        for line in lines:
+            self._read(bytes(line).strip(), frames)
+        return frames
+
+    def _read(self, line: bytes, frames: list[dict[str, float]]) -> None:
+        first, self._first = self._first, False
+        if not line:
+            return
+        cells = _DELIMITER.split(line)
+        if all(map(_is_name, cells)) and len(set(cells)) == len(cells):
+            names = tuple(cell.decode() for cell in cells)
+            self.columns = self.columns or names
+            self.counts.bad += names != self.columns
+            return
+        if first:
+            return
+        values = [_number(cell) for cell in cells]
+        if not self.columns and all(map(math.isfinite, values)):
+            self.columns = tuple(f"column_{number + 1}" for number in range(len(values)))
+        if len(values) != len(self.columns) or not all(map(math.isfinite, values)):
+            self.counts.bad += 1
+            return
+        self.counts.good += 1
+        frames.append(dict(zip(self.columns, values, strict=True)))
+
+
+def _is_name(cell: bytes) -> bool:
+    """Tell whether a cell can name a column; ``nan`` and ``inf`` are broken numbers, not names."""
+    return bool(_NAME.fullmatch(cell)) and cell.lower() not in (b"nan", b"inf", b"infinity")
+
+
+def _number(cell: bytes) -> float:
+    try:
+        return float(cell)
+    except ValueError:
+        return math.nan

@@ -1,0 +1,86 @@
+"""SBUS: 25 bytes at 100000 baud 8E2 on an inverted line, every 7 or 14 ms.
+
+A frame has no checksum, only a header and an end byte, and both values also occur inside frames. Whoever
+trusts the first header may lock onto a frame that starts in the middle of another, and stay there for as
+long as the sticks are still, with every channel wrong. So a place counts as the start of frames only when two
+frames in a row fit there and nowhere else; and one broken frame is passed over, but after two in a row
+the search begins anew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
+
+LENGTH = 25
+_ENDS = frozenset((0x00, 0x04, 0x14, 0x24, 0x34))
+_SWITCHES, _LOST, _FAILSAFE = (0x01, 0x02), 0x04, 0x08
+# To tell about each of 25 places whether two frames fit there.
+_SEARCH = LENGTH - 1 + 2 * LENGTH
+
+
+class SbusDecoder(Decoder):
+    """Finds SBUS frames of 16 channels and 2 switches."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._locked = False
+
+    def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
+        left = len(buffer) - at
+        if not self._locked:
+            if left < _SEARCH:
+                return 0
+            if step := self._search(buffer, at):
+                return step
+        if left < LENGTH:
+            return 0
+        if _fits(buffer, at):
+            self._add(_read(buffer, at), frames)
+            return LENGTH
+        if left < 2 * LENGTH:
+            return 0
+        self._locked = _fits(buffer, at + LENGTH)
+        self.counts.bad += 1
+        return LENGTH if self._locked else 1
+
+    def _search(self, buffer: bytearray, at: int) -> int:
+        """Look for the one place where two frames fit; give how many bytes come before it."""
+        places = [
+            place - at for place in range(at, at + LENGTH) if _fits(buffer, place) and _fits(buffer, place + LENGTH)
+        ]
+        self._locked = len(places) == 1
+        if self._locked:
+            return places[0]
+        self.counts.bad += 1
+        return LENGTH
+
+
+def _fits(buffer: bytearray, at: int) -> bool:
+    """Tell whether a frame may start here: header, end byte, and the four flags that are never set."""
+    return buffer[at] == 0x0F and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
+
+
+def _read(buffer: bytearray, at: int) -> ChannelFrame:
+    flags = buffer[at + 23]
+    return ChannelFrame(
+        unpack_channels(buffer[at + 1 : at + 1 + CHANNEL_BYTES]),
+        tuple(bool(flags & bit) for bit in _SWITCHES),
+        lost=bool(flags & _LOST),
+        failsafe=bool(flags & _FAILSAFE),
+    )
+
+
+def encode_sbus(
+    channels: Sequence[float],
+    switches: Sequence[bool] = (False, False),
+    *,
+    lost: bool = False,
+    failsafe: bool = False,
+) -> bytes:
+    """Write a frame of 16 channels, µs, and 2 switches: 25 bytes."""
+    flags = lost * _LOST | failsafe * _FAILSAFE
+    for bit, on in zip(_SWITCHES, switches, strict=True):
+        flags |= bit * bool(on)
+    return bytes((0x0F, *pack_channels(channels), flags, 0x00))

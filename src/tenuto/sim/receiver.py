@@ -1,0 +1,133 @@
+"""A simulated radio receiver on a pseudo-terminal, with faults on demand."""
+
+from __future__ import annotations
+
+import math
+import random
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from tenuto.core.frame import Signal
+from tenuto.core.layouts import CHANNEL_CENTRE
+from tenuto.protocols import encode_crsf_channels, encode_crsf_link, encode_ibus, encode_sbus
+from tenuto.sim.device import SerialDevice
+
+# Frames a second, as the receivers send them.
+RATES = {"sbus": 1 / 0.014, "crsf": 150.0, "ibus": 1 / 0.007, "lines": 50.0}
+_LINK_EVERY = 15  # frames of channels between two of link statistics
+
+
+@dataclass(slots=True)
+class LinkFaults:
+    """What is wrong with a simulated link just now; set the fields at any time.
+
+    Attributes:
+        drop: share of frames that are not sent.
+        flip: share of bytes of which one bit is flipped.
+        lost: share of frames that the receiver marks as lost (SBUS), repeating the one before.
+        silent: nothing is sent.
+        frozen: the channels keep the values they had.
+        failsafe: the receiver has lost its transmitter and says so; iBUS, which cannot, falls silent.
+        burst: frames are held back, and so many sent at once.
+        baud: bytes come as slowly as on a line of this speed; None for at once.
+    """
+
+    drop: float = 0.0
+    flip: float = 0.0
+    lost: float = 0.0
+    silent: bool = False
+    frozen: bool = False
+    failsafe: bool = False
+    burst: int = 1
+    baud: int | None = None
+
+
+class SimulatedReceiver(SerialDevice):
+    """Speaks one of the receiver protocols, or prints lines of numbers as a microcontroller does.
+
+    Attributes:
+        channels: pulses in µs; set them at any time.
+        faults: what is wrong with the link.
+        motion: if set, moves the channels: seconds → 16 pulses in µs.
+    """
+
+    def __init__(
+        self,
+        protocol: str,
+        *,
+        faults: LinkFaults | None = None,
+        motion: Callable[[float], list[float]] | None = None,
+        seed: int = 1,
+        link: str | None = None,
+    ) -> None:
+        """Plug a receiver in.
+
+        Args:
+            protocol: "sbus", "crsf", "ibus" or "lines".
+            faults: what is wrong from the start.
+            motion: moves the channels.
+            seed: of the faults' dice.
+            link: see `SerialDevice`.
+        """
+        self.protocol = protocol
+        self.channels = [CHANNEL_CENTRE] * 16
+        self.faults = faults or LinkFaults()
+        self.motion = motion
+        self._sent = list(self.channels)
+        self._dice = random.Random(seed)
+        self._held_back: list[bytes] = []
+        self._number = 0
+        super().__init__(RATES[protocol], link)
+
+    def next_bytes(self, seconds: float) -> list[bytes]:
+        """Give the next frame, with the faults of the moment."""
+        faults = self.faults
+        if self.motion is not None and not faults.frozen:
+            self.channels = self.motion(seconds)
+        lost = self._dice.random() < faults.lost
+        if not faults.frozen and not lost:
+            self._sent = list(self.channels)
+        self._number += 1
+        if faults.silent or (faults.failsafe and self.protocol in ("ibus", "lines")):
+            return []
+        if self._dice.random() < faults.drop:
+            return []
+        self._held_back.append(self._flip(self._encode(lost)))
+        if len(self._held_back) < faults.burst:
+            return []
+        pieces, self._held_back = self._held_back, []
+        return self._slowly(pieces) if faults.baud else pieces
+
+    def _encode(self, lost: bool) -> bytes:
+        faults = self.faults
+        if self.protocol == "sbus":
+            return encode_sbus(self._sent, lost=lost or faults.failsafe, failsafe=faults.failsafe)
+        if self.protocol == "ibus":
+            return encode_ibus(self._sent[:14])
+        if self.protocol == "lines":
+            return ",".join(f"{(pulse - 988) / 1024 * 1023:.0f}" for pulse in self._sent[:4]).encode() + b"\r\n"
+        frame = encode_crsf_channels(self._sent)
+        if self._number % _LINK_EVERY == 1:
+            quality = 0.0 if faults.failsafe else 100.0 * (1.0 - faults.drop)
+            return encode_crsf_link(Signal(quality, -62.0 - 45.0 * faults.drop, 9.0 - 12.0 * faults.drop)) + frame
+        return frame
+
+    def _flip(self, data: bytes) -> bytes:
+        if not self.faults.flip:
+            return data
+        dice = self._dice
+        return bytes(b ^ (1 << dice.randrange(8)) if dice.random() < self.faults.flip else b for b in data)
+
+    def _slowly(self, pieces: list[bytes]) -> list[bytes]:
+        assert self.faults.baud is not None
+        for byte in b"".join(pieces):
+            self.write(bytes((byte,)))
+            time.sleep(10.0 / self.faults.baud)
+        return []
+
+
+def wandering_channels(seconds: float) -> list[float]:
+    """Move four sticks as a hand does that looks for their ends; a switch on channel 5, the rest still."""
+    sticks = [1500.0 + 480.0 * math.sin(seconds * speed) * math.sin(seconds * 0.37) for speed in (1.3, 0.9, 1.7, 0.6)]
+    return [*sticks, 988.0 if seconds % 8 < 4 else 2012.0, *([1500.0] * 11)]

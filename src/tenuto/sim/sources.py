@@ -1,0 +1,117 @@
+"""Simulated sources under short texts, for those who have no device at hand: ``simulated:…``."""
+
+from __future__ import annotations
+
+import math
+import threading
+import time
+from typing import Any
+
+from tenuto.core.errors import SourceError
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import AXIS_HIGH, LAYOUTS, ControlInfo
+from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sim.receiver import RATES, LinkFaults, SimulatedReceiver, wandering_channels
+from tenuto.sources.base import Source
+from tenuto.sources.gamepad import Gamepad
+from tenuto.sources.lines import Lines
+from tenuto.sources.receiver import Receiver
+from tenuto.sources.text import SourceText, read_options
+
+_FAULTS = {"drop": float, "flip": float, "lost": float, "burst": int, "baud": int}
+
+
+class SimulatedSticks(Source):
+    """The layout of a gamepad without any device, moved by a formula: the same at the same time."""
+
+    name = "simulated sticks"
+    identity = "simulated:sticks"
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the controls of a gamepad."""
+        return LAYOUTS["gamepad"]
+
+    def poll(self, now: float) -> Frame | None:
+        """Give the numbers of now."""
+        return Frame(now, stick_numbers(now))
+
+
+def stick_numbers(seconds: float) -> dict[str, float]:
+    """Move a pad's sticks and triggers one after the other, as somebody does who looks which is which."""
+    values = {info.name: 0.0 for info in LAYOUTS["gamepad"]}
+    names = ("left_x", "left_y", "right_x", "right_y", "left_trigger", "right_trigger")
+    turn, phase = divmod(seconds, 2.0)
+    name = names[int(turn) % len(names)]
+    swing = math.sin(math.pi * phase)
+    values[name] = float(round(AXIS_HIGH * (abs(swing) if name.endswith("trigger") else swing)))
+    values["south"] = float(seconds % 3.0 < 0.4)
+    values["left_shoulder"] = float(seconds % 12.0 > 1.0)
+    return values
+
+
+class SimulatedGamepad(Gamepad):
+    """A virtual gamepad, moved by a thread, and read through SDL as any other."""
+
+    def __init__(self) -> None:
+        self._pad = VirtualGamepad()
+        self._done = threading.Event()
+        self._thread = threading.Thread(target=self._move, name="simulated gamepad", daemon=True)
+        super().__init__()
+        self._thread.start()
+
+    def _move(self) -> None:
+        start = time.monotonic()
+        while not self._done.wait(0.01):
+            for name, value in stick_numbers(time.monotonic() - start).items():
+                if not name.startswith(("misc", "paddle", "touchpad")):
+                    self._pad.set(name, int(value))
+
+    def close(self) -> None:
+        """Take the pad away."""
+        if not self._done.is_set():
+            self._done.set()
+            self._thread.join()
+            super().close()
+            self._pad.__exit__(None, None, None)
+
+
+class SimulatedRadio(Receiver):
+    """A simulated receiver, read through its pseudo-terminal as any other."""
+
+    def __init__(self, kind: str, faults: LinkFaults) -> None:
+        self.device = SimulatedReceiver(kind, faults=faults, motion=wandering_channels)
+        super().__init__(kind, self.device.port)
+        self.name = f"simulated {kind} receiver"
+
+    def close(self) -> None:
+        """Close the port, and take the receiver away."""
+        super().close()
+        self.device.unplug()
+
+
+class SimulatedLines(Lines):
+    """A simulated microcontroller that prints lines of numbers, read through its pseudo-terminal."""
+
+    def __init__(self, faults: LinkFaults) -> None:
+        self.device = SimulatedReceiver("lines", faults=faults, motion=wandering_channels)
+        super().__init__(self.device.port)
+        self.name = "simulated lines"
+
+    def close(self) -> None:
+        """Close the port, and take the board away."""
+        super().close()
+        self.device.unplug()
+
+
+def open_simulated(parts: SourceText, text: str) -> Source:
+    """Open what ``simulated:NAME,fault=…`` names. Raises `SourceError`."""
+    if parts.place in RATES:
+        options: dict[str, Any] = read_options(text, parts.options, _FAULTS)
+        faults = LinkFaults(**options)
+        return SimulatedLines(faults) if parts.place == "lines" else SimulatedRadio(parts.place, faults)
+    read_options(text, parts.options, {})
+    if parts.place == "sticks":
+        return SimulatedSticks()
+    if parts.place == "gamepad":
+        return SimulatedGamepad()
+    raise SourceError(f'{text}: expected sticks, gamepad, {", ".join(RATES)}, found "{parts.place}"')

@@ -1,0 +1,149 @@
+"""The keyboard of a terminal, also over SSH, where a key's release is never told.
+
+A held key repeats. So motion lasts as long as repeats arrive, and ends by itself soon after the last one: a
+key let go and a connection that hangs look the same, and both stop the robot.
+"""
+
+from __future__ import annotations
+
+import atexit
+import os
+import re
+import select
+import subprocess
+import sys
+import termios
+import tty
+
+from tenuto.core.errors import SourceError
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.sources.base import Source
+
+# A terminal waits before a held key begins to repeat, and then repeats 10 to 40 times a second; s.
+FIRST_REPEAT_SECONDS, REPEAT_SECONDS = 0.6, 0.25
+# Without any key for so long, the driver is taken to have left; s.
+IDLE_SECONDS = 20.0
+LEVELS, START_LEVEL = 10, 3
+
+_KEY = re.compile(rb"\x1b[\[O]([ABCD])|\x1b\[[0-9;]*[~A-Za-z]|([\x00-\x7f])", re.DOTALL)
+# Forward and left are positive.
+_DIRECTIONS = {
+    b"A": (1, 0), b"B": (-1, 0), b"D": (0, 1), b"C": (0, -1),
+    b"w": (1, 0), b"s": (-1, 0), b"a": (0, 1), b"d": (0, -1),
+    b"q": (1, 1), b"e": (1, -1),
+}  # fmt: skip
+HELP = "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops"
+
+
+class Keyboard(Source):
+    """Drives from a terminal. Its controls are ``forward`` and ``turn``, −1…1, and ``enable``.
+
+    Enter sets ``enable`` to 1; space sets it to 0 and stops, and so do 20 s without any key. Use it as the
+    profile's hold-to-run: the keys themselves have to be held to keep moving.
+
+    The terminal is put back as it was when the source is closed, when the program ends, and even when it is
+    killed: a small helper process waits for that.
+
+    Raises:
+        SourceError: the input is no terminal.
+    """
+
+    name = "keyboard"
+    identity = "keyboard"
+
+    def __init__(self, descriptor: int | None = None) -> None:
+        """Take over a terminal: standard input, unless another file descriptor is given."""
+        self._fd = sys.stdin.fileno() if descriptor is None else descriptor
+        if not os.isatty(self._fd):
+            raise SourceError("the keyboard needs a terminal, and the input is none")
+        self._before = termios.tcgetattr(self._fd)
+        self._helper = self._start_helper()
+        tty.setcbreak(self._fd)  # no echo, no waiting for Enter; Ctrl-C still is a signal
+        atexit.register(self.close)
+        self._open = True
+        self._gone = False
+        self._rest = b""
+        self._level = START_LEVEL
+        self._enabled = False
+        self._direction = (0, 0)
+        self._until = 0.0
+        self._last_key = 0.0
+
+    def _start_helper(self) -> subprocess.Popen[bytes]:
+        """Start a process that puts the terminal back when this one has died without doing it."""
+        settings = subprocess.run(["stty", "-g"], stdin=self._fd, capture_output=True, check=True, text=True)
+        script = 'cat >/dev/null; exec stty "$0" <&3'
+        terminal = os.dup2(self._fd, 3, inheritable=True) if self._fd == 3 else os.open(os.ttyname(self._fd), os.O_RDWR)
+        try:
+            return subprocess.Popen(
+                ["sh", "-c", script.replace("<&3", f"<&{terminal}"), settings.stdout.strip()],
+                stdin=subprocess.PIPE, pass_fds=(terminal,), start_new_session=True,
+            )  # fmt: skip
+        finally:
+            os.close(terminal)
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the three controls."""
+        return LAYOUTS["keyboard"]
+
+    def poll(self, now: float) -> Frame | None:
+        """Read the keys that have come, and give what they mean now."""
+        for key in self._keys():
+            self._press(key, now)
+        if now > self._until:
+            self._direction = (0, 0)
+        if now - self._last_key > IDLE_SECONDS:
+            self._enabled = False
+        share = self._level / LEVELS
+        forward, turn = (share * way for way in self._direction)
+        values = {"forward": forward, "turn": turn, "enable": float(self._enabled)}
+        if self._gone:
+            return Frame(now, values, False, "the terminal has gone")
+        return Frame(now, values, note=f"speed {100 * share:.0f} %")
+
+    def _keys(self) -> list[bytes]:
+        """Give the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
+        data = self._rest
+        try:
+            while not self._gone and select.select([self._fd], [], [], 0)[0]:
+                piece = os.read(self._fd, 1024)
+                self._gone = not piece
+                data += piece
+        except OSError:
+            self._gone = True
+        # An escape at the very end may be the first byte of an arrow whose others are still under way.
+        self._rest = data[-2:] if data.endswith((b"\x1b[", b"\x1bO")) else data[-1:] if data.endswith(b"\x1b") else b""
+        data = data[: len(data) - len(self._rest)]
+        return [match[1] or match[2].lower() for match in _KEY.finditer(data) if match[1] or match[2]]
+
+    def _press(self, key: bytes, now: float) -> None:
+        idle = now - self._last_key > IDLE_SECONDS
+        self._last_key = now
+        if key in (b"\n", b"\r"):
+            self._enabled = True
+        elif key == b" " or idle:
+            self._enabled, self._direction = False, (0, 0)
+        elif key in (b"+", b"="):
+            self._level = min(self._level + 1, LEVELS)
+        elif key in (b"-", b"_"):
+            self._level = max(self._level - 1, 1)
+        elif key in _DIRECTIONS:
+            direction = _DIRECTIONS[key]
+            repeated = direction == self._direction and now <= self._until
+            self._direction = direction
+            self._until = now + (REPEAT_SECONDS if repeated else FIRST_REPEAT_SECONDS)
+
+    def close(self) -> None:
+        """Put the terminal back as it was."""
+        if not self._open:
+            return
+        self._open = False
+        atexit.unregister(self.close)
+        # First the helper: from now on nobody but this process touches the terminal.
+        self._helper.kill()
+        self._helper.communicate()
+        try:
+            termios.tcsetattr(self._fd, termios.TCSADRAIN, self._before)
+        except termios.error:
+            self._gone = True  # a terminal that has gone needs nothing back

@@ -1,0 +1,125 @@
+"""Lines of numbers from a microcontroller, and a hand's tilt worked out from them."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+
+from tenuto.core.errors import SourceError
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import ControlInfo, control_info
+from tenuto.core.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
+from tenuto.protocols import LineDecoder
+from tenuto.sources.base import LinkCounts, Source
+from tenuto.sources.port import Port
+
+DEFAULT_BAUD = 115_200
+# How long the first line may take when the columns are not known, s.
+_PATIENCE = 3.0
+
+
+class Lines(Source):
+    """Text lines over serial: delimited numbers, a column a control.
+
+    Raises:
+        SourceError: the port cannot be opened, or its columns are not named and no line came that
+            would tell them.
+    """
+
+    kind = "lines"
+
+    def __init__(self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = ()) -> None:
+        self.name = f"lines on {port}"
+        self.identity = f"{self.kind}:{port}"
+        self._decoder = LineDecoder(columns)
+        self._port = Port(port, baud)
+        self._values: dict[str, float] = {}
+        try:
+            self._learn_columns(port, baud)
+        except BaseException:
+            self._port.close()
+            raise
+
+    def _learn_columns(self, port: str, baud: int) -> None:
+        patience = time.monotonic() + _PATIENCE
+        while not self._decoder.columns:
+            if time.monotonic() > patience:
+                raise SourceError(
+                    f"{port} sent no line of numbers in {_PATIENCE:g} s at {baud} baud: is the baud rate right?"
+                )
+            time.sleep(0.01)
+            self._decoder.feed(self._port.read())
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the columns; what they can send is not known."""
+        infos = (control_info(self.kind, name) for name in self._decoder.columns)
+        return tuple(info for info in infos if info is not None)
+
+    def counts(self) -> LinkCounts:
+        """Say how many lines were good and how many were passed over."""
+        return LinkCounts(self._decoder.counts.good, self._decoder.counts.bad)
+
+    def poll(self, now: float) -> Frame | None:
+        """Give the newest line of what has come."""
+        lines = self._decoder.feed(self._port.read())
+        if self._port.problem:
+            return Frame(now, self._values, False, self._port.problem)
+        if not lines:
+            return None
+        self._values = self._read(lines, now)
+        return Frame(now, self._values)
+
+    def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
+        return lines[-1]
+
+    def close(self) -> None:
+        """Close the port."""
+        self._port.close()
+
+
+class Tilt(Lines):
+    """A hand's roll and pitch, rad, from lines with accelerometer and gyroscope columns.
+
+    The columns ``ax ay az`` (any unit) and ``gx gy`` (rad/s) are read; a column ``zero`` that is not 0 takes
+    the way the hand is held at that moment as rest, and so does `take_zero`. All columns stay there as
+    controls beside ``roll`` and ``pitch``: a flex sensor, a button.
+
+    Raises:
+        SourceError: as `Lines`, or a column is missing.
+    """
+
+    kind = "tilt"
+
+    def __init__(
+        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), time_constant: float = 0.5
+    ) -> None:
+        super().__init__(port, baud, columns)
+        missing = [name for name in (*TILT_COLUMNS, *GYRO_COLUMNS) if name not in self._decoder.columns]
+        if missing:
+            self.close()
+            raise SourceError(
+                f"{port}: tilt needs columns {', '.join(missing)}; it has {', '.join(self._decoder.columns)}"
+            )
+        self._filter = TiltFilter(time_constant)
+        self._before: float | None = None
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe roll, pitch, and the columns they are made from."""
+        tilt = (control_info(self.kind, name) for name in ("roll", "pitch"))
+        return (*(info for info in tilt if info is not None), *super().controls())
+
+    def take_zero(self) -> None:
+        """Take the way the hand is held now as rest."""
+        self._filter.take_zero()
+
+    def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
+        # The lines of one poll are taken to have come evenly since the poll before.
+        dt = 0.0 if self._before is None else (now - self._before) / len(lines)
+        self._before = now
+        for line in lines:
+            acceleration = (line["ax"], line["ay"], line["az"])
+            roll, pitch = self._filter.step(acceleration, (line["gx"], line["gy"]), dt)
+            if line.get("zero"):
+                self._filter.take_zero()
+                roll = pitch = 0.0
+        return {"roll": roll, "pitch": pitch, **lines[-1]}
