@@ -1,5 +1,6 @@
 """Runs every benchmark and prints ratios: ``make bench``."""
 
-from benchmarks import tick
+from benchmarks import decoders, latency, tick
 
-tick.main()
+for benchmark in (tick, decoders, latency):
+    benchmark.main()

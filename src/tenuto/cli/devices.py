@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.cli.console import results
+from tenuto.core.layouts import LAYOUTS, ControlInfo
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,7 @@ class Device:
         place: where it is plugged in, as far as the system tells.
         open_as: the short texts that open it.
         profile: the lines for a profile.
-        controls: what it has; empty where that depends on what is connected to it.
+        controls: what it has, with raw range and where it rests; empty where that depends on what is connected to it.
     """
 
     what: str
@@ -34,7 +35,7 @@ class Device:
     place: str
     open_as: tuple[str, ...]
     profile: str
-    controls: tuple[str, ...]
+    controls: tuple[ControlInfo, ...]
 
 
 def find_devices() -> list[Device]:
@@ -50,7 +51,7 @@ def _gamepads() -> list[Device]:
     with ExitStack() as stack:
         for one in found:
             source = stack.enter_context(Gamepad(one.identity))
-            controls = tuple(info.name for info in source.controls())
+            controls = source.controls()
             twins = sum(other.identity == one.identity for other in found) > 1
             key = one.path if twins and one.path else one.identity
             devices.append(
@@ -74,12 +75,10 @@ def _serial_ports() -> list[Device]:
 
 
 def _keyboard() -> list[Device]:
-    from tenuto.core.layouts import LAYOUTS
-
     if not sys.stdin.isatty():
         return []
-    controls = tuple(info.name for info in LAYOUTS["keyboard"])
-    return [Device("keyboard", "this terminal", "keyboard", "", ("keyboard",), '[source]\nkind = "keyboard"', controls)]
+    profile = '[source]\nkind = "keyboard"'
+    return [Device("keyboard", "this terminal", "keyboard", "", ("keyboard",), profile, LAYOUTS["keyboard"])]
 
 
 def devices(
@@ -121,7 +120,7 @@ def _print(device: Device) -> None:
         "  identity": device.identity,
         "  plugged in": device.place if device.place != device.name else "",
         "  open as": "  ".join(device.open_as),
-        "  controls": " ".join(device.controls),
+        "  controls": " ".join(info.name for info in device.controls),
         "  in a profile": device.profile,
     }
     for label, text in rows.items():

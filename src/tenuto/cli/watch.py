@@ -26,7 +26,8 @@ from tenuto.core.observe import Observed, Observer
 from tenuto.sources import Source, open_source
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
-_BAR = 21
+# What a row needs beside its bar, and how long the bar may be, in characters.
+_ROW, _SHORTEST_BAR, _LONGEST_BAR = 60, 19, 64
 
 
 class Watch:
@@ -80,7 +81,7 @@ class Watch:
                 Text(name, style="bold reverse" if moved else ""),
                 _number(seen.raw),
                 _number(seen.low),
-                _bar(seen, moved),
+                _bar(seen, moved, min(max(results.width - _ROW, _SHORTEST_BAR), _LONGEST_BAR)),
                 _number(seen.high),
                 "" if math.isnan(seen.position) else f"{seen.position:+.2f}",
                 Text("◀ moved" if moved else " " * 7, style="bold yellow"),
@@ -117,18 +118,17 @@ def _number(value: float) -> str:
     return f"{value:.6g}" if math.isfinite(value) else "–"
 
 
-def _bar(seen: Observed, moved: bool) -> Text:
+def _bar(seen: Observed, moved: bool, length: int) -> Text:
     """Draw the range of a control: what was reached as a band, where it is now as a block."""
     low, high = seen.ends
     if not (math.isfinite(seen.raw) and high > low):
-        return Text("·" * _BAR, style="dim")
+        return Text("·" * length, style="dim")
 
     def cell(value: float) -> int:
-        return min(max(int((value - low) / (high - low) * _BAR), 0), _BAR - 1)
+        return min(max(int((value - low) / (high - low) * length), 0), length - 1)
 
-    bar = Text("·" * _BAR, style="dim")
     first, last, now = cell(seen.low), cell(seen.high), cell(seen.raw)
-    cells = ["─" if first <= place <= last else "·" for place in range(_BAR)]
+    cells = ["─" if first <= place <= last else "·" for place in range(length)]
     cells[first], cells[last] = "├", "┤"
     cells[now] = "█"
     bar = Text("".join(cells), style="cyan")

@@ -14,6 +14,7 @@ from collections.abc import Sequence
 from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
 
 LENGTH = 25
+_HEADER = 0x0F
 _ENDS = frozenset((0x00, 0x04, 0x14, 0x24, 0x34))
 _SWITCHES, _LOST, _FAILSAFE = (0x01, 0x02), 0x04, 0x08
 # To tell about each of 25 places whether two frames fit there.
@@ -47,9 +48,12 @@ class SbusDecoder(Decoder):
 
     def _search(self, buffer: bytearray, at: int) -> int:
         """Look for the one place where two frames fit; give how many bytes come before it."""
-        places = [
-            place - at for place in range(at, at + LENGTH) if _fits(buffer, place) and _fits(buffer, place + LENGTH)
-        ]
+        places = []
+        place = buffer.find(_HEADER, at, at + LENGTH)
+        while place >= 0:
+            if _fits(buffer, place) and _fits(buffer, place + LENGTH):
+                places.append(place - at)
+            place = buffer.find(_HEADER, place + 1, at + LENGTH)
         self._locked = len(places) == 1
         if self._locked:
             return places[0]
@@ -59,7 +63,7 @@ class SbusDecoder(Decoder):
 
 def _fits(buffer: bytearray, at: int) -> bool:
     """Tell whether a frame may start here: header, end byte, and the four flags that are never set."""
-    return buffer[at] == 0x0F and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
+    return buffer[at] == _HEADER and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
 
 
 def _read(buffer: bytearray, at: int) -> ChannelFrame:
@@ -83,4 +87,4 @@ def encode_sbus(
     flags = lost * _LOST | failsafe * _FAILSAFE
     for bit, on in zip(_SWITCHES, switches, strict=True):
         flags |= bit * bool(on)
-    return bytes((0x0F, *pack_channels(channels), flags, 0x00))
+    return bytes((_HEADER, *pack_channels(channels), flags, 0x00))

@@ -1,0 +1,175 @@
+"""Decoders: known bytes worked out by hand, round trips, and no garbage that stops or raises."""
+
+import math
+from collections.abc import Callable
+
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from tenuto.core.frame import Signal
+from tenuto.protocols import (
+    CrsfDecoder,
+    Decoder,
+    IbusDecoder,
+    LineDecoder,
+    PpmDecoder,
+    PwmDecoder,
+    SbusDecoder,
+    encode_crsf_channels,
+    encode_crsf_link,
+    encode_ibus,
+    encode_ppm,
+    encode_pwm,
+    encode_sbus,
+)
+
+# Sixteen times 992 = 0b01111100000, eleven bits each, the lowest first: worked out on paper, 11 bytes repeat.
+CENTRED = bytes.fromhex("e0031ff8c0073ef0810f7c") * 2
+KNOWN: list[tuple[type[Decoder], bytes, int]] = [
+    (SbusDecoder, b"\x0f" + CENTRED + b"\x00\x00", 16),
+    # Of 24 bytes after the length: type 0x16, and 0xAD, by long division with x⁸+x⁷+x⁶+x⁴+x²+1.
+    (CrsfDecoder, b"\xc8\x18\x16" + CENTRED + b"\xad", 16),
+    # 1500 = 0x05DC; 0xFFFF − (0x20 + 0x40 + 14·(0xDC + 0x05)) = 0xF351.
+    (IbusDecoder, b"\x20\x40" + b"\xdc\x05" * 14 + b"\x51\xf3", 14),
+]
+ENCODERS: dict[type[Decoder], Callable[[list[float]], bytes]] = {
+    SbusDecoder: encode_sbus,
+    CrsfDecoder: encode_crsf_channels,
+    IbusDecoder: lambda channels: encode_ibus(channels[:14]),
+}
+kinds = st.sampled_from(list(ENCODERS))
+counts = st.lists(st.integers(0, 2047), min_size=16, max_size=16)
+
+
+def pulses(counted: list[int]) -> list[float]:
+    return [988 + (2012 - 988) / (1811 - 172) * (count - 172) for count in counted]
+
+
+@pytest.mark.parametrize(("decoder", "data", "channels"), KNOWN)
+def test_known_bytes(decoder: type[Decoder], data: bytes, channels: int) -> None:
+    # Three times: SBUS has no checksum, and its decoder wants to see that frames follow each other.
+    frames = decoder().feed(data * 3)
+    assert [frame.channels for frame in frames] == [(1500.0,) * channels] * 3
+    assert ENCODERS[decoder]([1500.0] * 16) == data
+
+
+@given(kinds, counts, st.lists(st.booleans(), min_size=2, max_size=2))
+def test_round_trip_of_all_values(kind: type[Decoder], counted: list[int], switches: list[bool]) -> None:
+    def encode(channels: list[float]) -> bytes:
+        return encode_sbus(channels, switches) if kind is SbusDecoder else ENCODERS[kind](channels)
+
+    centred = ENCODERS[kind]([1500.0] * 16)  # after it, so that no other place fits by chance
+    frames = kind().feed(encode(pulses(counted)) + centred * 3)
+    assume(len(frames) == 4)
+    received = list(frames[0].channels)
+    # µs are rounded to 1 by iBUS, and to the nearest of 2048 steps of 0.625 by the others; and 5/8 is itself
+    # the trade's rounding of 1024/1639, half a µs off at the ends.
+    assert received == pytest.approx(pulses(counted)[: len(received)], abs=1.0)
+    assert list(frames[0].switches) == (switches if kind is SbusDecoder else [])
+    again = kind().feed(encode((received + [1500.0] * 2)[:16]) + centred * 3)
+    assert again[0] == frames[0]
+
+
+@given(kinds, st.lists(st.one_of(st.binary(max_size=60), counts), max_size=8), st.data())
+def test_any_cutting_gives_the_same_and_nothing_raises(
+    kind: type[Decoder], parts: list[bytes | list[int]], data: st.DataObject
+) -> None:
+    stream = bytearray()
+    for part in parts:
+        stream += part if isinstance(part, bytes) else ENCODERS[kind](pulses(part)) * 3
+    for _ in range(data.draw(st.integers(0, 5)) if stream else 0):
+        stream[data.draw(st.integers(0, len(stream) - 1))] ^= 1 << data.draw(st.integers(0, 7))
+    whole, cut = kind(), kind()
+    expected = whole.feed(bytes(stream))
+    found = []
+    at = 0
+    while at < len(stream):
+        step = data.draw(st.integers(1, 40))
+        found += cut.feed(bytes(stream[at : at + step]))
+        at += step
+    assert (found, cut.counts) == (expected, whole.counts)
+    # After any garbage a decoder finds back: within a few frames of good data, the last comes out right.
+    good = pulses([992, 172, 1811, 500, *range(600, 612)])
+    last = cut.feed(ENCODERS[kind](good) * 12)[-1]
+    assert last.channels == pytest.approx(good[: len(last.channels)], abs=1.0)
+
+
+def test_what_the_receiver_says_of_its_link() -> None:
+    centred = [1500.0] * 16
+    lost, failsafe = encode_sbus(centred, lost=True), encode_sbus(centred, lost=True, failsafe=True)
+    frames = SbusDecoder().feed(encode_sbus(centred, (True, False)) + lost * 2 + failsafe)
+    assert [(f.switches, f.lost, f.failsafe) for f in frames] == [
+        ((True, False), False, False), ((False, False), True, False),
+        ((False, False), True, False), ((False, False), True, True),
+    ]  # fmt: skip
+    decoder = CrsfDecoder()
+    assert decoder.feed(encode_crsf_channels(centred))[0].signal is None
+    # By hand: −0x46 and −0x3c dBm, 99 %, −4 dB, antenna 1 active, then rate, power and the downlink.
+    payload = bytes((0x14, 0x46, 0x3C, 99, 0xFC, 1, 2, 3, 0x50, 98, 5))
+    crc = 0
+    for bit in (payload[n // 8] >> (7 - n % 8) & 1 for n in range(8 * len(payload))):
+        crc = ((crc << 1) ^ (0xD5 if (crc >> 7) ^ bit else 0)) & 0xFF
+    decoder.feed(b"\xc8\x0c" + payload + bytes((crc,)))
+    assert decoder.signal == Signal(quality=99.0, rssi=-60.0, snr=-4.0)
+    assert not decoder.feed(encode_crsf_channels(centred))[0].failsafe
+    assert decoder.feed(encode_crsf_link(Signal(0, -120, -20)) + encode_crsf_channels(centred))[0].failsafe
+
+
+def test_sbus_does_not_lock_onto_the_middle_of_frames() -> None:
+    # Channels chosen so that every frame holds what looks like an end, then a header, 9 bytes on.
+    bits = int.from_bytes(CENTRED, "little")
+    inside = bytearray(bits.to_bytes(22, "little"))
+    inside[6:9] = b"\x00\x00\x0f"
+    frame = b"\x0f" + bytes(inside) + b"\x00\x00"
+    stuck = SbusDecoder()
+    assert stuck.feed((frame * 20)[12:]) == []  # two places fit: better no frame than a wrong one
+    moved = stuck.feed((b"\x0f" + CENTRED + b"\x00\x00") * 10)
+    assert moved[-1].channels == (1500.0,) * 16
+
+
+@given(st.lists(st.floats(701, 2299), min_size=4, max_size=12), st.floats(0.0028, 0.02), st.integers(0, 3))
+def test_ppm_by_its_gaps(channels: list[float], gap: float, broken: int) -> None:
+    decoder, edges, now = PpmDecoder(), list[float](), 1.0
+    for number in range(5):
+        edges += encode_ppm(now, [*channels[:-1], 5.0] if number == broken else channels)
+        now = edges[-1] + gap
+    found = decoder.feed([*edges[2:], math.nan, -1.0])  # begins in the middle of frame 0; frame 4 never ends
+    assert len(found) == (2 if broken else 3)
+    assert decoder.counts.bad == (broken > 0)
+    for _, frame in found:
+        assert frame.channels == pytest.approx(channels, abs=1e-3)
+
+
+def test_pwm_wants_every_wire() -> None:
+    decoder, edges = PwmDecoder(3), []
+    for number in range(4):
+        edges += encode_pwm(number * 0.02, [1000.0, 1500.0, 2000.0])
+    assert [frame.channels for _, frame in decoder.feed(edges)] == [pytest.approx((1000, 1500, 2000))] * 4
+    assert decoder.feed([edge for edge in edges if edge[1] != 1]) == []  # a wire came off
+    assert decoder.feed([(9.0, 7, True), (9.0, 0, True), (9.1, 0, False), (math.nan, 0, False)]) == []
+    assert decoder.counts.bad == 2
+
+
+LINES = [
+    (b"12,34\n56,78\n9,10\n", (), [(56, 78), (9, 10)]),  # the first line may be half a line
+    (b"x;y\r\n1;2\r\n", (), [(1, 2)]),  # but a header is a header
+    (b"junk\x00\xff\n1 2\n3\n4 x\nnan 5\n1e400 2\n 6\t7 \n", ("a", "b"), [(1, 2), (6, 7)]),
+    (b"a,b\n1,2\nb,a\n3,4\n", (), [(1, 2), (3, 4)]),
+    (b"x" * 5000 + b"\n1,2\n", ("a", "b"), [(1, 2)]),
+]
+
+
+@pytest.mark.parametrize(("data", "columns", "expected"), LINES)
+def test_lines(data: bytes, columns: tuple[str, ...], expected: list[tuple[float, ...]]) -> None:
+    for step in (1, 7, len(data)):
+        decoder = LineDecoder(columns)
+        found = [row for at in range(0, len(data), step) for row in decoder.feed(data[at : at + step])]
+        assert [tuple(row.values()) for row in found] == expected
+        assert decoder.counts.good == len(expected)
+
+
+@given(st.binary(max_size=300))
+def test_lines_never_raise(data: bytes) -> None:
+    for row in LineDecoder().feed(data):
+        assert all(map(math.isfinite, row.values()))

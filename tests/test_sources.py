@@ -1,0 +1,264 @@
+"""Sources through their public face: real pseudo-terminals, SDL's virtual pads, and a terminal."""
+
+import json
+import math
+import os
+import signal
+import sys
+import time
+from collections.abc import Callable, Iterator
+from itertools import pairwise
+from pathlib import Path
+
+import pexpect
+import pytest
+
+import tenuto
+from tenuto import Frame
+from tenuto.core.tilt import TiltFilter
+from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sim.receiver import SimulatedReceiver
+from tenuto.sources import Source
+from tenuto.sources.lines import Tilt
+from tenuto.sources.recording import write_recording
+from test_command import run
+
+
+def wait_for(source: Source, good: Callable[[Frame | None], bool], seconds: float = 10.0) -> Frame:
+    """Poll until a frame is as wanted."""
+    start = time.monotonic()
+    while (now := time.monotonic() - start) < seconds:
+        frame = source.poll(now)
+        if frame is not None and good(frame):
+            return frame
+        time.sleep(0.002)
+    raise AssertionError(f"no such frame in {seconds} s; the last was {frame}")
+
+
+@pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
+def test_a_receiver_on_a_real_pseudo_terminal_with_all_that_goes_wrong(kind: str, tmp_path: Path) -> None:
+    with (
+        SimulatedReceiver(kind, link=str(tmp_path / "port")) as device,
+        tenuto.open_source(f"{kind}:{tmp_path / 'port'}") as receiver,
+    ):
+        device.channels = [1000.0 + 50 * channel for channel in range(16)]
+        frame = wait_for(receiver, lambda frame: bool(frame and frame.values["channel_3"] == 1100))
+        assert list(frame.values) == [info.name for info in receiver.controls()]
+        assert frame.values["channel_14"] == pytest.approx(1650, abs=0.4)
+        device.faults.silent = True
+        time.sleep(0.1)
+        receiver.poll(0.0)
+        time.sleep(0.2)
+        assert receiver.poll(0.0) is None  # silence is no frame, whatever was heard before
+        device.faults.silent = False
+        wait_for(receiver, lambda frame: bool(frame and frame.link_good))
+        if kind != "ibus":
+            device.faults.failsafe = True  # it goes on sending, and that must not look like a driver
+            assert "in failsafe" in wait_for(receiver, lambda frame: bool(frame and not frame.link_good)).note
+            device.faults.failsafe = False
+            wait_for(receiver, lambda frame: bool(frame and frame.link_good))
+        device.faults.flip, device.faults.drop, device.faults.burst = 0.02, 0.1, 3
+        wait_for(receiver, lambda _: receiver.counts().bad > 2)
+        device.faults.flip = 0.0
+        device.unplug()
+        assert "is gone" in wait_for(receiver, lambda frame: bool(frame and not frame.link_good)).note
+        device.plug_in()
+        wait_for(receiver, lambda frame: bool(frame and frame.link_good and frame.values["channel_3"] == 1100))
+
+
+def test_lost_frames_of_sbus_count_as_silence() -> None:
+    with tenuto.open_source("simulated:sbus,lost=1.0") as receiver:
+        start = time.monotonic()
+        while receiver.counts().lost < 5:
+            assert receiver.poll(time.monotonic() - start) is None
+            time.sleep(0.005)
+
+
+def test_lines_and_a_port_that_sends_none() -> None:
+    with tenuto.open_source("simulated:lines") as lines:
+        frame = wait_for(lines, bool)
+        assert list(frame.values) == ["column_1", "column_2", "column_3", "column_4"]
+        assert all(0 <= value <= 1023 for value in frame.values.values())
+    with SimulatedReceiver("lines") as device:
+        device.faults.silent = True
+        with pytest.raises(tenuto.SourceError, match="is the baud rate right"):
+            tenuto.open_source(f"lines:{device.port},baud=9600")
+        with pytest.raises(tenuto.SourceError, match="tilt needs columns ax, ay"):
+            tenuto.open_source(f"tilt:{device.port},columns=a|b")
+        with tenuto.open_source(f"tilt:{device.port},columns=ax|ay|az|gx|gy|zero|flex") as glove:
+            assert isinstance(glove, Tilt)
+            device.write(b"\n0,0.5,0.866,0,0,0,300\n")
+            leaning = wait_for(glove, bool)
+            assert leaning.values["roll"] == pytest.approx(math.radians(30), abs=1e-3)
+            assert leaning.values["flex"] == 300
+            device.write(b"0,0.5,0.866,0,0,1,300\n0,0.5,0.866,0,0,0,300\n")
+            assert wait_for(glove, bool).values["roll"] == pytest.approx(0.0, abs=1e-3)
+
+
+def test_the_tilt_filter_believes_the_gyroscope_at_once_and_gravity_in_the_end() -> None:
+    level, nose_down = (0.0, 0.0, 9.81), (-9.81 * math.sin(0.5), 0.0, 9.81 * math.cos(0.5))
+    tilt = TiltFilter(time_constant=0.5)
+    tilt.step(level, (0.0, 0.0), 0.01)
+    for _ in range(10):  # a quick turn of 0.5 rad in 0.1 s
+        _, pitch = tilt.step(level, (0.0, 5.0), 0.01)
+    assert 0.4 < pitch < 0.5
+    for step in (0.01, 0.05):  # then still: the way to gravity does not depend on how time is cut, to 5 %
+        still = TiltFilter(time_constant=0.5)
+        still.step(level, (0.0, 0.0), step)
+        for _ in range(round(0.5 / step)):
+            _, pitch = still.step(nose_down, (0.0, 0.0), step)
+        assert pitch == pytest.approx(0.5 * (1 - math.exp(-1)), rel=0.05)
+
+
+@pytest.fixture(autouse=True)
+def _no_screen(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("SDL_VIDEODRIVER", "dummy")
+
+
+def test_two_equal_pads_are_told_apart_and_never_taken_for_each_other() -> None:
+    with (
+        VirtualGamepad() as one,
+        VirtualGamepad() as two,
+        tenuto.open_source("gamepad") as first,
+        tenuto.open_source("gamepad") as second,
+    ):
+        assert first.identity == second.identity
+        one.set("left_y", 111)
+        two.set("left_y", 222)
+        assert [wait_for(source, bool).values["left_y"] for source in (first, second)] == [111, 222]
+        two.detach()
+        assert "is gone" in wait_for(second, bool).note
+        assert wait_for(first, bool).link_good
+        two.attach()
+        two.set("left_y", 333)
+        assert [wait_for(source, bool).values["left_y"] for source in (first, second)] == [111, 333]
+
+
+def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
+    with VirtualGamepad() as pad, tenuto.open_source("gamepad") as source:
+        pad.detach()
+        pad.name, pad.numbered = "Other mode", True
+        pad.attach()
+        note = wait_for(source, lambda frame: bool(frame and "has come" in frame.note)).note
+        assert "Virtual gamepad is gone, and Other mode has come with another identity" in note
+        assert "without back, dpad_down" in note
+        assert "with axis_0, axis_1" in note
+        assert "mode switch" in note
+        pad.detach()
+        pad.name, pad.numbered = "Virtual gamepad", False
+        pad.attach()
+        assert wait_for(source, lambda frame: bool(frame and frame.link_good))
+        assert not source.rumble(1.0, 0.1)  # a virtual pad has no motors
+    with pytest.raises(tenuto.SourceError, match="no gamepad has the identity 1234; connected: none"):
+        tenuto.open_source("gamepad:1234")
+
+
+def test_a_numbered_joystick_and_triggers_at_their_end() -> None:
+    with VirtualGamepad(numbered=True) as stick, tenuto.open_source("gamepad") as source:
+        stick.set("axis_2", -5)
+        stick.set("button_3", 1)
+        values = wait_for(source, bool).values
+        assert (values["axis_2"], values["button_3"], values["hat_0_x"]) == (-5, 1, 0)
+    with VirtualGamepad() as pad, tenuto.open_source("gamepad") as source:
+        assert wait_for(source, bool).values["left_trigger"] == 0
+        pad.set("left_trigger", 32767)
+        assert wait_for(source, bool).values["left_trigger"] > 32700
+
+
+def test_recordings_as_parquet_faster_and_in_part(tmp_path: Path) -> None:
+    frames = [Frame(10 + n / 50, {"a": float(n), "b": n / 3}) for n in range(100) if not 30 <= n < 60]
+    for name in ("r.csv", "r.parquet"):
+        write_recording(tmp_path / name, frames)
+        with tenuto.open_source(f"recording:{tmp_path / name},speed=2,start=0.4,end=1.6") as source:
+            played = [(now / 100, source.poll(now / 100)) for now in range(70)]
+        heard = [(now, frame) for now, frame in played if frame is not None]
+        assert [heard[0][1].values["a"], heard[-1][1].values["a"]] == [20, 80]
+        assert heard[-1][0] == pytest.approx(0.6)  # 1.2 s at double speed
+        gap = max(b[0] - a[0] for a, b in pairwise(heard))
+        assert gap == pytest.approx(0.31, abs=0.011)  # a gap stays a gap
+        assert source.finished
+    with pytest.raises(tenuto.RecordingError, match=r"a slice of its 1\.98 s, found 5 s"):
+        tenuto.open_source(f"recording:{tmp_path / 'r.csv'},start=5")
+    with pytest.raises(tenuto.SourceError, match='option speed cannot be "x"'):
+        tenuto.open_source(f"recording:{tmp_path / 'r.csv'},speed=x")
+
+
+def test_pulses_from_a_file_of_edges(tmp_path: Path) -> None:
+    from tenuto.protocols import encode_ppm, encode_pwm
+
+    channels = [1000.0, 1250.0, 1500.0, 2000.0]
+    edges = [edge for n in range(5) for edge in encode_ppm(n * 0.02, channels)]
+    (tmp_path / "ppm.csv").write_text("time\n" + "\n".join(f"{edge:.7f}" for edge in edges))
+    rows = [edge for n in range(5) for edge in encode_pwm(n * 0.02, channels)]
+    text = "\n".join(f"{t:.7f},{channel + 1},{rising:d}" for t, channel, rising in rows)
+    (tmp_path / "pwm.csv").write_text("time,channel,level\n" + text)
+    for kind in ("ppm", "pwm"):
+        with tenuto.open_source(f"{kind}:{tmp_path / kind}.csv") as source:
+            assert list(wait_for(source, bool).values.values()) == pytest.approx(channels, abs=0.2)
+    (tmp_path / "none.csv").write_text("time\n0\n1\n")
+    with pytest.raises(tenuto.RecordingError, match="found no whole frame"):
+        tenuto.open_source(f"ppm:{tmp_path / 'none.csv'}")
+
+
+KEYBOARD = Path(__file__).parents[1] / "src/tenuto/data/medlar-keyboard.toml"
+
+
+@pytest.fixture
+def terminal() -> Iterator[pexpect.spawn]:
+    """A shell in a terminal, in which Medlar is driven from the keyboard."""
+    shell = pexpect.spawn("sh", encoding="utf-8", timeout=20, dimensions=(24, 140), echo=True)
+    shell.sendline(f"PS1='ready> '; stty -a | md5sum; {sys.executable} -m tenuto drive {KEYBOARD}; echo status $?")
+    shell.expect(r"([0-9a-f]{32})")
+    shell.before_drive = shell.match[1]
+    shell.expect("enable is not held")
+    yield shell
+    shell.close(force=True)
+
+
+def afterwards(shell: pexpect.spawn) -> str:
+    shell.sendline("echo usable; stty -a | md5sum")
+    shell.expect("\nusable")
+    shell.expect(r"([0-9a-f]{32})")
+    return str(shell.match[1])
+
+
+def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
+    terminal.send("\r")
+    terminal.expect("driving: standing still +speed 30 %")
+    terminal.send("+")
+    terminal.expect("speed 40 %")
+    for _ in range(20):
+        terminal.send("\x1b[A")
+        time.sleep(0.05)
+    terminal.expect(r"driving: 0\.[1-4]\d m/s forward")
+    terminal.expect("driving: standing still")  # by itself, soon after the last key
+    terminal.send(" ")
+    terminal.expect("not enabled: enable is not held")
+    terminal.send("\x03")
+    terminal.expect("Ended: Ctrl-C")
+    terminal.expect("status 0")
+    assert afterwards(terminal) == terminal.before_drive
+
+
+def test_a_killed_process_leaves_a_usable_terminal(terminal: pexpect.spawn) -> None:
+    processes = Path("/proc").glob("[0-9]*/cmdline")
+    drive = next(line for line in processes if line.read_bytes().split(b"\0")[1:4] == [b"-m", b"tenuto", b"drive"])
+    os.kill(int(drive.parent.name), signal.SIGKILL)
+    terminal.expect("status 137")
+    time.sleep(1.0)
+    assert afterwards(terminal) == terminal.before_drive
+
+
+def test_devices_and_watch(tmp_path: Path) -> None:
+    listed = json.loads(run("devices", "--simulated", "--json", cwd=tmp_path).stdout)
+    pads = [device for device in listed if device["what"] == "gamepad"]
+    assert [pad["name"] for pad in pads] == ["Virtual gamepad", "Virtual flight stick"]
+    trigger = next(control for control in pads[0]["controls"] if control["name"] == "left_trigger")
+    assert (trigger["low"], trigger["high"], trigger["rest"]) == (0.0, 32767.0, 0.0)
+    done = run("watch", "simulated:crsf,drop=0.3", "--for", "3", "--record", "seen.csv", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "link 70 %, -76 dBm" in done.stdout
+    assert "channel_16" in done.stdout
+    seen = json.loads(run("watch", "seen.csv", "--json", cwd=tmp_path).stdout)
+    assert seen["controls"]["channel_5"]["low"] == pytest.approx(988, abs=1)
+    assert run("watch", "lines:/dev/none", cwd=tmp_path).returncode == 1
