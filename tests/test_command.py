@@ -36,7 +36,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert "no good frame for 0.3" in words
     assert "enabled afresh at 30." in words
     assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
-        "drive.csv", "drive.png", "medlar.toml", "orchard-row.csv",
+        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "orchard-row.csv",
     }  # fmt: skip
     return folder / "tenuto-demo"
 

@@ -16,6 +16,7 @@ import pytest
 import tenuto
 from tenuto import Frame
 from tenuto.core.tilt import TiltFilter
+from tenuto.data import shipped
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources import Source
@@ -200,14 +201,13 @@ def test_pulses_from_a_file_of_edges(tmp_path: Path) -> None:
         tenuto.open_source(f"ppm:{tmp_path / 'none.csv'}")
 
 
-KEYBOARD = Path(__file__).parents[1] / "src/tenuto/data/medlar-keyboard.toml"
-
-
 @pytest.fixture
-def terminal() -> Iterator[pexpect.spawn]:
-    """A shell in a terminal, in which Medlar is driven from the keyboard."""
-    shell = pexpect.spawn("sh", encoding="utf-8", timeout=20, dimensions=(24, 140), echo=True)
-    shell.sendline(f"PS1='ready> '; stty -a | md5sum; {sys.executable} -m tenuto drive {KEYBOARD}; echo status $?")
+def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
+    """A shell in a terminal, in which Medlar is driven from the keyboard, on a machine that may be busy."""
+    profile = tmp_path / "keyboard.toml"
+    profile.write_text(shipped("medlar-keyboard.toml").read_text() + '[loop]\nstall_timeout = "3 s"\n')
+    shell = pexpect.spawn("sh", encoding="utf-8", timeout=30, dimensions=(24, 140), echo=True)
+    shell.sendline(f"PS1='ready> '; stty -a | md5sum; {sys.executable} -m tenuto drive {profile}; echo status $?")
     shell.expect(r"([0-9a-f]{32})")
     shell.before_drive = shell.match[1]
     shell.expect("enable is not held")
@@ -262,3 +262,35 @@ def test_devices_and_watch(tmp_path: Path) -> None:
     seen = json.loads(run("watch", "seen.csv", "--json", cwd=tmp_path).stdout)
     assert seen["controls"]["channel_5"]["low"] == pytest.approx(988, abs=1)
     assert run("watch", "lines:/dev/none", cwd=tmp_path).returncode == 1
+
+
+def test_watch_in_a_terminal_picks_out_what_moves(tmp_path: Path) -> None:
+    view = pexpect.spawn(
+        sys.executable, ["-m", "tenuto", "watch", "simulated:sticks", "--record", str(tmp_path / "seen.parquet")],
+        encoding="utf-8", timeout=30, dimensions=(24, 80),
+    )  # fmt: skip
+    view.expect("left_y")
+    view.expect("◀ moved")
+    view.expect("more controls below")
+    view.sendcontrol("c")
+    view.expect("recorded [0-9]+ frames")
+    view.expect(pexpect.EOF)
+    view.close()
+    assert view.exitstatus == 0
+    with tenuto.open_source(tmp_path / "seen.parquet") as recording:
+        assert [info.name for info in recording.controls()][:2] == ["left_x", "left_y"]
+
+
+@pytest.mark.parametrize("fault", ["baud", "frozen"])
+def test_faults_of_the_simulated_receiver(fault: str) -> None:
+    with SimulatedReceiver("ibus") as device, tenuto.open_source(f"ibus:{device.port}") as receiver:
+        device.channels = [1234.0] * 16
+        wait_for(receiver, lambda frame: bool(frame and frame.values["channel_1"] == 1234.0))
+        setattr(device.faults, fault, 9600)
+        before, began = receiver.counts().good, time.monotonic()
+        device.channels = [1999.0] * 16
+        wait_for(receiver, lambda _: receiver.counts().good > before + 8)
+        if fault == "baud":  # 32 bytes of 10 bits at 9600 baud: 30 frames a second at most, not 140
+            assert time.monotonic() - began > 5 * 32 * 10 / 9600
+        else:
+            assert wait_for(receiver, bool).values["channel_1"] == 1234.0

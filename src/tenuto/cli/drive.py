@@ -56,6 +56,8 @@ def drive(
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
             results.print(f"[bold]{loaded.name}[/bold]: {opened.name} → {names}. Ctrl-C stops it.", soft_wrap=True)
+            if opened.hint:
+                results.print(opened.hint, style="dim")
         with StatusLine(quiet=as_json) as status:
             report = tenuto.drive(loaded, opened, sinks, on_tick=status.show)
     if as_json:

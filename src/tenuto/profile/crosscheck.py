@@ -42,7 +42,7 @@ def _controls(profile: Profile) -> Iterator[Problem]:
         info = control_info(kind, control.reads)
         if info is None:
             known = (info.name for info in LAYOUTS[kind])
-            yield _unknown(f"{key}.reads", f"a control of a {kind}", control.reads, known)
+            yield _unknown(f"{key}.reads", f"a control of the {kind}", control.reads, known)
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
@@ -50,7 +50,7 @@ def _controls(profile: Profile) -> Iterator[Problem]:
                 yield Problem(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
             if raw is None and end != "centre" and info.travel is None:
                 expected = ControlTable.model_fields[end].description or ""
-                yield Problem(f"{key}.{end}", expected, "nothing", f"a {kind} does not say it by itself")
+                yield Problem(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
 
 
@@ -83,7 +83,7 @@ def _guard(profile: Profile) -> Iterator[Problem]:
         info = control_info(kind, hold)
         if info is None or info.travel is None:
             known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
-            expected = f"a control of a {kind} or the name of one under [controls]"
+            expected = f"a control of the {kind} or the name of one under [controls]"
             yield _unknown(key, expected, hold, known)
 
 

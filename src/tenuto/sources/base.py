@@ -24,10 +24,12 @@ class Source(ABC):
     Attributes:
         name: what a person calls it.
         identity: the same for the same device each time it is plugged in, as far as it tells.
+        hint: how to use it, where that is not plain.
     """
 
     name: str
     identity: str = ""
+    hint: str = ""
 
     @abstractmethod
     def controls(self) -> tuple[ControlInfo, ...]:

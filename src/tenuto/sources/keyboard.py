@@ -33,7 +33,6 @@ _DIRECTIONS = {
     b"w": (1, 0), b"s": (-1, 0), b"a": (0, 1), b"d": (0, -1),
     b"q": (1, 1), b"e": (1, -1),
 }  # fmt: skip
-HELP = "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops"
 
 
 class Keyboard(Source):
@@ -51,6 +50,7 @@ class Keyboard(Source):
 
     name = "keyboard"
     identity = "keyboard"
+    hint = "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops"
 
     def __init__(self, descriptor: int | None = None) -> None:
         """Take over a terminal: standard input, unless another file descriptor is given."""

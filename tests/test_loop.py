@@ -1,0 +1,214 @@
+"""The loop on a clock of its own: no drift, lateness counted, and every kind of ending."""
+
+import os
+import pty
+import signal
+import tty
+from collections.abc import Iterator
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from helpers import MEDLAR
+from tenuto import Frame, State, Tick
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.core.observe import Observer
+from tenuto.data import shipped
+from tenuto.sources.base import Source
+from tenuto.sources.keyboard import Keyboard
+from test_live import Hands, Notebook
+
+
+class SlowClock:
+    """A clock on which every tick takes a while, and some much longer."""
+
+    def __init__(self, delays: Iterator[float]) -> None:
+        self.delays = delays
+        self.time = 100.0
+
+    def now(self) -> float:
+        return self.time
+
+    def sleep_until(self, moment: float) -> None:
+        self.time = max(self.time, moment) + next(self.delays)
+
+
+def test_ticks_keep_their_times_and_lateness_is_told() -> None:
+    delays = [0.0, 0.001, 0.012, 0.0, 0.065, 0.0]
+    notebook = Notebook()
+    report = tenuto.drive(
+        MEDLAR, Hands(), [notebook], clock=SlowClock(iter(delays * 100)),
+        on_tick=lambda tick: "enough" if tick.time > 103.0 else None,
+    )  # fmt: skip
+    times = [tick.time for tick in notebook.ticks]
+    due = [100.0 + 0.02 * round((time - 100.0 - 0.0001) // 0.02) for time in times]
+    assert all(0 <= time - planned < 0.0201 for time, planned in zip(times, due, strict=True))  # no drift
+    assert report.worst_lateness == pytest.approx(0.065)
+    assert report.skipped_ticks == pytest.approx(report.ticks / 3, abs=3)
+    assert report.late_ticks == pytest.approx(report.ticks / 3, abs=2)
+
+
+def test_the_second_signal_does_not_wait_for_the_ramp() -> None:
+    def impatient(tick: Tick) -> None:
+        if tick.command.vx > 0.8 or tick.guard.state is State.STOPPING:
+            os.kill(os.getpid(), signal.SIGINT)
+
+    notebook = Notebook()
+    report = tenuto.drive(MEDLAR, Hands(), [notebook], clock=tenuto.SimulatedClock(), on_tick=impatient)
+    assert report.ended == "Ctrl-C: stop was asked for"
+    assert notebook.ticks[-1].command.vx > 0.5
+    assert [tick.command for tick in notebook.stops] == [STANDSTILL]
+    assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="no /dev/full here")
+def test_a_full_disk_stops_the_robot_and_says_so(tmp_path: Path) -> None:
+    (tmp_path / "full.csv").symlink_to("/dev/full")
+    log, notebook = tenuto.open_sink(f"log:{tmp_path / 'full.csv'}"), Notebook()
+    with pytest.raises(tenuto.SinkError, match="No space left on device"):
+        tenuto.drive(MEDLAR, Hands(), [log, notebook], clock=tenuto.SimulatedClock())
+    with pytest.raises(tenuto.SinkError, match="cannot close the log"):
+        log.close()
+    assert any("No space left" in text for tick in notebook.ticks for _, text in tick.guard.reasons)
+    assert all(a.command.vx - b.command.vx <= 1.5 * 0.02 + 1e-9 for a, b in pairwise(notebook.ticks))
+    assert notebook.stops[0].command == STANDSTILL
+
+
+def test_what_moved_most_is_picked_out() -> None:
+    observer = Observer(LAYOUTS["gamepad"])
+    still = {info.name: info.rest for info in LAYOUTS["gamepad"]}
+    for step in range(300):
+        now = step * 0.01
+        moving = "right_x" if now < 1.5 else "left_trigger"
+        noise = 200.0 * (step % 3 - 1)
+        observer.add(Frame(now, still | {"left_y": noise, moving: 300.0 * (step % 100)}))
+        if step == 140:
+            assert observer.look(now) == pytest.approx(100, abs=2)
+            assert observer.most_moved() == "right_x"
+    observer.look(3.0)
+    assert observer.most_moved() == "left_trigger"
+    observer.add(Frame(3.1, still | {"left_y": 9e9}, link_good=False))  # nobody's hand: not counted
+    seen = observer.controls["left_y"]
+    assert (seen.low, seen.high) == (-200.0, 200.0)
+    assert observer.controls["right_x"].position == pytest.approx(0.0)
+    observer.look(9.0)
+    assert observer.most_moved() is None
+
+
+@pytest.fixture
+def keys() -> Iterator[tuple[int, Keyboard]]:
+    master, slave = pty.openpty()
+    tty.setraw(master)
+    with Keyboard(slave) as keyboard:
+        yield master, keyboard
+    os.close(master)
+
+
+def test_what_the_keys_mean(keys: tuple[int, Keyboard]) -> None:
+    terminal, keyboard = keys
+
+    def after(now: float, text: bytes) -> dict[str, float]:
+        os.write(terminal, text)
+        frame = keyboard.poll(now)
+        assert frame is not None
+        return {name: round(value, 3) for name, value in frame.values.items()}
+
+    assert after(0.0, b"\n") == {"forward": 0, "turn": 0, "enable": 1}
+    for text, forward, turn in (
+        (b"w", 1, 0), (b"s", -1, 0), (b"a", 0, 1), (b"D", 0, -1), (b"q", 1, 1), (b"E", 1, -1),
+        (b"\x1b[A", 1, 0), (b"\x1b[B", -1, 0), (b"\x1b[D", 0, 1), (b"\x1bOC", 0, -1), (b"\x1b[15~\xff?", 0, -1),
+    ):  # fmt: skip
+        assert after(1.0, text) == {"forward": 0.3 * forward, "turn": 0.3 * turn, "enable": 1}, text
+    after(2.0, b"w\x1b")  # an arrow that comes in two pieces
+    assert after(2.1, b"[D")["turn"] == 0.3
+    assert after(2.69, b"")["turn"] == 0.3  # a first press lasts until a repeat must have come
+    assert after(2.71, b"")["turn"] == 0.0
+    after(3.0, b"w")
+    after(3.5, b"w")
+    assert after(3.74, b"")["forward"] == 0.3
+    assert after(3.76, b"")["forward"] == 0.0  # between repeats less time is given
+    assert after(4.0, b"w" + b"+" * 20)["forward"] == 1.0
+    assert after(4.1, b"-" * 20)["forward"] == 0.1
+    assert after(4.2, b"w ") == {"forward": 0, "turn": 0, "enable": 0}
+    after(5.0, b"\n")
+    assert after(24.9, b"")["enable"] == 1
+    assert after(25.1, b"")["enable"] == 0  # the driver has left
+
+
+class Talkative(Source):
+    """A source whose link is bad now and then."""
+
+    name = "talkative"
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return Hands().controls()
+
+    def poll(self, now: float) -> Frame:
+        good = not 1.0 < now < 1.1
+        return Hands().poll(now)._replace(link_good=good, note="" if good else "a passing tractor")
+
+
+def test_a_bad_link_is_written_down_with_what_the_source_says() -> None:
+    notebook = Notebook()
+    stop = 2.5
+    tenuto.drive(
+        MEDLAR, Talkative(), [notebook], clock=tenuto.SimulatedClock(),
+        on_tick=lambda tick: "enough" if tick.time > stop else None,
+    )  # fmt: skip
+    rows = [tick.as_row() for tick in notebook.ticks]
+    assert {row["guard.codes"] for row in rows if 1.02 < float(row["time"]) < 1.08} == {"link_bad"}
+    assert any("a passing tractor" in str(row["guard.reasons"]) for row in rows)
+    last = notebook.ticks[-2]
+    assert (last.guard.state, last.command) == (State.FAULT, STANDSTILL)
+
+
+@pytest.mark.parametrize("page", ["profile.md", "sources.md"])
+def test_the_docs_name_every_key_and_every_source(page: str) -> None:
+    from tenuto.profile.schema import Profile
+    from tenuto.sources import FORMS
+
+    text = (Path(__file__).parents[1] / "docs" / page).read_text()
+    if page == "sources.md":
+        wanted = {form.split(":")[0].split("[")[0] for form in FORMS} | {name.name for name in LAYOUTS["keyboard"][2:]}
+    else:
+        tables = {name: field.annotation for name, field in Profile.model_fields.items()}
+        wanted = {f"{name}.{key}" for name, table in tables.items() for key in getattr(table, "model_fields", {})} | {
+            f"controls.NAME.{key}" for key in ("reads", "low", "centre", "high", "reverse", "dead_zone", "expo")
+        }
+    assert [word for word in sorted(wanted) if f"`{word}" not in text] == []
+
+
+@pytest.mark.parametrize(
+    ("source", "key", "said"),
+    [
+        ('kind = "sbus"', "source.port", "expected a serial port, such as /dev/ttyAMA0, found nothing"),
+        ('kind = "gamepad"\nport = "x"', "source.port", "expected nothing for kind gamepad, found x"),
+        ('kind = "ppm"\nfile = "x.csv"', "controls.drive.reads", 'expected a control of the ppm, found "left_y"'),
+        (
+            'kind = "lines"\nport = "x"\nbaud = -1',
+            "source.baud",
+            "expected a whole number of baud, such as 115200, found -1",
+        ),
+    ],
+)
+def test_a_profile_whose_source_does_not_fit(source: str, key: str, said: str) -> None:
+    text = shipped("medlar.toml").read_text().replace('kind = "gamepad"', source)
+    with pytest.raises(tenuto.ProfileError) as caught:
+        tenuto.parse_profile(text)
+    assert f"{key}: {said}" in str(caught.value)
+
+
+def test_lines_must_be_told_their_range() -> None:
+    text = shipped("medlar.toml").read_text().replace('kind = "gamepad"', 'kind = "lines"\nport = "x"')
+    text = text.replace('hold_to_run = "left_shoulder"', 'hold_to_run = "button"')
+    with pytest.raises(tenuto.ProfileError, match=r"guard\.hold_to_run: expected a control of the lines or the name"):
+        tenuto.parse_profile(text)
+    text += '\n[controls.button]\nreads = "b"\n'
+    with pytest.raises(tenuto.ProfileError, match=r"controls\.button\.low: .*the device does not say it by itself"):
+        tenuto.parse_profile(text)
+    drive, _, button = tenuto.parse_profile(text + "low = 0\nhigh = 1023\n").plan().controls
+    assert (button.travel.centre, button.believable) == (None, (-255.75, 1278.75))
+    assert drive.travel.reverse is False  # of lines nobody knows which way they count
