@@ -149,7 +149,11 @@ def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
         pad.name, pad.numbered = "Virtual gamepad", False
         pad.attach()
         assert wait_for(source, lambda frame: bool(frame and frame.link_good))
-        assert not source.rumble(1.0, 0.1)  # a virtual pad has no motors
+        assert source.rumble(0.5, 0.1)
+        assert pad.rumbles[0] == pytest.approx(0.5, abs=0.01)
+        pad.detach()
+        source.poll(9.0)
+        assert not source.rumble(1.0, 0.1)  # nobody there to feel it
     with pytest.raises(tenuto.SourceError, match="no gamepad has the identity 1234; connected: none"):
         tenuto.open_source("gamepad:1234")
 

@@ -17,6 +17,9 @@ class VirtualGamepad:
     """A pad that exists in this process only. Attached when made; may be pulled out and put back.
 
     Any thread may move its controls; the change is seen at the next poll of a source.
+
+    Attributes:
+        rumbles: every strength it was shaken with, 0…1.
     """
 
     def __init__(self, *, numbered: bool = False, name: str = "Virtual gamepad") -> None:
@@ -29,6 +32,7 @@ class VirtualGamepad:
         self._sdl = start_sdl()
         self.numbered = numbered
         self.name = name
+        self.rumbles: list[float] = []
         self._index = -1
         self._joystick: object = None
         self.attach()
@@ -45,11 +49,17 @@ class VirtualGamepad:
             nhats=1 if self.numbered else 0,
             name=self.name.encode(),
         )
+        self._feel = type(desc.Rumble)(self._shaken)  # kept: SDL calls it from C
+        desc.Rumble = self._feel
         self._index = sdl.SDL_JoystickAttachVirtualEx(ctypes.byref(desc))
         self._joystick = sdl.SDL_JoystickOpen(self._index)
         if not self.numbered:
             for name in _TRIGGERS:
                 self.set(name, 0)
+
+    def _shaken(self, _: object, low: int, high: int) -> int:
+        self.rumbles.append(max(low, high) / 0xFFFF)
+        return 0
 
     def detach(self) -> None:
         """Pull the pad out."""
