@@ -30,6 +30,7 @@ bench: $(STAMP)
 
 data: $(STAMP)
 	$(BIN)/python scripts/make_orchard_drive.py
+	$(BIN)/python scripts/make_stick_sessions.py
 
 clean:
 	rm -rf .venv build .mypy_cache .ruff_cache .pytest_cache .hypothesis

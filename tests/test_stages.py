@@ -8,12 +8,12 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from helpers import MEDLAR
-from tenuto.core.calibration import Travel, from_centre, from_end
 from tenuto.core.chassis import Differential, WheelSpeeds
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.limits import Limits, ramp, ramp_to_stop
 from tenuto.core.mixing import Intent, one_stick_arcade, two_stick_arcade
 from tenuto.core.shaping import dead_zone, expo
+from tenuto.core.travel import Travel, from_centre, from_end
 from tenuto.sim import DifferentialCart
 
 shares = st.floats(-1, 1)

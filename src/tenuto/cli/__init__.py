@@ -6,6 +6,7 @@ import sys
 
 import typer
 
+from tenuto.cli.calibrate import calibrate
 from tenuto.cli.console import problems
 from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
@@ -24,7 +25,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, drive):
+for command in (demo, devices, watch, calibrate, drive):
     app.command()(command)
 
 

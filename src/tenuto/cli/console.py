@@ -1,6 +1,11 @@
 """Where the commands print: colour only on a terminal."""
 
+import sys
+
 from rich.console import Console
 
-results = Console(highlight=False)
+# What goes into a file or a pipe is not cut at 80 characters.
+_PIPE_WIDTH = 120
+
+results = Console(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
 problems = Console(stderr=True, highlight=False)

@@ -46,20 +46,26 @@ def drive(
       tenuto drive medlar.toml --recording orchard-row.csv
     """
     import tenuto
+    from tenuto.calibration.store import find_calibration
 
     loaded = tenuto.load_profile(profile)
     sinks_asked = to or ["simulated"]
     with ExitStack() as stack:
         chosen = loaded if source is None else source
         opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
+        identity = "" if recording is not None else opened.identity
+        kept = find_calibration(profile, identity, tuple(info.name for info in opened.controls()))
+        planned = loaded if kept is None else loaded.calibrated(kept[0])
         sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
             results.print(f"[bold]{loaded.name}[/bold]: {opened.name} → {names}. Ctrl-C stops it.", soft_wrap=True)
+            if kept is not None:
+                results.print(f"calibrated by {kept[1]}", style="dim", soft_wrap=True)
             if opened.hint:
                 results.print(opened.hint, style="dim")
         with StatusLine(quiet=as_json) as status:
-            report = tenuto.drive(loaded, opened, sinks, on_tick=status.show)
+            report = tenuto.drive(planned, opened, sinks, on_tick=status.show)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:

@@ -6,7 +6,7 @@ import json
 import math
 import signal
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from types import FrameType
@@ -20,9 +20,9 @@ from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.words import signal_in_words
-from tenuto.core.calibration import Travel
 from tenuto.core.frame import Frame
 from tenuto.core.observe import Observed, Observer
+from tenuto.core.travel import Travel
 from tenuto.sources import Source, open_source
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
@@ -69,8 +69,8 @@ class Watch:
             return Text(f"silent for {age:.1f} s", style="bold red")
         return Text("link good" + (f": {self.newest.note}" if self.newest.note else ""), style="green")
 
-    def table(self, only: int | None = None) -> Table:
-        """A row a control; the one that moved most within the last second is picked out."""
+    def table(self, only: int | None = None, marks: Mapping[str, str] | None = None) -> Table:
+        """A row a control, with marks of one's own; the one that moved most within the last second is picked out."""
         most = self.observer.most_moved()
         table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
         for name in ("control", "raw", "lowest", "", "highest", "position", ""):
@@ -84,7 +84,7 @@ class Watch:
                 _bar(seen, moved, min(max(results.width - _ROW, _SHORTEST_BAR), _LONGEST_BAR)),
                 _number(seen.high),
                 "" if math.isnan(seen.position) else f"{seen.position:+.2f}",
-                Text("◀ moved" if moved else " " * 7, style="bold yellow"),
+                Text("◀ moved" if moved else " " * 7, style="bold yellow").append(f" {(marks or {}).get(name, '')}"),
             )
         return table
 
@@ -179,7 +179,7 @@ def watch(
         view = Watch(opened, travels)
         live = results.is_terminal and not plain and not as_json
         screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None
-        stopped = stack.enter_context(_ctrl_c())
+        stopped = stack.enter_context(ctrl_c())
         start, refreshed = time.monotonic(), -1.0
         while not stopped and not opened.finished and (seconds is None or view.now < seconds):
             frame = view.poll(time.monotonic() - start)
@@ -190,7 +190,7 @@ def watch(
                 screen.update(view.view(), refresh=True)
             time.sleep(_POLL_SECONDS)
     if as_json:
-        typer.echo(json.dumps(_finite(view.as_json()), indent=2))
+        typer.echo(json.dumps(plain_numbers(view.as_json()), indent=2))
     else:
         results.print(view.head(), view.link(), sep="\n", soft_wrap=True)
         results.print(view.table(), soft_wrap=True)
@@ -200,15 +200,15 @@ def watch(
         raise typer.Exit(1)
 
 
-def _finite(value: object) -> object:
+def plain_numbers(value: object) -> object:
     """Replace what JSON has no number for by null."""
     if isinstance(value, dict):
-        return {key: _finite(item) for key, item in value.items()}
+        return {key: plain_numbers(item) for key, item in value.items()}
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 @contextmanager
-def _ctrl_c() -> Iterator[list[int]]:
+def ctrl_c() -> Iterator[list[int]]:
     """Collect Ctrl-C and SIGTERM in a list instead of breaking off."""
     asked: list[int] = []
 

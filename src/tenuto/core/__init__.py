@@ -2,5 +2,5 @@
 
 Each stage is usable by itself::
 
-    from tenuto.core import calibration, shaping, mixing, demand, guard, limits, chassis
+    from tenuto.core import travel, shaping, mixing, demand, guard, limits, chassis
 """

@@ -47,3 +47,7 @@ class SourceError(TenutoError):
 
 class SinkError(TenutoError):
     """A sink that cannot be opened or has failed; the message names the sink."""
+
+
+class CalibrationError(TenutoError):
+    """A calibration that cannot be read, kept or used; the message names file, key and value."""

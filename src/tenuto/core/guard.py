@@ -84,7 +84,14 @@ _NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it swit
 class Guard:
     """The state machine of the table above. One instance a pipeline; it keeps no time of its own."""
 
-    def __init__(self, hold_to_run: str) -> None:
+    def __init__(self, hold_to_run: str, rest_bands: Mapping[str, float]) -> None:
+        """Begin not enabled.
+
+        Args:
+            hold_to_run: the name of the control that must be held.
+            rest_bands: driving control → how far from its middle still counts as rest, −1…1.
+        """
+        self._rest_bands = rest_bands
         self.state = State.NOT_ENABLED
         self._hold = hold_to_run
         # False from every stop on until hold-to-run is seen released: a finger, a strap or a jammed
@@ -104,7 +111,12 @@ class Guard:
         self._ending = self._ending or Reason("ended", why)
 
     def step(
-        self, held: bool | None, away: Mapping[str, float], faults: tuple[Reason, ...], standing: bool
+        self,
+        held: bool | None,
+        away: Mapping[str, float],
+        faults: tuple[Reason, ...],
+        standing: bool,
+        missing: tuple[Reason, ...] = (),
     ) -> GuardStatus:
         """Take what is known at this tick, and answer with the state and its reasons.
 
@@ -113,18 +125,19 @@ class Guard:
             away: driving controls that are not at rest, name → position −1…1.
             faults: what is wrong at this tick; empty when all is well.
             standing: the command of the tick before was standstill.
+            missing: what else must be there before driving may begin; it ends no drive.
         """
         if faults:
             self._stop(faults, standing, State.FAULT)
         elif self._ending is not None:
             self._stop((self._ending,), standing, State.NOT_ENABLED)
         else:
-            self._go_on(held, standing)
+            self._go_on(held, standing, bool(missing))
         if self.state is State.WAITING_FOR_REST and not away:
             self.state = State.DRIVING
-        return _DRIVING if self.state is State.DRIVING else GuardStatus(self.state, self._reasons(held, away))
+        return _DRIVING if self.state is State.DRIVING else GuardStatus(self.state, self._reasons(held, away) + missing)
 
-    def _go_on(self, held: bool | None, standing: bool) -> None:
+    def _go_on(self, held: bool | None, standing: bool, missing: bool) -> None:
         """Follow the table where nothing is wrong."""
         if self.state is State.STOPPING:
             if standing:
@@ -135,7 +148,7 @@ class Guard:
             else:
                 self._release_seen = True
                 self.state = State.NOT_ENABLED
-        elif held and self._release_seen and self.state is State.NOT_ENABLED:
+        elif held and self._release_seen and not missing and self.state is State.NOT_ENABLED:
             self.state = State.WAITING_FOR_REST
 
     def _stop(self, cause: tuple[Reason, ...], standing: bool, at_rest: State) -> None:
@@ -148,7 +161,10 @@ class Guard:
         if self.state is State.STOPPING:
             return self._cause
         not_at_rest = tuple(
-            Reason("not_at_rest", f"{name} is at {position:+.2f}, not at rest: let it go")
+            Reason(
+                "not_at_rest",
+                f"{name} is at {position:+.2f}, not at rest (within {self._rest_bands[name]:.2f}): let it go",
+            )
             for name, position in away.items()
         )
         if self.state is State.WAITING_FOR_REST:

@@ -6,9 +6,9 @@ import math
 from collections import deque
 from dataclasses import dataclass
 
-from tenuto.core.calibration import Travel
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo
+from tenuto.core.travel import Travel
 
 # "Just now", in seconds.
 WINDOW = 1.0

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 from tenuto.core import shaping
-from tenuto.core.calibration import Travel
+from tenuto.core.centring import StartCentre
 from tenuto.core.chassis.differential import Differential
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.frame import Frame
@@ -16,6 +16,7 @@ from tenuto.core.guard import Guard, GuardSettings, GuardStatus, Reason, State
 from tenuto.core.limits import Limits, ramp, ramp_to_stop
 from tenuto.core.mixing import Arcade, Intent
 from tenuto.core.tick import Tick
+from tenuto.core.travel import Travel
 
 # A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
 REST_BAND = 0.03
@@ -33,6 +34,8 @@ class ControlPlan:
         travel: its measured ends.
         believable: the lowest and highest raw number that it can send; anything else is a fault.
         dead_zone: half-width, 0…1 of its travel. expo: 0…1.
+        rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
+        centre_at_start: its centre is taken at start, from numbers that are still.
     """
 
     name: str
@@ -41,6 +44,8 @@ class ControlPlan:
     believable: tuple[float, float]
     dead_zone: float = 0.0
     expo: float = 0.0
+    rest_band: float | None = None
+    centre_at_start: bool = False
 
     def shape(self, position: float) -> float:
         """Apply dead zone and expo to a position."""
@@ -85,13 +90,17 @@ class Pipeline:
     def __init__(self, profile: Planned) -> None:
         plan = profile.plan()
         self.plan = plan
-        self._guard = Guard(plan.guard.hold_to_run)
         self._controls = tuple((control, *control.believable) for control in plan.controls)
-        self._rest_bands = tuple(
-            (control.name, max(control.dead_zone, REST_BAND))
+        bands = {
+            control.name: max(control.dead_zone if control.rest_band is None else control.rest_band, REST_BAND)
             for control in plan.controls
             if control.name in plan.style.controls()
-        )
+        }
+        self._rest_bands = tuple(bands.items())
+        self._guard = Guard(plan.guard.hold_to_run, bands)
+        self._centring = {
+            control.name: StartCentre(control.travel) for control in plan.controls if control.centre_at_start
+        }
         self._now: float | None = None
         self._frame: Frame | None = None
         self._good: Frame | None = None  # the newest frame that a driver can stand behind
@@ -130,7 +139,7 @@ class Pipeline:
             faults += self._take(frame, now)
         faults += self._link_faults(now)
         standing = self._command == STANDSTILL
-        status = self._guard.step(self._held, self._away, faults, standing)
+        status = self._guard.step(self._held, self._away, faults, standing, self._missing())
         target = STANDSTILL
         if status.state is State.DRIVING:
             chassis = self.plan.chassis
@@ -181,6 +190,8 @@ class Pipeline:
         if faults:
             return faults
         self._good = frame
+        if self._centring:
+            self._take_centres(frame)
         self._positions = positions
         self._shaped = shaped
         self._intent = intent = self.plan.style.intent(shaped)
@@ -188,6 +199,26 @@ class Pipeline:
         self._held = positions[self.plan.guard.hold_to_run] >= HELD_FROM
         self._away = {name: positions[name] for name, band in self._rest_bands if abs(positions[name]) > band}
         return ()
+
+    def _take_centres(self, frame: Frame) -> None:
+        """Take the centres that are to be taken at start, each as soon as its control has been still."""
+        for control, lowest, highest in self._controls:
+            waiting = self._centring.get(control.name)
+            travel = waiting.feed(frame.time, frame.values[control.reads]) if waiting is not None else None
+            if travel is not None:
+                del self._centring[control.name]
+                centred = replace(control, travel=travel, centre_at_start=False)
+                self._controls = tuple(
+                    (centred, lowest, highest) if entry[0] is control else entry for entry in self._controls
+                )
+
+    def _missing(self) -> tuple[Reason, ...]:
+        """Give what must still be there before driving may begin."""
+        if not self._centring:
+            return ()
+        return tuple(
+            Reason("centre_not_taken", f"{name}: {waiting.problem}") for name, waiting in self._centring.items()
+        )
 
     def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
         """Tell what is wrong with a frame as a whole: its link and its time."""

@@ -46,7 +46,7 @@ def _controls(profile: Profile) -> Iterator[Problem]:
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
-            if raw is not None and not info.low <= raw <= info.high:
+            if isinstance(raw, float) and not info.low <= raw <= info.high:
                 yield Problem(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
             if raw is None and end != "centre" and info.travel is None:
                 expected = ControlTable.model_fields[end].description or ""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Annotated, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from tenuto.core.calibration import Travel
+from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.core.chassis import Differential
 from tenuto.core.demand import Speeds
 from tenuto.core.guard import GuardSettings
@@ -15,6 +16,7 @@ from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.limits import Limits
 from tenuto.core.mixing import Arcade
 from tenuto.core.pipeline import ControlPlan, Plan
+from tenuto.core.travel import Travel
 from tenuto.profile.quantities import (
     Acceleration,
     Frequency,
@@ -57,7 +59,9 @@ class ControlTable(Table):
 
     reads: Name = Field(description='what the device calls the control, such as "left_y"')
     low: float | None = Field(default=None, description="the lowest raw number that the control reaches")
-    centre: float | None = Field(default=None, description="the raw number at which the control rests in its middle")
+    centre: float | Literal["at start"] | None = Field(
+        default=None, description='the raw number at which the control rests in its middle, or "at start"'
+    )
     high: float | None = Field(default=None, description="the highest raw number that the control reaches")
     reverse: bool = Field(default=False, description="true or false")
     dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
@@ -70,11 +74,23 @@ class ControlTable(Table):
             ValueError: when low, centre and high are not in rising order, or one is not known.
         """
         low, high = info.travel or (math.nan, math.nan)
-        centre = self.centre
+        centre = None if isinstance(self.centre, str) else self.centre
         if centre is None and info.travel is not None and info.kind == "stick":
             centre = info.rest
         low, high = (end if own is None else own for own, end in ((self.low, low), (self.high, high)))
+        if self.centre == "at start" and centre is None:
+            centre = (low + high) / 2.0
         return Travel(low, centre, high, reverse=self.reverse != info.counts_down)
+
+    def measured(self, control: ControlCalibration) -> ControlTable:
+        """Give the same with what was measured in the place of what is not said."""
+        found = {"low": control.low, "centre": control.centre, "high": control.high}
+        if "dead_zone" not in self.model_fields_set and control.kind == "middle":
+            found["dead_zone"] = control.dead_zone
+        own = ("low", "centre", "high") if self.low is not None or self.high is not None else ()
+        return self.model_copy(
+            update={key: value for key, value in found.items() if key not in own and getattr(self, key) in (None, 0.0)}
+        )
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
         """Give the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
@@ -151,8 +167,16 @@ class Profile(Table):
     chassis: ChassisTable = Field(description="a table [chassis]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
 
-    def plan(self) -> Plan:
-        """Turn the profile into what the stages of a pipeline need to know."""
+    def calibrated(self, calibration: Calibration) -> CalibratedProfile:
+        """Give the profile together with a measurement of its device."""
+        return CalibratedProfile(self, calibration)
+
+    def plan(self, calibration: Calibration | None = None) -> Plan:
+        """Turn the profile into what the stages of a pipeline need to know.
+
+        Args:
+            calibration: what was measured of the device; what the profile says itself goes before it.
+        """
         hold = self.guard.hold_to_run
         tables = dict(self.controls)
         # Hold-to-run may be a control of [controls], or be named as the device names it.
@@ -160,7 +184,7 @@ class Profile(Table):
         stop = self.guard.stop_deceleration or self.limits.acceleration
         stop_turn = self.guard.stop_turn_deceleration or self.limits.turn_acceleration
         return Plan(
-            controls=tuple(self._control(name, table) for name, table in tables.items()),
+            controls=tuple(self._control(name, table, calibration) for name, table in tables.items()),
             style=Arcade(self.style.forward, self.style.turn, self.style.sticks),
             speeds=Speeds(self.speeds.forward, self.speeds.backward or self.speeds.forward, self.speeds.turn),
             limits=Limits(self.limits.acceleration, self.limits.turn_acceleration),
@@ -172,9 +196,27 @@ class Profile(Table):
             stall_timeout=self.loop.stall_timeout,
         )
 
-    def _control(self, name: str, table: ControlTable) -> ControlPlan:
+    def _control(self, name: str, table: ControlTable, calibration: Calibration | None) -> ControlPlan:
         info = control_info(self.source.kind, table.reads)
         if info is None:
             raise ValueError(f"a {self.source.kind} has no control {table.reads}")
-        travel, believable = table.travel(info), table.believable(info)
-        return ControlPlan(name, table.reads, travel, believable, table.dead_zone, table.expo)
+        measured = calibration.controls.get(table.reads) if calibration is not None else None
+        if measured is not None:
+            table = table.measured(measured)
+        return ControlPlan(
+            name, table.reads, table.travel(info), table.believable(info), table.dead_zone, table.expo,
+            rest_band=measured.dead_zone if measured is not None else None,
+            centre_at_start=table.centre == "at start",
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class CalibratedProfile:
+    """A profile together with a measurement of its device; a pipeline takes it as it takes a profile."""
+
+    profile: Profile
+    calibration: Calibration
+
+    def plan(self) -> Plan:
+        """Give the plan, with the measured travels."""
+        return self.profile.plan(self.calibration)

@@ -1,0 +1,39 @@
+"""Measuring sticks: pure functions on arrays, the whole measurement, and the calibration that is kept."""
+
+from tenuto.calibration.measure import ControlMeasurement, Finding, Measurement, measure
+from tenuto.calibration.statistics import (
+    RestStatistics,
+    count_visits,
+    dirty_spots,
+    distinct_steps,
+    end_by_dwell,
+    recommended_dead_zone,
+    rest_statistics,
+    resting_kind,
+    returns,
+    smoothed,
+    switch_positions,
+    travel_shape,
+)
+from tenuto.calibration.store import Calibration, ControlCalibration
+
+__all__ = [
+    "Calibration",
+    "ControlCalibration",
+    "ControlMeasurement",
+    "Finding",
+    "Measurement",
+    "RestStatistics",
+    "count_visits",
+    "dirty_spots",
+    "distinct_steps",
+    "end_by_dwell",
+    "measure",
+    "recommended_dead_zone",
+    "rest_statistics",
+    "resting_kind",
+    "returns",
+    "smoothed",
+    "switch_positions",
+    "travel_shape",
+]

@@ -1,0 +1,276 @@
+"""A whole measurement: from the frames of somebody who let go, went to the ends, and let go again, to findings."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from tenuto.calibration.statistics import (
+    count_visits,
+    dirty_spots,
+    end_by_dwell,
+    recommended_dead_zone,
+    rest_statistics,
+    resting_kind,
+    returns,
+    smallest_step,
+    smoothed,
+    switch_positions,
+    travel_shape,
+)
+from tenuto.calibration.store import Calibration, ControlCalibration
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import ControlInfo
+from tenuto.core.number import Array
+
+# The measurement begins with hands off for so long, s.
+REST_SECONDS = 2.0
+FEWEST_RETURNS, FEWEST_VISITS, FEWEST_STEPS = 4, 2, 50
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something that a careful colleague would say about a control.
+
+    Attributes:
+        control: its name.
+        code: stable, for programs.
+        problem: True where the measurement should not be kept, False for a doubt.
+        text: what was seen, and what to do.
+    """
+
+    control: str
+    code: str
+    problem: bool
+    text: str
+
+
+@dataclass(slots=True)
+class ControlMeasurement:
+    """What was measured of one control; raw numbers unless said otherwise.
+
+    Attributes:
+        moved: whether it was moved at all; the rest means nothing where it was not.
+        kind: "middle", "end", "elsewhere" (where it rests) or "switch".
+        low, centre, high: its ends, and where it comes to rest.
+        steps: how many different numbers its travel has.
+        noise, peak_to_peak, drift: at rest, see `RestStatistics`.
+        places: where it came to rest each time that it was let go.
+        scatter: their standard deviation.
+        dead_zone: recommended half-width as a share of the travel; NaN where it cannot be told.
+        visits: how often its low and its high end were reached.
+        positions: of a switch.
+        findings: what is to be said about it.
+    """
+
+    info: ControlInfo
+    moved: bool = False
+    kind: str = "middle"
+    low: float = math.nan
+    centre: float = math.nan
+    high: float = math.nan
+    steps: int = 0
+    noise: float = 0.0
+    peak_to_peak: float = 0.0
+    drift: float = 0.0
+    places: Array = field(default_factory=lambda: np.array([]))
+    scatter: float = 0.0
+    dead_zone: float = math.nan
+    visits: tuple[int, int] = (0, 0)
+    positions: tuple[float, ...] = ()
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def verdict(self) -> str:
+        """ "not moved", "not good", "usable" or "good"."""
+        if not self.moved:
+            return "not moved"
+        if any(finding.problem for finding in self.findings):
+            return "not good"
+        return "usable" if self.findings else "good"
+
+    def add(self, code: str, text: str, *, problem: bool = True) -> None:
+        """Note a finding."""
+        self.findings.append(Finding(self.info.name, code, problem, text))
+
+    def calibration(self) -> ControlCalibration:
+        """Give what is worth keeping."""
+        return ControlCalibration(
+            kind=self.kind, low=round(self.low, 3), high=round(self.high, 3),
+            centre=round(self.centre, 3) if self.kind == "middle" else None,
+            noise=round(self.noise, 3), scatter=round(self.scatter, 3),
+            dead_zone=0.0 if math.isnan(self.dead_zone) else round(self.dead_zone, 4),
+            positions=tuple(round(position, 3) for position in self.positions),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Measurement:
+    """The measurement of a device.
+
+    Attributes:
+        controls: name → what was measured, in the order of the source.
+        shapes: stick → shape of its travel, for controls named ``…_x`` and ``…_y``.
+    """
+
+    controls: dict[str, ControlMeasurement]
+    shapes: dict[str, str]
+
+    @property
+    def findings(self) -> list[Finding]:
+        """All that is to be said, control by control."""
+        return [finding for control in self.controls.values() for finding in control.findings]
+
+    @property
+    def good(self) -> bool:
+        """Whether it is worth keeping: something was moved, and nothing that was moved has a problem."""
+        moved = [control for control in self.controls.values() if control.moved]
+        return bool(moved) and all(control.verdict != "not good" for control in moved)
+
+    def calibration(self, device: str, name: str) -> Calibration:
+        """Give what is worth keeping: the controls that were moved."""
+        kept = {key: one.calibration() for key, one in self.controls.items() if one.moved}
+        return Calibration(device, name, kept, tuple(self.controls))
+
+
+def measure(frames: Sequence[Frame], infos: Sequence[ControlInfo]) -> Measurement:
+    """Measure every control of a device.
+
+    The frames are those of somebody who keeps the hands off for `REST_SECONDS`, moves everything to its ends a few
+    times, and lets each stick go a few times; in which order the last two come does not matter.
+
+    Args:
+        frames: in the order of time; those whose link is not good are left out.
+        infos: what is known of the controls.
+    """
+    heard = [frame for frame in frames if frame.link_good]
+    time = np.array([frame.time for frame in heard])
+    controls: dict[str, ControlMeasurement] = {}
+    columns: dict[str, Array] = {}
+    for info in infos:
+        columns[info.name] = np.array([frame.values.get(info.name, math.nan) for frame in heard])
+        controls[info.name] = _measure_control(info, time, columns[info.name])
+    _look_for_twins(controls, columns)
+    return Measurement(controls, dict(_shapes(controls, columns)))
+
+
+def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasurement:
+    found = ControlMeasurement(info)
+    resting = raw[time <= time[0] + REST_SECONDS] if len(time) else raw
+    if len(resting) < 10 or not np.isfinite(raw).all():
+        found.add("no_rest", f"too few numbers in the first {REST_SECONDS:g} s: hands off, and start again")
+        return found
+    at_rest = rest_statistics(resting)
+    found.noise, found.peak_to_peak, found.drift = at_rest.noise, at_rest.peak_to_peak, at_rest.drift
+    step, span = smallest_step(raw), float(np.ptp(smoothed(raw)))
+    found.moved = span > max(10.0 * at_rest.noise, 3.0 * step if info.kind != "button" else 0.0, 1e-9)
+    if not found.moved:
+        return found
+    found.low, found.high = (end_by_dwell(raw, at_rest.noise, high=high) for high in (False, True))
+    found.steps = round(span / step) + 1
+    positions = switch_positions(raw)
+    if positions is not None or info.kind == "button":
+        found.kind, found.positions = "switch", tuple(positions if positions is not None else (found.low, found.high))
+        found.low, found.high, found.centre = found.positions[0], found.positions[-1], at_rest.centre
+        found.steps, found.dead_zone = len(found.positions), 0.0
+        return found
+    low, high = info.travel or (found.low, found.high)
+    found.kind, found.centre = resting_kind(at_rest.centre, low, high), at_rest.centre
+    if found.kind == "end":
+        found.dead_zone = (4.0 * at_rest.noise + step / 2.0) / span
+        found.centre = found.low
+    else:
+        _measure_returns(found, time, raw, step)
+    found.visits = count_visits(raw, found.low, found.high)
+    _judge(found, raw, at_rest.centre)
+    return found
+
+
+def _measure_returns(found: ControlMeasurement, time: Array, raw: Array, step: float) -> None:
+    if not found.low < found.centre < found.high:
+        return
+    found.places = returns(time, raw, found.centre, found.low, found.high, found.noise)
+    if len(found.places) < 3:
+        return
+    found.centre = float(np.mean(found.places))
+    found.scatter = float(np.std(found.places, ddof=1))
+    half = min(found.high - found.centre, found.centre - found.low)
+    found.dead_zone = recommended_dead_zone(found.places, found.noise, step) / half if half > 0.0 else math.nan
+
+
+def _judge(found: ControlMeasurement, raw: Array, rest: float) -> None:
+    """Note what a careful colleague would say of a stick or lever."""
+    span = found.high - found.low
+    _judge_travel(found, raw, span)
+    if found.peak_to_peak > 0.1 * span:
+        found.add("not_still", f"it moved by {found.peak_to_peak:g} during hands off: start again without touching it")
+    elif found.kind == "elsewhere":
+        share = 100.0 * (rest - found.low) / span
+        found.add(
+            "held", f"it rests at {share:.0f} % of its travel: was it held, is its trim off, is a lever not down?"
+        )
+    elif found.kind == "middle" and len(found.places) >= 3:
+        allowed = max(6.0 * math.hypot(found.scatter, found.noise), 0.03 * span)
+        if abs(rest - found.centre) > allowed:
+            where = f"it rested at {rest:g} during hands off, but comes back to {found.centre:.6g}"
+            found.add("held", f"{where}: was it held, or is its trim off centre?")
+    elif found.kind == "end" and rest > found.low + max(6.0 * found.noise, 0.03 * span):
+        found.add(
+            "throttle_not_down", f"it was at {rest:g} during hands off, above its low end {found.low:g}: pull it down"
+        )
+    if abs(found.drift) > max(4.0 * found.noise, 0.015 * span):
+        found.add(
+            "drifts", f"at rest it drifts by {found.drift:g} in {REST_SECONDS:g} s: let it warm up", problem=False
+        )
+    if found.noise > 0.02 * span:
+        share = 100.0 * found.noise / span
+        found.add("noisy", f"at rest its noise is {share:.1f} % of its travel: check cable and supply", problem=False)
+    if found.steps < FEWEST_STEPS:
+        found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", problem=False)
+    if found.kind == "middle" and len(found.places) < FEWEST_RETURNS:
+        found.add("few_returns", f"it was let go {len(found.places)} times: let it go {FEWEST_RETURNS} times at least")
+
+
+def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
+    usual = found.info.travel
+    if usual is not None:
+        share = span / (usual[1] - usual[0])
+        if share < 0.4:
+            found.add("moved_little", f"it moved over {100 * share:.0f} % of what it can send: push it to both ends")
+        elif share < 0.9:
+            text = f"it reaches {100 * share:.0f} % of what it can send: usable, once calibrated"
+            found.add("short", text, problem=False)
+    for end, visits in zip(("low", "high"), found.visits, strict=True):
+        if visits < FEWEST_VISITS:
+            found.add("end_unreached", f"its {end} end was reached {visits} times: push it there twice at least")
+    jumps = dirty_spots(raw)
+    if len(jumps) >= 3:
+        where = float(np.median(jumps))
+        found.add("dirty", f"it jumped {len(jumps)} times, mostly near {where:g}: clean or replace it")
+
+
+def _look_for_twins(controls: dict[str, ControlMeasurement], columns: dict[str, Array]) -> None:
+    """Note controls that move together: their changes are the same but for scale and sign."""
+    names = [name for name, one in controls.items() if one.moved and one.kind != "switch"]
+    changes = {name: np.diff(smoothed(columns[name])) for name in names}
+    for number, first in enumerate(names):
+        for second in names[number + 1 :]:
+            if abs(float(np.corrcoef(changes[first], changes[second])[0, 1])) > 0.95:
+                for one, other in ((first, second), (second, first)):
+                    controls[one].add("together", f"it moves together with {other}: one of them must not be used")
+
+
+def _shapes(controls: dict[str, ControlMeasurement], columns: dict[str, Array]) -> Iterator[tuple[str, str]]:
+    for name, x in controls.items():
+        stick = name.removesuffix("_x")
+        y = controls.get(f"{stick}_y")
+        if stick == name or y is None or not (x.moved and y.moved) or "switch" in (x.kind, y.kind):
+            continue
+        x_position, y_position = (
+            2.0 * (smoothed(columns[axis]) - one.low) / (one.high - one.low) - 1.0
+            for axis, one in ((name, x), (f"{stick}_y", y))
+        )
+        yield stick, travel_shape(x_position, y_position)

@@ -1,0 +1,207 @@
+"""``tenuto calibrate``: measure the sticks instead of guessing at them."""
+
+from __future__ import annotations
+
+import json
+import math
+import time
+from contextlib import ExitStack
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import numpy as np
+import typer
+from rich.console import Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from tenuto.cli.console import results
+from tenuto.cli.watch import Watch, ctrl_c, plain_numbers
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import LAYOUTS, ControlInfo
+
+if TYPE_CHECKING:
+    from tenuto.calibration import Measurement
+    from tenuto.sources import Source
+
+_POLL_SECONDS, _REFRESH_SECONDS = 0.004, 0.2
+
+
+def calibrate(
+    source: Annotated[str, typer.Argument(help="A source, such as gamepad or sbus:/dev/ttyAMA0.")] = "gamepad",
+    recording: Annotated[
+        Path | None, typer.Option("--from", exists=True, dir_okay=False, help="Measure from a recording instead.")
+    ] = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(dir_okay=False, help="Where to keep it; the user's data folder if not said."),
+    ] = None,
+    record: Annotated[Path | None, typer.Option(dir_okay=False, help="Keep the numbers too, as a recording.")] = None,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw what was measured, as PNG.")] = None,
+    ends: Annotated[float, typer.Option(min=1.0, help="Seconds for going to the ends.")] = 15.0,
+    lets: Annotated[float, typer.Option("--returns", min=1.0, help="Seconds for letting go.")] = 20.0,
+    force: Annotated[bool, typer.Option("--force", help="Keep it even if it is not good enough.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print what was measured as JSON.")] = False,
+) -> None:
+    """Measure every control: rest, ends, noise, where it comes back to; and keep it for this device.
+
+    Hands off first, then everything to its ends, then let go several times. The findings say what to do.
+
+    [bold]Examples:[/bold]
+
+      tenuto calibrate gamepad
+
+      tenuto calibrate --from worn-pad.csv --figure worn-pad.png
+    """
+    from tenuto.calibration import measure
+    from tenuto.sources import open_source
+    from tenuto.sources.recording import Recording, write_recording
+
+    if recording is not None:
+        played = Recording(recording)
+        frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
+    else:
+        with open_source(source) as opened:
+            infos, name, identity = opened.controls(), opened.name, opened.identity
+            frames = _lead(opened, ends, lets)
+    if record is not None:
+        write_recording(record, frames)
+    if not frames:
+        results.print(f"{name} sent nothing.", style="bold red")
+        raise typer.Exit(1)
+    measurement = measure(frames, infos)
+    if as_json:
+        typer.echo(json.dumps(_as_json(measurement), indent=2))
+    else:
+        _print(measurement, name)
+    if figure is not None:
+        from tenuto.figures.calibration import calibration_figure
+
+        calibration_figure(measurement, frames, f"What was measured of {name}").savefig(figure)
+    _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
+
+
+def known_infos(source: Source) -> tuple[ControlInfo, ...]:
+    """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
+    usual = {info.name: info for kind in ("gamepad", "sbus", "tilt", "keyboard") for info in LAYOUTS[kind]}
+    nothing = math.inf
+    return tuple(
+        usual.get(info.name, ControlInfo(info.name, -nothing, nothing, info.rest)) for info in source.controls()
+    )
+
+
+def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
+    """Lead a person through the three steps, with a live picture, and give the frames of all of them."""
+    from tenuto.calibration.measure import REST_SECONDS
+
+    steps = (
+        (REST_SECONDS + 0.5, "1 of 3: hands off. Nobody touches anything."),
+        (ends, "2 of 3: move every stick, lever and switch to all its ends, slowly, three times or more."),
+        (lets, "3 of 3: push each stick out and let it snap back, to different sides, six times or more."),
+    )
+    frames: list[Frame] = []
+    view = Watch(source, {})
+    with ExitStack() as stack:
+        live = stack.enter_context(Live(auto_refresh=False, console=results)) if results.is_terminal else None
+        stopped = stack.enter_context(ctrl_c())
+        start, refreshed, ended = time.monotonic(), -1.0, 0.0
+        for seconds, prompt in steps:
+            ended += seconds
+            if live is None:
+                results.print(prompt)
+            while not stopped and view.now < ended:
+                frame = view.poll(time.monotonic() - start)
+                if frame is not None:
+                    frames.append(frame)
+                if live is not None and view.now - refreshed >= _REFRESH_SECONDS:
+                    refreshed = view.now
+                    left = Text(f"{prompt}  {ended - view.now:.0f} s", style="bold yellow")
+                    marks = {name: "✓ both ends" for name in _both_ends(frames, view)}
+                    live.update(Group(left, view.link(), view.table(results.height - 4, marks)), refresh=True)
+                time.sleep(_POLL_SECONDS)
+        if stopped:
+            raise KeyboardInterrupt
+    return frames
+
+
+def _both_ends(frames: list[Frame], view: Watch) -> list[str]:
+    """Name the controls whose two ends, as far as they are known, were each reached at least twice."""
+    from tenuto.calibration import count_visits
+
+    done = []
+    for name, seen in view.observer.controls.items():
+        low, high = seen.info.travel or (-math.inf, math.inf)
+        if seen.info.kind == "button" or seen.high - seen.low < 0.5 * (high - low) or seen.high == seen.low:
+            continue
+        raw = np.array([frame.values[name] for frame in frames[:: max(1, len(frames) // 1000)] if frame.link_good])
+        if len(raw) and min(count_visits(raw, seen.low, seen.high)) >= 2:
+            done.append(name)
+    return done
+
+
+def _print(measurement: Measurement, name: str) -> None:
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim", title=f"measured: {name}", title_justify="left")
+    for column in ("control", "rests", "low", "centre", "high", "steps", "noise", "scatter", "zone", "verdict"):
+        left = column in ("control", "rests", "verdict")
+        table.add_column(column, justify="left" if left else "right", no_wrap=True)
+    colours = {"good": "green", "usable": "yellow", "not good": "bold red"}
+    still = [one.info.name for one in measurement.controls.values() if not one.moved]
+    for one in measurement.controls.values():
+        if one.moved:
+            table.add_row(
+                one.info.name,
+                f"switch {len(one.positions)}" if one.kind == "switch" else one.kind,
+                *map(_short, (one.low, one.centre, one.high)),
+                str(one.steps),
+                _short(one.noise),
+                _short(one.scatter) if len(one.places) else "",
+                "–" if math.isnan(one.dead_zone) else f"{100 * one.dead_zone:.1f} %",
+                Text(one.verdict, style=colours[one.verdict]),
+            )
+    results.print(table)
+    if still:
+        results.print(f"never moved, so not measured: {', '.join(still)}", style="dim", soft_wrap=True)
+    for stick, shape in measurement.shapes.items():
+        results.print(f"{stick}: its travel is {shape}", soft_wrap=True)
+    for finding in measurement.findings:
+        style = "bold red" if finding.problem else "yellow"
+        results.print(Text.assemble((finding.control, style), f": {finding.text}"), soft_wrap=True)
+
+
+def _short(value: float) -> str:
+    """Write a number in as few characters as tell it."""
+    return f"{value:.0f}" if abs(value) >= 1000.0 else f"{value:.4g}"
+
+
+def _keep(
+    measurement: Measurement, identity: str, name: str, out: Path | None, force: bool, *, quiet: bool, recorded: bool
+) -> None:
+    """Save the calibration where it is good enough, or say why it is not."""
+    from tenuto.calibration.store import default_path
+
+    if not measurement.good and not force:
+        if not quiet:
+            results.print("Not kept: it is not good enough. Mend what is said above, or use --force.", style="bold red")
+        raise typer.Exit(1)
+    if recorded and out is None:
+        if not quiet:
+            results.print("Not kept: a recording does not say which device it is; name a file with --out to keep it.")
+        return
+    path = out or default_path(identity)
+    measurement.calibration(identity, name).save(path)
+    if not quiet:
+        results.print(f"Kept in {path}", soft_wrap=True)
+
+
+def _as_json(measurement: Measurement) -> object:
+    return plain_numbers({
+        "good": measurement.good, "shapes": measurement.shapes,
+        "findings": [asdict(finding) for finding in measurement.findings],
+        "controls": {
+            name: {**asdict(one.calibration()), "verdict": one.verdict, "steps": one.steps,
+                   "returns": len(one.places), "dead_zone": one.dead_zone, "drift": one.drift}
+            for name, one in measurement.controls.items() if one.moved
+        },
+    })  # fmt: skip
