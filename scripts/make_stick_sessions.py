@@ -41,7 +41,7 @@ def session(sticks: dict[str, StickTruth], seed: int, buttons: tuple[str, ...]) 
     columns: dict[str, list[float]] = {}
     for name, raw in made.items():
         truth = sticks[name]
-        after = np.full(longest - len(raw), truth.centre)
+        after = np.full(longest - len(raw), float(truth.centre))
         if name.endswith(("_x", "_y")):
             turn = np.linspace(0.0, 6.0 * np.pi, round(STIR_SECONDS * RATE))
             swing = np.cos(turn) if name.endswith("_x") else np.sin(turn)

@@ -103,6 +103,7 @@ class ControlMeasurement:
             centre=round(self.centre, 3) if self.kind == "middle" else None,
             noise=round(self.noise, 3), scatter=round(self.scatter, 3),
             dead_zone=0.0 if math.isnan(self.dead_zone) else round(self.dead_zone, 4),
+            steps=self.steps,
             positions=tuple(round(position, 3) for position in self.positions),
         )  # fmt: skip
 

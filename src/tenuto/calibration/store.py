@@ -26,6 +26,7 @@ class ControlCalibration:
         noise: standard deviation at rest.
         scatter: standard deviation of the places where it came to rest.
         dead_zone: recommended half-width, as a share of the travel.
+        steps: how many different numbers its travel has.
         positions: of a switch, in rising order.
     """
 
@@ -36,6 +37,7 @@ class ControlCalibration:
     noise: float = 0.0
     scatter: float = 0.0
     dead_zone: float = 0.0
+    steps: int = 0
     positions: tuple[float, ...] = ()
 
 

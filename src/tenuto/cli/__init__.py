@@ -6,7 +6,9 @@ import sys
 
 import typer
 
+from tenuto.cli.bind import bind
 from tenuto.cli.calibrate import calibrate
+from tenuto.cli.check import check
 from tenuto.cli.console import problems
 from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
@@ -25,7 +27,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, calibrate, drive):
+for command in (demo, devices, watch, bind, calibrate, check, drive):
     app.command()(command)
 
 

@@ -69,12 +69,14 @@ class GuardSettings:
         hold_to_run: the name of the control that must be held.
         link_timeout: seconds without a good frame after which the link is quiet.
         stop_deceleration: m/s². stop_turn_deceleration: rad/s².
+        stop: the name of a control that stops the robot while it is on; None where there is none.
     """
 
     hold_to_run: str
     link_timeout: float
     stop_deceleration: float
     stop_turn_deceleration: float
+    stop: str | None = None
 
 
 _DRIVING = GuardStatus(State.DRIVING, ())

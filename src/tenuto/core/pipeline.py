@@ -101,6 +101,7 @@ class Pipeline:
         self._centring = {
             control.name: StartCentre(control.travel) for control in plan.controls if control.centre_at_start
         }
+        self._stop = plan.guard.stop
         self._now: float | None = None
         self._frame: Frame | None = None
         self._good: Frame | None = None  # the newest frame that a driver can stand behind
@@ -138,6 +139,8 @@ class Pipeline:
             self._frame = frame
             faults += self._take(frame, now)
         faults += self._link_faults(now)
+        if self._stop is not None and self._positions[self._stop] >= HELD_FROM:
+            faults += (Reason("stop_switch", f"{self._stop} is on: it stops everything while it is"),)
         standing = self._command == STANDSTILL
         status = self._guard.step(self._held, self._away, faults, standing, self._missing())
         target = STANDSTILL

@@ -74,17 +74,19 @@ def _style(profile: Profile) -> Iterator[Problem]:
 
 
 def _guard(profile: Profile) -> Iterator[Problem]:
-    hold = profile.guard.hold_to_run
-    key = "guard.hold_to_run"
-    if hold in (profile.style.forward, profile.style.turn):
-        yield Problem(key, "a control that does not drive", f'"{hold}"', "hold one thing, steer with another")
-    elif hold not in profile.controls:
-        kind = profile.source.kind
-        info = control_info(kind, hold)
-        if info is None or info.travel is None:
-            known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
-            expected = f"a control of the {kind} or the name of one under [controls]"
-            yield _unknown(key, expected, hold, known)
+    kind, guard = profile.source.kind, profile.guard
+    for key, name in (("guard.hold_to_run", guard.hold_to_run), ("guard.stop", guard.stop)):
+        if name is None:
+            continue
+        if name in (profile.style.forward, profile.style.turn):
+            yield Problem(key, "a control that does not drive", f'"{name}"', "hold one thing, steer with another")
+        elif name not in profile.controls:
+            info = control_info(kind, name)
+            if info is None or info.travel is None:
+                known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
+                yield _unknown(key, f"a control of the {kind} or the name of one under [controls]", name, known)
+    if guard.stop == guard.hold_to_run:
+        yield Problem("guard.stop", "another control than guard.hold_to_run", f'"{guard.stop}"')
 
 
 def _loop(profile: Profile) -> Iterator[Problem]:

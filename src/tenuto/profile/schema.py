@@ -130,6 +130,7 @@ class GuardTable(Table):
     """``[guard]``: what must be true for the robot to move."""
 
     hold_to_run: Name = Field(description="a control that must be held to drive, such as left_shoulder")
+    stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
     stop_deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.5 m/s^2"')
     stop_turn_deceleration: TurnAcceleration | None = Field(
@@ -179,8 +180,10 @@ class Profile(Table):
         """
         hold = self.guard.hold_to_run
         tables = dict(self.controls)
-        # Hold-to-run may be a control of [controls], or be named as the device names it.
-        tables.setdefault(hold, ControlTable(reads=hold))
+        # Hold-to-run and stop may be controls of [controls], or be named as the device names it.
+        for name in (hold, self.guard.stop):
+            if name is not None:
+                tables.setdefault(name, ControlTable(reads=name))
         stop = self.guard.stop_deceleration or self.limits.acceleration
         stop_turn = self.guard.stop_turn_deceleration or self.limits.turn_acceleration
         return Plan(
@@ -188,7 +191,7 @@ class Profile(Table):
             style=Arcade(self.style.forward, self.style.turn, self.style.sticks),
             speeds=Speeds(self.speeds.forward, self.speeds.backward or self.speeds.forward, self.speeds.turn),
             limits=Limits(self.limits.acceleration, self.limits.turn_acceleration),
-            guard=GuardSettings(hold, self.guard.link_timeout, stop, stop_turn),
+            guard=GuardSettings(hold, self.guard.link_timeout, stop, stop_turn, self.guard.stop),
             chassis=Differential(
                 self.chassis.track, self.chassis.wheel_radius, self.chassis.max_wheel_speed or math.inf
             ),

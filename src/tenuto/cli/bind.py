@@ -1,0 +1,237 @@
+"""``tenuto bind``: make or change a profile by asking which stick does what."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
+
+import typer
+
+from tenuto.calibration.binding import Listener, Meant, Unclear
+from tenuto.cli.calibrate import known_infos
+from tenuto.cli.console import results
+from tenuto.cli.watch import ctrl_c
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.sources import Source, open_source
+from tenuto.sources.text import parse_source
+
+if TYPE_CHECKING:
+    import tomlkit
+
+
+class Vehicle(StrEnum):
+    """The vehicles that a profile can be begun for."""
+
+    DIFFERENTIAL = "differential"
+
+
+class Role(NamedTuple):
+    """Something that a control is asked for."""
+
+    name: str
+    prompt: str
+    optional: bool = False
+    stays: bool = False
+
+
+ROLES = (
+    Role("drive", "push the stick the way that should drive FORWARD, all the way, and let it go"),
+    Role("steer", "push the stick the way that should turn LEFT, all the way, and let it go"),
+    Role("hold", "press the control that must be HELD to drive, for a moment, and let it go"),
+    Role("stop", "flip or press what STOPS everything; or wait, if there is none", optional=True, stays=True),
+)
+
+TEMPLATE = """\
+# Made by tenuto bind. Slow at first: raise the speeds when you trust it.
+format = 1
+name = "{name}"
+
+[source]
+
+[controls]
+
+[style]
+kind = "arcade"
+
+[speeds]
+forward = "0.4 m/s"
+backward = "0.3 m/s"
+turn = "45 deg/s"
+
+[limits]
+acceleration = "0.5 m/s^2"
+turn_acceleration = "90 deg/s^2"
+
+[guard]
+link_timeout = "300 ms"
+stop_deceleration = "1.0 m/s^2"
+
+[chassis]
+kind = "differential"
+track = "0.4 m"            # measure: between the middles of the two tyres on the ground
+wheel_radius = "0.1 m"     # measure: from the middle of the axle to the ground
+"""
+
+
+def bind(
+    profile: Annotated[Path, typer.Argument(dir_okay=False, help="The profile to make or change.")],
+    source: Annotated[str, typer.Option(help="The source, such as gamepad or sbus:/dev/ttyAMA0.")] = "gamepad",
+    recording: Annotated[
+        Path | None, typer.Option("--from", exists=True, dir_okay=False, help="Take the gestures from a recording.")
+    ] = None,
+    vehicle: Annotated[Vehicle, typer.Option(help="What to begin a new profile for.")] = Vehicle.DIFFERENTIAL,
+    wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
+    yes: Annotated[bool, typer.Option("--yes", help="Write without asking.")] = False,
+) -> None:
+    """Make or change a profile by asking: push the stick that should drive forward, turn left, be held.
+
+    An existing file keeps its comments and its order; only what was asked is changed.
+
+    [bold]Example:[/bold]  tenuto bind mine.toml --source gamepad
+    """
+    import tenuto
+
+    with ExitStack() as stack:
+        stopped = stack.enter_context(ctrl_c())
+        if recording is not None:
+            opened = stack.enter_context(open_source(f"recording:{recording}"))
+            infos = known_infos(opened)
+        else:
+            opened = stack.enter_context(open_source(source))
+            infos = opened.controls()
+        results.print(f"[bold]{opened.name}[/bold]: let go of everything.")
+        found = _ask(_frames(opened, stopped, fast=recording is not None), infos, wait)
+        if stopped:
+            raise KeyboardInterrupt
+    for role, meant in found.items():
+        results.print(f"  {role:<6} {meant.control}, which {'rises' if meant.rising else 'falls'}")
+    text = _write_into(profile, source, infos, found, vehicle)
+    tenuto.parse_profile(text, str(profile))  # raises before anything is written
+    if not yes and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?")):
+        results.print("Nothing was written; --yes writes without asking.")
+        raise typer.Exit(1)
+    from tenuto.calibration.store import write_atomically
+
+    try:
+        write_atomically(profile, text)
+    except OSError as error:
+        raise tenuto.TenutoError(f"{profile}: cannot write it: {error.strerror}") from error
+    results.print(f"Wrote {profile}. Next: tenuto calibrate {source}, then tenuto check {profile}", soft_wrap=True)
+
+
+def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame | None]:
+    """Give the frames of a source as they come, and None while none comes."""
+    start, now = time.monotonic(), 0.0
+    while not stopped and not source.finished:
+        now = now + 0.01 if fast else time.monotonic() - start
+        yield source.poll(now)
+        if not fast:
+            time.sleep(0.005)
+
+
+def _ask(frames: Iterator[Frame | None], infos: tuple[ControlInfo, ...], wait: float) -> dict[str, Meant]:
+    """Ask for one role after another; raise where a needed one does not come."""
+    listener = Listener(infos)
+    found: dict[str, Meant] = {}
+    for role in ROLES:
+        results.print(f"Now {role.prompt}.", soft_wrap=True)
+        answer = _listen(frames, listener, role, wait)
+        if answer is not None:
+            found[role.name] = answer
+            listener.taken.add(answer.control)
+            results.print(f"  understood: {answer.control}", style="green")
+        elif not role.optional:
+            from tenuto.core.errors import SourceError
+
+            raise SourceError(f"no gesture came for {role.name}: nothing was written")
+    return found
+
+
+def _listen(frames: Iterator[Frame | None], listener: Listener, role: Role, wait: float) -> Meant | None:
+    began = None
+    for frame in frames:
+        if frame is None:
+            continue
+        began = frame.time if began is None else began
+        answer = listener.feed(frame, stays=role.stays)
+        if isinstance(answer, Meant):
+            return answer
+        if isinstance(answer, Unclear):
+            results.print(f"  {answer.why}. Again: {role.prompt}.", style="yellow", soft_wrap=True)
+            began = frame.time
+        if frame.time - began > wait:
+            return None
+    return None
+
+
+def _write_into(
+    profile: Path, source: str, infos: tuple[ControlInfo, ...], found: dict[str, Meant], vehicle: Vehicle
+) -> str:
+    """Give the profile's text with what was understood put in; comments and order of an existing file stay."""
+    import tomlkit
+
+    assert vehicle is Vehicle.DIFFERENTIAL
+    exists = profile.exists()
+    text = profile.read_text(encoding="utf-8") if exists else TEMPLATE.format(name=profile.stem)
+    document = tomlkit.parse(text)
+    known = {info.name: info for info in infos}
+    if not exists:
+        for key, value in _source_table(source).items():
+            _table(document, "source")[key] = value
+    style, guard, controls = (_table(document, name) for name in ("style", "guard", "controls"))
+    for role, key in (("drive", "forward"), ("steer", "turn")):
+        name = str(style.get(key, role))
+        style[key] = name
+        _put(controls, name, found[role], known)
+        controls[name].setdefault("dead_zone", 0.08)
+    for role, key in (("hold", "hold_to_run"), ("stop", "stop")):
+        if role not in found:
+            continue
+        meant = found[role]
+        plain = meant.rising and known[meant.control].kind != "stick"
+        guard[key] = meant.control if plain else role
+        if not plain:
+            _put(controls, role, meant, known)
+    return tomlkit.dumps(document)
+
+
+def _table(document: tomlkit.TOMLDocument, name: str) -> Any:
+    import tomlkit
+
+    if name not in document:
+        document[name] = tomlkit.table()
+    return document[name]
+
+
+def _put(controls: Any, name: str, meant: Meant, known: dict[str, ControlInfo]) -> None:
+    import tomlkit
+
+    if name not in controls:
+        controls[name] = tomlkit.table()
+    table = controls[name]
+    if table.get("reads") != meant.control:
+        # Another control: what was measured of the one before means nothing for it.
+        for key in ("low", "centre", "high"):
+            table.pop(key, None)
+    table["reads"] = meant.control
+    # A rise is positive, unless the device counts down; what was meant is to be positive.
+    reverse = meant.rising == known[meant.control].counts_down
+    if reverse or "reverse" in table:
+        table["reverse"] = reverse
+
+
+def _source_table(source: str) -> dict[str, object]:
+    parts = parse_source(source)
+    kind = {"simulated": parts.place}.get(parts.kind, parts.kind)
+    table: dict[str, object] = {"kind": kind if kind in LAYOUTS else "gamepad"}
+    if parts.kind == "gamepad" and parts.place:
+        table["device"] = parts.place
+    elif kind in ("sbus", "crsf", "ibus", "lines", "tilt"):
+        table["port"] = parts.place
+    return table
