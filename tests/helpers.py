@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from tenuto import Frame, Pipeline, Profile, Tick, load_profile
+from tenuto import Frame, Pipeline, Tick, load_profile
+from tenuto.core.pipeline import Planned
 from tenuto.data import shipped
 
 MEDLAR = load_profile(shipped("medlar.toml"))
@@ -24,7 +25,7 @@ def pad(forward: float = 0.0, left: float = 0.0, held: bool = False) -> dict[str
 class Bench:
     """A pipeline on the workbench; every tick is kept."""
 
-    def __init__(self, profile: Profile = MEDLAR) -> None:
+    def __init__(self, profile: Planned = MEDLAR) -> None:
         self.pipeline = Pipeline(profile)
         self.now = 0.0
         self.ticks: list[Tick] = []

@@ -167,14 +167,17 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasu
     at_rest = rest_statistics(resting)
     found.noise, found.peak_to_peak, found.drift = at_rest.noise, at_rest.peak_to_peak, at_rest.drift
     step, span = smallest_step(raw), float(np.ptp(smoothed(raw)))
-    found.moved = span > max(10.0 * at_rest.noise, 3.0 * step if info.kind != "button" else 0.0, 1e-9)
+    # One step to and fro is no movement; nor is less than a twentieth of what the device can send.
+    least = 1.5 * step if info.travel is None else 0.05 * (info.travel[1] - info.travel[0])
+    found.moved = span > max(10.0 * at_rest.noise, least)
     if not found.moved:
         return found
     found.low, found.high = (end_by_dwell(raw, at_rest.noise, high=high) for high in (False, True))
     found.steps = round(span / step) + 1
     positions = switch_positions(raw)
     if positions is not None or info.kind == "button":
-        found.kind, found.positions = "switch", tuple(positions if positions is not None else (found.low, found.high))
+        places = (found.low, found.high) if positions is None else positions
+        found.kind, found.positions = "switch", tuple(float(place) for place in places)
         found.low, found.high, found.centre = found.positions[0], found.positions[-1], at_rest.centre
         found.steps, found.dead_zone = len(found.positions), 0.0
         return found

@@ -125,8 +125,8 @@ def default_path(identity: str) -> Path:
 
 
 def _without_nothing(table: dict[str, Any]) -> dict[str, Any]:
-    kept = {key: value for key, value in table.items() if value is not None and value != ()}
-    return {key: list(value) if isinstance(value, tuple) else value for key, value in kept.items()}
+    kept = {key: list(value) if isinstance(value, tuple) else value for key, value in table.items()}
+    return {key: value for key, value in kept.items() if value is not None and value != []}
 
 
 def _from_tables(where: str, tables: dict[str, Any]) -> Calibration:

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from tenuto.calibration import Measurement
     from tenuto.sources import Source
 
+# How long the first frame may take, s.
+_PATIENCE = 5.0
 _POLL_SECONDS, _REFRESH_SECONDS = 0.004, 0.2
 
 
@@ -111,10 +113,14 @@ def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
             ended += seconds
             if live is None:
                 results.print(prompt)
-            while not stopped and view.now < ended:
+            while not stopped and (view.now < ended or not frames):
                 frame = view.poll(time.monotonic() - start)
                 if frame is not None:
+                    if not frames:
+                        ended += view.now  # the first step begins with the first frame
                     frames.append(frame)
+                elif not frames and view.now > _PATIENCE:
+                    return []
                 if live is not None and view.now - refreshed >= _REFRESH_SECONDS:
                     refreshed = view.now
                     left = Text(f"{prompt}  {ended - view.now:.0f} s", style="bold yellow")

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from tenuto.sim import PathPoint
 
 PROFILE, KEYBOARD_PROFILE, RECORDING = "medlar.toml", "medlar-keyboard.toml", "orchard-row.csv"
+SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
 
 
 def demo(
@@ -31,7 +32,7 @@ def demo(
 ) -> None:
     """Drive Medlar, the crate cart, through a shipped recording, and show what was driven and why it stopped.
 
-    Nothing has to be connected. A log, a figure and copies of the profiles and the recording are written.
+    Nothing has to be connected. A log, a figure and copies of all that ships are written.
 
     [bold]Example:[/bold]  tenuto demo --out orchard
     """
@@ -45,7 +46,7 @@ def demo(
 
     try:
         out.mkdir(parents=True, exist_ok=True)
-        for name in (PROFILE, KEYBOARD_PROFILE, RECORDING):
+        for name in (PROFILE, KEYBOARD_PROFILE, RECORDING, *SESSIONS):
             shutil.copyfile(shipped(name), out / name)
     except OSError as error:
         raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error

@@ -27,7 +27,7 @@ from tenuto.sources import Source, open_source
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
 # What a row needs beside its bar, and how long the bar may be, in characters.
-_ROW, _SHORTEST_BAR, _LONGEST_BAR = 60, 19, 64
+_ROW, _MARK, _SHORTEST_BAR, _LONGEST_BAR = 60, 13, 8, 64
 
 
 class Watch:
@@ -72,6 +72,8 @@ class Watch:
     def table(self, only: int | None = None, marks: Mapping[str, str] | None = None) -> Table:
         """A row a control, with marks of one's own; the one that moved most within the last second is picked out."""
         most = self.observer.most_moved()
+        room = results.width - _ROW - (_MARK if marks is not None else 0)
+        length = min(max(room, _SHORTEST_BAR), _LONGEST_BAR)
         table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
         for name in ("control", "raw", "lowest", "", "highest", "position", ""):
             table.add_column(name, justify="right" if name not in ("control", "") else "left", no_wrap=True)
@@ -81,7 +83,7 @@ class Watch:
                 Text(name, style="bold reverse" if moved else ""),
                 _number(seen.raw),
                 _number(seen.low),
-                _bar(seen, moved, min(max(results.width - _ROW, _SHORTEST_BAR), _LONGEST_BAR)),
+                _bar(seen, moved, length),
                 _number(seen.high),
                 "" if math.isnan(seen.position) else f"{seen.position:+.2f}",
                 Text("◀ moved" if moved else " " * 7, style="bold yellow").append(f" {(marks or {}).get(name, '')}"),

@@ -1,0 +1,162 @@
+"""Asking which stick does what, and reading the result as a careful colleague would."""
+
+import json
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pexpect
+import pytest
+
+import tenuto
+from tenuto import Frame
+from tenuto.calibration.binding import Listener, Meant, Unclear
+from tenuto.core.layouts import LAYOUTS
+from tenuto.data import shipped
+from tenuto.profile.advice import line_of
+from tenuto.sim.receiver import SimulatedReceiver
+from tenuto.sources.recording import write_recording
+from test_command import run
+
+PAD = LAYOUTS["gamepad"]
+REST = {info.name: info.rest for info in PAD if not info.name.startswith(("misc", "paddle", "touch"))}
+
+
+def gesture(now: float, *moved: tuple[str, float], seconds: float = 0.5) -> list[Frame]:
+    """Half a second of rest, a movement, and rest again, at 50 Hz."""
+    frames = []
+    for step in range(int((seconds + 1.2) * 50)):
+        out = 30 <= step < 30 + seconds * 50
+        frames.append(Frame(now + step / 50, REST | (dict(moved) if out else {})))
+    return frames
+
+
+def heard(*gestures: list[Frame]) -> list[Meant | Unclear]:
+    listener = Listener(tuple(info for info in PAD if info.name in REST), taken={"south"})
+    return [answer for frames in gestures for frame in frames if (answer := listener.feed(frame)) is not None]
+
+
+def test_one_clear_gesture_is_understood_and_others_are_asked_again() -> None:
+    answers = heard(
+        gesture(0, ("left_y", -31000)),
+        gesture(2, ("left_y", -9000)),
+        gesture(4, ("left_y", -31000), ("right_x", 30000)),
+        gesture(6, ("paddle", 1.0), ("south", 1.0)),
+        gesture(8, ("left_trigger", 32000), ("east", 1.0)),
+        gesture(10, ("right_trigger", 32000)),
+    )
+    assert [isinstance(answer, Meant) for answer in answers] == [True, False, False, False, False, True]
+    assert answers[0] == Meant("left_y", rising=False)
+    assert "moved by only 27 %" in str(answers[1])
+    assert "left_y and right_x moved together" in str(answers[2])
+    assert "south has its meaning already" in str(answers[3])
+    assert "one at a time" in str(answers[4])
+    assert answers[5] == Meant("right_trigger", rising=True)
+
+
+def recorded(path: Path) -> Path:
+    """Forward, left, hold, and a stop button."""
+    frames = [
+        *gesture(0, ("left_y", -31000)), *gesture(2, ("right_x", -31000)),
+        *gesture(4, ("left_shoulder", 1.0)), *gesture(6, ("east", 1.0)),
+    ]  # fmt: skip
+    write_recording(path, frames)
+    return path
+
+
+def test_bind_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None:
+    recording = recorded(tmp_path / "gestures.csv")
+    done = run("bind", "new.toml", "--from", str(recording), cwd=tmp_path)
+    assert (done.returncode, (tmp_path / "new.toml").exists()) == (1, False)  # asks first, and nobody answers
+    done = run("bind", "new.toml", "--from", str(recording), "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "drive  left_y, which falls" in done.stdout
+    profile = tenuto.load_profile(tmp_path / "new.toml")
+    drive, steer, hold, stop = profile.plan().controls
+    assert (drive.reads, drive.travel.position(-32768.0)) == ("left_y", 1.0)
+    assert (steer.reads, steer.travel.position(-32768.0)) == ("right_x", 1.0)
+    assert (hold.reads, stop.reads) == ("left_shoulder", "east")
+    assert run("check", "new.toml", cwd=tmp_path).returncode == 0
+
+
+def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:
+    text = shipped("medlar.toml").read_text()
+    (tmp_path / "medlar.toml").write_text(text.replace("left_y", "right_y"))
+    done = run("bind", "medlar.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    new = (tmp_path / "medlar.toml").read_text()
+    comments = [line for line in text.splitlines() if line.startswith("#")]
+    assert [line for line in new.splitlines() if line.startswith("#")] == comments
+    profile = tenuto.load_profile(tmp_path / "medlar.toml")
+    assert (profile.controls["drive"].reads, profile.controls["drive"].low) == ("left_y", None)  # measured of another
+    assert profile.controls["steer"].low == -30454  # the same control as before
+    assert (profile.speeds.forward, profile.guard.stop) == (1.2, "east")
+
+
+def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
+    with SimulatedReceiver("crsf") as device:
+        guide = pexpect.spawn(
+            sys.executable, ["-m", "tenuto", "bind", str(tmp_path / "radio.toml"), "--source", f"crsf:{device.port}"],
+            encoding="utf-8", timeout=40, dimensions=(24, 120),
+        )  # fmt: skip
+
+        def push(channel: int, pulse: float) -> None:
+            time.sleep(0.8)
+            device.channels = [pulse if number == channel else 1500.0 for number in range(16)]
+            threading.Timer(0.6, lambda: setattr(device, "channels", [1500.0] * 16)).start()
+
+        for prompt, channel, pulse in (("FORWARD", 1, 2012), ("LEFT", 3, 988), ("HELD", 5, 2012), ("STOPS", 6, 2012)):
+            guide.expect(prompt)
+            push(channel, pulse)
+            if prompt == "LEFT":
+                guide.expect("understood: channel_4")
+        guide.expect("Write .*radio.toml")
+        guide.sendline("y")
+        guide.expect("Wrote")
+        guide.expect(pexpect.EOF)
+        guide.close()
+    assert guide.exitstatus == 0
+    drive, steer, hold, stop = tenuto.load_profile(tmp_path / "radio.toml").plan().controls
+    assert [drive.travel.position(2012.0), steer.travel.position(988.0)] == [1.0, 1.0]
+    assert [hold.reads, stop.reads] == ["channel_6", "channel_7"]
+
+
+REMARKS = [
+    ("right_x", "left_y", "controls.steer.reads", True, "left_y is read by drive too"),
+    ("1.2 m/s", "2.2 m/s", "speeds.forward", True, "no faster than 63 %"),
+    ("90 deg/s", "400 deg/s", "speeds.turn", True, "no faster than 64 %"),
+    ("300 ms", "4 s", "guard.link_timeout", True, "goes 4.8 m, across a room"),
+    ('"0.8 m/s^2"', '"9 m/s^2"', "limits.acceleration", False, "reached in 0.13 s"),
+    ('"1.5 m/s^2"', '"0.3 m/s^2"', "guard.stop_deceleration", False, "slower than speeding up"),
+    ("dead_zone = 0.08", "dead_zon = 0.08", "controls.drive.dead_zon", True, "an unknown key"),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "key", "problem", "said"), REMARKS)
+def test_check_says_what_is_wrong_and_where(
+    tmp_path: Path, old: str, new: str, key: str, problem: bool, said: str
+) -> None:
+    text = shipped("medlar.toml").read_text().replace(old, new, 1)
+    (tmp_path / "m.toml").write_text(text)
+    done = run("check", "m.toml", "--json", cwd=tmp_path)
+    remark = next(remark for remark in json.loads(done.stdout)["remarks"] if remark["key"] == key)
+    assert remark["problem"] is problem
+    assert said in remark["text"]
+    name = key.rpartition(".")[2]
+    assert text.splitlines()[remark["line"] - 1].startswith(name)
+    assert line_of(text, key) == remark["line"]
+    assert done.returncode == (1 if problem else 0)
+
+
+def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> None:
+    profile = str(shipped("medlar.toml"))
+    calm = run("check", profile, cwd=tmp_path)
+    assert (calm.returncode, "0 problems, 0 doubts" in calm.stdout) == (0, True)
+    assert "0.36 m until it is noticed, standing after 0.84 m" in calm.stdout
+    other = run("check", profile, "--source", "simulated:crsf", cwd=tmp_path)
+    assert other.returncode == 1
+    assert "medlar.toml:11: controls.drive.reads: problem: the device has no left_y" in other.stdout
+    run("calibrate", "--from", str(shipped("worn-pad.csv")), "--out", "worn.toml", "--force", cwd=tmp_path)
+    worn = run("check", profile, "--calibration", "worn.toml", cwd=tmp_path)
+    assert "controls.drive.dead_zone: doubt: 0.08 is less than the 0.1" in worn.stdout

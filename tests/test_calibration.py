@@ -1,0 +1,346 @@
+"""Measuring: synthetic sticks with a known truth, over many seeds; and what is kept of them."""
+
+import dataclasses
+import os
+import re
+import subprocess
+import sys
+import threading
+import time
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pexpect
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import MEDLAR, Bench, pad
+from tenuto import State
+from tenuto.calibration import (
+    Calibration,
+    ControlCalibration,
+    ControlMeasurement,
+    measure,
+    recommended_dead_zone,
+    switch_positions,
+    travel_shape,
+)
+from tenuto.calibration.store import default_path, find_calibration
+from tenuto.core.errors import CalibrationError
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import ControlInfo, control_info
+from tenuto.data import shipped
+from tenuto.profile.advice import slow_speeds
+from tenuto.sim.receiver import SimulatedReceiver
+from tenuto.sim.sticks import StickTruth, measured_session
+from test_command import run
+
+SEEDS = 60
+AXIS = control_info("gamepad", "axis_0")
+UNKNOWN = ControlInfo("axis_0", -np.inf, np.inf, 0.0)
+CLEAN = StickTruth(-32768, 0, 32767, noise=10, scatter=60)
+
+
+def measured(truth: StickTruth, seed: int, info: ControlInfo | None = AXIS, **more: Any) -> ControlMeasurement:
+    assert info is not None
+    time, raw = measured_session(truth, np.random.default_rng(seed), **more)
+    frames = [Frame(float(t), {info.name: float(r)}) for t, r in zip(time, raw, strict=True)]
+    return measure(frames, [info]).controls[info.name]
+
+
+STEPS = {f"{bits} bit": 65535 / (2**bits - 1) for bits in (5, 8, 10, 12, 16)}
+
+
+@pytest.mark.parametrize("bits", STEPS)
+@pytest.mark.parametrize("truth", [CLEAN, StickTruth(-30000, 2500, 28000, noise=120, scatter=300, play=200)])
+def test_estimates_are_within_their_error(truth: StickTruth, bits: str) -> None:
+    step = STEPS[bits]
+    truth = dataclasses.replace(truth, step=step)
+    for seed in range(SEEDS // 4):
+        found = measured(truth, seed)
+        assert found.kind == "middle"
+        assert len(found.places) >= (8 if step < 1000 else 6)
+        assert found.low == pytest.approx(truth.low, abs=truth.noise + step)
+        assert found.high == pytest.approx(truth.high, abs=truth.noise + step)
+        # The mean of eight returns: their scatter and play by √8, four times over, and a step.
+        error = 4.0 * (truth.scatter + truth.play) / np.sqrt(8) + step
+        assert found.centre == pytest.approx(truth.centre, abs=error)
+        assert found.noise <= max(2.0 * truth.noise, step)
+        if truth.noise > step:
+            assert found.noise == pytest.approx(truth.noise, rel=0.3)
+
+
+def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
+    kept = trials = 0
+    for seed in range(400):
+        rng = np.random.default_rng(seed)
+        rests = 500.0 + 30.0 * rng.standard_normal(8)
+        width = recommended_dead_zone(rests, noise=4.0, step=1.0, probability=0.99)
+        fresh = 500.0 + 30.0 * rng.standard_normal(50)
+        furthest = np.abs(fresh[:, None] + 4.0 * rng.standard_normal((50, 100)) - rests.mean()).max(axis=1)
+        kept += int((furthest <= width).sum())
+        trials += 50
+    assert 0.99 <= kept / trials <= 0.9995  # promised 0.99, and not by being absurdly wide
+    with pytest.raises(ValueError, match="at least three returns"):
+        recommended_dead_zone(np.array([1.0, 2.0]), 1.0, 1.0)
+
+
+PLANTED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
+    "held": ({"offset": 5000}, {}),
+    "drifts": ({"drift": 3000}, {}),
+    "dirty": ({"spikes": 0.03}, {}),
+    "coarse": ({"step": 2500}, {}),
+    "noisy": ({"noise": 1800, "scatter": 0}, {}),
+    "few_returns": ({}, {"returns": 3}),
+    "end_unreached": ({}, {"returns": 2}),
+    "moved_little": ({"low": -9000, "high": 9000}, {}),
+    "short": ({"low": -25000, "high": 25000}, {}),
+}
+
+
+def test_findings_are_raised_where_planted_and_not_where_clean() -> None:
+    clean = Counter(finding.code for seed in range(SEEDS) for finding in measured(CLEAN, seed).findings)
+    lever = StickTruth(0, 0, 32767, noise=10)
+    trigger = control_info("gamepad", "left_trigger")
+    clean += Counter(finding.code for seed in range(SEEDS) for finding in measured(lever, seed, trigger).findings)
+    assert clean == {}  # none in 120 clean ones
+    for code, (truth, session) in PLANTED.items():
+        raised = sum(
+            code in [f.code for f in measured(dataclasses.replace(CLEAN, **truth), seed, **session).findings]
+            for seed in range(SEEDS // 3)
+        )
+        assert raised == SEEDS // 3, code
+    up = dataclasses.replace(lever, offset=3000)
+    assert all("throttle_not_down" in [f.code for f in measured(up, seed, trigger).findings] for seed in range(20))
+
+
+def test_spikes_stretch_nothing_and_unknown_ranges_are_measured_too() -> None:
+    for seed in range(20):
+        spiky = measured(dataclasses.replace(CLEAN, spikes=0.02), seed)
+        assert spiky.low == pytest.approx(-32768, abs=60)
+        assert spiky.high == pytest.approx(32767, abs=60)
+        adc = measured(StickTruth(12, 530, 1010, noise=1.5, scatter=5), seed, UNKNOWN)
+        assert (adc.kind, adc.verdict) == ("middle", "good")
+        assert (adc.low, adc.high) == pytest.approx((12, 1010), abs=2)
+
+
+def test_controls_that_move_together_and_one_that_never_moved() -> None:
+    time, raw = measured_session(CLEAN, np.random.default_rng(1))
+    infos = [info for name in ("left_x", "left_y", "right_x") if (info := control_info("gamepad", name))]
+    frames = [
+        Frame(float(t), {"left_x": float(r), "left_y": float(-r), "right_x": 3.0})
+        for t, r in zip(time, raw, strict=True)
+    ]
+    found = measure(frames, infos)
+    assert [finding.code for finding in found.findings] == ["together", "together"]
+    assert found.controls["right_x"].verdict == "not moved"
+    assert not found.good
+    assert list(found.calibration("id", "pad").controls) == ["left_x", "left_y"]
+
+
+@given(st.sampled_from([2, 3, 6]), st.integers(0, 9), st.floats(0.0, 1.0))
+def test_switches(count: int, seed: int, noise: float) -> None:
+    rng = np.random.default_rng(seed)
+    places = np.linspace(988, 2012, count)
+    raw = np.repeat(rng.permutation(np.tile(places, 4)), 30) + noise * rng.standard_normal(120 * count)
+    assert switch_positions(raw) == pytest.approx(places, abs=1.0)
+    assert switch_positions(measured_session(CLEAN, rng)[1]) is None
+    assert switch_positions(np.full(50, 3.0)) is None
+
+
+def test_the_shape_of_a_sticks_travel() -> None:
+    turn = np.linspace(0, 4 * np.pi, 400)
+    x, y = np.cos(turn), np.sin(turn)
+    stretch = 1.0 / np.maximum(np.abs(x), np.abs(y))
+    assert travel_shape(x, y) == "round"
+    assert travel_shape(x * stretch, y * stretch) == "square"
+    assert travel_shape(x * (1 + stretch) / 2, y * (1 + stretch) / 2) == "in between"
+    assert travel_shape(x, np.zeros_like(y)) == "unknown"
+
+
+def calibration(**changes: Any) -> Calibration:
+    stick = dataclasses.replace(ControlCalibration("middle", -30000, 30000, 700, dead_zone=0.04), **changes)
+    names = ("left_y", "right_x", "left_shoulder")
+    return Calibration("pad-1", "A pad", {"left_y": stick, "right_x": stick}, names)
+
+
+def test_what_is_kept_comes_back_and_the_one_before_stays(tmp_path: Path) -> None:
+    path = tmp_path / "new" / "pad.toml"
+    calibration().save(path)
+    calibration(centre=900).save(path)
+    assert Calibration.load(path) == calibration(centre=900)
+    assert Calibration.load(path.with_name("pad.toml.before")) == calibration()
+    assert sorted(file.name for file in path.parent.iterdir()) == ["pad.toml", "pad.toml.before"]
+
+
+def test_an_interrupted_save_leaves_the_old_one(tmp_path: Path) -> None:
+    path = tmp_path / "pad.toml"
+    calibration().save(path)
+    program = (
+        "import os, signal; from pathlib import Path; import tenuto.calibration.store as store;"
+        "os.replace = lambda *_: os.kill(os.getpid(), signal.SIGKILL);"
+        f"store.write_atomically(Path({str(path)!r}), 'half a file')"
+    )
+    assert subprocess.run([sys.executable, "-c", program], check=False).returncode == -9
+    assert Calibration.load(path) == calibration()
+    (tmp_path / "file").write_text("")
+    with pytest.raises(CalibrationError, match="cannot save the calibration there"):
+        calibration().save(tmp_path / "file" / "pad.toml")
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (("format = 1", "format = 2"), "format: expected 1"),
+        (("low = -30000", "low = 40000"), "controls.left_y: expected low < centre < high, found 40000, 700"),
+        (("low = -30000", 'low = "x"'), "controls.left_y.low"),
+        (("kind", "kind_of"), "controls.left_y.kind"),
+        (("[controls.left_y]", "[controls.left_y"), "expected TOML"),
+    ],
+)
+def test_broken_calibrations_say_what_is_wrong(tmp_path: Path, change: tuple[str, str], said: str) -> None:
+    calibration().save(tmp_path / "pad.toml")
+    text = (tmp_path / "pad.toml").read_text()
+    (tmp_path / "pad.toml").write_text(text.replace(change[0], change[1], 1).replace("-30000.0", "-30000"))
+    with pytest.raises(CalibrationError, match=re.escape(said)):
+        Calibration.load(tmp_path / "pad.toml")
+
+
+def test_a_foreign_calibration_is_refused_with_the_reason(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    names = ("left_y", "right_x", "left_shoulder")
+    profile = tmp_path / "medlar.toml"
+    assert find_calibration(profile, "pad-1", names) is None
+    calibration().save(default_path("pad-1"))
+    found = find_calibration(profile, "pad-1", names)
+    assert found is not None
+    assert tmp_path in found[1].parents
+    calibration().save(tmp_path / "medlar.calibration.toml")
+    with pytest.raises(CalibrationError, match="made for A pad \\(pad-1\\), and this is pad-2"):
+        find_calibration(profile, "pad-2", names)
+    with pytest.raises(CalibrationError, match="A pad has other controls now: axis_0"):
+        find_calibration(profile, "pad-1", (*names, "axis_0"))
+
+
+def lean_profile(**control: object) -> tenuto.Profile:
+    """Medlar without measured numbers of its own."""
+    nothing = {"low": None, "centre": None, "high": None, **control}
+    tables = {name: table.model_copy(update=nothing) for name, table in MEDLAR.controls.items()}
+    return MEDLAR.model_copy(update={"controls": tables})
+
+
+def test_a_calibrated_drive_wants_the_rest_that_was_measured() -> None:
+    profile = lean_profile().calibrated(calibration())
+    drive = profile.plan().controls[0]
+    assert (drive.travel.low, drive.travel.centre, drive.rest_band) == (-30000, 700, 0.04)
+    assert drive.dead_zone == 0.08  # the profile says it itself
+    bench = Bench(profile)
+    bench.run(0.1, {"left_y": 700.0, "right_x": 700.0, "left_shoulder": 0.0})
+    moved = {"left_y": 700.0 - 0.06 * 30700, "right_x": 700.0, "left_shoulder": 1.0}
+    tick = bench.run(0.5, moved)  # inside the dead zone, but not where it was measured to rest
+    assert tick.guard.state is State.WAITING_FOR_REST
+    assert tick.guard.reasons[0].text == "drive is at +0.06, not at rest (within 0.04): let it go"
+    assert bench.run(0.1, moved | {"left_y": 700.0}).guard.state is State.DRIVING
+
+
+def test_a_centre_taken_at_start_is_taken_from_still_hands_only() -> None:
+    bench = Bench(lean_profile(centre="at start"))
+    off = {"left_y": 2500.0, "right_x": -1200.0, "left_shoulder": 0.0}
+    for step in range(100):  # somebody plays with the stick
+        tick = bench.step(off | {"left_y": 8000.0 * (step % 20) - 80000.0 * (step % 20 > 9)})
+    assert "drive: it moves: hands off, its centre is being taken" in [text for _, text in tick.guard.reasons]
+    tick = bench.run(1.5, off | {"left_y": 20000.0})
+    assert any("too far from the middle" in text for _, text in tick.guard.reasons)
+    bench.run(0.2, off | {"left_shoulder": 1.0})
+    assert bench.ticks[-1].guard.state is State.NOT_ENABLED
+    tick = bench.run(1.5, off)
+    assert [code for code, _ in tick.guard.reasons] == ["hold_not_pressed"]
+    assert tick.positions["drive"] == 0.0
+    assert bench.run(0.1, off | {"left_shoulder": 1.0}).guard.state is State.DRIVING
+
+
+def test_a_stop_switch_stops_everything_while_it_is_on() -> None:
+    profile = MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update={"stop": "east"})})
+    bench = Bench(profile)
+    for values in (pad(), pad(held=True)):
+        bench.run(0.1, values | {"east": 0.0})
+    assert bench.run(1.0, pad(1.0, held=True) | {"east": 0.0}).command.vx > 0.5
+    tick = bench.step(pad(1.0, held=True) | {"east": 1.0})
+    assert (tick.guard.state, tick.guard.reasons[0].code) == (State.STOPPING, "stop_switch")
+    for values in (pad(), pad(held=True), pad(1.0, held=True)):
+        tick = bench.run(1.0, values | {"east": 1.0})
+    assert (tick.guard.state, tick.command.vx) == (State.FAULT, 0.0)
+
+
+def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
+    worn = run("calibrate", "--from", str(shipped("worn-pad.csv")), "--figure", "worn.png", cwd=tmp_path)
+    assert worn.returncode == 1
+    assert "right_y: it jumped 3" in worn.stdout
+    assert "left: its travel is round" in worn.stdout
+    assert "Not kept" in worn.stdout
+    picture = (tmp_path / "worn.png").read_bytes()
+    assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]
+    clean = run("calibrate", "--from", str(shipped("clean-transmitter.csv")), "--out", "c.toml", cwd=tmp_path)
+    assert clean.returncode == 0, clean.stderr
+    kept = Calibration.load(tmp_path / "c.toml")
+    assert [control.kind for control in kept.controls.values()] == ["middle", "middle", "end", "middle"]
+    assert kept.controls["channel_1"].centre == pytest.approx(1500, abs=2)
+    assert 0.005 < kept.controls["channel_4"].dead_zone < 0.03
+
+
+def glide(device: SimulatedReceiver, pulse: float, rest: float = 0.3) -> None:
+    """Move the first channel as a thumb does, and stay there."""
+    start = device.channels[0]
+    for step in range(1, 11):
+        device.channels = [start + (pulse - start) * step / 10] + [1500.0] * 15
+        time.sleep(0.02)
+    time.sleep(rest)
+
+
+def to_the_ends(device: SimulatedReceiver) -> None:
+    """Move the first channel to both ends, three times."""
+    for pulse in (988.0, 2012.0) * 3:
+        glide(device, pulse)
+
+
+def let_go(device: SimulatedReceiver) -> None:
+    """Push the first channel out eight times, and let it come back to one side of its middle."""
+    for side in (1.0, -1.0) * 4:
+        glide(device, 1500.0 + 512.0 * side)
+        glide(device, 1501.0 + side, rest=0.8)
+
+
+def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
+    with SimulatedReceiver("ibus") as device:
+        arguments = ["-m", "tenuto", "calibrate", f"ibus:{device.port}", "--ends", "6", "--returns", "16"]
+        guide = pexpect.spawn(
+            sys.executable, [*arguments, "--out", str(tmp_path / "c.toml"), "--record", str(tmp_path / "c.csv")],
+            encoding="utf-8", timeout=60, dimensions=(40, 120), env={**os.environ, "TERM": "xterm"},
+        )  # fmt: skip
+        guide.expect("hands off")
+        guide.expect("2 of 3: move every stick")
+        # From a thread: a terminal that nobody reads holds the program up.
+        threading.Thread(target=to_the_ends, args=(device,)).start()
+        guide.expect("✓ both ends")
+        guide.expect("3 of 3: push each stick out")
+        threading.Thread(target=let_go, args=(device,)).start()
+        guide.expect("measured: ibus receiver")
+        guide.expect(pexpect.EOF)
+        guide.close()
+    assert guide.exitstatus == 0, guide.before
+    live = Calibration.load(tmp_path / "c.toml")
+    assert live.controls["channel_1"].centre == pytest.approx(1501, abs=1.0)
+    assert (live.controls["channel_1"].low, live.controls["channel_1"].high) == (988, 2012)
+    again = run("calibrate", "--from", "c.csv", "--out", "again.toml", cwd=tmp_path)  # the same from the recording
+    assert again.returncode == 0, again.stdout
+    assert Calibration.load(tmp_path / "again.toml").controls == live.controls
+
+
+def test_expo_leaves_more_slow_speeds() -> None:
+    assert slow_speeds(32, 0.1, 0.0) == 2  # by hand: 31 gaps of 2/31; above 0.1, up to 0.28: 0.161, 0.226
+    assert slow_speeds(32, 0.1, 0.8) > 4
+    assert slow_speeds(65536, 0.1, 0.0) > 1000
