@@ -1,6 +1,7 @@
 """Asking which stick does what, and reading the result as a careful colleague would."""
 
 import json
+import math
 import sys
 import threading
 import time
@@ -10,6 +11,7 @@ import pexpect
 import pytest
 
 import tenuto
+from helpers import Bench
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.core.layouts import LAYOUTS
@@ -78,6 +80,29 @@ def test_bind_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None:
     assert (steer.reads, steer.travel.position(-32768.0)) == ("right_x", 1.0)
     assert (hold.reads, stop.reads) == ("left_shoulder", "east")
     assert run("check", "new.toml", cwd=tmp_path).returncode == 0
+
+
+def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
+    frames = [
+        *gesture(0, ("right_trigger", 32767)), *gesture(2, ("left_trigger", 32767)),
+        *gesture(4, ("right_x", -31000)), *gesture(6, ("left_shoulder", 1.0)),
+    ]  # fmt: skip
+    write_recording(tmp_path / "g.csv", frames)
+    done = run("bind", "t.toml", "--from", "g.csv", "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "understood: left_trigger; the two make one axis" in done.stdout
+    profile = tenuto.load_profile(tmp_path / "t.toml")
+    bench = Bench(profile)
+    for held in (0.0, 1.0):
+        bench.run(0.1, REST | {"left_shoulder": held})
+    for right, left, speed in ((32767, 0, 0.4), (0, 32767, -0.3), (32767, 32767, 0.0)):
+        tick = bench.run(3.0, REST | {"left_shoulder": 1.0, "right_trigger": right, "left_trigger": left})
+        assert tick.command.vx == pytest.approx(speed)
+    tick = bench.step(REST | {"left_shoulder": 1.0, "left_trigger": math.nan})
+    assert tick.guard.reasons[0].text.startswith("left_trigger is nan")
+    text = (tmp_path / "t.toml").read_text().replace('minus = "left_trigger"', 'minus = "left_y"')
+    with pytest.raises(tenuto.ProfileError, match="a stick goes both ways by itself"):
+        tenuto.parse_profile(text)
 
 
 def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:

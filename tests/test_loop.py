@@ -176,7 +176,8 @@ def test_the_docs_name_every_key_and_every_source(page: str) -> None:
     else:
         tables = {name: field.annotation for name, field in Profile.model_fields.items()}
         wanted = {f"{name}.{key}" for name, table in tables.items() for key in getattr(table, "model_fields", {})} | {
-            f"controls.NAME.{key}" for key in ("reads", "low", "centre", "high", "reverse", "dead_zone", "expo")
+            f"controls.NAME.{key}"
+            for key in ("reads", "minus", "low", "centre", "high", "reverse", "dead_zone", "expo")
         }
     assert [word for word in sorted(wanted) if f"`{word}" not in text] == []
 

@@ -29,6 +29,7 @@ from tenuto.core.number import Array
 # The measurement begins with hands off for so long, s.
 REST_SECONDS = 2.0
 FEWEST_RETURNS, FEWEST_VISITS, FEWEST_STEPS = 4, 2, 50
+WIDEST_DEAD_ZONE = 0.12
 
 
 @dataclass(frozen=True, slots=True)
@@ -225,10 +226,18 @@ def _judge(found: ControlMeasurement, raw: Array, rest: float) -> None:
         found.add(
             "throttle_not_down", f"it was at {rest:g} during hands off, above its low end {found.low:g}: pull it down"
         )
+    _judge_quality(found, span)
+
+
+def _judge_quality(found: ControlMeasurement, span: float) -> None:
+    """Note what is not wrong, but not as good as it could be; and too few returns."""
     if abs(found.drift) > max(4.0 * found.noise, 0.015 * span):
         found.add(
             "drifts", f"at rest it drifts by {found.drift:g} in {REST_SECONDS:g} s: let it warm up", problem=False
         )
+    if found.kind == "middle" and found.dead_zone > WIDEST_DEAD_ZONE:
+        text = f"it comes back so loosely that it needs a dead zone of {100 * found.dead_zone:.0f} %: it is worn"
+        found.add("loose", text, problem=False)
     if found.noise > 0.02 * span:
         share = 100.0 * found.noise / span
         found.add("noisy", f"at rest its noise is {share:.1f} % of its travel: check cable and supply", problem=False)

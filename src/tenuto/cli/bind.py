@@ -32,17 +32,34 @@ class Vehicle(StrEnum):
 
 
 class Role(NamedTuple):
-    """Something that a control is asked for."""
+    """Something that a control is asked for.
+
+    Attributes:
+        name: what the control is called in a new profile.
+        prompt: what to do.
+        other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
+        optional: whether it may be left out.
+        stays: whether it may stay where it was put.
+    """
 
     name: str
     prompt: str
+    other_way: str = ""
     optional: bool = False
     stays: bool = False
 
 
 ROLES = (
-    Role("drive", "push the stick the way that should drive FORWARD, all the way, and let it go"),
-    Role("steer", "push the stick the way that should turn LEFT, all the way, and let it go"),
+    Role(
+        "drive",
+        "push the stick the way that should drive FORWARD, all the way, and let it go",
+        "press what should drive BACKWARD, all the way, and let it go",
+    ),
+    Role(
+        "steer",
+        "push the stick the way that should turn LEFT, all the way, and let it go",
+        "press what should turn RIGHT, all the way, and let it go",
+    ),
     Role("hold", "press the control that must be HELD to drive, for a moment, and let it go"),
     Role("stop", "flip or press what STOPS everything; or wait, if there is none", optional=True, stays=True),
 )
@@ -110,7 +127,8 @@ def bind(
         if stopped:
             raise KeyboardInterrupt
     for role, meant in found.items():
-        results.print(f"  {role:<6} {meant.control}, which {'rises' if meant.rising else 'falls'}")
+        way = "rises" if meant.rising else "falls"
+        results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control}, which {way}")
     text = _write_into(profile, source, infos, found, vehicle)
     tenuto.parse_profile(text, str(profile))  # raises before anything is written
     if not yes and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?")):
@@ -146,6 +164,14 @@ def _ask(frames: Iterator[Frame | None], infos: tuple[ControlInfo, ...], wait: f
             found[role.name] = answer
             listener.taken.add(answer.control)
             results.print(f"  understood: {answer.control}", style="green")
+            kind = next(info.kind for info in infos if info.name == answer.control)
+            if role.other_way and kind != "stick":
+                results.print(f"Now {role.other_way}.", soft_wrap=True)
+                other = _listen(frames, listener, role._replace(prompt=role.other_way), wait)
+                if other is not None:
+                    found[f"{role.name}_minus"] = other
+                    listener.taken.add(other.control)
+                    results.print(f"  understood: {other.control}; the two make one axis", style="green")
         elif not role.optional:
             from tenuto.core.errors import SourceError
 
@@ -189,6 +215,10 @@ def _write_into(
         name = str(style.get(key, role))
         style[key] = name
         _put(controls, name, found[role], known)
+        if f"{role}_minus" in found:
+            controls[name]["minus"] = found[f"{role}_minus"].control
+        else:
+            controls[name].pop("minus", None)
         controls[name].setdefault("dead_zone", 0.08)
     for role, key in (("hold", "hold_to_run"), ("stop", "stop")):
         if role not in found:

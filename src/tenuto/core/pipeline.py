@@ -25,6 +25,15 @@ HELD_FROM = 0.5
 
 
 @dataclass(frozen=True, slots=True)
+class Opposite:
+    """A second control of the device that makes one axis with the first: what it gives is taken away."""
+
+    reads: str
+    travel: Travel
+    believable: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
 class ControlPlan:
     """How one control is read and shaped.
 
@@ -36,6 +45,7 @@ class ControlPlan:
         dead_zone: half-width, 0…1 of its travel. expo: 0…1.
         rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
         centre_at_start: its centre is taken at start, from numbers that are still.
+        minus: the control that goes the other way, where two triggers or buttons make one axis.
     """
 
     name: str
@@ -46,6 +56,12 @@ class ControlPlan:
     expo: float = 0.0
     rest_band: float | None = None
     centre_at_start: bool = False
+    minus: Opposite | None = None
+
+    @property
+    def all_reads(self) -> tuple[str, ...]:
+        """The names of all controls of the device that it reads."""
+        return (self.reads,) if self.minus is None else (self.reads, self.minus.reads)
 
     def shape(self, position: float) -> float:
         """Apply dead zone and expo to a position."""
@@ -172,7 +188,7 @@ class Pipeline:
             return dt, (Reason("loop_stalled", stall),)
         return dt, ()
 
-    def _take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
+    def _take(self, frame: Frame, now: float) -> tuple[Reason, ...]:  # one loop, on the live path
         """Read the controls from a frame; one that cannot be believed changes nothing but its own faults."""
         raw: dict[str, float] = {}
         positions: dict[str, float] = {}
@@ -185,9 +201,17 @@ class Pipeline:
             raw[name] = value
             # Written so that NaN fails it too.
             if not (isinstance(value, (int, float)) and lowest <= value <= highest):
-                faults += (_unbelievable(control, value, control.reads in values),)
+                faults += (_unbelievable(name, control, value, control.reads in values),)
                 continue
-            positions[name] = position = control.travel.position(value)
+            position = control.travel.position(value)
+            if control.minus is not None:
+                opposite = control.minus
+                value = values.get(opposite.reads, math.nan)
+                if not (isinstance(value, (int, float)) and opposite.believable[0] <= value <= opposite.believable[1]):
+                    faults += (_unbelievable(name, opposite, value, opposite.reads in values),)
+                    continue
+                position -= opposite.travel.position(value)
+            positions[name] = position
             shaped[name] = control.shape(position)
         self._raw = raw
         if faults:
@@ -267,15 +291,15 @@ class Pipeline:
         )
 
 
-def _unbelievable(control: ControlPlan, value: object, present: bool) -> Reason:
+def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:
     """Say why a raw number cannot be used."""
-    name, (lowest, highest) = control.reads, control.believable
+    reads, (lowest, highest) = control.reads, control.believable
     if not present:
-        return Reason("control_missing", f"the source sends no {name}, which {control.name} reads")
+        return Reason("control_missing", f"the source sends no {reads}, which {name} reads")
     if not isinstance(value, (int, float)) or not math.isfinite(value):
-        return Reason("value_not_finite", f"{name} is {value}, which is not a number that a control can send")
+        return Reason("value_not_finite", f"{reads} is {value}, which is not a number that a control can send")
     return Reason(
         "value_out_of_range",
-        f"{name} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
+        f"{reads} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
         "is it the right device, and is its profile right?",
     )

@@ -63,18 +63,20 @@ def stopping_distance(plan: Plan) -> tuple[float, float]:
 
 def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Advice]:
     for control in plan.controls if controls is not None else ():
-        if controls is not None and control.reads not in controls:
-            text = f"the device has no {control.reads}; it has {', '.join(controls)}"
-            yield Advice(f"controls.{control.name}.reads", True, text)
+        for reads in control.all_reads:
+            if controls is not None and reads not in controls:
+                text = f"the device has no {reads}; it has {', '.join(controls)}"
+                yield Advice(f"controls.{control.name}.reads", True, text)
 
 
 def _twice(plan: Plan) -> Iterator[Advice]:
     first: dict[str, str] = {}
     for control in plan.controls:
-        if control.reads in first:
-            text = f"{control.reads} is read by {first[control.reads]} too: one control, two meanings"
-            yield Advice(f"controls.{control.name}.reads", True, text)
-        first.setdefault(control.reads, control.name)
+        for reads in control.all_reads:
+            if reads in first:
+                text = f"{reads} is read by {first[reads]} too: one control, two meanings"
+                yield Advice(f"controls.{control.name}.reads", True, text)
+            first.setdefault(reads, control.name)
 
 
 def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Advice]:

@@ -52,6 +52,17 @@ def _controls(profile: Profile) -> Iterator[Problem]:
                 expected = ControlTable.model_fields[end].description or ""
                 yield Problem(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
+        if control.minus is not None:
+            yield from _minus(key, kind, control.minus, info)
+
+
+def _minus(key: str, kind: str, minus: str, info: ControlInfo) -> Iterator[Problem]:
+    other = control_info(kind, minus)
+    if other is None:
+        yield _unknown(f"{key}.minus", f"a control of the {kind}", minus, (info.name for info in LAYOUTS[kind]))
+    elif "stick" in (other.kind, info.kind):
+        hint = "a stick goes both ways by itself"
+        yield Problem(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
 
 
 def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:

@@ -15,7 +15,7 @@ from tenuto.core.guard import GuardSettings
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.limits import Limits
 from tenuto.core.mixing import Arcade
-from tenuto.core.pipeline import ControlPlan, Plan
+from tenuto.core.pipeline import ControlPlan, Opposite, Plan
 from tenuto.core.travel import Travel
 from tenuto.profile.quantities import (
     Acceleration,
@@ -58,6 +58,9 @@ class ControlTable(Table):
     """``[controls.NAME]``: one control, under a name of the builder's own."""
 
     reads: Name = Field(description='what the device calls the control, such as "left_y"')
+    minus: Name | None = Field(
+        default=None, description="the control that goes the other way, where two triggers or buttons make one axis"
+    )
     low: float | None = Field(default=None, description="the lowest raw number that the control reaches")
     centre: float | Literal["at start"] | None = Field(
         default=None, description='the raw number at which the control rests in its middle, or "at start"'
@@ -200,17 +203,34 @@ class Profile(Table):
         )
 
     def _control(self, name: str, table: ControlTable, calibration: Calibration | None) -> ControlPlan:
-        info = control_info(self.source.kind, table.reads)
-        if info is None:
-            raise ValueError(f"a {self.source.kind} has no control {table.reads}")
-        measured = calibration.controls.get(table.reads) if calibration is not None else None
+        info, measured = self._known(table.reads, calibration)
         if measured is not None:
             table = table.measured(measured)
+        minus = None
+        if table.minus is not None:
+            other, measured_other = self._known(table.minus, calibration)
+            opposite = ControlTable(reads=table.minus)
+            if measured_other is not None:
+                opposite = opposite.measured(measured_other)
+            minus = Opposite(table.minus, opposite.travel(other), opposite.believable(other))
         return ControlPlan(
-            name, table.reads, table.travel(info), table.believable(info), table.dead_zone, table.expo,
+            name,
+            table.reads,
+            table.travel(info),
+            table.believable(info),
+            table.dead_zone,
+            table.expo,
             rest_band=measured.dead_zone if measured is not None else None,
             centre_at_start=table.centre == "at start",
-        )  # fmt: skip
+            minus=minus,
+        )
+
+    def _known(self, reads: str, calibration: Calibration | None) -> tuple[ControlInfo, ControlCalibration | None]:
+        """Give what is known of a control of the device, and what was measured of it."""
+        info = control_info(self.source.kind, reads)
+        if info is None:
+            raise ValueError(f"a {self.source.kind} has no control {reads}")
+        return info, calibration.controls.get(reads) if calibration is not None else None
 
 
 @dataclass(frozen=True, slots=True)

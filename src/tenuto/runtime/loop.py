@@ -199,9 +199,10 @@ class _Drive:
 def check_controls(pipeline: Pipeline, source: Source) -> None:
     """Make sure that a source has what a profile reads, before anything moves. Raises `SourceError`."""
     known = [info.name for info in source.controls()]
-    missing = [control for control in pipeline.plan.controls if control.reads not in known]
+    needed = [(reads, control.name) for control in pipeline.plan.controls for reads in control.all_reads]
+    missing = [pair for pair in needed if pair[0] not in known]
     if missing:
-        wanted = ", ".join(f"{control.reads} (for {control.name})" for control in missing)
+        wanted = ", ".join(f"{reads} (for {name})" for reads, name in missing)
         raise SourceError(f"{source.name} has no {wanted}; it has {', '.join(known)}")
 
 
