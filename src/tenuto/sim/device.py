@@ -7,11 +7,11 @@ import threading
 import time
 import tty
 from abc import ABC, abstractmethod
-from types import TracebackType
-from typing import Self
+
+from tenuto.core.closing import Closing
 
 
-class SerialDevice(ABC):
+class SerialDevice(Closing, ABC):
     """Something that sends bytes on a serial line of its own, at a fixed rate, from a thread.
 
     Attributes:
@@ -79,10 +79,6 @@ class SerialDevice(ABC):
         except OSError:
             return  # nobody has the port open just now
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def close(self) -> None:
+        """Unplug it."""
         self.unplug()

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import ctypes
-from types import TracebackType
-from typing import Self
 
+from tenuto.core.closing import Closing
 from tenuto.core.layouts import GAMEPAD_CONTROLS
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
@@ -13,7 +12,7 @@ _TRIGGERS = ("left_trigger", "right_trigger")
 _AXES, _BUTTONS = GAMEPAD_CONTROLS[:6], GAMEPAD_CONTROLS[6:21]
 
 
-class VirtualGamepad:
+class VirtualGamepad(Closing):
     """A pad that exists in this process only. Attached when made; may be pulled out and put back.
 
     Any thread may move its controls; the change is seen at the next poll of a source.
@@ -30,6 +29,7 @@ class VirtualGamepad:
             name: what it calls itself; pads of one name have one identity.
         """
         self._sdl = start_sdl()
+        self._open = True
         self.numbered = numbered
         self.name = name
         self.rumbles: list[float] = []
@@ -85,11 +85,9 @@ class VirtualGamepad:
             button = int(number) if kind == "button" else _BUTTONS.index(name)
             sdl.SDL_JoystickSetVirtualButton(self._joystick, button, raw)
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def close(self) -> None:
+        """Pull the pad out, and let go of SDL."""
         self.detach()
-        stop_sdl()
+        if self._open:
+            self._open = False
+            stop_sdl()

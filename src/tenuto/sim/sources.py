@@ -72,7 +72,7 @@ class SimulatedGamepad(Gamepad):
             self._done.set()
             self._thread.join()
             super().close()
-            self._pad.__exit__(None, None, None)
+            self._pad.close()
 
 
 class SimulatedRadio(Receiver):

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from types import TracebackType
-from typing import Self
 
+from tenuto.core.closing import Closing
 from tenuto.core.pipeline import Plan
 from tenuto.core.tick import Tick
 
 
-class Sink(ABC):
+class Sink(Closing, ABC):
     """Something that ticks go to. The last thing it gets, whatever happens, is a stop."""
 
     name: str
 
-    def start(self, plan: Plan) -> None:  # noqa: B027  # most sinks need to know nothing
+    def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan; called once before the first."""
 
     @abstractmethod
@@ -25,14 +24,3 @@ class Sink(ABC):
     @abstractmethod
     def stop(self, tick: Tick) -> None:
         """Take the last tick, whose command is standstill. Called even after `write` has failed."""
-
-    def close(self) -> None:  # noqa: B027  # most sinks have nothing to give back
-        """Let go of the far end. May be called twice."""
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()

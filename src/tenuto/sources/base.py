@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from types import TracebackType
-from typing import NamedTuple, Self
+from typing import NamedTuple
 
+from tenuto.core.closing import Closing
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo
 
@@ -18,7 +18,7 @@ class LinkCounts(NamedTuple):
     lost: int = 0
 
 
-class Source(ABC):
+class Source(Closing, ABC):
     """Something with sticks. Open it with ``with``; ask it for the newest frame with `poll`.
 
     Attributes:
@@ -55,14 +55,3 @@ class Source(ABC):
     def rumble(self, strength: float, seconds: float) -> bool:
         """Shake the driver's hands, strength 0…1; False where the device cannot."""
         return False
-
-    def close(self) -> None:  # noqa: B027  # most sources have nothing to give back
-        """Let go of the device. May be called twice."""
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()

@@ -6,9 +6,9 @@ import csv
 import math
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from types import TracebackType
-from typing import IO, Any, Self
+from typing import IO, Any
 
+from tenuto.core.closing import Closing
 from tenuto.core.errors import RecordingError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo
@@ -94,7 +94,7 @@ def _read_parquet(path: str | Path) -> list[dict[str, float]]:
     return rows
 
 
-class RecordingWriter:
+class RecordingWriter(Closing):
     """Writes frames to a recording as they come, CSV or Parquet by suffix.
 
     A CSV is on the disk up to its last second whatever happens; a Parquet file is written when it is closed.
@@ -144,14 +144,6 @@ class RecordingWriter:
             self._file.close()
         except OSError as error:
             raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()
 
 
 def write_recording(path: str | Path, frames: Iterable[Frame]) -> None:
