@@ -37,6 +37,7 @@ from tenuto.data import shipped
 from tenuto.profile.advice import slow_speeds
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sim.sticks import StickTruth, measured_session
+from tenuto.sources.recording import write_recording
 from test_command import run
 
 SEEDS = 60
@@ -338,6 +339,23 @@ def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
     again = run("calibrate", "--from", "c.csv", "--out", "again.toml", cwd=tmp_path)  # the same from the recording
     assert again.returncode == 0, again.stdout
     assert Calibration.load(tmp_path / "again.toml").controls == live.controls
+
+
+def test_the_guided_flow_on_a_virtual_joystick(tmp_path: Path) -> None:
+    truth = StickTruth(-30000, 900, 30000, noise=100, scatter=300, step=257)
+    time, raw = measured_session(truth, np.random.default_rng(3), returns=10, start=4.0)
+    write_recording(
+        tmp_path / "hand.csv", (Frame(float(t), {"left_y": float(r)}) for t, r in zip(time, raw, strict=True))
+    )
+    command = ["calibrate", f"simulated:gamepad,recording={tmp_path / 'hand.csv'}"]
+    done = run(*command, "--ends", "8", "--returns", "9", "--out", "pad.toml", cwd=tmp_path)
+    assert done.returncode == 0, done.stdout
+    assert "1 of 3: hands off" in done.stdout
+    kept = Calibration.load(tmp_path / "pad.toml")
+    assert kept.name == "Virtual gamepad"
+    assert list(kept.controls) == ["left_y"]
+    assert kept.controls["left_y"].centre == pytest.approx(900, abs=400)
+    assert kept.controls["left_y"].low == pytest.approx(-30000, abs=357)
 
 
 def test_expo_leaves_more_slow_speeds() -> None:

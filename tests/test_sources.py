@@ -214,7 +214,7 @@ def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
     shell.sendline(f"PS1='ready> '; stty -a | md5sum; {sys.executable} -m tenuto drive {profile}; echo status $?")
     shell.expect(r"([0-9a-f]{32})")
     shell.before_drive = shell.match[1]
-    shell.expect("enable is not held")
+    shell.expect(r"speed 30 %\): enable is not held")
     yield shell
     shell.close(force=True)
 
@@ -228,16 +228,16 @@ def afterwards(shell: pexpect.spawn) -> str:
 
 def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.send("\r")
-    terminal.expect("driving: standing still +speed 30 %")
+    terminal.expect(r"driving \(speed 30 %\): standing still")
     terminal.send("+")
     terminal.expect("speed 40 %")
     for _ in range(20):
         terminal.send("\x1b[A")
         time.sleep(0.05)
-    terminal.expect(r"driving: 0\.[1-4]\d m/s forward")
-    terminal.expect("driving: standing still")  # by itself, soon after the last key
+    terminal.expect(r"driving \(speed 40 %\): 0\.[1-4]\d m/s forward")
+    terminal.expect(r"speed 40 %\): standing still")  # by itself, soon after the last key
     terminal.send(" ")
-    terminal.expect("not enabled: enable is not held")
+    terminal.expect(r"not enabled \(speed 40 %\): enable is not held")
     terminal.send("\x03")
     terminal.expect("Ended: Ctrl-C")
     terminal.expect("status 0")

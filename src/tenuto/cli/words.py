@@ -35,20 +35,16 @@ def signal_in_words(signal: Signal) -> str:
 
 
 def tick_in_words(tick: Tick) -> str:
-    """Say what moves, or why nothing does, in one line."""
-    reasons = "; ".join(reason.text for reason in tick.guard.reasons)
-    if tick.guard.state is State.DRIVING:
-        return f"{tick.guard.state}: {command_in_words(tick.command)}{_link_in_words(tick)}"
-    if tick.guard.state is State.STOPPING:
-        return f"{tick.guard.state} ({command_in_words(tick.command)}): {reasons}"
-    return f"{tick.guard.state}: {reasons}"
-
-
-def _link_in_words(tick: Tick) -> str:
-    """Say what the source tells beside its numbers, if it does."""
-    frame = tick.frame
-    said = (frame.note, frame.signal and signal_in_words(frame.signal)) if frame is not None else ()
-    return "".join(f"   {text}" for text in said if text)
+    """Say what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
+    state, frame = tick.guard.state, tick.frame
+    aside = [command_in_words(tick.command)] if state is State.STOPPING else []
+    if frame is not None:
+        aside += [frame.note] if frame.note and frame.link_good else []
+        aside += [signal_in_words(frame.signal)] if frame.signal is not None else []
+    head = f"{state} ({'; '.join(aside)})" if aside else str(state)
+    if state is State.DRIVING:
+        return f"{head}: {command_in_words(tick.command)}"
+    return f"{head}: {'; '.join(reason.text for reason in tick.guard.reasons)}"
 
 
 def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 import time
@@ -72,12 +73,8 @@ class SerialDevice(Closing, ABC):
 
     def write(self, data: bytes) -> None:
         """Send bytes at once; what does not fit into a line that nobody reads is lost, as on a real one."""
-        try:
+        with contextlib.suppress(OSError):  # full, or nobody has the port open just now
             os.write(self._master, data)
-        except BlockingIOError:
-            return
-        except OSError:
-            return  # nobody has the port open just now
 
     def close(self) -> None:
         """Unplug it."""

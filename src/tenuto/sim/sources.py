@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import threading
 import time
+from collections.abc import Mapping
 from typing import Any
 
 from tenuto.core.errors import SourceError
@@ -16,6 +17,7 @@ from tenuto.sources.base import Source
 from tenuto.sources.gamepad import Gamepad
 from tenuto.sources.lines import Lines
 from tenuto.sources.receiver import Receiver
+from tenuto.sources.recording import Recording
 from tenuto.sources.text import SourceText, read_options
 
 _FAULTS = {"drop": float, "flip": float, "lost": float, "burst": int, "baud": int}
@@ -52,7 +54,9 @@ def stick_numbers(seconds: float) -> dict[str, float]:
 class SimulatedGamepad(Gamepad):
     """A virtual gamepad, moved by a thread, and read through SDL as any other."""
 
-    def __init__(self) -> None:
+    def __init__(self, recording: str | None = None) -> None:
+        """Attach a pad that is moved as a recording of one says, or by a formula."""
+        self._recording = Recording(recording) if recording is not None else None
         self._pad = VirtualGamepad()
         self._done = threading.Event()
         self._thread = threading.Thread(target=self._move, name="simulated gamepad", daemon=True)
@@ -62,9 +66,15 @@ class SimulatedGamepad(Gamepad):
     def _move(self) -> None:
         start = time.monotonic()
         while not self._done.wait(0.01):
-            for name, value in stick_numbers(time.monotonic() - start).items():
+            for name, value in self._numbers(time.monotonic() - start).items():
                 if not name.startswith(("misc", "paddle", "touchpad")):
                     self._pad.set(name, int(value))
+
+    def _numbers(self, now: float) -> Mapping[str, float]:
+        if self._recording is None:
+            return stick_numbers(now)
+        frame = self._recording.poll(now)
+        return frame.values if frame is not None else {}
 
     def close(self) -> None:
         """Take the pad away."""
@@ -109,9 +119,10 @@ def open_simulated(parts: SourceText, text: str) -> Source:
         options: dict[str, Any] = read_options(text, parts.options, _FAULTS)
         faults = LinkFaults(**options)
         return SimulatedLines(faults) if parts.place == "lines" else SimulatedRadio(parts.place, faults)
+    if parts.place == "gamepad":
+        moved: dict[str, Any] = read_options(text, parts.options, {"recording": str})
+        return SimulatedGamepad(**moved)
     read_options(text, parts.options, {})
     if parts.place == "sticks":
         return SimulatedSticks()
-    if parts.place == "gamepad":
-        return SimulatedGamepad()
     raise SourceError(f'{text}: expected sticks, gamepad, {", ".join(RATES)}, found "{parts.place}"')

@@ -18,7 +18,7 @@ __all__ = ["LinkCounts", "Source", "open_source"]
 FORMS = (
     "gamepad[:IDENTITY]", "sbus:PORT", "crsf:PORT", "ibus:PORT", "lines:PORT[,baud=N][,columns=A|B]",
     "tilt:PORT[,baud=N][,columns=ax|ay|az|gx|gy]", "keyboard", "ppm:FILE.csv", "pwm:FILE.csv",
-    "recording:FILE[,speed=X][,start=S][,end=S]", "simulated:sticks", "simulated:gamepad",
+    "recording:FILE[,speed=X][,start=S][,end=S]", "simulated:sticks", "simulated:gamepad[,recording=FILE]",
     "simulated:sbus|crsf|ibus|lines[,drop=P][,flip=P][,lost=P][,burst=N]",
 )  # fmt: skip
 

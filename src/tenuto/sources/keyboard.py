@@ -73,13 +73,15 @@ class Keyboard(Source):
     def _start_helper(self) -> subprocess.Popen[bytes]:
         """Start a process that puts the terminal back when this one has died without doing it."""
         settings = subprocess.run(["stty", "-g"], stdin=self._fd, capture_output=True, check=True, text=True)
-        script = 'cat >/dev/null; exec stty "$0" <&3'
-        terminal = os.dup2(self._fd, 3, inheritable=True) if self._fd == 3 else os.open(os.ttyname(self._fd), os.O_RDWR)
+        # It waits on its standard input, a pipe that only this process holds, and has the terminal as output.
+        terminal = os.open(os.ttyname(self._fd), os.O_RDWR | os.O_NOCTTY)
         try:
             return subprocess.Popen(
-                ["sh", "-c", script.replace("<&3", f"<&{terminal}"), settings.stdout.strip()],
-                stdin=subprocess.PIPE, pass_fds=(terminal,), start_new_session=True,
-            )  # fmt: skip
+                ["sh", "-c", 'cat >/dev/null; exec stty "$0" <&1', settings.stdout.strip()],
+                stdin=subprocess.PIPE,
+                stdout=terminal,
+                start_new_session=True,  # so that Ctrl-C and a hang-up do not end it too
+            )
         finally:
             os.close(terminal)
 
