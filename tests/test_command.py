@@ -57,6 +57,7 @@ def test_the_demo_stands_through_the_silence_until_it_is_enabled_afresh(demo: Pa
     assert moving[log["time"] > pressed].max() > 0.8
     assert (log["guard.state"] == "driving").eq(log["guard.reasons"].isna()).all()
     assert moving.iloc[-1] == 0.0
+    assert log["guard.codes"].iloc[-1] == "ended"
 
 
 def test_the_log_the_table_and_the_library_tell_the_same(demo: Path) -> None:

@@ -113,7 +113,8 @@ def test_the_end_is_a_ramp_and_halt_is_at_once() -> None:
     bench.drive(2.0)
     bench.pipeline.end("enough for today")
     assert bench.step(pad(1.0, held=True)).guard.reasons == (("ended", "enough for today"),)
-    assert bench.pipeline.halt(bench.now + PERIOD).command == STANDSTILL
+    last = bench.pipeline.halt(bench.now)
+    assert (last.command, last.guard.reasons) == (STANDSTILL, (("ended", "enough for today"),))
     bench.now += PERIOD
     assert bench.drive(2.0).command == STANDSTILL
 

@@ -139,7 +139,8 @@ class Pipeline:
         """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""
         self.end("the drive has ended")
         self._command = STANDSTILL
-        return self.step(None, now)
+        status = self._guard.step(self._held, self._away, (), standing=True)
+        return self._tick(now, 0.0, False, status, STANDSTILL)
 
     def step(self, frame: Frame | None, now: float) -> Tick:
         """Take a frame, or None when nothing came, and give the tick for this moment.
@@ -188,7 +189,7 @@ class Pipeline:
             return dt, (Reason("loop_stalled", stall),)
         return dt, ()
 
-    def _take(self, frame: Frame, now: float) -> tuple[Reason, ...]:  # one loop, on the live path
+    def _take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
         """Read the controls from a frame; one that cannot be believed changes nothing but its own faults."""
         raw: dict[str, float] = {}
         positions: dict[str, float] = {}
