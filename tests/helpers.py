@@ -1,12 +1,18 @@
-"""What several tests need: Medlar's profile, and a pipeline that is stepped in simulated time."""
+"""What several tests need: Medlar's profile, a pipeline in simulated time, a source, a sink, the command."""
 
 from __future__ import annotations
 
+import subprocess
+import sys
+from pathlib import Path
 from typing import Any
 
 from tenuto import Frame, Pipeline, Tick, load_profile
+from tenuto.core.layouts import ControlInfo
 from tenuto.core.pipeline import Planned
 from tenuto.data import shipped
+from tenuto.sinks import Sink
+from tenuto.sources import Source
 
 MEDLAR = load_profile(shipped("medlar.toml"))
 PERIOD = 1.0 / MEDLAR.loop.rate
@@ -46,3 +52,45 @@ class Bench:
         self.run(0.1, pad())
         self.run(0.1, pad(held=True))
         return self.run(seconds, pad(forward, left, held=True))
+
+
+def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "tenuto", *arguments]
+    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False)
+
+
+class Hands(Source):
+    """A source that pushes the stick forward as a careful driver does, and may fail on the way."""
+
+    name = "hands"
+
+    def __init__(self, fails_at: float = 1e9) -> None:
+        self.fails_at = fails_at
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return tuple(ControlInfo(name, 0, 1, 0) for name in pad())
+
+    def poll(self, now: float) -> Frame:
+        if now > self.fails_at:
+            raise OSError("the cable broke")
+        return Frame(now, pad(float(now > 0.3), 0.0, now > 0.1))
+
+
+class Notebook(Sink):
+    """A sink that writes down what it got, and may fail on the way."""
+
+    name = "notebook"
+
+    def __init__(self, fails_at: float = 1e9) -> None:
+        self.fails_at = fails_at
+        self.ticks: list[Tick] = []
+        self.stops: list[Tick] = []
+
+    def write(self, tick: Tick) -> None:
+        assert not self.stops, "a stop is the last thing"
+        self.ticks.append(tick)
+        if tick.time > self.fails_at:
+            raise OSError("no space left")
+
+    def stop(self, tick: Tick) -> None:
+        self.stops.append(tick)

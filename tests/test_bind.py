@@ -11,7 +11,7 @@ import pexpect
 import pytest
 
 import tenuto
-from helpers import Bench
+from helpers import Bench, run
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.core.layouts import LAYOUTS
@@ -19,7 +19,6 @@ from tenuto.data import shipped
 from tenuto.profile.advice import line_of
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources.recording import write_recording
-from test_command import run
 
 PAD = LAYOUTS["gamepad"]
 REST = {info.name: info.rest for info in PAD if not info.name.startswith(("misc", "paddle", "touch"))}

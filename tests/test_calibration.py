@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad
+from helpers import MEDLAR, Bench, pad, run
 from tenuto import State
 from tenuto.calibration import (
     Calibration,
@@ -38,7 +38,6 @@ from tenuto.profile.advice import slow_speeds
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
-from test_command import run
 
 SEEDS = 60
 AXIS = control_info("gamepad", "axis_0")

@@ -14,16 +14,11 @@ import pandas as pd
 import pytest
 
 import tenuto
-from helpers import MEDLAR
+from helpers import MEDLAR, run
 from tenuto.data import shipped
 
 ROOT = Path(__file__).parents[1]
 PROFILE, RECORDING = str(shipped("medlar.toml")), str(shipped("orchard-row.csv"))
-
-
-def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "tenuto", *arguments]
-    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False)
 
 
 @pytest.fixture(scope="module")

@@ -9,10 +9,9 @@ from pathlib import Path
 import pytest
 
 import tenuto
-from helpers import MEDLAR, pad
-from tenuto import Frame, State, Tick
+from helpers import MEDLAR, Hands, Notebook
+from tenuto import State, Tick
 from tenuto.core.demand import STANDSTILL
-from tenuto.core.layouts import ControlInfo
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sinks.simulated import SimulatedCart
 from tenuto.sources.base import Source
@@ -82,43 +81,6 @@ def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: Virtual
 def test_without_a_gamepad_the_error_says_what_to_do() -> None:
     with pytest.raises(tenuto.SourceError, match="plug one in, or drive from a recording"):
         tenuto.open_source("gamepad")
-
-
-class Hands(Source):
-    """A source that pushes the stick forward as a careful driver does, and may fail on the way."""
-
-    name = "hands"
-
-    def __init__(self, fails_at: float = 1e9) -> None:
-        self.fails_at = fails_at
-
-    def controls(self) -> tuple[ControlInfo, ...]:
-        return tuple(ControlInfo(name, 0, 1, 0) for name in pad())
-
-    def poll(self, now: float) -> Frame:
-        if now > self.fails_at:
-            raise OSError("the cable broke")
-        return Frame(now, pad(float(now > 0.3), 0.0, now > 0.1))
-
-
-class Notebook(tenuto.Sink):
-    """A sink that writes down what it got, and may fail on the way."""
-
-    name = "notebook"
-
-    def __init__(self, fails_at: float = 1e9) -> None:
-        self.fails_at = fails_at
-        self.ticks: list[Tick] = []
-        self.stops: list[Tick] = []
-
-    def write(self, tick: Tick) -> None:
-        assert not self.stops, "a stop is the last thing"
-        self.ticks.append(tick)
-        if tick.time > self.fails_at:
-            raise OSError("no space left")
-
-    def stop(self, tick: Tick) -> None:
-        self.stops.append(tick)
 
 
 def broken_view(tick: Tick) -> None:

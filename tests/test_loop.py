@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import tenuto
-from helpers import MEDLAR
+from helpers import MEDLAR, Hands, Notebook
 from tenuto import Frame, State, Tick
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.layouts import LAYOUTS, ControlInfo
@@ -19,7 +19,6 @@ from tenuto.core.observe import Observer
 from tenuto.data import shipped
 from tenuto.sources.base import Source
 from tenuto.sources.keyboard import Keyboard
-from test_live import Hands, Notebook
 
 
 class SlowClock:
@@ -56,12 +55,12 @@ def test_the_second_signal_does_not_wait_for_the_ramp() -> None:
         if tick.command.vx > 0.8 or tick.guard.state is State.STOPPING:
             os.kill(os.getpid(), signal.SIGINT)
 
-    notebook = Notebook()
+    notebook, before = Notebook(), signal.getsignal(signal.SIGINT)
     report = tenuto.drive(MEDLAR, Hands(), [notebook], clock=tenuto.SimulatedClock(), on_tick=impatient)
     assert report.ended == "Ctrl-C: stop was asked for"
     assert notebook.ticks[-1].command.vx > 0.5
     assert [tick.command for tick in notebook.stops] == [STANDSTILL]
-    assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
+    assert signal.getsignal(signal.SIGINT) is before
 
 
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="no /dev/full here")

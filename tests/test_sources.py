@@ -14,6 +14,7 @@ import pexpect
 import pytest
 
 import tenuto
+from helpers import run
 from tenuto import Frame
 from tenuto.core.tilt import TiltFilter
 from tenuto.data import shipped
@@ -22,7 +23,6 @@ from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources import Source
 from tenuto.sources.lines import Tilt
 from tenuto.sources.recording import write_recording
-from test_command import run
 
 
 def wait_for(source: Source, good: Callable[[Frame | None], bool], seconds: float = 10.0) -> Frame:

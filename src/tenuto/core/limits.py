@@ -54,6 +54,8 @@ def ramp(
         limits: see `Limits`.
         fits: tells whether the chassis can do a command.
     """
+    if previous == target:
+        return target
     vx = approach(previous.vx, target.vx, limits.acceleration * dt)
     yaw_rate = approach(previous.yaw_rate, target.yaw_rate, limits.turn_acceleration * dt)
     wanted = VelocityCommand(vx, yaw_rate)

@@ -65,6 +65,8 @@ class ControlPlan:
 
     def shape(self, position: float) -> float:
         """Apply dead zone and expo to a position."""
+        if self.dead_zone == self.expo == 0.0:
+            return position
         return shaping.expo(shaping.dead_zone(position, self.dead_zone), self.expo)
 
 
@@ -194,14 +196,14 @@ class Pipeline:
         raw: dict[str, float] = {}
         positions: dict[str, float] = {}
         shaped: dict[str, float] = {}
-        faults = self._frame_faults(frame, now)
+        faults = () if self._sound(frame, now) else self._frame_faults(frame, now)
         values = frame.values
         for control, lowest, highest in self._controls:
             name = control.name
             value = values.get(control.reads, math.nan)
             raw[name] = value
-            # Written so that NaN fails it too.
-            if not (isinstance(value, (int, float)) and lowest <= value <= highest):
+            # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
+            if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
                 faults += (_unbelievable(name, control, value, control.reads in values),)
                 continue
             position = control.travel.position(value)
@@ -227,6 +229,11 @@ class Pipeline:
         self._held = positions[self.plan.guard.hold_to_run] >= HELD_FROM
         self._away = {name: positions[name] for name, band in self._rest_bands if abs(positions[name]) > band}
         return ()
+
+    def _sound(self, frame: Frame, now: float) -> bool:
+        """Tell in one go that nothing is wrong with a frame as a whole; `_frame_faults` says what is."""
+        good = self._good
+        return frame.link_good and frame.time <= now and (good is None or frame.time >= good.time)
 
     def _take_centres(self, frame: Frame) -> None:
         """Take the centres that are to be taken at start, each as soon as its control has been still."""
