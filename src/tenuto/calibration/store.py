@@ -93,11 +93,15 @@ class Calibration:
             raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror}") from error
 
     def why_not_for(self, identity: str, controls: tuple[str, ...]) -> str:
-        """Say why this calibration is not for a device, or nothing when it is."""
-        if self.device != identity:
+        """Say why this calibration is not for a device, or nothing when it is.
+
+        A recording has no identity, and need not hold more controls than are used; nor has a calibration that was made
+        from one.
+        """
+        if identity and self.device and self.device != identity:
             return f"it was made for {self.name} ({self.device}), and this is {identity}"
         missing = [name for name in self.controls if name not in controls]
-        if missing or (self.all_controls and set(self.all_controls) != set(controls)):
+        if missing or (identity and self.all_controls and set(self.all_controls) != set(controls)):
             others = sorted(set(self.all_controls) ^ set(controls))
             return f"{self.name} has other controls now: {', '.join(missing or others)} differ"
         return ""
@@ -163,7 +167,7 @@ def find_calibration(profile: Path, identity: str, controls: tuple[str, ...]) ->
     for path in (beside, *([default_path(identity)] if identity else [])):
         if path.exists():
             found = Calibration.load(path)
-            reason = found.why_not_for(identity or found.device, controls)
+            reason = found.why_not_for(identity, controls)
             if reason:
                 raise CalibrationError(f"{path}: not for this device: {reason}; calibrate again, or take the file away")
             return found, path

@@ -47,7 +47,7 @@ def main() -> None:
     try:
         app()
     except TenutoError as error:
-        problems.print(f"tenuto: {error}", style="bold red", markup=False, highlight=False, soft_wrap=True)
+        problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
         sys.exit(1)
     except KeyboardInterrupt:
         problems.print("tenuto: broken off", style="bold red")

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
+from rich.text import Text
 
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
@@ -122,7 +123,7 @@ def bind(
         else:
             opened = stack.enter_context(open_source(source))
             infos = opened.controls()
-        results.print(f"[bold]{opened.name}[/bold]: let go of everything.")
+        results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
         found = _ask(_frames(opened, stopped, fast=recording is not None), infos, wait)
         if stopped:
             raise KeyboardInterrupt

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.text import Text
 
 from tenuto.cli.console import results
 
@@ -63,8 +64,7 @@ def check(
         for remark in remarks:
             style, word = ("bold red", "problem") if remark.problem else ("yellow", "doubt")
             where = f"{profile}:{line_of(text, remark.key)}: {remark.key}"
-            results.print(f"{where}: [{style}]{word}[/{style}]: ", end="", soft_wrap=True)
-            results.print(remark.text, markup=False, soft_wrap=True)
+            results.print(Text.assemble(f"{where}: ", (word, style), f": {remark.text}"), soft_wrap=True)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
         problems = sum(remark.problem for remark in remarks)

@@ -1,4 +1,4 @@
-"""Where the commands print: colour only on a terminal."""
+"""Where the commands print: colour only on a terminal, and no markup, so that any name prints as it is."""
 
 import sys
 
@@ -7,5 +7,5 @@ from rich.console import Console
 # What goes into a file or a pipe is not cut at 80 characters.
 _PIPE_WIDTH = 120
 
-results = Console(highlight=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
-problems = Console(stderr=True, highlight=False)
+results = Console(highlight=False, markup=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
+problems = Console(stderr=True, highlight=False, markup=False)

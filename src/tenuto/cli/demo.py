@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.table import Table
+from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.words import stop_in_words, summary_as_json
@@ -71,7 +72,7 @@ def _print(profile: Profile, summary: DriveSummary, path: list[PathPoint], took:
     from tenuto.analysis.summary import roll_out
 
     end = path[-1]
-    results.print(f"[bold]{profile.name}[/bold], driven from {RECORDING}")
+    results.print(Text.assemble((profile.name, "bold"), f", driven from {RECORDING}"))
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()

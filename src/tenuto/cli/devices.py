@@ -112,7 +112,7 @@ def devices(
 
 
 def _print(device: Device) -> None:
-    results.print(f"[bold cyan]{device.what}[/bold cyan]  [bold]{device.name}[/bold]", soft_wrap=True)
+    results.print(Text.assemble((device.what, "bold cyan"), "  ", (device.name, "bold")), soft_wrap=True)
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="dim", no_wrap=True)
     grid.add_column(overflow="fold")

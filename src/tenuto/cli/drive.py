@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.status import StatusLine
@@ -29,7 +30,7 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go: simulated, log:FILE.csv. May be given several times.  [default: simulated]",
+            help="Where the ticks go: simulated (if nothing is said), log:FILE.csv. May be given several times.",
             show_default=False,
         ),
     ] = None,
@@ -48,6 +49,8 @@ def drive(
     import tenuto
     from tenuto.calibration.store import find_calibration
 
+    if source is not None and recording is not None:
+        raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
     loaded = tenuto.load_profile(profile)
     sinks_asked = to or ["simulated"]
     with ExitStack() as stack:
@@ -59,7 +62,8 @@ def drive(
         sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
-            results.print(f"[bold]{loaded.name}[/bold]: {opened.name} → {names}. Ctrl-C stops it.", soft_wrap=True)
+            title = Text.assemble((loaded.name, "bold"), f": {opened.name} → {names}. Ctrl-C stops it.")
+            results.print(title, soft_wrap=True)
             if kept is not None:
                 results.print(f"calibrated by {kept[1]}", style="dim", soft_wrap=True)
             if opened.hint:
