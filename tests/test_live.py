@@ -12,7 +12,9 @@ import tenuto
 from helpers import MEDLAR, Hands, Notebook
 from tenuto import State, Tick
 from tenuto.core.demand import STANDSTILL
+from tenuto.data import shipped
 from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sinks.simulated import SimulatedCart
 from tenuto.sources.base import Source
 
@@ -147,3 +149,61 @@ def test_texts_that_name_nothing_are_refused(text: str) -> None:
     opener = tenuto.open_source if text[0] in "gr" else tenuto.open_sink
     with pytest.raises(tenuto.TenutoError, match=f'found "{text}"'):
         opener(text)
+
+
+RADIO = """
+[source]
+kind = "sbus"
+port = "{port}"
+[controls.enable]
+reads = "channel_5"
+[controls.drive]
+reads = "channel_2"
+dead_zone = 0.05
+[controls.steer]
+reads = "channel_4"
+dead_zone = 0.05
+"""
+
+
+def test_a_radio_drives_the_cart_and_its_failsafe_is_no_driver() -> None:
+    text = shipped("medlar.toml").read_text()
+    head, tail = text.split("[source]")[0], text.split("[style]")[1]
+    tail = tail.replace('"left_shoulder"', '"enable"') + 'stall_timeout = "2 s"\n'
+    ticks: list[Tick] = []
+
+    def channels(forward: float, enabled: bool) -> list[float]:
+        return [1500.0, 1500.0 + 512.0 * forward, 1500.0, 1500.0, 2012.0 if enabled else 988.0, *([1500.0] * 11)]
+
+    with SimulatedReceiver("sbus") as device:
+        profile = tenuto.parse_profile(f"{head}{RADIO.format(port=device.port)}[style]{tail}")
+        device.channels = channels(0.0, enabled=False)
+
+        def driver(tick: Tick) -> str | None:
+            """Reacts to what is seen, tick by tick: enable, push, lose the transmitter, find it again."""
+            ticks.append(tick)
+            faults = device.faults
+            if tick.guard.state is State.NOT_ENABLED and not faults.failsafe:
+                held = any(reason.code == "hold_not_pressed" for reason in tick.guard.reasons)
+                device.channels = channels(0.0, enabled=held)
+            elif tick.guard.state is State.DRIVING:
+                device.channels = channels(1.0, enabled=True)
+                faults.failsafe = tick.command.vx > 0.3
+            elif tick.guard.state is State.FAULT and tick.command == STANDSTILL:
+                faults.failsafe = False  # the transmitter is back, its stick still pushed and its switch still on
+                standing = [old for old in ticks if old.guard.state is State.FAULT]
+                return "seen enough" if tick.time - standing[0].time > 1.0 else None
+            return "too long" if tick.time > 30.0 else None
+
+        with tenuto.open_source(profile) as source:
+            report = tenuto.drive(profile, source, on_tick=driver)
+    assert report.ended == "seen enough"
+    assert max(tick.command.vx for tick in ticks) > 0.3
+    first = next(tick for tick in ticks if tick.guard.state is State.STOPPING)
+    assert "link_bad" in [reason.code for reason in first.guard.reasons]
+    assert "in failsafe" in first.guard.reasons[0].text
+    after = ticks[ticks.index(first) :]
+    assert all(b.command.vx <= a.command.vx for a, b in pairwise(after))
+    assert after[-2].frame is not None
+    assert after[-2].frame.link_good
+    assert after[-2].command == STANDSTILL
