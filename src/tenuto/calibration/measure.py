@@ -236,7 +236,8 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
             "drifts", f"at rest it drifts by {found.drift:g} in {REST_SECONDS:g} s: let it warm up", problem=False
         )
     if found.kind == "middle" and found.dead_zone > WIDEST_DEAD_ZONE:
-        text = f"it comes back so loosely that it needs a dead zone of {100 * found.dead_zone:.0f} %: it is worn"
+        zone = f"it comes back so loosely that it needs a dead zone of {100 * found.dead_zone:.0f} %"
+        text = f"{zone}: replace it, or drive with that"
         found.add("loose", text, problem=False)
     if found.noise > 0.02 * span:
         share = 100.0 * found.noise / span
