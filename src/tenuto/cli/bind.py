@@ -65,7 +65,7 @@ ROLES = (
     Role("stop", "flip or press what STOPS everything; or wait, if there is none", optional=True, stays=True),
 )
 
-TEMPLATE = """\
+_DIFFERENTIAL = """\
 # Made by tenuto bind. Slow at first: raise the speeds when you trust it.
 format = 1
 name = "{name}"
@@ -95,6 +95,9 @@ kind = "differential"
 track = "0.4 m"            # measure: between the middles of the two tyres on the ground
 wheel_radius = "0.1 m"     # measure: from the middle of the axle to the ground
 """
+
+
+TEMPLATES = {Vehicle.DIFFERENTIAL: _DIFFERENTIAL}
 
 
 def bind(
@@ -130,7 +133,7 @@ def bind(
     for role, meant in found.items():
         way = "rises" if meant.rising else "falls"
         results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control}, which {way}")
-    text = _write_into(profile, source, infos, found, vehicle)
+    text = _write_into(profile, source, infos, found, TEMPLATES[vehicle])
     tenuto.parse_profile(text, str(profile))  # raises before anything is written
     if not yes and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?")):
         results.print("Nothing was written; --yes writes without asking.")
@@ -198,14 +201,13 @@ def _listen(frames: Iterator[Frame | None], listener: Listener, role: Role, wait
 
 
 def _write_into(
-    profile: Path, source: str, infos: tuple[ControlInfo, ...], found: dict[str, Meant], vehicle: Vehicle
+    profile: Path, source: str, infos: tuple[ControlInfo, ...], found: dict[str, Meant], template: str
 ) -> str:
     """Give the profile's text with what was understood put in; comments and order of an existing file stay."""
     import tomlkit
 
-    assert vehicle is Vehicle.DIFFERENTIAL
     exists = profile.exists()
-    text = profile.read_text(encoding="utf-8") if exists else TEMPLATE.format(name=profile.stem)
+    text = profile.read_text(encoding="utf-8") if exists else template.format(name=profile.stem)
     document = tomlkit.parse(text)
     known = {info.name: info for info in infos}
     if not exists:

@@ -57,11 +57,6 @@ class Port:
             self.problem = f"{self.name} is gone: {error.strerror or error}"
             return b""
 
-    def write(self, data: bytes) -> None:
-        """Send bytes to the device; what a port that is gone would have got is dropped."""
-        if self._serial is not None:
-            self._serial.write(data)
-
     def close(self) -> None:
         """Close the port."""
         if self._serial is not None:
