@@ -118,6 +118,17 @@ def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Pa
     assert (profile.speeds.forward, profile.guard.stop) == (1.2, "east")
 
 
+def test_bind_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
+    (tmp_path / "broken.toml").write_text("[source\n")
+    done = run("bind", "broken.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
+    assert (done.returncode, "Traceback" in done.stderr) == (1, False)
+    assert "broken.toml: file: expected TOML that can be changed" in done.stderr
+    assert (tmp_path / "broken.toml").read_text() == "[source\n"
+    (tmp_path / "short.csv").write_text("time,left_y\n0,0\n0.02,0\n")
+    none = run("bind", "new.toml", "--from", "short.csv", "--yes", cwd=tmp_path)
+    assert (none.returncode, "no gesture came for drive: nothing was written" in none.stderr) == (1, True)
+
+
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
     with SimulatedReceiver("crsf") as device:
         guide = pexpect.spawn(

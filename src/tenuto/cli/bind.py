@@ -17,6 +17,7 @@ from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
 from tenuto.cli.console import results
 from tenuto.cli.watch import ctrl_c
+from tenuto.core.errors import Problem, ProfileError, SourceError, TenutoError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import LAYOUTS, ControlInfo
 from tenuto.sources import Source, open_source
@@ -68,7 +69,7 @@ ROLES = (
 _DIFFERENTIAL = """\
 # Made by tenuto bind. Slow at first: raise the speeds when you trust it.
 format = 1
-name = "{name}"
+name = ""
 
 [source]
 
@@ -143,7 +144,7 @@ def bind(
     try:
         write_atomically(profile, text)
     except OSError as error:
-        raise tenuto.TenutoError(f"{profile}: cannot write it: {error.strerror}") from error
+        raise TenutoError(f"{profile}: cannot write it: {error.strerror}") from error
     results.print(f"Wrote {profile}. Next: tenuto calibrate {source}, then tenuto check {profile}", soft_wrap=True)
 
 
@@ -177,8 +178,6 @@ def _ask(frames: Iterator[Frame | None], infos: tuple[ControlInfo, ...], wait: f
                     listener.taken.add(other.control)
                     results.print(f"  understood: {other.control}; the two make one axis", style="green")
         elif not role.optional:
-            from tenuto.core.errors import SourceError
-
             raise SourceError(f"no gesture came for {role.name}: nothing was written")
     return found
 
@@ -207,10 +206,13 @@ def _write_into(
     import tomlkit
 
     exists = profile.exists()
-    text = profile.read_text(encoding="utf-8") if exists else template.format(name=profile.stem)
-    document = tomlkit.parse(text)
+    try:
+        document = tomlkit.parse(profile.read_text(encoding="utf-8") if exists else template)
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
+        raise ProfileError(str(profile), [Problem("file", "TOML that can be changed", str(error))]) from error
     known = {info.name: info for info in infos}
     if not exists:
+        document["name"] = profile.stem
         for key, value in _source_table(source).items():
             _table(document, "source")[key] = value
     style, guard, controls = (_table(document, name) for name in ("style", "guard", "controls"))
