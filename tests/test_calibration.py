@@ -247,6 +247,33 @@ def test_a_calibrated_drive_wants_the_rest_that_was_measured() -> None:
     assert bench.run(0.1, moved | {"left_y": 700.0}).guard.state is State.DRIVING
 
 
+def test_a_throttle_that_was_measured_to_rest_at_its_end_drives_one_way() -> None:
+    text = shipped("medlar.toml").read_text()
+    lines = [line for line in text.splitlines() if not line.startswith(("low", "centre", "high"))]
+    text = "\n".join(lines).replace('kind = "gamepad"', 'kind = "crsf"\nport = "x"').replace("left_y", "channel_3")
+    text = text.replace("right_x", "channel_4").replace("left_shoulder", "channel_5")
+    profile = tenuto.parse_profile(text)
+    lever = ControlCalibration("end", 1000, 2000)
+    kept = Calibration("", "radio", {"channel_3": lever}, ("channel_3",))
+    for plan in (
+        profile.calibrated(kept).plan(),
+        tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\nlow = 1000\nhigh = 2000')).plan(),
+    ):
+        assert [plan.controls[0].travel.position(raw) for raw in (1000.0, 1500.0, 2000.0)] == [0.0, 0.5, 1.0]
+    assert profile.plan().controls[0].travel.position(1500.0) == 0.0
+    with pytest.raises(tenuto.ProfileError, match="nothing where it rests at its end, found 1500"):
+        tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\ncentre = 1500'))
+
+
+def test_a_stick_pushed_one_way_only_is_not_measured() -> None:
+    time, raw = measured_session(CLEAN, np.random.default_rng(2))
+    assert AXIS is not None
+    frames = [Frame(float(t), {"axis_0": max(float(r), 0.0)}) for t, r in zip(time, raw, strict=True)]
+    found = measure(frames, [AXIS]).controls["axis_0"]
+    assert found.verdict == "not good"
+    assert any("never pushed from its middle to its low end" in finding.text for finding in found.findings)
+
+
 def test_a_centre_taken_at_start_is_taken_from_still_hands_only() -> None:
     bench = Bench(lean_profile(centre="at start"))
     off = {"left_y": 2500.0, "right_x": -1200.0, "left_shoulder": 0.0}
@@ -282,6 +309,8 @@ def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     assert "right_y: it jumped 3" in worn.stdout
     assert "left: its travel is round" in worn.stdout
     assert "Not kept" in worn.stdout
+    nowhere = run("calibrate", "--from", str(shipped("worn-pad.csv")), "--figure", "no/such.png", cwd=tmp_path)
+    assert (nowhere.returncode, "no/such.png: cannot write the figure" in nowhere.stderr) == (1, True)
     picture = (tmp_path / "worn.png").read_bytes()
     assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]
     clean = run("calibrate", "--from", str(shipped("clean-transmitter.csv")), "--out", "c.toml", cwd=tmp_path)

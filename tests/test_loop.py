@@ -166,7 +166,7 @@ def test_a_bad_link_is_written_down_with_what_the_source_says() -> None:
 
 @pytest.mark.parametrize("page", ["profile.md", "sources.md"])
 def test_the_docs_name_every_key_and_every_source(page: str) -> None:
-    from tenuto.profile.schema import Profile
+    from tenuto.profile.schema import ControlTable, Profile
     from tenuto.sources import FORMS
 
     text = (Path(__file__).parents[1] / "docs" / page).read_text()
@@ -174,10 +174,8 @@ def test_the_docs_name_every_key_and_every_source(page: str) -> None:
         wanted = {form.split(":")[0].split("[")[0] for form in FORMS} | {name.name for name in LAYOUTS["keyboard"][2:]}
     else:
         tables = {name: field.annotation for name, field in Profile.model_fields.items()}
-        wanted = {f"{name}.{key}" for name, table in tables.items() for key in getattr(table, "model_fields", {})} | {
-            f"controls.NAME.{key}"
-            for key in ("reads", "minus", "low", "centre", "high", "reverse", "dead_zone", "expo")
-        }
+        wanted = {f"{name}.{key}" for name, table in tables.items() for key in getattr(table, "model_fields", {})}
+        wanted |= {f"controls.NAME.{key}" for key in ControlTable.model_fields}
     assert [word for word in sorted(wanted) if f"`{word}" not in text] == []
 
 

@@ -257,8 +257,10 @@ def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
         elif share < 0.9:
             text = f"it reaches {100 * share:.0f} % of what it can send: usable, once calibrated"
             found.add("short", text, problem=False)
-    for end, visits in zip(("low", "high"), found.visits, strict=True):
-        if visits < FEWEST_VISITS:
+    for end, visits, place in zip(("low", "high"), found.visits, (found.low, found.high), strict=True):
+        if found.kind == "middle" and abs(place - found.centre) < 0.1 * span:
+            found.add("end_unreached", f"it was never pushed from its middle to its {end} end: push it there too")
+        elif visits < FEWEST_VISITS:
             found.add("end_unreached", f"its {end} end was reached {visits} times: push it there twice at least")
     jumps = dirty_spots(raw)
     if len(jumps) >= 3:

@@ -95,13 +95,14 @@ class Calibration:
     def why_not_for(self, identity: str, controls: tuple[str, ...]) -> str:
         """Say why this calibration is not for a device, or nothing when it is.
 
-        A recording has no identity, and need not hold more controls than are used; nor has a calibration that was made
-        from one.
+        A recording has no identity, and a calibration that was made from one has none: then nothing can be said.
         """
-        if identity and self.device and self.device != identity:
+        if not identity:
+            return ""
+        if self.device and self.device != identity:
             return f"it was made for {self.name} ({self.device}), and this is {identity}"
         missing = [name for name in self.controls if name not in controls]
-        if missing or (identity and self.all_controls and set(self.all_controls) != set(controls)):
+        if missing or (self.all_controls and set(self.all_controls) != set(controls)):
             others = sorted(set(self.all_controls) ^ set(controls))
             return f"{self.name} has other controls now: {', '.join(missing or others)} differ"
         return ""

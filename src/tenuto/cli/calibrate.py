@@ -19,8 +19,9 @@ from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.watch import Watch, ctrl_c, plain_numbers
+from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
-from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement
@@ -68,29 +69,31 @@ def calibrate(
         with open_source(source) as opened:
             infos, name, identity = opened.controls(), opened.name, opened.identity
             frames = _lead(opened, ends, lets)
+    if not frames:
+        raise SourceError(f"{name} sent nothing: is it switched on, and is the kind of source right?")
     if record is not None:
         write_recording(record, frames)
-    if not frames:
-        results.print(f"{name} sent nothing.", style="bold red")
-        raise typer.Exit(1)
     measurement = measure(frames, infos)
     if as_json:
         typer.echo(json.dumps(_as_json(measurement), indent=2))
     else:
         _print(measurement, name)
     if figure is not None:
+        from tenuto.figures import save_figure
         from tenuto.figures.calibration import calibration_figure
 
-        calibration_figure(measurement, frames, f"What was measured of {name}").savefig(figure)
+        save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
     _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
 
 
 def known_infos(source: Source) -> tuple[ControlInfo, ...]:
     """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
     usual = {info.name: info for kind in ("gamepad", "sbus", "tilt", "keyboard") for info in LAYOUTS[kind]}
-    nothing = math.inf
     return tuple(
-        usual.get(info.name, ControlInfo(info.name, -nothing, nothing, info.rest)) for info in source.controls()
+        usual.get(info.name)
+        or control_info("gamepad", info.name)
+        or ControlInfo(info.name, -math.inf, math.inf, info.rest)
+        for info in source.controls()
     )
 
 

@@ -47,10 +47,8 @@ def check(
             with tenuto.open_source(source) as opened:
                 controls, identity = tuple(info.name for info in opened.controls()), opened.identity
         found = Calibration.load(calibration) if calibration is not None else None
-        if found is None:
-            known = controls or tuple(control.reads for control in loaded.plan().controls)
-            kept = find_calibration(profile, identity, known) if source is not None else None
-            found = kept[0] if kept is not None else None
+        if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
+            found = kept[0]
         remarks = advise(loaded, found, controls)
         unnoticed, standing = stopping_distance(loaded.plan(found))
         notes.append(

@@ -40,6 +40,7 @@ def demo(
     from tenuto.analysis.summary import summarise
     from tenuto.analysis.ticks import replay
     from tenuto.data import shipped
+    from tenuto.figures import save_figure
     from tenuto.figures.drive import drive_figure
     from tenuto.profile import load_profile
     from tenuto.sinks import open_sink
@@ -61,7 +62,8 @@ def demo(
     path = robot.cart.path
     summary = summarise(table, path)
     sticks = (profile.style.forward, profile.style.turn)
-    drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard").savefig(out / "drive.png")
+    figure = drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard")
+    save_figure(figure, out / "drive.png")
     if as_json:
         typer.echo(json.dumps({"robot": profile.name, **summary_as_json(summary), "out": str(out)}, indent=2))
     else:

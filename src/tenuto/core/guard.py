@@ -95,7 +95,6 @@ class Guard:
         """
         self._rest_bands = rest_bands
         self.state = State.NOT_ENABLED
-        self._hold = hold_to_run
         # False from every stop on until hold-to-run is seen released: a finger, a strap or a jammed
         # button that was down all along must not start the robot.
         self._release_seen = False

@@ -1,1 +1,19 @@
 """Figures. Each function takes its data and an ``ax``, and draws nothing but that."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tenuto.core.errors import TenutoError
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+
+def save_figure(figure: Figure, path: str | Path) -> None:
+    """Write a figure, its format by the suffix. Raises `TenutoError` naming the file."""
+    try:
+        figure.savefig(path)
+    except (OSError, ValueError) as error:
+        raise TenutoError(f"{path}: cannot write the figure: {getattr(error, 'strerror', None) or error}") from error

@@ -46,12 +46,14 @@ def _controls(profile: Profile) -> Iterator[Problem]:
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
-            if isinstance(raw, float) and not info.low <= raw <= info.high:
+            if isinstance(raw, (int, float)) and not info.low <= raw <= info.high:
                 yield Problem(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
             if raw is None and end != "centre" and info.travel is None:
                 expected = ControlTable.model_fields[end].description or ""
                 yield Problem(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
+        if control.rests == "end" and control.centre is not None:
+            yield Problem(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
         if control.minus is not None:
             yield from _minus(key, kind, control.minus, info)
 

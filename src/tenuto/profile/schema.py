@@ -65,6 +65,7 @@ class ControlTable(Table):
     centre: float | Literal["at start"] | None = Field(
         default=None, description='the raw number at which the control rests in its middle, or "at start"'
     )
+    rests: Literal["middle", "end"] | None = Field(default=None, description='"middle" or "end" (its lowest number)')
     high: float | None = Field(default=None, description="the highest raw number that the control reaches")
     reverse: bool = Field(default=False, description="true or false")
     dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
@@ -77,23 +78,31 @@ class ControlTable(Table):
             ValueError: when low, centre and high are not in rising order, or one is not known.
         """
         low, high = info.travel or (math.nan, math.nan)
-        centre = None if isinstance(self.centre, str) else self.centre
-        if centre is None and info.travel is not None and info.kind == "stick":
-            centre = info.rest
         low, high = (end if own is None else own for own, end in ((self.low, low), (self.high, high)))
-        if self.centre == "at start" and centre is None:
-            centre = (low + high) / 2.0
-        return Travel(low, centre, high, reverse=self.reverse != info.counts_down)
+        return Travel(low, self._centre(info, low, high), high, reverse=self.reverse != info.counts_down)
+
+    def _centre(self, info: ControlInfo, low: float, high: float) -> float | None:
+        """Give the raw number in its middle, or None where it rests at its end."""
+        if self.rests == "end":
+            return None
+        if isinstance(self.centre, (int, float)):
+            return self.centre
+        if info.travel is not None and info.kind == "stick" and self.centre is None:
+            return info.rest
+        return (low + high) / 2.0 if self.centre == "at start" or self.rests == "middle" else None
 
     def measured(self, control: ControlCalibration) -> ControlTable:
         """Give the same with what was measured in the place of what is not said."""
-        found = {"low": control.low, "centre": control.centre, "high": control.high}
+        found: dict[str, object] = {}
+        if self.low is None and self.high is None:
+            found = {"low": control.low, "high": control.high}
+            if self.centre is None:
+                found["centre"] = control.centre
+        if self.rests is None and self.centre is None and control.kind in ("middle", "end"):
+            found["rests"] = control.kind
         if "dead_zone" not in self.model_fields_set and control.kind == "middle":
             found["dead_zone"] = control.dead_zone
-        own = ("low", "centre", "high") if self.low is not None or self.high is not None else ()
-        return self.model_copy(
-            update={key: value for key, value in found.items() if key not in own and getattr(self, key) in (None, 0.0)}
-        )
+        return self.model_copy(update=found)
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
         """Give the range of raw numbers that are no fault: the device's, or the travel's with a margin."""

@@ -108,18 +108,24 @@ class RecordingWriter(Closing):
         self.frames = 0
         self._names: list[str] = []
         self._rows: list[dict[str, float]] | None = [] if str(path).endswith(".parquet") else None
-        self._flushed = -math.inf
+        self._flushed = self._newest = -math.inf
         try:
             self._file: IO[Any] = open(path, "wb" if self._rows is not None else "w")  # noqa: SIM115  # see close()
         except OSError as error:
             raise RecordingError(f"{path}: cannot write a recording there: {error.strerror}") from error
 
     def add(self, frame: Frame) -> None:
-        """Append a frame; the first one decides the columns. Frames without a good link are gaps."""
-        if not frame.link_good:
-            return
+        """Append a frame; the first one decides the columns.
+
+        A frame without a good link or without one of the columns is a gap, and one at the time of the frame
+        before, to a tenth of a millisecond, is left out: a recording holds only what can be read back.
+        """
         self._names = self._names or list(frame.values)
-        row = {TIME_COLUMN: frame.time, **{name: frame.values.get(name, math.nan) for name in self._names}}
+        time = round(frame.time, 4)
+        if not frame.link_good or time <= self._newest or any(name not in frame.values for name in self._names):
+            return
+        row = {TIME_COLUMN: time, **{name: frame.values[name] for name in self._names}}
+        self._newest = time
         self.frames += 1
         if self._rows is not None:
             self._rows.append(row)
@@ -127,10 +133,10 @@ class RecordingWriter(Closing):
         try:
             if self.frames == 1:
                 self._file.write(",".join(row) + "\n")
-            self._file.write(f"{frame.time:.4f}," + ",".join(f"{row[name]:.10g}" for name in self._names) + "\n")
-            if frame.time - self._flushed >= 1.0:
+            self._file.write(f"{time:.4f}," + ",".join(f"{row[name]:.10g}" for name in self._names) + "\n")
+            if time - self._flushed >= 1.0:
                 self._file.flush()
-                self._flushed = frame.time
+                self._flushed = time
         except OSError as error:
             raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
 
