@@ -88,7 +88,27 @@ def main() -> None:
     print(f"one full tick: {statistics.median(ours) / TICKS * 1e6:.1f} µs here,", end=" ")
     print(f"{statistics.median(ratios):.1f} times the loop by hand", end=" ")
     print(f"(median of {ROUNDS} rounds of {TICKS} ticks, {min(ratios):.1f} to {max(ratios):.1f})")
+    everything(numbers)
     memory(profile)
+
+
+def everything(numbers: list[dict[str, float]]) -> None:
+    """Medlar with its tail-lift: shapes, filters, a stick, switches, modes, rates, levels, trims, outputs, actions."""
+    plain, full = load_profile(shipped("medlar.toml")), load_profile(shipped("medlar-lift.toml"))
+    names = [name for control in full.plan().controls for name in control.all_reads]
+    frames = [
+        Frame((row + 1) * PERIOD, dict.fromkeys(names, 0.0) | values | {"left_x": values["right_x"]})
+        for row, values in enumerate(numbers)
+    ]
+    to_plain, to_hand = [], []
+    for _ in range(ROUNDS):
+        hand = seconds(by_hand, numbers)
+        one = seconds(full_ticks, Pipeline(plain), frames)
+        all_of_it = seconds(full_ticks, Pipeline(full), frames)
+        to_plain.append(all_of_it / one)
+        to_hand.append(all_of_it / hand)
+    print(f"one tick with everything switched on: {statistics.median(to_plain):.1f} times the plain tick,", end=" ")
+    print(f"{statistics.median(to_hand):.1f} times the loop by hand")
 
 
 def memory(profile: object) -> None:

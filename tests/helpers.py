@@ -5,9 +5,10 @@ from __future__ import annotations
 import subprocess
 import sys
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from tenuto import Frame, Pipeline, Tick, load_profile
+from tenuto.core.chassis import Differential
 from tenuto.core.layouts import ControlInfo
 from tenuto.core.pipeline import Planned
 from tenuto.data import shipped
@@ -15,6 +16,7 @@ from tenuto.sinks import Sink
 from tenuto.sources import Source
 
 MEDLAR = load_profile(shipped("medlar.toml"))
+CART = cast(Differential, MEDLAR.plan().chassis)
 PERIOD = 1.0 / MEDLAR.loop.rate
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 

@@ -16,7 +16,7 @@ from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.core.layouts import LAYOUTS
 from tenuto.data import shipped
-from tenuto.profile.advice import line_of
+from tenuto.profile.advice import advise, line_of
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources.recording import write_recording
 
@@ -159,13 +159,26 @@ def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
 
 REMARKS = [
     ("right_x", "left_y", "controls.steer.reads", True, "left_y is read by drive too"),
-    ("1.2 m/s", "2.2 m/s", "speeds.forward", True, "no faster than 63 %"),
-    ("90 deg/s", "400 deg/s", "speeds.turn", True, "no faster than 64 %"),
+    ("1.2 m/s", "2.2 m/s", "speeds.forward", True, "no more than 63 % of it"),
+    ("90 deg/s", "400 deg/s", "speeds.turn", True, "no more than 64 % of it"),
     ("300 ms", "4 s", "guard.link_timeout", True, "goes 4.8 m, across a room"),
     ('"0.8 m/s^2"', '"9 m/s^2"', "limits.acceleration", False, "reached in 0.13 s"),
-    ('"1.5 m/s^2"', '"0.3 m/s^2"', "guard.stop_deceleration", False, "slower than speeding up"),
+    ('"1.5 m/s^2"', '"0.3 m/s^2"', "guard.stop_deceleration", False, "slower than the driver's own ramps"),
     ("dead_zone = 0.08", "dead_zon = 0.08", "controls.drive.dead_zon", True, "an unknown key"),
+    ("expo = 0.35", "curve = [[-1, -1], [1, 0.9]]\ncurve_free = true", "controls.drive.curve", True, "at rest it asks"),
+    ("expo = 0.35", 'expo = 0.35\nsmoothing = "500 ms"', "controls.drive.smoothing", False, "goes on for 0.50 s after"),
 ]
+# Of the profile with modes and switches.
+LIFT_REMARKS = [
+    ('order = ["slow", "brisk"]', 'order = ["brisk", "brisk"]', "choose.mode.back", True, "not one action away"),
+    ('order = ["slow", "brisk"]', 'order = ["slow", "slow"]', "modes.brisk", True, "nothing chooses it"),
+    ('["slow", "brisk"]', '["slow", "brisk", "brisk"]', "choose.mode.back", True, "slow, the mode to fall back to"),
+    ('kind = "latch"\nreads = "back"', 'kind = "cycle"\nreads = "back"\nat_start = true',
+     "switches.lamp_button.at_start", False, "before it is touched"),
+    ("levels = [0, 1]", "levels = [0, 0.5, 1]", "switches.gripper_button.positions", True, "it has 2 positions, and 3"),
+    ('press = "mark_button"', 'press = "guide"', "switches.mark_button", False, "nothing uses it"),
+    ('forward = "1.2 m/s"', 'forward = "2.2 m/s"', "modes.brisk.speeds.forward", True, "no more than 63 %"),
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("old", "new", "key", "problem", "said"), REMARKS)
@@ -182,6 +195,17 @@ def test_check_says_what_is_wrong_and_where(
     assert text.splitlines()[remark["line"] - 1].startswith(name)
     assert line_of(text, key) == remark["line"]
     assert done.returncode == (1 if problem else 0)
+
+
+@pytest.mark.parametrize(("old", "new", "key", "problem", "said"), LIFT_REMARKS)
+def test_check_knows_modes_and_switches(old: str, new: str, key: str, problem: bool, said: str) -> None:
+    text = shipped("medlar-lift.toml").read_text()
+    assert old in text
+    profile = tenuto.parse_profile(text.replace(old, new, 1))
+    found = {remark.key: remark for remark in advise(profile)}
+    assert advise(tenuto.parse_profile(text)) == []
+    assert (found[key].problem, said in found[key].text) == (problem, True)
+    assert line_of(text, key) > 1
 
 
 def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> None:

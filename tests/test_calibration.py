@@ -30,11 +30,11 @@ from tenuto.calibration import (
     travel_shape,
 )
 from tenuto.calibration.store import default_path, find_calibration
+from tenuto.core.curve import Shape, resolution
 from tenuto.core.errors import CalibrationError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.data import shipped
-from tenuto.profile.advice import slow_speeds
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
@@ -387,6 +387,9 @@ def test_the_guided_flow_on_a_virtual_joystick(tmp_path: Path) -> None:
 
 
 def test_expo_leaves_more_slow_speeds() -> None:
+    def slow_speeds(steps: int, dead_zone: float, expo: float) -> int:
+        return resolution(steps, Shape(expo, expo), dead_zone).slow
+
     assert slow_speeds(32, 0.1, 0.0) == 2  # by hand: 31 gaps of 2/31; above 0.1, up to 0.28: 0.161, 0.226
     assert slow_speeds(32, 0.1, 0.8) > 4
     assert slow_speeds(65536, 0.1, 0.0) > 1000

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+import tomllib
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +17,7 @@ import pytest
 import tenuto
 from helpers import MEDLAR, run
 from tenuto.data import shipped
+from tenuto.sources.recording import write_recording
 
 ROOT = Path(__file__).parents[1]
 PROFILE, RECORDING = str(shipped("medlar.toml")), str(shipped("orchard-row.csv"))
@@ -31,7 +33,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert "no good frame for 0.3" in words
     assert "enabled afresh at 30." in words
     assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
-        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "orchard-row.csv",
+        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "medlar-lift.toml", "damson.toml",
+        "orchard-row.csv",
         "worn-pad.csv", "clean-transmitter.csv",
     }  # fmt: skip
     return folder / "tenuto-demo"
@@ -125,6 +128,47 @@ def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile:
     assert speeds.max() > 0.2
     assert speeds.iloc[-1] == 0.0
     assert (-speeds.diff()[1:] <= 1.5 * rows["dt"][1:] + 1e-5).all()  # a ramp, no jump
+
+
+def test_curve_as_a_figure_a_table_and_json(tmp_path: Path) -> None:
+    lift = str(shipped("medlar-lift.toml"))
+    done = run("curve", lift, "--figure", "c.png", "--table", "c.csv", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "slow, fine; brisk, fine" in done.stdout
+    assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
+    table = pd.read_csv(tmp_path / "c.csv")
+    fine = table[(table["control"] == "steer") & table["in"].str.startswith("slow, fine")]
+    # What the figure draws is what a pipeline does with that stick.
+    profile = tenuto.load_profile(lift)
+    held = {name: 0.0 for control in profile.plan().controls for name in control.all_reads}
+    for row in fine.iloc[::25].itertuples():
+        pipeline = tenuto.Pipeline(profile)
+        for step in range(60):
+            tick = pipeline.step(tenuto.Frame(step * 0.02, held | {"left_x": float(str(row.raw))}), step * 0.02)
+        assert tick.shaped["steer"] == pytest.approx(float(str(row.shaped)), abs=1e-5)
+    summary = json.loads(run("curve", str(shipped("damson.toml")), "--json", cwd=tmp_path).stdout)
+    assert {row["control"] for row in summary["responses"]} == {"sideways", "forward", "climb", "turn"}
+    assert run("curve", lift, "--table", "nowhere/c.csv", cwd=tmp_path).returncode == 1
+
+
+def test_a_trim_is_kept_over_restarts(tmp_path: Path) -> None:
+    (tmp_path / "lift.toml").write_text(shipped("medlar-lift.toml").read_text() + '[loop]\nstall_timeout = "2 s"\n')
+    profile = tenuto.load_profile(tmp_path / "lift.toml")
+    names = [name for control in profile.plan().controls for name in control.all_reads]
+    frames = [tenuto.Frame(step * 0.02, dict.fromkeys(names, 0.0) | {"dpad_left": float(step % 50 > 25)})
+              for step in range(120)]  # fmt: skip
+    write_recording(tmp_path / "trim.csv", frames)
+    first = run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path)
+    assert "The trims are kept in lift.trims.toml" in first.stdout, first.stderr
+    assert tomllib.loads((tmp_path / "lift.trims.toml").read_text()) == {"steer": 0.01}
+    assert (
+        "trims as they were left: steer +0.01"
+        in run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path).stdout
+    )
+    assert tomllib.loads((tmp_path / "lift.trims.toml").read_text()) == {"steer": 0.02}
+    (tmp_path / "lift.trims.toml").write_text("steer = 7")
+    broken = run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path)
+    assert (broken.returncode, "lift.trims.toml: steer: expected a number from -1 to 1" in broken.stderr) == (1, True)
 
 
 def test_used_wrongly_or_given_something_broken(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from helpers import MEDLAR, PERIOD, Bench, pad
+from helpers import CART, MEDLAR, PERIOD, Bench, pad
 from tenuto import Frame, State, Tick
 from tenuto.core.demand import STANDSTILL
 
@@ -97,15 +97,15 @@ def test_one_stick_in_its_corner_asks_no_more_than_an_end() -> None:
     for profile, forward, turn in ((MEDLAR, 1.0, 1.0), (one_stick, 0.5, 0.5)):
         bench = Bench(profile)
         tick = bench.drive(3.0, forward=1.0, left=1.0)
-        assert tick.intent == (forward, turn)
+        assert (tick.intent.forward, tick.intent.turn) == (forward, turn)
         # Two wills at full speed are more than the wheels can do: slower, and on the arc that was asked for.
         asked, goes = tick.demand, tick.command
         assert goes.vx / goes.yaw_rate == pytest.approx(asked.vx / asked.yaw_rate)
-        fastest = max(tick.actuators)
-        assert fastest == pytest.approx(min(PLAN.chassis.max_wheel_speed, max(PLAN.chassis.wheel_speeds(asked))))
+        fastest = max(tick.actuators.values())
+        assert fastest == pytest.approx(min(CART.max_wheel_speed, max(CART.wheel_speeds(asked))))
     backwards = Bench()
     tick = backwards.drive(3.0, forward=-1.0, left=1.0)
-    assert tick.command == pytest.approx((-0.5, math.pi / 2))  # the stick to the left turns left, backing too
+    assert tick.command == pytest.approx((-0.5, 0.0, 0.0, math.pi / 2))  # the stick to the left turns left, backing too
 
 
 def test_the_end_is_a_ramp_and_halt_is_at_once() -> None:
@@ -174,8 +174,8 @@ def test_no_order_of_faults_moves_or_breaks_anything(parts: list[tuple[Any, ...]
         # Finite, and within the limits of speed, wheel and change.
         assert -0.5 - 1e-9 <= command.vx <= 1.2 + 1e-9
         assert abs(command.yaw_rate) <= math.pi / 2 + 1e-9
-        assert max(map(abs, tick.actuators)) <= PLAN.chassis.max_wheel_speed * (1 + 1e-9)
-        change, turn_change = (abs(a - b) for a, b in zip(command, before.command, strict=True))
+        assert max(map(abs, tick.actuators.values())) <= CART.max_wheel_speed * (1 + 1e-9)
+        change, _, _, turn_change = (abs(a - b) for a, b in zip(command, before.command, strict=True))
         assert change <= (0.8 if driving else 1.5) * tick.dt + 1e-9
         assert turn_change <= (math.pi if driving else math.tau) * tick.dt + 1e-9
         # Whoever may not drive only ever gets slower, and is told why.

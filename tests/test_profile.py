@@ -8,17 +8,23 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
+from tenuto.core.chassis import Differential
 from tenuto.data import shipped
 from tenuto.profile.quantities import DIMENSIONS, Dimension, parse_quantity
 
 TEXT = shipped("medlar.toml").read_text()
 
 
+def cart(plan: tenuto.Plan) -> Differential:
+    assert isinstance(plan.chassis, Differential)
+    return plan.chassis
+
+
 def test_medlar_in_si_units() -> None:
     plan = tenuto.parse_profile(TEXT).plan()
     assert plan.speeds.turn == pytest.approx(math.pi / 2)
     assert plan.guard.link_timeout == pytest.approx(0.3)
-    assert plan.chassis.max_wheel_speed == pytest.approx(120 * math.tau / 60)
+    assert cart(plan).max_wheel_speed == pytest.approx(120 * math.tau / 60)
     drive, _, hold = plan.controls
     # A pad counts down as its stick goes forward; forward is positive all the same.
     assert [drive.travel.position(raw) for raw in (-30454.0, 983.0, 30454.0)] == [1.0, 0.0, -1.0]
@@ -31,7 +37,7 @@ def test_what_is_left_out_has_a_safe_meaning() -> None:
     )
     plan = tenuto.parse_profile(lean).plan()
     assert plan.guard.stop_deceleration == plan.limits.acceleration
-    assert plan.chassis.max_wheel_speed == math.inf
+    assert cart(plan).max_wheel_speed == math.inf
     assert (plan.controls[0].travel.low, plan.controls[0].travel.high) == (-32768.0, 32767.0)
 
 

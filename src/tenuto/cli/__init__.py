@@ -10,6 +10,7 @@ from tenuto.cli.bind import bind
 from tenuto.cli.calibrate import calibrate
 from tenuto.cli.check import check
 from tenuto.cli.console import problems
+from tenuto.cli.curve import curve
 from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
 from tenuto.cli.drive import drive
@@ -27,7 +28,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, bind, calibrate, check, drive):
+for command in (demo, devices, watch, bind, calibrate, check, curve, drive):
     app.command()(command)
 
 

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from tenuto.profile import Profile
     from tenuto.sim import PathPoint
 
-PROFILE, KEYBOARD_PROFILE, RECORDING = "medlar.toml", "medlar-keyboard.toml", "orchard-row.csv"
+PROFILE, RECORDING = "medlar.toml", "orchard-row.csv"
+MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml", "damson.toml")
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
 
 
@@ -48,7 +49,7 @@ def demo(
 
     try:
         out.mkdir(parents=True, exist_ok=True)
-        for name in (PROFILE, KEYBOARD_PROFILE, RECORDING, *SESSIONS):
+        for name in (PROFILE, *MORE_PROFILES, RECORDING, *SESSIONS):
             shutil.copyfile(shipped(name), out / name)
     except OSError as error:
         raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error
@@ -61,7 +62,7 @@ def demo(
     table = ticks.to_frame()
     path = robot.cart.path
     summary = summarise(table, path)
-    sticks = (profile.style.forward, profile.style.turn)
+    sticks = profile.plan().style.controls()[:2]
     figure = drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard")
     save_figure(figure, out / "drive.png")
     if as_json:

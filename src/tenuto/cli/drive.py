@@ -48,6 +48,7 @@ def drive(
     """
     import tenuto
     from tenuto.calibration.store import find_calibration
+    from tenuto.profile.trims import load_trims, save_trims, trims_path
 
     if source is not None and recording is not None:
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
@@ -58,7 +59,8 @@ def drive(
         opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
         identity = "" if recording is not None else opened.identity
         kept = find_calibration(profile, identity, tuple(info.name for info in opened.controls()))
-        planned = loaded if kept is None else loaded.calibrated(kept[0])
+        trims = load_trims(trims_path(profile), loaded)
+        planned = loaded.calibrated(kept[0] if kept is not None else None, trims)
         sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
@@ -66,10 +68,14 @@ def drive(
             results.print(title, soft_wrap=True)
             if kept is not None:
                 results.print(f"calibrated by {kept[1]}", style="dim", soft_wrap=True)
+            if trims:
+                words = ", ".join(f"{name} {value:+g}" for name, value in trims.items())
+                results.print(f"trims as they were left: {words}", style="dim", soft_wrap=True)
             if opened.hint:
                 results.print(opened.hint, style="dim")
         with StatusLine(quiet=as_json) as status:
             report = tenuto.drive(planned, opened, sinks, on_tick=status.show)
+    trims_kept = save_trims(trims_path(profile), loaded, report.trims)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:
@@ -79,3 +85,5 @@ def drive(
             f"at worst {report.worst_lateness * 1000:.1f} ms behind.",
             soft_wrap=True,
         )
+        if trims_kept:
+            results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)

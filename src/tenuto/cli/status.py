@@ -42,7 +42,10 @@ class StatusLine:
     def show(self, tick: Tick) -> None:
         """Leave a tick to be shown; costs the loop next to nothing."""
         self._newest = tick
-        codes = (tick.guard.state, *(reason.code for reason in tick.guard.reasons))
+        reasons = (*tick.guard.reasons, *tick.notices)
+        chosen = tick.chosen
+        choice = (tick.guard.state, chosen.mode, chosen.rates, chosen.level, tick.actions)
+        codes = (*choice, *(reason.code for reason in reasons))
         if codes != self._codes:
             self._codes = codes
             self._changes.put(tick)

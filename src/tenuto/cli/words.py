@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.frame import Signal
 from tenuto.core.guard import State
+from tenuto.core.selection import Chosen
 from tenuto.core.tick import Tick
 
 if TYPE_CHECKING:
@@ -23,10 +24,22 @@ def command_in_words(command: VelocityCommand) -> str:
     parts = []
     if command.vx:
         parts.append(f"{abs(command.vx):.2f} m/s {'forward' if command.vx > 0 else 'backward'}")
+    if command.vy:
+        parts.append(f"{abs(command.vy):.2f} m/s to the {'left' if command.vy > 0 else 'right'}")
+    if command.vz:
+        parts.append(f"{'climbing' if command.vz > 0 else 'sinking'} at {abs(command.vz):.2f} m/s")
     if command.yaw_rate:
         side = "left" if command.yaw_rate > 0 else "right"
         parts.append(f"{math.degrees(abs(command.yaw_rate)):.0f} deg/s to the {side}")
     return ", ".join(parts)
+
+
+def chosen_in_words(chosen: Chosen) -> str:
+    """Say what is chosen, where there is a choice: ``[slow, fine, 50 %] ``."""
+    words = [word for word in (chosen.mode, chosen.rates) if word]
+    if chosen.level != 1.0:
+        words.append(f"{100 * chosen.level:.0f} %")
+    return f"[{', '.join(words)}] " if words else ""
 
 
 def signal_in_words(signal: Signal) -> str:
@@ -42,9 +55,12 @@ def tick_in_words(tick: Tick) -> str:
         aside += [frame.note] if frame.note and frame.link_good else []
         aside += [signal_in_words(frame.signal)] if frame.signal is not None else []
     head = f"{state} ({'; '.join(aside)})" if aside else str(state)
+    head = f"{chosen_in_words(tick.chosen)}{head}"
     if state is State.DRIVING:
-        return f"{head}: {command_in_words(tick.command)}"
-    return f"{head}: {'; '.join(reason.text for reason in tick.guard.reasons)}"
+        told = [*(f"{name}!" for name in tick.actions), *(notice.text for notice in tick.notices)]
+        return "; ".join([f"{head}: {command_in_words(tick.command)}", *told])
+    told = [*(f"{name}!" for name in tick.actions), *(reason.text for reason in (*tick.guard.reasons, *tick.notices))]
+    return f"{head}: {'; '.join(told)}"
 
 
 def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:

@@ -68,7 +68,7 @@ class GuardSettings:
     Attributes:
         hold_to_run: the name of the control that must be held.
         link_timeout: seconds without a good frame after which the link is quiet.
-        stop_deceleration: m/s². stop_turn_deceleration: rad/s².
+        stop_deceleration: m/s². stop_turn_deceleration: rad/s². stop_vertical_deceleration: m/s².
         stop: the name of a control that stops the robot while it is on; None where there is none.
     """
 
@@ -77,6 +77,7 @@ class GuardSettings:
     stop_deceleration: float
     stop_turn_deceleration: float
     stop: str | None = None
+    stop_vertical_deceleration: float = 1.0
 
 
 _DRIVING = GuardStatus(State.DRIVING, ())

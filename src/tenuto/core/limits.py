@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.smoothing import Motion, jerk_limited, rate_limited
 
 _HALVINGS = 40
+
+Fits = Callable[[VelocityCommand], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,12 +19,36 @@ class Limits:
     """How fast the command may change while somebody drives.
 
     Attributes:
-        acceleration: of the forward speed, m/s².
+        acceleration: of the forward and the sideways speed each, m/s².
         turn_acceleration: of the turning speed, rad/s².
+        deceleration: of these speeds while they shrink, m/s²; None for the same as while they grow.
+        turn_deceleration: rad/s², likewise.
+        vertical_acceleration: of the climbing speed, m/s².
+        jerk: how fast the accelerations of the speeds may change, m/s³; infinite for no S-curve.
+        turn_jerk: rad/s³.
     """
 
     acceleration: float
     turn_acceleration: float
+    deceleration: float | None = None
+    turn_deceleration: float | None = None
+    vertical_acceleration: float = 1.0
+    jerk: float = math.inf
+    turn_jerk: float = math.inf
+
+    @property
+    def plain(self) -> bool:
+        """Whether growing and shrinking have one limit, and there is no S-curve."""
+        return self.deceleration is None and self.turn_deceleration is None and self.jerk == self.turn_jerk == math.inf
+
+    @property
+    def axes(self) -> tuple[tuple[float, float, float], ...]:
+        """For vx, vy, vz and yaw rate: the limits while growing and while shrinking, and the jerk."""
+        slow = self.acceleration if self.deceleration is None else self.deceleration
+        turn_slow = self.turn_acceleration if self.turn_deceleration is None else self.turn_deceleration
+        level = (self.acceleration, slow, self.jerk)
+        vertical = (self.vertical_acceleration, self.vertical_acceleration, self.jerk)
+        return level, level, vertical, (self.turn_acceleration, turn_slow, self.turn_jerk)
 
 
 def approach(previous: float, target: float, most: float) -> float:
@@ -33,50 +61,98 @@ def approach(previous: float, target: float, most: float) -> float:
     return target
 
 
-def ramp(
-    previous: VelocityCommand,
-    target: VelocityCommand,
-    dt: float,
-    limits: Limits,
-    fits: Callable[[VelocityCommand], bool],
-) -> VelocityCommand:
-    """Change the command towards a target within the limits and within what the chassis can do.
+class Ramp:
+    """Changes the command towards a target within the limits and within what the chassis can do.
 
-    Each axis goes at its own limit, so that steering stays quick while the speed still builds up. On
-    the way, one axis may still be leaving while the other already arrives, and both together be more
-    than the wheels can turn. Then the axis that is leaving keeps its step and the one that arrives waits:
-    neither limit is ever broken, and neither axis can block the other.
-
-    Args:
-        previous: the command of the tick before; it must fit the chassis.
-        target: where to go; it must fit the chassis.
-        dt: seconds since the tick before, not negative.
-        limits: see `Limits`.
-        fits: tells whether the chassis can do a command.
+    Each axis goes at its own limit, so that steering stays quick while the speed still builds up. On the way, one
+    axis may still be leaving while the other already arrives, and both together be more than the chassis can do.
+    Then the axes that are leaving keep their step and the ones that arrive wait. Where that is no way either (a car
+    cannot lose its speed and keep its yaw rate), all axes go the straight way to the target by one share, or the
+    straight way to standstill: the limits are never broken, and the robot never gets stuck.
     """
-    if previous == target:
-        return target
-    vx = approach(previous.vx, target.vx, limits.acceleration * dt)
-    yaw_rate = approach(previous.yaw_rate, target.yaw_rate, limits.turn_acceleration * dt)
-    wanted = VelocityCommand(vx, yaw_rate)
-    if fits(wanted):
-        return wanted
-    leaving = VelocityCommand(
-        vx if abs(vx) < abs(previous.vx) else previous.vx,
-        yaw_rate if abs(yaw_rate) < abs(previous.yaw_rate) else previous.yaw_rate,
+
+    def __init__(self) -> None:
+        # Of each axis: only an S-curve has to remember it.
+        self._accelerations = STANDSTILL
+        self._limits: Limits | None = None
+        self._axes: tuple[tuple[float, float, float], ...] = ()
+        self._plain = True
+
+    def rest(self) -> None:
+        """Forget how the command was changing: something else has taken it over."""
+        self._accelerations = STANDSTILL
+
+    def step(
+        self, previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits, fits: Fits
+    ) -> VelocityCommand:
+        """Give the next command.
+
+        Args:
+            previous: the command of the tick before; it must fit the chassis.
+            target: where to go; it must fit the chassis.
+            dt: seconds since the tick before, not negative.
+            limits: see `Limits`.
+            fits: tells whether the chassis can do a command.
+        """
+        if previous == target:
+            self._accelerations = STANDSTILL
+            return target
+        if limits is not self._limits:
+            self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
+        wanted = _plain_step(previous, target, dt, limits) if self._plain else self._step(previous, target, dt)
+        if fits(wanted):
+            return wanted
+        self._accelerations = STANDSTILL
+        leaving = VelocityCommand(
+            *(new if abs(new) < abs(old) else old for old, new in zip(previous, wanted, strict=True))
+        )
+        if fits(leaving):
+            return _furthest(leaving, wanted, fits)
+        for aim in (target, STANDSTILL):
+            onward = _one_share(previous, aim, dt, limits)
+            if onward != previous and fits(onward):
+                return onward
+        return _one_share(previous, STANDSTILL, dt, limits)
+
+    def _step(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
+        """Let each axis follow its own limits, with their S-curves."""
+        moved, gained = list(previous), list(self._accelerations)
+        for axis, (up, down, jerk) in enumerate(self._axes):
+            if moved[axis] == target[axis]:
+                gained[axis] = 0.0
+            elif jerk == math.inf:
+                moved[axis] = rate_limited(moved[axis], target[axis], dt, up, down)
+            else:
+                now = Motion(moved[axis], gained[axis])
+                moved[axis], gained[axis] = jerk_limited(now, target[axis], dt, up, down, jerk)
+        self._accelerations = VelocityCommand(*gained)
+        return VelocityCommand(*moved)
+
+
+def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
+    """Let each axis follow its one limit: what most profiles have, and the shortest way."""
+    vx, vy, vz, yaw_rate = previous
+    to_vx, to_vy, to_vz, to_yaw_rate = target
+    most = limits.acceleration * dt
+    return VelocityCommand(
+        vx if vx == to_vx else approach(vx, to_vx, most),
+        vy if vy == to_vy else approach(vy, to_vy, most),
+        vz if vz == to_vz else approach(vz, to_vz, limits.vertical_acceleration * dt),
+        yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
     )
-    return _furthest(leaving, wanted, fits)
 
 
-def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Callable[[VelocityCommand], bool]) -> VelocityCommand:
+def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:
+    return VelocityCommand(*(a + share * (b - a) for a, b in zip(start, end, strict=True)))
+
+
+def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Fits) -> VelocityCommand:
     """Give the last command on the straight way from ``start``, which fits, to ``end`` that still fits."""
     low, high = 0.0, 1.0
     best = start
     for _ in range(_HALVINGS):
         share = (low + high) / 2
-        between = VelocityCommand(
-            start.vx + share * (end.vx - start.vx), start.yaw_rate + share * (end.yaw_rate - start.yaw_rate)
-        )
+        between = _between(start, end, share)
         if fits(between):
             low, best = share, between
         else:
@@ -84,21 +160,36 @@ def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Callable[[Velo
     return best
 
 
-def ramp_to_stop(
-    previous: VelocityCommand, dt: float, deceleration: float, turn_deceleration: float
-) -> VelocityCommand:
-    """Slow down on the arc that is being driven: both speeds shrink by the same share.
+def _one_share(previous: VelocityCommand, aim: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
+    """Go the straight way to an aim, all axes by the one share that keeps every limit."""
+    share = 1.0
+    for old, new, (up, down, _) in zip(previous, aim, limits.axes, strict=True):
+        if old != new:
+            share = min(share, min(up, down) * dt / abs(new - old))
+    return aim if share >= 1.0 else _between(previous, aim, share)
 
-    The axis that needs longer at its own deceleration sets the time, so neither is exceeded, and the
-    radius of the arc stays as it is until the robot stands.
+
+def ramp_to_stop(
+    previous: VelocityCommand,
+    dt: float,
+    deceleration: float,
+    turn_deceleration: float,
+    vertical_deceleration: float = 1.0,
+) -> VelocityCommand:
+    """Slow down on the arc that is being driven: all speeds shrink by the same share.
+
+    The axis that needs longest at its own deceleration sets the time, so none is exceeded, and the radius of the
+    arc stays as it is until the robot stands.
 
     Args:
         previous: the command of the tick before.
         dt: seconds since the tick before, not negative.
-        deceleration: m/s². turn_deceleration: rad/s².
+        deceleration: along the ground, m/s². turn_deceleration: rad/s². vertical_deceleration: m/s².
     """
-    seconds_left = max(abs(previous.vx) / deceleration, abs(previous.yaw_rate) / turn_deceleration)
+    vx, vy, vz, yaw_rate = previous
+    ground = math.hypot(vx, vy) if vy else abs(vx)
+    seconds_left = max(ground / deceleration, abs(yaw_rate) / turn_deceleration, abs(vz) / vertical_deceleration)
     if seconds_left <= dt:
         return STANDSTILL
     share = 1.0 - dt / seconds_left
-    return VelocityCommand(previous.vx * share, previous.yaw_rate * share)
+    return VelocityCommand(vx * share, vy * share, vz * share, yaw_rate * share)

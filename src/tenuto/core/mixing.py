@@ -1,9 +1,7 @@
-"""Third stage, the style: what the sticks mean for this robot. Arcade with one stick or with two."""
+"""Third stage, the style: how two axes become forward and turn. `tenuto.core.styles` reads them from controls."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Generic, NamedTuple
 
 import numpy as np
@@ -12,13 +10,15 @@ from tenuto.core.number import Value
 
 
 class Intent(NamedTuple, Generic[Value]):
-    """What the driver wants, as shares of the robot's speeds: forward and left turn are positive."""
+    """What the driver wants, as shares of the robot's speeds: forward, left, up and left turn are positive."""
 
     forward: Value
+    sideways: Value
+    up: Value
     turn: Value
 
 
-def two_stick_arcade(forward: Value, turn: Value) -> Intent[Value]:
+def two_stick_arcade(forward: Value, turn: Value) -> tuple[Value, Value]:
     """Drive with one stick and turn with another: each is its own will, so neither touches the other.
 
     What the wheels cannot do of both together is settled at the chassis, which keeps the arc.
@@ -26,10 +26,10 @@ def two_stick_arcade(forward: Value, turn: Value) -> Intent[Value]:
     Args:
         forward, turn: shaped positions, −1…1, numbers or arrays of one shape.
     """
-    return Intent(forward, turn)
+    return forward, turn
 
 
-def one_stick_arcade(forward: Value, turn: Value) -> Intent[Value]:
+def one_stick_arcade(forward: Value, turn: Value) -> tuple[Value, Value]:
     """Drive and turn with the two axes of a single stick.
 
     A thumb that means "all the way forward" slips into the corner, and there both axes together would
@@ -43,23 +43,5 @@ def one_stick_arcade(forward: Value, turn: Value) -> Intent[Value]:
     if isinstance(total, np.ndarray):
         total = np.maximum(total, 1.0)
     elif total <= 1.0:
-        return Intent(forward, turn)
-    return Intent(forward / total, turn / total)
-
-
-@dataclass(frozen=True, slots=True)
-class Arcade:
-    """The arcade style of a profile: which of its controls drive and turn, and on how many sticks."""
-
-    forward: str
-    turn: str
-    sticks: int = 2
-
-    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Read the intent from the shaped positions, control name → −1…1."""
-        mix = one_stick_arcade if self.sticks == 1 else two_stick_arcade
-        return mix(shaped[self.forward], shaped[self.turn])
-
-    def controls(self) -> tuple[str, ...]:
-        """Name the controls that move the robot, and so must be seen at rest before it may."""
-        return (self.forward, self.turn)
+        return forward, turn
+    return forward / total, turn / total

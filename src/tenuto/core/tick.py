@@ -9,11 +9,11 @@ import math
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from tenuto.core.chassis.differential import WheelSpeeds
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.frame import Frame
-from tenuto.core.guard import GuardStatus
+from tenuto.core.guard import GuardStatus, Reason
 from tenuto.core.mixing import Intent
+from tenuto.core.selection import Chosen
 
 
 class Tick(NamedTuple):
@@ -27,14 +27,18 @@ class Tick(NamedTuple):
         new_frame: whether that frame came with this tick.
         raw: control name → raw number of that frame as it came; NaN where it has none.
         positions: control name → position of its travel, −1…1 (0…1 for one that rests at its end).
-        shaped: control name → after dead zone and expo, −1…1.
+        shaped: control name → after dead zone, curve, smoothing and trim, −1…1.
         intent: shares of the robot's speeds.
         demand: the velocity that the driver asks for.
         guard: state and reasons.
         target: where the command is heading: the demand on the same arc within what the chassis can do,
             or standstill unless driving.
         command: the velocity that goes out.
-        actuators: what each wheel must do for it.
+        actuators: what each wheel must do for it, name → value.
+        chosen: mode, rates, speed level, trims, and where the switches stand.
+        outputs: output name → level, −1…1.
+        actions: the names of those that were fired with this tick.
+        notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
     """
 
     time: float
@@ -49,13 +53,17 @@ class Tick(NamedTuple):
     guard: GuardStatus
     target: VelocityCommand
     command: VelocityCommand
-    actuators: WheelSpeeds
+    actuators: Mapping[str, float]
+    chosen: Chosen = Chosen()
+    outputs: Mapping[str, float] = {}
+    actions: tuple[str, ...] = ()
+    notices: tuple[Reason, ...] = ()
 
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
 
         The columns are the same for every tick of a pipeline, controls in the order of the profile.
-        Several reasons are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
+        Several reasons, actions or notices are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
         """
         row: dict[str, float | int | str] = {
             "time": self.time,
@@ -67,8 +75,16 @@ class Tick(NamedTuple):
         row["link.quality"], row["link.rssi"] = (signal.quality, signal.rssi) if signal else (math.nan, math.nan)
         for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
             row.update((f"{stage}.{name}", value) for name, value in values.items())
-        for stage in ("intent", "demand", "target", "command", "actuators"):
+        for stage in ("intent", "demand", "target", "command"):
             row.update((f"{stage}.{name}", value) for name, value in getattr(self, stage)._asdict().items())
+        chosen = self.chosen
+        for stage, numbers in (
+            ("actuators", self.actuators), ("output", self.outputs), ("trim", chosen.trims), ("switch", chosen.switches)
+        ):  # fmt: skip
+            row.update((f"{stage}.{name}", value) for name, value in numbers.items())
+        row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
+        row["actions"] = "; ".join(self.actions)
+        row["notices"] = "; ".join(notice.text for notice in self.notices)
         row["guard.state"] = str(self.guard.state)
         row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
         row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from difflib import get_close_matches
+from collections.abc import Iterator
 
 from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
-from tenuto.profile.schema import ControlTable, Profile, SourceTable
+from tenuto.profile.controls import ControlTable
+from tenuto.profile.namecheck import driving_names, names_problems, style_controls, unknown
+from tenuto.profile.schema import Profile, SourceTable
 
 # Which keys of [source] mean something for which kinds.
 _KEYS_OF_KINDS = {
@@ -21,7 +22,10 @@ _KEYS_OF_KINDS = {
 
 def crosscheck(profile: Profile) -> list[Problem]:
     """List what is wrong between the tables of a profile, in the order of the file."""
-    return [*_source(profile), *_controls(profile), *_style(profile), *_guard(profile), *_loop(profile)]
+    return [
+        *_source(profile), *_controls(profile), *_style(profile), *_guard(profile), *names_problems(profile),
+        *_loop(profile),
+    ]  # fmt: skip
 
 
 def _source(profile: Profile) -> Iterator[Problem]:
@@ -42,7 +46,7 @@ def _controls(profile: Profile) -> Iterator[Problem]:
         info = control_info(kind, control.reads)
         if info is None:
             known = (info.name for info in LAYOUTS[kind])
-            yield _unknown(f"{key}.reads", f"a control of the {kind}", control.reads, known)
+            yield unknown(f"{key}.reads", f"a control of the {kind}", control.reads, known)
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
@@ -54,6 +58,7 @@ def _controls(profile: Profile) -> Iterator[Problem]:
         yield from _order(key, control, info)
         if control.rests == "end" and control.centre is not None:
             yield Problem(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
+        yield from _shape(key, control, info)
         if control.minus is not None:
             yield from _minus(key, kind, control.minus, info)
 
@@ -61,10 +66,25 @@ def _controls(profile: Profile) -> Iterator[Problem]:
 def _minus(key: str, kind: str, minus: str, info: ControlInfo) -> Iterator[Problem]:
     other = control_info(kind, minus)
     if other is None:
-        yield _unknown(f"{key}.minus", f"a control of the {kind}", minus, (info.name for info in LAYOUTS[kind]))
+        yield unknown(f"{key}.minus", f"a control of the {kind}", minus, (info.name for info in LAYOUTS[kind]))
     elif "stick" in (other.kind, info.kind):
         hint = "a stick goes both ways by itself"
         yield Problem(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
+
+
+def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:
+    if control.dead_zone + control.outer_dead_zone + control.hysteresis >= 1.0:
+        found = f"{control.dead_zone:g}, {control.outer_dead_zone:g} and {control.hysteresis:g}"
+        yield Problem(f"{key}.dead_zone", "dead zones and hysteresis of less than 1 together", found)
+    given = [name for name in ("expo", "power", "curve") if name in control.model_fields_set]
+    if len(given) > 1:
+        yield Problem(f"{key}.{given[1]}", "one of expo, power and curve", " and ".join(given), "take one out")
+    one_way = control.minus is None and (control.rests == "end" or (control.rests is None and info.kind != "stick"))
+    try:
+        control.shape(one_way=one_way and control.centre is None)
+    except ValueError as error:
+        expected = ControlTable.model_fields["curve"].description or ""
+        yield Problem(f"{key}.curve", expected, f"{control.curve}", str(error))
 
 
 def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:
@@ -78,12 +98,16 @@ def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Probl
 
 
 def _style(profile: Profile) -> Iterator[Problem]:
-    style = profile.style
-    for key, name in (("style.forward", style.forward), ("style.turn", style.turn)):
-        if name not in profile.controls:
-            yield _unknown(key, "the name of a control under [controls]", name, tuple(profile.controls))
-    if style.forward == style.turn:
-        yield Problem("style.turn", "another control than style.forward", f'"{style.turn}"')
+    places = [("", profile.style), *((f"modes.{name}.", mode.style) for name, mode in profile.modes.items())]
+    for place, style in places:
+        taken: dict[str, str] = {}
+        for key, name in style_controls(style).items() if style is not None else ():
+            if name not in profile.controls:
+                known = tuple(profile.controls)
+                yield unknown(f"{place}style.{key}", "the name of a control under [controls]", name, known)
+            elif name in taken:
+                yield Problem(f"{place}style.{key}", f"another control than style.{taken[name]}", f'"{name}"')
+            taken.setdefault(name, key)
 
 
 def _guard(profile: Profile) -> Iterator[Problem]:
@@ -91,13 +115,13 @@ def _guard(profile: Profile) -> Iterator[Problem]:
     for key, name in (("guard.hold_to_run", guard.hold_to_run), ("guard.stop", guard.stop)):
         if name is None:
             continue
-        if name in (profile.style.forward, profile.style.turn):
+        if name in driving_names(profile):
             yield Problem(key, "a control that does not drive", f'"{name}"', "hold one thing, steer with another")
         elif name not in profile.controls:
             info = control_info(kind, name)
             if info is None or info.travel is None:
                 known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
-                yield _unknown(key, f"a control of the {kind} or the name of one under [controls]", name, known)
+                yield unknown(key, f"a control of the {kind} or the name of one under [controls]", name, known)
     if guard.stop == guard.hold_to_run:
         yield Problem("guard.stop", "another control than guard.hold_to_run", f'"{guard.stop}"')
 
@@ -115,13 +139,3 @@ def _loop(profile: Profile) -> Iterator[Problem]:
                 f"{value:g} s",
                 "or raise loop.rate",
             )
-
-
-def _unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Problem:
-    return Problem(key, expected, f'"{found}"', nearest(found, known))
-
-
-def nearest(word: str, known: Iterable[str]) -> str:
-    """Give "did you mean …?" for the known word most like this one, or nothing."""
-    close = get_close_matches(word, list(known), n=1)
-    return f'did you mean "{close[0]}"?' if close else ""

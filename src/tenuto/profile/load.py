@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import tomllib
 from pathlib import Path
-from typing import Any, get_args
+from types import NoneType, UnionType
+from typing import Annotated, Any, NamedTuple, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
+from pydantic.fields import FieldInfo
 
 from tenuto.core.errors import Problem, ProfileError
-from tenuto.profile.crosscheck import crosscheck, nearest
+from tenuto.profile.crosscheck import crosscheck
+from tenuto.profile.namecheck import nearest
 from tenuto.profile.schema import Profile
 
 
@@ -49,39 +52,81 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
 
 def _problem(details: Any) -> Problem:
     """Say in a builder's words what pydantic found."""
-    place = tuple(details["loc"])
-    key = ".".join(str(part) for part in place)
-    table = _table_at(place[:-1])
-    name = str(place[-1])
-    if details["type"] == "extra_forbidden":
-        known = list(table.model_fields) if table else []
+    place = _Place.of(tuple(details["loc"]))
+    key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
+    kind, hint = details["type"], ""
+    if kind == "extra_forbidden":
+        known = list(place.table.model_fields) if place.table else []
         return Problem(key, f"one of {', '.join(known)}", "an unknown key", nearest(name, known))
-    field = table.model_fields.get(name) if table else None
-    expected = field.description if field and field.description else "a table"
-    if details["type"] == "missing":
+    if kind == "union_tag_invalid":
+        tags = [word.strip("' ") for word in details["ctx"]["expected_tags"].split(",")]
+        found = str(details["ctx"]["tag"])
+        return Problem(f"{key}.kind", f"one of {', '.join(tags)}", f'"{found}"', nearest(found, tags))
+    if kind == "union_tag_not_found":
+        return Problem(f"{key}.kind", "a word that says which kind it is", "nothing", "add it")
+    expected = place.field.description if place.field and place.field.description else "a table"
+    if kind == "missing":
         return Problem(key, expected, "nothing", "add it")
-    hint = details["msg"] if details["type"] == "quantity" else ""
-    if details["type"] == "literal_error" and field:
-        hint = nearest(str(details["input"]), [str(word) for word in get_args(field.annotation)])
+    if kind == "quantity":
+        hint = details["msg"]
+    if kind == "literal_error" and place.field:
+        hint = nearest(str(details["input"]), [str(word) for word in get_args(place.field.annotation)])
     return Problem(key, expected, _shown(details["input"]), hint)
 
 
-def _table_at(place: tuple[str | int, ...]) -> type[BaseModel] | None:
-    """Find the table of the schema that a key belongs to; a name under [controls] stands for any."""
-    table: type[BaseModel] = Profile
-    parts = list(place)
-    while parts:
-        field = table.model_fields.get(str(parts.pop(0)))
-        if field is None:
-            return None
-        annotation: Any = field.annotation
-        if get_args(annotation):
-            if not parts:
-                return None
-            parts.pop(0)
-            annotation = get_args(annotation)[1]
-        table = annotation
-    return table
+class _Place(NamedTuple):
+    """Where in the schema an error is: the parts of its key, the table that it stands in, and its field."""
+
+    parts: list[str]
+    table: type[BaseModel] | None
+    field: FieldInfo | None
+
+    @classmethod
+    def of(cls, loc: tuple[str | int, ...]) -> _Place:
+        """Follow a location through tables, tables by name, and kinds of table (which stand in it, but in no key)."""
+        annotation: Any = Profile
+        table: type[BaseModel] | None = None
+        field: FieldInfo | None = None
+        parts: list[str] = []
+        for part in loc:
+            kinds = _kinds(annotation)
+            if kinds:
+                annotation = kinds.get(str(part), annotation)
+                if str(part) in kinds:
+                    continue
+            found = _tables(annotation)
+            if found is not None:
+                table, field = found, found.model_fields.get(str(part))
+                annotation = field.annotation if field else None
+                if field is not None and field.discriminator:
+                    annotation = Annotated[annotation, field]
+            elif get_origin(annotation) is dict:
+                annotation = get_args(annotation)[1]
+            parts.append(str(part))
+        return cls(parts, table, field)
+
+
+def _plain(annotation: Any) -> list[Any]:
+    """List the members of a type without what is said about it; one alone where it is no union."""
+    if get_origin(annotation) is Annotated:
+        annotation = get_args(annotation)[0]
+    if get_origin(annotation) in (Union, UnionType):
+        return [member for member in get_args(annotation) if member is not NoneType]
+    return [annotation]
+
+
+def _kinds(annotation: Any) -> dict[str, type[BaseModel]]:
+    """Give kind → table where a table may be of several kinds; otherwise nothing."""
+    members = _plain(annotation)
+    if len(members) < 2 or not all(isinstance(member, type) and issubclass(member, BaseModel) for member in members):
+        return {}
+    return {word: member for member in members for word in get_args(member.model_fields["kind"].annotation)}
+
+
+def _tables(annotation: Any) -> type[BaseModel] | None:
+    members = _plain(annotation)
+    one = members[0]
+    return one if len(members) == 1 and isinstance(one, type) and issubclass(one, BaseModel) else None
 
 
 def _shown(value: object) -> str:

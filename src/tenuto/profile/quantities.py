@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
@@ -33,11 +33,23 @@ SPEED = Dimension("speed", "m/s", {"cm/s": 0.01, "mm/s": 0.001, "km/h": 1 / 3.6}
 TURN_SPEED = Dimension("turning speed", "rad/s", {"deg/s": _DEG, "rev/min": math.tau / 60, "rev/s": math.tau})
 ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.001})
 TURN_ACCELERATION = Dimension("turning acceleration", "rad/s^2", {"deg/s^2": _DEG, "rev/s^2": math.tau})
-DIMENSIONS = (LENGTH, TIME, FREQUENCY, SPEED, TURN_SPEED, ACCELERATION, TURN_ACCELERATION)
+JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
+TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
+DIMENSIONS = (LENGTH, TIME, FREQUENCY, SPEED, TURN_SPEED, ACCELERATION, TURN_ACCELERATION, JERK, TURN_JERK)
 
 _QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(\S.*?)?\s*")
 # Other ways in which people write the same unit.
-_SPELLINGS = {"°": "deg", "²": "^2", "s2": "s^2", "rpm": "rev/min", "metres": "m", "seconds": "s", "hz": "Hz"}
+_SPELLINGS = {
+    "°": "deg",
+    "²": "^2",
+    "s2": "s^2",
+    "³": "^3",
+    "s3": "s^3",
+    "rpm": "rev/min",
+    "metres": "m",
+    "seconds": "s",
+    "hz": "Hz",
+}
 
 
 def parse_quantity(value: object, dimension: Dimension) -> float:
@@ -93,3 +105,25 @@ Speed = Annotated[float, BeforeValidator(_validator(SPEED))]
 TurnSpeed = Annotated[float, BeforeValidator(_validator(TURN_SPEED))]
 Acceleration = Annotated[float, BeforeValidator(_validator(ACCELERATION))]
 TurnAcceleration = Annotated[float, BeforeValidator(_validator(TURN_ACCELERATION))]
+Jerk = Annotated[float, BeforeValidator(_validator(JERK))]
+TurnJerk = Annotated[float, BeforeValidator(_validator(TURN_JERK))]
+
+
+def _halves(low: float, high: float) -> Callable[[object], tuple[float, float]]:
+    """Make a reader of one number for both halves of a stick, or a list of two, the positive half's first."""
+
+    def good(number: object) -> bool:
+        return isinstance(number, (int, float)) and not isinstance(number, bool) and low <= number <= high
+
+    def read(value: Any) -> tuple[float, float]:
+        numbers = value if isinstance(value, (list, tuple)) else [value, value]
+        if len(numbers) != 2 or not all(good(number) for number in numbers):
+            raise PydanticCustomError("quantity", "{hint}", {"hint": "or a list of two, the positive half's first"})
+        return float(numbers[0]), float(numbers[1])
+
+    return read
+
+
+# Of expo, and of a power.
+ExpoHalves = Annotated[tuple[float, float], BeforeValidator(_halves(0.0, 1.0))]
+PowerHalves = Annotated[tuple[float, float], BeforeValidator(_halves(1.0, 5.0))]

@@ -6,7 +6,7 @@ import signal
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from types import FrameType
 
 from tenuto.core.demand import STANDSTILL
@@ -33,6 +33,7 @@ class DriveReport:
         skipped_ticks: ticks that were left out because their whole period had passed.
         worst_lateness: s.
         ended: why the drive ended, in plain words.
+        trims: control → trim as the trim buttons left it.
     """
 
     ticks: int = 0
@@ -41,6 +42,7 @@ class DriveReport:
     skipped_ticks: int = 0
     worst_lateness: float = 0.0
     ended: str = ""
+    trims: dict[str, float] = field(default_factory=dict)
 
 
 def drive(
@@ -189,6 +191,7 @@ class _Drive:
         """Give every sink its stop, whatever the others do."""
         self.stopping_sinks = True
         last = self.pipeline.halt(self.clock.now())
+        self.report.trims = self.pipeline.trims
         for sink in self.sinks:
             try:
                 sink.stop(last)

@@ -69,7 +69,7 @@ class DifferentialCart:
         share = 1.0 - math.exp(-dt / self._lag)
         for _ in range(steps):
             self.wheels = WheelSpeeds(*(w + share * (c - w) for w, c in zip(self.wheels, self._command, strict=True)))
-            vx, yaw_rate = self._chassis.velocity(self.wheels)
+            vx, _, _, yaw_rate = self._chassis.velocity(self.wheels)
             x, y, heading = along_arc(x, y, heading, vx * dt, yaw_rate * dt)
         self.path.append(PathPoint(time + seconds, x, y, heading, vx, yaw_rate))
         return self.now

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from tenuto.core.chassis import Differential
+from tenuto.core.errors import SinkError
 from tenuto.core.pipeline import Plan
 from tenuto.core.tick import Tick
 from tenuto.sim.cart import DifferentialCart
@@ -23,6 +25,9 @@ class SimulatedCart(Sink):
 
     def start(self, plan: Plan) -> None:
         """Place a cart with the measures of the profile at the origin."""
+        if not isinstance(plan.chassis, Differential):
+            raise SinkError(f"there is no simulated robot for {type(plan.chassis).__name__}")
+        self.chassis = plan.chassis
         self.cart = DifferentialCart(plan.chassis)
         self._time: float | None = None
 
@@ -31,7 +36,7 @@ class SimulatedCart(Sink):
         if self._time is not None and tick.time > self._time:
             self.cart.advance(tick.time - self._time)
         self._time = tick.time
-        self.cart.command(tick.actuators)
+        self.cart.command(self.chassis.wheel_speeds(tick.command))
 
     def stop(self, tick: Tick) -> None:
         """Command standstill and let the cart roll out."""

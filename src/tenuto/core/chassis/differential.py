@@ -36,24 +36,30 @@ class Differential:
     max_wheel_speed: float
 
     def wheel_speeds(self, command: VelocityCommand) -> WheelSpeeds:
-        """Give the wheel speeds for a velocity; they are not limited here, see `keep_arc`."""
-        vx, yaw_rate = command
-        half = yaw_rate * self.track / 2.0
+        """Give the wheel speeds for a velocity; they are not limited here, see `within_reach`."""
+        half = command.yaw_rate * self.track / 2.0
+        vx = command.vx
         return WheelSpeeds((vx - half) / self.wheel_radius, (vx + half) / self.wheel_radius)
+
+    def actuators(self, command: VelocityCommand) -> dict[str, float]:
+        """Give the wheel speeds by name, rad/s."""
+        left, right = self.wheel_speeds(command)
+        return {"left_wheel": left, "right_wheel": right}
 
     def velocity(self, wheels: WheelSpeeds) -> VelocityCommand:
         """Give the velocity that two wheel speeds make: the inverse of `wheel_speeds`."""
         left, right = wheels
         return VelocityCommand(
-            self.wheel_radius * (right + left) / 2.0, self.wheel_radius * (right - left) / self.track
+            vx=self.wheel_radius * (right + left) / 2.0, yaw_rate=self.wheel_radius * (right - left) / self.track
         )
 
     def fits(self, command: VelocityCommand) -> bool:
         """Tell whether no wheel has to turn faster than it can."""
-        rim = abs(command[0]) + abs(command[1]) * self.track / 2.0
-        return rim <= self.max_wheel_speed * self.wheel_radius * _ROUNDING
+        vx, vy, vz, yaw_rate = command
+        rim = abs(vx) + abs(yaw_rate) * self.track / 2.0
+        return vy == vz == 0.0 and rim <= self.max_wheel_speed * self.wheel_radius * _ROUNDING
 
-    def keep_arc(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
+    def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
         """Slow a velocity down to what the wheels can do, on the same arc.
 
         Both wheels are scaled by one share. Clipping only the faster one would straighten the curve.
@@ -61,10 +67,12 @@ class Differential:
         Returns:
             The velocity, and the share 0…1 of the one asked for (1 when nothing had to give).
         """
-        vx, yaw_rate = command
+        vx, vy, vz, yaw_rate = command
+        if vy or vz:
+            command = VelocityCommand(vx=vx, yaw_rate=yaw_rate)
         rim = abs(vx) + abs(yaw_rate) * self.track / 2.0
         most = self.max_wheel_speed * self.wheel_radius
         if rim <= most:
             return command, 1.0
         share = most / rim
-        return VelocityCommand(vx * share, yaw_rate * share), share
+        return VelocityCommand(vx=vx * share, yaw_rate=yaw_rate * share), share

@@ -1,0 +1,169 @@
+"""The whole way of each control, from raw number to shaped, in every mode and under every set of rates."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.calibration.store import Calibration
+from tenuto.core.control import ControlPlan, StickPlan, stick_zone
+from tenuto.core.curve import resolution_of
+from tenuto.core.modes import ModePlan
+from tenuto.core.number import Array
+from tenuto.core.pipeline import Plan
+from tenuto.core.shaping import dead_zone
+from tenuto.profile.schema import Profile
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# What a device has that was not measured, in steps over its whole travel.
+_USUAL_STEPS = {"gamepad": 256, "lines": 1024, "keyboard": 3}
+_RADIO_STEPS = 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Response:
+    """What is made of one control in one mode, under one set of rates.
+
+    Attributes:
+        control: its name. label: the modes and rates in which it holds; empty where there are none.
+        raw: the numbers of the device, one a step. positions, shaped: what is made of each.
+        speeds: modes and rates → the speed that it asks for by itself, m/s or rad/s.
+        unit: "m/s" or "rad/s".
+    """
+
+    control: str
+    label: str
+    raw: Array
+    positions: Array
+    shaped: Array
+    speeds: dict[str, Array]
+    unit: str
+
+
+def steps_of(plan: ControlPlan, profile: Profile, calibration: Calibration | None) -> tuple[int, bool]:
+    """Give how many steps a control has over its travel, and whether that was measured."""
+    measured = calibration.controls.get(plan.reads) if calibration is not None else None
+    if measured is not None and measured.steps > 1:
+        return measured.steps, True
+    return _USUAL_STEPS.get(profile.source.kind, _RADIO_STEPS), False
+
+
+def responses(profile: Profile, calibration: Calibration | None = None) -> dict[str, list[Response]]:
+    """Give, for each driving control, its response in each mode and under each set of rates, without doubles.
+
+    Hysteresis, smoothing and ramps need time and are not in it. The other axis of a stick is taken to be at rest.
+    """
+    plan = profile.plan(calibration)
+    found: dict[str, list[Response]] = {}
+    for control in plan.controls:
+        if control.name not in plan.driving_controls():
+            continue
+        steps, _ = steps_of(control, profile, calibration)
+        raw = np.linspace(control.travel.low, control.travel.high, steps)
+        positions = control.travel.position(raw)
+        if control.minus is not None:
+            # Two controls make one axis: the second one's half is a mirror of the first one's.
+            raw = np.concatenate([-raw[:0:-1], raw])
+            positions = np.concatenate([-positions[:0:-1], positions])
+        kept: list[Response] = []
+        for mode, rates in _ways(profile, plan, control.name):
+            shaped = shaped_alone(plan, control, positions, rates)
+            label = ", ".join(word for word in (mode.name, rates) if word)
+            speed, unit = _speed(mode, control.name, shaped, plan.driving_controls())
+            speeds = {label: speed}
+            same = next((one for one in kept if np.array_equal(one.shaped, shaped)), None)
+            if same is not None:
+                kept.remove(same)
+                label = f"{same.label}; {label}"
+                speeds = {**same.speeds, **speeds}
+            kept.append(Response(control.name, label, raw, positions, shaped, speeds, unit))
+        found[control.name] = [replace(kept[0], label="")] if len(kept) == 1 else kept
+    return found
+
+
+def _ways(profile: Profile, plan: Plan, name: str) -> Iterator[tuple[ModePlan, str]]:
+    """List the modes in which a control drives, each with the sets of rates that can hold in it."""
+    for mode in plan.modes:
+        if name in mode.style.controls():
+            yield from ((mode, rates) for rates in _rates_in(profile, plan, mode))
+
+
+def _speed(mode: ModePlan, name: str, shaped: Array, driving: tuple[str, ...]) -> tuple[Array, str]:
+    """Give the speed that a control asks for while the others rest, on the axis that it moves most, and its unit."""
+    still = dict.fromkeys(driving, 0.0)
+    asked = np.array([mode.speeds.demand(mode.style.intent({**still, name: value})) for value in shaped.tolist()])
+    axis = int(np.abs(asked).max(axis=0).argmax())
+    return asked[:, axis], "rad/s" if axis == 3 else "m/s"
+
+
+def shaped_alone(plan: Plan, control: ControlPlan, positions: Array, rates: str = "") -> Array:
+    """Give what is made of positions of one control while all others rest."""
+    shape = control.shape_for(rates)
+    for stick in plan.sticks:
+        if stick.zone != "axes" and control.name in (stick.x, stick.y):
+            return shape(_along(stick, control.name, positions))
+    return shape(dead_zone(positions, control.dead_zone, control.outer_dead_zone))
+
+
+def _along(stick: StickPlan, name: str, positions: Array) -> Array:
+    pairs = [stick_zone(stick, p, 0.0) if name == stick.x else stick_zone(stick, 0.0, p) for p in positions.tolist()]
+    return np.array([pair[0] if name == stick.x else pair[1] for pair in pairs])
+
+
+def _rates_in(profile: Profile, plan: Plan, mode: ModePlan) -> list[str]:
+    """List the sets of rates that can hold in a mode, the one that it begins with first."""
+    if not profile.rates:
+        return [""]
+    begin = mode.rates or plan.selection.rates.begin
+    chosen = list(plan.selection.rates.order) if plan.selection.rates.switch else []
+    return list(dict.fromkeys([begin, *chosen]))
+
+
+def curve_table(profile: Profile, calibration: Calibration | None = None) -> pd.DataFrame:
+    """Make a table of all responses, a row a step of the device: control, rates, raw, position, shaped."""
+    import pandas as pd
+
+    rows = [
+        pd.DataFrame(
+            {"control": one.control, "in": one.label or "always", "raw": one.raw, "position": one.positions,
+             "shaped": one.shaped}
+        )
+        for several in responses(profile, calibration).values() for one in several
+    ]  # fmt: skip
+    return pd.concat(rows, ignore_index=True)
+
+
+def curve_summary(profile: Profile, calibration: Calibration | None = None) -> pd.DataFrame:
+    """Make a table with a row a response: dead zone, and what is left of the device's steps."""
+    import pandas as pd
+
+    plan = profile.plan(calibration)
+    controls = {control.name: control for control in plan.controls}
+    zones = {name: stick for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
+    rows = []
+    for name, several in responses(profile, calibration).items():
+        control = controls[name]
+        zone = zones[name].dead_zone if name in zones else control.dead_zone
+        outer = zones[name].outer_dead_zone if name in zones else control.outer_dead_zone
+        steps, measured = steps_of(control, profile, calibration)
+        for one in several:
+            left = resolution_of(one.shaped)
+            rows.append(
+                {
+                    "control": name, "in": one.label or "always", "dead_zone": zone, "outer": outer, "steps": steps,
+                    "measured": measured, "outputs": left.outputs, "smallest": left.smallest,
+                    "slow_outputs": left.slow, "half_way": float(np.interp(0.5, *_rising(one))),
+                    "end": float(one.shaped.max()),
+                }
+            )  # fmt: skip
+    return pd.DataFrame(rows)
+
+
+def _rising(one: Response) -> tuple[Array, Array]:
+    order = np.argsort(one.positions, kind="stable")
+    return one.positions[order], one.shaped[order]

@@ -1,0 +1,283 @@
+"""From the tables of a profile to the plan of a pipeline."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from itertools import pairwise
+from typing import TYPE_CHECKING
+
+from tenuto.calibration.store import Calibration, ControlCalibration
+from tenuto.core.control import ControlPlan, Opposite, StickPlan
+from tenuto.core.guard import GuardSettings
+from tenuto.core.layouts import ControlInfo, control_info
+from tenuto.core.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
+from tenuto.core.outputs import ActionPlan, OutputPlan
+from tenuto.core.pipeline import Plan
+from tenuto.core.selection import SelectionPlan
+from tenuto.core.switches import SwitchPlan, thresholds_between
+from tenuto.profile.choices import (
+    AnyOutput,
+    AnySwitch,
+    ContactOutput,
+    CycleTable,
+    GestureTable,
+    LevelsOutput,
+    ModeTable,
+    PairOutput,
+    PositionsTable,
+    TimedTable,
+)
+from tenuto.profile.controls import ControlTable
+
+if TYPE_CHECKING:
+    from tenuto.profile.schema import Profile
+
+
+def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping[str, float]) -> Plan:
+    """Make the plan; the profile has been checked."""
+    builder = _Builder(profile, calibration)
+    guard = profile.guard
+    limits = profile.limits.limits()
+    most = max(limits.acceleration, limits.deceleration or 0.0)
+    turn_most = max(limits.turn_acceleration, limits.turn_deceleration or 0.0)
+    return Plan(
+        controls=tuple(builder.controls.values()),
+        modes=builder.modes(),
+        guard=GuardSettings(
+            guard.hold_to_run,
+            guard.link_timeout,
+            guard.stop_deceleration or most,
+            guard.stop_turn_deceleration or turn_most,
+            guard.stop,
+            guard.stop_vertical_deceleration or limits.vertical_acceleration,
+        ),
+        chassis=profile.chassis.chassis(),
+        period=1.0 / profile.loop.rate,
+        stall_timeout=profile.loop.stall_timeout,
+        sticks=tuple(StickPlan(**table.model_dump()) for table in profile.sticks.values()),
+        selection=builder.selection(trims),
+        actions=tuple(
+            ActionPlan(name, action.press, action.when == "any time") for name, action in profile.actions.items()
+        ),
+    )
+
+
+def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
+    """List what is pressed to choose or do something: the key that says so, and the switch or control."""
+    choose, levels = profile.choose, profile.levels
+    pressed = {
+        "choose.mode.switch": choose.mode.switch if choose.mode else None,
+        "choose.mode.back": choose.mode.back if choose.mode else None,
+        "choose.rates.switch": choose.rates.switch if choose.rates else None,
+        "levels.faster": levels.faster if levels else None,
+        "levels.slower": levels.slower if levels else None,
+    }
+    for name, trim in profile.trims.items():
+        pressed |= {f"trims.{name}.up": trim.up, f"trims.{name}.down": trim.down}
+    pressed |= {f"actions.{name}.press": action.press for name, action in profile.actions.items()}
+    yield from ((key, name) for key, name in pressed.items() if name is not None)
+    yield from _pressed_for_outputs(profile)
+
+
+def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
+    places = [("", profile.outputs), *((f"modes.{name}.", mode.outputs) for name, mode in profile.modes.items())]
+    for place, outputs in places:
+        for name, output in outputs.items():
+            for key in ("up", "down", "switch"):
+                if (switch := getattr(output, key, None)) is not None:
+                    yield f"{place}outputs.{name}.{key}", switch
+
+
+def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
+    """List the controls that are read without being under [controls] of need: the key, and the name."""
+    yield "guard.hold_to_run", profile.guard.hold_to_run
+    if profile.guard.stop is not None:
+        yield "guard.stop", profile.guard.stop
+    for name, switch in profile.switches.items():
+        if isinstance(switch, GestureTable):
+            yield from ((f"switches.{name}.sticks", stick) for stick in switch.sticks)
+        else:
+            yield f"switches.{name}.reads", switch.reads
+    for name, trim in profile.trims.items():
+        if trim.dial is not None:
+            yield f"trims.{name}.dial", trim.dial
+    yield from ((key, name) for key, name in pressed_names(profile) if name not in profile.switches)
+
+
+class _Builder:
+    """Builds the parts of a plan that need to know each other."""
+
+    def __init__(self, profile: Profile, calibration: Calibration | None) -> None:
+        self.profile = profile
+        self.calibration = calibration
+        tables = dict(profile.controls)
+        # A control may be one of [controls], or be named as the device names it.
+        for _, name in read_names(profile):
+            tables.setdefault(name, ControlTable(reads=name))
+        self.controls = {name: self._control(name, table) for name, table in tables.items()}
+
+    def _control(self, name: str, table: ControlTable) -> ControlPlan:
+        info, measured = self._known(table.reads)
+        if measured is not None:
+            table = table.measured(measured)
+        minus = None
+        if table.minus is not None:
+            other, measured_other = self._known(table.minus)
+            opposite = ControlTable(reads=table.minus)
+            if measured_other is not None:
+                opposite = opposite.measured(measured_other)
+            minus = Opposite(table.minus, opposite.travel(other), opposite.believable(other))
+        travel = table.travel(info)
+        one_way = travel.centre is None and minus is None
+        return ControlPlan(
+            name,
+            table.reads,
+            travel,
+            table.believable(info),
+            table.dead_zone,
+            table.outer_dead_zone,
+            table.hysteresis,
+            table.shape(one_way=one_way),
+            {
+                rates: table.shape(one_way=one_way, rates=rate)
+                for rates, rate in self.profile.rates.items()
+                if name in (self.profile.controls if rate.controls is None else rate.controls)
+            },
+            table.spike_filter,
+            table.smoothing or 0.0,
+            1.0 / table.ramp_up if table.ramp_up else 0.0,
+            1.0 / table.ramp_down if table.ramp_down else 0.0,
+            rest_band=measured.dead_zone if measured is not None else None,
+            centre_at_start=table.centre == "at start",
+            minus=minus,
+        )
+
+    def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:
+        """Give what is known of a control of the device, and what was measured of it."""
+        kind = self.profile.source.kind
+        info = control_info(kind, reads)
+        if info is None:
+            raise ValueError(f"a {kind} has no control {reads}")
+        return info, self.calibration.controls.get(reads) if self.calibration is not None else None
+
+    def modes(self) -> tuple[ModePlan, ...]:
+        """Give the modes; a profile without any has one without a name."""
+        profile = self.profile
+        tables = profile.modes or {"": ModeTable(fallback=True)}
+        return tuple(
+            ModePlan(
+                name,
+                (mode.style or profile.style).style(),
+                (mode.speeds or profile.speeds).speeds(),
+                (mode.limits or profile.limits).limits(),
+                tuple(
+                    _output(output, mode.outputs.get(output, table))
+                    for output, table in profile.outputs.items()
+                    if output not in mode.without
+                ),
+                mode.rates,
+                mode.fallback or len(tables) == 1,
+            )
+            for name, mode in tables.items()
+        )
+
+    def selection(self, trims: Mapping[str, float]) -> SelectionPlan:
+        """Give the switches and what they choose."""
+        profile, choose = self.profile, self.profile.choose
+        mode = rates = ChoicePlan(("",), "")
+        through_rest = True
+        fallback = next((name for name, mode in profile.modes.items() if mode.fallback), next(iter(profile.modes), ""))
+        if choose.mode is not None:
+            mode = ChoicePlan(tuple(choose.mode.order), fallback, choose.mode.switch, choose.mode.back)
+            through_rest = choose.mode.through_rest
+        elif fallback:
+            mode = ChoicePlan((fallback,), fallback)
+        if choose.rates is not None:
+            rates = ChoicePlan(tuple(choose.rates.order), choose.rates.order[0], choose.rates.switch)
+        levels = LevelPlan()
+        if profile.levels is not None:
+            steps = tuple(profile.levels.steps)
+            begin = steps.index(profile.levels.begin) if profile.levels.begin is not None else 0
+            levels = LevelPlan(steps, begin, profile.levels.faster, profile.levels.slower)
+        pressed = dict.fromkeys(name for _, name in pressed_names(profile) if name not in profile.switches)
+        return SelectionPlan(
+            (
+                *(self._switch(name, switch) for name, switch in profile.switches.items()),
+                *(SwitchPlan(name, reads=name) for name in pressed),
+            ),
+            mode,
+            through_rest,
+            rates,
+            levels,
+            tuple(
+                TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.dial)
+                for name, trim in profile.trims.items()
+            ),
+        )
+
+    def _switch(self, name: str, table: AnySwitch) -> SwitchPlan:
+        if isinstance(table, GestureTable):
+            gesture = tuple((stick, where, self.controls[stick].one_way) for stick, where in table.sticks.items())
+            return SwitchPlan(
+                name, table.kind, time=table.time, gesture=gesture, debounce=table.debounce, at_start=table.at_start
+            )
+        if isinstance(table, PositionsTable):
+            thresholds, gap = self._thresholds(table)
+            return SwitchPlan(
+                name, table.kind, table.reads, count=len(thresholds) + 1, thresholds=thresholds,
+                hysteresis=table.hysteresis * gap, debounce=table.debounce, at_start=table.at_start,
+            )  # fmt: skip
+        return SwitchPlan(
+            name,
+            table.kind,
+            table.reads,
+            time=table.time if isinstance(table, TimedTable) else 1.0,
+            count=(table.positions or self._used_positions(name)) if isinstance(table, CycleTable) else 2,
+            on_above=table.on_above,
+            off_below=table.off_below,
+            debounce=table.debounce,
+            at_start=table.at_start,
+        )
+
+    def _used_positions(self, switch: str) -> int:
+        """Tell how many positions a switch needs for what it chooses."""
+        profile = self.profile
+        counts = [len(choice.order) for choice in (profile.choose.mode, profile.choose.rates)
+                  if choice is not None and choice.switch == switch]  # fmt: skip
+        counts += [
+            len(output.levels)
+            for output in profile.outputs.values()
+            if isinstance(output, LevelsOutput) and output.switch == switch
+        ]
+        return max(counts, default=2)
+
+    def _thresholds(self, table: PositionsTable) -> tuple[tuple[float, ...], float]:
+        """Give the thresholds of a switch with positions, as shares of its travel, and the smallest gap.
+
+        From raw numbers where the profile gives them, else from its calibration, else evenly over its travel.
+        """
+        control = self.controls[table.reads]
+        _, measured = self._known(control.reads)
+        raws = table.at or (measured.positions if measured is not None and len(measured.positions) > 1 else ())
+        if raws and not (table.at is None and table.positions not in (None, len(raws))):
+            places = tuple(sorted(control.travel.position(float(raw)) for raw in raws))
+        else:
+            count = table.positions or 2
+            low = 0.0 if control.one_way else -1.0
+            places = tuple(low + (1.0 - low) * number / (count - 1) for number in range(count))
+        gap = min(high - low for low, high in pairwise(places))
+        return thresholds_between(places), gap
+
+
+def _output(name: str, table: AnyOutput) -> OutputPlan:
+    if isinstance(table, PairOutput):
+        return OutputPlan(
+            name, table.kind, table.idle, table.when_stopped, up=table.up, down=table.down,
+            up_level=table.up_level, down_level=table.down_level,
+        )  # fmt: skip
+    if isinstance(table, ContactOutput):
+        return OutputPlan(
+            name, table.kind, 0.0, table.when_stopped, control=table.control,
+            side=1 if table.side == "positive" else -1, on_above=table.on_above, off_below=table.off_below,
+        )  # fmt: skip
+    return OutputPlan(name, table.kind, table.idle, table.when_stopped, switch=table.switch, levels=tuple(table.levels))

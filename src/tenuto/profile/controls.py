@@ -1,0 +1,145 @@
+"""The tables of a profile that say how each control is read and shaped."""
+
+from __future__ import annotations
+
+import math
+from typing import Literal
+
+from pydantic import Field
+
+from tenuto.calibration.store import ControlCalibration
+from tenuto.core.curve import Curve, Shape
+from tenuto.core.layouts import ControlInfo
+from tenuto.core.travel import Travel
+from tenuto.profile.quantities import ExpoHalves, PowerHalves, Time
+from tenuto.profile.table import Name, Table
+
+# Where the device's own range is not known: a number this far beyond the measured ends, as a share of the
+# whole travel, did not come from this stick.
+BEYOND_ENDS = 0.25
+
+
+class ControlTable(Table):
+    """``[controls.NAME]``: one control, under a name of the builder's own."""
+
+    reads: Name = Field(description='what the device calls the control, such as "left_y"')
+    minus: Name | None = Field(
+        default=None, description="the control that goes the other way, where two triggers or buttons make one axis"
+    )
+    low: float | None = Field(default=None, description="the lowest raw number that the control reaches")
+    centre: float | Literal["at start"] | None = Field(
+        default=None, description='the raw number at which the control rests in its middle, or "at start"'
+    )
+    rests: Literal["middle", "end"] | None = Field(default=None, description='"middle" or "end" (its lowest number)')
+    high: float | None = Field(default=None, description="the highest raw number that the control reaches")
+    reverse: bool = Field(default=False, description="true or false")
+    dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
+    outer_dead_zone: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    hysteresis: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    expo: ExpoHalves = Field(default=(0.0, 0.0), description="a number from 0 (straight) to 1 (all cubic)")
+    power: PowerHalves = Field(default=(1.0, 1.0), description="a number from 1 (straight) to 5")
+    curve: list[list[float]] | None = Field(
+        default=None, description="a list of points [position, output], such as [[0, 0], [0.5, 0.2], [1, 1]]"
+    )
+    curve_free: bool = Field(default=False, description="true or false")
+    scale: float = Field(default=1.0, gt=0.0, le=1.0, description="a share above 0, up to 1")
+    spike_filter: bool = Field(default=False, description="true or false")
+    smoothing: Time | None = Field(default=None, description='a time, such as "60 ms"')
+    ramp_up: Time | None = Field(default=None, description='the time from rest to the end, such as "400 ms"')
+    ramp_down: Time | None = Field(default=None, description='the time from the end to rest, such as "200 ms"')
+
+    def travel(self, info: ControlInfo) -> Travel:
+        """Give the measured travel, with what is usual for the device where nothing was measured.
+
+        Raises:
+            ValueError: when low, centre and high are not in rising order, or one is not known.
+        """
+        low, high = info.travel or (math.nan, math.nan)
+        low, high = (end if own is None else own for own, end in ((self.low, low), (self.high, high)))
+        return Travel(low, self._centre(info, low, high), high, reverse=self.reverse != info.counts_down)
+
+    def _centre(self, info: ControlInfo, low: float, high: float) -> float | None:
+        """Give the raw number in its middle, or None where it rests at its end."""
+        if self.rests == "end":
+            return None
+        if isinstance(self.centre, (int, float)):
+            return self.centre
+        if info.travel is not None and info.kind == "stick" and self.centre is None:
+            return info.rest
+        return (low + high) / 2.0 if self.centre == "at start" or self.rests == "middle" else None
+
+    def measured(self, control: ControlCalibration) -> ControlTable:
+        """Give the same with what was measured in the place of what is not said."""
+        found: dict[str, object] = {}
+        if self.low is None and self.high is None:
+            found = {"low": control.low, "high": control.high}
+            if self.centre is None:
+                found["centre"] = control.centre
+        if self.rests is None and self.centre is None and control.kind in ("middle", "end"):
+            found["rests"] = control.kind
+        if "dead_zone" not in self.model_fields_set and control.kind == "middle":
+            found["dead_zone"] = control.dead_zone
+        return self.model_copy(update=found)
+
+    def believable(self, info: ControlInfo) -> tuple[float, float]:
+        """Give the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
+        travel = self.travel(info)
+        margin = BEYOND_ENDS * (travel.high - travel.low)
+        lowest = info.low if math.isfinite(info.low) else travel.low - margin
+        return lowest, info.high if math.isfinite(info.high) else travel.high + margin
+
+    def shape(self, *, one_way: bool = False, rates: RatesTable | None = None) -> Shape:
+        """Give the shape of what comes after the dead zone.
+
+        Args:
+            one_way: the control rests at its end.
+            rates: the set of rates that is chosen.
+
+        Raises:
+            ValueError: naming the point of the curve that breaks a rule.
+        """
+        scale, (expo, expo_negative) = self.scale, self.expo
+        power, curve = self.power, self.curve
+        if rates is not None:
+            scale *= rates.scale
+            if rates.expo is not None:
+                (expo, expo_negative), power, curve = rates.expo, (1.0, 1.0), None
+        made = Curve.through(curve, free=self.curve_free, low=0.0 if one_way else -1.0) if curve is not None else None
+        return Shape(expo, expo_negative, *power, curve=made, scale=scale)
+
+
+class StickTable(Table):
+    """``[sticks.NAME]``: two controls that are the axes of one stick."""
+
+    x: Name = Field(description="the name of the control under [controls] that goes sideways")
+    y: Name = Field(description="the name of the control under [controls] that goes up and down")
+    zone: Literal["axes", "round", "square", "straight"] = Field(
+        default="axes", description='"axes" (each by itself), "round", "square" or "straight"'
+    )
+    dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
+    outer_dead_zone: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    hysteresis: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    growth: float = Field(default=0.15, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    travel: Literal["", "round to square", "square to round"] = Field(
+        default="", description='"round to square" or "square to round"'
+    )
+
+
+class RatesTable(Table):
+    """``[rates.NAME]``: a set of rates."""
+
+    scale: float = Field(default=1.0, gt=0.0, le=1.0, description="a share above 0, up to 1")
+    expo: ExpoHalves | None = Field(default=None, description="a number from 0 (straight) to 1 (all cubic)")
+    controls: list[Name] | None = Field(default=None, description="a list of names under [controls]")
+
+
+class TrimTable(Table):
+    """``[trims.NAME]``: the trim of the control of that name."""
+
+    begin: float = Field(default=0.0, ge=-1.0, le=1.0, description="a share of the travel from -1 to 1")
+    step: float = Field(default=0.01, gt=0.0, le=0.5, description="a share of the travel above 0, up to 0.5")
+    most: float = Field(default=0.2, gt=0.0, le=1.0, description="a share of the travel above 0, up to 1")
+    up: Name | None = Field(default=None, description="a switch or control that is pressed")
+    down: Name | None = Field(default=None, description="a switch or control that is pressed")
+    dial: Name | None = Field(default=None, description="a control that is turned")
+    keep: bool = Field(default=False, description="true or false")

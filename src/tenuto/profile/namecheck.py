@@ -1,0 +1,162 @@
+"""Whether every name in a profile is the name of something, and of the right thing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from difflib import get_close_matches
+from itertools import pairwise
+from typing import Any
+
+from tenuto.core.errors import Problem
+from tenuto.core.layouts import LAYOUTS, control_info
+from tenuto.profile.build import pressed_names, read_names
+from tenuto.profile.choices import ContactOutput, ContactTable, LevelsOutput, ModeTable, PositionsTable
+from tenuto.profile.schema import Profile
+from tenuto.profile.styles import CONTROL
+
+_CONTROL = "the name of a control under [controls]"
+
+
+def style_controls(style: Any) -> dict[str, str]:
+    """Give key → control of a style's table: all its keys whose values are names of controls."""
+    named = {
+        key: getattr(style, key)
+        for key, field in type(style).model_fields.items()
+        if (field.description or "").startswith(CONTROL)
+    }
+    return {key: name for key, name in named.items() if name is not None}
+
+
+def driving_names(profile: Profile) -> set[str]:
+    """Give the names of all controls that drive in any mode."""
+    styles = [profile.style, *(mode.style for mode in profile.modes.values())]
+    return {name for style in styles if style is not None for name in style_controls(style).values()}
+
+
+def names_problems(profile: Profile) -> list[Problem]:
+    """List every name that is not what it should be."""
+    return [
+        *_read(profile), *_sticks(profile), *_rates_and_trims(profile), *_switches(profile), *_modes(profile),
+        *_levels(profile), *_outputs(profile),
+    ]  # fmt: skip
+
+
+def _read(profile: Profile) -> Iterator[Problem]:
+    kind, driving = profile.source.kind, driving_names(profile)
+    pressed = {key for key, _ in pressed_names(profile)}
+    for key, name in read_names(profile):
+        if key.startswith("guard.") or name in profile.controls:
+            if key in pressed and name in driving:
+                yield Problem(key, "a control that does not drive", f'"{name}"', "press one thing, steer with another")
+            continue
+        info = control_info(kind, name)
+        if info is None or info.travel is None:
+            known = (*profile.switches, *profile.controls, *(info.name for info in LAYOUTS[kind]))
+            expected = "a switch or a control" if key in pressed else "a control"
+            yield unknown(key, f"{expected} of the {kind} or one of this profile", name, known)
+
+
+def _sticks(profile: Profile) -> Iterator[Problem]:
+    taken: set[str] = set()
+    for name, stick in profile.sticks.items():
+        for key in ("x", "y"):
+            control = getattr(stick, key)
+            if control not in profile.controls:
+                yield unknown(f"sticks.{name}.{key}", _CONTROL, control, profile.controls)
+            elif control in taken:
+                yield Problem(f"sticks.{name}.{key}", "a control that is no axis of another stick", f'"{control}"')
+            elif stick.zone != "axes" and profile.controls[control].dead_zone:
+                hint = f"sticks.{name} has the dead zone of both axes"
+                yield Problem(
+                    f"controls.{control}.dead_zone", "nothing", f"{profile.controls[control].dead_zone}", hint
+                )
+            taken.add(control)
+        if stick.dead_zone + stick.outer_dead_zone + max(stick.hysteresis, stick.growth) >= 1.0:
+            yield Problem(
+                f"sticks.{name}.dead_zone", "dead zones and growth of less than 1 together", f"{stick.dead_zone}"
+            )
+
+
+def _rates_and_trims(profile: Profile) -> Iterator[Problem]:
+    for name, rates in profile.rates.items():
+        for control in rates.controls or ():
+            if control not in profile.controls:
+                yield unknown(f"rates.{name}.controls", _CONTROL, control, profile.controls)
+    for name, trim in profile.trims.items():
+        if name not in profile.controls:
+            yield unknown(f"trims.{name}", "a table named as a control under [controls]", name, profile.controls)
+        if (trim.up is None) != (trim.down is None):
+            missing = "down" if trim.down is None else "up"
+            yield Problem(f"trims.{name}.{missing}", "a switch or control that is pressed", "nothing", "the other way")
+
+
+def _switches(profile: Profile) -> Iterator[Problem]:
+    for name, switch in profile.switches.items():
+        key = f"switches.{name}"
+        if name in profile.controls:
+            yield Problem(key, "a name that no control has", f'"{name}"')
+        if isinstance(switch, ContactTable) and not switch.off_below <= switch.on_above:
+            yield Problem(f"{key}.off_below", "a position not above on_above", f"{switch.off_below:g}")
+        if isinstance(switch, PositionsTable) and switch.at and switch.positions not in (None, len(switch.at)):
+            found = f"{switch.positions}"
+            yield Problem(f"{key}.positions", f"{len(switch.at)}, as many as in at", found, "or leave it out")
+
+
+def _modes(profile: Profile) -> Iterator[Problem]:
+    modes, choose = profile.modes, profile.choose
+    fallbacks = [name for name, mode in modes.items() if mode.fallback]
+    if len(modes) > 1 and len(fallbacks) != 1:
+        found = ", ".join(fallbacks) if fallbacks else "none"
+        hint = "the simplest and most manual one"
+        yield Problem("modes", "fallback = true in exactly one mode", found, hint)
+    if choose.mode is None and len(modes) > 1:
+        yield Problem("choose.mode", "a table that says what chooses between the modes", "nothing", "add it")
+    for name, mode in modes.items():
+        yield from _mode(profile, name, mode)
+    for key, choice, known in (("mode", choose.mode, set(modes)), ("rates", choose.rates, set(profile.rates))):
+        for name in choice.order if choice is not None else ():
+            if name not in known:
+                yield unknown(f"choose.{key}.order", f"names under [{key.rstrip('s')}s]", name, known)
+
+
+def _mode(profile: Profile, name: str, mode: ModeTable) -> Iterator[Problem]:
+    if mode.rates is not None and mode.rates not in profile.rates:
+        yield unknown(f"modes.{name}.rates", "a set of rates under [rates]", mode.rates, profile.rates)
+    for key, names in (("outputs", mode.outputs), ("without", mode.without)):
+        for output in names:
+            if output not in profile.outputs:
+                yield unknown(f"modes.{name}.{key}", "an output under [outputs]", output, profile.outputs)
+
+
+def _levels(profile: Profile) -> Iterator[Problem]:
+    levels = profile.levels
+    if levels is None:
+        return
+    steps = levels.steps
+    if not all(0.0 < a < b <= 1.0 for a, b in pairwise(steps)):
+        yield Problem("levels.steps", "shares above 0, rising, up to 1", f"{steps}")
+    elif levels.begin is not None and levels.begin not in steps:
+        yield Problem("levels.begin", f"one of {', '.join(f'{step:g}' for step in steps)}", f"{levels.begin:g}")
+
+
+def _outputs(profile: Profile) -> Iterator[Problem]:
+    for name, output in profile.outputs.items():
+        key = f"outputs.{name}"
+        if isinstance(output, ContactOutput):
+            if output.control not in profile.controls:
+                yield unknown(f"{key}.control", _CONTROL, output.control, profile.controls)
+            if output.off_below > output.on_above:
+                yield Problem(f"{key}.off_below", "a share not above on_above", f"{output.off_below:g}")
+        if isinstance(output, LevelsOutput) and output.idle not in output.levels:
+            yield Problem(f"{key}.idle", f"one of the levels {output.levels}", f"{output.idle:g}")
+
+
+def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Problem:
+    """Make the problem of a name that nothing has."""
+    return Problem(key, expected, f'"{found}"', nearest(found, known))
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """Give "did you mean …?" for the known word most like this one, or nothing."""
+    close = get_close_matches(word, list(known), n=1)
+    return f'did you mean "{close[0]}"?' if close else ""

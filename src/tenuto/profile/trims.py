@@ -1,0 +1,58 @@
+"""Trims that are kept over restarts: a small TOML file beside the profile."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from pathlib import Path
+
+from tenuto.calibration.store import write_atomically
+from tenuto.core.errors import Problem, ProfileError, TenutoError
+from tenuto.profile.schema import Profile
+
+
+def trims_path(profile: str | Path) -> Path:
+    """Give where the trims of a profile are kept: ``medlar.toml`` has them in ``medlar.trims.toml``."""
+    return Path(profile).with_suffix(".trims.toml")
+
+
+def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
+    """Read the trims that were kept, control → trim; only those that the profile asks to keep.
+
+    Raises:
+        ProfileError: the file is there, but is not what `save_trims` writes.
+    """
+    if not Path(path).exists():
+        return {}
+    try:
+        kept = tomllib.loads(Path(path).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise ProfileError(str(path), [Problem("file", "TOML", f"what is not: {error}", "take it away")]) from error
+    found: dict[str, float] = {}
+    for name, trim in profile.trims.items():
+        value = kept.get(name, 0.0)
+        if not trim.keep or name not in kept:
+            continue
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not -1.0 <= value <= 1.0:
+            raise ProfileError(str(path), [Problem(name, "a number from -1 to 1", f"{value}", "take the file away")])
+        found[name] = float(value)
+    return found
+
+
+def save_trims(path: str | Path, profile: Profile, trims: Mapping[str, float]) -> bool:
+    """Keep the trims that the profile asks to keep; tell whether there was something new to keep.
+
+    Raises:
+        TenutoError: the file cannot be written.
+    """
+    import tomlkit
+
+    wanted = {name: trims[name] for name, trim in profile.trims.items() if trim.keep and name in trims}
+    if not wanted or wanted == load_trims(path, profile) or not (Path(path).exists() or any(wanted.values())):
+        return False
+    text = "# Kept by tenuto drive: the trims as they were left, shares of the travel.\n" + tomlkit.dumps(wanted)
+    try:
+        write_atomically(Path(path), text)
+    except OSError as error:
+        raise TenutoError(f"{path}: cannot keep the trims there: {error.strerror}") from error
+    return True

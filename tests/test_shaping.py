@@ -1,0 +1,195 @@
+"""Shaping and smoothing: exact where they must be, continuous, rising, and the same however time is cut."""
+
+import math
+from collections.abc import Callable
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.interpolate import PchipInterpolator
+from scipy.ndimage import median_filter
+from scipy.signal import lfilter
+
+from tenuto.core import shaping
+from tenuto.core.control import ControlPlan, Shaper, StickPlan
+from tenuto.core.curve import Curve, Resolution, Shape, resolution
+from tenuto.core.smoothing import Motion, jerk_limited, low_pass, median_of_three, rate_limited
+from tenuto.core.travel import Travel
+
+shares = st.floats(-1, 1)
+zones = st.floats(0, 0.45)
+amounts = st.floats(0, 1)
+rising = st.lists(st.floats(0.01, 0.99), min_size=1, max_size=5, unique=True).map(sorted)
+SHAPES = st.one_of(
+    st.builds(Shape, expo=amounts, expo_negative=amounts, scale=st.floats(0.1, 1)),
+    st.builds(Shape, power=st.floats(1, 5), power_negative=st.floats(1, 5)),
+    st.builds(
+        lambda places, data: Shape(curve=Curve.through([(0, 0), *zip(places, data, strict=False), (1, 1)])),
+        rising, rising,
+    ),
+)  # fmt: skip
+
+
+@given(SHAPES, zones, zones, shares, shares)
+def test_every_shape_is_exact_rising_within_range_and_continuous(
+    shape: Shape, inner: float, outer: float, a: float, b: float
+) -> None:
+    def whole(position: Any) -> Any:
+        return shape(shaping.dead_zone(position, inner, outer))
+
+    assert (whole(-1.0), whole(0.0), whole(1.0)) == (-shape.scale, 0.0, shape.scale)
+    assert whole(min(a, b)) <= whole(max(a, b)) + 1e-12
+    assert abs(whole(a)) <= shape.scale + 1e-12
+    # Never a jump at an edge: a thousandth of the way on, and hardly anything has happened.
+    for edge in (inner, -inner, 1.0 - outer):
+        assert abs(whole(edge + 1e-9) - whole(edge - 1e-9)) < 1e-6 / (1.0 - inner - outer) * 10
+    assert whole(np.array([a, b])) == pytest.approx([whole(a), whole(b)], abs=1e-12)
+    if shape.expo == shape.expo_negative and shape.power == shape.power_negative:
+        assert whole(-a) == pytest.approx(-whole(a), abs=1e-12)
+
+
+@given(shares, shares, zones, st.floats(0, 0.2))
+def test_dead_zones_of_a_stick(x: float, y: float, inner: float, outer: float) -> None:
+    arrays = np.array([x]), np.array([y])
+    for zone in (shaping.round_dead_zone, shaping.square_dead_zone):
+        out = zone(x, y, inner, outer)
+        assert out[0] * y == pytest.approx(out[1] * x, abs=1e-9)  # the direction is kept
+        assert max(map(abs, out)) <= 1.0 + 1e-12
+        assert zone(1.0, 0.0, inner, outer) == (1.0, 0.0)
+        assert zone(0.7 * inner, 0.7 * inner, inner, outer) == (0.0, 0.0)
+        assert np.ravel(zone(*arrays, inner, outer)) == pytest.approx(out)
+    assert (shaping.round_dead_zone(inner, inner, inner) == (0.0, 0.0)) == (inner == 0.0)  # a corner is outside
+    straight = shaping.straight_dead_zone(x, y, inner, 0.2, outer)
+    assert (straight[0] == 0.0) == (abs(x) <= inner + 0.2 * abs(y))
+    assert np.ravel(shaping.straight_dead_zone(*arrays, inner, 0.2, outer)) == pytest.approx(straight)
+    assert shaping.straight_dead_zone(inner + 0.19, 1.0, inner, 0.2)[0] == 0.0
+
+
+@given(shares, shares)
+def test_round_to_square_and_back(x: float, y: float) -> None:
+    there = shaping.square_to_round(x, y)
+    assert math.hypot(*there) == pytest.approx(max(abs(x), abs(y)), abs=1e-12)
+    assert shaping.round_to_square(*there) == pytest.approx((x, y), abs=1e-9)
+    back = shaping.round_to_square(np.array([there[0]]), np.array([there[1]]))
+    assert np.ravel(back) == pytest.approx((x, y), abs=1e-9)
+    assert max(shaping.round_to_square(math.sqrt(0.5), math.sqrt(0.5))) == pytest.approx(1.0)
+
+
+WRONG_CURVES: list[tuple[list[list[float]], str]] = [
+    ([[0, 0], [0.5, 0.6], [0.7, 0.4], [1, 1]], r"falls from \[0.5, 0.6\] to \[0.7, 0.4\]"),
+    ([[0, 0], [0.5, 0.6], [0.5, 0.7], [1, 1]], r"\[0.5, 0.7\] does not come after"),
+    ([[0, 0], [1, 0.9]], r"must pass through \[1, 1\], and has \[1, 0.9\]; say curve_free"),
+    ([[0, 0.1], [1, 1]], r"must pass through \[0, 0\], and has \[0, 0.1\]"),
+    ([[0, 0], [0.9, 0.9]], r"must go from 0 to 1, and \[0.9, 0.9\] is an end"),
+    ([[0, 0], [0.5, 1.5], [1, 1]], r"the point \[0.5, 1.5\] is outside"),
+]
+
+
+def test_a_curve_follows_scipy_and_names_the_point_that_breaks_a_rule() -> None:
+    points = [(-1, -1), (-0.3, -0.2), (0, 0), (0.4, 0.1), (0.8, 0.9), (1, 1)]
+    x = np.linspace(-1, 1, 501)
+    assert Curve.through(points)(x) == pytest.approx(PchipInterpolator(*np.array(points).T)(x), abs=1e-12)
+    for wrong, said in WRONG_CURVES:
+        with pytest.raises(ValueError, match=said):
+            Curve.through(wrong)
+    assert Curve.through([[-1, -0.5], [1, 0.9]], free=True)(1.0) == 0.9
+    assert Curve.through([[0, 0], [0.5, 0.1], [1, 1]], low=0.0)(0.5) == pytest.approx(0.1)
+
+
+def test_what_a_device_leaves() -> None:
+    # By hand: 5 steps at −1, −0.5, 0, 0.5, 1; a zone of 0.6 swallows three of them and leaves 2 ends and 0.
+    assert resolution(5, Shape(), 0.6) == Resolution(3, 1.0, 0)
+    assert list(resolution(5, Shape(), 0.25)) == pytest.approx([5, 1 / 3, 0])
+    assert list(resolution(11, Shape(), one_way=True)) == pytest.approx([11, 0.1, 2])
+
+
+def shaper(**plan: Any) -> Callable[[float, float], float]:
+    made = Shaper((ControlPlan("drive", "left_y", Travel(-1, 0, 1), (-1, 1), **plan),))
+    return lambda position, dt: made.step({"drive": position}, dt)["drive"]
+
+
+def test_hysteresis_does_not_chatter_at_the_edge() -> None:
+    noise = 0.1 + 0.015 * np.random.default_rng(1).standard_normal(500).clip(-1, 1)
+    plain, calm = shaper(dead_zone=0.1), shaper(dead_zone=0.1, hysteresis=0.04)
+
+    def changes(step: Callable[[float, float], float]) -> int:
+        moving = [step(float(p), 0.02) != 0.0 for p in noise]
+        return sum(a != b for a, b in pairwise(moving))
+
+    assert changes(plain) > 100
+    assert changes(calm) == 0
+    assert calm(0.141, 0.02) == pytest.approx(0.041 / 0.9)
+    assert calm(0.101, 0.02) > 0.0  # on its way back it goes on to the edge itself
+    stick = Shaper(
+        (ControlPlan("x", "x", Travel(-1, 0, 1), (-1, 1)), ControlPlan("y", "y", Travel(-1, 0, 1), (-1, 1))),
+        (StickPlan("x", "y", "round", 0.1, hysteresis=0.05),),
+    )
+    assert stick.step({"x": 0.1, "y": 0.1}, 0.02) == {"x": 0.0, "y": 0.0}
+    assert stick.step({"x": 0.3, "y": 0.4}, 0.02)["y"] == pytest.approx(0.8 * 0.4 / 0.9)
+
+
+cuts = st.lists(st.floats(0.001, 0.2), min_size=10, max_size=60).map(lambda parts: [p / sum(parts) for p in parts])
+
+
+@given(cuts, shares, shares, st.floats(0.02, 2))
+def test_smoothing_does_not_mind_how_a_second_is_cut(parts: list[float], start: float, end: float, slow: float) -> None:
+    passed = limited = start
+    for dt in parts:
+        passed = low_pass(passed, end, dt, slow)
+        limited = rate_limited(limited, end, dt, 1 / slow, 2 / slow)
+    assert passed == pytest.approx(low_pass(start, end, 1.0, slow), abs=1e-9)
+    assert limited == pytest.approx(rate_limited(start, end, 1.0, 1 / slow, 2 / slow), abs=1e-9)
+    one = rate_limited(np.array([start]), np.array([end]), parts[0], 1 / slow, 2 / slow)
+    assert one[0] == pytest.approx(rate_limited(start, end, parts[0], 1 / slow, 2 / slow), abs=1e-12)
+
+
+def test_smoothing_against_scipy() -> None:
+    values = np.random.default_rng(2).standard_normal(300)
+    keep = math.exp(-0.02 / 0.1)
+    ours, y = [], 0.0
+    for value in values:
+        y = low_pass(y, float(value), 0.02, 0.1)
+        ours.append(y)
+    assert ours == pytest.approx(lfilter([1 - keep], [1, -keep], values))
+    middles = median_of_three(values[:-2], values[1:-1], values[2:])
+    assert middles == pytest.approx(median_filter(values, size=3)[1:-1])
+    spike = shaper(spike_filter=True)
+    assert [spike(p, 0.02) for p in (0.0, 0.0, 1.0, 0.0, 0.0)] == [0.0] * 5
+
+
+@given(st.lists(st.tuples(st.floats(-2, 2), st.integers(1, 60)), min_size=1, max_size=6), st.floats(0.5, 10), st.data())
+def test_an_s_curve_never_goes_past_its_target_and_keeps_its_limits(
+    legs: list[tuple[float, int]], jerk: float, data: st.DataObject
+) -> None:
+    up, down = 0.8, 1.5
+    now, dts = Motion(0.0, 0.0), st.floats(0.001, 0.1)
+    for target, count in legs:
+        dt = data.draw(dts)
+        for _ in range(count):
+            after = jerk_limited(now, target, dt, up, down, jerk)
+            # Always between where it was and where it goes, and never faster than it may.
+            assert min(now.velocity, target) - 1e-9 <= after.velocity <= max(now.velocity, target) + 1e-9
+            most = down if abs(after.velocity) < abs(now.velocity) else max(up, down)
+            assert abs(after.velocity - now.velocity) <= most * dt + 1e-9
+            gained = abs(after.acceleration) - abs(now.acceleration)
+            assert gained <= jerk * dt + 1e-9
+            now = after
+    for _ in range(2000):
+        now = jerk_limited(now, target, 0.02, up, down, jerk)
+    assert now == Motion(target, 0.0)
+
+
+@pytest.mark.parametrize("target", [1.2, 0.01])
+def test_an_s_curve_takes_its_acceleration_back_as_gently_as_it_built_it_up(target: float) -> None:
+    now, path = Motion(0.0, 0.0), []
+    while now.velocity < target:
+        now = jerk_limited(now, target, 0.005, 0.8, 1.5, 2.0)
+        path.append(now.acceleration)
+    assert max(path) <= 0.8 + 1e-12
+    assert min(b - a for a, b in pairwise(path)) >= -2.0 * 0.005 - 1e-9
+    # By hand: up and down at jerk j to the limit a takes v/a + a/j, or 2·√(v/j) where a is never reached.
+    by_hand = 1.2 / 0.8 + 0.8 / 2.0 if target == 1.2 else 2 * math.sqrt(0.01 / 2.0)
+    assert len(path) * 0.005 == pytest.approx(by_hand, abs=0.04)
