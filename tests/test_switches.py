@@ -10,6 +10,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 
 from helpers import Bench
 from tenuto import State, Tick, load_profile, parse_profile
+from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.switches import SwitchPlan, make_switch
 from tenuto.data import shipped
@@ -287,3 +288,14 @@ def test_what_is_wrong_with_switches_and_modes_is_said(old: str, new: str, said:
     with pytest.raises(Exception, match="profile: ") as caught:
         parse_profile(text.replace(old, new, 1))
     assert said in str(caught.value)
+
+
+def test_a_switch_with_positions_is_read_as_it_was_measured() -> None:
+    measured = ControlCalibration("switch", 900.0, 2100.0, positions=(900.0, 1000.0, 2100.0))
+    calibration = Calibration("radio", "radio", {"channel_5": measured})
+    bench = Bench(DAMSON.calibrated(calibration))
+    bench.run(0.2, damson(channel_5=900.0))
+    # Evenly over its travel, 1000 would still be the first position.
+    assert bench.run(0.2, damson(channel_5=1000.0)).chosen.mode == "cruise"
+    assert bench.run(0.2, damson(channel_5=2100.0)).chosen.mode == "along_row"
+    assert Bench(DAMSON).run(0.2, damson(channel_5=1000.0)).chosen.mode == "steady"

@@ -124,7 +124,7 @@ class TrimPlan:
 
     Attributes:
         control: its name. begin: the trim at start-up. step: what a press changes. most: its limit either way.
-        up, down: the switches that change it. dial: a control whose position, times ``most``, is added to it.
+        up, down: the switches that change it. knob: a control whose position, times ``most``, is added to it.
     """
 
     control: str
@@ -133,14 +133,14 @@ class TrimPlan:
     most: float = 0.2
     up: str | None = None
     down: str | None = None
-    dial: str | None = None
+    knob: str | None = None
 
 
 class Trim:
     """A trim under way.
 
     Attributes:
-        set: what the presses have made of it: what is kept over restarts. value: with the dial, −1…1.
+        set: what the presses have made of it: what is kept over restarts. value: with the knob, −1…1.
     """
 
     def __init__(self, plan: TrimPlan) -> None:
@@ -155,5 +155,5 @@ class Trim:
         )
         # Rounded, so that up and down again is where it was.
         self.set = min(max(round(self.set + presses * plan.step, 9), -plan.most), plan.most)
-        dial = positions[plan.dial] * plan.most if plan.dial is not None else 0.0
-        self.value = min(max(self.set + dial, -plan.most), plan.most)
+        knob = positions[plan.knob] * plan.most if plan.knob is not None else 0.0
+        self.value = min(max(self.set + knob, -plan.most), plan.most)

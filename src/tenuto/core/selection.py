@@ -68,8 +68,8 @@ class Selection:
         if self.mode.rates is not None:
             self._rates.now = self.mode.rates
         # Most profiles choose nothing: then a step is nothing.
-        self._dials = any(trim.dial for trim in plan.trims)
-        self._still = not plan.switches and not self._dials
+        self._knobs = any(trim.knob for trim in plan.trims)
+        self._still = not plan.switches and not self._knobs
         self._seen = False
         self.chosen = self._say()
 
@@ -82,7 +82,7 @@ class Selection:
             switch.step(positions, time)
             changed = changed or switch.changed
         # The first step is always looked at: a switch may be one that counts where it stands.
-        if not changed and self._seen and not self._dials:
+        if not changed and self._seen and not self._knobs:
             return
         self._seen = True
         if self._mode.step(self.switches):

@@ -99,8 +99,8 @@ def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
         else:
             yield f"switches.{name}.reads", switch.reads
     for name, trim in profile.trims.items():
-        if trim.dial is not None:
-            yield f"trims.{name}.dial", trim.dial
+        if trim.knob is not None:
+            yield f"trims.{name}.knob", trim.knob
     yield from ((key, name) for key, name in pressed_names(profile) if name not in profile.switches)
 
 
@@ -210,7 +210,7 @@ class _Builder:
             rates,
             levels,
             tuple(
-                TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.dial)
+                TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.knob)
                 for name, trim in profile.trims.items()
             ),
         )

@@ -141,5 +141,5 @@ class TrimTable(Table):
     most: float = Field(default=0.2, gt=0.0, le=1.0, description="a share of the travel above 0, up to 1")
     up: Name | None = Field(default=None, description="a switch or control that is pressed")
     down: Name | None = Field(default=None, description="a switch or control that is pressed")
-    dial: Name | None = Field(default=None, description="a control that is turned")
+    knob: Name | None = Field(default=None, description="a control that is turned")
     keep: bool = Field(default=False, description="true or false")
