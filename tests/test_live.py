@@ -15,7 +15,7 @@ from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.receiver import SimulatedReceiver
-from tenuto.sinks.simulated import SimulatedCart
+from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sources.base import Source
 
 FORWARD, CENTRE = -30454, 983
@@ -33,7 +33,7 @@ def virtual(monkeypatch: pytest.MonkeyPatch) -> Iterator[VirtualGamepad]:
 
 
 def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: VirtualGamepad) -> None:
-    cart, ticks, moments = SimulatedCart(), list[Tick](), dict[str, float]()
+    cart, ticks, moments = SimulatedSink(), list[Tick](), dict[str, float]()
     done = threading.Event()
 
     def driver() -> None:
@@ -66,7 +66,7 @@ def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: Virtual
     speed = max(tick.command.vx for tick in ticks)
     slack = 2 * max(tick.dt for tick in ticks)
     assert speed > 0.2
-    assert cart.cart.now.x > 0.1
+    assert cart.robot.now.x > 0.1
     lost = [tick for tick in ticks if tick.time > moments["pulled out"] + slack]
     assert all(tick.guard.state is not State.DRIVING for tick in lost)
     stood = next(tick.time for tick in lost if tick.command == STANDSTILL)

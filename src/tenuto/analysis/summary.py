@@ -10,7 +10,7 @@ import numpy as np
 
 from tenuto.analysis.stops import Stop, find_stops
 from tenuto.core.guard import State
-from tenuto.sim.cart import PathPoint
+from tenuto.sim.robots import PathPoint
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -45,7 +45,7 @@ def demo(
     from tenuto.figures.drive import drive_figure
     from tenuto.profile import load_profile
     from tenuto.sinks import open_sink
-    from tenuto.sinks.simulated import SimulatedCart
+    from tenuto.sinks.simulated import SimulatedSink
 
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -54,13 +54,13 @@ def demo(
     except OSError as error:
         raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error
     profile = load_profile(out / PROFILE)
-    robot = SimulatedCart()
+    robot = SimulatedSink()
     began = time.perf_counter()
     with open_sink(f"log:{out / 'drive.csv'}") as log:
         ticks = replay(profile, out / RECORDING, [log, robot])
     took = time.perf_counter() - began
     table = ticks.to_frame()
-    path = robot.cart.path
+    path = robot.robot.path
     summary = summarise(table, path)
     sticks = profile.plan().style.controls()[:2]
     figure = drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard")

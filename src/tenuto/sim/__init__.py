@@ -1,5 +1,5 @@
 """Simulated stand-ins for what is outside: robots and devices that ship with Tenuto."""
 
-from tenuto.sim.cart import DifferentialCart, PathPoint
+from tenuto.sim.robots import PathPoint, Physics, SimulatedBoat, SimulatedRobot, simulated_robot
 
-__all__ = ["DifferentialCart", "PathPoint"]
+__all__ = ["PathPoint", "Physics", "SimulatedBoat", "SimulatedRobot", "simulated_robot"]

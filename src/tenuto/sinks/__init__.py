@@ -25,7 +25,7 @@ def open_sink(what: str) -> Sink:
 
         return CsvLog(place)
     if what == "simulated":
-        from tenuto.sinks.simulated import SimulatedCart
+        from tenuto.sinks.simulated import SimulatedSink
 
-        return SimulatedCart()
+        return SimulatedSink()
     raise SinkError(f'expected a sink, {_FORMS}, found "{what}"')

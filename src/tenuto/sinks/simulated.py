@@ -2,46 +2,45 @@
 
 from __future__ import annotations
 
-from tenuto.core.chassis import Differential
-from tenuto.core.errors import SinkError
 from tenuto.core.pipeline import Plan
 from tenuto.core.tick import Tick
-from tenuto.sim.cart import DifferentialCart
+from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink
 
 # How long the robot may take to roll out after the last tick, in simulated seconds.
-_ROLL_OUT = 5.0
+_ROLL_OUT = 10.0
 
 
-class SimulatedCart(Sink):
-    """Drives the simulated cart that belongs to a profile.
+class SimulatedSink(Sink):
+    """Drives the simulated robot that belongs to a profile.
 
     Attributes:
-        cart: the simulated cart, there from `start` on.
+        robot: the simulated robot, there from `start` on.
     """
 
-    name = "simulated cart"
-    cart: DifferentialCart
+    name = "simulated robot"
+    robot: SimulatedRobot
+
+    def __init__(self, physics: Physics | None = None) -> None:
+        """Say how far from ideal the robot is; as is usual for its kind if nothing is given."""
+        self._physics = physics
 
     def start(self, plan: Plan) -> None:
-        """Place a cart with the measures of the profile at the origin."""
-        if not isinstance(plan.chassis, Differential):
-            raise SinkError(f"there is no simulated robot for {type(plan.chassis).__name__}")
-        self.chassis = plan.chassis
-        self.cart = DifferentialCart(plan.chassis)
+        """Place a robot with the measures of the profile at the origin."""
+        self.robot = simulated_robot(plan.chassis, self._physics)
         self._time: float | None = None
 
     def write(self, tick: Tick) -> None:
-        """Let the cart follow its old wheel speeds up to now, then give it the new ones."""
+        """Let the robot follow its old actuators up to now, then give it the new ones."""
         if self._time is not None and tick.time > self._time:
-            self.cart.advance(tick.time - self._time)
+            self.robot.advance(tick.time - self._time)
         self._time = tick.time
-        self.cart.command(self.chassis.wheel_speeds(tick.command))
+        self.robot.command(tick.actuators)
 
     def stop(self, tick: Tick) -> None:
-        """Command standstill and let the cart roll out."""
+        """Command standstill and let the robot roll out."""
         self.write(tick)
         rolled = 0.0
-        while not self.cart.standing and rolled < _ROLL_OUT:
-            self.cart.advance(0.02)
+        while not self.robot.standing and rolled < _ROLL_OUT:
+            self.robot.advance(0.02)
             rolled += 0.02

@@ -1,0 +1,164 @@
+"""Sharing a wanted force among thrusters that can only push so hard: bounded least squares, exact, in plain floats."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import combinations
+
+import numpy as np
+
+Row = tuple[float, ...]
+_SMALL = 1e-9
+# How much a thrust of its own costs next to missing the wanted force: only enough to choose among equals.
+_EFFORT = 1e-5
+
+
+class Allocation:
+    """Finds thrusts u with B·u = f and low ≤ u ≤ high, and how much of f can be had where all of it cannot.
+
+    What can be had is a zonotope: the sum of the segments from low to high along each column of B. Its facets are
+    worked out once, so the largest share of f that lies within it, in the direction of f, is a few products. See
+    G. M. Ziegler, "Lectures on Polytopes", Springer, lecture 7. Within it the smallest thrusts are found by the
+    active-set method for bounded least squares: P. B. Stark and R. L. Parker, "Bounded-variable least-squares",
+    Computational Statistics 10 (1995).
+    """
+
+    def __init__(self, matrix: Sequence[Sequence[float]], low: Sequence[float], high: Sequence[float]) -> None:
+        """Work out what can be worked out once.
+
+        Args:
+            matrix: B, a row a force or moment, a column a thruster.
+            low, high: the bounds of each thrust, low ≤ 0 ≤ high.
+        """
+        self._low, self._high = tuple(low), tuple(high)
+        whole = np.array(matrix, dtype=float)
+        self._rows = tuple(tuple(float(cell) for cell in row) for row in whole)
+        self._columns = tuple(zip(*self._rows, strict=True))
+        # A force that no thruster makes is left out, and reported by `reachable`.
+        _, sizes, axes = np.linalg.svd(whole.T, full_matrices=False)
+        kept = axes[sizes > _SMALL * max(float(sizes.max()), 1.0)]
+        self._space = tuple(tuple(float(cell) for cell in row) for row in kept)
+        self._pinv = tuple(tuple(float(cell) for cell in row) for row in np.linalg.pinv(whole))
+        self._facets = _facets(kept @ whole, np.array(low, dtype=float), np.array(high, dtype=float))
+        self._plain_share = math.sqrt(float((whole * whole).sum())) or 1.0
+
+    def reachable(self, force: Sequence[float]) -> Row:
+        """Give the part of a force in the directions in which the thrusters can push at all."""
+        if len(self._space) == len(self._rows):
+            return tuple(force)
+        parts = [dot(axis, force) for axis in self._space]
+        return tuple(
+            sum(part * axis[row] for part, axis in zip(parts, self._space, strict=True))
+            for row in range(len(self._rows))
+        )
+
+    def load(self, force: Sequence[float]) -> float:
+        """Give a reachable force as a share of the most that can be had in its direction; 0 for none, inf for never."""
+        inside = [dot(axis, force) for axis in self._space]
+        most = 0.0
+        for normal, offset in self._facets:
+            along = dot(normal, inside)
+            if along > _SMALL * offset + 1e-15:
+                most = max(most, along / offset if offset > _SMALL else math.inf)
+        return most
+
+    def thrusts(self, force: Sequence[float]) -> Row:
+        """Give the smallest thrusts that make a force that can be had; the nearest one to it where it cannot."""
+        plain = tuple(dot(row, force) for row in self._pinv)
+        if all(low <= u <= high for low, u, high in zip(self._low, plain, self._high, strict=True)):
+            return plain
+        return self._bounded(force)
+
+    def _bounded(self, force: Sequence[float]) -> Row:
+        """Free the thrusters one after another that want to leave their bound; hold those that reach one."""
+        count = len(self._low)
+        cost = _EFFORT * self._plain_share
+        u = [min(max(0.0, low), high) for low, high in zip(self._low, self._high, strict=True)]
+        free: set[int] = set()
+        for _ in range(8 * count):
+            miss = [f - dot(row, u) for row, f in zip(self._rows, force, strict=True)]
+            pull = [dot(column, miss) - cost * cost * x for column, x in zip(self._columns, u, strict=True)]
+            wish = [
+                (abs(pull[i]), i) for i in range(count) if i not in free
+                and ((pull[i] > _SMALL and u[i] < self._high[i]) or (pull[i] < -_SMALL and u[i] > self._low[i]))
+            ]  # fmt: skip
+            if not wish:
+                break
+            free.add(max(wish)[1])
+            self._settle(u, free, force, cost)
+        return tuple(u)
+
+    def _settle(self, u: list[float], free: set[int], force: Sequence[float], cost: float) -> None:
+        """Go to the best point of the free thrusters, dropping those that meet a bound on the way."""
+        while free:
+            chosen = sorted(free)
+            best = self._best_of(u, chosen, force, cost)
+            step, stopped = 1.0, -1
+            for i, value in zip(chosen, best, strict=True):
+                bound = self._high[i] if value > self._high[i] else self._low[i] if value < self._low[i] else None
+                if bound is not None:
+                    part = (bound - u[i]) / (value - u[i]) if value != u[i] else 0.0
+                    if part < step:
+                        step, stopped = part, i
+            for i, value in zip(chosen, best, strict=True):
+                u[i] += step * (value - u[i])
+            if stopped < 0:
+                return
+            u[stopped] = self._high[stopped] if best[chosen.index(stopped)] > u[stopped] else self._low[stopped]
+            free.discard(stopped)
+
+    def _best_of(self, u: list[float], chosen: list[int], force: Sequence[float], cost: float) -> list[float]:
+        """Solve the normal equations for the chosen thrusters, the others held."""
+        held = [i for i in range(len(u)) if i not in chosen]
+        rest = [f - sum(row[i] * u[i] for i in held) for row, f in zip(self._rows, force, strict=True)]
+        columns = [self._columns[i] for i in chosen]
+        sums = [[dot(a, b) + (cost * cost if a is b else 0.0) for b in columns] for a in columns]
+        return solve(sums, [dot(column, rest) for column in columns])
+
+
+def dot(a: Sequence[float], b: Sequence[float]) -> float:
+    """Give the sum of the products of two rows."""
+    return sum(x * y for x, y in zip(a, b, strict=True))
+
+
+def solve(matrix: list[list[float]], right: list[float]) -> list[float]:
+    """Solve a small system of linear equations by elimination with pivoting, in plain floats."""
+    size = len(right)
+    rows = [[*row, value] for row, value in zip(matrix, right, strict=True)]
+    for column in range(size):
+        pivot = max(range(column, size), key=lambda row: abs(rows[row][column]))
+        rows[column], rows[pivot] = rows[pivot], rows[column]
+        head = rows[column]
+        for row in rows[column + 1 :]:
+            factor = row[column] / head[column]
+            for at in range(column, size + 1):
+                row[at] -= factor * head[at]
+    found = [0.0] * size
+    for number in range(size - 1, -1, -1):
+        known = sum(rows[number][at] * found[at] for at in range(number + 1, size))
+        found[number] = (rows[number][size] - known) / rows[number][number]
+    return found
+
+
+def _facets(matrix: np.ndarray, low: np.ndarray, high: np.ndarray) -> tuple[tuple[Row, float], ...]:
+    """List the facets of what can be had, as normals and distances from nothing: n·f ≤ distance.
+
+    Every facet is spanned by columns of the matrix, one fewer than it has rows.
+    """
+    size, count = matrix.shape
+    found: list[tuple[Row, float]] = []
+    for columns in combinations(range(count), size - 1):
+        spanned = matrix[:, list(columns)]
+        if size > 1:
+            left, sizes, _ = np.linalg.svd(spanned)
+            if sizes.min() < _SMALL * max(1.0, float(sizes.max())):
+                continue
+            normal = left[:, -1]
+        else:
+            normal = np.ones(1)
+        for side in (normal, -normal):
+            along = side @ matrix
+            distance = float(np.maximum(along * low, along * high).sum())
+            found.append((tuple(float(cell) for cell in side), distance))
+    return tuple(found)

@@ -1,0 +1,167 @@
+"""Simulated robots: motors that lag, stick and saturate, bodies with mass, and a pose on the ground or in the air.
+
+Enough that a wrong sign, a missing limit or a jump shows on the path; no more. The same seed gives the same path.
+"""
+
+from __future__ import annotations
+
+import math
+import random
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from tenuto.core.chassis import Aircraft, Chassis, Thrusters
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.odometry import along_arc
+
+# Actuators and speeds count as constant for this long, s, while the pose is integrated.
+_SUBSTEP = 0.005
+# A body slower than this, m/s and rad/s, counts as standing.
+_STANDING_BELOW = 1e-3
+
+
+class PathPoint(NamedTuple):
+    """Where a robot is at one moment: s, m, m, rad (left positive), m/s, rad/s; then what most robots have not."""
+
+    time: float
+    x: float
+    y: float
+    heading: float
+    vx: float
+    yaw_rate: float
+    vy: float = 0.0
+    z: float = 0.0
+    vz: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Physics:
+    """How far a simulated robot is from an ideal one.
+
+    Attributes:
+        motor_lag: time constant of motors and steering, s: w' = (command − w)/lag.
+        friction: a motor that stands does not start below this share of its largest command so far.
+        slip: share of its speed that a wheel loses to the ground, different from wheel to wheel and from time to time.
+        body_lag: time constant with which the body follows its wheels: its mass over the grip of its tyres, s.
+        mass: of a boat, kg. inertia: of a boat, kg·m². They turn its thrust into motion against the water's drag.
+        seed: for what is random.
+    """
+
+    motor_lag: float = 0.12
+    friction: float = 0.0
+    slip: float = 0.0
+    body_lag: float = 0.0
+    mass: float = 30.0
+    inertia: float = 8.0
+    seed: int = 1
+
+
+class SimulatedRobot:
+    """A robot that does what its actuators do.
+
+    Its speed is what the chassis makes of its actuators (`Chassis.forward`); its pose is integrated along exact arcs.
+
+    Attributes:
+        path: where it was, a point for each call of `advance`, the start included.
+        actuators: what its actuators do now.
+        history: the actuators at each point of the path.
+    """
+
+    def __init__(self, chassis: Chassis, physics: Physics | None = None) -> None:
+        """Place a robot at the origin, facing along x."""
+        self.chassis = chassis
+        self.physics = physics or Physics()
+        self._random = random.Random(self.physics.seed)
+        self._command = dict.fromkeys(chassis.actuators(STANDSTILL), 0.0)
+        self._bounds = chassis.bounds()
+        self._largest = dict.fromkeys(self._command, 0.0)
+        self.actuators = dict(self._command)
+        self._body = STANDSTILL
+        self.path = [PathPoint(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)]
+        self.history = [dict(self.actuators)]
+
+    @property
+    def now(self) -> PathPoint:
+        """Where the robot is."""
+        return self.path[-1]
+
+    @property
+    def standing(self) -> bool:
+        """Whether it stands, and nothing on it that drives still moves."""
+        moving = (value for name, value in self.actuators.items() if not name.endswith("_angle"))
+        return max(map(abs, (*self._body, *moving)), default=0.0) < _STANDING_BELOW
+
+    def command(self, actuators: Mapping[str, float]) -> None:
+        """Set what each actuator is to do from now on; none does more than it can."""
+        for name, value in actuators.items():
+            low, high = self._bounds[name]
+            self._command[name] = min(max(value, low), high)
+            self._largest[name] = max(self._largest[name], abs(value))
+
+    def advance(self, seconds: float) -> PathPoint:
+        """Let time pass, and give where the robot is then."""
+        time, x, y, heading, _, _, _, z, _ = self.now
+        steps = max(1, math.ceil(seconds / _SUBSTEP))
+        dt = seconds / steps
+        for _ in range(steps):
+            self._turn_motors(dt)
+            self._body = vx, vy, vz, yaw_rate = self._move(dt)
+            x, y, heading = along_arc(x, y, heading, vx * dt, vy * dt, yaw_rate * dt)
+            z += vz * dt
+        vx, vy, vz, yaw_rate = self._body
+        self.path.append(PathPoint(time + seconds, x, y, heading, vx, yaw_rate, vy, z, vz))
+        self.history.append(dict(self.actuators))
+        return self.now
+
+    def _turn_motors(self, dt: float) -> None:
+        """Let every actuator follow its command; one that stands needs more than its friction to start."""
+        share = 1.0 - math.exp(-dt / self.physics.motor_lag)
+        for name, command in self._command.items():
+            value = self.actuators[name]
+            stuck = abs(command) < self.physics.friction * self._largest[name] and not name.endswith("_angle")
+            self.actuators[name] = value + share * ((0.0 if stuck else command) - value)
+
+    def _move(self, dt: float) -> VelocityCommand:
+        """Give the body's velocity after ``dt`` s."""
+        slip = self.physics.slip
+        felt = self.actuators
+        if slip:
+            felt = {
+                name: value if name.endswith("_angle") else value * (1.0 - slip * self._random.uniform(0.0, 2.0))
+                for name, value in felt.items()
+            }
+        driven = self.chassis.forward(felt)
+        if self.physics.body_lag <= 0.0:
+            return VelocityCommand(*driven)
+        share = 1.0 - math.exp(-dt / self.physics.body_lag)
+        return VelocityCommand(*(v + share * (w - v) for v, w in zip(self._body, driven, strict=True)))
+
+
+class SimulatedBoat(SimulatedRobot):
+    """A boat or underwater robot: thrust against mass and linear drag, m·v' = F − d·v, exact over each step."""
+
+    def __init__(self, chassis: Thrusters, physics: Physics | None = None) -> None:
+        """Place a boat at the origin, facing along x."""
+        super().__init__(chassis, physics)
+        self._drag = chassis.drag
+
+    def _move(self, dt: float) -> VelocityCommand:
+        """Let the velocity approach what the thrust holds against the drag."""
+        steady = self.chassis.forward(self.actuators)
+        masses = (self.physics.mass, self.physics.mass, self.physics.mass, self.physics.inertia)
+        return VelocityCommand(
+            *(
+                end + (v - end) * math.exp(-dt * drag / mass)
+                for v, end, drag, mass in zip(self._body, steady, self._drag, masses, strict=True)
+            )
+        )
+
+
+def simulated_robot(chassis: Chassis, physics: Physics | None = None) -> SimulatedRobot:
+    """Make the simulated robot for a chassis."""
+    if isinstance(chassis, Thrusters):
+        return SimulatedBoat(chassis, physics)
+    if isinstance(chassis, Aircraft):
+        return SimulatedRobot(chassis, physics or Physics(motor_lag=0.08, body_lag=0.35))
+    return SimulatedRobot(chassis, physics)

@@ -1,0 +1,258 @@
+"""Every chassis against rigid-body motion, and there and back; saturation, shared thrust, odometry, mirrors."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+from scipy.optimize import linprog, lsq_linear
+
+from tenuto.core.chassis import (
+    SURFACES,
+    Aircraft,
+    Chassis,
+    Differential,
+    Drag,
+    LinearMix,
+    MixOutput,
+    RollerWheel,
+    RollerWheels,
+    SkidSteer,
+    SteeredModules,
+    SteeredWheels,
+    Thruster,
+    Thrusters,
+    car,
+    four_wheel_steer,
+    mecanum,
+    omni,
+)
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.odometry import Odometry, along_arc
+
+lengths, radii, speeds = st.floats(0.1, 2), st.floats(0.03, 0.4), st.floats(2, 60)
+signed = st.floats(-3, 3).filter(lambda v: v == 0 or abs(v) > 1e-3)
+angles = st.floats(-math.pi, math.pi)
+commands = st.builds(VelocityCommand, signed, signed, signed, signed)
+places = st.tuples(st.floats(-1, 1), st.floats(-1, 1))
+thrusters = st.lists(
+    st.builds(Thruster, st.just("t"), st.floats(-1, 1), st.floats(-1, 1), angles, st.sampled_from([0.0, 0.0, math.pi / 2]),
+              st.floats(1, 20), st.sampled_from([0.0, 5.0, 12.0])),
+    min_size=2, max_size=7,
+).map(lambda many: tuple(one._replace(name=f"t{number}") for number, one in enumerate(many)))  # fmt: skip
+
+WHEELED: dict[str, st.SearchStrategy[Chassis]] = {
+    "differential": st.builds(Differential, lengths, radii, speeds),
+    "skid": st.builds(SkidSteer, lengths, lengths, radii, speeds, st.sampled_from(["wheel", "track"])),
+    "car": st.builds(car, lengths, lengths, radii, st.floats(0.2, 0.9), speeds, driven=st.sampled_from(["rear", "all"])),
+    "four wheels": st.builds(four_wheel_steer, lengths, lengths, radii, st.floats(0.2, 1.5), speeds),
+    "modules": st.builds(
+        SteeredModules,
+        st.lists(places, min_size=2, max_size=5, unique=True).filter(lambda p: np.ptp(np.array(p), axis=0).max() > 0.2)
+        .map(lambda ps: tuple((f"m{n}", x, y) for n, (x, y) in enumerate(ps))),
+        radii, speeds,
+    ),
+    "mecanum": st.builds(mecanum, lengths, lengths, radii, speeds),
+    "omni": st.builds(omni, st.integers(3, 6), lengths, radii, speeds),
+}  # fmt: skip
+OTHERS: dict[str, st.SearchStrategy[Chassis]] = {
+    "boat": st.builds(Thrusters, thrusters, st.builds(Drag, *([st.floats(2, 40)] * 4))),
+    "aircraft": st.builds(
+        Aircraft, st.floats(1, 9), st.floats(1, 3), st.floats(1, 3), st.floats(0.5, 3), st.none() | st.floats(0.1, 0.6)
+    ),
+    "mix": st.sampled_from(list(SURFACES.values())).map(lambda s: LinearMix(s, VelocityCommand(9, 2, 3, 1))),
+}
+ALL = WHEELED | OTHERS
+
+
+def over_ground(command: VelocityCommand, x: float, y: float) -> np.ndarray:
+    """The velocity of a point of a rigid body, v + ω × r: what NumPy says, not the formulas of the chassis."""
+    return (np.array(command[:3]) + np.cross([0.0, 0.0, command.yaw_rate], [x, y, 0.0]))[:2]
+
+
+def wheels_of(chassis: Chassis) -> list[tuple[str, float, float, float, float]]:
+    """Name, place, direction of rolling and free direction of every wheel that stands at one place."""
+    if isinstance(chassis, Differential):
+        half = chassis.track / 2
+        return [("left_wheel", 0, half, 0, math.pi / 2), ("right_wheel", 0, -half, 0, math.pi / 2)]
+    assert isinstance(chassis, RollerWheels)
+    return [(f"{w.name}_wheel", w.x, w.y, w.angle, w.angle + w.roller) for w in chassis.wheels]
+
+
+@pytest.mark.parametrize("kind", ["differential", "mecanum", "omni"])
+@given(data=st.data(), command=commands)
+def test_a_wheel_rolls_and_slides_only_where_it_may(kind: str, data: st.DataObject, command: VelocityCommand) -> None:
+    chassis = data.draw(WHEELED[kind])
+    command = VelocityCommand(*chassis.possible(*command))
+    turning = chassis.inverse(*command)
+    for name, x, y, angle, free in wheels_of(chassis):
+        rolled = turning[name] * chassis.wheel_radius * np.array([math.cos(angle), math.sin(angle)])  # type: ignore[attr-defined]
+        slides = over_ground(command, x, y) - rolled
+        across = -slides[0] * math.sin(free) + slides[1] * math.cos(free)
+        assert across == pytest.approx(0.0, abs=1e-9)
+
+
+@pytest.mark.parametrize("kind", ["car", "four wheels", "modules"])
+@given(data=st.data(), command=commands)
+def test_a_steered_wheel_points_where_it_goes_and_never_too_far(
+    kind: str, data: st.DataObject, command: VelocityCommand
+) -> None:
+    chassis = data.draw(WHEELED[kind])
+    command, _ = chassis.within_reach(command)
+    assume(max(map(abs, command)) > 1e-6)
+    does = chassis.actuators(command)
+    if isinstance(chassis, SteeredWheels):
+        wheels = [(w.name, w.x, w.y, w.max_angle) for w in chassis.wheels]
+    else:
+        assert isinstance(chassis, SteeredModules)
+        wheels = [(name, x, y, math.pi) for name, x, y in chassis.places]
+    for name, x, y, most in wheels:
+        angle = does.get(f"{name}_angle", 0.0)
+        assert abs(angle) <= most + 1e-9
+        ground = over_ground(command, x, y)
+        assert -ground[0] * math.sin(angle) + ground[1] * math.cos(angle) == pytest.approx(0.0, abs=1e-6)
+        if f"{name}_wheel" in does:
+            along = ground[0] * math.cos(angle) + ground[1] * math.sin(angle)
+            assert does[f"{name}_wheel"] * chassis.wheel_radius == pytest.approx(along, abs=1e-6)
+            assert abs(does[f"{name}_wheel"]) <= chassis.max_wheel_speed * (1 + 1e-6)
+
+
+@pytest.mark.parametrize("kind", ALL)
+@given(data=st.data(), command=commands)
+def test_there_and_back_within_reach_on_the_same_way(kind: str, data: st.DataObject, command: VelocityCommand) -> None:
+    chassis = data.draw(ALL[kind])
+    kept, share = chassis.within_reach(command)
+    assert chassis.fits(kept)
+    assert 0.0 <= share <= 1.0
+    # The same way, only slower: no part has changed against another.
+    possible = chassis.possible(*command)
+    assert kept == pytest.approx([axis * share for axis in possible], abs=1e-9)
+    does = chassis.inverse(*kept)
+    assert chassis.forward(does) == pytest.approx(kept, abs=2e-3 if kind == "boat" else 1e-6)
+    for name, (low, high) in chassis.bounds().items():
+        assert low - 1e-6 * abs(low) - 1e-9 <= does[name] <= high + 1e-6 * abs(high) + 1e-9
+    if 0.0 < share < 1.0:
+        assert chassis.load(*kept) == pytest.approx(1.0)
+    # What it cannot do at all is told, and only that.
+    parts = ("forward", "sideways", "up", "turn")
+    nearest = possible if share else STANDSTILL
+    different = [name for name, a, b in zip(parts, command, nearest, strict=True) if abs(a - b) > 1e-6]
+    assert list(chassis.cannot(command)) == different
+    # An array is the same formula.
+    arrays = [np.array([axis, axis / 2, 0.0]) for axis in kept]
+    rows = chassis.inverse(*arrays)
+    assert [rows[name][0] for name in does] == pytest.approx(list(does.values()), abs=1e-6)
+    back = chassis.forward(rows)
+    assert [axis[1] for axis in back] == pytest.approx([v / 2 for v in kept], abs=2e-3 if kind == "boat" else 1e-6)
+    assert chassis.load(*arrays)[0] == pytest.approx(chassis.load(*kept))
+
+
+@given(thrusters, st.tuples(*[st.floats(-60, 60)] * 4))
+def test_thrust_is_shared_as_well_as_scipy_can(many: tuple[Thruster, ...], wanted: tuple[float, ...]) -> None:
+    boat = Thrusters(many, Drag(1, 1, 1, 1))
+    matrix = np.array(boat.columns).T
+    low, high = np.array([[-t.most_back, t.most] for t in many]).T
+    force = np.array(boat.allocation.reachable(wanted))
+    assume(np.abs(force).max() > 1e-3)
+    # How much of this force can be had at all: a linear programme over the thrusts and that share.
+    most = linprog(
+        np.r_[np.zeros(len(many)), -1.0], A_eq=np.c_[matrix, -force], b_eq=np.zeros(4),
+        bounds=[*zip(low, high, strict=True), (0, None)],
+    )  # fmt: skip
+    load = boat.allocation.load(force)
+    assert (1.0 / load if load else math.inf) == pytest.approx(most.x[-1], rel=1e-5, abs=1e-9)
+    assume(load < 1e5)
+    within = force / max(1.0, load)
+    ours = np.array(boat.allocation.thrusts(within))
+    assert (ours >= low - 1e-9).all()
+    assert (ours <= high + 1e-9).all()
+    best = lsq_linear(matrix, within, bounds=(low - 1e-12, high + 1e-12), tol=1e-12)
+    assert np.abs(matrix @ ours - within).max() <= np.abs(best.fun).max() + 2e-4 * np.abs(within).max() + 1e-6
+
+
+@given(commands, st.floats(0.05, 2))
+def test_odometry_is_the_sum_of_small_steps(command: VelocityCommand, seconds: float) -> None:
+    x = y = heading = 0.0
+    steps = 4000
+    dt = seconds / steps
+    for _ in range(steps):  # the midpoint rule
+        middle = heading + command.yaw_rate * dt / 2
+        x += dt * (command.vx * math.cos(middle) - command.vy * math.sin(middle))
+        y += dt * (command.vx * math.sin(middle) + command.vy * math.cos(middle))
+        heading += command.yaw_rate * dt
+    way = (command.vx * seconds, command.vy * seconds, command.yaw_rate * seconds)
+    assert along_arc(0.0, 0.0, 0.0, *way) == pytest.approx((x, y, heading), abs=1e-5)
+    arrays = along_arc(*(np.zeros(2) for _ in range(3)), *(np.array([part, part]) for part in way))
+    assert [column[1] for column in arrays] == pytest.approx([x, y, heading], abs=1e-5)
+    modules = SteeredModules((("a", 1.0, 0.0), ("b", -1.0, 0.3), ("c", 0.0, -1.0)), 0.1)
+    pose = Odometry(modules).step(modules.inverse(*command), seconds)
+    assert (pose.x, pose.y, pose.heading) == pytest.approx((x, y, heading), abs=1e-5)
+
+
+@pytest.mark.parametrize("kind", ["differential", "car", "four wheels", "mecanum"])
+@given(data=st.data(), command=commands)
+def test_left_is_the_mirror_of_right_and_back_of_front(
+    kind: str, data: st.DataObject, command: VelocityCommand
+) -> None:
+    chassis = data.draw(WHEELED[kind])
+    vx, vy, _, turn = VelocityCommand(*chassis.possible(*command))
+
+    def mirrored(name: str) -> str:
+        return name.replace("left", "*").replace("right", "left").replace("*", "right")
+
+    does, other = chassis.inverse(vx, vy, 0.0, turn), chassis.inverse(vx, -vy, 0.0, -turn)
+    back = chassis.inverse(-vx, -vy, 0.0, -turn)
+    for name, value in does.items():
+        steer = name.endswith("_angle")
+        assert other[mirrored(name)] == pytest.approx(-value if steer else value, abs=1e-9)
+        if abs(vx) > 1e-6 or not steer:
+            assert back[name] == pytest.approx(value if steer else -value, abs=1e-9)  # the same arc, backwards
+
+
+def test_what_a_chassis_says_of_itself() -> None:
+    cart = Differential(0.62, 0.11, 4 * math.pi).limits()
+    assert (cart.straight, cart.smallest_radius) == (pytest.approx(1.382, abs=1e-3), 0.0)
+    assert cart.turn == pytest.approx(1.382 / 0.31, abs=1e-2)
+    assert (cart.sideways, cart.up) == (0.0, 0.0)
+    # A car at full lock: the inner wheel stands at its angle, so radius = wheelbase/tan(angle) + half the track.
+    assert car(1.0, 0.6, 0.2, 0.6, 20.0).limits().smallest_radius == pytest.approx(1 / math.tan(0.6) + 0.3)
+    assert four_wheel_steer(1.0, 0.6, 0.2, 0.6).limits().smallest_radius == pytest.approx(0.5 / math.tan(0.6) + 0.3)
+    assert omni(3, 0.2, 0.05, 20.0).limits().turn == pytest.approx(5.0)
+    # By hand: skidding on centres 0.5 m to the left and 0.4 m to the right.
+    skid = SkidSteer(0.5, 0.4, 0.1).inverse(1.0, 0.0, 0.0, 1.0)
+    assert skid == {"left_wheel": pytest.approx(5.0), "right_wheel": pytest.approx(14.0)}
+    # Seen from above the rollers of mecanum wheels point to the middle: to go left, the front left wheel turns back.
+    left = mecanum(0.5, 0.4, 0.1).inverse(0.0, 1.0, 0.0, 0.0)
+    assert list(left.values()) == pytest.approx([-10, 10, 10, -10])
+    two = RollerWheels((RollerWheel("a", 0, 1, 0), RollerWheel("b", 0, -1, 0)), 0.1)
+    assert two.cannot(VelocityCommand(1, 1, 0, 1)) == ("sideways",)
+
+
+def test_modules_turn_the_shorter_way_and_wait_for_their_wheels() -> None:
+    one = SteeredModules((("a", 0.5, 0.0), ("b", -0.5, 0.0)), 0.1, 50.0, turn_rate=2.0)
+    before = {"a_angle": 0.0, "a_wheel": 0.0, "b_angle": 3.0, "b_wheel": 0.0}
+    back = one.actuators(VelocityCommand(vx=-1.0), before, 1.0)
+    assert back == pytest.approx({"a_angle": 0.0, "a_wheel": -10.0, "b_angle": math.pi, "b_wheel": 10.0}, abs=1e-9)
+    left = one.actuators(VelocityCommand(vy=1.0), before, 0.1)
+    assert left["a_angle"] == pytest.approx(0.2)
+    assert left["a_wheel"] == pytest.approx(10.0 * math.sin(0.2))  # only what lies along it
+    assert left["b_wheel"] == pytest.approx(10.0 * math.cos(3.0 - 0.2 - math.pi / 2))
+    assert one.actuators(STANDSTILL, before, 1.0) == before
+    beetle = car(1.0, 0.6, 0.2, 0.6, steering_rate=1.0)
+    aimed = beetle.actuators(STANDSTILL, None, 0.0, VelocityCommand(vx=1.0, yaw_rate=0.3))
+    assert aimed["rear_left_wheel"] == 0.0
+    assert aimed["front_left_angle"] > aimed["front_right_angle"] > 0.2
+    assert beetle.actuators(STANDSTILL, aimed, 0.02) == aimed  # what stands stays as it is steered
+    slowly = beetle.actuators(STANDSTILL, dict.fromkeys(aimed, 0.0), 0.1, VelocityCommand(vx=1.0, yaw_rate=0.3))
+    assert slowly["front_left_angle"] == pytest.approx(0.1)
+
+
+def test_a_mix_as_radio_owners_know_it() -> None:
+    elevon = LinearMix(SURFACES["elevon"], VelocityCommand(10, 1, 2, 1))
+    assert elevon.inverse(5.0, 0.0, 2.0, 1.0) == pytest.approx(
+        {"throttle": 0.5, "left_elevon": 1.0, "right_elevon": 0.0}
+    )
+    offset = LinearMix((MixOutput("a", (1, 0, 0, 0.5), 0.2, -0.3, 1.0),), VelocityCommand(2, 1, 1, 1))
+    assert offset.load(2.0, 0.0, 0.0, 0.0) == pytest.approx(1.0 / 0.8)
+    assert offset.within_reach(VelocityCommand(vx=-2.0))[1] == pytest.approx(0.5)
