@@ -31,6 +31,7 @@ bench: $(STAMP)
 data: $(STAMP)
 	$(BIN)/python scripts/make_orchard_drive.py
 	$(BIN)/python scripts/make_stick_sessions.py
+	$(BIN)/python scripts/make_courses.py
 
 clean:
 	rm -rf .venv build .mypy_cache .ruff_cache .pytest_cache .hypothesis

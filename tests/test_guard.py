@@ -102,7 +102,7 @@ def test_one_stick_in_its_corner_asks_no_more_than_an_end() -> None:
         asked, goes = tick.demand, tick.command
         assert goes.vx / goes.yaw_rate == pytest.approx(asked.vx / asked.yaw_rate)
         fastest = max(tick.actuators.values())
-        assert fastest == pytest.approx(min(CART.max_wheel_speed, max(CART.wheel_speeds(asked))))
+        assert fastest == pytest.approx(min(CART.max_wheel_speed, max(CART.actuators(asked).values())))
     backwards = Bench()
     tick = backwards.drive(3.0, forward=-1.0, left=1.0)
     assert tick.command == pytest.approx((-0.5, 0.0, 0.0, math.pi / 2))  # the stick to the left turns left, backing too

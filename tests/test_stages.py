@@ -8,13 +8,13 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from helpers import CART
-from tenuto.core.chassis import Differential, WheelSpeeds
+from tenuto.core.chassis import Differential
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.limits import Limits, Ramp, ramp_to_stop
-from tenuto.core.mixing import Intent, one_stick_arcade, two_stick_arcade
+from tenuto.core.mixing import Intent, in_corner
 from tenuto.core.shaping import dead_zone, expo
 from tenuto.core.travel import Travel, from_centre, from_end
-from tenuto.sim import DifferentialCart
+from tenuto.sim import Physics, SimulatedRobot
 
 shares = st.floats(-1, 1)
 speeds = st.floats(-20, 20)
@@ -64,15 +64,29 @@ def test_shaping_is_odd_rising_exact_and_starts_from_zero(a: float, b: float, wi
 
 
 @given(shares, shares)
-def test_arcade_keeps_the_direction_of_a_single_stick(forward: float, turn: float) -> None:
-    assert two_stick_arcade(forward, turn) == (forward, turn)
-    one = one_stick_arcade(forward, turn)
-    assert abs(one[0]) + abs(one[1]) <= 1.0 + 1e-12
-    assert one[0] * turn == pytest.approx(one[1] * forward)
-    if abs(forward) + abs(turn) <= 1.0:
-        assert one == (forward, turn)
-    arrays = one_stick_arcade(np.array([forward]), np.array([turn]))
-    assert (arrays[0][0], arrays[1][0]) == pytest.approx(one)
+def test_every_corner_does_what_it_says(forward: float, turn: float) -> None:
+    def sides(corner: str) -> tuple[float, float]:
+        f, t = in_corner(forward, turn, corner)
+        assert np.ravel(in_corner(np.array([forward]), np.array([turn]), corner)) == pytest.approx([f, t])
+        mirrored = in_corner(forward, -turn, corner)
+        assert mirrored == pytest.approx((f, -t))
+        assert in_corner(-forward, turn, corner) == pytest.approx((-f, t))
+        return f - t, f + t
+
+    wanted = (forward - turn, forward + turn)
+    fits = abs(forward) + abs(turn) <= 1.0
+    for corner in ("clip", "scale", "halve", "keep turn", "keep forward"):
+        left, right = sides(corner)
+        assert max(abs(left), abs(right)) <= 1.0 + 1e-12
+        if fits and corner != "halve":
+            assert (left, right) == pytest.approx(wanted)
+    assert sides("clip") == pytest.approx(tuple(np.clip(wanted, -1, 1)))
+    assert sides("halve") == pytest.approx((wanted[0] / 2, wanted[1] / 2))
+    scaled = in_corner(forward, turn, "scale")
+    assert scaled[0] * turn == pytest.approx(scaled[1] * forward)
+    assert in_corner(forward, turn, "keep turn")[1] == turn
+    assert in_corner(forward, turn, "keep forward")[0] == forward
+    assert in_corner(forward, turn, "free") == (forward, turn)
 
 
 def test_demand_backs_at_its_own_speed_and_turns_left_when_the_stick_is_left() -> None:
@@ -82,23 +96,13 @@ def test_demand_backs_at_its_own_speed_and_turns_left_when_the_stick_is_left() -
 
 
 @given(carts, commands)
-def test_wheels_follow_rigid_body_motion_and_back(cart: Differential, command: VelocityCommand) -> None:
-    wheels = cart.wheel_speeds(command)
-    # Independently: the axle's ends move with v + ω × r, and a wheel rolls without slip.
-    for wheel, y in zip(wheels, (cart.track / 2, -cart.track / 2), strict=True):
-        velocity = np.array([command.vx, 0, 0]) + np.cross([0, 0, command.yaw_rate], [0, y, 0])
-        assert wheel * cart.wheel_radius == pytest.approx(velocity[0], abs=1e-9)
-    assert cart.velocity(wheels) == pytest.approx(command, abs=1e-9)
-
-
-@given(carts, commands)
 def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) -> None:
     kept, share = cart.within_reach(command)
     assert cart.fits(kept)
-    assert max(map(abs, cart.wheel_speeds(kept))) <= cart.max_wheel_speed * (1 + 1e-9)
+    assert max(map(abs, cart.actuators(kept).values())) <= cart.max_wheel_speed * (1 + 1e-9)
     assert kept.vx * command.yaw_rate == pytest.approx(kept.yaw_rate * command.vx, abs=1e-9)
     if share < 1.0:
-        assert max(map(abs, cart.wheel_speeds(kept))) == pytest.approx(cart.max_wheel_speed)
+        assert max(map(abs, cart.actuators(kept).values())) == pytest.approx(cart.max_wheel_speed)
     else:
         assert kept == command
 
@@ -133,12 +137,11 @@ def test_the_stop_keeps_the_arc_and_takes_as_long_as_it_must(start: VelocityComm
     assert expected - 1e-6 <= seconds <= expected + dt + 1e-6
 
 
-def test_the_simulated_cart_turns_about_the_point_that_geometry_says() -> None:
-    chassis = CART
-    cart = DifferentialCart(chassis, motor_lag=1e-4)
-    cart.command(chassis.wheel_speeds(VelocityCommand(vx=0.5, yaw_rate=0.5)))  # a circle of 1 m radius to the left
+def test_the_simulated_robot_turns_about_the_point_that_geometry_says() -> None:
+    robot = SimulatedRobot(CART, Physics(motor_lag=1e-4))
+    robot.command(CART.inverse(0.5, 0.0, 0.0, 0.5))  # a circle of 1 m radius to the left
     for _ in range(100):
-        cart.advance(math.pi / 0.5 / 100)
-    assert (cart.now.x, cart.now.y, cart.now.heading) == pytest.approx((0.0, 2.0, math.pi), abs=2e-3)
-    cart.command(WheelSpeeds(99.0, 99.0))
-    assert cart.advance(1.0).vx == pytest.approx(chassis.max_wheel_speed * chassis.wheel_radius, rel=1e-3)
+        robot.advance(math.pi / 0.5 / 100)
+    assert (robot.now.x, robot.now.y, robot.now.heading) == pytest.approx((0.0, 2.0, math.pi), abs=2e-3)
+    robot.command({"left_wheel": 99.0, "right_wheel": 99.0})
+    assert robot.advance(1.0).vx == pytest.approx(CART.max_wheel_speed * CART.wheel_radius, rel=1e-3)

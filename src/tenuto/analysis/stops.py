@@ -50,7 +50,8 @@ def find_stops(table: pd.DataFrame) -> list[Stop]:
     """
     time = table["time"].to_numpy()
     driving = (table["guard.state"] == State.DRIVING).to_numpy()
-    standing = ((table["command.vx"] == 0.0) & (table["command.yaw_rate"] == 0.0)).to_numpy()
+    axes = [f"command.{axis}" for axis in ("vx", "vy", "vz", "yaw_rate")]
+    standing = (table[axes] == 0.0).all(axis=1).to_numpy()
     stops: list[Stop] = []
     for row in range(1, len(table)):
         if not driving[row - 1] or driving[row]:

@@ -27,7 +27,7 @@ class DriveSummary:
         seconds: from the first tick to the last. ticks: how many.
         seconds_driving: while the guard permitted driving.
         distance: length of the path, m.
-        top_speed: fastest forward command, m/s. top_turn_speed: rad/s. Both without sign.
+        top_speed: fastest command along the ground, m/s. top_turn_speed: rad/s. Both without sign.
         stops: see `Stop`.
     """
 
@@ -53,7 +53,7 @@ def summarise(table: pd.DataFrame, path: Sequence[PathPoint]) -> DriveSummary:
         ticks=len(table),
         seconds_driving=float(table["dt"][driving].sum()),
         distance=distance_along(path),
-        top_speed=float(table["command.vx"].abs().max()),
+        top_speed=float(np.hypot(table["command.vx"], table["command.vy"]).max()),
         top_turn_speed=float(table["command.yaw_rate"].abs().max()),
         stops=tuple(find_stops(table)),
     )

@@ -6,6 +6,7 @@ import json
 import math
 import shutil
 import time
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -21,22 +22,44 @@ if TYPE_CHECKING:
     from tenuto.profile import Profile
     from tenuto.sim import PathPoint
 
-PROFILE, RECORDING = "medlar.toml", "orchard-row.csv"
-MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml", "damson.toml")
+# Robot → its profile and its recording.
+COURSES = {
+    "medlar": ("medlar.toml", "orchard-row.csv"),
+    "quince": ("quince.toml", "quince-course.csv"),
+    "sorrel": ("sorrel.toml", "sorrel-course.csv"),
+    "damson": ("damson.toml", "damson-flight.csv"),
+}
+MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml")
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
+
+
+class Robot(StrEnum):
+    """The robots of the orchard."""
+
+    MEDLAR = "medlar"
+    QUINCE = "quince"
+    SORREL = "sorrel"
+    DAMSON = "damson"
 
 
 def demo(
     out: Annotated[Path, typer.Option(help="Folder for the log, the figure and copies of what was used.")] = Path(
         "tenuto-demo"
     ),
+    robot: Annotated[
+        Robot, typer.Option(help="Medlar has two driven wheels, Quince steers four, Sorrel floats, Damson flies.")
+    ] = Robot.MEDLAR,
     as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
 ) -> None:
-    """Drive Medlar, the crate cart, through a shipped recording, and show what was driven and why it stopped.
+    """Drive a robot of the orchard through a shipped recording, and show what was driven and why it stopped.
 
     Nothing has to be connected. A log, a figure and copies of all that ships are written.
 
-    [bold]Example:[/bold]  tenuto demo --out orchard
+    [bold]Examples:[/bold]
+
+      tenuto demo --out orchard
+
+      tenuto demo --robot quince
     """
     from tenuto.analysis.summary import summarise
     from tenuto.analysis.ticks import replay
@@ -47,35 +70,41 @@ def demo(
     from tenuto.sinks import open_sink
     from tenuto.sinks.simulated import SimulatedSink
 
+    source, recording = COURSES[robot]
     try:
         out.mkdir(parents=True, exist_ok=True)
-        for name in (PROFILE, *MORE_PROFILES, RECORDING, *SESSIONS):
+        for name in (*(name for pair in COURSES.values() for name in pair), *MORE_PROFILES, *SESSIONS):
             shutil.copyfile(shipped(name), out / name)
     except OSError as error:
         raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error
-    profile = load_profile(out / PROFILE)
-    robot = SimulatedSink()
+    profile = load_profile(out / source)
+    simulated = SimulatedSink()
     began = time.perf_counter()
-    with open_sink(f"log:{out / 'drive.csv'}") as log:
-        ticks = replay(profile, out / RECORDING, [log, robot])
+    stem = "drive" if robot is Robot.MEDLAR else f"{robot}-drive"
+    with open_sink(f"log:{out / stem}.csv") as log:
+        ticks = replay(profile, out / recording, [log, simulated])
     took = time.perf_counter() - began
     table = ticks.to_frame()
-    path = robot.robot.path
+    path, plan = simulated.robot.path, profile.plan()
     summary = summarise(table, path)
-    sticks = profile.plan().style.controls()[:2]
-    figure = drive_figure(table, path, sticks, f"{profile.name}: a drive in the orchard")
-    save_figure(figure, out / "drive.png")
+    title = f"{profile.name}: a drive in the orchard"
+    sticks = plan.driving_controls()[:4]
+    figure = drive_figure(table, path, sticks, title, plan.chassis, simulated.robot.history)
+    save_figure(figure, out / f"{stem}.png")
     if as_json:
         typer.echo(json.dumps({"robot": profile.name, **summary_as_json(summary), "out": str(out)}, indent=2))
     else:
-        _print(profile, summary, path, took, out)
+        _print(profile, summary, path, took, (out / source, out / recording, out / stem))
 
 
-def _print(profile: Profile, summary: DriveSummary, path: list[PathPoint], took: float, out: Path) -> None:
+def _print(
+    profile: Profile, summary: DriveSummary, path: list[PathPoint], took: float, files: tuple[Path, Path, Path]
+) -> None:
     from tenuto.analysis.summary import roll_out
 
     end = path[-1]
-    results.print(Text.assemble((profile.name, "bold"), f", driven from {RECORDING}"))
+    source, recording, stem = files
+    results.print(Text.assemble((profile.name, "bold"), f", driven from {recording.name}"))
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()
@@ -84,15 +113,17 @@ def _print(profile: Profile, summary: DriveSummary, path: list[PathPoint], took:
         f"{summary.distance:.1f} m in {summary.seconds_driving:.1f} s of driving, "
         f"at most {summary.top_speed:.2f} m/s and {math.degrees(summary.top_turn_speed):.0f} deg/s",
     )
-    grid.add_row("", f"the simulated cart ended at x {end.x:.2f} m, y {end.y:.2f} m, standing")
+    grid.add_row("", f"the simulated robot ended at {_place(end)}, standing")
     for number, stop in enumerate(summary.stops):
         grid.add_row("guard" if number == 0 else "", stop_in_words(stop, *roll_out(path, stop)))
     speed_up = f"{summary.seconds / took:.0f} × real time"
     grid.add_row("loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s of driving in {took:.2f} s: {speed_up}")
-    grid.add_row("log", str(out / "drive.csv"))
-    grid.add_row("figure", str(out / "drive.png"))
+    grid.add_row("log", f"{stem}.csv")
+    grid.add_row("figure", f"{stem}.png")
     results.print(grid)
-    results.print(
-        f"Next, the same at real speed:  tenuto drive {out / PROFILE} --recording {out / RECORDING}",
-        soft_wrap=True,
-    )
+    results.print(f"Next, the same at real speed:  tenuto drive {source} --recording {recording}", soft_wrap=True)
+
+
+def _place(point: PathPoint) -> str:
+    height = f", z {point.z:.2f} m" if abs(point.z) > 0.005 else ""
+    return f"x {point.x:.2f} m, y {point.y:.2f} m{height}"

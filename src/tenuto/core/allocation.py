@@ -56,10 +56,12 @@ class Allocation:
     def load(self, force: Sequence[float]) -> float:
         """Give a reachable force as a share of the most that can be had in its direction; 0 for none, inf for never."""
         inside = [dot(axis, force) for axis in self._space]
+        # What rounding leaves of a force along a facet is no push against it.
+        slack = _SMALL * math.sqrt(dot(inside, inside))
         most = 0.0
         for normal, offset in self._facets:
             along = dot(normal, inside)
-            if along > _SMALL * offset + 1e-15:
+            if along > slack:
                 most = max(most, along / offset if offset > _SMALL else math.inf)
         return most
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -53,3 +54,61 @@ class Speeds:
             share * up * (self.up if up >= 0.0 else self.down),
             share * turn * self.turn,
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Turning:
+    """What the turning stick sets: a turning speed, or the radius of the arc.
+
+    Attributes:
+        radius: the smallest radius, at the end of the stick, m; None where the stick sets the turning speed.
+        spot_below: at standstill the stick still turns the robot on the spot, and less and less up to this speed, m/s;
+            0 for a robot that cannot turn on the spot.
+        backing: "same" (the stick to the left always turns left) or "as a car" (it keeps its arc when backing).
+    """
+
+    radius: float | None = None
+    spot_below: float = 0.0
+    backing: str = "same"
+
+    def apply(self, demand: VelocityCommand, turn: float) -> VelocityCommand:
+        """Give the demand with its turning speed as this says.
+
+        With stick share s, speed v, turning speed w on the spot and radius R, the yaw rate is s·√((w·f)² + (v/R)²).
+        f falls from 1 at standstill to 0 at ``spot_below`` as (1 − (v/spot_below)²)², so there is no kink on the way.
+
+        Args:
+            demand: with the turning speed that the stick would have on the spot. turn: the stick's share, −1…1.
+        """
+        vx, vy, vz, yaw_rate = demand
+        speed = math.hypot(vx, vy)
+        if self.radius is not None:
+            slow = speed / self.spot_below if self.spot_below > 0.0 else 1.0
+            on_the_spot = yaw_rate * max(0.0, 1.0 - slow * slow) ** 2
+            yaw_rate = math.copysign(math.hypot(on_the_spot, turn * speed / self.radius), turn)
+        if self.backing == "as a car" and vx < 0.0:
+            # Over the same low speeds the turn goes over from one side to the other, without a jump.
+            yaw_rate *= 1.0 - 2.0 * (min(1.0, -vx / self.spot_below) if self.spot_below > 0.0 else 1.0)
+        return VelocityCommand(vx, vy, vz, yaw_rate)
+
+
+def four_wheel_demand(
+    vx: float, steer: float, front: float, rear: float, max_angle: float, wheelbase: float
+) -> VelocityCommand:
+    """Give the velocity of a robot whose axles steer: the one at which its middle goes ``vx`` ahead.
+
+    An axle at the angle a, at x from the middle, moves along a: vy + yaw rate·x = vx·tan(a). Of both axles,
+    yaw rate = vx·(tan front − tan rear)/wheelbase and vy = vx·(tan front + tan rear)/2.
+
+    Args:
+        vx: m/s. steer: the stick, −1…1. front, rear: the share of its angle that each axle takes, −1…1.
+        max_angle: at the end of the stick, rad. wheelbase: m.
+    """
+    ahead, behind = math.tan(steer * front * max_angle), math.tan(steer * rear * max_angle)
+    return VelocityCommand(vx, vx * (ahead + behind) / 2.0, 0.0, vx * (ahead - behind) / wheelbase)
+
+
+def field_to_body(demand: VelocityCommand, heading: float) -> VelocityCommand:
+    """Turn a demand along the field's axes into the robot's own, when it is turned to the left by ``heading``, rad."""
+    c, s = math.cos(heading), math.sin(heading)
+    return VelocityCommand(demand.vx * c + demand.vy * s, demand.vy * c - demand.vx * s, demand.vz, demand.yaw_rate)

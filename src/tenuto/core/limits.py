@@ -10,6 +10,8 @@ from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.smoothing import Motion, jerk_limited, rate_limited
 
 _HALVINGS = 40
+# A step that brings the command nearer to its target by less than this share of the time it takes leads nowhere.
+_STUCK = 1e-3
 
 Fits = Callable[[VelocityCommand], bool]
 
@@ -64,11 +66,18 @@ def approach(previous: float, target: float, most: float) -> float:
 class Ramp:
     """Changes the command towards a target within the limits and within what the chassis can do.
 
-    Each axis goes at its own limit, so that steering stays quick while the speed still builds up. On the way, one
-    axis may still be leaving while the other already arrives, and both together be more than the chassis can do.
-    Then the axes that are leaving keep their step and the ones that arrive wait. Where that is no way either (a car
-    cannot lose its speed and keep its yaw rate), all axes go the straight way to the target by one share, or the
-    straight way to standstill: the limits are never broken, and the robot never gets stuck.
+    ============ ==============================================================================================
+    way          how the axes go
+    ============ ==============================================================================================
+    "each"       each at its own limit, so that steering stays quick while the speed still builds up
+    "rolling"    forward speed at its limit; sideways and turn follow in proportion, so that steered wheels keep their
+                 angle while the robot speeds up and slows down, and turn as quickly as the limits allow
+    "straight"   all the straight way to the target, by one share: the direction of motion does not swerve
+    ============ ==============================================================================================
+
+    On the way, axes that are leaving and axes that arrive may together be more than the chassis can do. Then the
+    command goes as far as it can with those that leave first, or the straight way to the target, or the straight way to
+    standstill, whichever leads on: the limits are never broken, and the robot never gets stuck.
     """
 
     def __init__(self) -> None:
@@ -83,7 +92,13 @@ class Ramp:
         self._accelerations = STANDSTILL
 
     def step(
-        self, previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits, fits: Fits
+        self,
+        previous: VelocityCommand,
+        target: VelocityCommand,
+        dt: float,
+        limits: Limits,
+        fits: Fits,
+        way: str = "each",
     ) -> VelocityCommand:
         """Give the next command.
 
@@ -93,26 +108,65 @@ class Ramp:
             dt: seconds since the tick before, not negative.
             limits: see `Limits`.
             fits: tells whether the chassis can do a command.
+            way: see above.
         """
         if previous == target:
             self._accelerations = STANDSTILL
             return target
         if limits is not self._limits:
             self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
-        wanted = _plain_step(previous, target, dt, limits) if self._plain else self._step(previous, target, dt)
+        if way == "straight":
+            wanted = self._one_share(previous, target, dt)
+        elif way == "rolling":
+            wanted = self._rolling(previous, target, dt)
+        else:
+            wanted = _plain_step(previous, target, dt, limits) if self._plain else self._step(previous, target, dt)
         if fits(wanted):
             return wanted
         self._accelerations = STANDSTILL
+        return self._around(previous, target, wanted, dt, fits)
+
+    def _around(
+        self, previous: VelocityCommand, target: VelocityCommand, wanted: VelocityCommand, dt: float, fits: Fits
+    ) -> VelocityCommand:
+        """Find another step where the one that is wanted does not fit."""
         leaving = VelocityCommand(
             *(new if abs(new) < abs(old) else old for old, new in zip(previous, wanted, strict=True))
         )
-        if fits(leaving):
-            return _furthest(leaving, wanted, fits)
-        for aim in (target, STANDSTILL):
-            onward = _one_share(previous, aim, dt, limits)
-            if onward != previous and fits(onward):
-                return onward
-        return _one_share(previous, STANDSTILL, dt, limits)
+        found = [_furthest(leaving, wanted, fits)] if fits(leaving) else []
+        straight = self._one_share(previous, target, dt)
+        if fits(straight):
+            found.append(straight)
+        best = min(found, key=lambda one: self._seconds_left(one, target), default=previous)
+        if self._seconds_left(best, target) < self._seconds_left(previous, target) - _STUCK * dt:
+            return best
+        return self._one_share(previous, STANDSTILL, dt)
+
+    def _rolling(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
+        """Take the forward speed first, then what belongs to it on the arc that is wanted."""
+        stepped = self._step(previous, VelocityCommand(target.vx, *previous[1:]), dt)
+        vx = stepped.vx
+        # Where it is going, or while it comes to a stop or turns round, where it is: at this speed.
+        there = target if target.vx * vx > 0.0 else previous if previous.vx * vx > 0.0 else STANDSTILL
+        if there is STANDSTILL:
+            return VelocityCommand(vx)
+        scale = vx / there.vx
+        aim = VelocityCommand(vx, there.vy * scale, there.vz, there.yaw_rate * scale)
+        followed = self._one_share(VelocityCommand(vx, *previous[1:]), aim, dt)
+        return VelocityCommand(vx, *followed[1:])
+
+    def _one_share(self, previous: VelocityCommand, aim: VelocityCommand, dt: float) -> VelocityCommand:
+        """Go the straight way to an aim, all axes by the one share that keeps every limit."""
+        share = 1.0
+        for old, new, (up, down, _) in zip(previous, aim, self._axes, strict=True):
+            if old != new:
+                slower = down if abs(new) < abs(old) and old * new >= 0.0 else min(up, down)
+                share = min(share, slower * dt / abs(new - old))
+        return aim if share >= 1.0 else _between(previous, aim, share)
+
+    def _seconds_left(self, start: VelocityCommand, target: VelocityCommand) -> float:
+        """Give how long the axis that needs longest needs to its target."""
+        return max(abs(b - a) / up for a, b, (up, _, _) in zip(start, target, self._axes, strict=True))
 
     def _step(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
         """Let each axis follow its own limits, with their S-curves."""
@@ -158,15 +212,6 @@ def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Fits) -> Veloc
         else:
             high = share
     return best
-
-
-def _one_share(previous: VelocityCommand, aim: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
-    """Go the straight way to an aim, all axes by the one share that keeps every limit."""
-    share = 1.0
-    for old, new, (up, down, _) in zip(previous, aim, limits.axes, strict=True):
-        if old != new:
-            share = min(share, min(up, down) * dt / abs(new - old))
-    return aim if share >= 1.0 else _between(previous, aim, share)
 
 
 def ramp_to_stop(

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
+from tenuto.core.actuators import ActuatorPlan, Wire
 from tenuto.core.chassis.base import Chassis
 from tenuto.core.control import ControlPlan, Shaper, StickPlan
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
@@ -38,6 +39,7 @@ class Plan:
         stall_timeout: seconds between two ticks after which the loop counts as stalled.
         sticks: the controls that are axes of one stick and share a dead zone or a travel.
         selection: switches, and what they choose. actions: what is done once a press.
+        actuators: in which form each actuator is told what to do; empty where that is left to the sink.
     """
 
     controls: tuple[ControlPlan, ...]
@@ -49,6 +51,7 @@ class Plan:
     sticks: tuple[StickPlan, ...] = ()
     selection: SelectionPlan = NOTHING_TO_CHOOSE
     actions: tuple[ActionPlan, ...] = ()
+    actuators: tuple[ActuatorPlan, ...] = ()
 
     def plan(self) -> Plan:
         """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
@@ -116,6 +119,8 @@ class Pipeline:
         self._intent = Intent(0.0, 0.0, 0.0, 0.0)
         self._demand = STANDSTILL
         self._command = STANDSTILL
+        self._wire = Wire(plan.actuators) if plan.actuators else None
+        self._actuators = plan.chassis.actuators(STANDSTILL)
 
     @property
     def trims(self) -> dict[str, float]:
@@ -168,6 +173,8 @@ class Pipeline:
         if fresh and self.plan.actions:
             actions, refused = fire(self.plan.actions, self._selection.switches, driving)
             notices += refused
+        if driving and target != self._demand:
+            notices += self._cannot()
         if self._meaning_changed and driving:
             notices += (self._through_rest(),)
         return self._tick(now, dt, frame is not None, status, target, actions, notices)
@@ -177,7 +184,8 @@ class Pipeline:
         if driving:
             chassis = self.plan.chassis
             target, _ = chassis.within_reach(self._demand)
-            self._command = self._ramp.step(self._command, target, dt, self._mode.limits, chassis.fits)
+            limits = self._mode.limits
+            self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
         if self._command != STANDSTILL:
             guard = self.plan.guard
@@ -229,7 +237,10 @@ class Pipeline:
             shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
         self._shaped = shaped
         self._intent = intent = mode.style.intent(shaped)
-        self._demand = STANDSTILL if self._meaning_changed else mode.speeds.demand(intent, selection.chosen.level)
+        self._demand = (
+            STANDSTILL if self._meaning_changed
+            else mode.style.demand(intent, mode.speeds, selection.setting, shaped)
+        )  # fmt: skip
 
     def _link_faults(self, now: float) -> tuple[Reason, ...]:
         """Tell whether the last good frame is too old to drive by."""
@@ -257,6 +268,11 @@ class Pipeline:
             if output.waits
         )
 
+    def _cannot(self) -> tuple[Reason, ...]:
+        """Tell what the driver asks for and the vehicle cannot do, however slowly; what is only too fast is no such."""
+        parts = self.plan.chassis.cannot(self._demand)
+        return (Reason("cannot_do", f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
+
     def _through_rest(self) -> Reason:
         names = ", ".join(self._away)
         return Reason("mode_through_rest", f"mode {self._mode.name}: the sticks mean something else, let go of {names}")
@@ -272,6 +288,10 @@ class Pipeline:
         notices: tuple[Reason, ...],
     ) -> Tick:
         command, reader = self._command, self._reader
+        aim = None
+        if command == STANDSTILL and status.state is State.DRIVING and not self._meaning_changed:
+            aim = self._mode.style.aim(self._intent, self._selection.setting)
+        self._actuators = self.plan.chassis.actuators(command, self._actuators, dt, aim)
         return Tick(
             now,
             dt,
@@ -285,11 +305,12 @@ class Pipeline:
             status,
             target,
             command,
-            self.plan.chassis.actuators(command),
+            self._actuators,
             self._selection.chosen,
             self._output_levels,
             actions,
             notices,
+            self._wire.step(self._actuators) if self._wire is not None else {},
         )
 
 

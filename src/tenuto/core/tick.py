@@ -34,10 +34,11 @@ class Tick(NamedTuple):
         target: where the command is heading: the demand on the same arc within what the chassis can do,
             or standstill unless driving.
         command: the velocity that goes out.
-        actuators: what each wheel must do for it, name → value.
+        actuators: what each wheel, joint or thruster must do for it, name → rad/s, rad, N or a share.
         chosen: mode, rates, speed level, trims, and where the switches stand.
         outputs: output name → level, −1…1.
         actions: the names of those that were fired with this tick.
+        wire: the numbers that go out for it, name → number, where the profile says in which form.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
     """
 
@@ -58,6 +59,7 @@ class Tick(NamedTuple):
     outputs: Mapping[str, float] = {}
     actions: tuple[str, ...] = ()
     notices: tuple[Reason, ...] = ()
+    wire: Mapping[str, float] = {}
 
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
@@ -78,11 +80,11 @@ class Tick(NamedTuple):
         for stage in ("intent", "demand", "target", "command"):
             row.update((f"{stage}.{name}", value) for name, value in getattr(self, stage)._asdict().items())
         chosen = self.chosen
-        for stage, numbers in (
-            ("actuators", self.actuators), ("output", self.outputs), ("trim", chosen.trims), ("switch", chosen.switches)
-        ):  # fmt: skip
+        more = {"actuators": self.actuators, "wire": self.wire, "output": self.outputs, "trim": chosen.trims}
+        for stage, numbers in (*more.items(), ("switch", chosen.switches)):
             row.update((f"{stage}.{name}", value) for name, value in numbers.items())
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
+        row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
         row["actions"] = "; ".join(self.actions)
         row["notices"] = "; ".join(notice.text for notice in self.notices)
         row["guard.state"] = str(self.guard.state)

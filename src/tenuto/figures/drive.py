@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from tenuto.analysis.stops import Stop, find_stops
+from tenuto.core.chassis import Chassis
 from tenuto.core.guard import State
+from tenuto.figures.robots import draw_robot, outline_of
 from tenuto.sim.robots import PathPoint
 
 if TYPE_CHECKING:
@@ -18,23 +20,21 @@ if TYPE_CHECKING:
 
 # Told apart by people who are colour-blind, and in grey print by their lightness.
 BLUE, ORANGE, RED, GREY = "#0072b2", "#d98500", "#b5122b", "#8a8f98"
+COLOURS = (BLUE, ORANGE, "#00795c", "#8d4a85", "#4c525b", "#5aa9d6")
+_ENDINGS = ("angle", "wheel", "track", "thrust")
 _INCHES, _DPI = (12.8, 8.0), 100
 
 
 def _lines(ax: Axes, time: np.ndarray, lines: Sequence[tuple[str, np.ndarray]], unit: str) -> None:
-    """Draw up to two lines, each named in its own colour at the left above the axes."""
-    for number, ((name, values), colour) in enumerate(zip(lines, (BLUE, ORANGE), strict=False)):
-        # The first line is the wider one, so that it still shows where the second lies on it.
-        ax.plot(time, values, color=colour, linewidth=(2.4, 1.2)[number])
+    """Draw up to six lines, each named in its own colour above the axes."""
+    left = 0.0
+    for number, ((name, values), colour) in enumerate(zip(lines, COLOURS, strict=False)):
+        # The first line is the wider one, so that it still shows where the others lie on it.
+        ax.plot(time, values, color=colour, linewidth=2.4 if number == 0 else 1.2)
         ax.text(
-            0.28 * number,
-            1.03,
-            f"— {name}",
-            color=colour,
-            fontweight="bold",
-            transform=ax.transAxes,
-            va="bottom",
+            left, 1.03, f"— {name}", color=colour, fontweight="bold", fontsize=9, transform=ax.transAxes, va="bottom"
         )
+        left += 0.045 + 0.0135 * len(name)
     ax.axhline(0.0, color=GREY, linewidth=0.6, zorder=0)
     ax.set_ylabel(unit)
     ax.margins(x=0)
@@ -42,38 +42,59 @@ def _lines(ax: Axes, time: np.ndarray, lines: Sequence[tuple[str, np.ndarray]], 
 
 
 def plot_sticks(ax: Axes, table: pd.DataFrame, names: Sequence[str]) -> None:
-    """Draw the positions of one or two controls over time; forward and left are up.
+    """Draw the positions of some controls over time; forward and left are up.
 
     Args:
         ax: where to draw.
         table: a row a tick, with the columns of a log.
         names: the controls, as the profile names them.
     """
-    lines = [(f"stick: {name}", table[f"position.{name}"].to_numpy()) for name in names]
+    lines = [
+        (f"stick: {name}" if number == 0 else name, table[f"position.{name}"].to_numpy())
+        for number, name in enumerate(names)
+    ]
     _lines(ax, table["time"].to_numpy(), lines, "share of travel")
     ax.set_ylim(-1.08, 1.08)
 
 
 def plot_command(ax: Axes, table: pd.DataFrame) -> None:
-    """Draw the command over time, with what the driver asked for as a thin line behind it."""
+    """Draw the command over time, with what the driver asked for as a thin line behind it, and no axis that rests."""
     time = table["time"].to_numpy()
-    ax.plot(time, table["demand.vx"], color=BLUE, linewidth=0.7, alpha=0.55, linestyle="--")
-    ax.plot(time, table["demand.yaw_rate"], color=ORANGE, linewidth=0.7, alpha=0.55, linestyle="--")
-    lines = [
-        ("forward, m/s", table["command.vx"].to_numpy()),
-        ("turn left, rad/s", table["command.yaw_rate"].to_numpy()),
-    ]
-    _lines(ax, time, lines, "command")
-    ax.text(0.62, 1.03, "--- asked for by the stick", color=GREY, transform=ax.transAxes, va="bottom")
+    names = {
+        "vx": "forward, m/s", "yaw_rate": "turn left, rad/s", "vy": "left, m/s", "vz": "up, m/s",
+    }  # fmt: skip
+    moved = [axis for axis in names if axis in ("vx", "yaw_rate") or table[f"command.{axis}"].abs().max() > 1e-6]
+    for axis, colour in zip(moved, COLOURS, strict=False):
+        ax.plot(time, table[f"demand.{axis}"], color=colour, linewidth=0.7, alpha=0.55, linestyle="--")
+    _lines(ax, time, [(names[axis], table[f"command.{axis}"].to_numpy()) for axis in moved], "command")
+    ax.text(1.0, 1.03, "--- asked for", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
 
 
-def plot_wheels(ax: Axes, table: pd.DataFrame) -> None:
-    """Draw the wheel speeds over time."""
+def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:
+    """Draw the actuators whose names have an ending: "wheel", "track", "angle", "thrust", or "" for all others."""
+    unit, scale = {
+        "wheel": ("wheel, rad/s", 1.0), "track": ("sprocket, rad/s", 1.0), "angle": ("angle, deg", 180.0 / np.pi),
+        "thrust": ("thrust, N", 1.0),
+    }.get(ending, ("to the autopilot", 1.0))  # fmt: skip
+    columns = actuator_columns(table)[ending]
     lines = [
-        ("left wheel", table["actuators.left_wheel"].to_numpy()),
-        ("right wheel", table["actuators.right_wheel"].to_numpy()),
+        (
+            column.removeprefix("actuators.").removesuffix(f"_{ending}").replace("_", " "),
+            scale * table[column].to_numpy(),
+        )
+        for column in columns
     ]
-    _lines(ax, table["time"].to_numpy(), lines, "wheel, rad/s")
+    _lines(ax, table["time"].to_numpy(), lines, unit)
+
+
+def actuator_columns(table: pd.DataFrame) -> dict[str, list[str]]:
+    """Sort the columns of the actuators by the endings of their names, those that steer first."""
+    found: dict[str, list[str]] = {}
+    for column in table.columns:
+        if str(column).startswith("actuators."):
+            ending = str(column).rpartition("_")[2]
+            found.setdefault(ending if ending in _ENDINGS else "", []).append(str(column))
+    return {ending: found[ending] for ending in (*_ENDINGS, "") if ending in found}
 
 
 def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
@@ -104,20 +125,44 @@ def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
             )  # fmt: skip
 
 
-def plot_path(ax: Axes, path: Sequence[PathPoint], stops: Sequence[Stop] = ()) -> None:
+def plot_path(
+    ax: Axes,
+    path: Sequence[PathPoint],
+    stops: Sequence[Stop] = (),
+    chassis: Chassis | None = None,
+    actuators: Sequence[Mapping[str, float]] = (),
+) -> None:
     """Draw a path from above as the driver sees it at the start: x (forward) up, y to the left, in m.
 
-    An arrow every few seconds shows where the robot faced; the stops that took it from its way are marked.
+    Every few seconds the robot is drawn where it was, with its wheels at their angles; the stops that took it from its
+    way are marked.
+
+    Args:
+        ax: where to draw.
+        path: where the robot was. stops: of the guard.
+        chassis: the vehicle; an arrow stands for it where none is given. actuators: at each point of the path.
     """
     points = np.array(path)
     time, x, y, heading = points[:, 0], points[:, 1], points[:, 2], points[:, 3]
     ax.plot(y, x, color=BLUE, linewidth=1.8, zorder=2)
     marked = [min(int(np.searchsorted(time, stop.stood)), len(points) - 1) for stop in stops if stop.was_moving]
+    # A robot that is small on its way is drawn larger: its wheels must be seen.
+    size = (
+        1.0 if chassis is None else max(1.0, 0.055 * max(np.ptp(x), np.ptp(y), 1.0) / np.ptp(outline_of(chassis)[:, 0]))
+    )
     for mark in _spaced(time, x, y, [0, len(points) - 1, *marked]):
-        along = (0.3 * np.sin(heading[mark]), 0.3 * np.cos(heading[mark]))
-        tip = (y[mark] + along[0], x[mark] + along[1])
-        ax.annotate("", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3)
-        ax.annotate(f"{time[mark]:.0f} s", (y[mark], x[mark]), (7, -3), textcoords="offset points", fontsize=8)
+        if chassis is None:
+            tip = (y[mark] + 0.3 * np.sin(heading[mark]), x[mark] + 0.3 * np.cos(heading[mark]))
+            ax.annotate("", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3)
+        else:
+            does = actuators[mark] if mark < len(actuators) else None
+            draw_robot(ax, chassis, x[mark], y[mark], heading[mark], does, size=size)
+        ax.annotate(
+            f"{time[mark]:.0f} s", (y[mark], x[mark]), (11, -3), textcoords="offset points", fontsize=8, zorder=7,
+            bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.7, "pad": 1},
+        )  # fmt: skip
+    if chassis is not None and size > 1.05:
+        ax.text(0.99, 0.01, f"robot drawn {size:.1f} times as large", transform=ax.transAxes, ha="right", fontsize=8)
     _mark(ax, x[0], y[0], "start", "o", BLUE)
     _mark(ax, x[-1], y[-1], "end", "s", BLUE)
     for stop, row in zip((stop for stop in stops if stop.was_moving), marked, strict=True):
@@ -155,7 +200,34 @@ def _mark(ax: Axes, x: float, y: float, text: str, marker: str, colour: str, dow
     )
 
 
-def drive_figure(table: pd.DataFrame, path: Sequence[PathPoint], sticks: Sequence[str], title: str = "") -> Figure:
+def shade_modes(ax: Axes, table: pd.DataFrame) -> None:
+    """Write what is chosen, mode or way of steering, along the top from where on it holds."""
+    chosen = [" ".join(word for word in pair if word) for pair in zip(table["mode"], table["steering"], strict=True)]
+    if not any(chosen):
+        return
+    time = table["time"].to_numpy()
+    for row in range(len(chosen)):
+        if row == 0 or chosen[row] != chosen[row - 1]:
+            ax.axvline(time[row], color="#4c525b", linewidth=0.8, linestyle=":")
+            ax.text(
+                time[row] + 0.004 * time[-1], 0.97, chosen[row].replace("_", " "), fontsize=8.5, va="top",
+                transform=ax.get_xaxis_transform(), color="#4c525b",
+            )  # fmt: skip
+
+
+def plot_height(ax: Axes, path: Sequence[PathPoint]) -> None:
+    """Draw how high the robot was over time."""
+    _lines(ax, np.array([p.time for p in path]), [("height", np.array([p.z for p in path]))], "z (up), m")
+
+
+def drive_figure(
+    table: pd.DataFrame,
+    path: Sequence[PathPoint],
+    sticks: Sequence[str],
+    title: str = "",
+    chassis: Chassis | None = None,
+    actuators: Sequence[Mapping[str, float]] = (),
+) -> Figure:
     """Draw a whole drive on one page of 1280 × 800 pixels.
 
     Args:
@@ -163,6 +235,7 @@ def drive_figure(table: pd.DataFrame, path: Sequence[PathPoint], sticks: Sequenc
         path: where the robot was.
         sticks: the controls to show, as the profile names them.
         title: stands above it all.
+        chassis: the vehicle, to be drawn along its path. actuators: what it did at each point of the path.
     """
     # A figure of its own, not pyplot's: no window, no state shared with whoever calls.
     from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -170,18 +243,26 @@ def drive_figure(table: pd.DataFrame, path: Sequence[PathPoint], sticks: Sequenc
 
     figure = Figure(figsize=_INCHES, dpi=_DPI, layout="constrained")
     FigureCanvasAgg(figure)
-    grid = figure.add_gridspec(3, 2, width_ratios=(1.55, 1.0))
+    endings = list(actuator_columns(table))
+    rises = max(point.z for point in path) > 0.05
+    count = 2 + (1 if rises else len(endings))
+    grid = figure.add_gridspec(count, 2, width_ratios=(1.55, 1.0))
     first = figure.add_subplot(grid[0, 0])
-    rows = [first, *(figure.add_subplot(grid[row, 0], sharex=first) for row in (1, 2))]
+    rows = [first, *(figure.add_subplot(grid[row, 0], sharex=first) for row in range(1, count))]
     plot_sticks(rows[0], table, sticks)
+    shade_modes(rows[0], table)
     plot_command(rows[1], table)
-    plot_wheels(rows[2], table)
+    if rises:
+        plot_height(rows[2], path)
+    else:
+        for ax, ending in zip(rows[2:], endings, strict=True):
+            plot_actuators(ax, table, ending)
     for number, ax in enumerate(rows):
         shade_guard(ax, table, named=number == 0)
-        ax.tick_params(labelbottom=number == 2)
-    rows[2].set_xlabel("time, s")
+        ax.tick_params(labelbottom=number == count - 1)
+    rows[-1].set_xlabel("time, s")
     above = figure.add_subplot(grid[:, 1])
-    plot_path(above, path, find_stops(table))
+    plot_path(above, path, find_stops(table), chassis, actuators)
     above.set_title("path seen from above", fontsize=10)
     figure.suptitle(title, fontweight="bold")
     return figure

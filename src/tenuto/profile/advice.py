@@ -154,7 +154,7 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Advice]:
 
 
 def _positions_needed(profile: Profile, switch: str) -> int:
-    choices = (profile.choose.mode, profile.choose.rates)
+    choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
     needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]
     levels = (output for output in profile.outputs.values() if isinstance(output, LevelsOutput))
     return max([*needs, *(len(output.levels) for output in levels if output.switch == switch)], default=0)

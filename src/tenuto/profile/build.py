@@ -7,6 +7,8 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from tenuto.calibration.store import Calibration, ControlCalibration
+from tenuto.core.actuators import ActuatorPlan
+from tenuto.core.chassis import Chassis
 from tenuto.core.control import ControlPlan, Opposite, StickPlan
 from tenuto.core.guard import GuardSettings
 from tenuto.core.layouts import ControlInfo, control_info
@@ -28,6 +30,8 @@ from tenuto.profile.choices import (
     TimedTable,
 )
 from tenuto.profile.controls import ControlTable
+from tenuto.profile.speeds import full_velocity
+from tenuto.profile.styles import AnyDirectionTable
 
 if TYPE_CHECKING:
     from tenuto.profile.schema import Profile
@@ -40,9 +44,10 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
     limits = profile.limits.limits()
     most = max(limits.acceleration, limits.deceleration or 0.0)
     turn_most = max(limits.turn_acceleration, limits.turn_deceleration or 0.0)
+    chassis = profile.chassis.chassis(full_velocity(profile.speeds.speeds()))
     return Plan(
         controls=tuple(builder.controls.values()),
-        modes=builder.modes(),
+        modes=builder.modes(chassis),
         guard=GuardSettings(
             guard.hold_to_run,
             guard.link_timeout,
@@ -51,7 +56,7 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
             guard.stop,
             guard.stop_vertical_deceleration or limits.vertical_acceleration,
         ),
-        chassis=profile.chassis.chassis(),
+        chassis=chassis,
         period=1.0 / profile.loop.rate,
         stall_timeout=profile.loop.stall_timeout,
         sticks=tuple(StickPlan(**table.model_dump()) for table in profile.sticks.values()),
@@ -59,7 +64,23 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
         actions=tuple(
             ActionPlan(name, action.press, action.when == "any time") for name, action in profile.actions.items()
         ),
+        actuators=tuple(actuator_plans(profile, chassis)),
     )
+
+
+def actuator_plans(profile: Profile, chassis: Chassis) -> Iterator[ActuatorPlan]:
+    """Give the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
+    for name, (low, high) in chassis.bounds().items():
+        tables = [profile.actuators.get(group) for group in (group_of(name), name)]
+        said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
+        if said.get("form") is not None:
+            yield ActuatorPlan(name, **{"full": max(abs(low), abs(high)), **said})
+
+
+def group_of(actuator: str) -> str:
+    """Give the group that an actuator belongs to: "wheels", "angles", "thrusts" or "others"."""
+    ending = actuator.rpartition("_")[2]
+    return {"wheel": "wheels", "track": "wheels", "angle": "angles", "thrust": "thrusts"}.get(ending, "others")
 
 
 def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
@@ -71,12 +92,22 @@ def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
         "choose.rates.switch": choose.rates.switch if choose.rates else None,
         "levels.faster": levels.faster if levels else None,
         "levels.slower": levels.slower if levels else None,
+        "choose.steering.switch": choose.steering.switch if choose.steering else None,
+        "rear_share.more": profile.rear_share.more if profile.rear_share else None,
+        "rear_share.less": profile.rear_share.less if profile.rear_share else None,
     }
     for name, trim in profile.trims.items():
         pressed |= {f"trims.{name}.up": trim.up, f"trims.{name}.down": trim.down}
+    pressed |= {f"{place}.heading_zero": table.heading_zero for place, table in heading_styles(profile)}
     pressed |= {f"actions.{name}.press": action.press for name, action in profile.actions.items()}
     yield from ((key, name) for key, name in pressed.items() if name is not None)
     yield from _pressed_for_outputs(profile)
+
+
+def heading_styles(profile: Profile) -> list[tuple[str, AnyDirectionTable]]:
+    """List the styles that know a heading, with the key of their table."""
+    styles = [("style", profile.style), *((f"modes.{name}.style", mode.style) for name, mode in profile.modes.items())]
+    return [(key, style) for key, style in styles if isinstance(style, AnyDirectionTable) and style.heading is not None]
 
 
 def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
@@ -160,14 +191,14 @@ class _Builder:
             raise ValueError(f"a {kind} has no control {reads}")
         return info, self.calibration.controls.get(reads) if self.calibration is not None else None
 
-    def modes(self) -> tuple[ModePlan, ...]:
+    def modes(self, chassis: Chassis) -> tuple[ModePlan, ...]:
         """Give the modes; a profile without any has one without a name."""
         profile = self.profile
         tables = profile.modes or {"": ModeTable(fallback=True)}
         return tuple(
             ModePlan(
                 name,
-                (mode.style or profile.style).style(),
+                (mode.style or profile.style).style(chassis),
                 (mode.speeds or profile.speeds).speeds(),
                 (mode.limits or profile.limits).limits(),
                 tuple(
@@ -199,6 +230,15 @@ class _Builder:
             steps = tuple(profile.levels.steps)
             begin = steps.index(profile.levels.begin) if profile.levels.begin is not None else 0
             levels = LevelPlan(steps, begin, profile.levels.faster, profile.levels.slower)
+        steering = ChoicePlan(("",), "")
+        if choose.steering is not None:
+            order: tuple[str, ...] = tuple(choose.steering.order)
+            steering = ChoicePlan(order, order[0], choose.steering.switch)
+        rear = LevelPlan()
+        if (share := profile.rear_share) is not None:
+            begin = share.steps.index(share.begin) if share.begin is not None else len(share.steps) - 1
+            rear = LevelPlan(tuple(share.steps), begin, share.more, share.less)
+        headings = [style for _, style in heading_styles(profile)]
         pressed = dict.fromkeys(name for _, name in pressed_names(profile) if name not in profile.switches)
         return SelectionPlan(
             (
@@ -209,6 +249,10 @@ class _Builder:
             through_rest,
             rates,
             levels,
+            steering,
+            rear,
+            headings[0].heading if headings else None,
+            headings[0].heading_zero if headings else None,
             tuple(
                 TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.knob)
                 for name, trim in profile.trims.items()
@@ -242,7 +286,7 @@ class _Builder:
     def _used_positions(self, switch: str) -> int:
         """Tell how many positions a switch needs for what it chooses."""
         profile = self.profile
-        counts = [len(choice.order) for choice in (profile.choose.mode, profile.choose.rates)
+        counts = [len(choice.order) for choice in (profile.choose.mode, profile.choose.rates, profile.choose.steering)
                   if choice is not None and choice.switch == switch]  # fmt: skip
         counts += [
             len(output.levels)

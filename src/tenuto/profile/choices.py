@@ -7,9 +7,9 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from tenuto.profile.quantities import Time
+from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
-from tenuto.profile.vehicles import LimitsTable, SpeedsTable
 
 _READS = "a control of the device, or the name of one under [controls]"
 _PRESSED = "a switch, or a control that is pressed"
@@ -84,11 +84,21 @@ class ModeChoiceTable(ChoiceTable):
     through_rest: bool = Field(default=True, description="true or false")
 
 
+class SteeringChoiceTable(Table):
+    """``[choose.steering]``: how a four-wheel-steered robot steers."""
+
+    switch: Name = Field(description=_PRESSED)
+    order: list[Literal["front", "rear", "counter", "crab"]] = Field(
+        min_length=2, description='a list of "front", "rear", "counter" and "crab", one a position of the switch'
+    )
+
+
 class ChooseTable(Table):
     """``[choose]``: what switches choose."""
 
     mode: ModeChoiceTable | None = Field(default=None, description="a table [choose.mode]")
     rates: ChoiceTable | None = Field(default=None, description="a table [choose.rates]")
+    steering: SteeringChoiceTable | None = Field(default=None, description="a table [choose.steering]")
 
 
 class LevelsTable(Table):
@@ -98,6 +108,15 @@ class LevelsTable(Table):
     begin: float | None = Field(default=None, description="one of the steps")
     faster: Name = Field(description=_PRESSED)
     slower: Name = Field(description=_PRESSED)
+
+
+class RearShareTable(Table):
+    """``[rear_share]``: how much of the stick's angle the rear wheels take, gone through in steps."""
+
+    steps: list[float] = Field(min_length=2, description="a list of shares from 0 to 1, rising")
+    begin: float | None = Field(default=None, description="one of the steps")
+    more: Name = Field(description=_PRESSED)
+    less: Name = Field(description=_PRESSED)
 
 
 class OutputTable(Table):

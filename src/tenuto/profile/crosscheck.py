@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.namecheck import driving_names, names_problems, style_controls, unknown
+from tenuto.profile.namecheck import driving_names, names_problems, unknown
 from tenuto.profile.schema import Profile, SourceTable
 
 # Which keys of [source] mean something for which kinds.
@@ -101,7 +101,7 @@ def _style(profile: Profile) -> Iterator[Problem]:
     places = [("", profile.style), *((f"modes.{name}.", mode.style) for name, mode in profile.modes.items())]
     for place, style in places:
         taken: dict[str, str] = {}
-        for key, name in style_controls(style).items() if style is not None else ():
+        for key, name in style.named_controls().items() if style is not None else ():
             if name not in profile.controls:
                 known = tuple(profile.controls)
                 yield unknown(f"{place}style.{key}", "the name of a control under [controls]", name, known)

@@ -2,42 +2,32 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from itertools import pairwise
-from typing import Any
 
 from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, control_info
-from tenuto.profile.build import pressed_names, read_names
+from tenuto.profile.build import actuator_plans, group_of, heading_styles, pressed_names, read_names
 from tenuto.profile.choices import ContactOutput, ContactTable, LevelsOutput, ModeTable, PositionsTable
 from tenuto.profile.schema import Profile
-from tenuto.profile.styles import CONTROL
+from tenuto.profile.speeds import full_velocity
 
 _CONTROL = "the name of a control under [controls]"
-
-
-def style_controls(style: Any) -> dict[str, str]:
-    """Give key → control of a style's table: all its keys whose values are names of controls."""
-    named = {
-        key: getattr(style, key)
-        for key, field in type(style).model_fields.items()
-        if (field.description or "").startswith(CONTROL)
-    }
-    return {key: name for key, name in named.items() if name is not None}
 
 
 def driving_names(profile: Profile) -> set[str]:
     """Give the names of all controls that drive in any mode."""
     styles = [profile.style, *(mode.style for mode in profile.modes.values())]
-    return {name for style in styles if style is not None for name in style_controls(style).values()}
+    return {name for style in styles if style is not None for name in style.named_controls().values()}
 
 
 def names_problems(profile: Profile) -> list[Problem]:
     """List every name that is not what it should be."""
     return [
         *_read(profile), *_sticks(profile), *_rates_and_trims(profile), *_switches(profile), *_modes(profile),
-        *_levels(profile), *_outputs(profile),
+        *_levels(profile), *_outputs(profile), *_vehicle(profile),
     ]  # fmt: skip
 
 
@@ -129,14 +119,15 @@ def _mode(profile: Profile, name: str, mode: ModeTable) -> Iterator[Problem]:
 
 
 def _levels(profile: Profile) -> Iterator[Problem]:
-    levels = profile.levels
-    if levels is None:
-        return
-    steps = levels.steps
-    if not all(0.0 < a < b <= 1.0 for a, b in pairwise(steps)):
-        yield Problem("levels.steps", "shares above 0, rising, up to 1", f"{steps}")
-    elif levels.begin is not None and levels.begin not in steps:
-        yield Problem("levels.begin", f"one of {', '.join(f'{step:g}' for step in steps)}", f"{levels.begin:g}")
+    for key, table, lowest in (("levels", profile.levels, "above"), ("rear_share", profile.rear_share, "from")):
+        if table is None:
+            continue
+        steps = table.steps
+        good = all(a < b for a, b in pairwise(steps)) and steps[-1] <= 1.0
+        if not good or steps[0] < 0.0 or (lowest == "above" and steps[0] == 0.0):
+            yield Problem(f"{key}.steps", f"shares {lowest} 0, rising, up to 1", f"{steps}")
+        elif table.begin is not None and table.begin not in steps:
+            yield Problem(f"{key}.begin", f"one of {', '.join(f'{step:g}' for step in steps)}", f"{table.begin:g}")
 
 
 def _outputs(profile: Profile) -> Iterator[Problem]:
@@ -149,6 +140,33 @@ def _outputs(profile: Profile) -> Iterator[Problem]:
                 yield Problem(f"{key}.off_below", "a share not above on_above", f"{output.off_below:g}")
         if isinstance(output, LevelsOutput) and output.idle not in output.levels:
             yield Problem(f"{key}.idle", f"one of the levels {output.levels}", f"{output.idle:g}")
+
+
+def _vehicle(profile: Profile) -> Iterator[Problem]:
+    missing = profile.chassis.missing()
+    if missing is not None:
+        field = type(profile.chassis).model_fields[missing]
+        yield Problem(f"chassis.{missing}", field.description or "", "nothing", "add it")
+        return
+    chassis = profile.chassis.chassis(full_velocity(profile.speeds.speeds()))
+    styles = [("style", profile.style), *((f"modes.{name}.style", mode.style) for name, mode in profile.modes.items())]
+    for key, style in styles:
+        if style is not None and (misfit := style.misfit(chassis)) is not None:
+            yield Problem(f"{key}.{misfit[0]}", misfit[1], misfit[2])
+    for key, table in heading_styles(profile):
+        if table.heading not in profile.controls:
+            yield unknown(f"{key}.heading", _CONTROL, str(table.heading), profile.controls)
+    bounds = chassis.bounds()
+    groups = {group_of(name) for name in bounds}
+    for name in profile.actuators:
+        if name not in bounds and name not in groups:
+            yield unknown(
+                f"actuators.{name}", "an actuator of this vehicle, or a group of them", name, [*groups, *bounds]
+            )
+    for plan in actuator_plans(profile, chassis):
+        if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
+            expected = "what counts as all of it: full, or a fastest speed under [chassis]"
+            yield Problem(f"actuators.{plan.name}.full", expected, "nothing")
 
 
 def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Problem:

@@ -35,7 +35,21 @@ ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.0
 TURN_ACCELERATION = Dimension("turning acceleration", "rad/s^2", {"deg/s^2": _DEG, "rev/s^2": math.tau})
 JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
 TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
-DIMENSIONS = (LENGTH, TIME, FREQUENCY, SPEED, TURN_SPEED, ACCELERATION, TURN_ACCELERATION, JERK, TURN_JERK)
+ANGLE = Dimension("angle", "rad", {"deg": _DEG})
+FORCE = Dimension("force", "N", {"kN": 1000.0})
+DIMENSIONS = (
+    ANGLE,
+    FORCE,
+    LENGTH,
+    TIME,
+    FREQUENCY,
+    SPEED,
+    TURN_SPEED,
+    ACCELERATION,
+    TURN_ACCELERATION,
+    JERK,
+    TURN_JERK,
+)
 
 _QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(\S.*?)?\s*")
 # Other ways in which people write the same unit.
@@ -52,8 +66,8 @@ _SPELLINGS = {
 }
 
 
-def parse_quantity(value: object, dimension: Dimension) -> float:
-    """Read a positive quantity, as a number in SI or as text with a unit.
+def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False) -> float:
+    """Read a quantity, as a number in SI or as text with a unit; above zero if it is not ``signed``.
 
     Raises:
         ValueError: when it is neither, when its unit is of another dimension, or when it is not a
@@ -68,8 +82,8 @@ def parse_quantity(value: object, dimension: Dimension) -> float:
                 raise ValueError(f"{unit} measures {other.name}, and this is a {dimension.name}")
         raise ValueError(f"units for a {dimension.name} are {', '.join(dimension.units())}")
     result = number * dimension.units()[unit]
-    if not (math.isfinite(result) and result > 0.0):
-        raise ValueError("it must be finite and above zero")
+    if not (math.isfinite(result) and (signed or result > 0.0)):
+        raise ValueError("it must be finite" if signed else "it must be finite and above zero")
     return result
 
 
@@ -88,10 +102,10 @@ def _split(value: float | str, dimension: Dimension) -> tuple[float, str]:
     return float(match[1]), unit
 
 
-def _validator(dimension: Dimension) -> Callable[[object], float]:
+def _validator(dimension: Dimension, *, signed: bool = False) -> Callable[[object], float]:
     def read(value: object) -> float:
         try:
-            return parse_quantity(value, dimension)
+            return parse_quantity(value, dimension, signed=signed)
         except ValueError as error:
             raise PydanticCustomError("quantity", "{hint}", {"hint": str(error)}) from None
 
@@ -99,6 +113,10 @@ def _validator(dimension: Dimension) -> Callable[[object], float]:
 
 
 Length = Annotated[float, BeforeValidator(_validator(LENGTH))]
+SignedLength = Annotated[float, BeforeValidator(_validator(LENGTH, signed=True))]
+Angle = Annotated[float, BeforeValidator(_validator(ANGLE))]
+SignedAngle = Annotated[float, BeforeValidator(_validator(ANGLE, signed=True))]
+Force = Annotated[float, BeforeValidator(_validator(FORCE))]
 Time = Annotated[float, BeforeValidator(_validator(TIME))]
 Frequency = Annotated[float, BeforeValidator(_validator(FREQUENCY))]
 Speed = Annotated[float, BeforeValidator(_validator(SPEED))]

@@ -11,12 +11,21 @@ from pydantic import Field, model_validator
 from tenuto.calibration.store import Calibration
 from tenuto.core.pipeline import Plan
 from tenuto.profile.build import build_plan
-from tenuto.profile.choices import ActionTable, AnyOutput, AnySwitch, ChooseTable, LevelsTable, ModeTable
+from tenuto.profile.chassis import ActuatorTable, ChassisTable
+from tenuto.profile.choices import (
+    ActionTable,
+    AnyOutput,
+    AnySwitch,
+    ChooseTable,
+    LevelsTable,
+    ModeTable,
+    RearShareTable,
+)
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
 from tenuto.profile.quantities import Acceleration, Frequency, Time, TurnAcceleration
+from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
-from tenuto.profile.vehicles import ChassisTable, LimitsTable, SpeedsTable
 
 SourceKind = Literal["gamepad", "sbus", "crsf", "ibus", "ppm", "pwm", "lines", "tilt", "keyboard"]
 
@@ -72,9 +81,11 @@ class Profile(Table):
     modes: dict[str, ModeTable] = Field(default={}, description="tables [modes.NAME]")
     choose: ChooseTable = Field(default=ChooseTable(), description="a table [choose]")
     levels: LevelsTable | None = Field(default=None, description="a table [levels]")
+    rear_share: RearShareTable | None = Field(default=None, description="a table [rear_share]")
     outputs: dict[str, AnyOutput] = Field(default={}, description="tables [outputs.NAME]")
     actions: dict[str, ActionTable] = Field(default={}, description="tables [actions.NAME]")
     chassis: ChassisTable = Field(description="a table [chassis]")
+    actuators: dict[str, ActuatorTable] = Field(default={}, description="tables [actuators.NAME]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
 
     @model_validator(mode="before")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.number import Value
@@ -41,6 +41,8 @@ class Chassis(ABC):
     """
 
     __slots__ = ()
+    # How its velocity is to change: see `tenuto.core.limits.Ramp`.
+    ramp_way: ClassVar[str] = "each"
 
     @abstractmethod
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:

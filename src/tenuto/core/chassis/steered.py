@@ -12,7 +12,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 from tenuto.core.chassis.base import Chassis, ChassisLimits
 from tenuto.core.demand import STANDSTILL, VelocityCommand
@@ -46,6 +46,8 @@ class SteeredWheels(Chassis):
         wheels: see `Wheel`.
         wheel_radius: m. max_wheel_speed: rad/s. steering_rate: how fast the wheels steer, rad/s.
     """
+
+    ramp_way: ClassVar[str] = "rolling"
 
     wheels: tuple[Wheel, ...]
     wheel_radius: float
@@ -248,6 +250,8 @@ class SteeredModules(Chassis):
         places: name → (x, y) from the reference point, m.
         wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
     """
+
+    ramp_way: ClassVar[str] = "straight"
 
     places: tuple[tuple[str, float, float], ...]
     wheel_radius: float

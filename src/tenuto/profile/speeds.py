@@ -1,19 +1,16 @@
-"""The tables of a profile about the vehicle: its speeds, its limits and its measures."""
+"""The tables of a profile that say how fast the robot goes, and how fast that may change."""
 
 from __future__ import annotations
 
 import math
-from typing import Annotated, Literal
 
 from pydantic import Field
 
-from tenuto.core.chassis import Aircraft, Chassis, Differential
-from tenuto.core.demand import Speeds
+from tenuto.core.demand import Speeds, VelocityCommand
 from tenuto.core.limits import Limits
 from tenuto.profile.quantities import (
     Acceleration,
     Jerk,
-    Length,
     Speed,
     TurnAcceleration,
     TurnJerk,
@@ -44,6 +41,11 @@ class SpeedsTable(Table):
         )
 
 
+def full_velocity(speeds: Speeds) -> VelocityCommand:
+    """Give the velocity at the ends of the sticks, 1 where an axis has no speed of its own."""
+    return VelocityCommand(speeds.forward, speeds.sideways or 1.0, speeds.up or 1.0, speeds.turn)
+
+
 class LimitsTable(Table):
     """``[limits]``: how fast the command may change while somebody drives."""
 
@@ -70,31 +72,3 @@ class LimitsTable(Table):
             self.jerk or math.inf,
             self.turn_jerk or math.inf,
         )
-
-
-class DifferentialTable(Table):
-    """``[chassis]`` with ``kind = "differential"``: two driven wheels."""
-
-    kind: Literal["differential"] = Field(description="a kind of vehicle")
-    track: Length = Field(description='the distance between the middles of the tyres, such as "0.62 m"')
-    wheel_radius: Length = Field(description='a length, such as "0.11 m"')
-    max_wheel_speed: TurnSpeed | None = Field(default=None, description='a turning speed, such as "120 rev/min"')
-
-    def chassis(self) -> Chassis:
-        """Give the vehicle."""
-        return Differential(self.track, self.wheel_radius, self.max_wheel_speed or math.inf)
-
-
-class AircraftTable(Table):
-    """``[chassis]`` with ``kind = "aircraft"``: an autopilot takes the velocity."""
-
-    kind: Literal["aircraft"] = Field(description="a kind of vehicle")
-    max_speed: Speed | None = Field(default=None, description='a speed, such as "5 m/s"')
-    max_climb: Speed | None = Field(default=None, description='a speed, such as "2 m/s"')
-
-    def chassis(self) -> Chassis:
-        """Give the vehicle."""
-        return Aircraft(self.max_speed or math.inf, self.max_climb or math.inf)
-
-
-ChassisTable = Annotated[DifferentialTable | AircraftTable, Field(discriminator="kind")]
