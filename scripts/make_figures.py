@@ -14,6 +14,7 @@ from matplotlib.figure import Figure
 
 from tenuto import load_profile
 from tenuto.core.chassis import (
+    Aircraft,
     Chassis,
     Differential,
     Drag,
@@ -60,7 +61,8 @@ VEHICLES: dict[str, tuple[Chassis, VelocityCommand, list[Measure]]] = {
     ),
     "modules": (
         SteeredModules(
-            (("front_left", 0.3, 0.3), ("front_right", 0.3, -0.3), ("rear_left", -0.3, 0.3), ("rear_right", -0.3, -0.3)),
+            (("front_left", 0.3, 0.3), ("front_right", 0.3, -0.3), ("rear_left", -0.3, 0.3),
+             ("rear_right", -0.3, -0.3)),
             0.08,
         ),
         VelocityCommand(vx=0.6, vy=0.4, yaw_rate=0.6),
@@ -76,6 +78,7 @@ VEHICLES: dict[str, tuple[Chassis, VelocityCommand, list[Measure]]] = {
         VelocityCommand(vx=1.0, yaw_rate=0.5),
         [("x", (-0.5, 0.55), (0.0, 0.55)), ("y", (-0.72, 0.0), (-0.72, 0.35))],
     ),
+    "aircraft": (Aircraft(), VelocityCommand(vx=1.0), []),
 }  # fmt: skip
 
 
@@ -86,7 +89,8 @@ def draw_vehicle(ax: Axes, name: str) -> None:
     does = chassis.actuators(command)
     draw_robot(ax, chassis, actuators=does, alpha=0.9)
     reach = max((max(abs(part.x), abs(part.y)) for part in parts_of(chassis)), default=0.3)
-    for tip, label in (((0.75 * reach, 0.0), "x"), ((0.0, 0.75 * reach), "y")):
+    wide = max((abs(part.y) for part in parts_of(chassis)), default=0.3)
+    for tip, label in (((0.75 * reach, 0.0), "x"), ((0.0, 0.75 * wide), "y")):
         arrow = {"arrowstyle": "-|>", "color": BLUE, "lw": 1.6}
         ax.annotate("", (tip[1], tip[0]), (0.0, 0.0), arrowprops=arrow, zorder=8)
         ax.annotate(
@@ -95,6 +99,7 @@ def draw_vehicle(ax: Axes, name: str) -> None:
     for label, start, end in measures:
         arrow = {"arrowstyle": "<|-|>", "color": RED, "lw": 1.2, "shrinkA": 0, "shrinkB": 0}
         ax.annotate("", (end[1], end[0]), (start[1], start[0]), arrowprops=arrow, zorder=8)
+        ax.plot([start[1], end[1]], [start[0], end[0]], alpha=0.0)
         middle = ((start[1] + end[1]) / 2, (start[0] + end[0]) / 2)
         upright = abs(start[0] - end[0]) > abs(start[1] - end[1])
         ax.annotate(
@@ -102,7 +107,7 @@ def draw_vehicle(ax: Axes, name: str) -> None:
             ha="right" if upright else "center", va="center", rotation=90 if upright else 0,
         )  # fmt: skip
     ax.set_aspect("equal")
-    ax.margins(0.12)
+    ax.margins(0.14)
     ax.invert_xaxis()
     ax.set_axis_off()
     ax.set_title(name, fontsize=11, fontweight="bold")

@@ -104,6 +104,46 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
         tenuto.parse_profile(text)
 
 
+# Vehicle → the gestures after "forward", in the order in which they are asked for, and what a push forward makes.
+VEHICLES: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
+    "differential": (("left_y", "right_x"), (0.4, 0, 0, 0)),
+    "car-like": (("left_y", "right_x"), (0.4, 0, 0, 0)),
+    "four-wheel-steer": (("left_y", "right_x", "north"), (0.4, 0, 0, 0)),
+    "any-direction": (("left_y", "left_x", "right_x"), (0.4, 0, 0, 0)),
+    "boat": (("left_y", "right_x"), (0.4, 0, 0, 0)),
+    "aircraft": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 0.5, 0)),
+}
+
+
+@pytest.mark.parametrize("vehicle", VEHICLES)
+def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -> None:
+    moved, command = VEHICLES[vehicle]
+    gestures = [(name, 1.0 if name == "north" else -31000.0) for name in moved] + [("left_shoulder", 1.0)]
+    frames = [frame for number, one in enumerate(gestures) for frame in gesture(2.0 * number, one)]
+    write_recording(tmp_path / "g.csv", frames)
+    done = run("bind", "v.toml", "--vehicle", vehicle, "--from", "g.csv", "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert run("check", "v.toml", cwd=tmp_path).returncode == 0
+    profile = tenuto.load_profile(tmp_path / "v.toml")
+    bench = Bench(profile)
+    for held in (0.0, 1.0):
+        bench.run(0.1, REST | {"left_shoulder": held})
+    tick = bench.run(3.0, REST | {"left_shoulder": 1.0, moved[0]: -32768.0})
+    assert tick.command == pytest.approx(command)
+    # Whatever steers or goes sideways goes to the left.
+    left = bench.run(3.0, REST | {"left_shoulder": 1.0, "left_y": -32768.0, "right_x": -32768.0, "left_x": -32768.0})
+    assert max(left.command.vy, left.command.yaw_rate) > 0.1
+    assert min(left.command.vy, left.command.yaw_rate) >= 0.0
+    if vehicle == "four-wheel-steer":
+        assert bench.run(0.2, REST | {"north": 1.0}).chosen.steering == "counter"
+
+
+def test_bind_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(shipped("sorrel.toml").read_text().replace('kind = "arcade"', 'kind = "triggers"'))
+    done = run("bind", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
+    assert (done.returncode, "expected a style that can be asked for: arcade, car" in done.stderr) == (1, True)
+
+
 def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:
     text = shipped("medlar.toml").read_text()
     (tmp_path / "medlar.toml").write_text(text.replace("left_y", "right_y"))

@@ -261,8 +261,21 @@ def test_a_throttle_that_was_measured_to_rest_at_its_end_drives_one_way() -> Non
     ):
         assert [plan.controls[0].travel.position(raw) for raw in (1000.0, 1500.0, 2000.0)] == [0.0, 0.5, 1.0]
     assert profile.plan().controls[0].travel.position(1500.0) == 0.0
+    bench = Bench(profile.calibrated(kept))
+    tick = bench.run(0.2, {"channel_3": 1400.0, "channel_4": 1500.0, "channel_5": 988.0})
+    assert tick.guard.reasons[1].text == "drive is at 0.40, not down (within 0.03): bring it down"
     with pytest.raises(tenuto.ProfileError, match="nothing where it rests at its end, found 1500"):
         tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\ncentre = 1500'))
+
+
+def test_what_cannot_be_saved_where_it_should_be_is_not_lost(tmp_path: Path) -> None:
+    (tmp_path / "full").write_text("a file where a folder should be")
+    done = run("calibrate", "--from", str(shipped("clean-transmitter.csv")), "--out", "full/c.toml", cwd=tmp_path)
+    words = " ".join(done.stderr.split())
+    assert (done.returncode, "cannot save the calibration there" in words) == (1, True)
+    rescued = Path(words.split("It is kept in ")[1].split(" instead")[0])
+    assert len(Calibration.load(rescued).controls) > 3
+    rescued.unlink()
 
 
 def test_a_stick_pushed_one_way_only_is_not_measured() -> None:

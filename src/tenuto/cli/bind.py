@@ -28,9 +28,14 @@ if TYPE_CHECKING:
 
 
 class Vehicle(StrEnum):
-    """The vehicles that a profile can be begun for."""
+    """The vehicles that a profile can be begun for; each has a file of that name among the shipped data."""
 
     DIFFERENTIAL = "differential"
+    CAR = "car-like"
+    FOUR_WHEEL_STEER = "four-wheel-steer"
+    ANY_DIRECTION = "any-direction"
+    BOAT = "boat"
+    AIRCRAFT = "aircraft"
 
 
 class Role(NamedTuple):
@@ -39,6 +44,7 @@ class Role(NamedTuple):
     Attributes:
         name: what the control is called in a new profile.
         prompt: what to do.
+        key: the key of [style] that names the control; empty for what is no part of a style.
         other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
         optional: whether it may be left out.
         stays: whether it may stay where it was put.
@@ -46,59 +52,50 @@ class Role(NamedTuple):
 
     name: str
     prompt: str
+    key: str = ""
     other_way: str = ""
     optional: bool = False
     stays: bool = False
 
 
-ROLES = (
-    Role(
-        "drive",
-        "push the stick the way that should drive FORWARD, all the way, and let it go",
-        "press what should drive BACKWARD, all the way, and let it go",
+def _stick(name: str, key: str, way: str, other: str) -> Role:
+    """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    return Role(
+        name,
+        f"push the stick the way that should {way}, all the way, and let it go",
+        key,
+        f"press what should {other}, all the way, and let it go",
+    )
+
+
+_STEER = ("turn LEFT", "turn RIGHT")
+_FORWARD = ("drive FORWARD", "drive BACKWARD")
+# Style → what is asked for it.
+STYLE_ROLES: dict[str, tuple[Role, ...]] = {
+    "arcade": (_stick("drive", "forward", *_FORWARD), _stick("steer", "turn", *_STEER)),
+    "car": (_stick("drive", "throttle", *_FORWARD), _stick("steer", "steer", *_STEER)),
+    "four_wheel": (_stick("drive", "throttle", *_FORWARD), _stick("steer", "steer", *_STEER)),
+    "any_direction": (
+        _stick("drive", "forward", *_FORWARD),
+        _stick("sideways", "sideways", "go LEFT without turning", "go RIGHT without turning"),
+        _stick("steer", "turn", *_STEER),
     ),
-    Role(
-        "steer",
-        "push the stick the way that should turn LEFT, all the way, and let it go",
-        "press what should turn RIGHT, all the way, and let it go",
+    "flight": (
+        _stick("climb", "climb", "CLIMB", "SINK"),
+        _stick("steer", "turn", *_STEER),
+        _stick("drive", "forward", "fly FORWARD", "fly BACKWARD"),
+        _stick("sideways", "sideways", "fly LEFT without turning", "fly RIGHT without turning"),
     ),
+    "tank": (
+        _stick("left", "left", "drive the LEFT side forward", "drive the LEFT side backward"),
+        _stick("right", "right", "drive the RIGHT side forward", "drive the RIGHT side backward"),
+    ),
+}
+WAYS = Role("ways", "press what should change the way of steering; or wait, if nothing should", optional=True)
+GUARD_ROLES = (
     Role("hold", "press the control that must be HELD to drive, for a moment, and let it go"),
     Role("stop", "flip or press what STOPS everything; or wait, if there is none", optional=True, stays=True),
 )
-
-_DIFFERENTIAL = """\
-# Made by tenuto bind. Slow at first: raise the speeds when you trust it.
-format = 1
-name = ""
-
-[source]
-
-[controls]
-
-[style]
-kind = "arcade"
-
-[speeds]
-forward = "0.4 m/s"
-backward = "0.3 m/s"
-turn = "45 deg/s"
-
-[limits]
-acceleration = "0.5 m/s^2"
-turn_acceleration = "90 deg/s^2"
-
-[guard]
-link_timeout = "300 ms"
-stop_deceleration = "1.0 m/s^2"
-
-[chassis]
-kind = "differential"
-track = "0.4 m"            # measure: between the middles of the two tyres on the ground
-wheel_radius = "0.1 m"     # measure: from the middle of the axle to the ground
-"""
-
-
-TEMPLATES = {Vehicle.DIFFERENTIAL: _DIFFERENTIAL}
 
 
 def bind(
@@ -127,14 +124,16 @@ def bind(
         else:
             opened = stack.enter_context(open_source(source))
             infos = opened.controls()
+        document = _begin(profile, vehicle)
+        roles = _roles(profile, document)
         results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
-        found = _ask(_frames(opened, stopped, fast=recording is not None), infos, wait)
+        found = _ask(_frames(opened, stopped, fast=recording is not None), infos, roles, wait)
         if stopped:
             raise KeyboardInterrupt
     for role, meant in found.items():
         way = "rises" if meant.rising else "falls"
         results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control}, which {way}")
-    text = _write_into(profile, source, infos, found, TEMPLATES[vehicle])
+    text = _write_into(document, profile, source, infos, roles, found)
     tenuto.parse_profile(text, str(profile))  # raises before anything is written
     if not yes and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?")):
         results.print("Nothing was written; --yes writes without asking.")
@@ -158,11 +157,36 @@ def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame
             time.sleep(0.005)
 
 
-def _ask(frames: Iterator[Frame | None], infos: tuple[ControlInfo, ...], wait: float) -> dict[str, Meant]:
+def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
+    """Give the profile to change: the file that is there, or the beginning of one for a vehicle."""
+    import tomlkit
+
+    from tenuto.data import shipped
+
+    source = profile if profile.exists() else shipped(f"begin/{vehicle}.toml")
+    try:
+        return tomlkit.parse(source.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
+        raise ProfileError(str(profile), [Problem("file", "TOML that can be changed", str(error))]) from error
+
+
+def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
+    """Give what is to be asked for: what the style needs, and the guard."""
+    kind = str(_table(document, "style").get("kind", "arcade"))
+    if kind not in STYLE_ROLES:
+        expected = f"a style that can be asked for: {', '.join(STYLE_ROLES)}"
+        raise ProfileError(str(profile), [Problem("style.kind", expected, f'"{kind}"', "edit the file by hand")])
+    new = (WAYS,) if kind == "four_wheel" and "choose" not in document else ()
+    return (*STYLE_ROLES[kind], *new, *GUARD_ROLES)
+
+
+def _ask(
+    frames: Iterator[Frame | None], infos: tuple[ControlInfo, ...], roles: tuple[Role, ...], wait: float
+) -> dict[str, Meant]:
     """Ask for one role after another; raise where a needed one does not come."""
     listener = Listener(infos)
     found: dict[str, Meant] = {}
-    for role in ROLES:
+    for role in roles:
         results.print(f"Now {role.prompt}.", soft_wrap=True)
         answer = _listen(frames, listener, role, wait)
         if answer is not None:
@@ -200,39 +224,45 @@ def _listen(frames: Iterator[Frame | None], listener: Listener, role: Role, wait
 
 
 def _write_into(
-    profile: Path, source: str, infos: tuple[ControlInfo, ...], found: dict[str, Meant], template: str
+    document: tomlkit.TOMLDocument,
+    profile: Path,
+    source: str,
+    infos: tuple[ControlInfo, ...],
+    roles: tuple[Role, ...],
+    found: dict[str, Meant],
 ) -> str:
     """Give the profile's text with what was understood put in; comments and order of an existing file stay."""
     import tomlkit
 
-    exists = profile.exists()
-    try:
-        document = tomlkit.parse(profile.read_text(encoding="utf-8") if exists else template)
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
-        raise ProfileError(str(profile), [Problem("file", "TOML that can be changed", str(error))]) from error
     known = {info.name: info for info in infos}
-    if not exists:
+    if not profile.exists():
         document["name"] = profile.stem
         for key, value in _source_table(source).items():
             _table(document, "source")[key] = value
     style, guard, controls = (_table(document, name) for name in ("style", "guard", "controls"))
-    for role, key in (("drive", "forward"), ("steer", "turn")):
-        name = str(style.get(key, role))
-        style[key] = name
-        _put(controls, name, found[role], known)
-        if f"{role}_minus" in found:
-            controls[name]["minus"] = found[f"{role}_minus"].control
+    for role in roles:
+        if not role.key:
+            continue
+        name = str(style.get(role.key, role.name))
+        style[role.key] = name
+        _put(controls, name, found[role.name], known)
+        if f"{role.name}_minus" in found:
+            controls[name]["minus"] = found[f"{role.name}_minus"].control
         else:
             controls[name].pop("minus", None)
         controls[name].setdefault("dead_zone", 0.08)
-    for role, key in (("hold", "hold_to_run"), ("stop", "stop")):
-        if role not in found:
+    for role_name, key in (("hold", "hold_to_run"), ("stop", "stop")):
+        if role_name not in found:
             continue
-        meant = found[role]
+        meant = found[role_name]
         plain = meant.rising and known[meant.control].kind != "stick"
-        guard[key] = meant.control if plain else role
+        guard[key] = meant.control if plain else role_name
         if not plain:
-            _put(controls, role, meant, known)
+            _put(controls, role_name, meant, known)
+    if WAYS.name in found:
+        _table(document, "switches")["steering_button"] = {"kind": "cycle", "reads": found[WAYS.name].control}
+        order = ["front", "counter", "crab", "rear"]
+        _table(document, "choose")["steering"] = {"switch": "steering_button", "order": order}
     return tomlkit.dumps(document)
 
 

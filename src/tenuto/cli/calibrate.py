@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import tempfile
 import time
 from contextlib import ExitStack
 from dataclasses import asdict
@@ -19,7 +20,7 @@ from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.watch import Watch, ctrl_c, plain_numbers
-from tenuto.core.errors import SourceError
+from tenuto.core.errors import CalibrationError, SourceError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 
@@ -199,7 +200,14 @@ def _keep(
             results.print("Not kept: a recording does not say which device it is; name a file with --out to keep it.")
         return
     path = out or default_path(identity)
-    measurement.calibration(identity, name).save(path)
+    measured = measurement.calibration(identity, name)
+    try:
+        measured.save(path)
+    except CalibrationError as error:
+        # Somebody has moved every stick for minutes: that must not be lost to a full disk.
+        with tempfile.NamedTemporaryFile(prefix="tenuto-calibration-", suffix=".toml", delete=False) as rescue:
+            measured.save(rescue.name)
+        raise CalibrationError(f"{error}. It is kept in {rescue.name} instead: put it where it belongs") from error
     if not quiet:
         results.print(f"Kept in {path}", soft_wrap=True)
 

@@ -26,7 +26,7 @@ fresh press, and sticks at rest.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -87,14 +87,16 @@ _NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it swit
 class Guard:
     """The state machine of the table above. One instance a pipeline; it keeps no time of its own."""
 
-    def __init__(self, hold_to_run: str, rest_bands: Mapping[str, float]) -> None:
+    def __init__(self, hold_to_run: str, rest_bands: Mapping[str, float], levers: Collection[str] = ()) -> None:
         """Begin not enabled.
 
         Args:
             hold_to_run: the name of the control that must be held.
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
+            levers: those that rest at their low end, and stay where they are put.
         """
         self._rest_bands = rest_bands
+        self._levers = levers
         self.state = State.NOT_ENABLED
         # False from every stop on until hold-to-run is seen released: a finger, a strap or a jammed
         # button that was down all along must not start the robot.
@@ -162,13 +164,7 @@ class Guard:
         """Everything that keeps the robot from moving, all of it at once."""
         if self.state is State.STOPPING:
             return self._cause
-        not_at_rest = tuple(
-            Reason(
-                "not_at_rest",
-                f"{name} is at {position:+.2f}, not at rest (within {self._rest_bands[name]:.2f}): let it go",
-            )
-            for name, position in away.items()
-        )
+        not_at_rest = tuple(self._not_at_rest(name, position) for name, position in away.items())
         if self.state is State.WAITING_FOR_REST:
             return not_at_rest
         if self.state is State.FAULT:
@@ -178,3 +174,10 @@ class Guard:
         if held is None:
             return (_NO_FRAME,)
         return (self._not_released if held else self._not_pressed, *not_at_rest)
+
+    def _not_at_rest(self, name: str, position: float) -> Reason:
+        """Say where a control is that should be at rest, and what to do: a lever does not come down by itself."""
+        within = f"(within {self._rest_bands[name]:.2f})"
+        if name in self._levers:
+            return Reason("not_at_rest", f"{name} is at {position:.2f}, not down {within}: bring it down")
+        return Reason("not_at_rest", f"{name} is at {position:+.2f}, not at rest {within}: let it go")

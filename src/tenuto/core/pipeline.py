@@ -104,7 +104,9 @@ class Pipeline:
         self._rest_bands = {
             mode.name: tuple((name, bands[name]) for name in mode.style.controls()) for mode in plan.modes
         }
-        self._guard = Guard(plan.guard.hold_to_run, bands)
+        self._guard = Guard(
+            plan.guard.hold_to_run, bands, [control.name for control in plan.controls if control.one_way]
+        )
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}

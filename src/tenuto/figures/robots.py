@@ -152,7 +152,8 @@ def _draw_rollers(ax: Axes, placed: object, chassis: Chassis, part: Part, radius
     assert isinstance(chassis, RollerWheels)
     assert callable(placed)
     wheel = next(wheel for wheel in chassis.wheels if wheel.name == part.name)
-    axle = wheel.angle + wheel.roller + math.pi / 2.0
+    # The rollers on top lie mirrored to those on the ground, which decide how it rolls.
+    axle = wheel.angle - wheel.roller - math.pi / 2.0
     along = np.array([math.cos(wheel.angle), math.sin(wheel.angle)])
     line = 0.34 * radius * np.array([math.cos(axle), math.sin(axle)])
     for place in (-0.6, 0.0, 0.6):

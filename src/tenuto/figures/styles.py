@@ -29,7 +29,7 @@ _SAID = {
 
 
 def plot_corner(ax: Axes, corner: str) -> None:
-    """Draw what is made of the whole stick square: a grid of stick positions as forward and turn, and the sides' limit."""
+    """Draw what is made of a grid over the whole stick square, as forward and turn, and the limit of the sides."""
     turn = np.linspace(-1.0, 1.0, 201)
     for place in np.linspace(-1.0, 1.0, 9):
         for along, colour in ((True, BLUE), (False, ORANGE)):

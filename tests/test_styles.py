@@ -1,0 +1,289 @@
+"""Styles, mirrored in every quadrant; what goes over the wire; simulated robots; the courses of the four robots."""
+
+import json
+import math
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import Bench, run
+from tenuto import State, VelocityCommand, parse_profile
+from tenuto.core.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
+from tenuto.core.chassis import Drag, SteeredWheels, Thruster, Thrusters, car, four_wheel_steer
+from tenuto.core.demand import STANDSTILL, Speeds, Turning
+from tenuto.core.styles import (
+    AnyDirection,
+    Arcade,
+    Car,
+    Flight,
+    FourWheel,
+    Pressed,
+    Setting,
+    Style,
+    Tank,
+    ThrusterSticks,
+)
+from tenuto.data import shipped
+from tenuto.sim import Physics, simulated_robot
+from tenuto.sinks.simulated import SimulatedSink
+
+SPEEDS = Speeds(1.2, 1.2, 1.5, 0.8, 0.6, 0.6)
+BOAT = Thrusters((Thruster("left", -0.5, 0.4), Thruster("right", -0.5, -0.4)), Drag(20, 60, 60, 12))
+sticks = st.fixed_dictionaries({name: st.floats(-1, 1) for name in "abcd"})
+CARLIKE = Turning(1.5, 0.3, "as a car")
+# Each with what changes when left and right, and forward and backward are exchanged: names of sticks, or pairs of them.
+STYLES: dict[str, tuple[Style, tuple[str, ...], tuple[str, ...]]] = {
+    "arcade": (Arcade("a", "b", "scale"), ("b",), ("a",)),
+    "arcade by radius": (Arcade("a", "b", "keep turn", Turning(1.5, 0.3)), ("b",), ("a",)),
+    "arcade as a car": (Arcade("a", "b", "free", CARLIKE), ("b",), ("a",)),
+    "four ways": (Pressed("a", "b", "c", "d", "clip"), ("cd",), ("ab",)),
+    "triggers": (Pressed("a", "b", "c"), ("c",), ("ab",)),
+    "car": (Car("a", "b", 2.0), ("b",), ("a",)),
+    "front": (FourWheel("a", "b", 0.5, 1.3, "front"), ("b",), ("a",)),
+    "counter": (FourWheel("a", "b", 0.5, 1.3, "counter"), ("b",), ("a",)),
+    "crab": (FourWheel("a", "b", 0.5, 1.3, "crab"), ("b",), ("a",)),
+    "any direction": (AnyDirection("a", "b", "c"), ("b", "c"), ("a",)),
+    "flight": (Flight("d", "c", "a", "b"), ("b", "c"), ("a",)),
+}
+STEERED = ("arcade as a car", "car", "front", "counter", "crab")
+
+
+def demand(style: Style, positions: dict[str, float], setting: Setting | None = None) -> VelocityCommand:
+    return style.demand(style.intent(positions), SPEEDS, setting or Setting(), positions)
+
+
+def exchanged(positions: dict[str, float], what: tuple[str, ...]) -> dict[str, float]:
+    changed = dict(positions)
+    for names in what:
+        if len(names) == 2:
+            changed[names[0]], changed[names[1]] = positions[names[1]], positions[names[0]]
+        else:
+            changed[names] = -positions[names]
+    return changed
+
+
+@pytest.mark.parametrize("name", STYLES)
+@given(positions=sticks)
+def test_every_style_is_its_own_mirror(name: str, positions: dict[str, float]) -> None:
+    style, sides, ends = STYLES[name]
+    if name in ("four ways", "triggers"):
+        positions = {key: abs(value) for key, value in positions.items()}
+    vx, vy, vz, turn = demand(style, positions)
+    assert demand(style, exchanged(positions, sides)) == pytest.approx((vx, -vy, vz, -turn), abs=1e-9)
+    back = demand(style, exchanged(positions, ends))
+    if name not in STEERED:
+        assert back == pytest.approx((-vx, vy, vz, turn), abs=1e-9)  # the stick to the left turns left
+    elif abs(vx) > 0.3:
+        assert back == pytest.approx((-vx, -vy, vz, -turn), abs=1e-9)  # the same arc, backwards
+    if name in ("arcade", "tank"):
+        left, right = positions["a"] - positions["b"], positions["a"] + positions["b"]
+        assert max(abs(vx / 1.2 - turn / 1.5), abs(vx / 1.2 + turn / 1.5)) <= max(1.0, abs(left), abs(right)) + 1e-9
+
+
+def test_sides_and_sticks_and_headings() -> None:
+    # Tank: the left side ahead and the right side back turns to the right, on the spot.
+    assert demand(Tank("a", "b"), {"a": 1.0, "b": -1.0}) == VelocityCommand(yaw_rate=-1.5)
+    each = ThrusterSticks((("left", "a"), ("right", "b")), BOAT)
+    left_only = demand(each, {"a": 0.5, "b": 0.0})
+    assert left_only.vx == pytest.approx(5.0 / 20)
+    assert left_only.yaw_rate == pytest.approx(-5.0 * 0.4 / 12)  # F·lever/drag, by hand
+    fast = demand(each, {"a": 1.0, "b": 1.0})
+    assert fast.vx == pytest.approx(1.0)
+    assert demand(each, {"a": 0.0, "b": 0.0}) == STANDSTILL
+    # Whatever the robot's heading, its velocity turned by that heading is what was asked for on the field.
+    field = AnyDirection("a", "b", "c", "d")
+    asked = demand(AnyDirection("a", "b", "c"), {"a": 0.6, "b": -0.4, "c": 0.2})
+    for heading in np.linspace(-1, 1, 9):
+        body = demand(field, {"a": 0.6, "b": -0.4, "c": 0.2, "d": float(heading)}, Setting(heading_zero=0.3))
+        turn = heading * math.pi - 0.3
+        matrix = np.array([[math.cos(turn), -math.sin(turn)], [math.sin(turn), math.cos(turn)]])
+        assert matrix @ np.array(body[:2]) == pytest.approx(np.array(asked[:2]))
+
+
+@given(st.floats(-1, 1), st.floats(-1.2, 1.2))
+def test_the_stick_sets_the_radius_and_turns_on_the_spot_without_a_kink(turn: float, vx: float) -> None:
+    turning = Turning(1.5, 0.3)
+    spot = VelocityCommand(vx=vx, yaw_rate=turn * 1.5)
+    rate = turning.apply(spot, turn).yaw_rate
+    if abs(vx) >= 0.3:
+        assert abs(rate) == pytest.approx(abs(turn * vx) / 1.5)
+    assert turning.apply(STANDSTILL._replace(yaw_rate=turn * 1.5), turn).yaw_rate == pytest.approx(turn * 1.5)
+    for back in (turning, CARLIKE):
+        near = [back.apply(spot._replace(vx=vx + step), turn).yaw_rate for step in (-1e-4, 0.0, 1e-4)]
+        assert abs(near[2] - near[1]) < 2e-3
+        assert abs(near[1] - near[0]) < 2e-3
+
+
+@pytest.mark.parametrize(
+    ("mode", "climb", "turn", "forward", "sideways"),
+    [(1, "right_y", "left_x", "left_y", "right_x"), (2, "left_y", "left_x", "right_y", "right_x"),
+     (3, "right_y", "right_x", "left_y", "left_x"), (4, "left_y", "right_x", "right_y", "left_x")],
+)  # fmt: skip
+def test_the_four_stick_modes(mode: int, climb: str, turn: str, forward: str, sideways: str) -> None:
+    text = shipped("damson.toml").read_text().split("[style]")[0].split("[controls.sideways]")[0]
+    axes = {"left_x": 4, "left_y": 3, "right_x": 1, "right_y": 2}
+    text += "".join(f'[controls.{axis}]\nreads = "channel_{number}"\n' for axis, number in axes.items())
+    text += f'[style]\nkind = "flight_sticks"\nstick_mode = {mode}\n' + "".join(f'{axis} = "{axis}"\n' for axis in axes)
+    text += "[speeds]\nforward = 1\nsideways = 2\nup = 3\nturn = 4\n[limits]\nacceleration = 9\n"
+    text += '[guard]\nhold_to_run = "channel_6"\nlink_timeout = 1\n[chassis]\nkind = "aircraft"\n'
+    style, speeds = parse_profile(text).plan().style, parse_profile(text).plan().speeds
+    for axis, expected in (
+        (forward, (1, 0, 0, 0)),
+        (sideways, (0, 2, 0, 0)),
+        (climb, (0, 0, 3, 0)),
+        (turn, (0, 0, 0, 4)),
+    ):
+        positions = dict.fromkeys(axes, 0.0) | {axis: 1.0}
+        assert style.demand(style.intent(positions), speeds, Setting(), positions) == expected
+
+
+def test_steered_wheels_point_where_the_stick_shows_before_they_roll() -> None:
+    beetle = car(1.0, 0.6, 0.2, 0.6)
+    style = Car("a", "b", 2.0)
+    aim = style.aim(style.intent({"a": 0.0, "b": 0.5}), Setting())
+    does = beetle.actuators(STANDSTILL, None, 0.0, aim)
+    rolling = beetle.actuators(VelocityCommand(vx=1.0, yaw_rate=0.25))
+    assert {key: value for key, value in does.items() if key.endswith("_angle")} == pytest.approx(
+        {key: value for key, value in rolling.items() if key.endswith("_angle")}
+    )
+    # Rear share: half the angle behind, for a centre between the two.
+    quince = four_wheel_steer(1.3, 0.9, 0.2, 0.8)
+    half = demand(FourWheel("a", "b", 0.5, 1.3), {"a": 1.0, "b": 1.0}, Setting(steering="counter", rear_share=0.5))
+    middle = [quince.inverse(*half)[f"{end}_{side}_angle"] for end in ("front", "rear") for side in ("left", "right")]
+    assert sum(1 / math.tan(angle) for angle in middle[:2]) / 2 == pytest.approx(1 / math.tan(0.5))
+    assert sum(1 / math.tan(angle) for angle in middle[2:]) / 2 == pytest.approx(-1 / math.tan(0.25))
+
+
+@given(st.floats(-1, 1), st.integers(8, 16))
+def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int) -> None:
+    assert rounded(share * 1000) == -rounded(-share * 1000)
+    assert abs(rounded(share * 1000) - share * 1000) <= 0.5
+    assert rounded(np.array([share * 1000]))[0] == rounded(share * 1000)
+    most = 2**bits - 1
+    forward, back = (
+        Wire((ActuatorPlan("w", "duty", 4.0, bits=bits, at_zero="brake"),)).step({"w": sign * share * 4.0})
+        for sign in (1, -1)
+    )
+    assert forward["w.duty"] == back["w.duty"] == rounded(abs(share) * most)
+    assert forward["w.direction"] == -back["w.direction"]
+    assert forward["w.brake"] == (forward["w.duty"] == 0)
+    plan = ActuatorPlan("s", "pulse", 1.0, low_us=1100.0, middle_us=1480.0, high_us=1900.0)
+    by_hand = 1480 + share * (420 if share > 0 else 380)
+    assert abs(pulse(share, plan) - by_hand) <= 0.5
+    assert pulse(np.array([share]), plan)[0] == pulse(share, plan)
+
+
+def test_forms_friction_and_wiring() -> None:
+    turned = Wire((ActuatorPlan("w", "rev/min", reverse=True, gear_ratio=20.0), ActuatorPlan("a", "deg")))
+    assert turned.step({"w": math.tau, "a": math.pi / 2}) == pytest.approx({"w.rev_per_min": -1200.0, "a.deg": 90.0})
+    trimmed = ActuatorPlan("s", "pulse", sub_trim_us=30.0)
+    assert [pulse(share, trimmed) for share in (-1.0, 0.0, 1.0)] == [1030.0, 1530.0, 2000.0]
+    assert pulse(1.0, ActuatorPlan("s", "pulse", low_us=2000.0, high_us=1000.0)) == 1000.0
+    # A motor that needs 20 %: a slow rise, noise around the edge, and a slow fall.
+    moving, told = False, []
+    rise = [*np.linspace(0, 0.3, 31), *np.linspace(0.3, -0.3, 61)]
+    for share in rise:
+        share, moving = overcome_friction(float(share), 0.2, moving)
+        told.append(share)
+    assert all(share == 0.0 or abs(share) >= 0.2 for share in told)
+    assert sum((a == 0.0) != (b == 0.0) for a, b in pairwise(told)) == 3  # on, off, on the other way
+    quince = tenuto.load_profile(shipped("quince.toml")).plan()
+    plans = {plan.name: plan for plan in quince.actuators}
+    assert plans["rear_left_wheel"].reverse
+    assert (plans["rear_left_wheel"].bits, plans["front_left_wheel"].reverse) == (10, False)
+    assert plans["front_right_angle"].sub_trim_us == 12
+
+
+def test_simulated_robots_show_friction_slip_and_mass() -> None:
+    chassis = tenuto.load_profile(shipped("medlar.toml")).plan().chassis
+
+    def drive(physics: Physics, share: float = 1.0) -> float:
+        robot = simulated_robot(chassis, physics)
+        robot.command(dict.fromkeys(("left_wheel", "right_wheel"), 8.0))
+        robot.command(dict.fromkeys(("left_wheel", "right_wheel"), 8.0 * share))
+        robot.advance(3.0)
+        return robot.now.x
+
+    assert drive(Physics(friction=0.1), 0.05) == 0.0
+    assert drive(Physics(friction=0.1), 0.2) > 0.4
+    assert drive(Physics(slip=0.1)) == drive(Physics(slip=0.1)) != drive(Physics(slip=0.1, seed=2))
+    assert drive(Physics(slip=0.1)) == pytest.approx(0.9 * drive(Physics()), rel=0.01)
+    assert drive(Physics(body_lag=0.5)) == pytest.approx(drive(Physics()) - 8 * 0.11 * 0.5, abs=0.01)
+    boat = simulated_robot(BOAT, Physics(motor_lag=1e-4, mass=40.0))
+    boat.command({"left_thrust": 10.0, "right_thrust": 10.0})
+    for seconds in (1.0, 2.0, 3.0):
+        # By hand: m·v' = F − d·v from standstill.
+        assert boat.advance(1.0).vx == pytest.approx(1.0 - math.exp(-20 / 40 * seconds), abs=2e-3)
+
+
+COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
+
+
+@pytest.mark.parametrize("robot", COURSES)
+def test_each_robot_drives_its_course(robot: str, tmp_path: Path) -> None:
+    done = run("demo", "--robot", robot, "--json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["distance"] > 10
+    stem = "drive" if robot == "medlar" else f"{robot}-drive"
+    picture = (tmp_path / f"tenuto-demo/{stem}.png").read_bytes()
+    assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]
+    profile = tenuto.load_profile(shipped(f"{robot}.toml"))
+    chassis, simulated = profile.plan().chassis, SimulatedSink()
+    ticks = tenuto.replay(profile, shipped(f"{COURSES[robot]}.csv"), [simulated])
+    for before, tick in pairwise(ticks):
+        assert chassis.fits(tick.command)
+        assert chassis.forward(tick.actuators) == pytest.approx(tick.command, abs=0.12)
+        if isinstance(chassis, SteeredWheels) and tick.command != STANDSTILL != before.command:
+            turned = [abs(tick.actuators[name] - before.actuators[name]) for name in tick.actuators if "angle" in name]
+            assert max(turned) <= chassis.steering_rate * tick.dt + 1e-9
+    log = pd.read_csv(tmp_path / f"tenuto-demo/{stem}.csv")
+    assert log[[column for column in log if str(column).startswith("wire.")]].notna().all(axis=None)
+    if robot == "quince":
+        assert [kind for kind, _ in pd.Series(ticks.to_frame()["steering"]).groupby(ticks.to_frame()["steering"])] == [
+            "counter", "crab", "front", "rear"
+        ]  # fmt: skip
+        crab = [tick for tick in ticks if tick.chosen.steering == "crab" and tick.command != STANDSTILL]
+        assert max(abs(tick.command.yaw_rate) for tick in crab) < 0.01
+    if robot == "damson":
+        assert [tick.actions for tick in ticks if tick.actions] == [("take off",), ("land",)]
+        assert max(point.z for point in simulated.robot.path) > 1.0
+
+
+def test_what_a_vehicle_cannot_do_is_told() -> None:
+    sideways = shipped("medlar.toml").read_text().replace('kind = "arcade"', 'kind = "any_direction"')
+    sideways = sideways.replace('turn = "steer"', 'turn = "turn"\nsideways = "steer"')
+    sideways = sideways.replace("[style]", '[controls.turn]\nreads = "right_y"\n\n[style]')
+    bench = Bench(parse_profile(sideways))
+    still = {"left_y": 983.0, "right_x": 983.0, "right_y": 0.0, "left_shoulder": 0.0}
+    bench.run(0.1, still)
+    bench.run(0.1, still | {"left_shoulder": 1.0})
+    tick = bench.run(0.2, still | {"left_shoulder": 1.0, "right_x": -30454.0})
+    assert (tick.guard.state, tick.command) == (State.DRIVING, STANDSTILL)
+    assert tick.notices[0].text == "this vehicle cannot do what is asked: sideways"
+
+
+@pytest.mark.parametrize(
+    ("profile", "old", "new", "said"),
+    [
+        ("quince", 'kind = "four_wheel"\n', 'kind = "car"\n', "style.max_angle: expected one of kind, throttle"),
+        ("medlar", 'kind = "arcade"\nforward', 'kind = "car"\nsteer = "steer"\nthrottle', "style.turn"),
+        ("sorrel", "{ left = ", "{ lift = ", "style.each: expected thrusters of this vehicle: left, right"),
+        ("sorrel", 'thrust = "28 N"', 'thrust = "28 m"', "m measures length, and this is a force"),
+        ("quince", "[actuators.angles]", "[actuators.angels]", 'did you mean "angles"?'),
+        ("quince", 'max_wheel_speed = "60 rev/min"\n', "", "actuators.front_left_wheel.full: expected what"),
+        ("quince", '"counter", "crab"', '"counter", "krab"', "choose.steering.order"),
+        ("medlar", 'kind = "differential"\ntrack = "0.62 m"', 'kind = "skid_steer"', "chassis.effective_track: "),
+    ],
+)  # fmt: skip
+def test_a_vehicle_that_does_not_fit_is_refused(profile: str, old: str, new: str, said: str) -> None:
+    text = shipped(f"{profile}.toml").read_text()
+    assert old in text
+    with pytest.raises(tenuto.ProfileError) as caught:
+        parse_profile(text.replace(old, new, 1))
+    assert said in str(caught.value)
