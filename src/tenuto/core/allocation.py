@@ -22,6 +22,10 @@ class Allocation:
     G. M. Ziegler, "Lectures on Polytopes", Springer, lecture 7. Within it the smallest thrusts are found by the
     active-set method for bounded least squares: P. B. Stark and R. L. Parker, "Bounded-variable least-squares",
     Computational Statistics 10 (1995).
+
+    Attributes:
+        facets: n and d of each facet: a force f that can be had has n·f ≤ d.
+        never: rows of which the product with a force that can be had is 0.
     """
 
     def __init__(self, matrix: Sequence[Sequence[float]], low: Sequence[float], high: Sequence[float]) -> None:
@@ -41,6 +45,12 @@ class Allocation:
         self._space = tuple(tuple(float(cell) for cell in row) for row in kept)
         self._pinv = tuple(tuple(float(cell) for cell in row) for row in np.linalg.pinv(whole))
         self._facets = _facets(kept @ whole, np.array(low, dtype=float), np.array(high, dtype=float))
+        # The facets as rows for a whole force, and what must be 0 of a force that can be had.
+        self.facets = tuple(
+            (tuple(float(cell) for cell in np.array(normal) @ kept), distance) for normal, distance in self._facets
+        )
+        rest = np.eye(len(whole)) - kept.T @ kept
+        self.never = tuple(tuple(float(cell) for cell in row) for row in rest if np.abs(row).max() > _SMALL)
         self._plain_share = math.sqrt(float((whole * whole).sum())) or 1.0
 
     def reachable(self, force: Sequence[float]) -> Row:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.smoothing import Motion, jerk_limited, rate_limited
 
-_HALVINGS = 40
+_HALVINGS = 24
 # A step that brings the command nearer to its target by less than this share of the time it takes leads nowhere.
 _STUCK = 1e-3
 

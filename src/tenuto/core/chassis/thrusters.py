@@ -11,9 +11,12 @@ from typing import NamedTuple
 import numpy as np
 
 from tenuto.core.allocation import Allocation
-from tenuto.core.chassis.base import Chassis
+from tenuto.core.chassis.base import ROUNDING, Chassis
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.number import Value, weighted
+
+# Less thrust than this, N, is none; and what rounding makes of a force, N, is none either.
+_NO_THRUST, _SLACK = 1e-9, 1e-7
 
 
 class Thruster(NamedTuple):
@@ -115,6 +118,30 @@ class Thrusters(Chassis):
         parts = _each(self.allocation.reachable, force)
         ahead, left, up, turn = (part / drag for part, drag in zip(parts, self.drag, strict=True))
         return ahead, left, up, turn
+
+    @cached_property
+    def _facets(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the product with a velocity within reach is at most 1."""
+        drag = self.drag
+        scaled = [(tuple(n * d for n, d in zip(row, drag, strict=True)), end) for row, end in self.allocation.facets]
+        return tuple((a / end, b / end, c / end, d / end) for (a, b, c, d), end in scaled if end > _NO_THRUST)
+
+    @cached_property
+    def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the product with a velocity must not be above 0: no thruster pushes that way."""
+        drag = self.drag
+        rows = [row for row, end in self.allocation.facets if end <= _NO_THRUST]
+        rows += [tuple(side * n for n in row) for row in self.allocation.never for side in (1.0, -1.0)]
+        return tuple((a * drag[0], b * drag[1], c * drag[2], d * drag[3]) for a, b, c, d in rows)
+
+    def fits(self, command: VelocityCommand) -> bool:
+        """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""
+        vx, vy, vz, yaw_rate = command
+        slack = _SLACK * (abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+        for a, b, c, d in self._facets:
+            if a * vx + b * vy + c * vz + d * yaw_rate > 1.0 + ROUNDING:
+                return False
+        return all(a * vx + b * vy + c * vz + d * yaw_rate <= slack + _SLACK for a, b, c, d in self._walls)
 
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
         """Give the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
