@@ -4,7 +4,7 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 STAMP := .venv/installed
 
-.PHONY: demo test bench data screenshots clean
+.PHONY: demo test bench data figures clean
 .DEFAULT_GOAL := demo
 
 $(STAMP): pyproject.toml
@@ -32,6 +32,9 @@ data: $(STAMP)
 	$(BIN)/python scripts/make_orchard_drive.py
 	$(BIN)/python scripts/make_stick_sessions.py
 	$(BIN)/python scripts/make_courses.py
+
+figures: $(STAMP)
+	$(BIN)/python scripts/make_figures.py
 
 clean:
 	rm -rf .venv build .mypy_cache .ruff_cache .pytest_cache .hypothesis

@@ -287,3 +287,18 @@ def test_a_vehicle_that_does_not_fit_is_refused(profile: str, old: str, new: str
     with pytest.raises(tenuto.ProfileError) as caught:
         parse_profile(text.replace(old, new, 1))
     assert said in str(caught.value)
+
+
+DOCS = (Path(__file__).parents[1] / "docs/vehicles.md").read_text()
+
+
+def test_the_vehicles_of_the_docs_can_be_driven() -> None:
+    text = shipped("medlar.toml").read_text().split("[chassis]")[0]
+    blocks = [block.split("```")[0] for block in DOCS.split("```toml\n")[1:]]
+    kinds = [parse_profile(text + block).chassis.kind for block in blocks]
+    assert len(kinds) == len(set(kinds)) == 10
+    for block in blocks:
+        bench = Bench(parse_profile(text + block))
+        assert bench.drive(1.0).command.vx > 0.3
+    code = DOCS.split("```python\n")[1].split("```")[0]
+    exec(compile(code, "docs/vehicles.md", "exec"), {})

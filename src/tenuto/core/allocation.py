@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from itertools import combinations
+from operator import mul
 
 import numpy as np
 
@@ -80,14 +81,16 @@ class Allocation:
         plain = tuple(dot(row, force) for row in self._pinv)
         if all(low <= u <= high for low, u, high in zip(self._low, plain, self._high, strict=True)):
             return plain
-        return self._bounded(force)
+        return self._bounded(force, plain)
 
-    def _bounded(self, force: Sequence[float]) -> Row:
+    def _bounded(self, force: Sequence[float], plain: Row) -> Row:
         """Free the thrusters one after another that want to leave their bound; hold those that reach one."""
         count = len(self._low)
         cost = _EFFORT * self._plain_share
-        u = [min(max(0.0, low), high) for low, high in zip(self._low, self._high, strict=True)]
-        free: set[int] = set()
+        # Near where the plain solution would leave the bounds, the bounded one often is.
+        u = [min(max(x, low), high) for low, x, high in zip(self._low, plain, self._high, strict=True)]
+        free = {i for i in range(count) if self._low[i] < u[i] < self._high[i]}
+        self._settle(u, free, force, cost)
         for _ in range(8 * count):
             miss = [f - dot(row, u) for row, f in zip(self._rows, force, strict=True)]
             pull = [dot(column, miss) - cost * cost * x for column, x in zip(self._columns, u, strict=True)]
@@ -131,7 +134,8 @@ class Allocation:
 
 def dot(a: Sequence[float], b: Sequence[float]) -> float:
     """Give the sum of the products of two rows."""
-    return sum(x * y for x, y in zip(a, b, strict=True))
+    total: float = sum(map(mul, a, b))
+    return total
 
 
 def solve(matrix: list[list[float]], right: list[float]) -> list[float]:
