@@ -230,7 +230,7 @@ def test_each_robot_drives_its_course(robot: str, tmp_path: Path) -> None:
     done = run("demo", "--robot", robot, "--json", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert json.loads(done.stdout)["distance"] > 10
-    stem = "drive" if robot == "medlar" else f"{robot}-drive"
+    stem = "drive" if robot == "medlar" else f"drive-{robot}"
     picture = (tmp_path / f"tenuto-demo/{stem}.png").read_bytes()
     assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]
     profile = tenuto.load_profile(shipped(f"{robot}.toml"))

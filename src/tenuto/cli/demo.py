@@ -80,7 +80,7 @@ def demo(
     profile = load_profile(out / source)
     simulated = SimulatedSink()
     began = time.perf_counter()
-    stem = "drive" if robot is Robot.MEDLAR else f"{robot}-drive"
+    stem = "drive" if robot is Robot.MEDLAR else f"drive-{robot}"
     with open_sink(f"log:{out / stem}.csv") as log:
         ticks = replay(profile, out / recording, [log, simulated])
     took = time.perf_counter() - began

@@ -1,0 +1,141 @@
+"""What must hold at every tick, whatever happens: independent of how the pipeline and the guard are written.
+
+Hand every tick of a drive to a `Watcher`; it says what is broken. The project's own tests do so with every tick::
+
+    watcher = Watcher(profile.plan())
+    assert watcher.see(tick) == []
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.guard import State
+from tenuto.core.pipeline import HELD_FROM, Plan, rest_bands
+from tenuto.core.tick import Tick
+
+# What rounding may add to a limit: m/s, rad/s.
+_SLACK = 1e-6
+_AXES = ("vx", "vy", "vz", "yaw_rate")
+
+
+class Watcher:
+    """Watches the ticks of one pipeline, in their order."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._bands = rest_bands(plan)
+        self._before: Tick | None = None
+        # Since the robot last stopped: hold-to-run was seen released, and then held with the sticks at rest.
+        self._released = self._enabled = False
+        self._heard: float | None = None
+
+    def see(self, tick: Tick) -> list[str]:
+        """Give what is broken at this tick, in words; nothing when all holds."""
+        self._learn(tick)
+        broken = [*self._finite(tick), *self._permitted(tick), *self._limited(tick), *self._in_time(tick)]
+        self._before = tick
+        return [f"at {tick.time:.3f} s: {what}" for what in broken]
+
+    def _learn(self, tick: Tick) -> None:
+        """Follow, from the ticks alone, whether a driver has enabled the robot since it last stopped."""
+        before = self._before
+        if before is not None and (before.guard.state is not State.DRIVING or before.command != STANDSTILL):
+            driving = before.guard.state is State.DRIVING
+            if driving or before.command != STANDSTILL:
+                self._released = self._enabled = driving
+        if not (tick.new_frame and self._believed(tick)):
+            return
+        self._heard = tick.time
+        held = tick.positions[self._plan.guard.hold_to_run] >= HELD_FROM
+        style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
+        at_rest = all(abs(tick.positions[name]) <= self._bands[name] for name in style.controls())
+        self._released = self._released or not held
+        self._enabled = self._enabled or (self._released and held and at_rest)
+
+    def _believed(self, tick: Tick) -> bool:
+        """Tell whether a driver can stand behind the newest frame."""
+        frame = tick.frame
+        if frame is None or not frame.link_good or not frame.time <= tick.time + self._plan.period:
+            return False
+        for control in self._plan.controls:
+            for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
+                value = frame.values.get(reads, math.nan)
+                if not (isinstance(value, (int, float)) and low <= value <= high):
+                    return False
+        return True
+
+    def _finite(self, tick: Tick) -> Iterator[str]:
+        for stage, numbers in (("actuator", tick.actuators), ("wire", tick.wire), ("output", tick.outputs)):
+            yield from (f"{stage} {name} is {value}" for name, value in numbers.items() if not math.isfinite(value))
+        yield from (f"command {axis} is {value}" for axis, value in zip(_AXES, tick.command, strict=True)
+                    if not math.isfinite(value))  # fmt: skip
+
+    def _permitted(self, tick: Tick) -> Iterator[str]:
+        """No motion without permission, no permission without a driver, and no stop without a reason."""
+        driving = tick.guard.state is State.DRIVING
+        if driving == bool(tick.guard.reasons):
+            yield f"{tick.guard.state} with {len(tick.guard.reasons)} reasons"
+        if driving and not self._enabled:
+            yield "driving, though nobody has released, rested and pressed since the last stop"
+        if driving:
+            return
+        yield from self._still(tick)
+
+    def _still(self, tick: Tick) -> Iterator[str]:
+        """What must hold while there is no permission."""
+        if tick.target != STANDSTILL:
+            yield "it heads for a speed without permission"
+        if tick.command != STANDSTILL and tick.guard.state is not State.STOPPING:
+            yield f"it moves while {tick.guard.state}"
+        before = self._before.command if self._before is not None else STANDSTILL
+        for axis, old, new in zip(_AXES, before, tick.command, strict=True):
+            if abs(new) > abs(old) + _SLACK or old * new < 0.0:
+                yield f"{axis} goes from {old:.3f} to {new:.3f} without permission"
+        for mode in self._plan.modes:
+            for output in mode.outputs:
+                if output.when_stopped == "idle" and tick.outputs[output.name] != output.idle:
+                    yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
+
+    def _limited(self, tick: Tick) -> Iterator[str]:
+        """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""
+        if not self._plan.chassis.fits(tick.command):
+            yield f"the vehicle cannot do {tick.command}"
+        driving = tick.guard.state is State.DRIVING
+        guard, modes = self._plan.guard, self._plan.modes
+        stops = (guard.stop_deceleration, guard.stop_deceleration, guard.stop_vertical_deceleration,
+                 guard.stop_turn_deceleration)  # fmt: skip
+        before = self._before.command if self._before is not None else STANDSTILL
+        for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
+            fastest = max(max(mode.limits.axes[axis][:2]) for mode in modes) if driving else stops[axis]
+            halted = tick.dt == 0.0 and tick.command == STANDSTILL
+            if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
+                yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
+
+    def _in_time(self, tick: Tick) -> Iterator[str]:
+        """After the last good frame the robot stands within the time that the profile promises."""
+        if self._heard is None or tick.command == STANDSTILL or tick.time < self._heard:
+            return
+        promise = self._plan.guard.link_timeout + longest_stop(self._plan) + 2.0 * max(tick.dt, self._plan.period)
+        silent = tick.time - self._heard
+        if silent > promise + self._plan.stall_timeout:
+            yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
+
+
+def _opposite(minus: object) -> tuple[tuple[str, tuple[float, float]], ...]:
+    return () if minus is None else ((minus.reads, minus.believable),)  # type: ignore[attr-defined]
+
+
+def longest_stop(plan: Plan) -> float:
+    """Give the longest that a stop of the guard takes from any speed of the profile, s."""
+    guard = plan.guard
+    return max(
+        max(
+            math.hypot(max(mode.speeds.forward, mode.speeds.backward), mode.speeds.sideways) / guard.stop_deceleration,
+            mode.speeds.turn / guard.stop_turn_deceleration,
+            max(mode.speeds.up, mode.speeds.down) / guard.stop_vertical_deceleration,
+        )
+        for mode in plan.modes
+    )
