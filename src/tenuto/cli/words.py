@@ -18,20 +18,18 @@ if TYPE_CHECKING:
 
 
 def command_in_words(command: VelocityCommand) -> str:
-    """Say a command: ``0.84 m/s forward, 12 deg/s to the left``."""
+    """Say a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to nothing are left out."""
     if command == STANDSTILL:
         return "standing still"
-    parts = []
-    if command.vx:
-        parts.append(f"{abs(command.vx):.2f} m/s {'forward' if command.vx > 0 else 'backward'}")
-    if command.vy:
-        parts.append(f"{abs(command.vy):.2f} m/s to the {'left' if command.vy > 0 else 'right'}")
-    if command.vz:
-        parts.append(f"{'climbing' if command.vz > 0 else 'sinking'} at {abs(command.vz):.2f} m/s")
-    if command.yaw_rate:
-        side = "left" if command.yaw_rate > 0 else "right"
-        parts.append(f"{math.degrees(abs(command.yaw_rate)):.0f} deg/s to the {side}")
-    return ", ".join(parts)
+    vx, vy, vz, yaw_rate = command
+    degrees = math.degrees(yaw_rate)
+    parts = [
+        (f"{abs(vx):.2f} m/s {'forward' if vx > 0 else 'backward'}", abs(vx) >= 0.005),
+        (f"{abs(vy):.2f} m/s sideways to the {'left' if vy > 0 else 'right'}", abs(vy) >= 0.005),
+        (f"{'climbing' if vz > 0 else 'sinking'} at {abs(vz):.2f} m/s", abs(vz) >= 0.005),
+        (f"{abs(degrees):.0f} deg/s to the {'left' if degrees > 0 else 'right'}", abs(degrees) >= 0.5),
+    ]
+    return ", ".join(words for words, counts in parts if counts) or "barely moving"
 
 
 def chosen_in_words(chosen: Chosen) -> str:
