@@ -99,8 +99,13 @@ class Wire:
         self._plans = plans
         self._moving = dict.fromkeys((plan.name for plan in plans), False)
 
-    def step(self, actuators: Mapping[str, float]) -> dict[str, float]:
-        """Give the numbers that go over the wire, name → number; whole ones where the form has only those."""
+    def step(self, actuators: Mapping[str, float], power: bool = True) -> dict[str, float]:
+        """Give the numbers that go over the wire, name → number; whole ones where the form has only those.
+
+        Without power all are 0: no speed, no duty and no brake, and no pulse at all.
+        """
+        if not power:
+            return dict.fromkeys((output for plan in self._plans for output in plan.outputs), 0.0)
         found: dict[str, float] = {}
         for plan in self._plans:
             value = actuators[plan.name]

@@ -2,31 +2,17 @@
 
 The guard knows nothing of speeds and wheels. It is told what is held, what is not at rest and what is
 wrong, and answers with a state and its reasons. Whatever is not `State.DRIVING` is a stop: the pipeline
-then ramps to standstill, and standstill is where it stays.
+then brings the robot to standstill, and standstill is where it stays.
 
-============== ===================================== ==================================================
-state          leaves when                           goes to
-============== ===================================== ==================================================
-not enabled    hold-to-run is pressed (and had been  waiting for rest
-               seen released since the last stop)
-waiting for    all driving controls are at rest      driving
-rest           hold-to-run is released               not enabled
-driving        hold-to-run is released               stopping
-stopping       the robot stands                      not enabled, or fault when a fault was the cause
-fault          all is well again and hold-to-run     not enabled
-               is seen released
-any            a fault is reported                   stopping while it moves, fault when it stands
-any            the drive is asked to end             stopping while it moves, then not enabled for good
-============== ===================================== ==================================================
+`TABLE` is all that it does: from each state, which event leads where. docs/guard.md has the same table in words.
 
-The words are those of IEC 60204-1 (hold-to-run, stop category 2: stopped with power left on). A reset
-permits a start and never causes one: the way from a fault back to driving leads through a release, a
-fresh press, and sticks at rest.
+The words are those of IEC 60204-1 and ISO 13850 (hold-to-run, stop categories, emergency stop). A reset permits a
+start and never causes one: the way back to driving leads through a release, a fresh press, and sticks at rest.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -40,6 +26,50 @@ class State(StrEnum):
     DRIVING = "driving"
     STOPPING = "stopping"
     FAULT = "fault"
+    EMERGENCY_STOP = "emergency stop"
+
+
+class Event(StrEnum):
+    """What can happen to the guard, in the order in which it is looked at; one tick may bring several."""
+
+    EMERGENCY = "the emergency stop is on"
+    RESET = "reset is pressed, and the emergency stop is off"
+    FAULT = "something is wrong"
+    END = "the drive is to end"
+    STANDS = "the robot stands after a stop"
+    STANDS_BROKEN = "the robot stands after a fault"
+    CLEARED = "all is well again, and hold-to-run is seen released"
+    RELEASED = "hold-to-run is released"
+    ENABLED = "hold-to-run is pressed afresh, and nothing is missing"
+    RESTED = "all driving controls are at rest, and nothing is missing"
+
+
+S, E = State, Event
+TABLE: Mapping[tuple[State, Event], State] = {
+    (S.NOT_ENABLED, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.NOT_ENABLED, E.FAULT): S.FAULT,
+    (S.NOT_ENABLED, E.ENABLED): S.WAITING_FOR_REST,
+    (S.WAITING_FOR_REST, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.WAITING_FOR_REST, E.FAULT): S.FAULT,
+    (S.WAITING_FOR_REST, E.END): S.NOT_ENABLED,
+    (S.WAITING_FOR_REST, E.RELEASED): S.NOT_ENABLED,
+    (S.WAITING_FOR_REST, E.RESTED): S.DRIVING,
+    (S.DRIVING, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.DRIVING, E.FAULT): S.STOPPING,
+    (S.DRIVING, E.END): S.STOPPING,
+    (S.DRIVING, E.RELEASED): S.STOPPING,
+    (S.STOPPING, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.STOPPING, E.FAULT): S.STOPPING,
+    (S.STOPPING, E.END): S.STOPPING,
+    (S.STOPPING, E.STANDS): S.NOT_ENABLED,
+    (S.STOPPING, E.STANDS_BROKEN): S.FAULT,
+    (S.FAULT, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.FAULT, E.FAULT): S.FAULT,
+    (S.FAULT, E.END): S.NOT_ENABLED,
+    (S.FAULT, E.CLEARED): S.NOT_ENABLED,
+    (S.EMERGENCY_STOP, E.EMERGENCY): S.EMERGENCY_STOP,
+    (S.EMERGENCY_STOP, E.RESET): S.NOT_ENABLED,
+}
 
 
 class Reason(NamedTuple):
@@ -66,18 +96,34 @@ class GuardSettings:
     """What a profile says about the guard.
 
     Attributes:
-        hold_to_run: the name of the control that must be held.
+        hold_to_run: the name of the control that must be held; None where ``enable`` alone enables.
         link_timeout: seconds without a good frame after which the link is quiet.
         stop_deceleration: m/s². stop_turn_deceleration: rad/s². stop_vertical_deceleration: m/s².
         stop: the name of a control that stops the robot while it is on; None where there is none.
+        enable: a switch that must be pressed once to enable, after every stop; None where there is none.
+        emergency_stop: the name of a control; reset: the switch that permits a start after it.
+        released_category, fault_category, emergency_category: of the stops, by IEC 60204-1: 0 takes the power
+            off at once, 1 ramps and takes it off then, 2 ramps and leaves it on.
+        link_good_for: how long the link must have been good before the robot may be enabled, s.
+        least_quality: the share of radio frames below which the link is no good, %.
+        command_timeout: how long a command is valid, s: what receives it stops by itself after that.
     """
 
-    hold_to_run: str
+    hold_to_run: str | None
     link_timeout: float
     stop_deceleration: float
     stop_turn_deceleration: float
     stop: str | None = None
     stop_vertical_deceleration: float = 1.0
+    enable: str | None = None
+    emergency_stop: str | None = None
+    reset: str | None = None
+    released_category: int = 2
+    fault_category: int = 2
+    emergency_category: int = 0
+    link_good_for: float = 0.0
+    least_quality: float = 0.0
+    command_timeout: float = 0.2
 
 
 _DRIVING = GuardStatus(State.DRIVING, ())
@@ -85,19 +131,24 @@ _NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it swit
 
 
 class Guard:
-    """The state machine of the table above. One instance a pipeline; it keeps no time of its own."""
+    """Follows `TABLE`. One instance a pipeline; it keeps no time of its own.
+
+    Attributes:
+        state: where it is. broken: the last stop was for a fault.
+    """
 
     def __init__(self, hold_to_run: str, rest_bands: Mapping[str, float], levers: Collection[str] = ()) -> None:
         """Begin not enabled.
 
         Args:
-            hold_to_run: the name of the control that must be held.
+            hold_to_run: what must be held or pressed to drive, for the reasons.
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
             levers: those that rest at their low end, and stay where they are put.
         """
         self._rest_bands = rest_bands
         self._levers = levers
         self.state = State.NOT_ENABLED
+        self.broken = False
         # False from every stop on until hold-to-run is seen released: a finger, a strap or a jammed
         # button that was down all along must not start the robot.
         self._release_seen = False
@@ -121,6 +172,8 @@ class Guard:
         faults: tuple[Reason, ...],
         standing: bool,
         missing: tuple[Reason, ...] = (),
+        emergency: Reason | None = None,
+        reset: bool = False,
     ) -> GuardStatus:
         """Take what is known at this tick, and answer with the state and its reasons.
 
@@ -130,39 +183,65 @@ class Guard:
             faults: what is wrong at this tick; empty when all is well.
             standing: the command of the tick before was standstill.
             missing: what else must be there before driving may begin; it ends no drive.
+            emergency: why the emergency stop is on, where it is.
+            reset: the reset was pressed with this tick.
         """
-        if faults:
-            self._stop(faults, standing, State.FAULT)
-        elif self._ending is not None:
-            self._stop((self._ending,), standing, State.NOT_ENABLED)
-        else:
-            self._go_on(held, standing, bool(missing))
-        if self.state is State.WAITING_FOR_REST and not away:
-            self.state = State.DRIVING
+        if held is False and not faults and self.state is not State.DRIVING and self.state is not State.STOPPING:
+            self._release_seen = self.state is not State.EMERGENCY_STOP
+        for event in self._events(held, away, faults, standing, missing, emergency, reset):
+            after = TABLE.get((self.state, event))
+            if after is not None:
+                self._enter(after, event, faults, emergency)
         return _DRIVING if self.state is State.DRIVING else GuardStatus(self.state, self._reasons(held, away) + missing)
 
-    def _go_on(self, held: bool | None, standing: bool, missing: bool) -> None:
-        """Follow the table where nothing is wrong."""
-        if self.state is State.STOPPING:
-            if standing:
-                self.state = State.NOT_ENABLED if self._cause == (self._released,) else State.FAULT
-        elif held is False:
-            if self.state is State.DRIVING:
-                self._stop((self._released,), standing, State.NOT_ENABLED)
-            else:
-                self._release_seen = True
-                self.state = State.NOT_ENABLED
-        elif held and self._release_seen and not missing and self.state is State.NOT_ENABLED:
-            self.state = State.WAITING_FOR_REST
+    def _events(
+        self,
+        held: bool | None,
+        away: Mapping[str, float],
+        faults: tuple[Reason, ...],
+        standing: bool,
+        missing: tuple[Reason, ...],
+        emergency: Reason | None,
+        reset: bool,
+    ) -> Iterator[Event]:
+        """Give what happens at this tick, in order; each is asked for after those before it were followed."""
+        if emergency is not None:
+            yield E.EMERGENCY
+        elif reset:
+            yield E.RESET
+        if faults:
+            yield E.FAULT
+        elif self._ending is not None:
+            yield E.END
+        if standing and self.state is State.STOPPING:
+            yield E.STANDS_BROKEN if self.broken else E.STANDS
+        if faults or self._ending is not None:
+            return
+        if held is False:
+            yield E.CLEARED
+            yield E.RELEASED
+        elif held and self._release_seen and not missing:
+            yield E.ENABLED
+        if not away and not missing:
+            yield E.RESTED
 
-    def _stop(self, cause: tuple[Reason, ...], standing: bool, at_rest: State) -> None:
-        self._cause = cause
-        self._release_seen = False
-        self.state = at_rest if standing else State.STOPPING
+    def _enter(self, after: State, event: Event, faults: tuple[Reason, ...], emergency: Reason | None) -> None:
+        """Go to a state, and remember why."""
+        if event is E.EMERGENCY and emergency is not None:
+            self._cause, self.broken = (emergency,), False
+        elif event is E.FAULT:
+            self._cause, self.broken = faults, True
+        elif event is E.END and self._ending is not None:
+            self._cause, self.broken = (self._ending,), False
+        elif event is E.RELEASED and after is State.STOPPING:
+            self._cause, self.broken = (self._released,), False
+        if event in (E.EMERGENCY, E.RESET, E.FAULT, E.END) or after is State.STOPPING:
+            self._release_seen = False
+        self.state = after
 
     def _reasons(self, held: bool | None, away: Mapping[str, float]) -> tuple[Reason, ...]:
         """Everything that keeps the robot from moving, all of it at once."""
-        if self.state is State.STOPPING:
+        if self.state in (State.STOPPING, State.EMERGENCY_STOP):
             return self._cause
         not_at_rest = tuple(self._not_at_rest(name, position) for name, position in away.items())
         if self.state is State.WAITING_FOR_REST:

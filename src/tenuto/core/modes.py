@@ -22,6 +22,7 @@ class ModePlan:
         outputs: those that follow their controls in this mode; the others rest.
         rates: the set of rates that it begins with; None leaves the choice as it is.
         fallback: the mode to fall back to, the simplest and most manual.
+        may_start: whether the robot may be enabled in it.
     """
 
     name: str
@@ -31,6 +32,7 @@ class ModePlan:
     outputs: tuple[OutputPlan, ...] = ()
     rates: str | None = None
     fallback: bool = True
+    may_start: bool = True
 
 
 @dataclass(frozen=True, slots=True)

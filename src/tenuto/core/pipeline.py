@@ -105,7 +105,9 @@ class Pipeline:
             mode.name: tuple((name, bands[name]) for name in mode.style.controls()) for mode in plan.modes
         }
         self._guard = Guard(
-            plan.guard.hold_to_run, bands, [control.name for control in plan.controls if control.one_way]
+            plan.guard.hold_to_run or plan.guard.enable or "",
+            bands,
+            [control.name for control in plan.controls if control.one_way],
         )
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
@@ -114,6 +116,10 @@ class Pipeline:
         self._now: float | None = None
         self._frame: Frame | None = None
         self._held: bool | None = None
+        self._enabled = False  # by the switch of guard.enable, where there is one
+        self._good_since: float | None = None
+        self._emergency: Reason | None = None
+        self._reset = False
         self._away: dict[str, float] = {}
         # The sticks mean something else now, and have not been seen at rest since.
         self._meaning_changed = False
@@ -128,6 +134,18 @@ class Pipeline:
     def trims(self) -> dict[str, float]:
         """What the trim buttons have made of each trim: what a profile may ask to be kept over restarts."""
         return {trim.plan.control: trim.set for trim in self._selection.trims}
+
+    def emergency_stop(self, why: str) -> None:
+        """Stop as the profile's emergency stop does; it holds until `reset`, and then needs a fresh enable.
+
+        May be called from anywhere, at any time: a key, a message from the network, a watchdog.
+        """
+        self._emergency = Reason("emergency_stop", f"emergency stop: {why}; reset it to go on")
+
+    def reset(self) -> None:
+        """Permit a start after an emergency stop; it never causes one."""
+        self._emergency = None
+        self._reset = True
 
     def end(self, reason: str) -> None:
         """Ask for a stop that is never left again; the steps that follow ramp down to it."""
@@ -164,8 +182,9 @@ class Pipeline:
         faults += self._link_faults(now)
         if self._stop is not None and self._reader.positions[self._stop] >= HELD_FROM:
             faults += (Reason("stop_switch", f"{self._stop} is on: it stops everything while it is"),)
-        standing = self._command == STANDSTILL
-        status = self._guard.step(self._held, self._away, faults, standing, self._reader.missing())
+        if faults:
+            self._good_since = None
+        status = self._permission(faults, now, fresh)
         driving = status.state is State.DRIVING
         target = self._move(driving, dt)
         actions: tuple[str, ...] = ()
@@ -181,6 +200,51 @@ class Pipeline:
             notices += (self._through_rest(),)
         return self._tick(now, dt, frame is not None, status, target, actions, notices)
 
+    def _permission(self, faults: tuple[Reason, ...], now: float, fresh: bool) -> GuardStatus:
+        """Ask the guard, and tell it all that it has to know."""
+        settings, switches = self.plan.guard, self._selection.switches
+        button = settings.emergency_stop
+        pushed = button is not None and self._reader.positions[button] >= HELD_FROM
+        if fresh and settings.reset is not None and not pushed and switches[settings.reset].pressed:
+            self.reset()
+        emergency = self._emergency
+        if pushed:
+            emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
+        standing, missing = self._command == STANDSTILL, self._missing(now)
+        status = self._guard.step(self._held, self._away, faults, standing, missing, emergency, self._reset)
+        self._reset = False
+        if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
+            self._enabled = False
+        return status
+
+    def _missing(self, now: float) -> tuple[Reason, ...]:
+        """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
+        missing = self._reader.missing()
+        wanted = self.plan.guard.link_good_for
+        if wanted > 0.0 and self._held is not None:
+            good = now - self._good_since if self._good_since is not None else 0.0
+            if good < wanted:
+                missing += (
+                    Reason("link_settling", f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
+                )
+        if not self._mode.may_start:
+            missing += (Reason("mode_may_not_start", f"mode {self._mode.name} may not be started in: choose another"),)
+        return missing
+
+    def _category(self) -> int:
+        """Give the stop category (IEC 60204-1) of the stop that is under way, or was the last."""
+        settings = self.plan.guard
+        if self._guard.state is State.EMERGENCY_STOP:
+            return settings.emergency_category
+        return settings.fault_category if self._guard.broken else settings.released_category
+
+    def _power(self) -> bool:
+        """Tell whether the outputs may have power: not after a stop of category 0 or 1, until it is enabled again."""
+        if self._guard.state in (State.DRIVING, State.WAITING_FOR_REST):
+            return True
+        category = self._category()
+        return category == 2 or (category == 1 and self._command != STANDSTILL)
+
     def _move(self, driving: bool, dt: float) -> VelocityCommand:
         """Change the command towards where it may go, and give that."""
         if driving:
@@ -189,6 +253,9 @@ class Pipeline:
             limits = self._mode.limits
             self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
+        if self._command != STANDSTILL and self._category() == 0:
+            self._ramp.rest()
+            self._command = STANDSTILL
         if self._command != STANDSTILL:
             guard = self.plan.guard
             self._ramp.rest()
@@ -229,7 +296,9 @@ class Pipeline:
             if mode.style != self._mode.style and self.plan.selection.through_rest:
                 self._meaning_changed = True
             self._mode = mode
-        self._held = positions[self.plan.guard.hold_to_run] >= HELD_FROM
+        self._held = self._is_held(positions)
+        if self._good_since is None:
+            self._good_since = time
         self._away = {
             name: positions[name] for name, band in self._rest_bands[mode.name] if abs(positions[name]) > band
         }
@@ -244,6 +313,14 @@ class Pipeline:
             else mode.style.demand(intent, mode.speeds, selection.setting, shaped)
         )  # fmt: skip
 
+    def _is_held(self, positions: Mapping[str, float]) -> bool:
+        """Tell whether a driver holds, or has switched on, all that must be held or on."""
+        settings = self.plan.guard
+        if settings.enable is not None and self._selection.switches[settings.enable].pressed:
+            self._enabled = not self._enabled
+        held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
+        return held and (settings.enable is None or self._enabled)
+
     def _link_faults(self, now: float) -> tuple[Reason, ...]:
         """Tell whether the last good frame is too old to drive by."""
         if self._held is None:
@@ -254,7 +331,11 @@ class Pipeline:
         age = now - good.time
         # Written so that a NaN clock fails it too.
         if age <= timeout:
-            return ()
+            signal, least = good.signal, self.plan.guard.least_quality
+            if signal is None or signal.quality >= least:
+                return ()
+            weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
+            return (Reason("link_weak", weak),)
         return (Reason("link_quiet", f"no good frame for {age:.2f} s (link_timeout {timeout:g} s)"),)
 
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
@@ -290,7 +371,7 @@ class Pipeline:
         notices: tuple[Reason, ...],
     ) -> Tick:
         command, reader = self._command, self._reader
-        aim = None
+        aim, power = None, self._power()
         if command == STANDSTILL and status.state is State.DRIVING and not self._meaning_changed:
             aim = self._mode.style.aim(self._intent, self._selection.setting)
         self._actuators = self.plan.chassis.actuators(command, self._actuators, dt, aim)
@@ -312,7 +393,9 @@ class Pipeline:
             self._output_levels,
             actions,
             notices,
-            self._wire.step(self._actuators) if self._wire is not None else {},
+            self._wire.step(self._actuators, power) if self._wire is not None else {},
+            power,
+            self.plan.guard.command_timeout,
         )
 
 

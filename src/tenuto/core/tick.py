@@ -39,6 +39,8 @@ class Tick(NamedTuple):
         outputs: output name → level, −1…1.
         actions: the names of those that were fired with this tick.
         wire: the numbers that go out for it, name → number, where the profile says in which form.
+        power: whether the outputs may have power; off after a stop of category 0 or 1.
+        valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
     """
 
@@ -60,6 +62,8 @@ class Tick(NamedTuple):
     actions: tuple[str, ...] = ()
     notices: tuple[Reason, ...] = ()
     wire: Mapping[str, float] = {}
+    power: bool = True
+    valid_for: float = math.inf
 
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
@@ -85,6 +89,7 @@ class Tick(NamedTuple):
             row.update((f"{stage}.{name}", value) for name, value in numbers.items())
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
         row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
+        row["power"] = int(self.power)
         row["actions"] = "; ".join(self.actions)
         row["notices"] = "; ".join(notice.text for notice in self.notices)
         row["guard.state"] = str(self.guard.state)

@@ -55,6 +55,15 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
             guard.stop_turn_deceleration or turn_most,
             guard.stop,
             guard.stop_vertical_deceleration or limits.vertical_acceleration,
+            guard.enable,
+            guard.emergency_stop,
+            guard.reset,
+            guard.released_category,
+            guard.fault_category,
+            guard.emergency_category,
+            guard.link_good_for or 0.0,
+            guard.least_quality,
+            guard.command_timeout or profile.loop.stall_timeout,
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,
@@ -87,6 +96,8 @@ def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
     """List what is pressed to choose or do something: the key that says so, and the switch or control."""
     choose, levels = profile.choose, profile.levels
     pressed = {
+        "guard.enable": profile.guard.enable,
+        "guard.reset": profile.guard.reset,
         "choose.mode.switch": choose.mode.switch if choose.mode else None,
         "choose.mode.back": choose.mode.back if choose.mode else None,
         "choose.rates.switch": choose.rates.switch if choose.rates else None,
@@ -121,9 +132,9 @@ def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
 
 def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
     """List the controls that are read without being under [controls] of need: the key, and the name."""
-    yield "guard.hold_to_run", profile.guard.hold_to_run
-    if profile.guard.stop is not None:
-        yield "guard.stop", profile.guard.stop
+    for key in ("hold_to_run", "stop", "emergency_stop"):
+        if (name := getattr(profile.guard, key)) is not None:
+            yield f"guard.{key}", name
     for name, switch in profile.switches.items():
         if isinstance(switch, GestureTable):
             yield from ((f"switches.{name}.sticks", stick) for stick in switch.sticks)
@@ -208,6 +219,7 @@ class _Builder:
                 ),
                 mode.rates,
                 mode.fallback or len(tables) == 1,
+                mode.may_start,
             )
             for name, mode in tables.items()
         )

@@ -174,6 +174,7 @@ class ModeTable(Table):
     """``[modes.NAME]``: what is different in a mode. Speeds, limits and outputs given here change only those keys."""
 
     fallback: bool = Field(default=False, description="true or false")
+    may_start: bool = Field(default=True, description="true or false")
     style: StyleTable | None = Field(default=None, description="a table like [style], whole")
     speeds: SpeedsTable | None = Field(default=None, description="a table like [speeds]")
     limits: LimitsTable | None = Field(default=None, description="a table like [limits]")

@@ -112,18 +112,26 @@ def _style(profile: Profile) -> Iterator[Problem]:
 
 def _guard(profile: Profile) -> Iterator[Problem]:
     kind, guard = profile.source.kind, profile.guard
-    for key, name in (("guard.hold_to_run", guard.hold_to_run), ("guard.stop", guard.stop)):
-        if name is None:
-            continue
+    named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop")}
+    given = {key: name for key, name in named.items() if name is not None}
+    if guard.hold_to_run is None and guard.enable is None:
+        field = type(guard).model_fields["hold_to_run"]
+        yield Problem("guard.hold_to_run", field.description or "", "nothing", "add it, or guard.enable")
+    for key, name in given.items():
         if name in driving_names(profile):
-            yield Problem(key, "a control that does not drive", f'"{name}"', "hold one thing, steer with another")
+            hint = "hold one thing, steer with another"
+            yield Problem(f"guard.{key}", "a control that does not drive", f'"{name}"', hint)
         elif name not in profile.controls:
             info = control_info(kind, name)
             if info is None or info.travel is None:
                 known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
-                yield unknown(key, f"a control of the {kind} or the name of one under [controls]", name, known)
-    if guard.stop == guard.hold_to_run:
-        yield Problem("guard.stop", "another control than guard.hold_to_run", f'"{guard.stop}"')
+                expected = f"a control of the {kind} or the name of one under [controls]"
+                yield unknown(f"guard.{key}", expected, name, known)
+    for key in ("stop", "emergency_stop"):
+        if key in given and given[key] == guard.hold_to_run:
+            yield Problem(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
+    if guard.emergency_stop is not None and guard.reset is None:
+        yield Problem("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
 
 
 def _loop(profile: Profile) -> Iterator[Problem]:

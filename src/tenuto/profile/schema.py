@@ -44,7 +44,18 @@ class SourceTable(Table):
 class GuardTable(Table):
     """``[guard]``: what must be true for the robot to move."""
 
-    hold_to_run: Name = Field(description="a control that must be held to drive, such as left_shoulder")
+    hold_to_run: Name | None = Field(
+        default=None, description="a control that must be held to drive, such as left_shoulder"
+    )
+    enable: Name | None = Field(default=None, description="a switch, or a control that is pressed, to enable")
+    emergency_stop: Name | None = Field(default=None, description="a control that is the emergency stop while it is on")
+    reset: Name | None = Field(default=None, description="a switch, or a control that is pressed")
+    released_category: Literal[0, 1, 2] = Field(default=2, description="a stop category: 0, 1 or 2")
+    fault_category: Literal[0, 1, 2] = Field(default=2, description="a stop category: 0, 1 or 2")
+    emergency_category: Literal[0, 1] = Field(default=0, description="a stop category: 0 or 1")
+    link_good_for: Time | None = Field(default=None, description='a time, such as "500 ms"')
+    least_quality: float = Field(default=0.0, ge=0.0, le=100.0, description="a number of % from 0 to 100")
+    command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
     stop_deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.5 m/s^2"')

@@ -49,10 +49,12 @@ class Watcher:
         if not (tick.new_frame and self._believed(tick)):
             return
         self._heard = tick.time
-        held = tick.positions[self._plan.guard.hold_to_run] >= HELD_FROM
+        hold = self._plan.guard.hold_to_run
+        held = hold is None or tick.positions[hold] >= HELD_FROM
         style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
         at_rest = all(abs(tick.positions[name]) <= self._bands[name] for name in style.controls())
-        self._released = self._released or not held
+        # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
+        self._released = self._released or not held or hold is None
         self._enabled = self._enabled or (self._released and held and at_rest)
 
     def _believed(self, tick: Tick) -> bool:
@@ -88,8 +90,13 @@ class Watcher:
         """What must hold while there is no permission."""
         if tick.target != STANDSTILL:
             yield "it heads for a speed without permission"
-        if tick.command != STANDSTILL and tick.guard.state is not State.STOPPING:
+        ramps = tick.guard.state is State.STOPPING or (
+            tick.guard.state is State.EMERGENCY_STOP and self._plan.guard.emergency_category == 1
+        )
+        if tick.command != STANDSTILL and not ramps:
             yield f"it moves while {tick.guard.state}"
+        if tick.guard.state is State.EMERGENCY_STOP and self._plan.guard.emergency_category == 0 and tick.power:
+            yield "the emergency stop leaves the power on"
         before = self._before.command if self._before is not None else STANDSTILL
         for axis, old, new in zip(_AXES, before, tick.command, strict=True):
             if abs(new) > abs(old) + _SLACK or old * new < 0.0:
@@ -110,7 +117,7 @@ class Watcher:
         before = self._before.command if self._before is not None else STANDSTILL
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
             fastest = max(max(mode.limits.axes[axis][:2]) for mode in modes) if driving else stops[axis]
-            halted = tick.dt == 0.0 and tick.command == STANDSTILL
+            halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power)
             if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 

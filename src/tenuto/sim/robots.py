@@ -14,6 +14,7 @@ from typing import NamedTuple
 from tenuto.core.chassis import Aircraft, Chassis, Thrusters
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.odometry import along_arc
+from tenuto.core.watchdog import CommandWatchdog
 
 # Actuators and speeds count as constant for this long, s, while the pose is integrated.
 _SUBSTEP = 0.005
@@ -78,6 +79,8 @@ class SimulatedRobot:
         self._largest = dict.fromkeys(self._command, 0.0)
         self.actuators = dict(self._command)
         self._body = STANDSTILL
+        self._watchdog = CommandWatchdog()
+        self._watchdog.feed(0.0, math.inf, standstill=True)  # it begins standing
         self.path = [PathPoint(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)]
         self.history = [dict(self.actuators)]
 
@@ -92,8 +95,18 @@ class SimulatedRobot:
         moving = (value for name, value in self.actuators.items() if not name.endswith("_angle"))
         return max(map(abs, (*self._body, *moving)), default=0.0) < _STANDING_BELOW
 
-    def command(self, actuators: Mapping[str, float]) -> None:
-        """Set what each actuator is to do from now on; none does more than it can."""
+    def command(self, actuators: Mapping[str, float], valid_for: float = math.inf, power: bool = True) -> None:
+        """Set what each actuator is to do from now on; none does more than it can.
+
+        Args:
+            actuators: name → value.
+            valid_for: after so long without another command the robot stops by itself, s.
+            power: without it the robot rolls out as if nothing were commanded.
+        """
+        drives = [value for name, value in actuators.items() if not name.endswith("_angle")]
+        self._watchdog.feed(self.now.time, valid_for, not any(drives))
+        if not power or not self._watchdog.may_move(self.now.time):
+            actuators = {name: value if name.endswith("_angle") else 0.0 for name, value in actuators.items()}
         for name, value in actuators.items():
             low, high = self._bounds[name]
             self._command[name] = min(max(value, low), high)
@@ -104,7 +117,9 @@ class SimulatedRobot:
         time, x, y, heading, _, _, _, z, _ = self.now
         steps = max(1, math.ceil(seconds / _SUBSTEP))
         dt = seconds / steps
-        for _ in range(steps):
+        for step in range(steps):
+            if not self._watchdog.may_move(time + step * dt):
+                self._command |= {name: 0.0 for name in self._command if not name.endswith("_angle")}
             self._turn_motors(dt)
             self._body = vx, vy, vz, yaw_rate = self._move(dt)
             x, y, heading = along_arc(x, y, heading, vx * dt, vy * dt, yaw_rate * dt)

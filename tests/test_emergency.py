@@ -1,0 +1,208 @@
+"""The guard's table, its emergency stop and stop categories, other ways to enable, and the robot's own watchdog."""
+
+import math
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import MEDLAR, PERIOD, Bench, pad
+from tenuto import State, Tick
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.frame import Signal
+from tenuto.core.guard import TABLE, Event
+from tenuto.core.watchdog import CommandWatchdog
+from tenuto.data import shipped
+from tenuto.sim import simulated_robot
+
+TEXT = shipped("medlar.toml").read_text()
+BUTTONS = {"north": 0.0, "south": 0.0, "west": 0.0}
+HELD, AHEAD = pad(held=True) | BUTTONS, pad(1.0, held=True) | BUTTONS
+
+
+def medlar(guard: str, more: str = "") -> Bench:
+    return Bench(tenuto.parse_profile(TEXT.replace("[guard]\n", f"[guard]\n{guard}\n") + more))
+
+
+def driving(guard: str, more: str = "") -> Bench:
+    bench = medlar(guard, more)
+    bench.run(0.1, pad() | BUTTONS)
+    bench.run(0.1, HELD)
+    assert bench.run(2.0, AHEAD).command.vx > 1.0
+    return bench
+
+
+def codes(tick: Tick) -> list[str]:
+    return [reason.code for reason in tick.guard.reasons]
+
+
+def test_the_docs_have_the_table_of_the_code() -> None:
+    text = (Path(__file__).parents[1] / "docs/guard.md").read_text()
+    rows = [tuple(cell.strip() for cell in line.strip("|").split("|")) for line in text.splitlines() if line[:1] == "|"]
+    assert rows[2:] == [(str(state), str(event), str(after)) for (state, event), after in TABLE.items()]
+    # Whatever happens first, nothing but rest leads to driving, and only from where hold-to-run led.
+    into = [(state, event) for (state, event), after in TABLE.items() if after is State.DRIVING]
+    assert into == [(State.WAITING_FOR_REST, Event.RESTED)]
+    assert all((state, Event.EMERGENCY) in TABLE for state in State)
+
+
+EMERGENCY = 'emergency_stop = "north"\nreset = "south"'
+
+
+@pytest.mark.parametrize("category", [0, 1])
+def test_the_emergency_stop_wins_is_latched_and_wants_reset_and_a_fresh_enable(category: int) -> None:
+    bench = driving(f"{EMERGENCY}\nemergency_category = {category}")
+    before = bench.ticks[-1].command.vx
+    tick = bench.step(AHEAD | {"north": 1.0})
+    assert (tick.guard.state, codes(tick)) == (State.EMERGENCY_STOP, ["emergency_stop"])
+    assert tick.command.vx == (0.0 if category == 0 else pytest.approx(before - 1.5 * PERIOD))
+    assert tick.power == (category == 1)
+    tick = bench.run(2.0, AHEAD)
+    assert (tick.guard.state, tick.command, tick.power) == (State.EMERGENCY_STOP, STANDSTILL, False)
+    assert bench.run(0.2, AHEAD | {"north": 1.0, "south": 1.0}).guard.state is State.EMERGENCY_STOP  # still pushed
+    bench.run(0.2, AHEAD)
+    tick = bench.run(0.2, AHEAD | {"south": 1.0})
+    assert (tick.guard.state, codes(tick)) == (State.NOT_ENABLED, ["hold_not_released", "not_at_rest"])
+    assert bench.run(1.0, AHEAD).command == STANDSTILL  # a reset permits a start; it never causes one
+    bench.run(0.1, pad() | BUTTONS)
+    bench.run(0.1, HELD)
+    tick = bench.run(1.0, AHEAD)
+    assert tick.command.vx > 0.5
+    assert tick.power
+
+
+def test_a_program_may_call_the_emergency_stop_before_anything_was_enabled() -> None:
+    bench = medlar("")
+    bench.pipeline.emergency_stop("smoke in the shed")
+    for held in (False, True, False, True):
+        tick = bench.run(0.1, pad(held=held))
+    assert tick.guard.reasons[0].text == "emergency stop: smoke in the shed; reset it to go on"
+    bench.run(0.5, None)  # a fault on top of it changes nothing
+    assert bench.ticks[-1].guard.state is State.EMERGENCY_STOP
+    bench.pipeline.reset()
+    bench.run(0.1, pad(held=True))
+    assert bench.ticks[-1].command == STANDSTILL
+    assert bench.drive(1.0).command.vx > 0.5
+
+
+@pytest.mark.parametrize(
+    ("category", "speed", "power"), [(0, 0.0, [False, False]), (1, 1.17, [True, False]), (2, 1.17, [True, True])]
+)
+def test_stop_categories_of_letting_go_and_of_faults(category: int, speed: float, power: list[bool]) -> None:
+    for key, values in (("released", pad(1.0)), ("fault", {})):
+        bench = driving(f"{key}_category = {category}", '[actuators.wheels]\nform = "pulse"\n')
+        tick = bench.step(values | BUTTONS)
+        assert tick.command.vx == pytest.approx(speed, abs=1e-6)
+        assert [tick.power, bench.run(2.0, values | BUTTONS).power] == power
+        assert bench.ticks[-1].wire["left_wheel.pulse"] == (1500.0 if power[1] else 0.0)
+        assert bench.ticks[-1].command == STANDSTILL
+
+
+def test_enabling_by_a_switch_alone_and_besides_hold_to_run() -> None:
+    for held in (True, False):  # hold-to-run too, or the switch alone
+        text = TEXT.replace(
+            'hold_to_run = "left_shoulder"', 'enable = "west"' + ('\nhold_to_run = "left_shoulder"' * held)
+        )
+        bench = Bench(tenuto.parse_profile(text))
+        rest, ahead = pad(held=held) | BUTTONS, pad(1.0, held=held) | BUTTONS
+        bench.run(0.2, rest)
+        assert bench.run(0.5, ahead).command == STANDSTILL
+        bench.run(0.2, rest)
+        if held:
+            bench.run(0.1, pad() | BUTTONS)
+        bench.run(0.1, rest | {"west": 1.0})
+        assert bench.run(1.0, ahead).command.vx > 0.5
+        bench.run(1.5, None)  # the link goes quiet: a stop needs a fresh enable
+        assert bench.run(1.0, ahead).command == STANDSTILL
+        bench.run(0.2, pad() | BUTTONS)
+        assert bench.run(0.5, rest).guard.state is State.NOT_ENABLED
+        bench.run(0.1, rest | {"west": 1.0})
+        bench.run(0.1, rest)
+        assert bench.run(1.0, ahead).command.vx > 0.5
+        bench.run(0.1, ahead | {"west": 1.0})  # pressed again, it stops
+        assert bench.run(2.0, ahead).command == STANDSTILL
+
+
+def test_a_link_that_settles_a_mode_that_may_not_start_and_a_weak_radio() -> None:
+    bench = medlar('link_good_for = "1 s"')
+    bench.run(0.3, pad())
+    tick = bench.run(0.3, pad(held=True))
+    assert tick.guard.reasons[-1].text.startswith("the link has been good for 0.")
+    assert bench.run(0.6, pad(held=True)).guard.state is State.DRIVING
+    bench.run(1.0, None)
+    bench.run(0.2, pad())
+    assert codes(bench.run(0.5, pad(held=True)))[-1] == "link_settling"  # a lost link has to settle again
+    lift = shipped("medlar-lift.toml").read_text().replace("fallback = true", "fallback = true\nmay_start = false")
+    shed = Bench(tenuto.parse_profile(lift))
+    rest = {name: 0.0 for control in shed.pipeline.plan.controls for name in control.all_reads}
+    shed.run(0.2, rest)
+    tick = shed.run(0.2, rest | {"left_shoulder": 1.0})
+    assert codes(tick)[-1] == "mode_may_not_start"
+    shed.run(0.2, rest | {"left_shoulder": 1.0, "west": 1.0})
+    assert shed.ticks[-1].guard.state is State.DRIVING  # in the other mode it may
+    weak = driving("least_quality = 60")
+    tick = weak.step(AHEAD, signal=Signal(40.0, -95.0, 2.0))
+    assert tick.guard.reasons[0].text == "only 40 % of the radio's frames arrive (least_quality 60 %)"
+
+
+WRONG: list[tuple[dict[str, str], str]] = [
+    ({'hold_to_run = "left_shoulder"': ""}, "guard.hold_to_run: expected a control that must be held to drive"),
+    (
+        {"[guard]\n": '[guard]\nemergency_stop = "north"\n'},
+        "guard.reset: expected a switch, or a control that is pressed",
+    ),
+    (
+        {"[guard]\n": '[guard]\nemergency_stop = "left_shoulder"\nreset = "south"\n'},
+        "guard.emergency_stop: expected another",
+    ),
+    ({"[guard]\n": "[guard]\nemergency_category = 2\n"}, "guard.emergency_category: expected a stop category: 0 or 1"),
+]
+
+
+@pytest.mark.parametrize(("changes", "said"), WRONG)
+def test_a_guard_that_does_not_hold_together_is_refused(changes: dict[str, str], said: str) -> None:
+    text = TEXT
+    for old, new in changes.items():
+        text = text.replace(old, new, 1)
+    with pytest.raises(tenuto.ProfileError) as caught:
+        tenuto.parse_profile(text)
+    assert said in str(caught.value)
+
+
+events = st.lists(st.tuples(st.floats(0.001, 0.5), st.sampled_from(["moving", "standstill", "look"])), max_size=40)
+
+
+@given(events)
+def test_the_watchdog_against_a_plain_account(story: list[tuple[float, str]]) -> None:
+    watchdog, now, until, trusted = CommandWatchdog(), 0.0, -math.inf, False
+    for dt, what in story:
+        now += dt
+        if now > until:
+            trusted = False  # silence: what comes next must begin with standstill
+        if what == "look":
+            assert watchdog.may_move(now) == trusted
+        else:
+            trusted = trusted or what == "standstill"
+            watchdog.feed(now, 0.2, what == "standstill")
+            until = now + 0.2
+            assert watchdog.may_move(now) == trusted
+    assert not watchdog.may_move(math.nan)
+
+
+def test_a_robot_whose_commands_stop_coming_stands_by_itself() -> None:
+    robot = simulated_robot(MEDLAR.plan().chassis)
+    moving: dict[str, Any] = {"left_wheel": 8.0, "right_wheel": 8.0}
+    for _ in range(100):
+        robot.command(moving, valid_for=0.2)
+        robot.advance(0.02)
+    assert robot.now.vx > 0.8
+    robot.advance(2.0)
+    assert robot.standing
+    robot.command(moving, valid_for=0.2)  # the wire has mended
+    assert robot.advance(0.1).vx < 1e-3
+    robot.command(dict.fromkeys(moving, 0.0), valid_for=0.2)
+    robot.command(moving, valid_for=0.2)
+    assert robot.advance(0.15).vx > 0.2
