@@ -192,6 +192,7 @@ def test_forms_friction_and_wiring() -> None:
         share, moving = overcome_friction(float(share), 0.2, moving)
         told.append(share)
     assert all(share == 0.0 or abs(share) >= 0.2 for share in told)
+    assert [overcome_friction(0.08, 0.2, before) for before in (False, True)] == [(0.0, False), (0.2, True)]
     assert sum((a == 0.0) != (b == 0.0) for a, b in pairwise(told)) == 3  # on, off, on the other way
     quince = tenuto.load_profile(shipped("quince.toml")).plan()
     plans = {plan.name: plan for plan in quince.actuators}

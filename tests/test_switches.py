@@ -112,7 +112,8 @@ TestBouncing.settings = settings(max_examples=60, stateful_step_count=20)
 LIFT, DAMSON = load_profile(shipped("medlar-lift.toml")), load_profile(shipped("damson.toml"))
 REST = {
     name: 0.0 for name in ("left_y", "left_x", "left_shoulder", "east", "west", "north", "right_shoulder", "back",
-    "right_stick", "left_stick", "right_trigger", "left_trigger", "dpad_up", "dpad_down", "dpad_left", "dpad_right")
+    "right_stick", "left_stick", "start",
+    "right_trigger", "left_trigger", "dpad_up", "dpad_down", "dpad_left", "dpad_right")
 }  # fmt: skip
 HELD = REST | {"left_shoulder": 1.0}
 AHEAD = HELD | {"left_y": -32768.0}

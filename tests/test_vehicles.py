@@ -23,6 +23,7 @@ from tenuto.core.chassis import (
     SteeredWheels,
     Thruster,
     Thrusters,
+    Wheel,
     car,
     four_wheel_steer,
     mecanum,
@@ -48,6 +49,14 @@ WHEELED: dict[str, st.SearchStrategy[Chassis]] = {
     "skid": st.builds(SkidSteer, lengths, lengths, radii, speeds, st.sampled_from(["wheel", "track"])),
     "car": st.builds(
         car, lengths, lengths, radii, st.floats(0.2, 0.9), speeds, driven=st.sampled_from(["rear", "all"])
+    ),
+    "car about its middle": st.builds(
+        lambda base, track, most: SteeredWheels(
+            tuple(Wheel(w.name, w.x - base / 2, w.y, w.max_angle) for w in car(base, track, 0.1, most).wheels),
+            0.1,
+            20.0,
+        ),
+        lengths, lengths, st.floats(0.2, 0.9),
     ),
     "four wheels": st.builds(four_wheel_steer, lengths, lengths, radii, st.floats(0.2, 1.5), speeds),
     "modules": st.builds(
@@ -97,7 +106,7 @@ def test_a_wheel_rolls_and_slides_only_where_it_may(kind: str, data: st.DataObje
         assert across == pytest.approx(0.0, abs=1e-9)
 
 
-@pytest.mark.parametrize("kind", ["car", "four wheels", "modules"])
+@pytest.mark.parametrize("kind", ["car", "car about its middle", "four wheels", "modules"])
 @given(data=st.data(), command=commands)
 def test_a_steered_wheel_points_where_it_goes_and_never_too_far(
     kind: str, data: st.DataObject, command: VelocityCommand

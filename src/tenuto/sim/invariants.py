@@ -31,11 +31,18 @@ class Watcher:
         # Since the robot last stopped: hold-to-run was seen released, and then held with the sticks at rest.
         self._released = self._enabled = False
         self._heard: float | None = None
+        self._held = False
+        guard = plan.guard
+        self._ramps = [max(max(mode.limits.axes[axis][:2]) for mode in plan.modes) for axis in range(4)]
+        level = guard.stop_deceleration
+        self._stops = (level, level, guard.stop_vertical_deceleration, guard.stop_turn_deceleration)
 
     def see(self, tick: Tick) -> list[str]:
         """Give what is broken at this tick, in words; nothing when all holds."""
         self._learn(tick)
-        broken = [*self._finite(tick), *self._permitted(tick), *self._limited(tick), *self._in_time(tick)]
+        broken = [
+            *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick), *self._in_time(tick)
+        ]  # fmt: skip
         self._before = tick
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
 
@@ -46,14 +53,17 @@ class Watcher:
             driving = before.guard.state is State.DRIVING
             if driving or before.command != STANDSTILL:
                 self._released = self._enabled = driving
-        if not (tick.new_frame and self._believed(tick)):
+        if tick.new_frame and self._believed(tick):
+            self._heard = tick.time
+        if self._heard is None:
             return
-        self._heard = tick.time
+        # The newest positions that could be believed count until others come, as they do for the driver.
         hold = self._plan.guard.hold_to_run
         held = hold is None or tick.positions[hold] >= HELD_FROM
         style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
         at_rest = all(abs(tick.positions[name]) <= self._bands[name] for name in style.controls())
         # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
+        self._held = held
         self._released = self._released or not held or hold is None
         self._enabled = self._enabled or (self._released and held and at_rest)
 
@@ -70,10 +80,17 @@ class Watcher:
         return True
 
     def _finite(self, tick: Tick) -> Iterator[str]:
-        for stage, numbers in (("actuator", tick.actuators), ("wire", tick.wire), ("output", tick.outputs)):
+        stages = {
+            "actuator": tick.actuators,
+            "wire": tick.wire,
+            "output": tick.outputs,
+            "command": tick.command._asdict(),
+        }
+        # Nearly always all are: one sum tells.
+        if math.isfinite(sum(sum(numbers.values()) for numbers in stages.values())):
+            return
+        for stage, numbers in stages.items():
             yield from (f"{stage} {name} is {value}" for name, value in numbers.items() if not math.isfinite(value))
-        yield from (f"command {axis} is {value}" for axis, value in zip(_AXES, tick.command, strict=True)
-                    if not math.isfinite(value))  # fmt: skip
 
     def _permitted(self, tick: Tick) -> Iterator[str]:
         """No motion without permission, no permission without a driver, and no stop without a reason."""
@@ -106,17 +123,36 @@ class Watcher:
                 if output.when_stopped == "idle" and tick.outputs[output.name] != output.idle:
                     yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 
+    def _obeyed(self, tick: Tick) -> Iterator[str]:
+        """What ends a permission ends it in the same tick: a hand that lets go, a bad frame, silence, a clock."""
+        guard, before = self._plan.guard, self._before
+        button = guard.emergency_stop
+        pushed = button is not None and tick.positions[button] >= HELD_FROM
+        emergency = tick.guard.state is State.EMERGENCY_STOP
+        if pushed and not emergency:
+            yield f"{button} is on, and it is {tick.guard.state}"
+        left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
+        if left and guard.reset is not None and not tick.chosen.switches.get(guard.reset):
+            yield "it left the emergency stop without a reset"
+        if tick.guard.state is not State.DRIVING:
+            return
+        if self._heard is not None and not self._held:
+            yield "driving, though hold-to-run is released"
+        if tick.new_frame and not self._believed(tick):
+            yield "driving, though the newest frame is not to be believed"
+        if self._heard is not None and tick.time - self._heard > guard.link_timeout + 2.0 * self._plan.period:
+            yield f"driving, though nothing was heard for {tick.time - self._heard:.2f} s"
+        if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:
+            yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
+
     def _limited(self, tick: Tick) -> Iterator[str]:
         """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""
         if not self._plan.chassis.fits(tick.command):
             yield f"the vehicle cannot do {tick.command}"
         driving = tick.guard.state is State.DRIVING
-        guard, modes = self._plan.guard, self._plan.modes
-        stops = (guard.stop_deceleration, guard.stop_deceleration, guard.stop_vertical_deceleration,
-                 guard.stop_turn_deceleration)  # fmt: skip
         before = self._before.command if self._before is not None else STANDSTILL
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
-            fastest = max(max(mode.limits.axes[axis][:2]) for mode in modes) if driving else stops[axis]
+            fastest = self._ramps[axis] if driving else self._stops[axis]
             halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power)
             if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"

@@ -1,0 +1,116 @@
+"""``tenuto soak``: whatever can go wrong, thousands of times, in simulated time."""
+
+from __future__ import annotations
+
+import json
+import time
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.progress import Progress
+from rich.table import Table
+from rich.text import Text
+
+from tenuto.cli.console import problems, results
+from tenuto.core.errors import RecordingError
+
+if TYPE_CHECKING:
+    from tenuto.sim.soak import Outcome, Scene
+
+
+def soak(
+    profile: Annotated[
+        Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile; all shipped robots if none is given.")
+    ] = None,
+    runs: Annotated[int, typer.Option(min=1, help="How many drives to simulate with each profile.")] = 1000,
+    seed: Annotated[int, typer.Option(min=0, help="The first seed; the same seed gives the same drives.")] = 0,
+    keep: Annotated[Path, typer.Option(dir_okay=False, help="Where a drive that broke a promise is kept.")] = Path(
+        "soak-failure.json"
+    ),
+    again: Annotated[
+        Path | None, typer.Option("--replay", exists=True, dir_okay=False, help="Play a kept drive again.")
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
+) -> None:
+    """Drive with careless drivers, broken links, clocks and devices, and check at every tick what is promised.
+
+    A drive that breaks a promise is made as short as it can be, and kept. Exit status 1 then.
+
+    [bold]Examples:[/bold]
+
+      tenuto soak --runs 2000
+
+      tenuto soak mine.toml --replay soak-failure.json
+    """
+    import tenuto
+    from tenuto.data import shipped
+    from tenuto.sim.soak import Outcome, play, shrink
+    from tenuto.sim.soak import soak as soak_runs
+
+    shown = ("medlar", "medlar-lift", "quince", "sorrel", "damson")
+    files = [profile] if profile is not None else [shipped(f"{name}.toml") for name in shown]
+    total, began = Outcome(), time.perf_counter()
+    with Progress(console=problems, transient=True, disable=as_json or not problems.is_terminal) as progress:
+        task = progress.add_task("soaking", total=len(files) * (1 if again else runs))
+        for file in files:
+            loaded = tenuto.load_profile(file)
+            stories = [play(loaded, _load(again))] if again else soak_runs(loaded, range(seed, seed + runs))
+            for outcome in stories:
+                progress.advance(task)
+                first = outcome.broken and not total.broken
+                total.add(outcome)
+                if first and not again:
+                    total.story = shrink(loaded, outcome.story)
+                    _keep(keep, file, total.story, play(loaded, total.story).broken)
+    took = time.perf_counter() - began
+    if as_json:
+        typer.echo(json.dumps({**asdict(total), "took": took}, indent=2))
+    else:
+        _print(total, took, len(files))
+        if total.broken and not again:
+            results.print(f"Kept as short as it gets in {keep}: tenuto soak PROFILE --replay {keep}", soft_wrap=True)
+    if total.broken:
+        raise typer.Exit(1)
+
+
+def _print(total: Outcome, took: float, profiles: int) -> None:
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style="bold cyan", no_wrap=True)
+    grid.add_column()
+    speed = f"{total.seconds / took:.0f} × real time"
+    grid.add_row("simulated", f"{total.runs} drives with {profiles} profiles, {total.seconds / 3600.0:.1f} h: {speed}")
+    grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
+    for code, count in total.faults.most_common():
+        grid.add_row("", f"{count:>8}  {code.replace('_', ' ')}")
+    grid.add_row(
+        "worst stop", f"{total.worst_time:.2f} s after the last good frame; promised {total.promise_time:.2f} s"
+    )
+    grid.add_row("", f"{total.worst_distance:.2f} m; promised {total.promise_distance:.2f} m")
+    results.print(grid)
+    if total.broken:
+        results.print(Text(f"BROKEN: {'; '.join(total.broken)}", style="bold red"), soft_wrap=True)
+    else:
+        results.print(f"No promise was broken in {total.ticks} ticks.")
+
+
+def _keep(path: Path, profile: Path, story: list[Scene], broken: list[str]) -> None:
+    text = json.dumps(
+        {"profile": profile.name, "broken": broken, "story": [asdict(scene) for scene in story]}, indent=2
+    )
+    try:
+        path.write_text(text + "\n", encoding="utf-8")
+    except OSError as error:
+        problems.print(f"{path}: cannot keep it there: {error.strerror}\n{text}")
+
+
+def _load(path: Path) -> list[Scene]:
+    from pydantic import TypeAdapter, ValidationError
+
+    from tenuto.sim.soak import Scene
+
+    try:
+        return TypeAdapter(list[Scene]).validate_python(json.loads(path.read_text(encoding="utf-8"))["story"])
+    except (OSError, ValueError, KeyError, TypeError, ValidationError) as error:
+        raise RecordingError(f"{path}: expected a drive that tenuto soak has kept: {error}") from error

@@ -1,0 +1,326 @@
+"""The fault campaign: drivers, links, clocks and devices that do whatever can be done, in simulated time.
+
+A run is a story: a list of scenes, made from a seed. Every tick of it is shown to a `Watcher`. A story that breaks an
+invariant is shrunk to the scenes that are needed for it, and can be kept and played again.
+"""
+
+from __future__ import annotations
+
+import math
+import random
+from collections import Counter, deque
+from collections.abc import Iterable, Iterator
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from tenuto.core.control import ControlPlan
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.frame import Frame, Signal
+from tenuto.core.guard import State
+from tenuto.core.pipeline import Pipeline, Plan, Planned
+from tenuto.core.tick import Tick
+from tenuto.sim.invariants import Watcher, longest_stop
+
+# Who drives: how often the sticks are moved, hold-to-run is let go, and anything else is pressed, in times a second.
+DRIVERS = {
+    "careful": (0.7, 0.15, 0.1),
+    "nervous": (4.0, 1.5, 1.0),
+    "panicking": (15.0, 4.0, 6.0),
+    "absent": (0.0, 0.0, 0.0),
+}
+# What happens to the frames on their way; how long it lasts is up to the scene.
+LINKS = (
+    "good", "good", "lost", "burst", "late", "reordered", "doubled", "frozen", "garbage", "failsafe", "weak",
+)  # fmt: skip
+CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
+DEVICES = ("there", "there", "there", "unplugged", "another")
+
+
+@dataclass(frozen=True, slots=True)
+class Scene:
+    """A while in which one thing is so.
+
+    Attributes:
+        seconds: how long. driver, link, clock, device: see above. seed: for what is random in it.
+        enables: the driver begins as one should: lets go, rests, presses.
+    """
+
+    seconds: float
+    driver: str
+    link: str
+    clock: str
+    device: str
+    seed: int
+    enables: bool
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What came of one run, or of many.
+
+    Attributes:
+        runs, ticks, seconds: how much was simulated. driven: seconds of driving. faults: stops by their first code.
+        worst_time, worst_distance: from the last good frame or the first reason to standstill, s and m.
+        promise_time, promise_distance: what they may be at most.
+        broken: what was broken, in words; the story that broke it first.
+    """
+
+    runs: int = 0
+    ticks: int = 0
+    seconds: float = 0.0
+    driven: float = 0.0
+    faults: Counter[str] = field(default_factory=Counter)
+    worst_time: float = 0.0
+    worst_distance: float = 0.0
+    promise_time: float = 0.0
+    promise_distance: float = 0.0
+    broken: list[str] = field(default_factory=list)
+    story: list[Scene] = field(default_factory=list)
+
+    def add(self, other: Outcome) -> None:
+        """Add another outcome to this one."""
+        for name in ("runs", "ticks", "seconds", "driven"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        for name in ("worst_time", "worst_distance", "promise_time", "promise_distance"):
+            setattr(self, name, max(getattr(self, name), getattr(other, name)))
+        self.faults.update(other.faults)
+        if other.broken and not self.broken:
+            self.broken, self.story = other.broken, other.story
+
+
+def make_story(seed: int, scenes: int = 6) -> list[Scene]:
+    """Make the story of a seed: the same one every time."""
+    dice = random.Random(seed)
+    return [
+        Scene(
+            round(dice.uniform(0.2, 2.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
+            dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.6,
+        )
+        for _ in range(scenes)
+    ]  # fmt: skip
+
+
+def play(profile: Planned, story: Iterable[Scene]) -> Outcome:
+    """Play a story with a profile; it ends at the first tick that breaks an invariant."""
+    story = list(story)
+    stage = _Stage(profile)
+    for scene in story:
+        stage.play(scene)
+        if stage.outcome.broken:
+            break
+    stage.outcome.runs = 1
+    stage.outcome.story = story if stage.outcome.broken else []
+    return stage.outcome
+
+
+def soak(profile: Planned, seeds: Iterable[int]) -> Iterator[Outcome]:
+    """Play the stories of many seeds; give what came of each."""
+    for seed in seeds:
+        yield play(profile, make_story(seed))
+
+
+def shrink(profile: Planned, story: list[Scene]) -> list[Scene]:
+    """Leave out of a story that breaks an invariant whatever is not needed for that."""
+
+    def breaks(shorter: list[Scene]) -> bool:
+        return bool(play(profile, shorter).broken)
+
+    progress = True
+    while progress:
+        progress = False
+        for candidate in _shorter(story):
+            if breaks(candidate):
+                story, progress = candidate, True
+                break
+    return story
+
+
+def _shorter(story: list[Scene]) -> Iterator[list[Scene]]:
+    """Give stories with a little less in them, those with much less first."""
+    for row in range(len(story)):
+        yield story[:row] + story[row + 1 :]
+    plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there"}
+    for row, scene in enumerate(story):
+        data = asdict(scene)
+        for key, value in plain.items():
+            if data[key] != value:
+                yield [*story[:row], Scene(**{**data, key: value}), *story[row + 1 :]]
+        if scene.seconds > 0.2:
+            yield [*story[:row], Scene(**{**data, "seconds": round(scene.seconds / 2, 2)}), *story[row + 1 :]]
+
+
+class _Stage:
+    """One run under way."""
+
+    def __init__(self, profile: Planned) -> None:
+        self.pipeline = Pipeline(profile)
+        self.plan = self.pipeline.plan
+        self.watcher = Watcher(self.plan)
+        self.hands = Hands(self.plan)
+        self.outcome = Outcome()
+        self.outcome.promise_time = self.plan.guard.link_timeout + longest_stop(self.plan) + 3 * self.plan.period
+        self.outcome.promise_distance = promised_distance(self.plan)
+        self.now = 0.0
+        self.stopping: tuple[float, float] | None = None
+        self.heard = 0.0
+        self.driving = False
+
+    def play(self, scene: Scene) -> None:
+        """Play one scene."""
+        dice = random.Random(scene.seed)
+        link = _Link(scene, dice)
+        steps = max(1, round(scene.seconds / self.plan.period))
+        jump_at = dice.randrange(steps) if scene.clock != "steady" else -1
+        for step in range(steps):
+            self.hands.act(scene.driver, dice, self.plan.period, step if scene.enables else -1)
+            dt = self.plan.period if step != jump_at else _odd_step(scene.clock, dice)
+            self.now += dt
+            frame = None
+            if scene.device != "unplugged":
+                values = self.hands.values()
+                if scene.device == "another":
+                    values = {f"axis_{number}": value for number, value in enumerate(values.values())}
+                frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
+            self._see(self.pipeline.step(frame, self.now))
+            if self.outcome.broken:
+                return
+
+    def _see(self, tick: Tick) -> None:
+        outcome = self.outcome
+        outcome.broken = self.watcher.see(tick)
+        outcome.ticks += 1
+        outcome.seconds += min(tick.dt, 1.0)
+        if tick.guard.state is State.DRIVING:
+            outcome.driven += tick.dt
+            self.driving, self.stopping = True, None
+            if tick.new_frame:
+                self.heard = tick.time
+            return
+        if self.driving:
+            outcome.faults[tick.guard.reasons[0].code] += 1
+            self.driving, self.stopping = False, (min(self.heard, tick.time), 0.0)
+        if self.stopping is None:
+            return
+        began, distance = self.stopping
+        moving = tick.command != STANDSTILL
+        distance += math.hypot(tick.command.vx, tick.command.vy) * min(tick.dt, self.plan.stall_timeout)
+        outcome.worst_distance = max(outcome.worst_distance, distance)
+        # A clock that jumped says nothing of how long it took.
+        if moving and tick.dt <= self.plan.stall_timeout:
+            outcome.worst_time = max(outcome.worst_time, tick.time - began)
+        self.stopping = (began, distance) if moving else None
+
+
+def promised_distance(plan: Plan) -> float:
+    """Give how far the robot may go from the first sign of a fault to standstill, in its fastest mode, m."""
+    most = max(math.hypot(max(m.speeds.forward, m.speeds.backward), m.speeds.sideways) for m in plan.modes)
+    return most * (plan.guard.link_timeout + 3 * plan.period) + most * most / (2.0 * plan.guard.stop_deceleration)
+
+
+def _odd_step(clock: str, dice: random.Random) -> float:
+    """Give a step of time that should not be."""
+    return {
+        "jump back": -dice.uniform(0.01, 20.0),
+        "stall": dice.uniform(0.1, 1.5),
+        "sleep": dice.uniform(10.0, 4000.0),
+        "stands still": 0.0,
+    }[clock]
+
+
+class Hands:
+    """Hands on all the controls of a profile: what somebody does, as the raw numbers of the device."""
+
+    def __init__(self, plan: Plan) -> None:
+        driving = plan.driving_controls()
+        hold = plan.guard.hold_to_run
+        self._sticks = [control for control in plan.controls if control.name in driving]
+        self._others = [control for control in plan.controls if control.name not in (*driving, hold)]
+        self._hold = [control for control in plan.controls if control.name == hold]
+        self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
+        self._held = False
+        self._pressed = -1
+
+    def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
+        """Do what such a driver does within ``dt`` s; in the first steps of a scene, begin as one should."""
+        if 0 <= beginning < 10:
+            self._pushed = dict.fromkeys(self._pushed, 0.0)
+            self._held, self._pressed = beginning >= 5, -1
+            return
+        moves, lets_go, presses = DRIVERS[driver]
+        if dice.random() < moves * dt:
+            name = dice.choice(list(self._pushed))
+            self._pushed[name] = dice.choice((0.0, 0.0, 1.0, -1.0, dice.uniform(-1.0, 1.0)))
+        if dice.random() < lets_go * dt:
+            self._held = not self._held
+        if dice.random() < presses * dt:
+            self._pressed = dice.randrange(-2, len(self._others))
+
+    def values(self) -> dict[str, float]:
+        """Give the raw numbers of now."""
+        found: dict[str, float] = {}
+        for control in self._sticks:
+            found |= _raw(control, self._pushed[control.name])
+        for number, control in enumerate(self._others):
+            found |= _raw(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
+        for control in self._hold:
+            found |= _raw(control, 1.0 if self._held else -1.0)
+        return found
+
+
+def _raw(control: ControlPlan, position: float) -> dict[str, float]:
+    """Give the raw number of a control at a position."""
+    travel = control.travel
+    if travel.centre is None:
+        share = abs(position) if control.minus is not None else max(position, 0.0)
+        share = 1.0 - share if travel.reverse else share
+        found = {control.reads: travel.low + share * (travel.high - travel.low)}
+        if control.minus is not None:
+            low, high = control.minus.travel.low, control.minus.travel.high
+            found |= {control.reads: travel.high if position > 0 else travel.low,
+                      control.minus.reads: high if position < 0 else low}  # fmt: skip
+        return found
+    share = -position if travel.reverse else position
+    half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
+    return {control.reads: travel.centre + share * half}
+
+
+class _Link:
+    """What becomes of frames on their way."""
+
+    def __init__(self, scene: Scene, dice: random.Random) -> None:
+        self._kind, self._dice = scene.link, dice
+        self._waiting: deque[Frame] = deque()
+        self._frozen: dict[str, float] | None = None
+        self._burst = 0
+        self.quality = 20.0 if scene.link == "weak" else 100.0
+
+    def carry(self, frame: Frame, now: float) -> Frame | None:
+        """Take the frame that is sent now; give the one that arrives now."""
+        dice, kind = self._dice, self._kind
+        if kind == "lost":
+            return None if dice.random() < 0.5 else frame
+        if kind == "burst":
+            self._burst = self._burst - 1 if self._burst > 0 else (dice.randrange(40) if dice.random() < 0.05 else 0)
+            return None if self._burst else frame
+        if kind in ("late", "reordered", "doubled"):
+            return self._queued(frame)
+        if kind == "frozen":
+            self._frozen = self._frozen or dict(frame.values)
+            return frame._replace(values=self._frozen)
+        if kind == "garbage" and dice.random() < 0.1:
+            broken: dict[str, Any] = dict(frame.values)
+            broken[dice.choice(list(broken))] = dice.choice((math.nan, math.inf, -1e9, 1e9, None, "x"))
+            return frame._replace(values=broken)
+        if kind == "failsafe" and dice.random() < 0.3:
+            return frame._replace(link_good=False, note="failsafe")
+        return frame
+
+    def _queued(self, frame: Frame) -> Frame | None:
+        self._waiting.append(frame)
+        if self._kind == "doubled":
+            return self._waiting[0] if len(self._waiting) < 2 else self._waiting.popleft()
+        if len(self._waiting) < (12 if self._kind == "late" else 3):
+            return None
+        if self._kind == "reordered" and self._dice.random() < 0.3:
+            self._waiting.rotate(1)
+        return self._waiting.popleft()
