@@ -1,6 +1,7 @@
 """Settings for all tests, and the invariants that every tick of every test must keep."""
 
 from collections.abc import Iterator
+from functools import wraps
 from typing import Any
 from weakref import WeakKeyDictionary
 
@@ -20,6 +21,7 @@ def every_tick_is_watched() -> Iterator[None]:
     watchers: WeakKeyDictionary[Pipeline, Watcher] = WeakKeyDictionary()
     make = Pipeline._tick
 
+    @wraps(make)
     def watched(pipeline: Pipeline, *arguments: Any) -> Tick:
         tick = make(pipeline, *arguments)
         watcher = watchers.setdefault(pipeline, Watcher(pipeline.plan))

@@ -66,7 +66,10 @@ def soak(
                     _keep(keep, file, total.story, play(loaded, total.story).broken)
     took = time.perf_counter() - began
     if as_json:
-        typer.echo(json.dumps({**asdict(total), "took": took}, indent=2))
+        figures = {name: getattr(total, name) for name in ("runs", "ticks", "seconds", "driven", "worst_time",
+                   "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
+        story = [asdict(scene) for scene in total.story]
+        typer.echo(json.dumps({**figures, "faults": dict(total.faults), "story": story, "took": took}, indent=2))
     else:
         _print(total, took, len(files))
         if total.broken and not again:

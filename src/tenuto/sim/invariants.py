@@ -48,11 +48,9 @@ class Watcher:
 
     def _learn(self, tick: Tick) -> None:
         """Follow, from the ticks alone, whether a driver has enabled the robot since it last stopped."""
-        before = self._before
-        if before is not None and (before.guard.state is not State.DRIVING or before.command != STANDSTILL):
-            driving = before.guard.state is State.DRIVING
-            if driving or before.command != STANDSTILL:
-                self._released = self._enabled = driving
+        before, driving = self._before, tick.guard.state is State.DRIVING
+        if before is not None and not driving and (before.guard.state is State.DRIVING or before.command != STANDSTILL):
+            self._released = self._enabled = False
         if tick.new_frame and self._believed(tick):
             self._heard = tick.time
         if self._heard is None:

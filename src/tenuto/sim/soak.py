@@ -93,7 +93,7 @@ def make_story(seed: int, scenes: int = 6) -> list[Scene]:
     dice = random.Random(seed)
     return [
         Scene(
-            round(dice.uniform(0.2, 2.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
+            round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.6,
         )
         for _ in range(scenes)
@@ -235,6 +235,8 @@ class Hands:
         hold = plan.guard.hold_to_run
         self._sticks = [control for control in plan.controls if control.name in driving]
         self._others = [control for control in plan.controls if control.name not in (*driving, hold)]
+        urgent = (plan.guard.emergency_stop, plan.guard.reset, plan.guard.stop)
+        self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
         self._hold = [control for control in plan.controls if control.name == hold]
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
         self._held = False
@@ -246,6 +248,10 @@ class Hands:
             self._pushed = dict.fromkeys(self._pushed, 0.0)
             self._held, self._pressed = beginning >= 5, -1
             return
+        if beginning == 10:
+            # Off it goes, on one stick or two.
+            for name in dice.sample(list(self._pushed), min(2, len(self._pushed))):
+                self._pushed[name] = dice.choice((0.0, 1.0, 1.0, -1.0))
         moves, lets_go, presses = DRIVERS[driver]
         if dice.random() < moves * dt:
             name = dice.choice(list(self._pushed))
@@ -253,7 +259,9 @@ class Hands:
         if dice.random() < lets_go * dt:
             self._held = not self._held
         if dice.random() < presses * dt:
-            self._pressed = dice.randrange(-2, len(self._others))
+            # Whoever is nervous presses what stops and what starts again more than anything else.
+            anything = dice.randrange(-2, len(self._others))
+            self._pressed = dice.choice([*self._urgent, anything])
 
     def values(self) -> dict[str, float]:
         """Give the raw numbers of now."""

@@ -1,0 +1,140 @@
+"""Broken guards: what somebody might get wrong. The fault campaign must see every one of them (test_soak.py)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import pytest
+
+from tenuto.core import guard as guard_module
+from tenuto.core import limits
+from tenuto.core import pipeline as pipeline_module
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.guard import TABLE, Event, Guard, State
+from tenuto.core.outputs import Output
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.reading import Reader
+
+Mutant = Callable[[pytest.MonkeyPatch], None]
+
+
+def _table(changes: dict[tuple[State, Event], State | None]) -> Mutant:
+    """Change rows of the guard's table; None takes one out."""
+
+    def apply(patch: pytest.MonkeyPatch) -> None:
+        table = {**TABLE, **{key: after for key, after in changes.items() if after is not None}}
+        patch.setattr(
+            guard_module, "TABLE", {key: after for key, after in table.items() if changes.get(key, 0) is not None}
+        )
+
+    return apply
+
+
+def _events(change: Callable[[Iterator[Event], Guard, tuple[Any, ...]], Iterator[Event]]) -> Mutant:
+    """Change what events the guard sees."""
+
+    def apply(patch: pytest.MonkeyPatch) -> None:
+        make = Guard._events
+        patch.setattr(Guard, "_events", lambda self, *known: change(make(self, *known), self, known))
+
+    return apply
+
+
+def _without_rest(events: Iterator[Event], _: Guard, known: tuple[Any, ...]) -> Iterator[Event]:
+    yield from events
+    if not known[2]:
+        yield Event.RESTED
+
+
+def _without_release(patch: pytest.MonkeyPatch) -> None:
+    make = Guard.step
+
+    def step(self: Guard, *known: Any) -> Any:
+        self._release_seen = True
+        return make(self, *known)
+
+    patch.setattr(Guard, "step", step)
+
+
+def _restarts_when_the_link_returns(patch: pytest.MonkeyPatch) -> None:
+    make = Guard.step
+
+    def step(self: Guard, held: Any, away: Any, faults: Any, *known: Any) -> Any:
+        if self.state is State.FAULT and not faults and held:
+            self.state = State.DRIVING
+        return make(self, held, away, faults, *known)
+
+    patch.setattr(Guard, "step", step)
+
+
+def _clips_instead_of_ramping(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(pipeline_module, "ramp_to_stop", lambda *_: STANDSTILL)
+
+
+def _stops_too_slowly(patch: pytest.MonkeyPatch) -> None:
+    stop = limits.ramp_to_stop
+    patch.setattr(pipeline_module, "ramp_to_stop", lambda before, dt, *rest: stop(before, 0.1 * dt, *rest))
+
+
+def _speeds_up_without_limit(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(limits.Ramp, "step", lambda self, before, target, *rest: target)
+
+
+def _never_hears_silence(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(Pipeline, "_link_faults", lambda self, now: ())
+
+
+def _believes_every_number(patch: pytest.MonkeyPatch) -> None:
+    take = Reader.take
+
+    def believing(self: Reader, frame: Any, now: float) -> Any:
+        good = {
+            name: value if isinstance(value, float) and abs(value) < 1e6 else 0.0
+            for name, value in frame.values.items()
+        }
+        return take(self, frame._replace(values=good), now)
+
+    patch.setattr(Reader, "take", believing)
+
+
+def _trusts_every_clock(patch: pytest.MonkeyPatch) -> None:
+    elapsed = Pipeline._elapsed
+    patch.setattr(Pipeline, "_elapsed", lambda self, now: (elapsed(self, now)[0], ()))
+
+
+def _believes_a_bad_link(patch: pytest.MonkeyPatch) -> None:
+    take = Reader.take
+    patch.setattr(Reader, "take", lambda self, frame, now: take(self, frame._replace(link_good=True), now))
+
+
+def _outputs_go_on(patch: pytest.MonkeyPatch) -> None:
+    step = Output.step
+    patch.setattr(Output, "step", lambda self, permitted, *rest: step(self, True, *rest))
+
+
+def _keeps_the_power(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(Pipeline, "_power", lambda self: True)
+
+
+S, E = State, Event
+MUTANTS: dict[str, Mutant] = {
+    "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
+    "drives on when hold-to-run is let go": _table({(S.DRIVING, E.RELEASED): None}),
+    "does not wait for rest": _events(_without_rest),
+    "does not want a release": _without_release,
+    "takes any press after a fault": _table({(S.FAULT, E.RESTED): S.DRIVING}),
+    "restarts when the link returns": _restarts_when_the_link_returns,
+    "forgets the emergency stop": _table({(S.DRIVING, E.EMERGENCY): None}),
+    "leaves the emergency stop by itself": _table({(S.EMERGENCY_STOP, E.RELEASED): S.NOT_ENABLED}),
+    "a reset starts it": _table({(S.EMERGENCY_STOP, E.RESET): S.DRIVING}),
+    "clips instead of ramping": _clips_instead_of_ramping,
+    "stops too slowly": _stops_too_slowly,
+    "speeds up without a limit": _speeds_up_without_limit,
+    "never hears silence": _never_hears_silence,
+    "believes every number": _believes_every_number,
+    "believes a bad link": _believes_a_bad_link,
+    "trusts every clock": _trusts_every_clock,
+    "lets outputs go on": _outputs_go_on,
+    "keeps the power on": _keeps_the_power,
+}

@@ -1,0 +1,66 @@
+"""The fault campaign: clean on the guard as it is, and every broken guard is seen, shrunk, kept and played again."""
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from helpers import run
+from mutants import MUTANTS
+from tenuto.data import shipped
+from tenuto.sim.soak import Outcome, make_story, play, shrink, soak
+
+PROFILES = {name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar", "quince")}
+
+
+@pytest.mark.parametrize("name", MUTANTS)
+def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    MUTANTS[name](monkeypatch)
+    monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
+    for profile in PROFILES.values():
+        for outcome in soak(profile, range(150)):
+            if outcome.broken:
+                return
+    pytest.fail(f"a guard that {name} was not seen")
+
+
+def test_a_hundred_drives_break_nothing_and_keep_the_promised_times() -> None:
+    total = Outcome()
+    for profile in PROFILES.values():
+        for outcome in soak(profile, range(1000, 1040)):
+            assert outcome.broken == []
+            total.add(outcome)
+    assert total.runs == 120
+    assert total.driven > 40.0
+    assert {"hold_released", "link_quiet", "link_bad", "value_not_finite", "control_missing", "time_backwards",
+            "loop_stalled", "value_out_of_range"} <= set(total.faults)  # fmt: skip
+    assert 0.3 < total.worst_time <= total.promise_time
+    assert 0.1 < total.worst_distance <= total.promise_distance
+
+
+def test_the_same_seed_is_the_same_drive_and_a_failure_is_shrunk(monkeypatch: pytest.MonkeyPatch) -> None:
+    medlar = PROFILES["medlar"]
+    assert make_story(7) == make_story(7) != make_story(8)
+    assert play(medlar, make_story(7)) == play(medlar, make_story(7))
+    MUTANTS["clips instead of ramping"](monkeypatch)
+    monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
+    broken = next(outcome for outcome in soak(medlar, range(100)) if outcome.broken)
+    short = shrink(medlar, broken.story)
+    assert play(medlar, short).broken
+    assert len(short) <= len(broken.story)
+    assert sum(scene.seconds for scene in short) < sum(scene.seconds for scene in broken.story)
+
+
+def test_the_command_says_what_was_done_and_plays_a_kept_drive(tmp_path: Path) -> None:
+    done = run("soak", str(shipped("medlar.toml")), "--runs", "5", "--json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["runs"] == 5
+    story = [asdict(scene) for scene in make_story(3)]
+    (tmp_path / "kept.json").write_text(json.dumps({"profile": "medlar.toml", "broken": [], "story": story}))
+    again = run("soak", str(shipped("medlar.toml")), "--replay", "kept.json", cwd=tmp_path)
+    assert "No promise was broken in" in again.stdout, again.stderr
+    (tmp_path / "kept.json").write_text("{}")
+    wrong = run("soak", str(shipped("medlar.toml")), "--replay", "kept.json", cwd=tmp_path)
+    assert (wrong.returncode, "expected a drive that tenuto soak has kept" in wrong.stderr) == (1, True)
