@@ -4,6 +4,7 @@ import math
 from pathlib import Path
 from typing import Any
 
+import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -160,6 +161,24 @@ WRONG: list[tuple[dict[str, str], str]] = [
     ),
     ({"[guard]\n": "[guard]\nemergency_category = 2\n"}, "guard.emergency_category: expected a stop category: 0 or 1"),
 ]
+
+
+def test_every_state_has_its_line_and_its_band_in_the_figure(tmp_path: Path) -> None:
+    from tenuto.cli.status import _line
+    from tenuto.figures.drive import drive_figure
+
+    bench = driving(EMERGENCY)
+    bench.run(0.2, AHEAD | {"north": 1.0})
+    bench.run(0.2, {})
+    tick = bench.ticks[-1]
+    assert "emergency stop: emergency stop: north is on" in _line(tick).plain
+    for state in State:
+        assert str(state) in _line(tick._replace(guard=tick.guard._replace(state=state))).plain
+    table = pd.DataFrame([one.as_row() for one in bench.ticks])
+    robot = simulated_robot(bench.pipeline.plan.chassis)
+    robot.advance(table["time"].max())
+    figure = drive_figure(table, robot.path, ("drive",))
+    assert any("stop: emergency stop" in text.get_text() for text in figure.axes[0].texts)
 
 
 @pytest.mark.parametrize(("changes", "said"), WRONG)

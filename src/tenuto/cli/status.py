@@ -23,6 +23,7 @@ _COLOURS = {
     State.DRIVING: "green",
     State.STOPPING: "bold red",
     State.FAULT: "bold red",
+    State.EMERGENCY_STOP: "bold white on red",
     State.WAITING_FOR_REST: "yellow",
     State.NOT_ENABLED: "yellow",
 }

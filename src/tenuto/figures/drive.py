@@ -112,7 +112,7 @@ def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
         state = State(states[first])
         if state is State.DRIVING:
             continue
-        stopped = state in (State.STOPPING, State.FAULT)
+        stopped = state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
         alpha = 0.30 if state is State.STOPPING else 0.15
         ax.axvspan(time[first], time[after], color=RED if stopped else GREY, alpha=alpha, linewidth=0)
         if named and state is not State.FAULT:
