@@ -4,6 +4,7 @@ import math
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, PERIOD, Bench, pad
 from tenuto import State, Tick
+from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.frame import Signal
 from tenuto.core.guard import TABLE, Event
@@ -147,6 +149,29 @@ def test_a_link_that_settles_a_mode_that_may_not_start_and_a_weak_radio() -> Non
     weak = driving("least_quality = 60")
     tick = weak.step(AHEAD, signal=Signal(40.0, -95.0, 2.0))
     assert tick.guard.reasons[0].text == "only 40 % of the radio's frames arrive (least_quality 60 %)"
+
+
+def test_numbers_that_stand_still_where_they_never_do() -> None:
+    profile = tenuto.parse_profile(TEXT.replace("[guard]\n", '[guard]\nfrozen_after = "1 s"\n'))
+    noisy = ControlCalibration("middle", -30454.0, 30454.0, 983.0, noise=120.0, dead_zone=0.03)
+    dice = np.random.default_rng(4)
+    for measured in (True, False):
+        calibration = Calibration("", "pad", {"left_y": noisy, "right_x": noisy}) if measured else None
+        bench = Bench(profile.calibrated(calibration))
+
+        def alive(values: dict[str, float]) -> dict[str, float]:
+            return values | {name: values[name] + round(dice.normal(0, 120)) for name in ("left_y", "right_x")}
+
+        for held, forward, steps in ((False, 0.0, 5), (True, 0.0, 5), (True, 0.9, 150)):
+            for _ in range(steps):
+                tick = bench.step(alive(pad(forward, held=held)))
+        assert tick.command.vx > 0.8
+        frozen = alive(pad(0.9, held=True))
+        assert bench.run(0.98, frozen).guard.state is State.DRIVING
+        tick = bench.run(0.1, frozen)
+        assert (tick.guard.state is State.STOPPING) == measured
+        if measured:
+            assert tick.guard.reasons[0].text.startswith("left_y, right_x have not changed by a single step for 1.")
 
 
 WRONG: list[tuple[dict[str, str], str]] = [

@@ -34,6 +34,7 @@ class ControlPlan:
         spike_filter: a single spike is left out, by the median of three.
         smoothing: time constant of a first-order low pass, s; 0 for none.
         ramp_up, ramp_down: the most that it may grow and shrink, in shares of its travel a second; 0 for no limit.
+        noise: its standard deviation at rest as measured, in raw numbers; 0 where it has none, or was not measured.
         rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
         centre_at_start: its centre is taken at start, from numbers that are still.
         minus: the control that goes the other way, where two triggers or buttons make one axis.
@@ -55,6 +56,7 @@ class ControlPlan:
     rest_band: float | None = None
     centre_at_start: bool = False
     minus: Opposite | None = None
+    noise: float = 0.0
 
     @property
     def all_reads(self) -> tuple[str, ...]:

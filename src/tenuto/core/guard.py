@@ -12,6 +12,7 @@ start and never causes one: the way back to driving leads through a release, a f
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
@@ -106,6 +107,7 @@ class GuardSettings:
             off at once, 1 ramps and takes it off then, 2 ramps and leaves it on.
         link_good_for: how long the link must have been good before the robot may be enabled, s.
         least_quality: the share of radio frames below which the link is no good, %.
+        frozen_after: how long controls that were measured to be noisy may send the very same numbers, s.
         command_timeout: how long a command is valid, s: what receives it stops by itself after that.
     """
 
@@ -124,6 +126,7 @@ class GuardSettings:
     link_good_for: float = 0.0
     least_quality: float = 0.0
     command_timeout: float = 0.2
+    frozen_after: float = math.inf
 
 
 _DRIVING = GuardStatus(State.DRIVING, ())

@@ -96,7 +96,7 @@ class Pipeline:
     def __init__(self, profile: Planned) -> None:
         plan = profile.plan()
         self.plan = plan
-        self._reader = Reader(plan.controls, plan.period)
+        self._reader = Reader(plan.controls, plan.period, plan.guard.frozen_after)
         self._shaper = Shaper(plan.controls, plan.sticks)
         self._selection = Selection(plan.selection, plan.modes)
         self._mode = self._selection.mode

@@ -21,8 +21,17 @@ class Reader:
         positions: control → position in the newest good frame; 0 before the first.
     """
 
-    def __init__(self, controls: tuple[ControlPlan, ...], period: float) -> None:
-        """Begin to read; ``period`` is how far in the future a frame may say it came, s."""
+    def __init__(self, controls: tuple[ControlPlan, ...], period: float, frozen_after: float = math.inf) -> None:
+        """Begin to read.
+
+        Args:
+            controls: what to read.
+            period: how far in the future a frame may say it came, s.
+            frozen_after: controls that were measured to be noisy cannot all send the same numbers for so long, s.
+        """
+        self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
+        self._frozen_after = frozen_after if self._noisy else math.inf
+        self._same: tuple[tuple[float, ...], float] = ((), 0.0)
         self._controls = tuple((control, *control.believable) for control in controls)
         self._period = period
         self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
@@ -54,6 +63,8 @@ class Reader:
                 position -= opposite.travel.position(value)
             positions[name] = position
         self.raw = raw
+        if not faults and self._frozen_after < math.inf:
+            faults = self._frozen(frame)
         if faults:
             return faults
         self.good = frame
@@ -61,6 +72,19 @@ class Reader:
             self._take_centres(frame)
         self.positions = positions
         return ()
+
+    def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
+        """Tell whether numbers stand still that were measured to be never quite still."""
+        now = tuple(frame.values[name] for name in self._noisy)
+        if now != self._same[0] or frame.time < self._same[1]:
+            self._same = (now, frame.time)
+            return ()
+        still = frame.time - self._same[1]
+        if still <= self._frozen_after:
+            return ()
+        names = ", ".join(self._noisy[:3])
+        text = f"{names} have not changed by a single step for {still:.1f} s, and they are never so still: frozen"
+        return (Reason("values_frozen", text),)
 
     def missing(self) -> tuple[Reason, ...]:
         """Give what must still be there before driving may begin."""

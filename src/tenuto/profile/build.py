@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping
 from itertools import pairwise
 from typing import TYPE_CHECKING
@@ -64,6 +65,7 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
             guard.link_good_for or 0.0,
             guard.least_quality,
             guard.command_timeout or profile.loop.stall_timeout,
+            guard.frozen_after or math.inf,
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,
@@ -192,6 +194,7 @@ class _Builder:
             rest_band=measured.dead_zone if measured is not None else None,
             centre_at_start=table.centre == "at start",
             minus=minus,
+            noise=measured.noise if measured is not None and measured.kind == "middle" else 0.0,
         )
 
     def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:

@@ -55,6 +55,7 @@ class GuardTable(Table):
     emergency_category: Literal[0, 1] = Field(default=0, description="a stop category: 0 or 1")
     link_good_for: Time | None = Field(default=None, description='a time, such as "500 ms"')
     least_quality: float = Field(default=0.0, ge=0.0, le=100.0, description="a number of % from 0 to 100")
+    frozen_after: Time | None = Field(default=None, description='a time, such as "2 s"')
     command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
