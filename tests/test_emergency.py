@@ -174,6 +174,52 @@ def test_numbers_that_stand_still_where_they_never_do() -> None:
             assert tick.guard.reasons[0].text.startswith("left_y, right_x have not changed by a single step for 1.")
 
 
+def fly(text: str) -> tuple[Bench, dict[str, float]]:
+    bench = Bench(tenuto.parse_profile(text))
+    rest = {f"channel_{number}": 1500.0 for number in range(1, 10)} | dict.fromkeys(("channel_5", "channel_6"), 988.0)
+    bench.run(0.2, rest)
+    bench.run(0.2, rest | {"channel_6": 2012.0})
+    up = rest | {"channel_6": 2012.0, "channel_2": 2012.0, "channel_3": 2012.0}
+    assert bench.run(2.0, up).command.vz > 0.3
+    return bench, up
+
+
+def test_an_aircraft_nobody_hears_descends_for_its_time_and_no_longer() -> None:
+    bench, up = fly(shipped("damson.toml").read_text())
+    tick = bench.run(2.0, None)
+    assert (tick.guard.state, codes(tick)) == (State.STOPPING, ["link_quiet"])
+    assert tick.command == pytest.approx((0.0, 0.0, -0.3, 0.0), abs=1e-6)
+    assert tick.target == STANDSTILL
+    assert bench.run(28.0, None).command.vz == pytest.approx(-0.3)
+    assert bench.run(3.0, None).command == STANDSTILL
+    assert bench.ticks[-1].guard.state is State.FAULT
+    # Hovering counts too; and who is heard again stops it, but flies only when enabled afresh.
+    bench, up = fly(shipped("damson.toml").read_text())
+    bench.run(1.5, up | {"channel_2": 1500.0, "channel_3": 1500.0})
+    assert bench.ticks[-1].command == STANDSTILL
+    assert bench.run(2.0, None).command.vz == pytest.approx(-0.3)
+    tick = bench.run(1.0, up)
+    assert (tick.command, tick.guard.state) == (STANDSTILL, State.FAULT)
+    # Nobody has flown it yet: then there is nothing to come down from.
+    new = Bench(tenuto.parse_profile(shipped("damson.toml").read_text()))
+    new.run(0.2, up | {"channel_6": 988.0})
+    assert new.run(3.0, None).command == STANDSTILL
+
+
+def test_going_silent_hands_over_at_once() -> None:
+    text = shipped("damson.toml").read_text()
+    lines = [line for line in text.splitlines() if not line.startswith("descend_")]
+    bench, _ = fly("\n".join(lines).replace('"descend"', '"silent"'))
+    assert all(tick.send for tick in bench.ticks)
+    bench.run(0.6, None)
+    assert not bench.ticks[-1].send
+    assert bench.ticks[-1].command == STANDSTILL
+    with pytest.raises(tenuto.ProfileError, match="expected a speed at which this vehicle can sink"):
+        tenuto.parse_profile(text.replace('max_climb = "2 m/s"', 'max_climb = "2 m/s"\nmax_sink = "0.1 m/s"'))
+    with pytest.raises(tenuto.ProfileError, match=r"expected nothing, found 30\.0"):
+        tenuto.parse_profile(text.replace('"descend"', '"stop"'))
+
+
 WRONG: list[tuple[dict[str, str], str]] = [
     ({'hold_to_run = "left_shoulder"': ""}, "guard.hold_to_run: expected a control that must be held to drive"),
     (

@@ -111,12 +111,16 @@ def keys() -> Iterator[tuple[int, Keyboard]]:
 
 def test_what_the_keys_mean(keys: tuple[int, Keyboard]) -> None:
     terminal, keyboard = keys
+    expected = (0.0, 0.0)
 
     def after(now: float, text: bytes) -> dict[str, float]:
         os.write(terminal, text)
         frame = keyboard.poll(now)
         assert frame is not None
-        return {name: round(value, 3) for name, value in frame.values.items()}
+        told = {name: round(value, 3) for name, value in frame.values.items()}
+        urgent = (told.pop("emergency"), told.pop("reset"))
+        assert urgent == expected
+        return told
 
     assert after(0.0, b"\n") == {"forward": 0, "turn": 0, "enable": 1}
     for text, forward, turn in (
@@ -138,6 +142,13 @@ def test_what_the_keys_mean(keys: tuple[int, Keyboard]) -> None:
     after(5.0, b"\n")
     assert after(24.9, b"")["enable"] == 1
     assert after(25.1, b"")["enable"] == 0  # the driver has left
+    expected = (1.0, 0.0)
+    assert after(26.0, b"\nwx") == {"forward": 0, "turn": 0, "enable": 0}
+    after(27.0, b"\n")  # it stays
+    expected = (0.0, 1.0)
+    after(28.0, b"r")
+    expected = (0.0, 0.0)
+    assert after(28.4, b"")["enable"] == 1
 
 
 class Talkative(Source):

@@ -108,6 +108,8 @@ class GuardSettings:
         link_good_for: how long the link must have been good before the robot may be enabled, s.
         least_quality: the share of radio frames below which the link is no good, %.
         frozen_after: how long controls that were measured to be noisy may send the very same numbers, s.
+        on_link_loss: "stop" (at standstill, which for an aircraft is a hover), "descend" (at ``descend_speed``, m/s,
+            for at most ``descend_for``, s), or "silent" (send nothing: the autopilot has a failsafe of its own).
         command_timeout: how long a command is valid, s: what receives it stops by itself after that.
     """
 
@@ -127,8 +129,13 @@ class GuardSettings:
     least_quality: float = 0.0
     command_timeout: float = 0.2
     frozen_after: float = math.inf
+    on_link_loss: str = "stop"
+    descend_speed: float = 0.0
+    descend_for: float = 0.0
 
 
+# The faults that say that nobody is heard.
+LINK_CODES = frozenset(("link_quiet", "link_bad", "link_weak", "values_frozen"))
 _DRIVING = GuardStatus(State.DRIVING, ())
 _NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it switched on and connected?")
 

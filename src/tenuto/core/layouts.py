@@ -77,6 +77,8 @@ _KEYBOARD = (
     ControlInfo("forward", -1.0, 1.0, 0.0),
     ControlInfo("turn", -1.0, 1.0, 0.0),
     ControlInfo("enable", 0.0, 1.0, 0.0),
+    ControlInfo("emergency", 0.0, 1.0, 0.0),
+    ControlInfo("reset", 0.0, 1.0, 0.0),
 )
 _TILT = (
     # Rolling is right-handed about x: positive to the right. Pitching is positive to the front.

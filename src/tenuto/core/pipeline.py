@@ -12,8 +12,8 @@ from tenuto.core.chassis.base import Chassis
 from tenuto.core.control import ControlPlan, Shaper, StickPlan
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.frame import Frame
-from tenuto.core.guard import Guard, GuardSettings, GuardStatus, Reason, State
-from tenuto.core.limits import Limits, Ramp, ramp_to_stop
+from tenuto.core.guard import LINK_CODES, Guard, GuardSettings, GuardStatus, Reason, State
+from tenuto.core.limits import Limits, Ramp, approach, ramp_to_stop
 from tenuto.core.mixing import Intent
 from tenuto.core.modes import ModePlan
 from tenuto.core.outputs import ActionPlan, Output, fire
@@ -120,6 +120,9 @@ class Pipeline:
         self._good_since: float | None = None
         self._emergency: Reason | None = None
         self._reset = False
+        # What is to be done about a lost link, and until when; it ends as soon as somebody is heard again.
+        self._descend_until = -math.inf
+        self._silent = False
         self._away: dict[str, float] = {}
         # The sticks mean something else now, and have not been seen at rest since.
         self._meaning_changed = False
@@ -186,7 +189,7 @@ class Pipeline:
             self._good_since = None
         status = self._permission(faults, now, fresh)
         driving = status.state is State.DRIVING
-        target = self._move(driving, dt)
+        target = self._move(driving, now, dt)
         actions: tuple[str, ...] = ()
         notices: tuple[Reason, ...] = ()
         if self._outputs:
@@ -210,7 +213,9 @@ class Pipeline:
         emergency = self._emergency
         if pushed:
             emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
-        standing, missing = self._command == STANDSTILL, self._missing(now)
+        self._lose_link(faults, now)
+        standing = self._command == STANDSTILL and not now < self._descend_until
+        missing = self._missing(now)
         status = self._guard.step(self._held, self._away, faults, standing, missing, emergency, self._reset)
         self._reset = False
         if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
@@ -245,7 +250,30 @@ class Pipeline:
         category = self._category()
         return category == 2 or (category == 1 and self._command != STANDSTILL)
 
-    def _move(self, driving: bool, dt: float) -> VelocityCommand:
+    def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
+        """Begin or end what the profile wants done while nobody is heard."""
+        settings = self.plan.guard
+        if settings.on_link_loss == "stop":
+            return
+        lost = any(fault.code in LINK_CODES for fault in faults)
+        if lost and self._guard.state is State.DRIVING:
+            self._silent = settings.on_link_loss == "silent"
+            if settings.on_link_loss == "descend" and self._reader.good is not None:
+                # Counted from when somebody was last heard: a computer that slept since then must not begin now.
+                self._descend_until = self._reader.good.time + settings.link_timeout + settings.descend_for
+        elif not lost:
+            self._silent, self._descend_until = False, -math.inf
+
+    def _descend(self, dt: float) -> None:
+        """Come to a stop along the ground, and sink."""
+        settings, (vx, vy, vz, yaw_rate) = self.plan.guard, self._command
+        level = ramp_to_stop(
+            VelocityCommand(vx, vy, 0.0, yaw_rate), dt, settings.stop_deceleration, settings.stop_turn_deceleration
+        )
+        sinking = approach(vz, -settings.descend_speed, settings.stop_vertical_deceleration * dt)
+        self._command = level._replace(vz=sinking)
+
+    def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
         """Change the command towards where it may go, and give that."""
         if driving:
             chassis = self.plan.chassis
@@ -253,7 +281,11 @@ class Pipeline:
             limits = self._mode.limits
             self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
-        if self._command != STANDSTILL and self._category() == 0:
+        if now < self._descend_until and self._guard.state is State.STOPPING:
+            self._ramp.rest()
+            self._descend(dt)
+            return STANDSTILL
+        if self._silent or (self._command != STANDSTILL and self._category() == 0):
             self._ramp.rest()
             self._command = STANDSTILL
         if self._command != STANDSTILL:
@@ -396,6 +428,7 @@ class Pipeline:
             self._wire.step(self._actuators, power) if self._wire is not None else {},
             power,
             self.plan.guard.command_timeout,
+            not self._silent,
         )
 
 

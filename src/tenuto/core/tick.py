@@ -41,6 +41,7 @@ class Tick(NamedTuple):
         wire: the numbers that go out for it, name → number, where the profile says in which form.
         power: whether the outputs may have power; off after a stop of category 0 or 1.
         valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
+        send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
     """
 
@@ -64,6 +65,7 @@ class Tick(NamedTuple):
     wire: Mapping[str, float] = {}
     power: bool = True
     valid_for: float = math.inf
+    send: bool = True
 
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
@@ -89,7 +91,7 @@ class Tick(NamedTuple):
             row.update((f"{stage}.{name}", value) for name, value in numbers.items())
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
         row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
-        row["power"] = int(self.power)
+        row["power"], row["send"] = int(self.power), int(self.send)
         row["actions"] = "; ".join(self.actions)
         row["notices"] = "; ".join(notice.text for notice in self.notices)
         row["guard.state"] = str(self.guard.state)

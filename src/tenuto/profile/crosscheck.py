@@ -8,7 +8,7 @@ from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.namecheck import driving_names, names_problems, unknown
-from tenuto.profile.schema import Profile, SourceTable
+from tenuto.profile.schema import GuardTable, Profile, SourceTable
 
 # Which keys of [source] mean something for which kinds.
 _KEYS_OF_KINDS = {
@@ -130,8 +130,18 @@ def _guard(profile: Profile) -> Iterator[Problem]:
     for key in ("stop", "emergency_stop"):
         if key in given and given[key] == guard.hold_to_run:
             yield Problem(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
+    yield from _descend(guard)
     if guard.emergency_stop is not None and guard.reset is None:
         yield Problem("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
+
+
+def _descend(guard: GuardTable) -> Iterator[Problem]:
+    wanted = guard.on_link_loss == "descend"
+    for key in ("descend_speed", "descend_for"):
+        if (getattr(guard, key) is not None) != wanted:
+            expected = (type(guard).model_fields[key].description or "") if wanted else "nothing"
+            hint = 'it belongs to on_link_loss = "descend"'
+            yield Problem(f"guard.{key}", expected, f"{getattr(guard, key) or 'nothing'}", hint)
 
 
 def _loop(profile: Profile) -> Iterator[Problem]:

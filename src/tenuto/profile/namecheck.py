@@ -7,6 +7,8 @@ from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from itertools import pairwise
 
+from tenuto.core.chassis import Chassis
+from tenuto.core.demand import VelocityCommand
 from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, control_info
 from tenuto.profile.build import actuator_plans, group_of, heading_styles, pressed_names, read_names
@@ -156,6 +158,20 @@ def _vehicle(profile: Profile) -> Iterator[Problem]:
     for key, table in heading_styles(profile):
         if table.heading not in profile.controls:
             yield unknown(f"{key}.heading", _CONTROL, str(table.heading), profile.controls)
+    yield from _sinks(profile, chassis)
+    yield from _actuators(profile, chassis)
+
+
+def _sinks(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
+    if profile.guard.descend_speed is None:
+        return
+    sinks = VelocityCommand(vz=-profile.guard.descend_speed)
+    if chassis.within_reach(sinks) != (sinks, 1.0):
+        found = f"{profile.guard.descend_speed:g} m/s"
+        yield Problem("guard.descend_speed", "a speed at which this vehicle can sink", found)
+
+
+def _actuators(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
     bounds = chassis.bounds()
     groups = {group_of(name) for name in bounds}
     for name in profile.actuators:

@@ -22,7 +22,7 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
-from tenuto.profile.quantities import Acceleration, Frequency, Time, TurnAcceleration
+from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
@@ -55,6 +55,11 @@ class GuardTable(Table):
     emergency_category: Literal[0, 1] = Field(default=0, description="a stop category: 0 or 1")
     link_good_for: Time | None = Field(default=None, description='a time, such as "500 ms"')
     least_quality: float = Field(default=0.0, ge=0.0, le=100.0, description="a number of % from 0 to 100")
+    on_link_loss: Literal["stop", "descend", "silent"] = Field(
+        default="stop", description='"stop", "descend" or "silent"'
+    )
+    descend_speed: Speed | None = Field(default=None, description='a speed, such as "0.3 m/s"')
+    descend_for: Time | None = Field(default=None, description='a time, such as "20 s"')
     frozen_after: Time | None = Field(default=None, description='a time, such as "2 s"')
     command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")

@@ -114,12 +114,18 @@ class Watcher:
             yield "the emergency stop leaves the power on"
         before = self._before.command if self._before is not None else STANDSTILL
         for axis, old, new in zip(_AXES, before, tick.command, strict=True):
+            if axis == "vz" and self._plan.guard.descend_speed > 0.0 and self._comes_down(old, new):
+                continue
             if abs(new) > abs(old) + _SLACK or old * new < 0.0:
                 yield f"{axis} goes from {old:.3f} to {new:.3f} without permission"
         for mode in self._plan.modes:
             for output in mode.outputs:
                 if output.when_stopped == "idle" and tick.outputs[output.name] != output.idle:
                     yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
+
+    def _comes_down(self, old: float, new: float) -> bool:
+        """Tell whether it sinks as the profile wants it when nobody is heard, or stops sinking."""
+        return -self._plan.guard.descend_speed - _SLACK <= new <= max(old, 0.0) + _SLACK
 
     def _obeyed(self, tick: Tick) -> Iterator[str]:
         """What ends a permission ends it in the same tick: a hand that lets go, a bad frame, silence, a clock."""
@@ -151,7 +157,7 @@ class Watcher:
         before = self._before.command if self._before is not None else STANDSTILL
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
             fastest = self._ramps[axis] if driving else self._stops[axis]
-            halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power)
+            halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power or not tick.send)
             if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 
@@ -159,7 +165,10 @@ class Watcher:
         """After the last good frame the robot stands within the time that the profile promises."""
         if self._heard is None or tick.command == STANDSTILL or tick.time < self._heard:
             return
-        promise = self._plan.guard.link_timeout + longest_stop(self._plan) + 2.0 * max(tick.dt, self._plan.period)
+        guard = self._plan.guard
+        promise = (
+            guard.link_timeout + guard.descend_for + longest_stop(self._plan) + 2 * max(tick.dt, self._plan.period)
+        )
         silent = tick.time - self._heard
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"

@@ -158,7 +158,9 @@ class _Stage:
         self.watcher = Watcher(self.plan)
         self.hands = Hands(self.plan)
         self.outcome = Outcome()
-        self.outcome.promise_time = self.plan.guard.link_timeout + longest_stop(self.plan) + 3 * self.plan.period
+        guard = self.plan.guard
+        until_stop = guard.link_timeout + guard.descend_for + longest_stop(self.plan)
+        self.outcome.promise_time = until_stop + 3 * self.plan.period
         self.outcome.promise_distance = promised_distance(self.plan)
         self.now = 0.0
         self.stopping: tuple[float, float] | None = None

@@ -35,7 +35,8 @@ class SimulatedSink(Sink):
         if self._time is not None and tick.time > self._time:
             self.robot.advance(tick.time - self._time)
         self._time = tick.time
-        self.robot.command(tick.actuators, tick.valid_for, tick.power)
+        if tick.send:
+            self.robot.command(tick.actuators, tick.valid_for, tick.power)
 
     def stop(self, tick: Tick) -> None:
         """Command standstill and let the robot roll out."""

@@ -25,6 +25,8 @@ FIRST_REPEAT_SECONDS, REPEAT_SECONDS = 0.6, 0.25
 # Without any key for so long, the driver is taken to have left; s.
 IDLE_SECONDS = 20.0
 LEVELS, START_LEVEL = 10, 3
+# How long the reset counts as pressed, s: long enough to be no bounce.
+RESET_SECONDS = 0.3
 
 _KEY = re.compile(rb"\x1b[\[O]([ABCD])|\x1b\[[0-9;]*[~A-Za-z]|([\x00-\x7f])", re.DOTALL)
 # Forward and left are positive.
@@ -36,10 +38,11 @@ _DIRECTIONS = {
 
 
 class Keyboard(Source):
-    """Drives from a terminal. Its controls are ``forward`` and ``turn``, −1…1, and ``enable``.
+    """Drives from a terminal. Its controls are ``forward`` and ``turn``, −1…1, ``enable``, ``emergency`` and ``reset``.
 
     Enter sets ``enable`` to 1; space sets it to 0 and stops, and so do 20 s without any key. Use it as the
-    profile's hold-to-run: the keys themselves have to be held to keep moving.
+    profile's hold-to-run: the keys themselves have to be held to keep moving. X is the emergency stop, and R
+    releases and resets it.
 
     The terminal is put back as it was when the source is closed, when the program ends, and even when it is
     killed: a small helper process waits for that.
@@ -50,7 +53,9 @@ class Keyboard(Source):
 
     name = "keyboard"
     identity = "keyboard"
-    hint = "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops"
+    hint = (
+        "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops, X emergency stop, R reset"
+    )
 
     def __init__(self, descriptor: int | None = None) -> None:
         """Take over a terminal: standard input, unless another file descriptor is given."""
@@ -65,7 +70,8 @@ class Keyboard(Source):
         self._gone = False
         self._rest = b""
         self._level = START_LEVEL
-        self._enabled = False
+        self._enabled = self._emergency = False
+        self._reset_until = -1.0
         self._direction = (0, 0)
         self._until = 0.0
         self._last_key = 0.0
@@ -86,7 +92,7 @@ class Keyboard(Source):
             os.close(terminal)
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the three controls."""
+        """Describe the controls."""
         return LAYOUTS["keyboard"]
 
     def poll(self, now: float) -> Frame | None:
@@ -100,6 +106,7 @@ class Keyboard(Source):
         share = self._level / LEVELS
         forward, turn = (share * way for way in self._direction)
         values = {"forward": forward, "turn": turn, "enable": float(self._enabled)}
+        values |= {"emergency": float(self._emergency), "reset": float(now < self._reset_until)}
         if self._gone:
             return Frame(now, values, False, "the terminal has gone")
         return Frame(now, values, note=f"speed {100 * share:.0f} %")
@@ -122,7 +129,11 @@ class Keyboard(Source):
     def _press(self, key: bytes, now: float) -> None:
         idle = now - self._last_key > IDLE_SECONDS
         self._last_key = now
-        if key in (b"\n", b"\r"):
+        if key == b"x":
+            self._emergency, self._enabled, self._direction = True, False, (0, 0)
+        elif key == b"r":
+            self._emergency, self._reset_until = False, now + RESET_SECONDS
+        elif key in (b"\n", b"\r"):
             self._enabled = True
         elif key == b" " or idle:
             self._enabled, self._direction = False, (0, 0)
