@@ -76,7 +76,7 @@ def test_the_figure_is_a_picture_of_the_agreed_size(demo: Path) -> None:
 
 def test_demo_as_json(tmp_path: Path) -> None:
     summary = json.loads(run("demo", "--json", cwd=tmp_path).stdout)
-    assert [stop["codes"] for stop in summary["stops"]] == ["link_quiet", "hold_not_pressed"]
+    assert [stop["codes"] for stop in summary["stops"]] == ["link_quiet", "hold_released"]
     assert 15 < summary["distance"] < 20
 
 

@@ -200,6 +200,9 @@ def test_an_aircraft_nobody_hears_descends_for_its_time_and_no_longer() -> None:
     assert bench.run(2.0, None).command.vz == pytest.approx(-0.3)
     tick = bench.run(1.0, up)
     assert (tick.command, tick.guard.state) == (STANDSTILL, State.FAULT)
+    # A computer that slept for an hour does not begin to come down when it wakes: the far end has stopped long ago.
+    bench, up = fly(shipped("damson.toml").read_text())
+    assert bench.step(up, dt=3600.0).command == STANDSTILL
     # Nobody has flown it yet: then there is nothing to come down from.
     new = Bench(tenuto.parse_profile(shipped("damson.toml").read_text()))
     new.run(0.2, up | {"channel_6": 988.0})

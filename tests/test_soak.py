@@ -9,6 +9,8 @@ import pytest
 import tenuto
 from helpers import run
 from mutants import MUTANTS
+from tenuto.analysis.story import tell_all
+from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.soak import Outcome, make_story, play, shrink, soak
 
@@ -51,6 +53,23 @@ def test_the_same_seed_is_the_same_drive_and_a_failure_is_shrunk(monkeypatch: py
     assert play(medlar, short).broken
     assert len(short) <= len(broken.story)
     assert sum(scene.seconds for scene in short) < sum(scene.seconds for scene in broken.story)
+
+
+def test_five_things_go_wrong_and_nothing_starts_again(tmp_path: Path) -> None:
+    done = run("demo", "--story", "faults", "--out", "out", "--json", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    stories = json.loads(done.stdout)["stories"]
+    assert [story["reason"].split(" ")[0] for story in stories] == ["no", "left_y", "emergency", "the", "no"]
+    assert [story["state_at_the_end"] for story in stories] == ["fault", "fault", "emergency stop", "fault", "fault"]
+    assert all(0.3 < story["stood_after"] < 5.0 for story in stories)
+    assert (tmp_path / "out/faults.png").stat().st_size > 20_000
+    for told in tell_all():
+        after = [tick for tick in told.ticks if tick.time > told.stop.stood + 0.1]
+        assert len(after) > 100
+        assert all(tick.command == STANDSTILL for tick in after)
+        assert told.path[-1].vx == pytest.approx(0.0, abs=0.02)
+    lift = told.path
+    assert max(point.z for point in lift) > lift[-1].z + 0.2  # Damson has come down
 
 
 def test_the_command_says_what_was_done_and_plays_a_kept_drive(tmp_path: Path) -> None:

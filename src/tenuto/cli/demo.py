@@ -33,6 +33,12 @@ MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml")
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
 
 
+class Story(StrEnum):
+    """The stories that can be told."""
+
+    FAULTS = "faults"
+
+
 class Robot(StrEnum):
     """The robots of the orchard."""
 
@@ -49,6 +55,7 @@ def demo(
     robot: Annotated[
         Robot, typer.Option(help="Medlar has two driven wheels, Quince steers four, Sorrel floats, Damson flies.")
     ] = Robot.MEDLAR,
+    story: Annotated[Story | None, typer.Option(help="Tell a story instead: five things that go wrong.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
 ) -> None:
     """Drive a robot of the orchard through a shipped recording, and show what was driven and why it stopped.
@@ -60,6 +67,8 @@ def demo(
       tenuto demo --out orchard
 
       tenuto demo --robot quince
+
+      tenuto demo --story faults
     """
     from tenuto.analysis.summary import summarise
     from tenuto.analysis.ticks import replay
@@ -70,6 +79,9 @@ def demo(
     from tenuto.sinks import open_sink
     from tenuto.sinks.simulated import SimulatedSink
 
+    if story is not None:
+        _tell(out, as_json)
+        return
     source, recording = COURSES[robot]
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -122,6 +134,41 @@ def _print(
     grid.add_row("figure", f"{stem}.png")
     results.print(grid)
     results.print(f"Next, the same at real speed:  tenuto drive {source} --recording {recording}", soft_wrap=True)
+
+
+def _tell(out: Path, as_json: bool) -> None:
+    """Let five things go wrong, and say what the guard did about each."""
+    from tenuto.analysis.story import tell_all
+    from tenuto.analysis.summary import roll_out
+    from tenuto.core.errors import TenutoError
+    from tenuto.figures import save_figure
+    from tenuto.figures.story import story_figure
+
+    stories = tell_all()
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise TenutoError(f"{out}: cannot write there: {error.strerror}") from error
+    figure = out / "faults.png"
+    save_figure(story_figure(stories), figure)
+    rows = []
+    for told in stories:
+        seconds, metres = roll_out(told.path, told.stop)
+        end = told.ticks[-1].guard
+        rows.append(
+            {"robot": told.profile.name, "trouble": told.trouble.title, "at": told.stop.time,
+             "reason": told.stop.reasons,
+             "stood_after": seconds, "metres": metres, "state_at_the_end": str(end.state)}
+        )  # fmt: skip
+    if as_json:
+        typer.echo(json.dumps({"stories": rows, "figure": str(figure)}, indent=2))
+        return
+    for row in rows:
+        results.print(Text.assemble((f"{row['robot']}: {row['trouble']}", "bold")), soft_wrap=True)
+        results.print(f"  at {row['at']:.2f} s: {row['reason']}", style="red", soft_wrap=True)
+        stood = f"  stood {row['stood_after']:.2f} s and {row['metres']:.2f} m later"
+        results.print(f"{stood}; at the end, with the sticks still held: {row['state_at_the_end']}")
+    results.print(f"figure  {figure}", soft_wrap=True)
 
 
 def _place(point: PathPoint) -> str:

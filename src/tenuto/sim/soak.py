@@ -244,6 +244,13 @@ class Hands:
         self._held = False
         self._pressed = -1
 
+    def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
+        """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
+        self._pushed = {name: pushed.get(name, 0.0) for name in self._pushed}
+        names = [control.name for control in self._others]
+        self._held, self._pressed = held, names.index(pressed) if pressed is not None else -1
+        return self.values()
+
     def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
         """Do what such a driver does within ``dt`` s; in the first steps of a scene, begin as one should."""
         if 0 <= beginning < 10:

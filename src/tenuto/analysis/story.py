@@ -1,0 +1,101 @@
+"""Five things that go wrong, one after another, on the shipped robots, and what the guard did about each."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from tenuto.analysis.stops import Stop, find_stops
+from tenuto.core.frame import Frame
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.tick import Tick
+from tenuto.profile.schema import Profile
+from tenuto.sim.robots import PathPoint, simulated_robot
+from tenuto.sim.soak import Hands
+
+# When it goes wrong, when it is well again, and when the story ends, s.
+WRONG_AT, WELL_AT, END = 5.0, 7.0, 12.0
+
+
+class Trouble(NamedTuple):
+    """One thing that goes wrong.
+
+    Attributes:
+        title: in a few words. robot: which of the shipped ones. pushed: the sticks that are held all the while.
+        happens: makes of a frame what arrives instead; None for no frame.
+        stalls: how long the loop hangs at the moment in which it goes wrong, s.
+        pressed: what is pressed while it is wrong.
+    """
+
+    title: str
+    robot: str
+    pushed: dict[str, float]
+    happens: Callable[[Frame], Frame | None] = lambda frame: frame
+    stalls: float = 0.0
+    pressed: str | None = None
+
+
+def _garbled(reads: str) -> Callable[[Frame], Frame]:
+    return lambda frame: frame._replace(values={**frame.values, reads: math.nan})
+
+
+TROUBLES = (
+    Trouble("the radio goes silent", "medlar", {"drive": 0.9, "steer": 0.3}, lambda frame: None),
+    Trouble("a byte is garbled", "quince", {"throttle": 0.9, "steer": 0.5}, _garbled("left_y")),
+    Trouble("the emergency stop is pressed", "medlar-lift", {"drive": 1.0}, pressed="east"),
+    Trouble("the computer hangs", "sorrel", {"ahead": 0.9, "steer": 0.2}, stalls=1.0),
+    Trouble("nobody is heard in flight", "damson", {"forward": 0.9, "climb": 0.6}, lambda frame: None),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """How one trouble went.
+
+    Attributes:
+        trouble, profile: see there. ticks: all of them. path: of the simulated robot.
+        stop: what the guard did.
+    """
+
+    trouble: Trouble
+    profile: Profile
+    ticks: list[Tick]
+    path: list[PathPoint]
+    stop: Stop
+
+
+def tell(trouble: Trouble, profile: Profile) -> Told:
+    """Let it happen: enabled as one should, driven, and the sticks held all the while; then nobody lets go."""
+    import pandas as pd
+
+    plan = profile.plan()
+    pipeline, hands, robot = Pipeline(plan), Hands(plan), simulated_robot(plan.chassis)
+    ticks: list[Tick] = []
+    now, hung = 0.0, trouble.stalls
+    while now < END:
+        step = plan.period
+        wrong = WRONG_AT <= now < WELL_AT
+        if wrong and hung:
+            step, hung = hung, 0.0
+        robot.advance(step)
+        now += step
+        pushed = trouble.pushed if now > 1.0 else {}
+        values = hands.put(now > 0.5, trouble.pressed if wrong else None, **pushed)
+        frame: Frame | None = Frame(now, values)
+        if wrong and frame is not None:
+            frame = trouble.happens(frame)
+        ticks.append(pipeline.step(frame, now))
+        if ticks[-1].send:
+            robot.command(ticks[-1].actuators, ticks[-1].valid_for, ticks[-1].power)
+    stop = find_stops(pd.DataFrame([tick.as_row() for tick in ticks]))[0]
+    return Told(trouble, profile, ticks, robot.path, stop)
+
+
+def tell_all() -> list[Told]:
+    """Tell all five."""
+    from tenuto.data import shipped
+    from tenuto.profile.load import load_profile
+
+    return [tell(trouble, load_profile(shipped(f"{trouble.robot}.toml"))) for trouble in TROUBLES]
