@@ -48,10 +48,11 @@ STYLES: dict[str, tuple[Style, tuple[str, ...], tuple[str, ...]]] = {
     "front": (FourWheel("a", "b", 0.5, 1.3, "front"), ("b",), ("a",)),
     "counter": (FourWheel("a", "b", 0.5, 1.3, "counter"), ("b",), ("a",)),
     "crab": (FourWheel("a", "b", 0.5, 1.3, "crab"), ("b",), ("a",)),
+    "rear": (FourWheel("a", "b", 0.5, 1.3, "rear"), ("b",), ("a",)),
     "any direction": (AnyDirection("a", "b", "c"), ("b", "c"), ("a",)),
     "flight": (Flight("d", "c", "a", "b"), ("b", "c"), ("a",)),
 }
-STEERED = ("arcade as a car", "car", "front", "counter", "crab")
+STEERED = ("arcade as a car", "car", "front", "counter", "crab", "rear")
 
 
 def demand(style: Style, positions: dict[str, float], setting: Setting | None = None) -> VelocityCommand:
@@ -84,6 +85,24 @@ def test_every_style_is_its_own_mirror(name: str, positions: dict[str, float]) -
     if name in ("arcade", "tank"):
         left, right = positions["a"] - positions["b"], positions["a"] + positions["b"]
         assert max(abs(vx / 1.2 - turn / 1.5), abs(vx / 1.2 + turn / 1.5)) <= max(1.0, abs(left), abs(right)) + 1e-9
+
+
+@pytest.mark.parametrize("name", STYLES)
+def test_forward_is_forward_and_left_is_left(name: str) -> None:
+    style, sides, ends = STYLES[name]
+    ahead = dict.fromkeys("abcd", 0.0) | {ends[0][0]: 0.8}
+    straight = demand(style, ahead)
+    assert straight.vx > 0.5
+    assert (straight.vy, straight.yaw_rate) == (0.0, 0.0)
+    left = demand(style, ahead | {sides[0][0]: 0.5})
+    if name == "crab":
+        assert (left.vy > 0.1, left.yaw_rate) == (True, 0.0)
+    elif name == "any direction" or name == "flight":
+        assert (left.vy > 0.1) or (left.yaw_rate > 0.1)
+    else:
+        assert left.yaw_rate > 0.1
+    # With rear wheels only the stern swings out to the right, and the middle with it.
+    assert (left.vy < 0.0) == (name == "rear")
 
 
 def test_sides_and_sticks_and_headings() -> None:
