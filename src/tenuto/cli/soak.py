@@ -52,14 +52,17 @@ def soak(
     shown = ("medlar", "medlar-lift", "quince", "sorrel", "damson")
     files = [profile] if profile is not None else [shipped(f"{name}.toml") for name in shown]
     total, began = Outcome(), time.perf_counter()
+    robots: dict[str, Outcome] = {}
     with Progress(console=problems, transient=True, disable=as_json or not problems.is_terminal) as progress:
         task = progress.add_task("soaking", total=len(files) * (1 if again else runs))
         for file in files:
             loaded = tenuto.load_profile(file)
+            own = robots.setdefault(file.stem, Outcome())
             stories = [play(loaded, _load(again))] if again else soak_runs(loaded, range(seed, seed + runs))
             for outcome in stories:
                 progress.advance(task)
                 first = outcome.broken and not total.broken
+                own.add(outcome)
                 total.add(outcome)
                 if first and not again:
                     total.story = shrink(loaded, outcome.story)
@@ -71,26 +74,28 @@ def soak(
         story = [asdict(scene) for scene in total.story]
         typer.echo(json.dumps({**figures, "faults": dict(total.faults), "story": story, "took": took}, indent=2))
     else:
-        _print(total, took, len(files))
+        _print(total, took, robots)
         if total.broken and not again:
             results.print(f"Kept as short as it gets in {keep}: tenuto soak PROFILE --replay {keep}", soft_wrap=True)
     if total.broken:
         raise typer.Exit(1)
 
 
-def _print(total: Outcome, took: float, profiles: int) -> None:
+def _print(total: Outcome, took: float, robots: dict[str, Outcome]) -> None:
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()
     speed = f"{total.seconds / took:.0f} × real time"
-    grid.add_row("simulated", f"{total.runs} drives with {profiles} profiles, {total.seconds / 3600.0:.1f} h: {speed}")
+    grid.add_row(
+        "simulated", f"{total.runs} drives with {len(robots)} profiles, {total.seconds / 3600.0:.1f} h: {speed}"
+    )
     grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
     for code, count in total.faults.most_common():
         grid.add_row("", f"{count:>8}  {code.replace('_', ' ')}")
-    grid.add_row(
-        "worst stop", f"{total.worst_time:.2f} s after the last good frame; promised {total.promise_time:.2f} s"
-    )
-    grid.add_row("", f"{total.worst_distance:.2f} m; promised {total.promise_distance:.2f} m")
+    for number, (name, own) in enumerate(robots.items()):
+        worst = f"{name}: {own.worst_time:.2f} s of {own.promise_time:.2f} s, "
+        worst += f"{own.worst_distance:.2f} m of {own.promise_distance:.2f} m that are promised"
+        grid.add_row("worst stop" if number == 0 else "", worst)
     results.print(grid)
     if total.broken:
         results.print(Text(f"BROKEN: {'; '.join(total.broken)}", style="bold red"), soft_wrap=True)
