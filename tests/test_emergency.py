@@ -112,7 +112,9 @@ def test_enabling_by_a_switch_alone_and_besides_hold_to_run() -> None:
         bench = Bench(tenuto.parse_profile(text))
         rest, ahead = pad(held=held) | BUTTONS, pad(1.0, held=held) | BUTTONS
         bench.run(0.2, rest)
-        assert bench.run(0.5, ahead).command == STANDSTILL
+        tick = bench.run(0.5, ahead)
+        assert tick.command == STANDSTILL
+        assert ("press west to drive" in tick.guard.reasons[0].text) == (not held)
         bench.run(0.2, rest)
         if held:
             bench.run(0.1, pad() | BUTTONS)

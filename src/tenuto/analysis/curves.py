@@ -11,10 +11,12 @@ import numpy as np
 from tenuto.calibration.store import Calibration
 from tenuto.core.control import ControlPlan, StickPlan, stick_zone
 from tenuto.core.curve import resolution_of
+from tenuto.core.demand import VelocityCommand
 from tenuto.core.modes import ModePlan
 from tenuto.core.number import Array
 from tenuto.core.pipeline import Plan
 from tenuto.core.shaping import dead_zone
+from tenuto.core.styles import Setting
 from tenuto.profile.schema import Profile
 
 if TYPE_CHECKING:
@@ -74,7 +76,7 @@ def responses(profile: Profile, calibration: Calibration | None = None) -> dict[
         for mode, rates in _ways(profile, plan, control.name):
             shaped = shaped_alone(plan, control, positions, rates)
             label = ", ".join(word for word in (mode.name, rates) if word)
-            speed, unit = _speed(mode, control.name, shaped, plan.driving_controls())
+            speed, unit = _speed(plan, mode, control.name, shaped)
             speeds = {label: speed}
             same = next((one for one in kept if np.array_equal(one.shaped, shaped)), None)
             if same is not None:
@@ -93,12 +95,24 @@ def _ways(profile: Profile, plan: Plan, name: str) -> Iterator[tuple[ModePlan, s
             yield from ((mode, rates) for rates in _rates_in(profile, plan, mode))
 
 
-def _speed(mode: ModePlan, name: str, shaped: Array, driving: tuple[str, ...]) -> tuple[Array, str]:
-    """Give the speed that a control asks for while the others rest, on the axis that it moves most, and its unit."""
-    still = dict.fromkeys(driving, 0.0)
-    asked = np.array([mode.speeds.demand(mode.style.intent({**still, name: value})) for value in shaped.tolist()])
-    axis = int(np.abs(asked).max(axis=0).argmax())
+def _speed(plan: Plan, mode: ModePlan, name: str, shaped: Array) -> tuple[Array, str]:
+    """Give the speed that a control asks for, on the axis that it moves most, and its unit.
+
+    The others rest; but where it asks for nothing by itself, as the steering of a car at a stand, the first control of
+    the style is at its end.
+    """
+    at_rest = {control.name: 0.0 for control in plan.controls}
+    for others in (at_rest, {**at_rest, mode.style.controls()[0]: 1.0}):
+        asked = np.array([_asked(mode, {**others, name: value}) for value in shaped.tolist()])
+        moves = np.ptp(asked, axis=0)
+        if moves.max() > 0.0:
+            break
+    axis = int(moves.argmax())
     return asked[:, axis], "rad/s" if axis == 3 else "m/s"
+
+
+def _asked(mode: ModePlan, shaped: dict[str, float]) -> VelocityCommand:
+    return mode.style.demand(mode.style.intent(shaped), mode.speeds, Setting(), shaped)
 
 
 def shaped_alone(plan: Plan, control: ControlPlan, positions: Array, rates: str = "") -> Array:

@@ -147,12 +147,20 @@ class Guard:
         state: where it is. broken: the last stop was for a fault.
     """
 
-    def __init__(self, hold_to_run: str, rest_bands: Mapping[str, float], levers: Collection[str] = ()) -> None:
+    def __init__(
+        self,
+        hold_to_run: str,
+        rest_bands: Mapping[str, float],
+        levers: Collection[str] = (),
+        *,
+        pressed_once: bool = False,
+    ) -> None:
         """Begin not enabled.
 
         Args:
             hold_to_run: what must be held or pressed to drive, for the reasons.
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
+            pressed_once: it is a switch that enables when it is pressed, not a control that is held.
             levers: those that rest at their low end, and stay where they are put.
         """
         self._rest_bands = rest_bands
@@ -170,6 +178,9 @@ class Guard:
             f"{hold_to_run} must be pressed afresh: let go, centre the sticks, press it again",
         )
         self._released = Reason("hold_released", f"{hold_to_run} was let go")
+        if pressed_once:
+            self._not_pressed = Reason("not_enabled", f"not enabled: centre the sticks, press {hold_to_run} to drive")
+            self._released = Reason("switched_off", f"{hold_to_run} was pressed again")
 
     def end(self, why: str) -> None:
         """Ask for a stop that is never left again. The first one who asks gives the reason."""

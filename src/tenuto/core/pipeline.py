@@ -104,11 +104,9 @@ class Pipeline:
         self._rest_bands = {
             mode.name: tuple((name, bands[name]) for name in mode.style.controls()) for mode in plan.modes
         }
-        self._guard = Guard(
-            plan.guard.hold_to_run or plan.guard.enable or "",
-            bands,
-            [control.name for control in plan.controls if control.one_way],
-        )
+        levers = [control.name for control in plan.controls if control.one_way]
+        enables = plan.guard.hold_to_run or plan.guard.enable or ""
+        self._guard = Guard(enables, bands, levers, pressed_once=plan.guard.hold_to_run is None)
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
@@ -338,6 +336,9 @@ class Pipeline:
         shaped = self._shaper.step(positions, dt, selection.chosen.rates)
         for name, trim in selection.chosen.trims.items():
             shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
+        heading = self.plan.selection.heading
+        if heading is not None:
+            shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
         self._shaped = shaped
         self._intent = intent = mode.style.intent(shaped)
         self._demand = (

@@ -54,8 +54,38 @@ class Style(ABC):
         return None
 
 
+class TurningStick(Style):
+    """Styles in which a stick turns the robot: what it sets is up to ``turning``; None for the turning speed."""
+
+    __slots__ = ()
+    turning: Turning | None
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity, its turning as `Turning` says."""
+        plain = speeds.demand(intent, setting.level)
+        return plain if self.turning is None else self.turning.apply(plain, intent.turn)
+
+
+class Steered(Style):
+    """Styles with a throttle and a steering stick; the share of the latter is the intent's turn."""
+
+    __slots__ = ()
+    throttle: str
+    steer: str
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the intent from the shaped positions."""
+        return Intent(shaped[self.throttle], 0.0, 0.0, shaped[self.steer])
+
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot."""
+        return (self.throttle, self.steer)
+
+
 @dataclass(frozen=True, slots=True)
-class Arcade(Style):
+class Arcade(TurningStick):
     """One control drives, one turns; ``sticks`` is 1 where both are axes of a single stick.
 
     Attributes:
@@ -78,16 +108,9 @@ class Arcade(Style):
         """Name the controls that move the robot."""
         return (self.forward, self.turn)
 
-    def demand(
-        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
-    ) -> VelocityCommand:
-        """Give the velocity, its turning as `Turning` says."""
-        plain = speeds.demand(intent, setting.level)
-        return plain if self.turning is None else self.turning.apply(plain, intent.turn)
-
 
 @dataclass(frozen=True, slots=True)
-class Pressed(Style):
+class Pressed(TurningStick):
     """Triggers or the four ways of a pad: a control each for forward and backward; one or two to turn.
 
     Attributes:
@@ -111,13 +134,6 @@ class Pressed(Style):
         """Name the controls that move the robot."""
         return tuple(name for name in (self.forward, self.backward, self.left, self.right) if name is not None)
 
-    def demand(
-        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
-    ) -> VelocityCommand:
-        """Give the velocity, its turning as `Turning` says."""
-        plain = speeds.demand(intent, setting.level)
-        return plain if self.turning is None else self.turning.apply(plain, intent.turn)
-
 
 @dataclass(frozen=True, slots=True)
 class Tank(Style):
@@ -137,7 +153,7 @@ class Tank(Style):
 
 
 @dataclass(frozen=True, slots=True)
-class Car(Style):
+class Car(Steered):
     """Throttle and steering: the stick sets the radius of the arc, and keeps it when backing, as a car does.
 
     Attributes:
@@ -147,14 +163,6 @@ class Car(Style):
     throttle: str
     steer: str
     radius: float
-
-    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Read the intent from the shaped positions; turn is the share of the tightest arc."""
-        return Intent(shaped[self.throttle], 0.0, 0.0, shaped[self.steer])
-
-    def controls(self) -> tuple[str, ...]:
-        """Name the controls that move the robot."""
-        return (self.throttle, self.steer)
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
@@ -169,7 +177,7 @@ class Car(Style):
 
 
 @dataclass(frozen=True, slots=True)
-class FourWheel(Style):
+class FourWheel(Steered):
     """Throttle and steering of a robot that steers both axles; which way the rear one steers is chosen while driving.
 
     Attributes:
@@ -182,14 +190,6 @@ class FourWheel(Style):
     max_angle: float
     wheelbase: float
     steering: str | None = None
-
-    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Read the intent from the shaped positions; turn is the share of the axles' angle."""
-        return Intent(shaped[self.throttle], 0.0, 0.0, shaped[self.steer])
-
-    def controls(self) -> tuple[str, ...]:
-        """Name the controls that move the robot."""
-        return (self.throttle, self.steer)
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]

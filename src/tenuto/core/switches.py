@@ -55,14 +55,12 @@ class Switch:
 
     Attributes:
         position: 0, 1, 2, …
-        moved: whether it has been moved since start-up, or its plan lets the position at start-up count.
         changed: whether its position changed with this step.
     """
 
     def __init__(self, plan: SwitchPlan) -> None:
         self.plan = plan
         self.position = 0
-        self.moved = plan.at_start
         self.changed = False
         self._seen = False
         # A reading at which nothing happens, however long it lasts: most switches rest most of the time.
@@ -77,7 +75,6 @@ class Switch:
         self._seen = True
         self.position = self._next(positions, time)
         self.changed = self.position != before and (not first or self.plan.at_start)
-        self.moved = self.moved or self.changed
 
     def _next(self, positions: Mapping[str, float], time: float) -> int:
         raise NotImplementedError

@@ -155,7 +155,10 @@ def _vehicle(profile: Profile) -> Iterator[Problem]:
     for key, style in styles:
         if style is not None and (misfit := style.misfit(chassis)) is not None:
             yield Problem(f"{key}.{misfit[0]}", misfit[1], misfit[2])
+    first = next((table for _, table in heading_styles(profile)), None)
     for key, table in heading_styles(profile):
+        if first is not None and (table.heading, table.heading_zero) != (first.heading, first.heading_zero):
+            yield Problem(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{table.heading}"')
         if table.heading not in profile.controls:
             yield unknown(f"{key}.heading", _CONTROL, str(table.heading), profile.controls)
     yield from _sinks(profile, chassis)
