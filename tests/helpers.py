@@ -10,7 +10,7 @@ from typing import Any, cast
 from tenuto import Frame, Pipeline, Tick, load_profile
 from tenuto.core.chassis import Differential
 from tenuto.core.layouts import ControlInfo
-from tenuto.core.pipeline import Planned
+from tenuto.core.plan import Planned
 from tenuto.data import shipped
 from tenuto.sinks import Sink
 from tenuto.sources import Source

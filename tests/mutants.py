@@ -11,6 +11,7 @@ from tenuto.core import guard as guard_module
 from tenuto.core import limits
 from tenuto.core import pipeline as pipeline_module
 from tenuto.core.demand import STANDSTILL
+from tenuto.core.driver import StickDriver
 from tenuto.core.guard import TABLE, Event, Guard, State
 from tenuto.core.outputs import Output
 from tenuto.core.pipeline import Pipeline
@@ -51,7 +52,7 @@ def _without_release(patch: pytest.MonkeyPatch) -> None:
     make = Guard.step
 
     def step(self: Guard, *known: Any) -> Any:
-        self._release_seen = True
+        self.release_seen = True
         return make(self, *known)
 
     patch.setattr(Guard, "step", step)
@@ -82,7 +83,7 @@ def _speeds_up_without_limit(patch: pytest.MonkeyPatch) -> None:
 
 
 def _never_hears_silence(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(Pipeline, "_link_faults", lambda self, now: ())
+    patch.setattr(StickDriver, "link_faults", lambda self, now: ())
 
 
 def _believes_every_number(patch: pytest.MonkeyPatch) -> None:

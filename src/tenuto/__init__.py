@@ -28,7 +28,8 @@ from tenuto.core.errors import (
 )
 from tenuto.core.frame import Frame
 from tenuto.core.guard import GuardStatus, Reason, State
-from tenuto.core.pipeline import Pipeline, Plan
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 from tenuto.runtime import DriveReport, SimulatedClock, drive
 from tenuto.sinks import Sink, open_sink

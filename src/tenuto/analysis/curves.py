@@ -14,7 +14,7 @@ from tenuto.core.curve import resolution_of
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.modes import ModePlan
 from tenuto.core.number import Array
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.core.shaping import dead_zone
 from tenuto.core.styles import Setting
 from tenuto.profile.schema import Profile

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
-from tenuto.core.pipeline import Planned
+from tenuto.core.plan import Planned
 from tenuto.core.tick import Tick
 from tenuto.runtime import DriveReport, SimulatedClock, drive
 from tenuto.sinks.base import Sink

@@ -111,6 +111,8 @@ class GuardSettings:
         on_link_loss: "stop" (at standstill, which for an aircraft is a hover), "descend" (at ``descend_speed``, m/s,
             for at most ``descend_for``, s), or "silent" (send nothing: the autopilot has a failsafe of its own).
         command_timeout: how long a command is valid, s: what receives it stops by itself after that.
+        least_frame_rate: how many good frames a second must come, counted over a second, Hz; 0 for no such demand.
+        takes_over: a control that takes the robot from a driver below while it is on; moving a stick does so anyway.
     """
 
     hold_to_run: str | None
@@ -132,10 +134,12 @@ class GuardSettings:
     on_link_loss: str = "stop"
     descend_speed: float = 0.0
     descend_for: float = 0.0
+    least_frame_rate: float = 0.0
+    takes_over: str | None = None
 
 
 # The faults that say that nobody is heard.
-LINK_CODES = frozenset(("link_quiet", "link_bad", "link_weak", "values_frozen"))
+LINK_CODES = frozenset(("link_quiet", "link_bad", "link_weak", "link_sparse", "values_frozen"))
 _DRIVING = GuardStatus(State.DRIVING, ())
 _NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it switched on and connected?")
 
@@ -145,6 +149,8 @@ class Guard:
 
     Attributes:
         state: where it is. broken: the last stop was for a fault.
+        release_seen: hold-to-run was seen released since the last stop. False from every stop on: a finger, a strap or
+            a jammed button that was down all along must not start the robot.
     """
 
     def __init__(
@@ -167,9 +173,7 @@ class Guard:
         self._levers = levers
         self.state = State.NOT_ENABLED
         self.broken = False
-        # False from every stop on until hold-to-run is seen released: a finger, a strap or a jammed
-        # button that was down all along must not start the robot.
-        self._release_seen = False
+        self.release_seen = False
         self._cause: tuple[Reason, ...] = ()
         self._ending: Reason | None = None
         self._not_pressed = Reason("hold_not_pressed", f"{hold_to_run} is not held: hold it to drive")
@@ -181,6 +185,10 @@ class Guard:
         if pressed_once:
             self._not_pressed = Reason("not_enabled", f"not enabled: centre the sticks, press {hold_to_run} to drive")
             self._released = Reason("switched_off", f"{hold_to_run} was pressed again")
+
+    def seat(self, rest_bands: Mapping[str, float], levers: Collection[str]) -> None:
+        """Take note of whose controls are spoken of from now on; see `__init__`."""
+        self._rest_bands, self._levers = rest_bands, levers
 
     def end(self, why: str) -> None:
         """Ask for a stop that is never left again. The first one who asks gives the reason."""
@@ -208,7 +216,7 @@ class Guard:
             reset: the reset was pressed with this tick.
         """
         if held is False and not faults and self.state is not State.DRIVING and self.state is not State.STOPPING:
-            self._release_seen = self.state is not State.EMERGENCY_STOP
+            self.release_seen = self.state is not State.EMERGENCY_STOP
         for event in self._events(held, away, faults, standing, missing, emergency, reset):
             after = TABLE.get((self.state, event))
             if after is not None:
@@ -241,7 +249,7 @@ class Guard:
         if held is False:
             yield E.CLEARED
             yield E.RELEASED
-        elif held and self._release_seen and not missing:
+        elif held and self.release_seen and not missing:
             yield E.ENABLED
         if not away and not missing:
             yield E.RESTED
@@ -257,7 +265,7 @@ class Guard:
         elif event is E.RELEASED and after is State.STOPPING:
             self._cause, self.broken = (self._released,), False
         if event in (E.EMERGENCY, E.RESET, E.FAULT, E.END) or after is State.STOPPING:
-            self._release_seen = False
+            self.release_seen = False
         self.state = after
 
     def _reasons(self, held: bool | None, away: Mapping[str, float]) -> tuple[Reason, ...]:

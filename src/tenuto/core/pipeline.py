@@ -4,90 +4,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Protocol
 
-from tenuto.core.actuators import ActuatorPlan, Wire
-from tenuto.core.chassis.base import Chassis
-from tenuto.core.control import ControlPlan, Shaper, StickPlan
-from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
+from tenuto.core.actuators import Wire
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.distance import TOWARDS, Distance
 from tenuto.core.frame import Frame
-from tenuto.core.guard import LINK_CODES, Guard, GuardSettings, GuardStatus, Reason, State
-from tenuto.core.limits import Limits, Ramp, approach, ramp_to_stop
+from tenuto.core.guard import LINK_CODES, Guard, GuardStatus, Reason, State
+from tenuto.core.limits import Ramp, approach, ramp_to_stop
 from tenuto.core.mixing import Intent
-from tenuto.core.modes import ModePlan
-from tenuto.core.outputs import ActionPlan, Output, fire
-from tenuto.core.reading import Reader
-from tenuto.core.selection import NOTHING_TO_CHOOSE, Selection, SelectionPlan
-from tenuto.core.styles import Style
+from tenuto.core.outputs import Output, fire
+from tenuto.core.plan import Planned
+from tenuto.core.ranks import Ranks
 from tenuto.core.tick import Tick
 
-# A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
-REST_BAND = 0.03
-# How far a control that rests at its end must be pressed to count as held, as a share of its travel.
-HELD_FROM = 0.5
-
-
-@dataclass(frozen=True, slots=True)
-class Plan:
-    """Everything that the stages need to know, checked and in SI units.
-
-    Attributes:
-        controls: all controls that are read, the one of ``guard.hold_to_run`` among them.
-        modes: one or more; exactly one is to fall back to, and is the one to begin with.
-        period: seconds between two ticks as planned.
-        stall_timeout: seconds between two ticks after which the loop counts as stalled.
-        sticks: the controls that are axes of one stick and share a dead zone or a travel.
-        selection: switches, and what they choose. actions: what is done once a press.
-        actuators: in which form each actuator is told what to do; empty where that is left to the sink.
-    """
-
-    controls: tuple[ControlPlan, ...]
-    modes: tuple[ModePlan, ...]
-    guard: GuardSettings
-    chassis: Chassis
-    period: float
-    stall_timeout: float
-    sticks: tuple[StickPlan, ...] = ()
-    selection: SelectionPlan = NOTHING_TO_CHOOSE
-    actions: tuple[ActionPlan, ...] = ()
-    actuators: tuple[ActuatorPlan, ...] = ()
-
-    def plan(self) -> Plan:
-        """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
-        return self
-
-    @property
-    def mode(self) -> ModePlan:
-        """The mode to begin with, and to fall back to."""
-        return next(mode for mode in self.modes if mode.fallback)
-
-    @property
-    def style(self) -> Style:
-        """The style of the mode to begin with."""
-        return self.mode.style
-
-    @property
-    def speeds(self) -> Speeds:
-        """The speeds of the mode to begin with."""
-        return self.mode.speeds
-
-    @property
-    def limits(self) -> Limits:
-        """The limits of the mode to begin with."""
-        return self.mode.limits
-
-    def driving_controls(self) -> tuple[str, ...]:
-        """Name the controls that drive in any mode."""
-        return tuple(dict.fromkeys(name for mode in self.modes for name in mode.style.controls()))
-
-
-class Planned(Protocol):
-    """Whatever can say its plan: a `tenuto.Profile`, or a `Plan` itself."""
-
-    def plan(self) -> Plan:
-        """Give the plan."""
-        ...
+_NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
+_NOBODY_ELSE: Mapping[str, Frame] = {}
 
 
 class Pipeline:
@@ -96,36 +27,20 @@ class Pipeline:
     def __init__(self, profile: Planned) -> None:
         plan = profile.plan()
         self.plan = plan
-        self._reader = Reader(plan.controls, plan.period, plan.guard.frozen_after)
-        self._shaper = Shaper(plan.controls, plan.sticks)
-        self._selection = Selection(plan.selection, plan.modes)
-        self._mode = self._selection.mode
-        bands = rest_bands(plan)
-        self._rest_bands = {
-            mode.name: tuple((name, bands[name]) for name in mode.style.controls()) for mode in plan.modes
-        }
-        levers = [control.name for control in plan.controls if control.one_way]
+        self._ranks = Ranks(plan)
+        first = self._ranks.first
         enables = plan.guard.hold_to_run or plan.guard.enable or ""
-        self._guard = Guard(enables, bands, levers, pressed_once=plan.guard.hold_to_run is None)
+        self._guard = Guard(enables, first.bands, first.levers, pressed_once=plan.guard.hold_to_run is None)
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
-        self._stop = plan.guard.stop
+        self._distances = tuple(Distance(distance) for distance in plan.distances)
         self._now: float | None = None
-        self._frame: Frame | None = None
-        self._held: bool | None = None
-        self._enabled = False  # by the switch of guard.enable, where there is one
-        self._good_since: float | None = None
         self._emergency: Reason | None = None
         self._reset = False
         # What is to be done about a lost link, and until when; it ends as soon as somebody is heard again.
         self._descend_until = -math.inf
         self._silent = False
-        self._away: dict[str, float] = {}
-        # The sticks mean something else now, and have not been seen at rest since.
-        self._meaning_changed = False
-        self._shaped: Mapping[str, float] = self._reader.positions
-        self._intent = Intent(0.0, 0.0, 0.0, 0.0)
         self._demand = STANDSTILL
         self._command = STANDSTILL
         self._wire = Wire(plan.actuators) if plan.actuators else None
@@ -134,7 +49,7 @@ class Pipeline:
     @property
     def trims(self) -> dict[str, float]:
         """What the trim buttons have made of each trim: what a profile may ask to be kept over restarts."""
-        return {trim.plan.control: trim.set for trim in self._selection.trims}
+        return {trim.plan.control: trim.set for trim in self._ranks.first.selection.trims}
 
     def emergency_stop(self, why: str) -> None:
         """Stop as the profile's emergency stop does; it holds until `reset`, and then needs a fresh enable.
@@ -156,83 +71,103 @@ class Pipeline:
         """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""
         self.end("the drive has ended")
         self._command = STANDSTILL
-        status = self._guard.step(self._held, self._away, (), standing=True)
+        ranks = self._ranks
+        status = self._guard.step(ranks.held, ranks.now.away, (), standing=True)
         if self._outputs:
             self._set_outputs(False)
         return self._tick(now, 0.0, False, status, STANDSTILL, (), ())
 
-    def step(self, frame: Frame | None, now: float) -> Tick:
+    def step(
+        self,
+        frame: Frame | None,
+        now: float,
+        *,
+        others: Mapping[str, Frame] = _NOBODY_ELSE,
+        faults: tuple[Reason, ...] = (),
+        notices: tuple[Reason, ...] = (),
+    ) -> Tick:
         """Take a frame, or None when nothing came, and give the tick for this moment.
 
         Never raises for what a device or a clock does: that becomes a reason and a stop.
 
         Args:
-            frame: the newest frame since the step before.
+            frame: the newest frame since the step before, of the first in rank.
             now: seconds on a clock that only goes forward.
+            others: the newest frame of every other driver and sensor of distance that something came from, by name.
+            faults: what is wrong with what stands around the pipeline, such as a sink that is blocked.
+            notices: what else the driver should know of that.
         """
-        dt, faults = self._elapsed(now)
-        fresh = False
-        if frame is not None:
-            self._frame = frame
-            before = self._reader.good
-            bad = self._reader.take(frame, now)
-            fresh = not bad
-            if fresh:
-                self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
-            faults += bad
-        faults += self._link_faults(now)
-        if self._stop is not None and self._reader.positions[self._stop] >= HELD_FROM:
-            faults += (Reason("stop_switch", f"{self._stop} is on: it stops everything while it is"),)
-        if faults:
-            self._good_since = None
-        status = self._permission(faults, now, fresh)
+        dt, clock_faults = self._elapsed(now)
+        ranks = self._ranks
+        ranks.hear(frame, others, now)
+        ranks.choose(self._guard.state)
+        hand = ranks.hand
+        faults = clock_faults + faults + ranks.faults
+        if self.plan.guard.stop is not None and ranks.on(self.plan.guard.stop):
+            faults += (Reason("stop_switch", f"{self.plan.guard.stop} is on: it stops everything while it is"),)
+        status = self._permission(faults, now)
         driving = status.state is State.DRIVING
+        self._demand = ranks.demand
+        if self._distances:
+            notices += self._lower(others, now)
         target = self._move(driving, now, dt)
         actions: tuple[str, ...] = ()
-        notices: tuple[Reason, ...] = ()
+        notices += ranks.notices
         if self._outputs:
-            notices += self._set_outputs(driving)
-        if fresh and self.plan.actions:
-            actions, refused = fire(self.plan.actions, self._selection.switches, driving)
+            notices += self._set_outputs(driving and not ranks.changed)
+        if hand.fresh and self.plan.actions:
+            actions, refused = fire(self.plan.actions, hand.selection.switches, driving)
             notices += refused
         if driving and target != self._demand:
             notices += self._cannot()
-        if self._meaning_changed and driving:
+        if driving and hand.meaning_changed and ranks.now is hand:
             notices += (self._through_rest(),)
-        return self._tick(now, dt, frame is not None, status, target, actions, notices)
+        return self._tick(now, dt, hand.came, status, target, actions, notices)
 
-    def _permission(self, faults: tuple[Reason, ...], now: float, fresh: bool) -> GuardStatus:
+    def _permission(self, faults: tuple[Reason, ...], now: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
-        settings, switches = self.plan.guard, self._selection.switches
+        settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         button = settings.emergency_stop
-        pushed = button is not None and self._reader.positions[button] >= HELD_FROM
-        if fresh and settings.reset is not None and not pushed and switches[settings.reset].pressed:
+        pushed = ranks.on(button)
+        if not pushed and ranks.pressed(settings.reset):
             self.reset()
         emergency = self._emergency
         if pushed:
             emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
         self._lose_link(faults, now)
         standing = self._command == STANDSTILL and not now < self._descend_until
-        missing = self._missing(now)
-        status = self._guard.step(self._held, self._away, faults, standing, missing, emergency, self._reset)
+        before = guard.state
+        if ranks.changed:
+            guard.seat(ranks.hand.bands, ranks.hand.levers)
+            if before not in (State.DRIVING, State.STOPPING):
+                guard.release_seen = ranks.released
+        # It keeps nobody from driving on, so it need not be known then.
+        missing = () if before is State.DRIVING else ranks.hand.missing(now)
+        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, self._reset)
         self._reset = False
         if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
-            self._enabled = False
+            ranks.disable()
+            if status.state is not before:
+                ranks.forget_releases()
         return status
 
-    def _missing(self, now: float) -> tuple[Reason, ...]:
-        """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
-        missing = self._reader.missing()
-        wanted = self.plan.guard.link_good_for
-        if wanted > 0.0 and self._held is not None:
-            good = now - self._good_since if self._good_since is not None else 0.0
-            if good < wanted:
-                missing += (
-                    Reason("link_settling", f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
-                )
-        if not self._mode.may_start:
-            missing += (Reason("mode_may_not_start", f"mode {self._mode.name} may not be started in: choose another"),)
-        return missing
+    def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
+        """Slow the demand down to what the sensors of distance leave of it, on the same arc, and say why."""
+        hand = self._ranks.hand
+        kept = 1.0
+        why: tuple[Reason, ...] = ()
+        for sensor in self._distances:
+            frame = others.get(sensor.plan.name) if sensor.plan.own_source else (hand.frame if hand.fresh else None)
+            if frame is not None:
+                sensor.hear(frame)
+            deceleration = hand.mode.limits.axes[TOWARDS[sensor.plan.towards][0]][1]
+            share, reason = sensor.lower(self._demand, now, deceleration, self.plan.period)
+            kept = min(kept, share)
+            if reason is not None:
+                why += (reason,)
+        if kept < 1.0:
+            self._demand = VelocityCommand(*(kept * axis for axis in self._demand))
+        return why
 
     def _category(self) -> int:
         """Give the stop category (IEC 60204-1) of the stop that is under way, or was the last."""
@@ -256,9 +191,10 @@ class Pipeline:
         lost = any(fault.code in LINK_CODES for fault in faults)
         if lost and self._guard.state is State.DRIVING:
             self._silent = settings.on_link_loss == "silent"
-            if settings.on_link_loss == "descend" and self._reader.good is not None:
+            good = self._ranks.hand.reader.good
+            if settings.on_link_loss == "descend" and good is not None:
                 # Counted from when somebody was last heard: a computer that slept since then must not begin now.
-                self._descend_until = self._reader.good.time + settings.link_timeout + settings.descend_for
+                self._descend_until = good.time + settings.link_timeout + settings.descend_for
         elif not lost:
             self._silent, self._descend_until = False, -math.inf
 
@@ -276,7 +212,7 @@ class Pipeline:
         if driving:
             chassis = self.plan.chassis
             target, _ = chassis.within_reach(self._demand)
-            limits = self._mode.limits
+            limits = self._ranks.hand.mode.limits
             self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
         if now < self._descend_until and self._guard.state is State.STOPPING:
@@ -309,7 +245,7 @@ class Pipeline:
         dt = now - before
         if dt <= 0.0:
             # What was known of the link is measured on a clock that is no more: forget its age.
-            self._reader.good = None
+            self._ranks.forget()
             back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
             return self.plan.period, (Reason("time_backwards", back),)
         if dt > self.plan.stall_timeout:
@@ -317,66 +253,13 @@ class Pipeline:
             return dt, (Reason("loop_stalled", stall),)
         return dt, ()
 
-    def _understand(self, dt: float, time: float) -> None:
-        """Make of the positions of a good frame what the driver wants; ``dt`` s after the good frame before."""
-        positions, selection = self._reader.positions, self._selection
-        selection.step(positions, time)
-        mode = selection.mode
-        if mode is not self._mode:
-            if mode.style != self._mode.style and self.plan.selection.through_rest:
-                self._meaning_changed = True
-            self._mode = mode
-        self._held = self._is_held(positions)
-        if self._good_since is None:
-            self._good_since = time
-        self._away = {
-            name: positions[name] for name, band in self._rest_bands[mode.name] if abs(positions[name]) > band
-        }
-        self._meaning_changed = self._meaning_changed and bool(self._away)
-        shaped = self._shaper.step(positions, dt, selection.chosen.rates)
-        for name, trim in selection.chosen.trims.items():
-            shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
-        heading = self.plan.selection.heading
-        if heading is not None:
-            shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
-        self._shaped = shaped
-        self._intent = intent = mode.style.intent(shaped)
-        self._demand = (
-            STANDSTILL if self._meaning_changed
-            else mode.style.demand(intent, mode.speeds, selection.setting, shaped)
-        )  # fmt: skip
-
-    def _is_held(self, positions: Mapping[str, float]) -> bool:
-        """Tell whether a driver holds, or has switched on, all that must be held or on."""
-        settings = self.plan.guard
-        if settings.enable is not None and self._selection.switches[settings.enable].pressed:
-            self._enabled = not self._enabled
-        held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
-        return held and (settings.enable is None or self._enabled)
-
-    def _link_faults(self, now: float) -> tuple[Reason, ...]:
-        """Tell whether the last good frame is too old to drive by."""
-        if self._held is None:
-            return ()  # none has ever come: the guard says so itself
-        timeout, good = self.plan.guard.link_timeout, self._reader.good
-        if good is None:
-            return (Reason("link_quiet", "no good frame since the clock jumped"),)
-        age = now - good.time
-        # Written so that a NaN clock fails it too.
-        if age <= timeout:
-            signal, least = good.signal, self.plan.guard.least_quality
-            if signal is None or signal.quality >= least:
-                return ()
-            weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
-            return (Reason("link_weak", weak),)
-        return (Reason("link_quiet", f"no good frame for {age:.2f} s (link_timeout {timeout:g} s)"),)
-
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
         """Let the outputs follow their switches where that is permitted, and tell which wait for a fresh move."""
-        used = {output.name: output for output in self._mode.outputs}
+        hand = self._ranks.hand
+        used = {output.name: output for output in hand.mode.outputs}
         for name, output in self._outputs.items():
             output.plan = used.get(name, output.plan)
-            output.step(driving and name in used, self._selection.switches, self._shaped)
+            output.step(driving and name in used, hand.selection.switches, hand.shaped)
         self._output_levels = {name: output.level for name, output in self._outputs.items()}
         return tuple(
             Reason("output_waits", f"{name} waits: move its switch afresh, for it was on before you drove")
@@ -390,8 +273,9 @@ class Pipeline:
         return (Reason("cannot_do", f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
 
     def _through_rest(self) -> Reason:
-        names = ", ".join(self._away)
-        return Reason("mode_through_rest", f"mode {self._mode.name}: the sticks mean something else, let go of {names}")
+        hand = self._ranks.hand
+        names = ", ".join(hand.away)
+        return Reason("mode_through_rest", f"mode {hand.mode.name}: the sticks mean something else, let go of {names}")
 
     def _tick(
         self,
@@ -403,26 +287,29 @@ class Pipeline:
         actions: tuple[str, ...],
         notices: tuple[Reason, ...],
     ) -> Tick:
-        command, reader = self._command, self._reader
+        command, ranks = self._command, self._ranks
+        hand = ranks.hand
+        reader = hand.reader
         aim, power = None, self._power()
-        if command == STANDSTILL and status.state is State.DRIVING and not self._meaning_changed:
-            aim = self._mode.style.aim(self._intent, self._selection.setting)
+        own = ranks.now is hand
+        if command == STANDSTILL and status.state is State.DRIVING and own and not hand.meaning_changed:
+            aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
         self._actuators = self.plan.chassis.actuators(command, self._actuators, dt, aim)
         return Tick(
             now,
             dt,
-            self._frame,
+            hand.frame,
             new_frame,
             reader.raw,
             reader.positions,
-            self._shaped,
-            self._intent,
+            hand.shaped,
+            hand.intent if own else _NO_INTENT,
             self._demand,
             status,
             target,
             command,
             self._actuators,
-            self._selection.chosen,
+            hand.selection.chosen,
             self._output_levels,
             actions,
             notices,
@@ -430,17 +317,6 @@ class Pipeline:
             power,
             self.plan.guard.command_timeout,
             not self._silent,
+            ranks.now.name,
+            ranks.say(),
         )
-
-
-def rest_bands(plan: Plan) -> dict[str, float]:
-    """Give, for each driving control, how far from its middle it may be and still count as at rest."""
-    zones = {name: stick.dead_zone for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
-    driving = plan.driving_controls()
-    return {
-        control.name: max(
-            zones.get(control.name, control.dead_zone) if control.rest_band is None else control.rest_band, REST_BAND
-        )
-        for control in plan.controls
-        if control.name in driving
-    }

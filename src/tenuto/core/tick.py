@@ -16,6 +16,20 @@ from tenuto.core.mixing import Intent
 from tenuto.core.selection import Chosen
 
 
+class Hand(NamedTuple):
+    """Where one of several drivers holds the sticks.
+
+    Attributes:
+        frame: the newest, good or bad, or None before the first. fresh: a good one came with this tick.
+        positions: control → position in the newest good frame. held: all that must be held is; None before a frame.
+    """
+
+    frame: Frame | None
+    fresh: bool
+    positions: Mapping[str, float]
+    held: bool | None
+
+
 class Tick(NamedTuple):
     """One step of the pipeline. Nothing in it is shared with the next tick but values that never change.
 
@@ -43,6 +57,8 @@ class Tick(NamedTuple):
         valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
         send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
+        driver: who drives, or would. Where that is a script, the controls are those of the first in rank.
+        hands: driver → where the sticks are held; empty where there is only one.
     """
 
     time: float
@@ -66,6 +82,8 @@ class Tick(NamedTuple):
     power: bool = True
     valid_for: float = math.inf
     send: bool = True
+    driver: str = ""
+    hands: Mapping[str, Hand] = {}
 
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
@@ -89,6 +107,7 @@ class Tick(NamedTuple):
         more = {"actuators": self.actuators, "wire": self.wire, "output": self.outputs, "trim": chosen.trims}
         for stage, numbers in (*more.items(), ("switch", chosen.switches)):
             row.update((f"{stage}.{name}", value) for name, value in numbers.items())
+        row["driver"] = self.driver
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
         row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
         row["power"], row["send"] = int(self.power), int(self.send)

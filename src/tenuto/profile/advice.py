@@ -10,7 +10,7 @@ from tenuto.calibration.store import Calibration
 from tenuto.core.curve import resolution
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.modes import ModePlan
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.profile.build import pressed_names
 from tenuto.profile.choices import LevelsOutput, PositionsTable
 from tenuto.profile.schema import Profile

@@ -15,7 +15,7 @@ from tenuto.core.guard import GuardSettings
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
 from tenuto.core.outputs import ActionPlan, OutputPlan
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.core.selection import SelectionPlan
 from tenuto.core.switches import SwitchPlan, thresholds_between
 from tenuto.profile.choices import (

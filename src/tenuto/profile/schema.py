@@ -9,7 +9,7 @@ from typing import Any, Literal, get_args
 from pydantic import Field, model_validator
 
 from tenuto.calibration.store import Calibration
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.profile.build import build_plan
 from tenuto.profile.chassis import ActuatorTable, ChassisTable
 from tenuto.profile.choices import (

@@ -12,7 +12,8 @@ from types import FrameType
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
-from tenuto.core.pipeline import Pipeline, Planned
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Planned
 from tenuto.core.tick import Tick
 from tenuto.runtime.clock import Clock, MonotonicClock
 from tenuto.sinks.base import Sink

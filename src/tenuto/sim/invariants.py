@@ -13,7 +13,7 @@ from collections.abc import Iterator
 
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.guard import State
-from tenuto.core.pipeline import HELD_FROM, Plan, rest_bands
+from tenuto.core.plan import HELD_FROM, Plan, rest_bands
 from tenuto.core.tick import Tick
 
 # What rounding may add to a limit: m/s, rad/s.

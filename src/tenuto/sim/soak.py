@@ -17,7 +17,8 @@ from tenuto.core.control import ControlPlan
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.frame import Frame, Signal
 from tenuto.core.guard import State
-from tenuto.core.pipeline import Pipeline, Plan, Planned
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan, Planned
 from tenuto.core.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
 

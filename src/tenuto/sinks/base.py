@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 
 from tenuto.core.closing import Closing
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 
 

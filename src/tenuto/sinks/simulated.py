@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from tenuto.core.pipeline import Plan
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink
