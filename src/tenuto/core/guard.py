@@ -113,6 +113,7 @@ class GuardSettings:
         command_timeout: how long a command is valid, s: what receives it stops by itself after that.
         least_frame_rate: how many good frames a second must come, counted over a second, Hz; 0 for no such demand.
         takes_over: a control that takes the robot from a driver below while it is on; moving a stick does so anyway.
+        goes_on_without_log: a log that cannot be written stops nothing.
     """
 
     hold_to_run: str | None
@@ -136,6 +137,7 @@ class GuardSettings:
     descend_for: float = 0.0
     least_frame_rate: float = 0.0
     takes_over: str | None = None
+    goes_on_without_log: bool = False
 
 
 # The faults that say that nobody is heard.

@@ -153,11 +153,11 @@ class Pipeline:
 
     def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
         """Slow the demand down to what the sensors of distance leave of it, on the same arc, and say why."""
-        hand = self._ranks.hand
+        hand, first = self._ranks.hand, self._ranks.first
         kept = 1.0
         why: tuple[Reason, ...] = ()
         for sensor in self._distances:
-            frame = others.get(sensor.plan.name) if sensor.plan.own_source else (hand.frame if hand.fresh else None)
+            frame = others.get(sensor.plan.name) if sensor.plan.own_source else (first.frame if first.fresh else None)
             if frame is not None:
                 sensor.hear(frame)
             deceleration = hand.mode.limits.axes[TOWARDS[sensor.plan.towards][0]][1]

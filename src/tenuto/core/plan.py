@@ -65,6 +65,7 @@ class Plan:
         actuators: in which form each actuator is told what to do; empty where that is left to the sink.
         driver: the name of the one who holds these controls, and is first in rank.
         below: who else may drive, by falling rank. distances: sensors that lower a speed.
+        feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
     """
 
     controls: tuple[ControlPlan, ...]
@@ -80,6 +81,7 @@ class Plan:
     driver: str = "driver"
     below: tuple[DriverPlan, ...] = ()
     distances: tuple[DistancePlan, ...] = ()
+    feedback: str = "nothing"
 
     def plan(self) -> Plan:
         """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""

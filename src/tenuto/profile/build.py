@@ -11,12 +11,13 @@ from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.core.actuators import ActuatorPlan
 from tenuto.core.chassis import Chassis
 from tenuto.core.control import ControlPlan, Opposite, StickPlan
+from tenuto.core.distance import DistancePlan
 from tenuto.core.guard import GuardSettings
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
 from tenuto.core.outputs import ActionPlan, OutputPlan
-from tenuto.core.plan import Plan
-from tenuto.core.selection import SelectionPlan
+from tenuto.core.plan import DriverPlan, Plan
+from tenuto.core.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.core.switches import SwitchPlan, thresholds_between
 from tenuto.profile.choices import (
     AnyOutput,
@@ -31,6 +32,7 @@ from tenuto.profile.choices import (
     TimedTable,
 )
 from tenuto.profile.controls import ControlTable
+from tenuto.profile.drivers import reach_of, seen_by
 from tenuto.profile.speeds import full_velocity
 from tenuto.profile.styles import AnyDirectionTable
 
@@ -38,7 +40,9 @@ if TYPE_CHECKING:
     from tenuto.profile.schema import Profile
 
 
-def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping[str, float]) -> Plan:
+def build_plan(
+    profile: Profile, calibration: Calibration | None, trims: Mapping[str, float], others: Mapping[str, Calibration]
+) -> Plan:
     """Make the plan; the profile has been checked."""
     builder = _Builder(profile, calibration)
     guard = profile.guard
@@ -69,6 +73,9 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
             guard.on_link_loss,
             guard.descend_speed or 0.0,
             guard.descend_for or 0.0,
+            guard.least_frame_rate or 0.0,
+            guard.takes_over,
+            guard.on_log_failure == "go on",
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,
@@ -79,6 +86,33 @@ def build_plan(profile: Profile, calibration: Calibration | None, trims: Mapping
             ActionPlan(name, action.press, action.when == "any time") for name, action in profile.actions.items()
         ),
         actuators=tuple(actuator_plans(profile, chassis)),
+        driver=profile.source.driver,
+        below=tuple(_driver(profile, name, others.get(name)) for name in profile.drivers),
+        distances=tuple(
+            DistancePlan(
+                name, table.reads, table.scale, table.towards, table.keep, reach_of(table),
+                table.timeout or guard.link_timeout, table.source is not None,
+            )
+            for name, table in profile.distances.items()
+        ),
+        feedback=profile.feedback.by,
+    )  # fmt: skip
+
+
+def _driver(profile: Profile, name: str, calibration: Calibration | None) -> DriverPlan:
+    """Give the plan of one of the other drivers."""
+    table = profile.drivers[name]
+    sticks = table.sends == "sticks"
+    builder = _Builder(seen_by(profile, name), calibration) if sticks else None
+    return DriverPlan(
+        name,
+        tuple(builder.controls.values()) if builder else (),
+        builder.selection({}) if builder else NOTHING_TO_CHOOSE,
+        table.given_by,
+        table.permit,
+        table.alone,
+        table.speed_share,
+        table.link_timeout or profile.guard.link_timeout,
     )
 
 
@@ -116,6 +150,7 @@ def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
         pressed |= {f"trims.{name}.up": trim.up, f"trims.{name}.down": trim.down}
     pressed |= {f"{place}.heading_zero": table.heading_zero for place, table in heading_styles(profile)}
     pressed |= {f"actions.{name}.press": action.press for name, action in profile.actions.items()}
+    pressed |= {f"drivers.{name}.given_by": driver.given_by for name, driver in profile.drivers.items()}
     yield from ((key, name) for key, name in pressed.items() if name is not None)
     yield from _pressed_for_outputs(profile)
 
@@ -137,9 +172,12 @@ def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
 
 def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
     """List the controls that are read without being under [controls] of need: the key, and the name."""
-    for key in ("hold_to_run", "stop", "emergency_stop"):
+    for key in ("hold_to_run", "stop", "emergency_stop", "takes_over"):
         if (name := getattr(profile.guard, key)) is not None:
             yield f"guard.{key}", name
+    for driver, table in profile.drivers.items():
+        if table.permit is not None:
+            yield f"drivers.{driver}.permit", table.permit
     for name, switch in profile.switches.items():
         if isinstance(switch, GestureTable):
             yield from ((f"switches.{name}.sticks", stick) for stick in switch.sticks)

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from tenuto.core.errors import Problem
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 from tenuto.profile.controls import ControlTable
+from tenuto.profile.drivers import SourceTable, drivers_problems, seen_by
 from tenuto.profile.namecheck import driving_names, names_problems, unknown
-from tenuto.profile.schema import GuardTable, Profile, SourceTable
+from tenuto.profile.schema import GuardTable, Profile
 
 # Which keys of [source] mean something for which kinds.
 _KEYS_OF_KINDS = {
@@ -22,21 +23,42 @@ _KEYS_OF_KINDS = {
 
 def crosscheck(profile: Profile) -> list[Problem]:
     """List what is wrong between the tables of a profile, in the order of the file."""
-    return [
-        *_source(profile), *_controls(profile), *_style(profile), *_guard(profile), *names_problems(profile),
-        *_loop(profile),
+    own = [
+        *_source("source", profile.source), *_controls(profile), *_style(profile), *_guard(profile),
+        *names_problems(profile), *_loop(profile), *drivers_problems(profile),
     ]  # fmt: skip
+    return own or [*_drivers(profile), *_sensors(profile)]
 
 
-def _source(profile: Profile) -> Iterator[Problem]:
-    source = profile.source
+def _drivers(profile: Profile) -> Iterator[Problem]:
+    """List what is wrong with what another driver holds: the same checks, with that one's source and controls."""
+    for name, table in profile.drivers.items():
+        if table.sends == "velocities":
+            if table.source is not None:
+                yield from _source(f"drivers.{name}.source", table.source)
+            continue
+        for problem in crosscheck(seen_by(profile, name)):
+            key, hint = problem.key, problem.hint
+            if not key.startswith(("source.", "controls.")):
+                # What reads it is right; this device has no such control.
+                hint = f"say which of its controls it is: [drivers.{name}.controls.NAME] with reads"
+            yield Problem(f"drivers.{name}.{key}", problem.expected, problem.found, hint)
+
+
+def _sensors(profile: Profile) -> Iterator[Problem]:
+    for name, sensor in profile.distances.items():
+        if sensor.source is not None:
+            yield from _source(f"distances.{name}.source", sensor.source)
+
+
+def _source(place: str, source: SourceTable) -> Iterator[Problem]:
     for key, kinds in _KEYS_OF_KINDS.items():
         value, needed = getattr(source, key), source.kind in kinds
         if value is not None and not needed:
-            yield Problem(f"source.{key}", f"nothing for kind {source.kind}", f"{value}", "take it out")
+            yield Problem(f"{place}.{key}", f"nothing for kind {source.kind}", f"{value}", "take it out")
         if value is None and needed and key in ("port", "file"):
             expected = SourceTable.model_fields[key].description or ""
-            yield Problem(f"source.{key}", expected, "nothing", "add it")
+            yield Problem(f"{place}.{key}", expected, "nothing", "add it")
 
 
 def _controls(profile: Profile) -> Iterator[Problem]:
@@ -112,7 +134,7 @@ def _style(profile: Profile) -> Iterator[Problem]:
 
 def _guard(profile: Profile) -> Iterator[Problem]:
     kind, guard = profile.source.kind, profile.guard
-    named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop")}
+    named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop", "takes_over")}
     given = {key: name for key, name in named.items() if name is not None}
     if guard.hold_to_run is None and guard.enable is None:
         field = type(guard).model_fields["hold_to_run"]

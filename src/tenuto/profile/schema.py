@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal, get_args
+from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -22,23 +22,11 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
+from tenuto.profile.drivers import DistanceTable, DriverTable, FeedbackTable, SourceTable, filled_drivers
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
-
-SourceKind = Literal["gamepad", "sbus", "crsf", "ibus", "ppm", "pwm", "lines", "tilt", "keyboard"]
-
-
-class SourceTable(Table):
-    """``[source]``: where the sticks are read."""
-
-    kind: SourceKind = Field(description="a kind of source: " + ", ".join(get_args(SourceKind)))
-    device: Name | None = Field(default=None, description="the identity of a gamepad, from tenuto devices")
-    port: Name | None = Field(default=None, description="a serial port, such as /dev/ttyAMA0")
-    baud: int | None = Field(default=None, gt=0, description="a whole number of baud, such as 115200")
-    columns: list[Name] | None = Field(default=None, description="a list of names, one a column")
-    file: Name | None = Field(default=None, description="a file of edge times")
 
 
 class GuardTable(Table):
@@ -63,6 +51,9 @@ class GuardTable(Table):
     frozen_after: Time | None = Field(default=None, description='a time, such as "2 s"')
     command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
+    takes_over: Name | None = Field(default=None, description="a control that takes the robot back while it is held")
+    least_frame_rate: Frequency | None = Field(default=None, description='a frequency, such as "20 Hz"')
+    on_log_failure: Literal["stop", "go on"] = Field(default="stop", description='"stop" or "go on"')
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
     stop_deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.5 m/s^2"')
     stop_vertical_deceleration: Acceleration | None = Field(
@@ -104,28 +95,44 @@ class Profile(Table):
     chassis: ChassisTable = Field(description="a table [chassis]")
     actuators: dict[str, ActuatorTable] = Field(default={}, description="tables [actuators.NAME]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
+    drivers: dict[str, DriverTable] = Field(default={}, description="tables [drivers.NAME]")
+    distances: dict[str, DistanceTable] = Field(default={}, description="tables [distances.NAME]")
+    feedback: FeedbackTable = Field(default=FeedbackTable(), description="a table [feedback]")
 
     @model_validator(mode="before")
     @classmethod
     def _fill_modes(cls, tables: Any) -> Any:
-        """Put the profile's own keys under those that a mode gives, so that each is checked whole."""
+        """Put the profile's own keys under those that a mode or a driver gives, so that each is checked whole."""
+        if isinstance(tables, dict) and isinstance(tables.get("drivers"), dict):
+            tables = filled_drivers(tables)
         if not isinstance(tables, dict) or not isinstance(tables.get("modes"), dict):
             return tables
         modes = {name: _filled(mode, tables) for name, mode in tables["modes"].items()}
         return {**tables, "modes": modes}
 
-    def calibrated(self, calibration: Calibration | None, trims: Mapping[str, float] | None = None) -> PreparedProfile:
-        """Give the profile together with a measurement of its device, and with trims that were kept."""
-        return PreparedProfile(self, calibration, dict(trims or {}))
+    def calibrated(
+        self,
+        calibration: Calibration | None,
+        trims: Mapping[str, float] | None = None,
+        others: Mapping[str, Calibration] | None = None,
+    ) -> PreparedProfile:
+        """Give the profile together with measurements of its devices, and with trims that were kept."""
+        return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
 
-    def plan(self, calibration: Calibration | None = None, trims: Mapping[str, float] | None = None) -> Plan:
+    def plan(
+        self,
+        calibration: Calibration | None = None,
+        trims: Mapping[str, float] | None = None,
+        others: Mapping[str, Calibration] | None = None,
+    ) -> Plan:
         """Turn the profile into what the stages of a pipeline need to know.
 
         Args:
             calibration: what was measured of the device; what the profile says itself goes before it.
             trims: control → trim to begin with, where one was kept.
+            others: what was measured of the devices of the other drivers, by their names.
         """
-        return build_plan(self, calibration, trims or {})
+        return build_plan(self, calibration, trims or {}, others or {})
 
 
 def _filled(mode: Any, tables: dict[str, Any]) -> Any:
@@ -152,12 +159,14 @@ class PreparedProfile:
     Attributes:
         calibration: what was measured of the device, if it was.
         trims: control → the trim that was kept.
+        others: what was measured of the devices of the other drivers, by their names.
     """
 
     profile: Profile
     calibration: Calibration | None = None
     trims: Mapping[str, float] = field(default_factory=dict)
+    others: Mapping[str, Calibration] = field(default_factory=dict)
 
     def plan(self) -> Plan:
         """Give the plan, with the measured travels and the trims."""
-        return self.profile.plan(self.calibration, self.trims)
+        return self.profile.plan(self.calibration, self.trims, self.others)
