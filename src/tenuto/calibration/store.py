@@ -7,6 +7,7 @@ import re
 import shutil
 import tempfile
 import tomllib
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -92,7 +93,7 @@ class Calibration:
         except OSError as error:
             raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror}") from error
 
-    def why_not_for(self, identity: str, controls: tuple[str, ...]) -> str:
+    def why_not_for(self, identity: str, controls: Sequence[str]) -> str:
         """Say why this calibration is not for a device, or nothing when it is.
 
         A recording has no identity, and a calibration that was made from one has none: then nothing can be said.
@@ -153,18 +154,21 @@ def _from_tables(where: str, tables: dict[str, Any]) -> Calibration:
     return calibration
 
 
-def find_calibration(profile: Path, identity: str, controls: tuple[str, ...]) -> tuple[Calibration, Path] | None:
+def find_calibration(
+    profile: Path, identity: str, controls: Sequence[str], driver: str = ""
+) -> tuple[Calibration, Path] | None:
     """Find the calibration for a drive: beside the profile, or in the user's data folder.
 
     Args:
         profile: the profile's file; ``medlar.toml`` has its calibration in ``medlar.calibration.toml``.
         identity: of the device; empty for a recording, which does not say what it was made with.
         controls: the names of the device's controls.
+        driver: of a driver of lower rank, whose calibration is in ``medlar.DRIVER.calibration.toml``.
 
     Raises:
         CalibrationError: there is one, but it cannot be read, or was made for another device.
     """
-    beside = profile.with_suffix(".calibration.toml")
+    beside = profile.with_suffix(f".{driver}.calibration.toml" if driver else ".calibration.toml")
     for path in (beside, *([default_path(identity)] if identity else [])):
         if path.exists():
             found = Calibration.load(path)

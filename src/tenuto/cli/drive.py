@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import asdict
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.text import Text
 
-from tenuto.cli.console import results
+from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
+
+if TYPE_CHECKING:
+    from tenuto.core.plan import Planned
+    from tenuto.profile import Profile
+    from tenuto.sinks import Sink
+    from tenuto.sources import Source
 
 
 def drive(
@@ -34,21 +41,33 @@ def drive(
             show_default=False,
         ),
     ] = None,
+    other: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Another source for a driver or sensor of the profile: NAME=SOURCE. May be given several times.",
+            show_default=False,
+        ),
+    ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
     """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
 
-    Ctrl-C brings the robot down and ends; a second Ctrl-C does not wait for that.
+    Ctrl-C brings the robot down and ends; a second Ctrl-C does not wait for that. A profile that is saved while it is
+    driven is checked, and taken once the robot has stopped for it.
 
     [bold]Examples:[/bold]
 
       tenuto drive medlar.toml --to simulated --to log:run.csv
 
       tenuto drive medlar.toml --recording orchard-row.csv
+
+      tenuto drive medlar-lesson.toml --source gamepad --other learner=simulated:sticks
     """
     import tenuto
     from tenuto.calibration.store import find_calibration
     from tenuto.profile.trims import load_trims, save_trims, trims_path
+    from tenuto.runtime.changes import WatchedProfile
+    from tenuto.sources import open_others
 
     if source is not None and recording is not None:
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
@@ -57,24 +76,28 @@ def drive(
     with ExitStack() as stack:
         chosen = loaded if source is None else source
         opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
-        identity = "" if recording is not None else opened.identity
-        kept = find_calibration(profile, identity, tuple(info.name for info in opened.controls()))
+        others = open_others(loaded, _named(other or []))
+        for one in others.values():
+            stack.enter_context(one)
         trims = load_trims(trims_path(profile), loaded)
-        planned = loaded.calibrated(kept[0] if kept is not None else None, trims)
+        kept = find_calibration(
+            profile, "" if recording is not None else opened.identity, [info.name for info in opened.controls()]
+        )
+        found = {name: find_calibration(profile, one.identity, [info.name for info in one.controls()], name)
+                 for name, one in others.items()}  # fmt: skip
+        measured = {name: one[0] for name, one in found.items() if one is not None}
+
+        def prepare(changed: Profile) -> Planned:
+            return changed.calibrated(kept[0] if kept is not None else None, trims, measured)
+
         sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
         if not as_json:
-            names = ", ".join(sink.name for sink in sinks)
-            title = Text.assemble((loaded.name, "bold"), f": {opened.name} → {names}. Ctrl-C stops it.")
-            results.print(title, soft_wrap=True)
-            if kept is not None:
-                results.print(f"calibrated by {kept[1]}", style="dim", soft_wrap=True)
-            if trims:
-                words = ", ".join(f"{name} {value:+g}" for name, value in trims.items())
-                results.print(f"trims as they were left: {words}", style="dim", soft_wrap=True)
-            if opened.hint:
-                results.print(opened.hint, style="dim")
+            _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
+        watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))
         with StatusLine(quiet=as_json) as status:
-            report = tenuto.drive(planned, opened, sinks, on_tick=status.show)
+            report = tenuto.drive(
+                prepare(loaded), opened, sinks, others=others, on_tick=status.show, changes=watched, bell=status.ring
+            )
     trims_kept = save_trims(trims_path(profile), loaded, report.trims)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
@@ -82,8 +105,40 @@ def drive(
         results.print(
             f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, "
             f"{report.late_ticks} late, {report.skipped_ticks} left out, "
-            f"at worst {report.worst_lateness * 1000:.1f} ms behind.",
+            f"at worst {report.worst_lateness * 1000:.1f} ms behind; {report.over_budget_ticks} took too long to make, "
+            f"the longest {report.worst_tick * 1000:.1f} ms.",
             soft_wrap=True,
         )
+        for failed in report.failed_logs:
+            problems.print(f"It went on without a log: {failed}", soft_wrap=True)
         if trims_kept:
             results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)
+
+
+def _named(texts: list[str]) -> dict[str, str]:
+    pairs = [text.partition("=") for text in texts]
+    for text, (name, _, source) in zip(texts, pairs, strict=True):
+        if not name or not source:
+            raise typer.BadParameter(f'expected NAME=SOURCE, found "{text}"', param_hint="--other")
+    return {name: source for name, _, source in pairs}
+
+
+def _introduce(
+    profile: Profile,
+    source: Source,
+    others: Mapping[str, Source],
+    sinks: list[Sink],
+    calibrations: list[Path],
+    trims: Mapping[str, float],
+) -> None:
+    """Say what is about to be driven, from where, to where."""
+    names = ", ".join(sink.name for sink in sinks)
+    from_all = ", ".join([source.name, *(f"{name} ({one.name})" for name, one in others.items())])
+    results.print(Text.assemble((profile.name, "bold"), f": {from_all} → {names}. Ctrl-C stops it."), soft_wrap=True)
+    for path in calibrations:
+        results.print(f"calibrated by {path}", style="dim", soft_wrap=True)
+    if trims:
+        words = ", ".join(f"{name} {value:+g}" for name, value in trims.items())
+        results.print(f"trims as they were left: {words}", style="dim", soft_wrap=True)
+    if source.hint:
+        results.print(source.hint, style="dim")

@@ -37,6 +37,7 @@ class StatusLine:
         self._newest: Tick | None = None
         self._changes: SimpleQueue[Tick] = SimpleQueue()
         self._codes: tuple[object, ...] = ()
+        self._rings = False
         self._done = threading.Event()
         self._thread = threading.Thread(target=self._write, name="status line", daemon=True)
 
@@ -45,11 +46,15 @@ class StatusLine:
         self._newest = tick
         reasons = (*tick.guard.reasons, *tick.notices)
         chosen = tick.chosen
-        choice = (tick.guard.state, chosen.mode, chosen.rates, chosen.level, tick.actions)
+        choice = (tick.guard.state, tick.driver, chosen.mode, chosen.rates, chosen.level, tick.actions)
         codes = (*choice, *(reason.code for reason in reasons))
         if codes != self._codes:
             self._codes = codes
             self._changes.put(tick)
+
+    def ring(self) -> None:
+        """Ring the terminal's bell with the next writing."""
+        self._rings = True
 
     def __enter__(self) -> Self:
         if not self._quiet:
@@ -68,6 +73,9 @@ class StatusLine:
         while not last:
             last = self._done.wait(_REFRESH_SECONDS)
             if results.is_terminal:
+                if self._rings:
+                    self._rings = False
+                    results.bell()
                 self._rewrite(end="\n" if last else "\r")
             else:
                 self._write_changes()

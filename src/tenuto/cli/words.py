@@ -48,7 +48,8 @@ def signal_in_words(signal: Signal) -> str:
 def tick_in_words(tick: Tick) -> str:
     """Say what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
     state, frame = tick.guard.state, tick.frame
-    aside = [command_in_words(tick.command)] if state is State.STOPPING else []
+    aside = [tick.driver] if tick.hands else []
+    aside += [command_in_words(tick.command)] if state is State.STOPPING else []
     if frame is not None:
         aside += [frame.note] if frame.note and frame.link_good else []
         aside += [signal_in_words(frame.signal)] if frame.signal is not None else []

@@ -13,7 +13,7 @@ from tenuto.core.guard import LINK_CODES, Guard, GuardStatus, Reason, State
 from tenuto.core.limits import Ramp, approach, ramp_to_stop
 from tenuto.core.mixing import Intent
 from tenuto.core.outputs import Output, fire
-from tenuto.core.plan import Planned
+from tenuto.core.plan import Plan, Planned
 from tenuto.core.ranks import Ranks
 from tenuto.core.tick import Tick
 
@@ -66,6 +66,15 @@ class Pipeline:
     def end(self, reason: str) -> None:
         """Ask for a stop that is never left again; the steps that follow ramp down to it."""
         self._guard.end(reason)
+
+    def successor(self, plan: Plan) -> Pipeline:
+        """Make a pipeline for another plan that comes after this one: not enabled; an emergency stop goes on."""
+        new = Pipeline(plan)
+        if self._guard.state is State.EMERGENCY_STOP:
+            new._emergency = self._emergency or Reason(
+                "emergency_stop", "emergency stop: it was on when the profile changed; reset it to go on"
+            )
+        return new
 
     def halt(self, now: float) -> Tick:
         """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""

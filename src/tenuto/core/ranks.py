@@ -5,7 +5,8 @@ what       when
 ========== ==================================================================================================
 takes over a hand above moves a stick out of its rest, presses ``takes_over``, or changes the mode while a script
            drives; at once, in the same tick, without a jump (the command goes on from where it is, within the limits)
-is given   the first in rank presses what gives it, and who gets it is heard, holds, and has the sticks at rest
+is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
+           sticks at rest too
 goes back  ``permit`` is switched off; after every stop
 ========== ==================================================================================================
 """
@@ -22,7 +23,8 @@ from tenuto.core.modes import ModePlan
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Hand
 
-_MOVING = (State.DRIVING, State.STOPPING)
+# Who has begun to enable it, or is being stopped, stays the one.
+_KEPT = (State.WAITING_FOR_REST, State.DRIVING, State.STOPPING)
 
 
 class Ranks:
@@ -118,7 +120,7 @@ class Ranks:
         if not self._below:
             return  # as nearly always
         before, self.notices = self.now, ()
-        if state not in _MOVING:
+        if state not in _KEPT:
             self._see_releases(state)
             # Whoever holds; else whoever is heard, for a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
@@ -173,6 +175,7 @@ class Ranks:
             why = self._not_given(one)
             if seat.permit is not None and not permitted:
                 why += [f"{seat.permit} is off"]
+            why += [f"{name} of {first.name} is not at rest" for name in first.away]
             if not why:
                 return one
             self.notices += (Reason("not_given", f"{one.name} cannot have it: {'; '.join(why)}"),)

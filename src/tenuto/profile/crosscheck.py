@@ -149,7 +149,7 @@ def _guard(profile: Profile) -> Iterator[Problem]:
                 known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
                 expected = f"a control of the {kind} or the name of one under [controls]"
                 yield unknown(f"guard.{key}", expected, name, known)
-    for key in ("stop", "emergency_stop"):
+    for key in ("stop", "emergency_stop", "takes_over"):
         if key in given and given[key] == guard.hold_to_run:
             yield Problem(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
     yield from _descend(guard)

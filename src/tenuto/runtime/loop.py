@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import signal
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import FrameType
 
+from tenuto.core.changeover import Changeover
+from tenuto.core.control import ControlPlan
+from tenuto.core.cues import Cues
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Planned
+from tenuto.core.guard import Reason
+from tenuto.core.plan import Plan, Planned
 from tenuto.core.tick import Tick
 from tenuto.runtime.clock import Clock, MonotonicClock
+from tenuto.runtime.outlet import Outlets
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
 
@@ -33,6 +37,8 @@ class DriveReport:
         late_ticks: ticks that started more than half a period after their time.
         skipped_ticks: ticks that were left out because their whole period had passed.
         worst_lateness: s.
+        over_budget_ticks: ticks that took longer than a period to make. worst_tick: the longest, s.
+        failed_logs: what failed without stopping the drive, in plain words.
         ended: why the drive ended, in plain words.
         trims: control → trim as the trim buttons left it.
     """
@@ -42,6 +48,9 @@ class DriveReport:
     late_ticks: int = 0
     skipped_ticks: int = 0
     worst_lateness: float = 0.0
+    over_budget_ticks: int = 0
+    worst_tick: float = 0.0
+    failed_logs: list[str] = field(default_factory=list)
     ended: str = ""
     trims: dict[str, float] = field(default_factory=dict)
 
@@ -51,8 +60,11 @@ def drive(
     source: Source,
     sinks: Sequence[Sink] = (),
     *,
+    others: Mapping[str, Source] | None = None,
     clock: Clock | None = None,
     on_tick: Callable[[Tick], str | None] | None = None,
+    changes: Callable[[], Plan | str | None] | None = None,
+    bell: Callable[[], None] | None = None,
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
 
@@ -60,21 +72,28 @@ def drive(
     last thing that every sink gets is a stop. A second Ctrl-C does not wait for the ramp; a third breaks
     into whatever hangs.
 
+    A sink that takes nothing for longer than a command is valid is a fault, until it does again. One that fails ends
+    the drive; a log that fails does so unless ``guard.on_log_failure`` is "go on".
+
     Args:
         profile: a profile, or a plan made in code.
         source: where frames come from; it stays open.
-        sinks: where ticks go to; they stay open.
+        sinks: where ticks go to; they stay open. Each is served by a thread of its own (not in simulated time).
+        others: the sources of the other drivers and of the sensors of distance, by the names the profile has for them.
         clock: real time unless another one is given.
         on_tick: sees every tick; a text it returns ends the drive, with that text as the reason.
+        changes: asked at every tick for a changed plan to go on with, or a text that says why one is not taken, or
+            None; must not block. See `tenuto.runtime.changes.WatchedProfile`.
+        bell: rings where the profile wants that, and is called from the loop.
 
     Returns:
         How it went.
 
     Raises:
-        SourceError: the source has not the controls that the profile reads.
+        SourceError: a source has not the controls that the profile reads.
         Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
     """
-    return _Drive(profile, source, sinks, clock or MonotonicClock(), on_tick).run()
+    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell).run()
 
 
 class _Drive:
@@ -82,31 +101,34 @@ class _Drive:
 
     def __init__(
         self,
-        profile: Planned,
+        plan: Plan,
         source: Source,
         sinks: Sequence[Sink],
-        clock: Clock,
+        others: Mapping[str, Source],
+        clock: Clock | None,
         on_tick: Callable[[Tick], str | None] | None,
+        changes: Callable[[], Plan | str | None] | None,
+        bell: Callable[[], None] | None,
     ) -> None:
-        self.pipeline = Pipeline(profile)
-        self.source = source
-        self.sinks = tuple(sinks)
-        self.healthy = list(sinks)
-        self.clock = clock
-        self.on_tick = on_tick
+        self.line = Changeover(plan)
+        self.source, self.others = source, others
+        self.clock = clock or MonotonicClock()
+        self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
+        self.on_tick, self.changes, self.bell = on_tick, changes, bell
+        self.cues = Cues()
         self.report = DriveReport()
         self.failure: BaseException | None = None
         self.signals = 0
         self.stopping_sinks = False
+        self.over_budget: tuple[Reason, ...] = ()
 
     def run(self) -> DriveReport:
-        plan = self.pipeline.plan
-        check_controls(self.pipeline, self.source)
+        plan = self.line.plan
+        check_controls(plan, self.source, self.others)
         with _signals_to(self._on_signal):
             try:
-                for sink in self.sinks:
-                    sink.start(plan)
-                self._loop(plan.period)
+                self.outlets.start(plan)
+                self._loop()
             except BaseException as error:
                 self._fail(error, f"the drive broke off: {error!r}")
             finally:
@@ -115,16 +137,20 @@ class _Drive:
             raise self.failure
         return self.report
 
-    def _loop(self, period: float) -> None:
+    def _loop(self) -> None:
         """Make ticks at start, start + period, start + 2·period, …: no tick's lateness moves the next."""
-        start = self.clock.now()
+        first = start = self.clock.now()
         number = 0
         while True:
+            period = self.line.plan.period
             now = self.clock.now()
             tick = self._tick(now)
-            self._count(now - (start + number * period), period, now - start)
+            self._count(now - (start + number * period), period, now - first)
             if self.report.ended and (tick.command == STANDSTILL or self.signals > 1):
                 return
+            if self.line.plan.period != period:
+                start, number = now, 0
+                continue
             number += 1
             missed = int((self.clock.now() - start) / period) - number
             if missed > 0:
@@ -133,14 +159,18 @@ class _Drive:
             self.clock.sleep_until(start + number * period)
 
     def _tick(self, now: float) -> Tick:
-        frame = self._poll(now)
-        tick = self.pipeline.step(frame, now)
-        for sink in tuple(self.healthy):
-            try:
-                sink.write(tick)
-            except Exception as error:
-                self.healthy.remove(sink)
-                self._fail(error, f"{sink.name} failed: {error}")
+        self._take_change()
+        frame = self._poll(self.source, now)
+        others = self._poll_others(now) if self.others else {}
+        faults, notices = self.outlets.look(now, self.line.plan)
+        if (problem := self.outlets.fatal(self.line.plan)) is not None:
+            self._fail(*problem)
+        tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)
+        if self.line.changed:
+            self.outlets.change(self.line.plan)
+        self.outlets.give(tick)
+        if self.line.plan.feedback != "nothing":
+            self._tell(tick)
         if self.on_tick is not None:
             try:
                 ended = self.on_tick(tick)
@@ -150,19 +180,62 @@ class _Drive:
             else:
                 if ended:
                     self._end(ended)
+        self._budget(self.clock.now() - now)
         return tick
 
-    def _poll(self, now: float) -> Frame | None:
+    def _poll(self, source: Source, now: float) -> Frame | None:
         if self.failure is not None:
             return None
         try:
-            frame = self.source.poll(now)
-            if self.source.finished:
-                self._end(f"{self.source.name} has ended")
+            frame = source.poll(now)
+            if source is self.source and source.finished:
+                self._end(f"{source.name} has ended")
         except Exception as error:
-            self._fail(error, f"{self.source.name} failed: {error}")
+            self._fail(error, f"{source.name} failed: {error}")
             return None
         return frame
+
+    def _poll_others(self, now: float) -> dict[str, Frame]:
+        polled = {name: self._poll(source, now) for name, source in self.others.items()}
+        return {name: frame for name, frame in polled.items() if frame is not None}
+
+    def _take_change(self) -> None:
+        """Ask for a changed profile; one that does not fit the sources changes nothing."""
+        found = self.changes() if self.changes is not None else None
+        if isinstance(found, Plan):
+            try:
+                check_controls(found, self.source, self.others)
+            except SourceError as error:
+                found = str(error)
+            else:
+                self.line.change(found)
+        if isinstance(found, str):
+            self.line.refuse(found)
+
+    def _tell(self, tick: Tick) -> None:
+        """Let the driver feel or hear what happened."""
+        cue = self.cues.step(tick)
+        if cue is None:
+            return
+        by = self.line.plan.feedback
+        try:
+            if by in ("rumble", "both"):
+                for source in (self.source, *self.others.values()):
+                    source.rumble(cue.strength, cue.seconds)
+            if by in ("bell", "both") and self.bell is not None:
+                self.bell()
+        except Exception as error:
+            self._fail(error, f"the feedback failed: {error!r}")
+
+    def _budget(self, took: float) -> None:
+        """Note how long the tick took to make, and say so with the next one where that was too long."""
+        report, period = self.report, self.line.plan.period
+        report.worst_tick = max(report.worst_tick, took)
+        self.over_budget = ()
+        if took > period:
+            report.over_budget_ticks += 1
+            text = f"the tick before took {took * 1000:.0f} ms to make, and there are {period * 1000:.0f} ms"
+            self.over_budget = (Reason("tick_over_budget", text),)
 
     def _count(self, lateness: float, period: float, seconds: float) -> None:
         report = self.report
@@ -174,7 +247,7 @@ class _Drive:
 
     def _end(self, reason: str) -> None:
         """Ask for the ramp to standstill; the first reason given is the one that is kept."""
-        self.pipeline.end(reason)
+        self.line.end(reason)
         self.report.ended = self.report.ended or reason
 
     def _on_signal(self, name: str) -> None:
@@ -191,23 +264,34 @@ class _Drive:
     def _stop_sinks(self) -> None:
         """Give every sink its stop, whatever the others do."""
         self.stopping_sinks = True
-        last = self.pipeline.halt(self.clock.now())
-        self.report.trims = self.pipeline.trims
-        for sink in self.sinks:
-            try:
-                sink.stop(last)
-            except Exception as error:
-                self._fail(error, f"{sink.name} failed to stop: {error}")
+        last = self.line.pipeline.halt(self.clock.now())
+        self.report.trims = self.line.pipeline.trims
+        self.outlets.stop(last)
+        if (problem := self.outlets.fatal(self.line.plan)) is not None:
+            self._fail(*problem)
+        self.report.failed_logs = self.outlets.failed_logs()
 
 
-def check_controls(pipeline: Pipeline, source: Source) -> None:
-    """Make sure that a source has what a profile reads, before anything moves. Raises `SourceError`."""
-    known = [info.name for info in source.controls()]
-    needed = [(reads, control.name) for control in pipeline.plan.controls for reads in control.all_reads]
-    missing = [pair for pair in needed if pair[0] not in known]
-    if missing:
-        wanted = ", ".join(f"{reads} (for {name})" for reads, name in missing)
-        raise SourceError(f"{source.name} has no {wanted}; it has {', '.join(known)}")
+def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> None:
+    """Make sure that every source has what a plan reads of it, before anything moves. Raises `SourceError`."""
+    wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
+    for seat in plan.below:
+        wanted[seat.name] = _reads(seat.controls)
+    for sensor in plan.distances:
+        wanted.setdefault(sensor.name if sensor.own_source else "", []).append((sensor.reads, sensor.name))
+    sources = {"": source, **others}
+    for name, needed in wanted.items():
+        if name not in sources:
+            raise SourceError(f"{name} has no source: the profile names it as a driver or a sensor")
+        known = [info.name for info in sources[name].controls()]
+        missing = [pair for pair in needed if pair[0] not in known]
+        if missing:
+            said = ", ".join(f"{reads} (for {control})" for reads, control in missing)
+            raise SourceError(f"{sources[name].name} has no {said}; it has {', '.join(known)}")
+
+
+def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:
+    return [(reads, control.name) for control in controls for reads in control.all_reads]
 
 
 @contextmanager

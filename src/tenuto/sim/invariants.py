@@ -12,13 +12,66 @@ import math
 from collections.abc import Iterator
 
 from tenuto.core.demand import STANDSTILL
+from tenuto.core.frame import Frame
 from tenuto.core.guard import State
-from tenuto.core.plan import HELD_FROM, Plan, rest_bands
-from tenuto.core.tick import Tick
+from tenuto.core.plan import HELD_FROM, DriverPlan, Plan, rest_bands
+from tenuto.core.tick import Hand, Tick
 
 # What rounding may add to a limit: m/s, rad/s.
 _SLACK = 1e-6
 _AXES = ("vx", "vy", "vz", "yaw_rate")
+
+
+class _Person:
+    """What the ticks show of one driver.
+
+    Attributes:
+        heard: when a frame last came that a driver can stand behind. unbelieved: the newest one cannot be.
+        held: hold-to-run is, in the newest that could. at_rest: so are all sticks that drive in this mode.
+        released, enabled: since the robot last stopped, hold-to-run was seen released, then held with sticks at rest.
+    """
+
+    def __init__(self, plan: Plan, seat: DriverPlan | None) -> None:
+        self.seat, self._plan = seat, plan
+        self._controls = plan.controls if seat is None else seat.controls
+        self._bands = rest_bands(plan, self._controls)
+        self._frame: Frame | None = None
+        self.heard: float | None = None
+        self.unbelieved = self.held = self.at_rest = self.released = self.enabled = False
+
+    def see(self, hand: Hand, tick: Tick) -> None:
+        """Take what one tick shows."""
+        new, self._frame = hand.frame is not self._frame, hand.frame
+        self.unbelieved = False
+        if new and hand.frame is not None:
+            self.unbelieved = not self._believed(hand.frame, tick.time)
+            if not self.unbelieved:
+                self.heard = tick.time
+        if self.heard is None:
+            return
+        # The newest positions that could be believed count until others come, as they do for the driver.
+        hold = self._plan.guard.hold_to_run
+        style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
+        self.held = hold is None or hand.positions[hold] >= HELD_FROM
+        self.at_rest = all(abs(hand.positions[name]) <= self._bands[name] for name in style.controls())
+        # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
+        self.released = self.released or not self.held or hold is None
+        self.enabled = self.enabled or (self.released and self.held and self.at_rest)
+
+    def _believed(self, frame: Frame, now: float) -> bool:
+        """Tell whether a driver can stand behind a frame."""
+        if not frame.link_good or not frame.time <= now + self._plan.period:
+            return False
+        for control in self._controls:
+            for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
+                value = frame.values.get(reads, math.nan)
+                if not (isinstance(value, (int, float)) and low <= value <= high):
+                    return False
+        return True
+
+    def silent_at(self, now: float) -> float:
+        """Tell how long nothing was heard, s; none at all counts as nothing."""
+        return now - self.heard if self.heard is not None else 0.0
 
 
 class Watcher:
@@ -26,12 +79,10 @@ class Watcher:
 
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
-        self._bands = rest_bands(plan)
         self._before: Tick | None = None
-        # Since the robot last stopped: hold-to-run was seen released, and then held with the sticks at rest.
-        self._released = self._enabled = False
-        self._heard: float | None = None
-        self._held = False
+        self._people = {plan.driver: _Person(plan, None)}
+        self._people |= {seat.name: _Person(plan, seat) for seat in plan.below if seat.controls}
+        self._seats = {seat.name: seat for seat in plan.below}
         guard = plan.guard
         self._ramps = [max(max(mode.limits.axes[axis][:2]) for mode in plan.modes) for axis in range(4)]
         level = guard.stop_deceleration
@@ -41,41 +92,46 @@ class Watcher:
         """Give what is broken at this tick, in words; nothing when all holds."""
         self._learn(tick)
         broken = [
-            *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick), *self._in_time(tick)
+            *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
+            *self._in_time(tick), *self._one_driver(tick),
         ]  # fmt: skip
         self._before = tick
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
 
     def _learn(self, tick: Tick) -> None:
-        """Follow, from the ticks alone, whether a driver has enabled the robot since it last stopped."""
+        """Follow, from the ticks alone, who has enabled the robot since it last stopped."""
         before, driving = self._before, tick.guard.state is State.DRIVING
-        if before is not None and not driving and (before.guard.state is State.DRIVING or before.command != STANDSTILL):
-            self._released = self._enabled = False
-        if tick.new_frame and self._believed(tick):
-            self._heard = tick.time
-        if self._heard is None:
-            return
-        # The newest positions that could be believed count until others come, as they do for the driver.
-        hold = self._plan.guard.hold_to_run
-        held = hold is None or tick.positions[hold] >= HELD_FROM
-        style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
-        at_rest = all(abs(tick.positions[name]) <= self._bands[name] for name in style.controls())
-        # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
-        self._held = held
-        self._released = self._released or not held or hold is None
-        self._enabled = self._enabled or (self._released and held and at_rest)
+        stopped = before is not None and (before.guard.state is State.DRIVING or before.command != STANDSTILL)
+        for name, person in self._people.items():
+            if stopped and not driving:
+                person.released = person.enabled = False
+            person.see(tick.hands.get(name) or Hand(tick.frame, tick.new_frame, tick.positions, None), tick)
 
-    def _believed(self, tick: Tick) -> bool:
-        """Tell whether a driver can stand behind the newest frame."""
-        frame = tick.frame
-        if frame is None or not frame.link_good or not frame.time <= tick.time + self._plan.period:
-            return False
-        for control in self._plan.controls:
-            for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
-                value = frame.values.get(reads, math.nan)
-                if not (isinstance(value, (int, float)) and low <= value <= high):
-                    return False
-        return True
+    def _needed(self, tick: Tick) -> list[_Person]:
+        """List those who must be heard, and hold, for the one who drives to drive."""
+        first, driver = self._people[self._plan.driver], self._people.get(tick.driver)
+        if driver is None or driver is first:
+            return [first]
+        return [driver] if driver.seat is not None and driver.seat.alone else [first, driver]
+
+    def _one_driver(self, tick: Tick) -> Iterator[str]:
+        """Exactly one drives; nobody below while a hand above is moved, and nobody to whom it was not given."""
+        if not self._seats:
+            return
+        first = self._people[self._plan.driver]
+        if tick.driver not in self._people and tick.driver not in self._seats:
+            yield f'"{tick.driver}" drives, whom nobody knows'
+        seat = self._seats.get(tick.driver)
+        if tick.guard.state is not State.DRIVING or seat is None:
+            return
+        hand = tick.hands[self._plan.driver]
+        if first.heard == tick.time and not first.unbelieved and not first.at_rest:
+            yield f"{seat.name} drives, though the sticks of {self._plan.driver} are moved"
+        if seat.permit is not None and hand.positions[seat.permit] < HELD_FROM:
+            yield f"{seat.name} drives, though {seat.permit} is off"
+        before = self._before
+        if before is not None and before.driver != tick.driver and not hand.fresh and not seat.alone:
+            yield f"{seat.name} drives, though {self._plan.driver} has done nothing to give it"
 
     def _finite(self, tick: Tick) -> Iterator[str]:
         stages = {
@@ -95,7 +151,7 @@ class Watcher:
         driving = tick.guard.state is State.DRIVING
         if driving == bool(tick.guard.reasons):
             yield f"{tick.guard.state} with {len(tick.guard.reasons)} reasons"
-        if driving and not self._enabled:
+        if driving and not any(person.enabled for person in self._people.values()):
             yield "driving, though nobody has released, rested and pressed since the last stop"
         if driving:
             return
@@ -130,22 +186,23 @@ class Watcher:
     def _obeyed(self, tick: Tick) -> Iterator[str]:
         """What ends a permission ends it in the same tick: a hand that lets go, a bad frame, silence, a clock."""
         guard, before = self._plan.guard, self._before
-        button = guard.emergency_stop
-        pushed = button is not None and tick.positions[button] >= HELD_FROM
-        emergency = tick.guard.state is State.EMERGENCY_STOP
-        if pushed and not emergency:
+        button, emergency = guard.emergency_stop, tick.guard.state is State.EMERGENCY_STOP
+        hands = tick.hands.values() or [Hand(tick.frame, tick.new_frame, tick.positions, None)]
+        if button is not None and not emergency and any(hand.positions[button] >= HELD_FROM for hand in hands):
             yield f"{button} is on, and it is {tick.guard.state}"
         left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
-        if left and guard.reset is not None and not tick.chosen.switches.get(guard.reset):
+        if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
             yield "it left the emergency stop without a reset"
         if tick.guard.state is not State.DRIVING:
             return
-        if self._heard is not None and not self._held:
-            yield "driving, though hold-to-run is released"
-        if tick.new_frame and not self._believed(tick):
-            yield "driving, though the newest frame is not to be believed"
-        if self._heard is not None and tick.time - self._heard > guard.link_timeout + 2.0 * self._plan.period:
-            yield f"driving, though nothing was heard for {tick.time - self._heard:.2f} s"
+        for person in self._needed(tick):
+            if person.heard is not None and not person.held:
+                yield "driving, though hold-to-run is released"
+            if person.unbelieved:
+                yield "driving, though the newest frame is not to be believed"
+            timeout = guard.link_timeout if person.seat is None else person.seat.link_timeout
+            if (silent := person.silent_at(tick.time)) > timeout + 2.0 * self._plan.period:
+                yield f"driving, though nothing was heard for {silent:.2f} s"
         if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:
             yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
 
@@ -163,13 +220,13 @@ class Watcher:
 
     def _in_time(self, tick: Tick) -> Iterator[str]:
         """After the last good frame the robot stands within the time that the profile promises."""
-        if self._heard is None or tick.command == STANDSTILL or tick.time < self._heard:
+        silent = max(person.silent_at(tick.time) for person in self._needed(tick))
+        if tick.command == STANDSTILL or silent <= 0.0:
             return
         guard = self._plan.guard
         promise = (
             guard.link_timeout + guard.descend_for + longest_stop(self._plan) + 2 * max(tick.dt, self._plan.period)
         )
-        silent = tick.time - self._heard
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
 

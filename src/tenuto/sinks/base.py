@@ -10,16 +10,25 @@ from tenuto.core.tick import Tick
 
 
 class Sink(Closing, ABC):
-    """Something that ticks go to. The last thing it gets, whatever happens, is a stop."""
+    """Something that ticks go to. The last thing it gets, whatever happens, is a stop.
+
+    The loop serves every sink from a thread of its own: one that blocks holds up nothing else.
+
+    Attributes:
+        name: what a person calls it.
+        is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
+            can take one.
+    """
 
     name: str
+    is_log: bool = False
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
-        """Get ready for the ticks of this plan; called once before the first."""
+        """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""
 
     @abstractmethod
     def write(self, tick: Tick) -> None:
-        """Take a tick. Must not block; raise where the far end has failed."""
+        """Take a tick; raise where the far end has failed."""
 
     @abstractmethod
     def stop(self, tick: Tick) -> None:

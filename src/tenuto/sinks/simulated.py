@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from tenuto.core.chassis import Chassis
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
@@ -24,9 +25,13 @@ class SimulatedSink(Sink):
     def __init__(self, physics: Physics | None = None) -> None:
         """Say how far from ideal the robot is; as is usual for its kind if nothing is given."""
         self._physics = physics
+        self._chassis: Chassis | None = None
 
     def start(self, plan: Plan) -> None:
-        """Place a robot with the measures of the profile at the origin."""
+        """Place a robot with the measures of the profile at the origin; one that is there already stays where it is."""
+        if self._chassis == plan.chassis:
+            return
+        self._chassis = plan.chassis
         self.robot = simulated_robot(plan.chassis, self._physics)
         self._time: float | None = None
 

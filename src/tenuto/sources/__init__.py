@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,8 +12,9 @@ from tenuto.sources.text import SourceText, columns, parse_source, read_options
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile
+    from tenuto.profile.drivers import SourceTable
 
-__all__ = ["LinkCounts", "Source", "open_source"]
+__all__ = ["LinkCounts", "Source", "open_others", "open_source"]
 
 FORMS = (
     "gamepad[:IDENTITY]", "sbus:PORT", "crsf:PORT", "ibus:PORT", "lines:PORT[,baud=N][,columns=A|B]",
@@ -35,7 +36,7 @@ def open_source(what: str | Path | Profile) -> Source:
         RecordingError: the recording cannot be read.
     """
     if not isinstance(what, (str, Path)):
-        return _open_from_profile(what)
+        return _open_table(what.source, "[source]")
     text = str(what)
     if ":" not in text and text.endswith((".csv", ".parquet")):
         text = f"recording:{text}"
@@ -46,13 +47,45 @@ def open_source(what: str | Path | Profile) -> Source:
     return opener(parts, text)
 
 
-def _open_from_profile(profile: Profile) -> Source:
-    table = profile.source
+def open_others(profile: Profile, instead: Mapping[str, str] | None = None) -> dict[str, Source]:
+    """Open the sources of a profile's other drivers and sensors of distance, by their names.
+
+    Args:
+        profile: its ``[drivers]`` and ``[distances]`` tables are looked at.
+        instead: name → another source, as a text for `open_source`.
+
+    Raises:
+        SourceError: one cannot be opened, has none in the profile, or has no such name; those opened are closed.
+    """
+    instead = instead or {}
+    tables = {name: table.source for name, table in profile.drivers.items()}
+    tables |= {name: table.source for name, table in profile.distances.items() if table.source is not None}
+    for name in instead:
+        if name not in tables:
+            known = ", ".join(tables) or "none of either"
+            raise SourceError(f"the profile has no driver and no sensor {name} with a source; it has {known}")
+    opened: dict[str, Source] = {}
+    try:
+        for name, table in tables.items():
+            if name in instead:
+                opened[name] = open_source(instead[name])
+            elif table is not None:
+                opened[name] = _open_table(table, f"[drivers.{name}.source]")
+            else:
+                raise SourceError(f"drivers.{name} has no source: add one to the profile, or say which to use")
+    except BaseException:
+        for source in opened.values():
+            source.close()
+        raise
+    return opened
+
+
+def _open_table(table: SourceTable, where: str) -> Source:
     place = table.device or table.port or table.file or ""
     options = {"baud": str(table.baud)} if table.baud else {}
     if table.columns:
         options["columns"] = "|".join(table.columns)
-    return _OPENERS[table.kind](SourceText(table.kind, place, options), "[source]")
+    return _OPENERS[table.kind](SourceText(table.kind, place, options), where)
 
 
 def _gamepad(parts: SourceText, text: str) -> Source:

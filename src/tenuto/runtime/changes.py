@@ -1,0 +1,88 @@
+"""A profile's file that is watched while its robot is driven: a change is read and checked by a thread of its own."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from queue import Empty, SimpleQueue
+from typing import TYPE_CHECKING, Self
+
+from tenuto.core.closing import Closing
+from tenuto.core.errors import TenutoError
+from tenuto.core.plan import Plan, Planned
+
+if TYPE_CHECKING:
+    from tenuto.profile import Profile
+
+_LOOK_EVERY = 0.25
+
+
+class WatchedProfile(Closing):
+    """Looks at a profile's file for changes. Give it to `tenuto.drive` as ``changes``::
+
+    with WatchedProfile("medlar.toml", profile) as watched:
+        tenuto.drive(profile, source, sinks, changes=watched)
+    """
+
+    def __init__(self, path: str | Path, profile: Profile, prepare: Callable[[Profile], Planned] | None = None) -> None:
+        """Begin to watch.
+
+        Args:
+            path: the file. profile: what was read from it.
+            prepare: puts calibrations and trims to a profile that was read; none if nothing is given.
+        """
+        self._path, self._sources, self._prepare = Path(path), _sources(profile), prepare
+        self._found: SimpleQueue[Plan | str] = SimpleQueue()
+        self._done = threading.Event()
+        self._seen = self._stamp()
+        self._thread = threading.Thread(target=self._watch, name="watched profile", daemon=True)
+        self._thread.start()
+
+    def __call__(self) -> Plan | str | None:
+        """Give a changed plan, or say why a change cannot be taken; None when nothing has changed."""
+        try:
+            return self._found.get_nowait()
+        except Empty:
+            return None
+
+    def _stamp(self) -> tuple[int, int, int] | None:
+        try:
+            stat = self._path.stat()
+        except OSError:
+            return None  # an editor may be about to put the new one in its place
+        return stat.st_mtime_ns, stat.st_size, stat.st_ino
+
+    def _watch(self) -> None:
+        while not self._done.wait(_LOOK_EVERY):
+            now = self._stamp()
+            # A file that is still being written has changed again by the next look.
+            if now is not None and now != self._seen and not self._done.wait(_LOOK_EVERY / 5) and now == self._stamp():
+                self._seen = now
+                self._found.put(self._read())
+
+    def _read(self) -> Plan | str:
+        from tenuto.profile import load_profile
+
+        try:
+            profile = load_profile(self._path)
+            if _sources(profile) != self._sources:
+                return f"{self._path}: its sources differ; end the drive and start it again for that"
+            return (self._prepare(profile) if self._prepare is not None else profile).plan()
+        except (TenutoError, ValueError) as error:
+            return str(error)
+
+    def close(self) -> None:
+        """Watch no more."""
+        self._done.set()
+        self._thread.join()
+
+    def __enter__(self) -> Self:
+        return self
+
+
+def _sources(profile: Profile) -> dict[str, object]:
+    """Give all that is opened for a profile before it is driven."""
+    found: dict[str, object] = {name: table.source for name, table in profile.drivers.items()}
+    found |= {name: table.source for name, table in profile.distances.items()}
+    return {"": profile.source, **found}

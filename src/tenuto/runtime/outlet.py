@@ -1,0 +1,198 @@
+"""How ticks reach a sink: through a thread of its own. One that blocks holds up neither the loop nor the others."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import deque
+from collections.abc import Sequence
+
+from tenuto.core.errors import SinkError
+from tenuto.core.guard import Reason
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+from tenuto.runtime.clock import Clock
+from tenuto.sinks.base import Sink
+
+# How many ticks a log may be behind before it counts as failed.
+MOST_WAITING = 5000
+# How long sinks may take for their stop, all together, s.
+PATIENCE = 2.0
+
+
+class Outlet:
+    """Gives ticks to one sink: all of them to a log, only the newest to anything else.
+
+    Attributes:
+        sink: where they go.
+        failure: what it raised, if it did; it gets no more ticks then, but still its stop.
+        stopped: it has taken its stop.
+    """
+
+    def __init__(self, sink: Sink, clock: Clock) -> None:
+        self.sink = sink
+        self.failure: BaseException | None = None
+        self.stopped = False
+        self._clock = clock
+        self._waiting: deque[Tick | Plan] = deque()
+        self._last: Tick | None = None
+        self._wake = threading.Condition()
+        self._busy_since: float | None = None
+        self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
+
+    def start(self, plan: Plan) -> None:
+        """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
+        self.sink.start(plan)
+        self._thread.start()
+
+    def change(self, plan: Plan) -> None:
+        """Leave another plan for the sink, for the ticks that come from now on."""
+        with self._wake:
+            self._waiting.append(plan)
+
+    def give(self, tick: Tick) -> None:
+        """Leave a tick for the sink; never waits for it."""
+        with self._wake:
+            if self.failure is not None:
+                return
+            if not self.sink.is_log:
+                self._leave_out()
+            elif len(self._waiting) >= MOST_WAITING:
+                self.failure = SinkError(f"{self.sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
+            self._waiting.append(tick)
+            self._wake.notify()
+
+    def blocked_for(self, now: float) -> float:
+        """Tell for how long the sink has been busy with one tick, s."""
+        since = self._busy_since
+        return 0.0 if since is None else now - since
+
+    def stop(self, tick: Tick) -> None:
+        """Leave the last tick, whose command is standstill; the sink gets it once it has taken what waits."""
+        if not self._thread.is_alive():
+            self._stop_sink(tick)
+            return
+        with self._wake:
+            self._last = tick
+            if not self.sink.is_log:
+                self._leave_out()
+            self._wake.notify()
+
+    def wait(self, seconds: float) -> None:
+        """Wait until the sink has taken its stop, but no longer than so many seconds."""
+        if self._thread.is_alive():
+            self._thread.join(seconds)
+        if not self.stopped and self.failure is None:
+            self.failure = SinkError(f"{self.sink.name} hangs: it has not taken its stop within {seconds:.1f} s")
+
+    def _leave_out(self) -> None:
+        """Drop a tick that a newer one makes pointless."""
+        if self._waiting and isinstance(self._waiting[-1], Tick):
+            self._waiting.pop()
+
+    def _next(self) -> Tick | Plan | None:
+        """Wait for what the sink is to take; None once its stop is all that is left."""
+        with self._wake:
+            while True:
+                if self._waiting and self.failure is None:
+                    return self._waiting.popleft()
+                if self._last is not None:
+                    return None
+                self._wake.wait()
+
+    def _serve(self) -> None:
+        while (item := self._next()) is not None:
+            self._busy_since = self._clock.now()
+            try:
+                if isinstance(item, Tick):
+                    self.sink.write(item)
+                else:
+                    self.sink.start(item)
+            except Exception as error:  # told to the loop, which decides
+                self.failure = error
+            self._busy_since = None
+        self._busy_since = self._clock.now()
+        if self._last is not None:
+            self._stop_sink(self._last)
+
+    def _stop_sink(self, tick: Tick) -> None:
+        try:
+            self.sink.stop(tick)
+            self.stopped = True
+        except Exception as error:
+            self.failure = self.failure or error
+
+
+class DirectOutlet(Outlet):
+    """The same without a thread, for simulated time, in which nobody waits."""
+
+    def start(self, plan: Plan) -> None:
+        """Get the sink ready."""
+        self.sink.start(plan)
+
+    def change(self, plan: Plan) -> None:
+        """Give the sink another plan, now."""
+        self.sink.start(plan)
+
+    def give(self, tick: Tick) -> None:
+        """Give the sink a tick, now."""
+        if self.failure is None:
+            try:
+                self.sink.write(tick)
+            except Exception as error:
+                self.failure = error
+
+
+class Outlets:
+    """All sinks of a drive."""
+
+    def __init__(self, sinks: Sequence[Sink], clock: Clock, *, in_threads: bool) -> None:
+        self._all = [(Outlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
+
+    def start(self, plan: Plan) -> None:
+        """Get all sinks ready. Raises what one of them raises."""
+        for outlet in self._all:
+            outlet.start(plan)
+
+    def change(self, plan: Plan) -> None:
+        """Give all sinks another plan, for the ticks that come from now on."""
+        for outlet in self._all:
+            outlet.change(plan)
+
+    def give(self, tick: Tick) -> None:
+        """Leave a tick for every sink."""
+        for outlet in self._all:
+            outlet.give(tick)
+
+    def look(self, now: float, plan: Plan) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+        """Give what is a fault (a sink that is blocked), and what the driver should know (a log that has failed)."""
+        faults: tuple[Reason, ...] = ()
+        notices: tuple[Reason, ...] = ()
+        for outlet in self._all:
+            name = outlet.sink.name
+            if outlet.failure is not None and outlet.sink.is_log and plan.guard.goes_on_without_log:
+                notices += (Reason("log_failed", f"{outlet.failure}: it goes on without a log"),)
+            blocked = outlet.blocked_for(now)
+            if blocked > plan.guard.command_timeout and not outlet.sink.is_log:
+                faults += (Reason("sink_blocked", f"{name} has taken nothing for {blocked:.2f} s"),)
+        return faults, notices
+
+    def fatal(self, plan: Plan) -> tuple[BaseException, str] | None:
+        """Give the first failure that ends the drive, and say it."""
+        lenient = plan.guard.goes_on_without_log
+        for outlet in self._all:
+            if outlet.failure is not None and not (outlet.sink.is_log and lenient):
+                return outlet.failure, f"{outlet.sink.name} failed: {outlet.failure}"
+        return None
+
+    def failed_logs(self) -> list[str]:
+        """List what failed, of the logs."""
+        return [str(outlet.failure) for outlet in self._all if outlet.failure is not None and outlet.sink.is_log]
+
+    def stop(self, tick: Tick) -> None:
+        """Give every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
+        for outlet in self._all:
+            outlet.stop(tick)
+        until = time.monotonic() + PATIENCE
+        for outlet in self._all:
+            outlet.wait(max(until - time.monotonic(), 0.0))

@@ -1,0 +1,223 @@
+"""Several drivers: who drives, how it is taken and given, and what a sensor of distance leaves of a speed."""
+
+import math
+from itertools import pairwise
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
+from tenuto.core.cues import Cues
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.distance import speed_to_stop_within
+from tenuto.data import shipped
+from tenuto.sim.soak import Hands
+
+LESSON = tenuto.load_profile(shipped("medlar-lesson.toml"))
+ALONE = tenuto.parse_profile(
+    shipped("medlar-lesson.toml").read_text().replace('given_by = "north"', 'given_by = "north"\nalone = true')
+)
+Held = dict[str, Any]
+SOLO: Held = {"held": True}
+
+
+class Lesson:
+    """An instructor, a learner, a computer that follows the row, and a sensor in front."""
+
+    def __init__(self, profile: tenuto.Profile = LESSON) -> None:
+        self.pipeline = Pipeline(profile)
+        plan = self.pipeline.plan
+        self.instructor, self.learner = Hands(plan), Hands(plan)
+        self.now = 0.0
+        self.ticks: list[Tick] = []
+        self.front: float | None = 5000.0
+        self.planner: tuple[float, float] | None = None
+
+    def step(self, instructor: Held | None, learner: Held | None = None) -> Tick:
+        """One tick: what each holds (held, pressed, drive, steer), or None for silence."""
+        self.now += 0.02
+        frames = {}
+        if learner is not None:
+            frames["learner"] = Frame(self.now, self.learner.put(**{"held": False, **learner}))
+        if self.planner is not None:
+            frames["row_follower"] = Frame(self.now, {"vx": self.planner[0], "yaw_rate": self.planner[1]})
+        if self.front is not None:
+            frames["front"] = Frame(self.now, {"front": self.front})
+        own = Frame(self.now, self.instructor.put(**{"held": False, **instructor})) if instructor is not None else None
+        self.ticks.append(self.pipeline.step(own, self.now, others=frames))
+        return self.ticks[-1]
+
+    def run(self, ticks: int, instructor: Held | None, learner: Held | None = None) -> Tick:
+        return [self.step(instructor, learner) for _ in range(ticks)][-1]
+
+    def enable(self) -> Tick:
+        self.run(5, {}, {})
+        return self.run(5, SOLO, SOLO)
+
+    def give(self) -> Tick:
+        """The instructor enables and gives the robot to the learner."""
+        self.enable()
+        self.run(10, SOLO | {"pressed": "north"}, SOLO)
+        return self.run(3, SOLO, SOLO)
+
+
+def test_a_lesson() -> None:
+    lesson = Lesson()
+    assert lesson.enable().driver == "instructor"
+    assert lesson.run(20, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL  # nobody gave it
+    refused = lesson.run(3, SOLO | {"pressed": "north"}, SOLO | {"drive": 1.0})
+    assert refused.driver == "instructor"
+    told = [notice.text for tick in lesson.ticks for notice in tick.notices]
+    assert any("learner cannot have it: drive is at +1.00, not at rest" in text for text in told)
+    lesson.run(3, SOLO, SOLO)
+    assert lesson.give().driver == "learner"
+    assert lesson.run(100, SOLO, SOLO | {"drive": 1.0}).command.vx == pytest.approx(0.6)  # half of 1.2 m/s
+    taken = lesson.step(SOLO | {"drive": 0.5}, SOLO | {"drive": 1.0})
+    assert (taken.driver, taken.guard.state) == ("instructor", State.DRIVING)
+    assert 0.55 < taken.command.vx < 0.6 + 0.8 * 0.02 + 1e-9  # at once, and without a jump
+    assert lesson.run(10, SOLO, SOLO | {"drive": 1.0}).driver == "instructor"  # letting go gives nothing back
+    assert lesson.run(200, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
+
+
+@pytest.mark.parametrize(
+    ("instructor", "learner", "said"),
+    [
+        ({}, SOLO, "left_shoulder was let go"),
+        (SOLO, {}, "left_shoulder was let go"),
+        (SOLO, None, "learner: no good frame for"),
+        (None, SOLO, "no good frame for"),
+        (SOLO, SOLO | {"pressed": "east"}, "emergency stop: east is on"),
+    ],
+)
+def test_whoever_must_hold_or_be_heard_can_stop_it(instructor: Held | None, learner: Held | None, said: str) -> None:
+    lesson = Lesson()
+    lesson.give()
+    assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command.vx > 0.3
+    pushed = learner if learner is None else learner | {"drive": 1.0}
+    lesson.run(60, instructor, pushed)
+    assert any(said in reason.text for tick in lesson.ticks for reason in tick.guard.reasons)
+    assert lesson.ticks[-1].command == STANDSTILL
+    assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
+    if "emergency" in said:
+        lesson.run(5, {"pressed": "start"}, {})
+    assert lesson.enable().driver == "instructor"  # after a stop it is to be given afresh
+    assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
+
+
+def test_a_planner_drives_only_while_it_may() -> None:
+    lesson = Lesson()
+    lesson.planner = (3.0, 3.0)
+    permit = SOLO | {"pressed": "right_trigger"}
+    assert lesson.run(20, permit).command == STANDSTILL
+    lesson.enable()
+    assert lesson.run(50, SOLO).command == STANDSTILL
+    tick = lesson.run(150, permit)
+    assert tick.driver == "row_follower"
+    # On the same arc as asked for, with no axis beyond its share of the speeds.
+    assert tick.command.vx == pytest.approx(tick.command.yaw_rate)
+    assert tick.command.yaw_rate == pytest.approx(0.6 * min(1.2, math.radians(90)))
+    assert lesson.step(SOLO).driver == "instructor"  # the permit is gone
+    assert lesson.run(100, SOLO).command == STANDSTILL
+    lesson.run(50, permit)
+    assert lesson.step(permit | {"steer": 0.5}).driver == "instructor"  # a hand on a stick
+    assert lesson.run(10, permit).driver == "instructor"  # and it is not given back by itself
+    lesson.run(3, SOLO)
+    assert lesson.run(50, permit).command.vx > 0.3
+    lesson.planner = (math.nan, 0.0)
+    tick = lesson.step(permit)
+    assert tick.guard.state is State.STOPPING
+    assert tick.guard.reasons[0].text == "row_follower: vx is nan, which is no velocity"
+
+
+def test_one_who_may_drive_alone_enables_alone() -> None:
+    lesson = Lesson(ALONE)
+    lesson.run(5, None, {})
+    lesson.run(5, None, SOLO)
+    assert lesson.run(50, None, SOLO | {"drive": 1.0}).driver == "learner"
+    assert lesson.ticks[-1].command.vx > 0.3
+    lesson.run(5, {}, SOLO | {"drive": 1.0})
+    taken = lesson.run(2, {"drive": -1.0}, SOLO | {"drive": 1.0})
+    assert (taken.driver, taken.guard.state) == ("instructor", State.STOPPING)  # who took it does not hold
+    assert lesson.run(50, {"drive": -1.0}, SOLO | {"drive": 1.0}).command == STANDSTILL
+    jammed = Lesson(ALONE)
+    jammed.run(5, {}, None)
+    assert jammed.run(50, {}, SOLO).guard.state is State.NOT_ENABLED  # its button was down all along
+
+
+hands = st.one_of(
+    st.none(),
+    st.fixed_dictionaries(
+        {
+            "held": st.sampled_from([True, True, False]),
+            "pressed": st.sampled_from([None, None, "north", "right_shoulder", "right_trigger", "east", "start"]),
+            "drive": st.sampled_from([0.0, 0.0, 1.0, -1.0]),
+            "steer": st.sampled_from([0.0, 0.0, 1.0]),
+        }
+    ),
+)
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12), st.booleans())
+def test_no_hands_break_an_invariant(story: list[tuple[int, Held | None, Held | None]], alone: bool) -> None:
+    lesson = Lesson(ALONE if alone else LESSON)
+    lesson.planner = (0.5, 0.2)
+    lesson.give()
+    for ticks, instructor, learner in story:  # conftest watches every tick
+        lesson.run(ticks, instructor, learner)
+    for before, tick in pairwise(lesson.ticks):
+        held = tick.hands["instructor"].held or (alone and tick.driver == "learner")
+        assert held or tick.guard.state is not State.DRIVING
+        top = tick.hands["instructor"]
+        if tick.guard.state is State.DRIVING and before.guard.state is State.DRIVING and top.fresh:
+            moved = any(abs(top.positions[name]) > 0.08 for name in ("drive", "steer"))
+            assert tick.driver == "instructor" or not moved
+    still = lesson.run(150, SOLO, SOLO)
+    assert still.command == STANDSTILL or still.driver == "row_follower"
+
+
+@given(st.floats(0.0, 10.0), st.floats(0.1, 5.0), st.floats(0.0, 1.0))
+def test_the_speed_is_one_from_which_it_stops_in_time(distance: float, deceleration: float, reaction: float) -> None:
+    speed = speed_to_stop_within(distance, deceleration, reaction)
+    assert speed * reaction + speed**2 / (2 * deceleration) == pytest.approx(distance, abs=1e-9)
+
+
+def test_it_slows_down_for_what_is_in_front_and_stops_short_of_it() -> None:
+    lesson, wall, x = Lesson(), 4.0, 0.0
+    lesson.enable()
+    cues, felt = Cues(), []
+    for _ in range(600):
+        lesson.front = max(wall - x, 0.0) * 1000.0
+        tick = lesson.step(SOLO | {"drive": 1.0}, {})
+        x += tick.command.vx * 0.02
+        felt += [cue.name for cue in [cues.step(tick)] if cue is not None]
+    assert 0.4 - 0.01 <= wall - x < 0.45  # it keeps 0.4 m, and gets there
+    assert felt.count("near") > 3
+    assert any("front: 0.5" in notice.text for tick in lesson.ticks for notice in tick.notices)
+    assert lesson.run(50, SOLO | {"drive": -1.0}).command.vx == pytest.approx(-0.5)  # backing away is free
+    lesson.front = None
+    silent = lesson.run(100, SOLO | {"drive": 1.0})
+    assert silent.command == STANDSTILL
+    assert silent.notices[0].text == "front is silent: not forward until it is heard"
+    turning = lesson.run(50, SOLO | {"steer": 1.0}).command
+    assert turning == pytest.approx(VelocityCommand(yaw_rate=math.radians(90)))
+
+
+def test_what_is_wrong_with_the_other_drivers_is_said() -> None:
+    text = shipped("medlar-lesson.toml").read_text()
+    for old, new, said in (
+        ('given_by = "north"', "", "drivers.learner.given_by: expected a switch, or a control that is pressed"),
+        ('permit = "right_trigger"', 'permit = "right_triger"', 'found "right_triger" (did you mean "right_trigger"?)'),
+        ('columns = ["vx", "yaw_rate"]', 'columns = ["speed"]', "row_follower.source.columns: expected some of vx"),
+        ('columns = ["front"]', 'columns = ["back"]', 'distances.front.reads: expected one of the columns back'),
+        ('[drivers.learner.source]\nkind = "gamepad"', '[drivers.learner.source]\nkind = "crsf"\nport = "x"',
+         "say which of its controls it is: [drivers.learner.controls.NAME] with reads"),
+        ('driver = "instructor"', 'driver = "learner"', "drivers.learner: expected a name that no other driver"),
+    ):  # fmt: skip
+        assert old in text
+        with pytest.raises(tenuto.ProfileError) as caught:
+            tenuto.parse_profile(text.replace(old, new))
+        assert said in str(caught.value)
