@@ -151,7 +151,7 @@ class Pipeline:
             if before not in (State.DRIVING, State.STOPPING):
                 guard.release_seen = ranks.released
         # It keeps nobody from driving on, so it need not be known then.
-        missing = () if before is State.DRIVING else ranks.hand.missing(now)
+        missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, self._reset)
         self._reset = False
         if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):

@@ -91,6 +91,17 @@ class Ranks:
         return own if now.seat is not None and now.seat.alone else first.faults + own
 
     @property
+    def above(self) -> tuple[Reason, ...]:
+        """Why the one who would drive may not begin: a hand above is moving a stick."""
+        if self.now is self.first:
+            return ()
+        higher = self.all[: self.all.index(self.now)]
+        return tuple(
+            Reason("hand_above", f"{one.name} has the say, and {name} is not at rest there")
+            for one in higher if isinstance(one, StickDriver) and not one.faults for name in one.away
+        )  # fmt: skip
+
+    @property
     def demand(self) -> VelocityCommand:
         """What the one who drives asks for."""
         now = self.now

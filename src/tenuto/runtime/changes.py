@@ -9,7 +9,7 @@ from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, Self
 
 from tenuto.core.closing import Closing
-from tenuto.core.errors import TenutoError
+from tenuto.core.errors import ProfileError, TenutoError
 from tenuto.core.plan import Plan, Planned
 
 if TYPE_CHECKING:
@@ -69,6 +69,8 @@ class WatchedProfile(Closing):
             if _sources(profile) != self._sources:
                 return f"{self._path}: its sources differ; end the drive and start it again for that"
             return (self._prepare(profile) if self._prepare is not None else profile).plan()
+        except ProfileError as error:
+            return "; ".join(str(problem) for problem in error.problems)
         except (TenutoError, ValueError) as error:
             return str(error)
 

@@ -1,0 +1,175 @@
+"""The loop's own health: sinks that block or fail, slow ticks, a profile that is changed, and what the driver feels."""
+
+import threading
+import time
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+import tenuto
+from helpers import MEDLAR, Hands, Notebook
+from tenuto import Profile, State, Tick
+from tenuto.core.demand import STANDSTILL
+from tenuto.data import shipped
+from tenuto.runtime.changes import WatchedProfile
+from tenuto.sinks import Sink
+
+# A busy machine stalls the loop now and then; what is looked at here is something else.
+PATIENT = MEDLAR.model_copy(
+    update={
+        "loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0}),
+        "guard": MEDLAR.guard.model_copy(update={"command_timeout": 0.5, "on_log_failure": "go on"}),
+    }
+)
+
+
+class Stuck(Sink):
+    """A sink that hangs from some time on, until it is freed."""
+
+    name = "stuck"
+
+    def __init__(self, hangs_at: float) -> None:
+        self.hangs_at, self.freed, self.taken = hangs_at, threading.Event(), list[Tick]()
+
+    def write(self, tick: Tick) -> None:
+        self.taken.append(tick)
+        if tick.time > self.hangs_at:
+            self.freed.wait()
+
+    def stop(self, tick: Tick) -> None:
+        self.taken.append(tick)
+
+
+class Log(Notebook):
+    """A log that fails on the way."""
+
+    is_log = True
+
+
+class Pad(Hands):
+    """A pad that rumbles."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.felt: list[tuple[float, float]] = []
+
+    def rumble(self, strength: float, seconds: float) -> bool:
+        self.felt.append((strength, seconds))
+        return True
+
+
+def test_a_sink_that_blocks_stops_the_robot_and_holds_nobody_up() -> None:
+    stuck, other, rung = Stuck(0.6), Notebook(), []
+
+    def watch(tick: Tick) -> str | None:
+        if tick.time > 2.2:
+            stuck.freed.set()
+        return "done" if tick.time > 3.0 else None
+
+    loud = PATIENT.model_copy(update={"feedback": PATIENT.feedback.model_copy(update={"by": "both"})})
+    pad = Pad()
+    tenuto.drive(loud, pad, [stuck, other], on_tick=watch, bell=lambda: rung.append(1))
+    blocked = [tick for tick in other.ticks if "sink_blocked" in [reason.code for reason in tick.guard.reasons]]
+    assert blocked[0].time == pytest.approx(1.1, abs=0.3)  # half a second after it hung
+    assert blocked[0].guard.state is State.STOPPING
+    assert "stuck has taken nothing for 0.5" in blocked[0].guard.reasons[0].text
+    assert max(b.time - a.time for a, b in zip(other.ticks, other.ticks[1:], strict=False)) < 0.4
+    after = [tick for tick in other.ticks if tick.time > 2.4]
+    assert after
+    # Freed again, and the stick still pushed: it stays where it is.
+    assert all(tick.command == STANDSTILL and tick.guard.state is State.FAULT for tick in after)
+    assert "pressed afresh" in "".join(reason.text for reason in after[-1].guard.reasons)
+    assert stuck.taken[-1].command == STANDSTILL
+    assert len(stuck.taken) < len(other.ticks)  # only the newest, once it takes something again
+    assert (len(pad.felt), len(rung)) == (1, 1)  # enabled; a stop for a sink is no lost link
+
+
+def test_a_sink_that_hangs_at_the_end_keeps_no_other_from_its_stop() -> None:
+    stuck, other = Stuck(0.3), Notebook()
+    began = time.monotonic()
+    with pytest.raises(tenuto.SinkError, match="stuck hangs: it has not taken its stop within"):
+        tenuto.drive(PATIENT, Hands(), [stuck, other], on_tick=lambda tick: "done" if tick.time > 0.6 else None)
+    assert time.monotonic() - began < 6.0
+    assert [tick.command for tick in other.stops] == [STANDSTILL]
+    stuck.freed.set()
+
+
+@pytest.mark.parametrize("clock", [None, tenuto.SimulatedClock()])
+def test_it_goes_on_without_a_log_where_the_profile_says_so(clock: tenuto.SimulatedClock | None) -> None:
+    log, other = Log(fails_at=0.5), Notebook()
+
+    def watch(tick: Tick) -> str | None:
+        return "done" if tick.time > 1.2 else None
+
+    report = tenuto.drive(PATIENT, Hands(), [log, other], on_tick=watch, clock=clock)
+    assert report.failed_logs == ["no space left"]
+    assert max(tick.command.vx for tick in other.ticks if tick.time > 0.7) > 0.3
+    told = {notice.text for tick in other.ticks for notice in tick.notices}
+    assert "no space left: it goes on without a log" in told
+    assert len(log.ticks) == pytest.approx(sum(tick.time <= 0.52 for tick in other.ticks), abs=1)  # it had every tick
+    strict = PATIENT.model_copy(update={"guard": MEDLAR.guard})
+    with pytest.raises(OSError, match="no space left"):
+        tenuto.drive(strict, Hands(), [Log(fails_at=0.5)], on_tick=watch, clock=clock)
+
+
+def test_a_tick_that_takes_too_long_is_told() -> None:
+    notebook = Notebook()
+
+    def slow(tick: Tick) -> str | None:
+        if 0.4 < tick.time < 0.45:
+            time.sleep(0.1)
+        return "done" if tick.time > 0.7 else None
+
+    report = tenuto.drive(PATIENT, Hands(), [notebook], on_tick=slow)
+    assert report.over_budget_ticks >= 1
+    assert report.worst_tick >= 0.1
+    told = [notice.text for tick in notebook.ticks for notice in tick.notices if notice.code == "tick_over_budget"]
+    assert any("the tick before took 1" in text for text in told)
+
+
+def read(path: Path, text: str) -> Profile:
+    path.write_text(text)
+    return tenuto.load_profile(path)
+
+
+def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) -> None:
+    path = tmp_path / "mine.toml"
+    text = shipped("medlar.toml").read_text().replace('rate = "50 Hz"', 'rate = "50 Hz"\nstall_timeout = "2 s"')
+    profile, ticks, log = read(path, text), list[Tick](), tenuto.open_sink(f"log:{tmp_path / 'run.csv'}")
+    steps = [
+        (0.7, text.replace("dead_zone = 0.08", "dead_zone = 8")),
+        (1.4, text.replace('kind = "gamepad"', 'kind = "gamepad"\ndevice = "another"')),
+        (2.1, text.replace('forward = "1.2 m/s"', 'forward = "0.6 m/s"')),
+    ]
+
+    class Driver(Hands):
+        """Lets go and presses afresh a while after the last change."""
+
+        def poll(self, now: float) -> tenuto.Frame:
+            begun = now if now < 3.6 else now - 3.6
+            return super().poll(begun)._replace(time=now)
+
+    def watch(tick: Tick) -> str | None:
+        ticks.append(tick)
+        if steps and tick.time > steps[0][0]:
+            read_later = steps.pop(0)[1]
+            path.write_text(read_later)
+        return "done" if tick.time > 6.0 else None
+
+    with WatchedProfile(path, profile) as watched, log:
+        tenuto.drive(profile, Driver(), [log], on_tick=watch, changes=watched)
+    told = list(dict.fromkeys(notice.text for tick in ticks for notice in tick.notices if notice.code[:7] == "profile"))
+    assert len(told) == 2
+    assert "controls.drive.dead_zone: expected a share of the travel from 0 to 0.9, found 8" in told[0]
+    assert "its sources differ" in told[1]
+    refused = [tick for tick in ticks if 0.9 < tick.time < 2.0]
+    assert all(tick.guard.state is State.DRIVING for tick in refused)
+    assert max(tick.command.vx for tick in refused) > 0.8
+    stop = next(tick for tick in ticks if tick.guard.state is State.STOPPING)
+    assert stop.guard.reasons[0].text == "the profile has changed: it stops to take the new one"
+    waiting = [tick for tick in ticks if stop.time + 1.0 < tick.time < 3.5]
+    assert waiting
+    assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # though hold-to-run is held all along
+    assert max(tick.command.vx for tick in ticks if tick.time > 4.5) == pytest.approx(0.6)
+    assert len(pd.read_csv(tmp_path / "run.csv")) == pytest.approx(len(ticks), abs=2)
