@@ -10,11 +10,13 @@ import pytest
 from tenuto.core import guard as guard_module
 from tenuto.core import limits
 from tenuto.core import pipeline as pipeline_module
+from tenuto.core.changeover import Changeover
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.driver import StickDriver
 from tenuto.core.guard import TABLE, Event, Guard, State
 from tenuto.core.outputs import Output
 from tenuto.core.pipeline import Pipeline
+from tenuto.core.ranks import Ranks
 from tenuto.core.reading import Reader
 
 Mutant = Callable[[pytest.MonkeyPatch], None]
@@ -118,6 +120,22 @@ def _keeps_the_power(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(Pipeline, "_power", lambda self: True)
 
 
+def _lets_the_learner_drive_alone(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(Ranks, "held", property(lambda self: self.now.held))
+
+
+def _does_not_see_a_blocked_sink(patch: pytest.MonkeyPatch) -> None:
+    step = Pipeline.step
+    patch.setattr(Pipeline, "step", lambda self, *known, **more: step(self, *known, **{**more, "faults": ()}))
+
+
+def _changes_the_profile_without_a_stop(patch: pytest.MonkeyPatch) -> None:
+    def change(self: Changeover, plan: Any) -> None:
+        self._next, self._standing = plan, True
+
+    patch.setattr(Changeover, "change", change)
+
+
 S, E = State, Event
 MUTANTS: dict[str, Mutant] = {
     "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
@@ -138,4 +156,10 @@ MUTANTS: dict[str, Mutant] = {
     "trusts every clock": _trusts_every_clock,
     "lets outputs go on": _outputs_go_on,
     "keeps the power on": _keeps_the_power,
+    "gives the robot to hands that are moved": lambda patch: patch.setattr(Ranks, "_not_given", lambda *_: []),
+    "lets nobody take over": lambda patch: patch.setattr(Ranks, "_taken", lambda _: None),
+    "does not look at the permit": lambda patch: patch.setattr(Ranks, "_kept", lambda self: self.now),
+    "lets the learner drive alone": _lets_the_learner_drive_alone,
+    "does not see a blocked sink": _does_not_see_a_blocked_sink,
+    "changes the profile without a stop": _changes_the_profile_without_a_stop,
 }

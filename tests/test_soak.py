@@ -14,7 +14,9 @@ from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.soak import Outcome, make_story, play, shrink, soak
 
-PROFILES = {name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar", "quince")}
+PROFILES = {
+    name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")
+}
 
 
 @pytest.mark.parametrize("name", MUTANTS)
@@ -34,10 +36,11 @@ def test_a_hundred_drives_break_nothing_and_keep_the_promised_times() -> None:
         for outcome in soak(profile, range(1000, 1040)):
             assert outcome.broken == []
             total.add(outcome)
-    assert total.runs == 120
+    assert total.runs == 160
     assert total.driven > 40.0
     assert {"hold_released", "link_quiet", "link_bad", "value_not_finite", "control_missing", "time_backwards",
-            "loop_stalled", "value_out_of_range"} <= set(total.faults)  # fmt: skip
+            "loop_stalled", "value_out_of_range", "sink_blocked", "ended"} <= set(total.faults)  # fmt: skip
+    assert min(total.by[name] for name in ("instructor", "learner", "row_follower")) > 1.0
     assert 0.3 < total.worst_time <= total.promise_time
     assert 0.1 < total.worst_distance <= total.promise_distance
 

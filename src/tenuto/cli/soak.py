@@ -49,7 +49,7 @@ def soak(
     from tenuto.sim.soak import Outcome, play, shrink
     from tenuto.sim.soak import soak as soak_runs
 
-    shown = ("medlar", "medlar-lift", "quince", "sorrel", "damson")
+    shown = ("medlar", "medlar-lift", "medlar-lesson", "quince", "sorrel", "damson")
     files = [profile] if profile is not None else [shipped(f"{name}.toml") for name in shown]
     total, began = Outcome(), time.perf_counter()
     robots: dict[str, Outcome] = {}
@@ -72,7 +72,11 @@ def soak(
         figures = {name: getattr(total, name) for name in ("runs", "ticks", "seconds", "driven", "worst_time",
                    "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
         story = [asdict(scene) for scene in total.story]
-        typer.echo(json.dumps({**figures, "faults": dict(total.faults), "story": story, "took": took}, indent=2))
+        typer.echo(
+            json.dumps(
+                {**figures, "by": dict(total.by), "faults": dict(total.faults), "story": story, "took": took}, indent=2
+            )
+        )
     else:
         _print(total, took, robots)
         if total.broken and not again:
@@ -90,6 +94,8 @@ def _print(total: Outcome, took: float, robots: dict[str, Outcome]) -> None:
         "simulated", f"{total.runs} drives with {len(robots)} profiles, {total.seconds / 3600.0:.1f} h: {speed}"
     )
     grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
+    if len(total.by) > 1:
+        grid.add_row("", ", ".join(f"{name} {seconds / 60.0:.1f} min" for name, seconds in total.by.most_common()))
     for code, count in total.faults.most_common():
         grid.add_row("", f"{count:>8}  {code.replace('_', ' ')}")
     for number, (name, own) in enumerate(robots.items()):

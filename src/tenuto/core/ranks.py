@@ -3,8 +3,9 @@
 ========== ==================================================================================================
 what       when
 ========== ==================================================================================================
-takes over a hand above moves a stick out of its rest, presses ``takes_over``, or changes the mode while a script
-           drives; at once, in the same tick, without a jump (the command goes on from where it is, within the limits)
+takes over the first in rank, or one above who may drive alone, moves a stick out of its rest, presses ``takes_over``,
+           or changes the mode while a script drives; at once, in the same tick, without a jump (the command goes on
+           from where it is, within the limits)
 is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
            sticks at rest too
 goes back  ``permit`` is switched off; after every stop
@@ -98,7 +99,8 @@ class Ranks:
         higher = self.all[: self.all.index(self.now)]
         return tuple(
             Reason("hand_above", f"{one.name} has the say, and {name} is not at rest there")
-            for one in higher if isinstance(one, StickDriver) and not one.faults for name in one.away
+            for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
+            for name in one.away
         )  # fmt: skip
 
     @property
@@ -162,10 +164,11 @@ class Ranks:
     def _taken(self) -> StickDriver | None:
         """Give the highest in rank who takes over with this tick."""
         key = self._plan.guard.takes_over
-        for one in self.all:
-            if one is self.now:
+        rank = self.all.index(self.now)
+        for one in self._able:
+            if self.all.index(one) >= rank:
                 return None
-            if not isinstance(one, StickDriver) or one.faults or one.held is None:
+            if one.faults or one.held is None:
                 continue
             mode_switched = one is self.first and not isinstance(self.now, StickDriver) and one.mode is not self._mode
             if one.away or one.on(key) or mode_switched:

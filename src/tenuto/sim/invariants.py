@@ -129,9 +129,13 @@ class Watcher:
             yield f"{seat.name} drives, though the sticks of {self._plan.driver} are moved"
         if seat.permit is not None and hand.positions[seat.permit] < HELD_FROM:
             yield f"{seat.name} drives, though {seat.permit} is off"
-        before = self._before
-        if before is not None and before.driver != tick.driver and not hand.fresh and not seat.alone:
+        before, person = self._before, self._people.get(seat.name)
+        if before is None or before.driver == tick.driver or seat.alone:
+            return
+        if not hand.fresh:
             yield f"{seat.name} drives, though {self._plan.driver} has done nothing to give it"
+        if person is not None and not person.at_rest:
+            yield f"{seat.name} was given the robot with sticks that are moved"
 
     def _finite(self, tick: Tick) -> Iterator[str]:
         stages = {

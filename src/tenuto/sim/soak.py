@@ -9,15 +9,15 @@ from __future__ import annotations
 import math
 import random
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from tenuto.core.changeover import Changeover
 from tenuto.core.control import ControlPlan
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.frame import Frame, Signal
-from tenuto.core.guard import State
-from tenuto.core.pipeline import Pipeline
+from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan, Planned
 from tenuto.core.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
@@ -35,6 +35,9 @@ LINKS = (
 )  # fmt: skip
 CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
 DEVICES = ("there", "there", "there", "unplugged", "another")
+# What the processes around the pipeline do: a sink that hangs, ticks that take long, a profile that is saved anew, and
+# the whole program killed and started again.
+PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "profile changed", "restarted")
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,8 +45,9 @@ class Scene:
     """A while in which one thing is so.
 
     Attributes:
-        seconds: how long. driver, link, clock, device: see above. seed: for what is random in it.
+        seconds: how long. driver, link, clock, device, process: see above. seed: for what is random in it.
         enables: the driver begins as one should: lets go, rests, presses.
+        second: how those of lower rank drive, where there are any.
     """
 
     seconds: float
@@ -53,6 +57,8 @@ class Scene:
     device: str
     seed: int
     enables: bool
+    process: str = "sound"
+    second: str = "absent"
 
 
 @dataclass(slots=True)
@@ -60,7 +66,8 @@ class Outcome:
     """What came of one run, or of many.
 
     Attributes:
-        runs, ticks, seconds: how much was simulated. driven: seconds of driving. faults: stops by their first code.
+        runs, ticks, seconds: how much was simulated. driven: seconds of driving. by: the same of each driver.
+        faults: stops by their first code.
         worst_time, worst_distance: from the last good frame or the first reason to standstill, s and m.
         promise_time, promise_distance: what they may be at most.
         broken: what was broken, in words; the story that broke it first.
@@ -70,6 +77,7 @@ class Outcome:
     ticks: int = 0
     seconds: float = 0.0
     driven: float = 0.0
+    by: Counter[str] = field(default_factory=Counter)
     faults: Counter[str] = field(default_factory=Counter)
     worst_time: float = 0.0
     worst_distance: float = 0.0
@@ -85,6 +93,7 @@ class Outcome:
         for name in ("worst_time", "worst_distance", "promise_time", "promise_distance"):
             setattr(self, name, max(getattr(self, name), getattr(other, name)))
         self.faults.update(other.faults)
+        self.by.update(other.by)
         if other.broken and not self.broken:
             self.broken, self.story = other.broken, other.story
 
@@ -95,7 +104,8 @@ def make_story(seed: int, scenes: int = 6) -> list[Scene]:
     return [
         Scene(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
-            dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.6,
+            dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
+            dice.choice(PROCESSES), dice.choice(list(DRIVERS)),
         )
         for _ in range(scenes)
     ]  # fmt: skip
@@ -140,7 +150,8 @@ def _shorter(story: list[Scene]) -> Iterator[list[Scene]]:
     """Give stories with a little less in them, those with much less first."""
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
-    plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there"}
+    plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
+             "second": "absent"}  # fmt: skip
     for row, scene in enumerate(story):
         data = asdict(scene)
         for key, value in plain.items():
@@ -154,10 +165,11 @@ class _Stage:
     """One run under way."""
 
     def __init__(self, profile: Planned) -> None:
-        self.pipeline = Pipeline(profile)
-        self.plan = self.pipeline.plan
+        self.plan = profile.plan()
+        self.line = Changeover(self.plan)
         self.watcher = Watcher(self.plan)
         self.hands = Hands(self.plan)
+        self.others = {seat.name: Hands(self.plan, seat.controls) for seat in self.plan.below if seat.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
         until_stop = guard.link_timeout + guard.descend_for + longest_stop(self.plan)
@@ -171,12 +183,16 @@ class _Stage:
     def play(self, scene: Scene) -> None:
         """Play one scene."""
         dice = random.Random(scene.seed)
-        link = _Link(scene, dice)
+        link, second_link = _Link(scene, dice), _Link(scene, dice)
         steps = max(1, round(scene.seconds / self.plan.period))
         jump_at = dice.randrange(steps) if scene.clock != "steady" else -1
+        happens_at = dice.randrange(steps)
         for step in range(steps):
-            self.hands.act(scene.driver, dice, self.plan.period, step if scene.enables else -1)
+            beginning = step if scene.enables else -1
+            self.hands.act(scene.driver, dice, self.plan.period, beginning)
             dt = self.plan.period if step != jump_at else _odd_step(scene.clock, dice)
+            if scene.process == "slow ticks":
+                dt += dice.uniform(0.0, 0.4 * self.plan.stall_timeout)
             self.now += dt
             frame = None
             if scene.device != "unplugged":
@@ -184,17 +200,58 @@ class _Stage:
                 if scene.device == "another":
                     values = {f"axis_{number}": value for number, value in enumerate(values.values())}
                 frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
-            self._see(self.pipeline.step(frame, self.now))
+            others = self._others(scene, dice, second_link, beginning)
+            faults = self._process(scene, step - happens_at)
+            self._see(self.line.step(frame, self.now, others=others, faults=faults), faults)
             if self.outcome.broken:
                 return
 
-    def _see(self, tick: Tick) -> None:
+    def _others(self, scene: Scene, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
+        """Give what comes from those of lower rank, and from sensors of distance."""
+        frames: dict[str, Frame] = {}
+        for name, hands in self.others.items():
+            hands.act(scene.second, dice, self.plan.period, beginning)
+            frame = link.carry(Frame(self.now, hands.values(), signal=Signal(link.quality, -70.0, 8.0)), self.now)
+            if frame is not None:
+                frames[name] = frame
+        for seat in self.plan.below:
+            if not seat.controls and dice.random() < 0.9:
+                speed = dice.choice((0.5, 1.0, -0.3, 0.0)) if dice.random() > 0.005 else math.nan
+                frames[seat.name] = Frame(self.now, {"vx": speed, "yaw_rate": dice.uniform(-1.0, 1.0)})
+        for sensor in self.plan.distances:
+            if sensor.own_source and dice.random() < 0.8:
+                frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
+        return frames
+
+    def _process(self, scene: Scene, since: int) -> tuple[Reason, ...]:
+        """Let happen to the processes what the scene wants; ``since`` ticks after the moment for it."""
+        if scene.process == "sink blocked" and 0 <= since < 40:
+            return (Reason("sink_blocked", "a sink has taken nothing"),)
+        if since == 0 and scene.process == "profile changed":
+            if scene.seed % 3 == 0:
+                self.line.refuse("it is broken")
+            else:
+                self.line.change(self.plan)
+        elif since == 0 and scene.process == "restarted":
+            # The robot has stopped by itself meanwhile: no command came in time.
+            self.line, self.watcher = Changeover(self.plan), Watcher(self.plan)
+            self.stopping, self.driving = None, False
+        return ()
+
+    def _see(self, tick: Tick, faults: tuple[Reason, ...]) -> None:
         outcome = self.outcome
-        outcome.broken = self.watcher.see(tick)
+        if self.line.changed:
+            if self.stopping is not None or self.driving:
+                outcome.broken = [f"at {tick.time:.3f} s: the profile was changed before the robot stood"]
+            self.watcher = Watcher(self.plan)
+        outcome.broken = outcome.broken or self.watcher.see(tick)
+        if faults and tick.guard.state is State.DRIVING:
+            outcome.broken += [f"at {tick.time:.3f} s: driving, though {faults[0].text}"]
         outcome.ticks += 1
         outcome.seconds += min(tick.dt, 1.0)
         if tick.guard.state is State.DRIVING:
             outcome.driven += tick.dt
+            outcome.by[tick.driver] += tick.dt  # type: ignore[assignment]  # seconds may be counted too
             self.driving, self.stopping = True, None
             if tick.new_frame:
                 self.heard = tick.time
@@ -233,17 +290,24 @@ def _odd_step(clock: str, dice: random.Random) -> float:
 class Hands:
     """Hands on all the controls of a profile: what somebody does, as the raw numbers of the device."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, controls: Sequence[ControlPlan] | None = None) -> None:
+        """Take hold of the controls of a plan, or of another driver's."""
+        controls = plan.controls if controls is None else controls
         driving = plan.driving_controls()
         hold = plan.guard.hold_to_run
-        self._sticks = [control for control in plan.controls if control.name in driving]
-        self._others = [control for control in plan.controls if control.name not in (*driving, hold)]
-        urgent = (plan.guard.emergency_stop, plan.guard.reset, plan.guard.stop)
+        self._sticks = [control for control in controls if control.name in driving]
+        self._others = [control for control in controls if control.name not in (*driving, hold)]
+        urgent = {plan.guard.emergency_stop, plan.guard.reset, plan.guard.stop, plan.guard.takes_over}
+        # Who may give the robot away does so often.
+        giving = {name for seat in plan.below for name in (seat.given_by, seat.permit)}
+        self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
-        self._hold = [control for control in plan.controls if control.name == hold]
+        self._hold = [control for control in controls if control.name == hold]
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
         self._held = False
-        self._pressed = -1
+        self._pressed = self._gives = -1
+        # Those of lower rank wait until they are given the robot.
+        self._off_at = 10 if controls is plan.controls else 25
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
@@ -254,11 +318,16 @@ class Hands:
 
     def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
         """Do what such a driver does within ``dt`` s; in the first steps of a scene, begin as one should."""
-        if 0 <= beginning < 10:
+        if 0 <= beginning < self._off_at:
             self._pushed = dict.fromkeys(self._pushed, 0.0)
             self._held, self._pressed = beginning >= 5, -1
+            if self._giving and beginning == 5:
+                self._gives = dice.choice((-1, *self._giving))
             return
-        if beginning == 10:
+        if 0 <= beginning < 60 and self._giving and self._gives >= 0:
+            self._pressed = self._gives  # and hands off, while somebody else drives
+            return
+        if beginning == self._off_at:
             # Off it goes, on one stick or two.
             for name in dice.sample(list(self._pushed), min(2, len(self._pushed))):
                 self._pushed[name] = dice.choice((0.0, 1.0, 1.0, -1.0))
@@ -271,7 +340,7 @@ class Hands:
         if dice.random() < presses * dt:
             # Whoever is nervous presses what stops and what starts again more than anything else.
             anything = dice.randrange(-2, len(self._others))
-            self._pressed = dice.choice([*self._urgent, anything])
+            self._pressed = dice.choice([*self._urgent, *self._giving, anything])
 
     def values(self) -> dict[str, float]:
         """Give the raw numbers of now."""
