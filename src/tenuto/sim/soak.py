@@ -16,6 +16,7 @@ from typing import Any
 from tenuto.core.changeover import Changeover
 from tenuto.core.control import ControlPlan
 from tenuto.core.demand import STANDSTILL
+from tenuto.core.driver import COUNTED_OVER
 from tenuto.core.frame import Frame, Signal
 from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan, Planned
@@ -306,8 +307,9 @@ class Hands:
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
         self._held = False
         self._pressed = self._gives = -1
-        # Those of lower rank wait until they are given the robot.
-        self._off_at = 10 if controls is plan.controls else 25
+        # First the link has to be good for a while; those of lower rank wait until they are given the robot.
+        wait = max(plan.guard.least_frame_rate * COUNTED_OVER, plan.guard.link_good_for / plan.period)
+        self._off_at = math.ceil(wait) + (10 if controls is plan.controls else 25)
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
@@ -324,7 +326,7 @@ class Hands:
             if self._giving and beginning == 5:
                 self._gives = dice.choice((-1, *self._giving))
             return
-        if 0 <= beginning < 60 and self._giving and self._gives >= 0:
+        if 0 <= beginning < self._off_at + 50 and self._giving and self._gives >= 0:
             self._pressed = self._gives  # and hands off, while somebody else drives
             return
         if beginning == self._off_at:
