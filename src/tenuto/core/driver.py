@@ -16,7 +16,7 @@ from tenuto.core.reading import Reader
 from tenuto.core.selection import Selection
 
 # In what time the frames of a link are counted, s.
-COUNTED_OVER = 1.0
+_COUNTED_OVER = 1.0
 _VELOCITY = VelocityCommand._fields
 
 
@@ -66,7 +66,8 @@ class StickDriver:
         self.shaped: Mapping[str, float] = self.reader.positions
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
         self.demand = STANDSTILL
-        self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * COUNTED_OVER))
+        # The newest frames, as many as must come in that time: the oldest of them must not be older.
+        self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
 
     def hear(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None when nothing came."""
@@ -108,9 +109,6 @@ class StickDriver:
                 missing += (
                     Reason("link_settling", f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
                 )
-        if self._arrivals.maxlen and len(self._arrivals) < self._arrivals.maxlen:
-            text = f"{len(self._arrivals)} frames have come so far, and {self._arrivals.maxlen} are needed"
-            missing += (Reason("link_settling", text),)
         if not self.mode.may_start:
             missing += (Reason("mode_may_not_start", f"mode {self.mode.name} may not be started in: choose another"),)
         return missing
@@ -132,8 +130,8 @@ class StickDriver:
             weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
             return (Reason("link_weak", weak),)
         arrivals = self._arrivals
-        if arrivals.maxlen and len(arrivals) == arrivals.maxlen and now - arrivals[0] > COUNTED_OVER:
-            came = sum(now - time <= COUNTED_OVER for time in arrivals)
+        if arrivals and now - arrivals[0] > _COUNTED_OVER:
+            came = sum(now - time <= _COUNTED_OVER for time in arrivals)
             sparse = f"{came} good frames in the last second (least_frame_rate {guard.least_frame_rate:g} Hz)"
             return (Reason("link_sparse", sparse),)
         return ()

@@ -16,7 +16,6 @@ from typing import Any
 from tenuto.core.changeover import Changeover
 from tenuto.core.control import ControlPlan
 from tenuto.core.demand import STANDSTILL
-from tenuto.core.driver import COUNTED_OVER
 from tenuto.core.frame import Frame, Signal
 from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan, Planned
@@ -308,8 +307,7 @@ class Hands:
         self._held = False
         self._pressed = self._gives = -1
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
-        wait = max(plan.guard.least_frame_rate * COUNTED_OVER, plan.guard.link_good_for / plan.period)
-        self._off_at = math.ceil(wait) + (10 if controls is plan.controls else 25)
+        self._off_at = math.ceil(plan.guard.link_good_for / plan.period) + (10 if controls is plan.controls else 25)
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
