@@ -14,6 +14,7 @@ from tenuto.cli.curve import curve
 from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
 from tenuto.cli.drive import drive
+from tenuto.cli.robot import robot
 from tenuto.cli.soak import soak
 from tenuto.cli.watch import watch
 from tenuto.core.errors import TenutoError
@@ -29,7 +30,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, bind, calibrate, check, curve, drive, soak):
+for command in (demo, devices, watch, bind, calibrate, check, curve, drive, robot, soak):
     app.command()(command)
 
 

@@ -38,6 +38,7 @@ class Outlet:
         self._last: Tick | None = None
         self._wake = threading.Condition()
         self._busy_since: float | None = None
+        self._not_before = 0.0
         self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
@@ -94,15 +95,18 @@ class Outlet:
         """Wait for what the sink is to take; None once its stop is all that is left."""
         with self._wake:
             while True:
-                if self._waiting and self.failure is None:
-                    return self._waiting.popleft()
-                if self._last is not None:
+                if self._last is not None and not (self._waiting and self.failure is None):
                     return None
-                self._wake.wait()
+                # What has a rate of its own gets the newest tick of then, not of now.
+                early = self._not_before - self._clock.now()
+                if self._waiting and self.failure is None and (early <= 0.0 or self._last is not None):
+                    return self._waiting.popleft()
+                self._wake.wait(early if self._waiting and early > 0.0 else None)
 
     def _serve(self) -> None:
         while (item := self._next()) is not None:
             self._busy_since = self._clock.now()
+            self._not_before = max(self._not_before, self._busy_since - self.sink.period) + self.sink.period
             try:
                 if isinstance(item, Tick):
                     self.sink.write(item)
@@ -172,6 +176,8 @@ class Outlets:
             name = outlet.sink.name
             if outlet.failure is not None and outlet.sink.is_log and plan.guard.goes_on_without_log:
                 notices += (Reason("log_failed", f"{outlet.failure}: it goes on without a log"),)
+            if outlet.sink.problem:
+                notices += (Reason("far_end", outlet.sink.problem),)
             blocked = outlet.blocked_for(now)
             if blocked > plan.guard.command_timeout and not outlet.sink.is_log:
                 faults += (Reason("sink_blocked", f"{name} has taken nothing for {blocked:.2f} s"),)

@@ -18,10 +18,17 @@ class Sink(Closing, ABC):
         name: what a person calls it.
         is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
             can take one.
+        period: the shortest time between two ticks that it is given, s; 0 for every one.
     """
 
     name: str
     is_log: bool = False
+    period: float = 0.0
+
+    @property
+    def problem(self) -> str:
+        """What the driver should know of the far end, such as that it does not answer; empty for nothing."""
+        return ""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""

@@ -1,0 +1,101 @@
+"""The default line to a builder's own firmware: a velocity, how long it is valid, a counter and a checksum.
+
+One line of ASCII, ended by a newline; whole numbers, so that the smallest controller reads it. See docs/protocols.md::
+
+    V 17 420 0 0 -100 200 1 7A3F
+      │  │   │ │ │    │   │ └ CRC-16 of everything before this space, four hexadecimal digits
+      │  │   │ │ │    │   └ power: 1 the outputs may have it, 0 take it off
+      │  │   │ │ │    └ valid for so many ms: stop by yourself when no other good line came by then
+      │  └───┴─┴─┴ vx, vy, vz in mm/s and yaw rate in mrad/s; x forward, y left, z up, left positive (ISO 8855)
+      └ counter, 0 to 255 and over again: a line that repeats the last one's is no new one
+"""
+
+from __future__ import annotations
+
+from binascii import crc_hqx
+from typing import NamedTuple
+
+from tenuto.core.demand import VelocityCommand
+from tenuto.protocols.decoder import Counts
+
+# A longer line is none of ours; it is dropped before it fills the memory.
+_LONGEST = 96
+_LARGEST = 32_767
+LONGEST_VALID_MS = 60_000
+
+
+class VelocityLine(NamedTuple):
+    """One good line.
+
+    Attributes:
+        counter: 0…255. command: m/s and rad/s. valid_for: s. power: whether the outputs may have power.
+    """
+
+    counter: int
+    command: VelocityCommand
+    valid_for: float
+    power: bool
+
+
+def checksum(text: bytes) -> int:
+    """Give the CRC-16 of some bytes: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR."""
+    return crc_hqx(text, 0xFFFF)
+
+
+def encode_velocity_line(line: VelocityLine) -> bytes:
+    """Write a line; speeds beyond ±32.767 m/s or rad/s are held there."""
+    speeds = (round(min(max(1000.0 * speed, -_LARGEST), _LARGEST)) for speed in line.command)
+    valid = round(min(max(1000.0 * line.valid_for, 0.0), LONGEST_VALID_MS))
+    text = " ".join(map(str, ("V", line.counter % 256, *speeds, valid, int(line.power)))).encode()
+    return with_checksum(text)
+
+
+def with_checksum(text: bytes) -> bytes:
+    """Put the checksum and the newline behind a text."""
+    return text + b" %04X\n" % checksum(text)
+
+
+class VelocityLineDecoder:
+    """Reads such lines out of bytes; never raises on them.
+
+    Attributes:
+        counts: good lines; bad ones; lost ones by the gaps of the counter.
+    """
+
+    def __init__(self) -> None:
+        self.counts = Counts()
+        self._buffer = bytearray()
+        self._counter: int | None = None
+
+    def feed(self, data: bytes) -> list[VelocityLine]:
+        """Take the next bytes, and give the good lines that they complete; one repeated gives nothing."""
+        self._buffer += data
+        *lines, rest = self._buffer.split(b"\n")
+        self._buffer = rest if len(rest) <= _LONGEST else bytearray()
+        self.counts.bad += len(rest) > _LONGEST
+        found: list[VelocityLine] = []
+        for text in lines:
+            line = _parse(bytes(text).rstrip(b"\r"))
+            if line is None:
+                self.counts.bad += 1
+            elif line.counter != self._counter:
+                if self._counter is not None:
+                    self.counts.lost += (line.counter - self._counter) % 256 - 1
+                self._counter = line.counter
+                self.counts.good += 1
+                found.append(line)
+        return found
+
+
+def _parse(text: bytes) -> VelocityLine | None:
+    head, _, sum_text = text.rpartition(b" ")
+    words = head.split(b" ")
+    if len(words) != 8 or words[0] != b"V" or sum_text != b"%04X" % checksum(head):
+        return None
+    try:
+        counter, vx, vy, vz, yaw_rate, valid, power = (int(word) for word in words[1:])
+    except ValueError:
+        return None
+    return VelocityLine(
+        counter, VelocityCommand(vx / 1000.0, vy / 1000.0, vz / 1000.0, yaw_rate / 1000.0), valid / 1000.0, power == 1
+    )

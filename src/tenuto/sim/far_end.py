@@ -1,0 +1,92 @@
+"""A simulated robot at the other end of a serial line: it reads velocity lines, and stops by itself on silence."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+import tty
+from collections.abc import Iterator
+
+from tenuto.core.closing import Closing
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.plan import Planned
+from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
+from tenuto.sim.robots import PathPoint, Physics, simulated_robot
+
+STEP = 0.01
+# How often a good line is answered, s.
+_ANSWER_EVERY = 0.1
+
+
+class FarEnd(Closing):
+    """What stands in for a robot's firmware, motors and wheels, on a pseudo-terminal.
+
+    Attributes:
+        port: the name of the port that a sink opens.
+        robot: the simulated robot. decoder: with its counts.
+    """
+
+    def __init__(self, profile: Planned, physics: Physics | None = None, link: str | None = None) -> None:
+        """Place the robot at the origin.
+
+        Args:
+            profile: its chassis is that of the robot. physics: how far it is from ideal.
+            link: a path under which the port can also be opened.
+        """
+        self._chassis = profile.plan().chassis
+        self.robot = simulated_robot(self._chassis, physics)
+        self.decoder = VelocityLineDecoder()
+        self._actuators = self._chassis.actuators(STANDSTILL)
+        self._master, self._slave = os.openpty()  # both stay open: the line is there before and after a sink is
+        tty.setraw(self._slave)
+        os.set_blocking(self._master, False)
+        self.port, self._link = os.ttyname(self._slave), link
+        if link is not None:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(link)
+            os.symlink(self.port, link)
+        self._answered = 0.0
+        self._commanded = 0.0
+
+    def run(self) -> Iterator[PathPoint]:
+        """Live in real time, and give where the robot is, a hundred times a second."""
+        before = time.monotonic()
+        while True:
+            time.sleep(STEP)
+            now = time.monotonic()
+            self.robot.advance(now - before)
+            before = now
+            self.hear()
+            yield self.robot.now
+
+    def hear(self) -> None:
+        """Follow the newest good line of what has come."""
+        try:
+            data = os.read(self._master, 4096)
+        except BlockingIOError:
+            return
+        lines = self.decoder.feed(data)
+        if lines:
+            self._follow(lines[-1])
+
+    def _follow(self, line: VelocityLine) -> None:
+        now = self.robot.now.time
+        command, _ = self._chassis.within_reach(line.command)
+        self._actuators = self._chassis.actuators(command, self._actuators, now - self._commanded)
+        self._commanded = now
+        self.robot.command(self._actuators, line.valid_for, line.power)
+        if now - self._answered >= _ANSWER_EVERY:
+            self._answered = now
+            with contextlib.suppress(BlockingIOError):
+                os.write(self._master, b"A %d\n" % line.counter)
+
+    def close(self) -> None:
+        """Take the line away."""
+        if self._master >= 0:
+            os.close(self._master)
+            os.close(self._slave)
+            self._master = -1
+            if self._link is not None:
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(self._link)

@@ -1,0 +1,107 @@
+"""A serial line to the builder's own firmware: the default line of docs/protocols.md, or a template of one's own."""
+
+from __future__ import annotations
+
+import string
+import time
+
+import serial
+
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.errors import SinkError
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
+from tenuto.sinks.base import Sink
+
+# The stop at the end is sent so often, and so far apart, s: one of them will arrive.
+_STOPS, _APART = 5, 0.02
+_CHECKSUM = "{checksum}"
+
+
+class SerialLine(Sink):
+    """Writes a line for each tick that it is given, or so many a second.
+
+    A template is text with fields in braces, as of `str.format`: ``{vx:.3f}``, ``{yaw_rate:.3f}``, the names of the
+    actuators, of what goes over the wire and of the outputs, ``{counter}``, ``{valid_ms}``, ``{power}``, and at the end
+    ``{checksum}``.
+
+    Raises:
+        SinkError: the port cannot be opened, or goes away.
+    """
+
+    def __init__(
+        self, port: str, baud: int = 115_200, rate: float | None = None, answers: float | None = None, line: str = ""
+    ) -> None:
+        """Open a port.
+
+        Args:
+            port: its name. baud: its speed.
+            rate: how many lines a second at most; None for one a tick.
+            answers: the longest that the far end may be silent, s; None where it says nothing.
+            line: a template; empty for the default line.
+        """
+        self.name = f"serial line on {port}"
+        self.period = 1.0 / rate if rate else 0.0
+        self._answers, self._template = answers, line
+        self._heard = time.monotonic()
+        self._counter = 0
+        try:
+            self._serial = serial.Serial(port, baud, timeout=0, exclusive=True)
+        except (OSError, ValueError) as error:
+            raise SinkError(f"{port} does not open: {getattr(error, 'strerror', None) or error}") from error
+
+    @property
+    def problem(self) -> str:
+        """Say that the far end is silent, where it should not be."""
+        silent = time.monotonic() - self._heard
+        return f"{self.name}: no answer for {silent:.1f} s" if self._answers and silent > self._answers else ""
+
+    def start(self, plan: Plan) -> None:
+        """Make sure that the template can be filled in."""
+        names = _fields(Pipeline(plan).halt(0.0), 0)
+        for _, field, _, _ in string.Formatter().parse(self._template.removesuffix(_CHECKSUM)):
+            if field is not None and field not in names:
+                raise SinkError(f"{self.name}: its line has a field {field}; there are {', '.join(sorted(names))}")
+
+    def write(self, tick: Tick) -> None:
+        """Send the command of a tick."""
+        if tick.send:
+            self._send(tick)
+
+    def stop(self, tick: Tick) -> None:
+        """Send the standstill several times."""
+        for _ in range(_STOPS):
+            self._send(tick._replace(command=STANDSTILL))
+            time.sleep(_APART)
+
+    def _send(self, tick: Tick) -> None:
+        self._counter = (self._counter + 1) % 256
+        try:
+            self._serial.write(self._text(tick))
+            if self._serial.read(max(1, self._serial.in_waiting)):
+                self._heard = time.monotonic()
+        except OSError as error:
+            raise SinkError(f"{self._serial.port} is gone: {error.strerror or error}") from error
+
+    def _text(self, tick: Tick) -> bytes:
+        if not self._template:
+            return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power))
+        filled = self._template.removesuffix(_CHECKSUM).format_map(_fields(tick, self._counter))
+        if self._template.endswith(_CHECKSUM):
+            return with_checksum(filled.rstrip().encode())
+        return filled.encode() + b"\n"
+
+    def close(self) -> None:
+        """Close the port; a write that hangs is broken off."""
+        self._serial.cancel_write()
+        self._serial.close()
+
+
+def _fields(tick: Tick, counter: int) -> dict[str, float]:
+    """Give what a template may name."""
+    return {
+        **tick.command._asdict(), **tick.actuators, **tick.wire, **tick.outputs,
+        "counter": counter, "valid_ms": round(1000.0 * tick.valid_for), "power": int(tick.power),
+    }  # fmt: skip

@@ -1,0 +1,119 @@
+"""Real processes: a transmitter, the loop and the robot, each killed or stopped at any moment. The robot stands.
+
+Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes fifty, as docs/guard.md reports.
+"""
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+from tenuto.data import shipped
+
+ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "5"))
+FAULTS = [
+    ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP), ("loop", signal.SIGKILL),
+    ("transmitter", signal.SIGSTOP), ("robot", signal.SIGKILL),
+]  # fmt: skip
+TIMEOUT, VALID, RAMP = 0.3, 0.5, 1.2 / 1.5
+ROLL_OUT = 0.12 * 4.1  # the motors' lag, from full speed to a sixtieth of it
+STANDS = 0.02
+
+# Rests until the loop is there, presses, pushes forward, and goes on for as long as it lives.
+TRANSMITTER = """
+import pathlib, time
+from tenuto.sim.receiver import SimulatedReceiver
+begun = []
+def motion(t):
+    if not begun and pathlib.Path("run.csv").exists():
+        begun.append(t)
+    t -= begun[0] if begun else t
+    return [1500.0, 2012.0 if t > 1.4 else 1500.0, 1500.0, 1500.0, 2012.0 if t > 1.0 else 988.0, *[1500.0] * 11]
+SimulatedReceiver("sbus", motion=motion, link="radio")
+time.sleep(60)
+"""
+COMMANDS = {
+    "robot": ["-m", "tenuto", "robot", "mine.toml", "--link", "cart", "--log", "robot.csv"],
+    "transmitter": ["-c", TRANSMITTER],
+    "loop": ["-m", "tenuto", "drive", "mine.toml", "--to", "serial:cart", "--to", "log:run.csv"],
+}
+
+
+def profile_text() -> str:
+    text = shipped("medlar.toml").read_text()
+    for old, new in (
+        ('kind = "gamepad"', 'kind = "sbus"\nport = "radio"'),
+        ('"left_y"', '"channel_2"'), ('"right_x"', '"channel_4"'),
+        ("low = -30454\ncentre = 983\nhigh = 30454\n", ""), ('"left_shoulder"', '"channel_5"'),
+        ('link_timeout = "300 ms"', f'link_timeout = "{TIMEOUT} s"\ncommand_timeout = "{VALID} s"'),
+        ('rate = "50 Hz"', 'rate = "50 Hz"\nstall_timeout = "400 ms"'),
+    ):  # fmt: skip
+        text = text.replace(old, new)
+    return text
+
+
+def rows_of(path: Path) -> list[tuple[float, float]]:
+    """The robot's own log: the clock that all processes share, and its speed. A killed one may end in half a row."""
+    lines = path.read_text().splitlines()[1:] if path.exists() else []
+    cells = [line.split(",") for line in lines if line.count(",") == 5]
+    return [(float(row[0]), float(row[4])) for row in cells]
+
+
+def wait_for(what: Callable[[], bool], seconds: float = 30.0) -> None:
+    until = time.monotonic() + seconds
+    while not what():
+        assert time.monotonic() < until, "the processes did not get going"
+        time.sleep(0.02)
+
+
+@pytest.mark.parametrize("number", range(ROUNDS))
+def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> None:
+    who, how = FAULTS[number % len(FAULTS)]
+    dice = random.Random(number)
+    (tmp_path / "mine.toml").write_text(profile_text())
+    log = tmp_path / "robot.csv"
+    running: dict[str, subprocess.Popen[bytes]] = {}
+
+    def begin(name: str) -> None:
+        with (tmp_path / f"{name}.txt").open("wb") as said:
+            command = [sys.executable, *COMMANDS[name]]
+            running[name] = subprocess.Popen(command, cwd=tmp_path, stdout=said, stderr=subprocess.STDOUT)
+
+    try:
+        begin("robot")
+        begin("transmitter")
+        wait_for(lambda: (tmp_path / "cart").exists() and (tmp_path / "radio").exists())
+        begin("loop")
+        wait_for(lambda: any(speed > 0.2 for _, speed in rows_of(log)[-3:]))
+        time.sleep(dice.uniform(0.0, 1.2))
+        fault = time.monotonic()
+        running[who].send_signal(how)
+        time.sleep(1.3)
+        running[who].send_signal(signal.SIGCONT)
+        back = time.monotonic()
+        time.sleep(2.2)
+        if (who, how) == ("robot", signal.SIGKILL):
+            assert running["loop"].wait(timeout=10) == 1
+            assert "cart is gone" in (tmp_path / "loop.txt").read_text()
+            return
+        rows = rows_of(log)
+    finally:
+        for process in running.values():
+            process.kill()
+            process.wait()
+    # Where the robot itself was stopped, its time begins to run again when it goes on.
+    start = back if who == "robot" else fault
+    promise = max(VALID, 0.0 if who != "transmitter" else TIMEOUT + RAMP) + ROLL_OUT
+    slow = max(b[0] - a[0] for a, b in pairwise(row for row in rows if row[0] > start))
+    moving = [clock for clock, speed in rows if clock > start and abs(speed) > STANDS]
+    took = max(moving, default=start) - start
+    print(f"{who} {how.name}: it stood after {took:.2f} s, promised {promise:.2f} s; its longest step {slow:.2f} s")
+    assert took <= promise + 0.15 + 3.0 * slow
+    assert len([row for row in rows if row[0] > start + promise]) > 20  # and it lived on, standing
