@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
+from math import isfinite
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+from rich.table import Table
 from rich.text import Text
 
 from tenuto.cli.console import results
+
+if TYPE_CHECKING:
+    from tenuto.core.stopping import Stage
 
 
 def check(
@@ -31,10 +36,12 @@ def check(
     """
     import tenuto
     from tenuto.calibration.store import Calibration, find_calibration
-    from tenuto.profile.advice import Advice, advise, line_of, stopping_distance
+    from tenuto.core.stopping import link_loss_stages
+    from tenuto.profile.advice import Advice, advise, line_of
 
     text = profile.read_text(encoding="utf-8", errors="replace")
     notes: list[str] = []
+    stages: list[Stage] = []
     try:
         loaded = tenuto.load_profile(profile)
     except tenuto.ProfileError as error:
@@ -50,22 +57,37 @@ def check(
         if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
             found = kept[0]
         remarks = advise(loaded, found, controls)
-        unnoticed, standing = stopping_distance(loaded.plan(found))
-        notes.append(
-            f"quiet link at full speed: {unnoticed:.2f} m until it is noticed, standing after {standing:.2f} m"
-        )
+        stages = link_loss_stages(loaded.plan(found))
         notes.append("calibrated" if found is not None else "not compared with a calibration")
     if as_json:
         rows = [{"line": line_of(text, remark.key), **asdict(remark)} for remark in remarks]
-        typer.echo(json.dumps({"remarks": rows, "notes": notes}, indent=2))
+        loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
+        typer.echo(json.dumps({"remarks": rows, "notes": notes, "link_loss": loss}, indent=2))
     else:
         for remark in remarks:
             style, word = ("bold red", "problem") if remark.problem else ("yellow", "doubt")
             where = f"{profile}:{line_of(text, remark.key)}: {remark.key}"
             results.print(Text.assemble(f"{where}: ", (word, style), f": {remark.text}"), soft_wrap=True)
+        if stages:
+            results.print("When the link goes quiet at full speed:")
+            results.print(_table(stages))
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
         problems = sum(remark.problem for remark in remarks)
         results.print(f"{problems} problems, {len(remarks) - problems} doubts")
     if any(remark.problem for remark in remarks):
         raise typer.Exit(1)
+
+
+def _table(stages: list[Stage]) -> Table:
+    """Show the stages with the time and the way from the last frame to the end of each."""
+    grid = Table.grid(padding=(0, 2))
+    for justify in ("left", "right", "right", "right"):
+        grid.add_column(justify=justify, no_wrap=True)
+    seconds = metres = sinks = 0.0
+    for stage in stages:
+        seconds, metres, sinks = seconds + stage.seconds, metres + stage.metres, sinks + stage.sinks
+        down = f"{sinks:.1f} m down" if stage.sinks else ""
+        when = f"until {seconds:.2f} s" if isfinite(seconds) else "from then on"
+        grid.add_row(f"  {stage.what}", when, f"{metres:.2f} m", down)
+    return grid

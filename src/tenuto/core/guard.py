@@ -114,6 +114,7 @@ class GuardSettings:
         least_frame_rate: how many good frames a second must come, counted over a second, Hz; 0 for no such demand.
         takes_over: a control that takes the robot from a driver below while it is on; moving a stick does so anyway.
         goes_on_without_log: a log that cannot be written stops nothing.
+        grace: for how long a link that is noticed to be lost changes nothing yet: the last command holds, s.
     """
 
     hold_to_run: str | None
@@ -138,6 +139,12 @@ class GuardSettings:
     least_frame_rate: float = 0.0
     takes_over: str | None = None
     goes_on_without_log: bool = False
+    grace: float = 0.0
+
+    @property
+    def unnoticed(self) -> float:
+        """For how long the last command holds at most after the last good frame, s."""
+        return self.link_timeout + self.grace
 
 
 # The faults that say that nobody is heard.

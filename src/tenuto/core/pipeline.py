@@ -41,6 +41,7 @@ class Pipeline:
         # What is to be done about a lost link, and until when; it ends as soon as somebody is heard again.
         self._descend_until = -math.inf
         self._silent = False
+        self._lost_since: float | None = None
         self._demand = STANDSTILL
         self._command = STANDSTILL
         self._wire = Wire(plan.actuators) if plan.actuators else None
@@ -114,6 +115,9 @@ class Pipeline:
         faults = clock_faults + faults + ranks.faults
         if self.plan.guard.stop is not None and ranks.on(self.plan.guard.stop):
             faults += (Reason("stop_switch", f"{self.plan.guard.stop} is on: it stops everything while it is"),)
+        if self.plan.guard.grace > 0.0:
+            faults, grace = self._bear(faults, now)
+            notices += grace
         status = self._permission(faults, now)
         driving = status.state is State.DRIVING
         self._demand = ranks.demand
@@ -132,6 +136,20 @@ class Pipeline:
         if driving and hand.meaning_changed and ranks.now is hand:
             notices += (self._through_rest(),)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
+
+    def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+        """Bear a lost link for the grace time while somebody drives; give what is left of the faults, and say so."""
+        lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
+        if not lost:
+            self._lost_since = None
+            return faults, ()
+        if self._lost_since is None:
+            self._lost_since = now
+        lasted, grace = now - self._lost_since, self.plan.guard.grace
+        if self._guard.state is not State.DRIVING or not 0.0 <= lasted < grace:
+            return faults, ()
+        text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
+        return tuple(fault for fault in faults if fault not in lost), (Reason("link_grace", text),)
 
     def _permission(self, faults: tuple[Reason, ...], now: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
@@ -203,7 +221,7 @@ class Pipeline:
             good = self._ranks.hand.reader.good
             if settings.on_link_loss == "descend" and good is not None:
                 # Counted from when somebody was last heard: a computer that slept since then must not begin now.
-                self._descend_until = good.time + settings.link_timeout + settings.descend_for
+                self._descend_until = good.time + settings.unnoticed + settings.descend_for
         elif not lost:
             self._silent, self._descend_until = False, -math.inf
 

@@ -11,6 +11,7 @@ from tenuto.core.curve import resolution
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.modes import ModePlan
 from tenuto.core.plan import Plan
+from tenuto.core.stopping import fastest, link_loss_stages
 from tenuto.profile.build import pressed_names
 from tenuto.profile.choices import LevelsOutput, PositionsTable
 from tenuto.profile.schema import Profile
@@ -53,16 +54,6 @@ def advise(
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(plan), *_modes(profile), *_switches(profile, plan), *_guard(plan),
     ]  # fmt: skip
-
-
-def stopping_distance(plan: Plan) -> tuple[float, float]:
-    """Give how far the robot goes at full speed before a quiet link is noticed, and until it stands, m.
-
-    v·timeout, and v²/(2·a) more, as a constant deceleration has it.
-    """
-    speed = max(max(mode.speeds.forward, mode.speeds.backward) for mode in plan.modes)
-    unnoticed = speed * plan.guard.link_timeout
-    return unnoticed, unnoticed + speed * speed / (2.0 * plan.guard.stop_deceleration)
 
 
 def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Advice]:
@@ -188,15 +179,16 @@ def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Advice]:
 
 
 def _guard(plan: Plan) -> Iterator[Advice]:
-    unnoticed, until_standing = stopping_distance(plan)
+    unnoticed = fastest(plan) * plan.guard.unnoticed
+    until_standing = sum(stage.metres for stage in link_loss_stages(plan))
     if unnoticed > ROOM:
         text = f"at full speed the robot goes {unnoticed:.1f} m, across a room, before a quiet link is noticed"
         yield Advice("guard.link_timeout", True, text)
     elif until_standing > ROOM / 2.0:
         text = f"at full speed the robot goes {until_standing:.1f} m from the last frame to standstill"
         yield Advice("guard.link_timeout", False, text)
-    fastest = max(max(mode.limits.acceleration, mode.limits.deceleration or 0.0) for mode in plan.modes)
-    if plan.guard.stop_deceleration < fastest:
+    quickest = max(max(mode.limits.acceleration, mode.limits.deceleration or 0.0) for mode in plan.modes)
+    if plan.guard.stop_deceleration < quickest:
         text = "a stop is slower than the driver's own ramps: raise it, as far as the robot does not tip"
         yield Advice("guard.stop_deceleration", False, text)
 

@@ -76,6 +76,7 @@ def build_plan(
             guard.least_frame_rate or 0.0,
             guard.takes_over,
             guard.on_log_failure == "go on",
+            guard.grace or 0.0,
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,

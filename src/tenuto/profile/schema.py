@@ -51,6 +51,7 @@ class GuardTable(Table):
     frozen_after: Time | None = Field(default=None, description='a time, such as "2 s"')
     command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
+    grace: Time | None = Field(default=None, description='a time, such as "200 ms"')
     takes_over: Name | None = Field(default=None, description="a control that takes the robot back while it is held")
     least_frame_rate: Frequency | None = Field(default=None, description='a frequency, such as "20 Hz"')
     on_log_failure: Literal["stop", "go on"] = Field(default="stop", description='"stop" or "go on"')

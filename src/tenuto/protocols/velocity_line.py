@@ -2,7 +2,7 @@
 
 One line of ASCII, ended by a newline; whole numbers, so that the smallest controller reads it. See docs/protocols.md::
 
-    V 17 420 0 0 -100 200 1 7A3F
+    V 17 420 0 0 -100 200 1 9CF3
       │  │   │ │ │    │   │ └ CRC-16 of everything before this space, four hexadecimal digits
       │  │   │ │ │    │   └ power: 1 the outputs may have it, 0 take it off
       │  │   │ │ │    └ valid for so many ms: stop by yourself when no other good line came by then

@@ -37,6 +37,7 @@ class _Person:
         self._bands = rest_bands(plan, self._controls)
         self._frame: Frame | None = None
         self.heard: float | None = None
+        self.link_good = True
         self.unbelieved = self.held = self.at_rest = self.released = self.enabled = False
 
     def see(self, hand: Hand, tick: Tick) -> None:
@@ -44,6 +45,7 @@ class _Person:
         new, self._frame = hand.frame is not self._frame, hand.frame
         self.unbelieved = False
         if new and hand.frame is not None:
+            self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)
             if not self.unbelieved:
                 self.heard = tick.time
@@ -202,10 +204,10 @@ class Watcher:
         for person in self._needed(tick):
             if person.heard is not None and not person.held:
                 yield "driving, though hold-to-run is released"
-            if person.unbelieved:
+            if person.unbelieved and not (guard.grace and not person.link_good):
                 yield "driving, though the newest frame is not to be believed"
             timeout = guard.link_timeout if person.seat is None else person.seat.link_timeout
-            if (silent := person.silent_at(tick.time)) > timeout + 2.0 * self._plan.period:
+            if (silent := person.silent_at(tick.time)) > timeout + guard.grace + 2.0 * self._plan.period:
                 yield f"driving, though nothing was heard for {silent:.2f} s"
         if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:
             yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
@@ -228,9 +230,7 @@ class Watcher:
         if tick.command == STANDSTILL or silent <= 0.0:
             return
         guard = self._plan.guard
-        promise = (
-            guard.link_timeout + guard.descend_for + longest_stop(self._plan) + 2 * max(tick.dt, self._plan.period)
-        )
+        promise = guard.unnoticed + guard.descend_for + longest_stop(self._plan) + 2 * max(tick.dt, self._plan.period)
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
 

@@ -19,6 +19,7 @@ from tenuto.core.demand import STANDSTILL
 from tenuto.core.frame import Frame, Signal
 from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan, Planned
+from tenuto.core.stopping import fastest
 from tenuto.core.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
 
@@ -172,7 +173,7 @@ class _Stage:
         self.others = {seat.name: Hands(self.plan, seat.controls) for seat in self.plan.below if seat.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
-        until_stop = guard.link_timeout + guard.descend_for + longest_stop(self.plan)
+        until_stop = guard.unnoticed + guard.descend_for + longest_stop(self.plan)
         self.outcome.promise_time = until_stop + 3 * self.plan.period
         self.outcome.promise_distance = promised_distance(self.plan)
         self.now = 0.0
@@ -273,8 +274,8 @@ class _Stage:
 
 def promised_distance(plan: Plan) -> float:
     """Give how far the robot may go from the first sign of a fault to standstill, in its fastest mode, m."""
-    most = max(math.hypot(max(m.speeds.forward, m.speeds.backward), m.speeds.sideways) for m in plan.modes)
-    return most * (plan.guard.link_timeout + 3 * plan.period) + most * most / (2.0 * plan.guard.stop_deceleration)
+    most = fastest(plan)
+    return most * (plan.guard.unnoticed + 3 * plan.period) + most * most / (2.0 * plan.guard.stop_deceleration)
 
 
 def _odd_step(clock: str, dice: random.Random) -> float:

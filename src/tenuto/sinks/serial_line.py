@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import string
 import time
 
@@ -50,7 +51,8 @@ class SerialLine(Sink):
         try:
             self._serial = serial.Serial(port, baud, timeout=0, exclusive=True)
         except (OSError, ValueError) as error:
-            raise SinkError(f"{port} does not open: {getattr(error, 'strerror', None) or error}") from error
+            why = os.strerror(error.errno) if isinstance(error, OSError) and error.errno else str(error)
+            raise SinkError(f"{port} does not open: {why}") from error
 
     @property
     def problem(self) -> str:
