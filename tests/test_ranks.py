@@ -1,7 +1,10 @@
 """Several drivers: who drives, how it is taken and given, and what a sensor of distance leaves of a speed."""
 
 import math
+import subprocess
+import sys
 from itertools import pairwise
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -16,6 +19,7 @@ from tenuto.core.distance import speed_to_stop_within
 from tenuto.data import shipped
 from tenuto.sim.soak import Hands
 
+ROOT = Path(__file__).parents[1]
 LESSON = tenuto.load_profile(shipped("medlar-lesson.toml"))
 ALONE = tenuto.parse_profile(
     shipped("medlar-lesson.toml").read_text().replace('given_by = "north"', 'given_by = "north"\nalone = true')
@@ -221,3 +225,12 @@ def test_what_is_wrong_with_the_other_drivers_is_said() -> None:
         with pytest.raises(tenuto.ProfileError) as caught:
             tenuto.parse_profile(text.replace(old, new))
         assert said in str(caught.value)
+
+
+def test_the_example_of_a_lesson() -> None:
+    done = subprocess.run([sys.executable, "examples/lesson.py"], cwd=ROOT, capture_output=True, text=True, check=True)
+    lines = [line.split() for line in done.stdout.splitlines()]
+    drove = [line[4] for line in lines if line[5:6] == ["driving"]]
+    assert drove == ["instructor", "learner", "instructor", "row_follower", "row_follower", "instructor"]
+    assert "0.48 m/s  row_follower driving      front" in done.stdout
+    assert done.stdout.splitlines()[-2].endswith("left_shoulder is not held")

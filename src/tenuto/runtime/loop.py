@@ -12,7 +12,7 @@ from types import FrameType
 from tenuto.core.changeover import Changeover
 from tenuto.core.control import ControlPlan
 from tenuto.core.cues import Cues
-from tenuto.core.demand import STANDSTILL
+from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
 from tenuto.core.guard import Reason
@@ -279,11 +279,16 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
         wanted[seat.name] = _reads(seat.controls)
     for sensor in plan.distances:
         wanted.setdefault(sensor.name if sensor.own_source else "", []).append((sensor.reads, sensor.name))
+    velocities = {seat.name for seat in plan.below if not seat.controls}
     sources = {"": source, **others}
     for name, needed in wanted.items():
         if name not in sources:
             raise SourceError(f"{name} has no source: the profile names it as a driver or a sensor")
         known = [info.name for info in sources[name].controls()]
+        if name in velocities and not set(known) & set(VelocityCommand._fields):
+            raise SourceError(
+                f"{sources[name].name} has none of {', '.join(VelocityCommand._fields)}, and is to send them"
+            )
         missing = [pair for pair in needed if pair[0] not in known]
         if missing:
             said = ", ".join(f"{reads} (for {control})" for reads, control in missing)

@@ -1,0 +1,41 @@
+"""Frames from a function of time: a planner, a script, hands in a test."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import ControlInfo
+from tenuto.sources.base import Source
+
+
+class FunctionSource(Source):
+    """A source that asks a function for its numbers at every tick.
+
+    For a driver that sends velocities the names are ``vx``, ``vy``, ``vz`` (m/s) and ``yaw_rate`` (rad/s)::
+
+        FunctionSource("planner", ["vx", "yaw_rate"], lambda now: {"vx": 0.4, "yaw_rate": 0.2})
+    """
+
+    def __init__(
+        self, name: str, names: Sequence[str], function: Callable[[float], Mapping[str, float] | None]
+    ) -> None:
+        """Say what to ask.
+
+        Args:
+            name: for people. names: of the numbers that the function gives.
+            function: seconds since the start of the drive → name → number, or None where nothing comes. Must not block.
+        """
+        self.name = name
+        self._controls = tuple(ControlInfo(name, -math.inf, math.inf, 0.0) for name in names)
+        self._function = function
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the numbers; what they can be is not known."""
+        return self._controls
+
+    def poll(self, now: float) -> Frame | None:
+        """Give the numbers of now."""
+        values = self._function(now)
+        return None if values is None else Frame(now, values)
