@@ -26,7 +26,9 @@ def robot(
         Path | None, typer.Option(dir_okay=False, help="Write where it is, a row each 10 ms, to this CSV file.")
     ] = None,
     link: Annotated[Path | None, typer.Option(help="Give its port this name too, such as ./cart.")] = None,
-    seconds: Annotated[float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.")] = math.inf,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
+    ] = math.inf,
 ) -> None:
     """Stand in for a robot: read velocity lines from a serial line, move, and stop when they stop coming.
 

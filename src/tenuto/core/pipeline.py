@@ -38,7 +38,7 @@ class Pipeline:
         self._now: float | None = None
         self._emergency: Reason | None = None
         self._reset = False
-        # What is to be done about a lost link, and until when; it ends as soon as somebody is heard again.
+        # What is to be done about a lost link, and until when.
         self._descend_until = -math.inf
         self._silent = False
         self._lost_since: float | None = None
@@ -223,7 +223,11 @@ class Pipeline:
                 # Counted from when somebody was last heard: a computer that slept since then must not begin now.
                 self._descend_until = good.time + settings.unnoticed + settings.descend_for
         elif not lost:
-            self._silent, self._descend_until = False, -math.inf
+            self._descend_until = -math.inf
+            # Whatever the autopilot does now, it goes on doing until somebody has enabled afresh, or presses the
+            # emergency stop.
+            if self._guard.state in (State.DRIVING, State.EMERGENCY_STOP):
+                self._silent = False
 
     def _descend(self, dt: float) -> None:
         """Come to a stop along the ground, and sink."""

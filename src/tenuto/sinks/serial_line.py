@@ -73,8 +73,8 @@ class SerialLine(Sink):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
-        """Send the standstill several times."""
-        for _ in range(_STOPS):
+        """Send the standstill several times, unless nothing is to be sent at all."""
+        for _ in range(_STOPS if tick.send else 0):
             self._send(tick._replace(command=STANDSTILL))
             time.sleep(_APART)
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tenuto.core.errors import SourceError
+from tenuto.core.errors import SourceError, TenutoError
 from tenuto.sources.base import LinkCounts, Source
 from tenuto.sources.text import SourceText, columns, parse_source, read_options
 
@@ -65,18 +65,18 @@ def open_others(profile: Profile, instead: Mapping[str, str] | None = None) -> d
             known = ", ".join(tables) or "none of either"
             raise SourceError(f"the profile has no driver and no sensor {name} with a source; it has {known}")
     opened: dict[str, Source] = {}
-    try:
-        for name, table in tables.items():
+    for name, table in tables.items():
+        try:
             if name in instead:
                 opened[name] = open_source(instead[name])
             elif table is not None:
                 opened[name] = _open_table(table, f"[drivers.{name}.source]")
             else:
-                raise SourceError(f"drivers.{name} has no source: add one to the profile, or say which to use")
-    except BaseException:
-        for source in opened.values():
-            source.close()
-        raise
+                raise SourceError("it has no source: add one to the profile, or say which to use")
+        except TenutoError as error:
+            for source in opened.values():
+                source.close()
+            raise SourceError(f"{name}: {error}") from error
     return opened
 
 
