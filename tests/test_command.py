@@ -33,7 +33,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert "no good frame for 0.3" in words
     assert "enabled afresh at 30." in words
     assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
-        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "medlar-lift.toml", "damson.toml",
+        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "medlar-lesson.toml", "medlar-lift.toml",
+        "damson.toml",
         "quince.toml", "sorrel.toml", "orchard-row.csv", "quince-course.csv", "sorrel-course.csv",
         "damson-flight.csv", "worn-pad.csv", "clean-transmitter.csv",
     }  # fmt: skip

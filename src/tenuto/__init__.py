@@ -36,6 +36,7 @@ from tenuto.sinks import Sink, open_sink
 from tenuto.sources import Source, open_source
 
 if TYPE_CHECKING:
+    from tenuto.analysis.logs import load_log
     from tenuto.analysis.ticks import Ticks, replay
     from tenuto.profile import Profile, load_profile, parse_profile
 
@@ -63,6 +64,7 @@ __all__ = [
     "Ticks",
     "VelocityCommand",
     "drive",
+    "load_log",
     "load_profile",
     "open_sink",
     "open_source",
@@ -75,6 +77,7 @@ _LATER = {
     "Profile": "tenuto.profile",
     "load_profile": "tenuto.profile",
     "parse_profile": "tenuto.profile",
+    "load_log": "tenuto.analysis.logs",
     "Ticks": "tenuto.analysis.ticks",
     "replay": "tenuto.analysis.ticks",
 }

@@ -37,7 +37,8 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go: simulated (if nothing is said), log:FILE.csv. May be given several times.",
+            help="Where the ticks go: simulated (if nothing is said), log:FILE.csv (or .jsonl, .parquet, .mcap), "
+            "serial:PORT. May be given several times.",
             show_default=False,
         ),
     ] = None,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from tenuto.core.errors import SinkError
@@ -10,25 +11,26 @@ from tenuto.sinks.base import Sink
 
 __all__ = ["FORMS", "Sink", "open_sink"]
 
-FORMS = ("simulated", "log:FILE.csv", "serial:PORT[,baud=N][,rate=HZ][,answers=S]")
+FORMS = ("simulated", "log:FILE.csv|.jsonl|.parquet|.mcap", "serial:PORT[,baud=N][,rate=HZ][,answers=S]")
+LOG_SUFFIXES = (".csv", ".jsonl", ".parquet", ".mcap")
 
 
 def open_sink(what: str) -> Sink:
     """Open a sink from a short text.
 
     Args:
-        what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for a row a tick, or
+        what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for a row a tick (or ``.jsonl``,
+            ``.parquet``, ``.mcap``), or
             ``"serial:PORT"`` for the line of docs/protocols.md to a builder's own firmware.
 
     Raises:
         SinkError: the text names no sink, the file cannot be written, or the port does not open.
     """
     parts = parse_short_text(what, SinkError)
-    if parts.kind == "log" and parts.place.endswith(".csv"):
-        from tenuto.sinks.csv_log import CsvLog
-
+    suffix = Path(parts.place).suffix
+    if parts.kind == "log" and suffix in LOG_SUFFIXES:
         read_options(what, parts.options, {}, SinkError)
-        return CsvLog(parts.place)
+        return _open_log(parts.place, suffix)
     if parts.kind == "serial" and parts.place:
         from tenuto.sinks.serial_line import SerialLine
 
@@ -40,3 +42,15 @@ def open_sink(what: str) -> Sink:
 
         return SimulatedSink()
     raise SinkError(f'expected a sink, {"; ".join(FORMS)}; found "{what}"')
+
+
+def _open_log(path: str, suffix: str) -> Sink:
+    if suffix == ".mcap":
+        from tenuto.sinks.mcap_log import McapLog
+
+        return McapLog(path)
+    from tenuto.sinks.log_file import CsvLog, JsonLinesLog, ParquetLog
+
+    if suffix == ".parquet":
+        return ParquetLog(path)
+    return CsvLog(path) if suffix == ".csv" else JsonLinesLog(path)

@@ -1,0 +1,213 @@
+"""Logs in files: a row a tick, with what every stage made of it, in the form that the suffix names.
+
+======== ====================================================================================================
+suffix   form
+======== ====================================================================================================
+.csv     RFC 4180
+.jsonl   JSON lines: an object a tick; what is no number is null
+.parquet Apache Parquet; while it is written an Arrow stream, ``FILE.unfinished``, from which it is made at the end
+.mcap    MCAP, an open container: the channels of `tenuto.sinks.mcap_log`
+======== ====================================================================================================
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+from abc import ABC, abstractmethod
+from contextlib import suppress
+from pathlib import Path
+from typing import IO, TYPE_CHECKING, Any
+
+from tenuto.core.errors import SinkError
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+from tenuto.sinks.base import Sink
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+Row = dict[str, float | int | str]
+# A process that is killed loses no more than this many seconds of its log.
+_FLUSH_SECONDS = 1.0
+UNFINISHED = ".unfinished"
+
+
+class LogFile(Sink, ABC):
+    """What all logs have in common. Where a changed profile has other columns, another file is begun: ``run-2.csv``.
+
+    Numbers are rounded to six places.
+
+    Raises:
+        SinkError: the file cannot be written: the disk is full, or gone.
+    """
+
+    is_log = True
+
+    def __init__(self, path: str | Path) -> None:
+        """Make sure that it can be written there."""
+        self.name = f"log {path}"
+        self._path = self._first = Path(path)
+        self._files = 1
+        self._columns: tuple[str, ...] = ()
+        self._new_plan = True
+        self._flushed = 0.0
+        self._file: IO[Any] | None = None
+        self._file = self._opened(self._path)
+
+    def _opened(self, path: Path) -> IO[Any]:
+        try:
+            return self._open(path)
+        except OSError as error:
+            raise SinkError(f"{path}: cannot write a log there: {error.strerror}") from error
+
+    @abstractmethod
+    def _open(self, path: Path) -> IO[Any]:
+        """Open the file that rows go to."""
+
+    @abstractmethod
+    def _begin(self, row: Row) -> None:
+        """Write what stands before the first row."""
+
+    @abstractmethod
+    def _put(self, row: Row) -> None:
+        """Write a row."""
+
+    def _flush(self) -> None:
+        """Hand over to the disk what was written."""
+        if self._file is not None:
+            self._file.flush()
+
+    def _finish(self) -> None:
+        """Write what stands after the last row, and close the file."""
+        if self._file is not None:
+            self._file.close()
+
+    def start(self, plan: Plan) -> None:
+        """Expect other columns from the next row on."""
+        self._new_plan = True
+
+    def write(self, tick: Tick) -> None:
+        """Append a row."""
+        row: Row = {name: round(cell, 6) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
+        try:
+            if self._new_plan:
+                self._new_plan = False
+                self._renew(row)
+            self._put(row)
+            if not 0.0 <= tick.time - self._flushed < _FLUSH_SECONDS:
+                self._flush()
+                self._flushed = tick.time
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot write the log: {error.strerror}") from error
+
+    def _renew(self, row: Row) -> None:
+        if self._columns == tuple(row):
+            return
+        if self._columns:
+            self._finish()
+            self._files += 1
+            self._path = self._first.with_stem(f"{self._first.stem}-{self._files}")
+            self._file = self._opened(self._path)
+        self._columns = tuple(row)
+        self._begin(row)
+
+    def stop(self, tick: Tick) -> None:
+        """Append the last row and put everything on the disk."""
+        self.write(tick)
+        try:
+            self._flush()
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot write the log: {error.strerror}") from error
+
+    def close(self) -> None:
+        """Finish the file."""
+        try:
+            self._finish()
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot close the log: {error.strerror}") from error
+        finally:
+            if self._file is not None:
+                with suppress(OSError):
+                    self._file.close()
+            self._file = None
+
+
+class CsvLog(LogFile):
+    """A log as CSV."""
+
+    def _open(self, path: Path) -> IO[Any]:
+        return open(path, "w", newline="", encoding="utf-8")
+
+    def _begin(self, row: Row) -> None:
+        self._writer = csv.writer(self._file, lineterminator="\n")  # type: ignore[arg-type]
+        self._writer.writerow(row)
+
+    def _put(self, row: Row) -> None:
+        self._writer.writerow(row.values())
+
+
+class JsonLinesLog(LogFile):
+    """A log as JSON lines."""
+
+    def _open(self, path: Path) -> IO[Any]:
+        return open(path, "w", encoding="utf-8")
+
+    def _begin(self, row: Row) -> None:
+        """Nothing: every line names its columns."""
+
+    def _put(self, row: Row) -> None:
+        if self._file is not None:
+            self._file.write(json.dumps(without_nan(row), ensure_ascii=False) + "\n")
+
+
+class ParquetLog(LogFile):
+    """A log as Parquet. Such a file is readable only when it is finished: the rows go to an Arrow stream first."""
+
+    def __init__(self, path: str | Path) -> None:
+        try:
+            import pyarrow
+        except ImportError as error:
+            raise SinkError("a log as Parquet needs pyarrow: pip install 'tenuto[parquet]'") from error
+        self._arrow = pyarrow
+        self._rows: list[Row] = []
+        super().__init__(path)
+
+    def _open(self, path: Path) -> IO[Any]:
+        open(path, "wb").close()  # so that a place where it cannot be is told now
+        return open(f"{path}{UNFINISHED}", "wb")
+
+    def _begin(self, row: Row) -> None:
+        types = {int: self._arrow.int64(), float: self._arrow.float64(), str: self._arrow.string()}
+        self._schema: pa.Schema = self._arrow.schema([(name, types[type(cell)]) for name, cell in row.items()])
+        self._stream = self._arrow.ipc.new_stream(self._file, self._schema)
+
+    def _put(self, row: Row) -> None:
+        self._rows.append(row)
+
+    def _flush(self) -> None:
+        if self._rows:
+            self._stream.write_batch(self._arrow.RecordBatch.from_pylist(self._rows, schema=self._schema))
+            self._rows = []
+        super()._flush()
+
+    def _finish(self) -> None:
+        if self._file is None:
+            return
+        if self._columns:
+            self._flush()
+            self._stream.close()
+        self._file.close()
+        unfinished = Path(f"{self._path}{UNFINISHED}")
+        if self._columns:
+            import pyarrow.parquet as parquet
+
+            with self._arrow.ipc.open_stream(unfinished.read_bytes()) as stream:
+                parquet.write_table(stream.read_all(), self._path)
+        unfinished.unlink()
+
+
+def without_nan(row: Row) -> dict[str, float | int | str | None]:
+    """Put None in the place of what is no finite number: JSON has none."""
+    return {name: None if isinstance(cell, float) and not math.isfinite(cell) else cell for name, cell in row.items()}

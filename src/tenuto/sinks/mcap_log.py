@@ -1,0 +1,108 @@
+"""A log as MCAP, an open container that common viewers of robot data open.
+
+Four channels, each with a JSON schema: ``/frames`` (what came, and what was made of each control), ``/commands``
+(intent, demand, target, command, and what was chosen), ``/guard`` (state, reasons, notices, actions) and
+``/actuators``. A name with dots is an object in an object: ``command.vx`` is ``{"command": {"vx": …}}``. Every message
+has ``time``, s.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import IO, Any
+
+from tenuto.core.errors import SinkError
+from tenuto.sinks.log_file import LogFile, Row, without_nan
+
+# The first part of a column's name → its channel; what is not named goes with the commands.
+CHANNELS = {
+    **dict.fromkeys(("new_frame", "frame_age", "link", "raw", "position", "shaped", "switch", "trim"), "/frames"),
+    **dict.fromkeys(("guard", "notices", "actions"), "/guard"),
+    **dict.fromkeys(("actuators", "wire", "output"), "/actuators"),
+}
+_ALL = ("/frames", "/commands", "/guard", "/actuators")
+_TYPES = {int: "integer", float: ["number", "null"], str: "string"}
+
+
+def channel_of(column: str) -> str:
+    """Give the channel that a column of a log goes to."""
+    return CHANNELS.get(column.split(".")[0], "/commands")
+
+
+def nested(row: dict[str, Any]) -> dict[str, Any]:
+    """Make objects in objects of names with dots."""
+    result: dict[str, Any] = {}
+    for name, cell in row.items():
+        *path, last = name.split(".")
+        place = result
+        for part in path:
+            place = place.setdefault(part, {})
+        place[last] = cell
+    return result
+
+
+def flat(message: dict[str, Any], before: str = "") -> dict[str, Any]:
+    """Undo `nested`."""
+    result: dict[str, Any] = {}
+    for name, cell in message.items():
+        result |= flat(cell, f"{before}{name}.") if isinstance(cell, dict) else {f"{before}{name}": cell}
+    return result
+
+
+class McapLog(LogFile):
+    """A log as MCAP. Written without chunks, so that what a killed process leaves is readable up to its last second."""
+
+    def __init__(self, path: str | Path) -> None:
+        try:
+            import mcap.writer
+        except ImportError as error:
+            raise SinkError("a log as MCAP needs mcap: pip install 'tenuto[mcap]'") from error
+        self._mcap = mcap.writer
+        super().__init__(path)
+
+    def _open(self, path: Path) -> IO[Any]:
+        return open(path, "wb")
+
+    def _begin(self, row: Row) -> None:
+        import tenuto
+
+        assert self._file is not None
+        self._writer = self._mcap.Writer(
+            self._file, use_chunking=False, compression=self._mcap.CompressionType.NONE, enable_crcs=False
+        )
+        self._writer.start(profile="", library=f"tenuto {tenuto.__version__}")
+        self._began = time.time()
+        self._columns_of = {
+            channel: ["time", *(name for name in row if channel_of(name) == channel and name != "time")]
+            for channel in _ALL
+        }
+        self._channels: dict[str, int] = {}
+        for channel, columns in self._columns_of.items():
+            schema = json.dumps(_schema({name: row[name] for name in columns})).encode()
+            number = self._writer.register_schema(name=f"tenuto{channel}", encoding="jsonschema", data=schema)
+            self._channels[channel] = self._writer.register_channel(channel, "json", number)
+
+    def _put(self, row: Row) -> None:
+        whole = without_nan(row)
+        at = int((self._began + float(row["time"])) * 1e9)
+        for channel, columns in self._columns_of.items():
+            data = json.dumps(nested({name: whole[name] for name in columns}), ensure_ascii=False).encode()
+            self._writer.add_message(self._channels[channel], log_time=at, data=data, publish_time=at)
+
+    def _finish(self) -> None:
+        if self._file is not None and self._columns:
+            self._writer.finish()  # type: ignore[no-untyped-call]
+        super()._finish()
+
+
+def _schema(row: Row) -> dict[str, Any]:
+    """Give the JSON schema of a channel's messages."""
+
+    def of(value: Any) -> dict[str, Any]:
+        if not isinstance(value, dict):
+            return {"type": _TYPES[type(value)]}
+        return {"type": "object", "properties": {key: of(cell) for key, cell in value.items()}, "required": list(value)}
+
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **of(nested(dict(row)))}
