@@ -12,6 +12,7 @@ One line of ASCII, ended by a newline; whole numbers, so that the smallest contr
 
 from __future__ import annotations
 
+import re
 from binascii import crc_hqx
 from typing import NamedTuple
 
@@ -22,6 +23,7 @@ from tenuto.protocols.decoder import Counts
 _LONGEST = 96
 _LARGEST = 32_767
 LONGEST_VALID_MS = 60_000
+_HEAD = re.compile(rb"V(?: -?[0-9]{1,6}){7}")
 
 
 class VelocityLine(NamedTuple):
@@ -71,11 +73,11 @@ class VelocityLineDecoder:
         """Take the next bytes, and give the good lines that they complete; one repeated gives nothing."""
         self._buffer += data
         *lines, rest = self._buffer.split(b"\n")
-        self._buffer = rest if len(rest) <= _LONGEST else bytearray()
-        self.counts.bad += len(rest) > _LONGEST
+        # Of a line that is too long only as much is kept as shows that.
+        self._buffer = rest[: _LONGEST + 1]
         found: list[VelocityLine] = []
         for text in lines:
-            line = _parse(bytes(text).rstrip(b"\r"))
+            line = _parse(bytes(text).removesuffix(b"\r"))
             if line is None:
                 self.counts.bad += 1
             elif line.counter != self._counter:
@@ -89,12 +91,10 @@ class VelocityLineDecoder:
 
 def _parse(text: bytes) -> VelocityLine | None:
     head, _, sum_text = text.rpartition(b" ")
-    words = head.split(b" ")
-    if len(words) != 8 or words[0] != b"V" or sum_text != b"%04X" % checksum(head):
+    if len(text) > _LONGEST or not _HEAD.fullmatch(head) or sum_text != b"%04X" % checksum(head):
         return None
-    try:
-        counter, vx, vy, vz, yaw_rate, valid, power = (int(word) for word in words[1:])
-    except ValueError:
+    counter, vx, vy, vz, yaw_rate, valid, power = (int(word) for word in head.split(b" ")[1:])
+    if not 0 <= counter <= 255 or valid < 0:
         return None
     return VelocityLine(
         counter, VelocityCommand(vx / 1000.0, vy / 1000.0, vz / 1000.0, yaw_rate / 1000.0), valid / 1000.0, power == 1

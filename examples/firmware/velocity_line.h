@@ -1,0 +1,36 @@
+/* Reads velocity lines (docs/protocols.md) on a microcontroller, and says when to stop.
+ *
+ * Portable C99: no heap, no floating point, no library but <stdint.h>, <stdbool.h>. Hand it every byte of the serial
+ * line as it comes, and ask velocity_line_may_move() each time before the motors are set.
+ */
+#ifndef VELOCITY_LINE_H
+#define VELOCITY_LINE_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+#define VELOCITY_LINE_LONGEST 96
+
+typedef struct {
+    /* The newest good line: mm/s forward, left and up; mrad/s to the left. */
+    int32_t vx, vy, vz, yaw_rate;
+    bool power;        /* the outputs may have power */
+    uint32_t good, bad; /* lines so far */
+    /* What follows is its own affair. */
+    char text[VELOCITY_LINE_LONGEST];
+    uint16_t length;
+    bool too_long, heard, latched;
+    uint8_t counter;
+    uint32_t came, valid; /* ms */
+} velocity_line;
+
+/* Begin stopped: nothing moves before a standstill was heard. */
+void velocity_line_begin(velocity_line *line);
+
+/* Take a byte. now: a clock in ms that may roll over. Gives true when it completed a good, new line. */
+bool velocity_line_byte(velocity_line *line, char byte, uint32_t now);
+
+/* Whether the robot may follow vx … yaw_rate. Once it may not, it may not until a line was all standstill. */
+bool velocity_line_may_move(velocity_line *line, uint32_t now);
+
+#endif
