@@ -6,12 +6,13 @@ from pathlib import Path
 from typing import Any
 
 from tenuto.core.errors import SinkError
-from tenuto.core.short_text import parse_short_text, read_options
+from tenuto.core.short_text import columns, parse_short_text, read_options
 from tenuto.sinks.base import Sink
 
 __all__ = ["FORMS", "Sink", "open_sink"]
 
-FORMS = ("simulated", "log:FILE.csv|.jsonl|.parquet|.mcap", "serial:PORT[,baud=N][,rate=HZ][,answers=S]")
+FORMS = ("simulated", "log:FILE.csv|.jsonl|.parquet|.mcap", "serial:PORT[,baud=N][,rate=HZ][,answers=S]",
+         "sbus|ibus:PORT[,rate=HZ][,channels=A|B]")  # fmt: skip
 LOG_SUFFIXES = (".csv", ".jsonl", ".parquet", ".mcap")
 
 
@@ -21,7 +22,8 @@ def open_sink(what: str) -> Sink:
     Args:
         what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for a row a tick (or ``.jsonl``,
             ``.parquet``, ``.mcap``), or
-            ``"serial:PORT"`` for the line of docs/protocols.md to a builder's own firmware.
+            ``"serial:PORT"`` for the line of docs/protocols.md to a builder's own firmware, ``"sbus:PORT"`` or
+            ``"ibus:PORT"`` for servo frames.
 
     Raises:
         SinkError: the text names no sink, the file cannot be written, or the port does not open.
@@ -37,6 +39,11 @@ def open_sink(what: str) -> Sink:
         known = {"baud": int, "rate": float, "answers": float}
         options: dict[str, Any] = read_options(what, parts.options, known, SinkError)
         return SerialLine(parts.place, **options)
+    if parts.kind in ("sbus", "ibus") and parts.place:
+        from tenuto.sinks.servo_frames import ServoFrames
+
+        told: dict[str, Any] = read_options(what, parts.options, {"rate": float, "channels": columns}, SinkError)
+        return ServoFrames(parts.kind, parts.place, **told)
     if what == "simulated":
         from tenuto.sinks.simulated import SimulatedSink
 

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import string
 import time
-
-import serial
 
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.errors import SinkError
@@ -15,6 +12,7 @@ from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.base import Sink
+from tenuto.sinks.port import OutPort
 
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
 _STOPS, _APART = 5, 0.02
@@ -48,11 +46,7 @@ class SerialLine(Sink):
         self._answers, self._template = answers, line
         self._heard = time.monotonic()
         self._counter = 0
-        try:
-            self._serial = serial.Serial(port, baud, timeout=0, exclusive=True)
-        except (OSError, ValueError) as error:
-            why = os.strerror(error.errno) if isinstance(error, OSError) and error.errno else str(error)
-            raise SinkError(f"{port} does not open: {why}") from error
+        self._port = OutPort(port, baud)
 
     @property
     def problem(self) -> str:
@@ -80,12 +74,9 @@ class SerialLine(Sink):
 
     def _send(self, tick: Tick) -> None:
         self._counter = (self._counter + 1) % 256
-        try:
-            self._serial.write(self._text(tick))
-            if self._serial.read(max(1, self._serial.in_waiting)):
-                self._heard = time.monotonic()
-        except OSError as error:
-            raise SinkError(f"{self._serial.port} is gone: {error.strerror or error}") from error
+        self._port.write(self._text(tick))
+        if self._port.answered():
+            self._heard = time.monotonic()
 
     def _text(self, tick: Tick) -> bytes:
         if not self._template:
@@ -97,8 +88,7 @@ class SerialLine(Sink):
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
-        self._serial.cancel_write()
-        self._serial.close()
+        self._port.close()
 
 
 def _fields(tick: Tick, counter: int) -> dict[str, float]:

@@ -1,0 +1,82 @@
+"""Servo frames out, SBUS or iBUS: a computer in the place of a radio receiver."""
+
+from __future__ import annotations
+
+import time
+
+from tenuto.core.errors import SinkError
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+from tenuto.protocols import encode_ibus, encode_sbus
+from tenuto.sinks.base import Sink
+from tenuto.sinks.port import OutPort
+
+# Settings of the line, and how many channels there are: baud, parity, stop bits, channels.
+_LINES = {"sbus": (100_000, "E", 2, 16), "ibus": (115_200, "N", 1, 14)}
+_NEUTRAL_US = 1500.0
+_STOPS, _APART = 5, 0.02
+_PULSE = ".pulse"
+
+
+class ServoFrames(Sink):
+    """Sends the pulses that go over the wire as channels, a frame a tick, or so many a second.
+
+    Only what the profile gives the form ``"pulse"`` is sent; it comes after the guard, so a stop is a stop here too.
+    Without power an SBUS frame says failsafe, and no iBUS frame is sent, since it has no such flag.
+
+    Raises:
+        SinkError: the port cannot be opened, or goes away; the profile has no pulses, or not those.
+    """
+
+    def __init__(self, kind: str, port: str, rate: float | None = None, channels: tuple[str, ...] = ()) -> None:
+        """Open a port.
+
+        Args:
+            kind: "sbus" or "ibus". port: its name.
+            rate: how many frames a second at most; None for one a tick.
+            channels: the actuators from channel 1 on; all that have pulses, in their order, if none are named.
+        """
+        baud, parity, stop_bits, self._count = _LINES[kind]
+        self.name = f"{kind} frames on {port}"
+        self.period = 1.0 / rate if rate else 0.0
+        self._kind, self._asked, self._names = kind, channels, channels
+        self._port = OutPort(port, baud, parity, stop_bits)
+
+    def start(self, plan: Plan) -> None:
+        """Make sure that there are pulses for the channels."""
+        wire = Pipeline(plan).halt(0.0).wire
+        known = [name.removesuffix(_PULSE) for name in wire if name.endswith(_PULSE)]
+        self._names = self._asked or tuple(known)
+        missing = [name for name in self._names if name not in known]
+        if missing or not known:
+            have = ", ".join(known) or 'nothing: give an actuator form = "pulse"'
+            raise SinkError(f"{self.name}: no pulses for {', '.join(missing) or 'any channel'}; the profile has {have}")
+        if len(self._names) > self._count:
+            raise SinkError(f"{self.name}: {len(self._names)} pulses, and there are {self._count} channels")
+
+    def write(self, tick: Tick) -> None:
+        """Send the pulses of a tick."""
+        if tick.send:
+            self._send(tick)
+
+    def stop(self, tick: Tick) -> None:
+        """Send the stop several times, unless nothing is to be sent at all."""
+        for _ in range(_STOPS if tick.send else 0):
+            self._send(tick)
+            time.sleep(_APART)
+
+    def _send(self, tick: Tick) -> None:
+        pulses = [tick.wire[name + _PULSE] if tick.power else _NEUTRAL_US for name in self._names]
+        pulses += [_NEUTRAL_US] * (self._count - len(pulses))
+        if self._kind == "sbus":
+            frame = encode_sbus(pulses, failsafe=not tick.power, lost=not tick.power)
+        elif tick.power:
+            frame = encode_ibus(pulses)
+        else:
+            return
+        self._port.write(frame)
+
+    def close(self) -> None:
+        """Close the port; a write that hangs is broken off."""
+        self._port.close()

@@ -1,0 +1,95 @@
+"""Sinks to machines: servo frames, a function, and each at its own rate."""
+
+import ast
+import os
+import subprocess
+import sys
+import tty
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from helpers import MEDLAR, Bench, Hands, pad
+from tenuto import Tick
+from tenuto.core.demand import STANDSTILL
+from tenuto.data import shipped
+from tenuto.protocols import IbusDecoder, SbusDecoder
+from tenuto.sinks.function import FunctionSink
+
+SERVOS = '\n[actuators.wheels]\nform = "pulse"\n[actuators.right_wheel]\nreverse = true\n'
+BUTTONS = '[guard]\nemergency_stop = "north"\nreset = "south"'
+PULSED = tenuto.parse_profile(shipped("medlar.toml").read_text().replace("[guard]", BUTTONS) + SERVOS)
+
+
+def a_line() -> tuple[int, str]:
+    """A serial line: the end that a test reads, and the name of the other."""
+    master, slave = os.openpty()
+    tty.setraw(slave)
+    os.set_blocking(master, False)
+    return master, os.ttyname(slave)
+
+
+@pytest.mark.parametrize(("kind", "decoder"), [("sbus", SbusDecoder), ("ibus", IbusDecoder)])
+def test_a_computer_stands_where_a_receiver_stood(kind: str, decoder: type[SbusDecoder] | type[IbusDecoder]) -> None:
+    line, bench, buttons = a_line(), Bench(PULSED), {"north": 0.0, "south": 0.0}
+    bench.run(0.1, pad() | buttons)
+    bench.run(0.1, pad(held=True) | buttons)
+    ticks = [bench.step(pad(1.0, held=True) | buttons) for _ in range(30)]
+    off = bench.step(pad(1.0, held=True) | buttons | {"north": 1.0})
+    with tenuto.open_sink(f"{kind}:{line[1]},channels=right_wheel|left_wheel") as sink:
+        sink.start(PULSED.plan())
+        for tick in ticks:
+            sink.write(tick)
+        sink.write(off)
+        frames = decoder().feed(os.read(line[0], 10_000))
+    moving = [frame for frame in frames if not frame.failsafe]
+    assert len(moving) >= 28  # some are needed to lock on
+    last = ticks[-1]
+    assert moving[-1].channels[:2] == pytest.approx(
+        (last.wire["right_wheel.pulse"], last.wire["left_wheel.pulse"]), abs=0.7
+    )
+    assert moving[-1].channels[0] < 1450.0 < 1550.0 < moving[-1].channels[1]  # the right one is wired the other way
+    assert moving[-1].channels[2] == pytest.approx(1500.0, abs=0.7)
+    assert not off.power
+    assert [frame.failsafe for frame in frames if frame.failsafe] == ([True] if kind == "sbus" else [])
+
+
+def test_a_profile_without_pulses_is_refused() -> None:
+    with tenuto.open_sink(f"sbus:{a_line()[1]}") as sink, pytest.raises(tenuto.SinkError, match='form = "pulse"'):
+        sink.start(MEDLAR.plan())
+    with (
+        tenuto.open_sink(f"ibus:{a_line()[1]},channels=arm") as sink,
+        pytest.raises(tenuto.SinkError, match="for arm; the"),
+    ):
+        sink.start(PULSED.plan())
+    with pytest.raises(tenuto.SinkError, match="does not open: No such file"):
+        tenuto.open_sink("ibus:/dev/there-is-none")
+
+
+def test_a_function_is_called_at_its_own_rate_and_told_to_stop() -> None:
+    every, seldom = list[Tick](), list[Tick]()
+    patient = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
+    report = tenuto.drive(
+        patient, Hands(), [FunctionSink("all", every.append), FunctionSink("some", seldom.append, rate=10.0)],
+        on_tick=lambda tick: "done" if tick.time > 1.5 else None,
+    )  # fmt: skip
+    assert len(every) == pytest.approx(report.ticks, abs=0.2 * report.ticks)
+    assert 10 < len(seldom) <= 0.35 * len(every)
+    gaps = [b.time - a.time for a, b in pairwise(seldom[:-1])]
+    assert min(gaps) > 0.07
+    assert every[-1].command == seldom[-1].command == STANDSTILL
+    with pytest.raises(ZeroDivisionError):
+        tenuto.drive(patient, Hands(), [FunctionSink("broken", lambda tick: 1 / tick.dt / 0.0)])
+
+
+def test_the_example_with_pins_ends_with_the_motors_off() -> None:
+    example = Path(__file__).parents[1] / "examples/own_pins.py"
+    said = subprocess.run([sys.executable, example], capture_output=True, text=True, check=True).stdout
+    most, last = (ast.literal_eval(line.partition(": ")[2]) for line in said.splitlines())
+    assert most["left_wheel duty"] > 0.7
+    assert last == {
+        "left_wheel duty": 0.0, "left_wheel forward": 1.0, "right_wheel duty": 0.0, "right_wheel forward": 1.0,
+        "flag servo": 1100.0,
+    }  # fmt: skip
