@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import tenuto
-from helpers import MEDLAR, Bench, Hands, pad
+from helpers import MEDLAR, Bench, Hands, pad, run
 from tenuto import Tick
 from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
@@ -93,3 +93,26 @@ def test_the_example_with_pins_ends_with_the_motors_off() -> None:
         "left_wheel duty": 0.0, "left_wheel forward": 1.0, "right_wheel duty": 0.0, "right_wheel forward": 1.0,
         "flag servo": 1100.0,
     }  # fmt: skip
+
+
+def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
+    port = a_line()
+    text = shipped("medlar.toml").read_text() + (
+        f'\n[sinks.motors]\nkind = "serial"\nport = "{port[1]}"\nrate = "20 Hz"'
+        '\nline = "W {left_wheel:.1f} {checksum}"'
+        '\n[sinks.record]\nkind = "log"\nfile = "run.jsonl"\n'
+    )
+    (tmp_path / "mine.toml").write_text(text)
+    done = run("drive", "mine.toml", "--source", f"recording:{shipped('orchard-row.csv')},end=8", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    lines = os.read(port[0], 100_000).decode().splitlines()
+    assert lines[-1].startswith("W 0.0 ")
+    assert len(tenuto.load_log(tmp_path / "run.jsonl")) > 390
+    for old, new, said in (
+        ('file = "run.jsonl"', "", "sinks.record.file: expected a file that ends in .csv, .jsonl, .parquet or .mcap"),
+        ('file = "run.jsonl"', 'file = "run.jsonl"\nbaud = 9600', "sinks.record.baud: expected nothing for kind log"),
+        ('kind = "log"', 'kind = "lgo"', 'did you mean "log"?'),
+    ):
+        with pytest.raises(tenuto.ProfileError) as caught:
+            tenuto.parse_profile(text.replace(old, new))
+        assert said in str(caught.value)

@@ -37,7 +37,7 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go: simulated (if nothing is said), log:FILE.csv (or .jsonl, .parquet, .mcap), "
+            help="Where the ticks go, instead of the profile's sinks: simulated, log:FILE.csv (or .jsonl, .parquet, .mcap), "
             "serial:PORT. May be given several times.",
             show_default=False,
         ),
@@ -68,12 +68,12 @@ def drive(
     from tenuto.calibration.store import find_calibration
     from tenuto.profile.trims import load_trims, save_trims, trims_path
     from tenuto.runtime.changes import WatchedProfile
+    from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
 
     if source is not None and recording is not None:
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
     loaded = tenuto.load_profile(profile)
-    sinks_asked = to or ["simulated"]
     with ExitStack() as stack:
         chosen = loaded if source is None else source
         opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
@@ -91,7 +91,9 @@ def drive(
         def prepare(changed: Profile) -> Planned:
             return changed.calibrated(kept[0] if kept is not None else None, trims, measured)
 
-        sinks = [stack.enter_context(tenuto.open_sink(text)) for text in sinks_asked]
+        sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
+        for sink in sinks:
+            stack.enter_context(sink)
         if not as_json:
             _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))

@@ -10,6 +10,7 @@ from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import SourceTable, drivers_problems, seen_by
 from tenuto.profile.namecheck import driving_names, names_problems, unknown
 from tenuto.profile.schema import GuardTable, Profile
+from tenuto.profile.sinks import sinks_problems
 
 # Which keys of [source] mean something for which kinds.
 _KEYS_OF_KINDS = {
@@ -26,6 +27,7 @@ def crosscheck(profile: Profile) -> list[Problem]:
     own = [
         *_source("source", profile.source), *_controls(profile), *_style(profile), *_guard(profile),
         *names_problems(profile), *_loop(profile), *drivers_problems(profile),
+        *sinks_problems(profile.sinks),
     ]  # fmt: skip
     return own or [*_drivers(profile), *_sensors(profile)]
 

@@ -24,6 +24,7 @@ from tenuto.profile.choices import (
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
 from tenuto.profile.drivers import DistanceTable, DriverTable, FeedbackTable, SourceTable, filled_drivers
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
+from tenuto.profile.sinks import SinkTable
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
@@ -96,6 +97,7 @@ class Profile(Table):
     chassis: ChassisTable = Field(description="a table [chassis]")
     actuators: dict[str, ActuatorTable] = Field(default={}, description="tables [actuators.NAME]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
+    sinks: dict[str, SinkTable] = Field(default={}, description="tables [sinks.NAME]")
     drivers: dict[str, DriverTable] = Field(default={}, description="tables [drivers.NAME]")
     distances: dict[str, DistanceTable] = Field(default={}, description="tables [distances.NAME]")
     feedback: FeedbackTable = Field(default=FeedbackTable(), description="a table [feedback]")
