@@ -37,8 +37,8 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go, instead of the profile's sinks: simulated, log:FILE.csv (or .jsonl, .parquet, .mcap), "
-            "serial:PORT. May be given several times.",
+            help="Where the ticks go, instead of the profile's sinks: simulated, serial:PORT, "
+            "log:FILE.csv (or .jsonl, .parquet, .mcap). May be given several times.",
             show_default=False,
         ),
     ] = None,
