@@ -1,6 +1,8 @@
 """The fault campaign: clean on the guard as it is, and every broken guard is seen, shrunk, kept and played again."""
 
 import json
+import subprocess
+import sys
 from dataclasses import asdict
 from pathlib import Path
 
@@ -12,7 +14,7 @@ from mutants import MUTANTS
 from tenuto.analysis.story import tell_all
 from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
-from tenuto.sim.soak import Outcome, make_story, play, shrink, soak
+from tenuto.sim.soak import make_story, play, shrink, soak
 
 PROFILES = {
     name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")
@@ -30,19 +32,18 @@ def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) 
     pytest.fail(f"a guard that {name} was not seen")
 
 
-def test_a_hundred_drives_break_nothing_and_keep_the_promised_times() -> None:
-    total = Outcome()
-    for profile in PROFILES.values():
-        for outcome in soak(profile, range(1000, 1040)):
-            assert outcome.broken == []
-            total.add(outcome)
-    assert total.runs == 160
-    assert total.driven > 40.0
-    assert {"hold_released", "link_quiet", "link_bad", "value_not_finite", "control_missing", "time_backwards",
-            "loop_stalled", "value_out_of_range", "sink_blocked", "ended"} <= set(total.faults)  # fmt: skip
-    assert min(total.by[name] for name in ("instructor", "learner", "row_follower")) > 1.0
-    assert 0.3 < total.worst_time <= total.promise_time
-    assert 0.1 < total.worst_distance <= total.promise_distance
+def test_thousands_of_drives_break_nothing_and_keep_the_promised_times(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "tenuto", "soak", "--runs", "200", "--json", "--seed"]
+    both = [subprocess.Popen([*command, seed], cwd=tmp_path, stdout=subprocess.PIPE) for seed in ("100000", "200000")]
+    totals = [json.loads(process.communicate(timeout=900)[0]) for process in both]
+    for total in totals:
+        assert total["broken"] == []
+        assert total["runs"] == 1200  # two hundred with each of the six shipped robots
+        assert total["driven"] > 300.0
+        assert min(total["by"][name] for name in ("instructor", "learner", "row_follower")) > 5.0
+        assert set(total["faults"]) >= FAULTS
+        assert 0.3 < total["worst_time"] <= total["promise_time"]
+        assert 0.1 < total["worst_distance"] <= total["promise_distance"]
 
 
 def test_the_same_seed_is_the_same_drive_and_a_failure_is_shrunk(monkeypatch: pytest.MonkeyPatch) -> None:
