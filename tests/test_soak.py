@@ -16,6 +16,10 @@ from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.soak import make_story, play, shrink, soak
 
+FAULTS = {
+    "hold_released", "link_quiet", "link_bad", "link_sparse", "value_not_finite", "control_missing", "ended",
+    "time_backwards", "loop_stalled", "value_out_of_range", "sink_blocked",
+}  # fmt: skip
 PROFILES = {
     name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")
 }
