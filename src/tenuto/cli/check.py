@@ -12,7 +12,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import results
+from tenuto.cli.console import counted, results
 
 if TYPE_CHECKING:
     from tenuto.core.stopping import Stage
@@ -74,7 +74,8 @@ def check(
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
         problems = sum(remark.problem for remark in remarks)
-        results.print(f"{problems} problems, {len(remarks) - problems} doubts")
+        doubts = len(remarks) - problems
+        results.print(f"{counted(problems, 'problem')}, {counted(doubts, 'doubt')}")
     if any(remark.problem for remark in remarks):
         raise typer.Exit(1)
 

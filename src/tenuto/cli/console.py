@@ -9,3 +9,8 @@ _PIPE_WIDTH = 120
 
 results = Console(highlight=False, markup=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
 problems = Console(stderr=True, highlight=False, markup=False)
+
+
+def counted(number: int, word: str) -> str:
+    """Say how many: ``1 doubt``, ``2 doubts``."""
+    return f"{number} {word}" if number == 1 else f"{number} {word}s"

@@ -105,11 +105,11 @@ def drive(
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:
+        slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
         results.print(
-            f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, "
-            f"{report.late_ticks} late, {report.skipped_ticks} left out, "
-            f"at worst {report.worst_lateness * 1000:.1f} ms behind; {report.over_budget_ticks} took too long to make, "
-            f"the longest {report.worst_tick * 1000:.1f} ms.",
+            f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
+            f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
+            f"the slowest made in {report.worst_tick * 1000:.1f} ms.",
             soft_wrap=True,
         )
         for failed in report.failed_logs:

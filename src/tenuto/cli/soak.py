@@ -13,7 +13,7 @@ from rich.progress import Progress
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import problems, results
+from tenuto.cli.console import counted, problems, results
 from tenuto.core.errors import RecordingError
 
 if TYPE_CHECKING:
@@ -91,7 +91,8 @@ def _print(total: Outcome, took: float, robots: dict[str, Outcome]) -> None:
     grid.add_column()
     speed = f"{total.seconds / took:.0f} × real time"
     grid.add_row(
-        "simulated", f"{total.runs} drives with {len(robots)} profiles, {total.seconds / 3600.0:.1f} h: {speed}"
+        "simulated",
+        f"{counted(total.runs, 'drive')} with {counted(len(robots), 'profile')}, {total.seconds / 3600.0:.1f} h: {speed}",
     )
     grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
     if len(total.by) > 1:
