@@ -87,6 +87,6 @@ def _open_log(path: str) -> Sink:
         return McapLog(path)
     forms = {".csv": CsvLog, ".jsonl": JsonLinesLog, ".parquet": ParquetLog}
     if suffix not in forms:
-        raise SinkError(f"expected a sink, {FORMS[1]}; found a log in {path}")
+        raise SinkError(f'expected a sink, {"; ".join(FORMS)}; found "log:{path}"')
     log: Callable[[str], Sink] = forms[suffix]
     return log(path)
