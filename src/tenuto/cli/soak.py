@@ -90,10 +90,8 @@ def _print(total: Outcome, took: float, robots: dict[str, Outcome]) -> None:
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()
     speed = f"{total.seconds / took:.0f} × real time"
-    grid.add_row(
-        "simulated",
-        f"{counted(total.runs, 'drive')} with {counted(len(robots), 'profile')}, {total.seconds / 3600.0:.1f} h: {speed}",
-    )
+    much = f"{counted(total.runs, 'drive')} with {counted(len(robots), 'profile')}"
+    grid.add_row("simulated", f"{much}, {total.seconds / 3600.0:.1f} h: {speed}")
     grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
     if len(total.by) > 1:
         grid.add_row("", ", ".join(f"{name} {seconds / 60.0:.1f} min" for name, seconds in total.by.most_common()))
