@@ -15,6 +15,7 @@ from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
 from tenuto.cli.drive import drive
 from tenuto.cli.robot import robot
+from tenuto.cli.script import script
 from tenuto.cli.soak import soak
 from tenuto.cli.watch import watch
 from tenuto.core.errors import TenutoError
@@ -30,7 +31,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, bind, calibrate, check, curve, drive, robot, soak):
+for command in (demo, devices, watch, bind, calibrate, check, curve, drive, robot, script, soak):
     app.command()(command)
 
 

@@ -29,7 +29,7 @@ COURSES = {
     "sorrel": ("sorrel.toml", "sorrel-course.csv"),
     "damson": ("damson.toml", "damson-flight.csv"),
 }
-MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml", "medlar-lesson.toml")
+MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml", "medlar-lesson.toml", "round-the-tree.toml")
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
 
 

@@ -39,6 +39,7 @@ class DriverPlan:
             hold too, all the while.
         share: of all speeds that this driver gets, 0…1.
         link_timeout: s without a good frame after which it counts as gone.
+        at_once: is given the robot as soon as the first in rank has enabled it.
     """
 
     name: str
@@ -49,6 +50,7 @@ class DriverPlan:
     alone: bool = False
     share: float = 1.0
     link_timeout: float = 0.3
+    at_once: bool = False
 
 
 @dataclass(frozen=True, slots=True)

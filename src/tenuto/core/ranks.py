@@ -7,7 +7,7 @@ takes over the first in rank, or one above who may drive alone, moves a stick ou
            or changes the mode while a script drives; at once, in the same tick, without a jump (the command goes on
            from where it is, within the limits)
 is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
-           sticks at rest too
+           sticks at rest too; or, with ``at_once``, the first in rank has enabled and moved nothing
 goes back  ``permit`` is switched off; after every stop
 ========== ==================================================================================================
 """
@@ -55,6 +55,8 @@ class Ranks:
         self._released: dict[str, bool] = {}
         self._permits = {seat.name: False for seat in plan.below}
         self._mode = self.first.mode
+        # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
+        self._untouched = False
 
     def hear(self, frame: Frame | None, others: Mapping[str, Frame], now: float) -> None:
         """Give everyone the frame that came with this tick."""
@@ -138,7 +140,9 @@ class Ranks:
             # Whoever holds; else whoever is heard, for a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
             self.now = next((one for one in heard if one.held), heard[0] if heard else self.first)
+            self._untouched = True
         elif state is State.DRIVING:
+            self._untouched = self._untouched and not self.first.away
             self.now = self._taken() or self._given() or self._kept()
         self.changed = self.now is not before
         self._permits = {one.name: self.first.on(one.seat.permit) for one in self._below if one.seat is not None}
@@ -183,7 +187,7 @@ class Ranks:
             if seat is None or one is self.now:
                 continue
             permitted = first.on(seat.permit)
-            asked = first.pressed(seat.given_by)
+            asked = first.pressed(seat.given_by) or (seat.at_once and self._untouched and first.fresh)
             if not (asked or (seat.given_by is None and permitted and not self._permits[one.name])):
                 continue
             why = self._not_given(one)
@@ -191,6 +195,7 @@ class Ranks:
                 why += [f"{seat.permit} is off"]
             why += [f"{name} of {first.name} is not at rest" for name in first.away]
             if not why:
+                self._untouched = False
                 return one
             self.notices += (Reason("not_given", f"{one.name} cannot have it: {'; '.join(why)}"),)
         return None

@@ -43,16 +43,16 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
     try:
         profile = Profile.model_validate(tables)
     except ValidationError as error:
-        raise ProfileError(where, [_problem(details) for details in error.errors()]) from None
+        raise ProfileError(where, [problem_of(details) for details in error.errors()]) from None
     problems = crosscheck(profile)
     if problems:
         raise ProfileError(where, problems)
     return profile
 
 
-def _problem(details: Any) -> Problem:
+def problem_of(details: Any, root: type[BaseModel] = Profile) -> Problem:
     """Say in a builder's words what pydantic found."""
-    place = _Place.of(tuple(details["loc"]))
+    place = _Place.of(tuple(details["loc"]), root)
     key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
     kind, hint = details["type"], ""
     if kind == "extra_forbidden":
@@ -82,9 +82,9 @@ class _Place(NamedTuple):
     field: FieldInfo | None
 
     @classmethod
-    def of(cls, loc: tuple[str | int, ...]) -> _Place:
+    def of(cls, loc: tuple[str | int, ...], root: type[BaseModel]) -> _Place:
         """Follow a location through tables, tables by name, and kinds of table (which stand in it, but in no key)."""
-        annotation: Any = Profile
+        annotation: Any = root
         table: type[BaseModel] | None = None
         field: FieldInfo | None = None
         parts: list[str] = []
@@ -100,8 +100,8 @@ class _Place(NamedTuple):
                 annotation = field.annotation if field else None
                 if field is not None and field.discriminator:
                     annotation = Annotated[annotation, field]
-            elif get_origin(annotation) is dict:
-                annotation = get_args(annotation)[1]
+            elif get_origin(annotation) in (dict, list):
+                annotation = get_args(annotation)[-1]
             parts.append(str(part))
         return cls(parts, table, field)
 

@@ -1,0 +1,154 @@
+"""``tenuto script``: motion from a file; shown first, and driven only when asked to."""
+
+from __future__ import annotations
+
+import json
+import math
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.table import Table
+
+from tenuto.cli.console import problems, results
+from tenuto.cli.status import StatusLine
+
+if TYPE_CHECKING:
+    from tenuto.core.script import Course
+    from tenuto.core.tick import Tick
+    from tenuto.profile import Profile
+
+_DRIVER = "script"
+
+
+def script(
+    script: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The script, a TOML file.")],
+    profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile of the robot.")],
+    within: Annotated[
+        float, typer.Option(min=0.01, help="How far it may get from where it begins, m.", show_default=False)
+    ] = math.inf,
+    fit: Annotated[bool, typer.Option(help="Make it as much smaller and slower as it takes.")] = False,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it into this PNG.")] = None,
+    go: Annotated[bool, typer.Option("--go", help="Drive it, once the driver has enabled.")] = False,
+    source: Annotated[str | None, typer.Option(help="Another source for the driver than the profile's.")] = None,
+    to: Annotated[
+        list[str] | None, typer.Option(help="Where the ticks go, as of tenuto drive.", show_default=False)
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
+) -> None:
+    """Show what a script will do with a robot; with --go, do it while the driver holds, until a stick is moved.
+
+    Nothing moves that exceeds the profile's speeds and accelerations, or gets further away than it may. Exit status 1
+    then.
+
+    [bold]Examples:[/bold]
+
+      tenuto script round-the-tree.toml medlar.toml --within 4 --figure round.png
+
+      tenuto script round-the-tree.toml medlar.toml --go
+    """
+    import tenuto
+    from tenuto.core.script import Course, fitted
+    from tenuto.profile.script import load_script
+
+    loaded = tenuto.load_profile(profile)
+    mode = loaded.plan().mode
+    name, motion = load_script(script)
+    notes: list[str] = []
+    try:
+        course = Course(motion, mode.limits.acceleration, mode.limits.turn_acceleration)
+        wrong = course.problems(mode.speeds, mode.limits, within)
+        if wrong and fit:
+            scaled, course = fitted(motion, mode.speeds, mode.limits, within)
+            notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")
+            wrong = []
+    except ValueError as error:
+        raise tenuto.TenutoError(f"{script}: {error}") from error
+    if figure is not None:
+        from tenuto.figures import save_figure
+        from tenuto.figures.script import script_figure
+
+        save_figure(script_figure(name, course, within), figure)
+    if as_json:
+        typer.echo(json.dumps({"name": name, **_figures(course), "problems": wrong, "notes": notes}, indent=2))
+    else:
+        _print(name, course, notes)
+    for problem in wrong:
+        problems.print(f"{problem}", style="bold red", soft_wrap=True)
+    if wrong:
+        problems.print("It is not driven so; --fit makes it smaller and slower.", soft_wrap=True)
+        raise typer.Exit(1)
+    if go:
+        _drive(loaded, course, name, source, to, quiet=as_json)
+
+
+def _figures(course: Course) -> dict[str, object]:
+    """Give what is worked out of a course, for programs; SI."""
+    return {
+        "seconds": course.seconds, "excursion": course.excursion,
+        "x": [float(course.x.min()), float(course.x.max())], "y": [float(course.y.min()), float(course.y.max())],
+        "z": [float(course.z.min()), float(course.z.max())], "top_speeds": course.top_speeds._asdict(),
+        "top_accelerations": course.top_accelerations._asdict(),
+        "ends": [float(course.x[-1]), float(course.y[-1]), float(course.z[-1]), float(course.heading[-1])],
+    }  # fmt: skip
+
+
+def _print(name: str, course: Course, notes: list[str]) -> None:
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style="bold cyan", no_wrap=True)
+    grid.add_column()
+    grid.add_row("script", f"{name}: {course.seconds:.1f} s")
+    for axis, way in (("x", course.x), ("y", course.y), ("z", course.z)):
+        if abs(way).max() > 0.0:
+            grid.add_row(axis, f"{way.min():+.2f} m to {way.max():+.2f} m, ends at {way[-1]:+.2f} m")
+    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins")
+    units = ("m/s", "m/s", "m/s", "rad/s")
+    tops = zip(course.top_speeds._asdict().items(), course.top_accelerations, units, strict=True)
+    for (axis, speed), acceleration, unit in tops:
+        if speed > 0.0:
+            grid.add_row(axis, f"at most {speed:.2f} {unit}, {acceleration:.2f} {unit}²")
+    results.print(grid)
+    for note in notes:
+        results.print(note, style="yellow")
+
+
+def _drive(
+    profile: Profile, course: Course, name: str, source_text: str | None, to: list[str] | None, *, quiet: bool
+) -> None:
+    """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
+    import tenuto
+    from tenuto.core.guard import State
+    from tenuto.core.plan import DriverPlan
+    from tenuto.sinks import open_sinks
+    from tenuto.sources.script import ScriptSource
+
+    plan = profile.plan()
+    seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
+    plan = replace(plan, below=(seat,), distances=())
+    motion = ScriptSource(name, course)
+    with ExitStack() as stack:
+        driver = stack.enter_context(tenuto.open_source(profile if source_text is None else source_text))
+        sinks = (
+            [tenuto.open_sink(text) for text in to] if to else open_sinks(profile) or [tenuto.open_sink("simulated")]
+        )
+        for sink in sinks:
+            stack.enter_context(sink)
+        status = stack.enter_context(StatusLine(quiet=quiet))
+
+        def watch(tick: Tick) -> str | None:
+            status.show(tick)
+            if motion.begun is None:
+                if tick.driver == _DRIVER and tick.guard.state is State.DRIVING:
+                    motion.begin(tick.time)
+                return None
+            if tick.guard.state is not State.DRIVING:
+                return f"the script was broken off: {'; '.join(reason.text for reason in tick.guard.reasons)}"
+            if tick.driver != _DRIVER:
+                return "the script was broken off: a hand took over"
+            return "the script is done" if motion.ended(tick.time) else None
+
+        report = tenuto.drive(plan, driver, sinks, others={_DRIVER: motion}, on_tick=watch, bell=status.ring)
+    if not quiet:
+        results.print(f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)

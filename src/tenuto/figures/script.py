@@ -1,0 +1,68 @@
+"""A figure of a script: where the robot will go, how fast, and how high."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tenuto.core.script import Course
+from tenuto.figures.drive import BLUE, GREY, ORANGE, RED
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+
+def draw_path(ax: Axes, course: Course, within: float = math.inf) -> None:
+    """Draw the path from above, x up and y to the left, with where it begins and ends, and how far it may go."""
+    ax.plot(course.y, course.x, color=BLUE, linewidth=2)
+    ax.plot([0.0], [0.0], "o", color="tab:green", label="begins")
+    ax.plot([course.y[-1]], [course.x[-1]], "s", color=RED, label="ends")
+    if math.isfinite(within):
+        turns = [math.tau * step / 200 for step in range(201)]
+        ax.plot([within * math.sin(a) for a in turns], [within * math.cos(a) for a in turns], "--", color=GREY,
+                label=f"within {within:g} m")  # fmt: skip
+    ax.set_aspect("equal", adjustable="datalim")
+    ax.invert_xaxis()
+    ax.set_xlabel("y, to the left [m]")
+    ax.set_ylabel("x, forward [m]")
+    ax.legend(loc="best", fontsize=9)
+
+
+def draw_speeds(ax: Axes, course: Course) -> None:
+    """Draw the velocity over time; turning on an axis of its own."""
+    for row, (name, colour) in enumerate((("forward", BLUE), ("left", ORANGE), ("up", "tab:purple"))):
+        if abs(course.velocities[:, row]).max() > 0.0:
+            ax.plot(course.times, course.velocities[:, row], color=colour, label=name)
+    ax.set_xlabel("time [s]")
+    ax.set_ylabel("speed [m/s]")
+    turning = ax.twinx()
+    turning.plot(course.times, course.velocities[:, 3] * 180.0 / math.pi, color=GREY, linewidth=1)
+    turning.set_ylabel("turning, left positive [deg/s]", color=GREY)
+    ax.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9, frameon=False)
+
+
+def draw_height(ax: Axes, course: Course) -> None:
+    """Draw how far it is from where it began, and how high, over time."""
+    distance = (course.x**2 + course.y**2 + course.z**2) ** 0.5
+    ax.plot(course.times, distance, color="tab:green", label="from where it began")
+    if abs(course.z).max() > 0.0:
+        ax.plot(course.times, course.z, color="tab:purple", label="height")
+    ax.set_xlabel("time [s]")
+    ax.set_ylabel("distance [m]")
+    ax.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9, frameon=False)
+
+
+def script_figure(name: str, course: Course, within: float = math.inf) -> Figure:
+    """Draw a script on one page: path, speeds, distances."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    FigureCanvasAgg(figure)
+    grid = figure.add_gridspec(2, 2, width_ratios=(1.0, 1.1))
+    draw_path(figure.add_subplot(grid[:, 0]), course, within)
+    draw_speeds(figure.add_subplot(grid[0, 1]), course)
+    draw_height(figure.add_subplot(grid[1, 1]), course)
+    figure.suptitle(f"{name}: {course.seconds:.1f} s, at most {course.excursion:.2f} m away", fontweight="bold")
+    return figure

@@ -1,0 +1,183 @@
+"""Scripts of motion in TOML: see docs/scripts.md."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, ValidationError
+
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.errors import Problem, ProfileError
+from tenuto.core.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
+from tenuto.profile.load import problem_of
+from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
+from tenuto.profile.table import Name, Table
+
+Way = Literal["along", "level", "upright"]
+
+
+class StepTable(Table):
+    """What all kinds of step have in common."""
+
+    together: bool = Field(default=False, description="true or false")
+
+
+class VelocityTable(StepTable):
+    """A velocity of four axes, for a while."""
+
+    vx: SignedSpeed = Field(default=0.0, description='a speed, such as "0.5 m/s"')
+    vy: SignedSpeed = Field(default=0.0, description='a speed, such as "0.5 m/s"')
+    vz: SignedSpeed = Field(default=0.0, description='a speed, such as "0.5 m/s"')
+    yaw_rate: SignedTurnSpeed = Field(default=0.0, description='a turning speed, such as "30 deg/s"')
+    seconds: Time = Field(description='a time, such as "3 s"')
+
+    @property
+    def velocity(self) -> VelocityCommand:
+        """The velocity."""
+        return VelocityCommand(self.vx, self.vy, self.vz, self.yaw_rate)
+
+
+class HoldTable(VelocityTable):
+    """One velocity for a while."""
+
+    kind: Literal["hold"] = Field(description="a kind of step")
+
+
+class RampTable(VelocityTable):
+    """Evenly from where the step before ended to a velocity."""
+
+    kind: Literal["ramp"] = Field(description="a kind of step")
+
+
+class SwayTable(StepTable):
+    """To and fro on one axis."""
+
+    kind: Literal["sway"] = Field(description="a kind of step")
+    axis: Literal["vx", "vy", "vz", "yaw_rate"] = Field(description='"vx", "vy", "vz" or "yaw_rate"')
+    speed: Speed | None = Field(default=None, description='a speed, such as "0.3 m/s"')
+    turn_speed: TurnSpeed | None = Field(default=None, description='a turning speed, such as "30 deg/s"')
+    period: Time = Field(description='a time, such as "4 s"')
+    seconds: Time = Field(description='a time, such as "8 s"')
+
+
+class CircleTable(StepTable):
+    """Round a circle."""
+
+    kind: Literal["circle"] = Field(description="a kind of step")
+    radius: Length = Field(description='a length, such as "1 m"')
+    speed: Speed = Field(description='a speed, such as "0.4 m/s"')
+    turns: float = Field(default=1.0, description="how many times round; negative to the right")
+    way: Way = Field(default="along", description='"along", "level" or "upright"')
+
+
+class SquareTable(StepTable):
+    """Round a square."""
+
+    kind: Literal["square"] = Field(description="a kind of step")
+    side: Length = Field(description='a length, such as "2 m"')
+    speed: Speed = Field(description='a speed, such as "0.4 m/s"')
+    turn_speed: TurnSpeed | None = Field(default=None, description='a turning speed, such as "45 deg/s"')
+
+
+class EightTable(StepTable):
+    """A figure of eight."""
+
+    kind: Literal["eight"] = Field(description="a kind of step")
+    radius: Length = Field(description='a length, such as "1 m"')
+    speed: Speed = Field(description='a speed, such as "0.4 m/s"')
+    way: Way = Field(default="along", description='"along", "level" or "upright"')
+
+
+class FileTable(StepTable):
+    """Velocities from a CSV file."""
+
+    kind: Literal["file"] = Field(description="a kind of step")
+    file: Name = Field(description="a CSV file with columns time, vx, vy, vz, yaw_rate, beside the script")
+
+
+AnyStep = Annotated[
+    HoldTable | RampTable | SwayTable | CircleTable | SquareTable | EightTable | FileTable,
+    Field(discriminator="kind", description="tables [[steps]]"),
+]
+
+
+class Script(Table):
+    """A script of motion. Load one with `load_script`."""
+
+    format: Literal[1] = Field(description="the number 1, the format this version reads")
+    name: Name = Field(description="a name for the motion")
+    steps: list[AnyStep] = Field(min_length=1, description="tables [[steps]]")
+
+
+def load_script(path: str | Path) -> tuple[str, Chain]:
+    """Read a script from a TOML file; give its name and its motion.
+
+    Raises:
+        ProfileError: the file cannot be read, is no TOML, or something in it is wrong.
+    """
+    where = str(path)
+    try:
+        script = Script.model_validate(tomllib.loads(Path(path).read_text(encoding="utf-8")))
+        pieces, before = [], STANDSTILL
+        for number, step in enumerate(script.steps):
+            piece = _piece(step, before, Path(path).parent, f"steps.{number}")
+            before = piece.at(piece.seconds) if not isinstance(piece, Chain) else STANDSTILL
+            pieces.append((piece, step.together))
+    except OSError as error:
+        raise ProfileError(where, [Problem("file", "a readable file", error.strerror or str(error))]) from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ProfileError(where, [Problem("file", "TOML", f"what is not: {error}")]) from error
+    except ValidationError as error:
+        raise ProfileError(where, [problem_of(details, Script) for details in error.errors()]) from None
+    except _WrongStepError as error:
+        raise ProfileError(where, [error.args[0]]) from error
+    return script.name, overlaid(pieces)
+
+
+class _WrongStepError(Exception):
+    """A step that is wrong by itself."""
+
+
+def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
+    if isinstance(step, HoldTable):
+        return Hold(step.velocity, step.seconds)
+    if isinstance(step, RampTable):
+        return Ramp(before, step.velocity, step.seconds)
+    if isinstance(step, SwayTable):
+        wanted, unwanted = ("turn_speed", "speed") if step.axis == "yaw_rate" else ("speed", "turn_speed")
+        speed = getattr(step, wanted)
+        if speed is None or getattr(step, unwanted) is not None:
+            expected = SwayTable.model_fields[wanted].description or ""
+            raise _WrongStepError(
+                Problem(f"{key}.{wanted}", expected, "nothing", f"and no {unwanted}, for axis {step.axis}")
+            )
+        return Sway(step.axis, speed, step.period, step.seconds)
+    if isinstance(step, CircleTable):
+        if step.turns == 0.0:
+            raise _WrongStepError(Problem(f"{key}.turns", CircleTable.model_fields["turns"].description or "", "0"))
+        return Circle(step.radius, step.speed, step.turns, step.way)
+    if isinstance(step, SquareTable):
+        return square(step.side, step.speed, step.turn_speed)
+    if isinstance(step, EightTable):
+        return figure_of_eight(step.radius, step.speed, step.way)
+    return _samples(folder / step.file, f"{key}.file")
+
+
+def _samples(path: Path, key: str) -> Samples:
+    """Read velocities from a CSV file; a column that is not there is 0."""
+    import pandas as pd
+
+    expected = "a CSV file with rising times and finite numbers in columns time, vx, vy, vz, yaw_rate"
+    try:
+        table = pd.read_csv(path)
+    except (OSError, ValueError) as error:
+        raise _WrongStepError(Problem(key, expected, f"{path}: {error}")) from error
+    good = "time" in table and set(table) <= {"time", *VelocityCommand._fields} and len(table) > 1
+    numbers = table.apply(pd.to_numeric, errors="coerce")
+    if not good or not np.isfinite(numbers).all(axis=None) or not (numbers["time"].diff().iloc[1:] > 0.0).all():
+        raise _WrongStepError(Problem(key, expected, f"{path}: {len(table)} rows of {', '.join(map(str, table))}"))
+    rows = numbers.reindex(columns=["time", *VelocityCommand._fields], fill_value=0.0).to_numpy(dtype=float).tolist()
+    return Samples(tuple(row[0] - rows[0][0] for row in rows), tuple(VelocityCommand(*row[1:]) for row in rows))
