@@ -122,11 +122,12 @@ def _drive(
     from tenuto.core.guard import State
     from tenuto.core.plan import DriverPlan
     from tenuto.sinks import open_sinks
+    from tenuto.sources import open_others
     from tenuto.sources.script import ScriptSource
 
     plan = profile.plan()
     seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
-    plan = replace(plan, below=(seat,), distances=())
+    plan = replace(plan, below=(seat,))
     motion = ScriptSource(name, course)
     with ExitStack() as stack:
         driver = stack.enter_context(tenuto.open_source(profile if source_text is None else source_text))
@@ -135,6 +136,10 @@ def _drive(
         )
         for sink in sinks:
             stack.enter_context(sink)
+        # Nobody else drives, but what looks where the robot goes goes on looking.
+        sensors = open_others(profile.model_copy(update={"drivers": {}}))
+        for sensor in sensors.values():
+            stack.enter_context(sensor)
         status = stack.enter_context(StatusLine(quiet=quiet))
 
         def watch(tick: Tick) -> str | None:
@@ -149,6 +154,6 @@ def _drive(
                 return "the script was broken off: a hand took over"
             return "the script is done" if motion.ended(tick.time) else None
 
-        report = tenuto.drive(plan, driver, sinks, others={_DRIVER: motion}, on_tick=watch, bell=status.ring)
+        report = tenuto.drive(plan, driver, sinks, others={_DRIVER: motion, **sensors}, on_tick=watch, bell=status.ring)
     if not quiet:
         results.print(f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)
