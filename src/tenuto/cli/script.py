@@ -81,7 +81,7 @@ def script(
         problems.print("It is not driven so; --fit makes it smaller and slower.", soft_wrap=True)
         raise typer.Exit(1)
     if go:
-        _drive(loaded, course, name, source, to, quiet=as_json)
+        _drive(profile, loaded, course, name, source, to, quiet=as_json)
 
 
 def _figures(course: Course) -> dict[str, object]:
@@ -115,22 +115,32 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
 
 
 def _drive(
-    profile: Profile, course: Course, name: str, source_text: str | None, to: list[str] | None, *, quiet: bool
+    path: Path,
+    profile: Profile,
+    course: Course,
+    name: str,
+    source_text: str | None,
+    to: list[str] | None,
+    *,
+    quiet: bool,
 ) -> None:
     """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
     import tenuto
+    from tenuto.calibration.store import find_calibration
     from tenuto.core.guard import State
     from tenuto.core.plan import DriverPlan
+    from tenuto.profile.trims import load_trims, trims_path
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
     from tenuto.sources.script import ScriptSource
 
-    plan = profile.plan()
-    seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
-    plan = replace(plan, below=(seat,))
     motion = ScriptSource(name, course)
     with ExitStack() as stack:
         driver = stack.enter_context(tenuto.open_source(profile if source_text is None else source_text))
+        kept = find_calibration(path, driver.identity, [info.name for info in driver.controls()])
+        plan = profile.calibrated(kept[0] if kept is not None else None, load_trims(trims_path(path), profile)).plan()
+        seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
+        plan = replace(plan, below=(seat,))
         sinks = (
             [tenuto.open_sink(text) for text in to] if to else open_sinks(profile) or [tenuto.open_sink("simulated")]
         )
