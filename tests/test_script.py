@@ -176,6 +176,7 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "none.csv"', "none.csv"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 2.72 m/s, and the profile"),
         ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, and the profile allows 0.00"),
+        ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as the script asks"),
         ('seconds = "1 s"', 'seconds = "4000 s"', "and may last 3600 s"),
     ):
         assert old in text

@@ -14,6 +14,7 @@ import tenuto
 from helpers import MEDLAR, Bench, Hands, pad, run
 from tenuto import Tick
 from tenuto.core.demand import STANDSTILL
+from tenuto.core.layouts import ControlInfo
 from tenuto.data import shipped
 from tenuto.protocols import IbusDecoder, SbusDecoder
 from tenuto.sinks.function import FunctionSink
@@ -116,3 +117,25 @@ def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
         with pytest.raises(tenuto.ProfileError) as caught:
             tenuto.parse_profile(text.replace(old, new))
         assert said in str(caught.value)
+
+
+def test_no_rate_holds_the_emergency_stop_back() -> None:
+    buttons, seldom, all_ticks = {"north": 0.0, "south": 0.0}, list[Tick](), list[Tick]()
+
+    class Driver(Hands):
+        def poll(self, now: float) -> tenuto.Frame:
+            frame = super().poll(now)
+            return frame._replace(values={**frame.values, **buttons, "north": float(now > 1.13)})
+
+        def controls(self) -> tuple[ControlInfo, ...]:
+            return tuple(ControlInfo(name, 0, 1, 0) for name in (*pad(), *buttons))
+
+    def watch(tick: Tick) -> str | None:
+        all_ticks.append(tick)
+        return "done" if tick.time > 1.8 else None
+
+    patient = PULSED.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
+    tenuto.drive(patient, Driver(), [FunctionSink("some", seldom.append, rate=1.0)], on_tick=watch)
+    stopped = next(tick for tick in all_ticks if not tick.power)
+    assert 1.1 < stopped.time < 1.5
+    assert next(tick for tick in seldom if not tick.power).time < stopped.time + 0.15  # not a whole second later

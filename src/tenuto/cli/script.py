@@ -50,11 +50,12 @@ def script(
       tenuto script round-the-tree.toml medlar.toml --go
     """
     import tenuto
-    from tenuto.core.script import Course, fitted
+    from tenuto.core.script import Course, beyond, fitted
     from tenuto.profile.script import load_script
 
     loaded = tenuto.load_profile(profile)
-    mode = loaded.plan().mode
+    plan = loaded.plan()
+    mode, chassis = plan.mode, plan.chassis
     name, motion = load_script(script)
     notes: list[str] = []
     try:
@@ -64,6 +65,7 @@ def script(
             scaled, course = fitted(motion, mode.speeds, mode.limits, within)
             notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")
             wrong = []
+        wrong += beyond(course, chassis)
     except ValueError as error:
         raise tenuto.TenutoError(f"{script}: {error}") from error
     if figure is not None:

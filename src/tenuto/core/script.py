@@ -13,6 +13,7 @@ from typing import Protocol
 
 import numpy as np
 
+from tenuto.core.chassis.base import Chassis
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.limits import Limits, approach
 from tenuto.core.odometry import along_arc
@@ -197,8 +198,7 @@ def square(side: float, speed: float, turn: float | None) -> Chain:
     along = side / speed
     if turn is not None:
         corner = Hold(VelocityCommand(yaw_rate=turn), math.pi / 2.0 / abs(turn))
-        rest = Hold(STANDSTILL, 0.0)
-        return Chain((Hold(VelocityCommand(vx=speed), along), corner, rest) * 4)
+        return Chain((Hold(VelocityCommand(vx=speed), along), corner) * 4)
     ways = (VelocityCommand(speed), VelocityCommand(0.0, speed), VelocityCommand(-speed), VelocityCommand(0.0, -speed))
     return Chain(tuple(Hold(way, along) for way in ways))
 
@@ -292,6 +292,21 @@ class Course:
         if self.excursion > within:
             found.append(f"it gets {self.excursion:.2f} m away, and is to stay within {within:.2f} m")
         return found
+
+
+def beyond(course: Course, chassis: Chassis) -> list[str]:
+    """List what of a course a vehicle cannot do: a way it cannot go, or faster than it can. Looked at every 20 ms."""
+    ways: set[str] = set()
+    least = 1.0
+    for row in course.velocities[::4].tolist():
+        command = VelocityCommand(*row)
+        _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*command)))
+        least = min(least, share)
+        ways.update(chassis.cannot(command))
+    found = [f"this vehicle cannot do {', '.join(sorted(ways))} as the script asks"] if ways else []
+    return found + (
+        [f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most"] if 0.0 < least < 1.0 else []
+    )
 
 
 def fitted(piece: Piece, speeds: Speeds, limits: Limits, within: float = math.inf) -> tuple[Scaled, Course]:

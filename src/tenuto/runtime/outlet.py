@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Sequence
 
 from tenuto.core.errors import SinkError
-from tenuto.core.guard import Reason
+from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 from tenuto.runtime.clock import Clock
@@ -39,6 +39,7 @@ class Outlet:
         self._wake = threading.Condition()
         self._busy_since: float | None = None
         self._not_before = 0.0
+        self._urgent = False
         self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
@@ -61,6 +62,10 @@ class Outlet:
             elif len(self._waiting) >= MOST_WAITING:
                 self.failure = SinkError(f"{self.sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
             self._waiting.append(tick)
+            urgent = not tick.power or tick.guard.state is State.EMERGENCY_STOP
+            if urgent and not self._urgent:
+                self._not_before = 0.0  # no rate of its own holds back what takes the power off
+            self._urgent = urgent
             self._wake.notify()
 
     def blocked_for(self, now: float) -> float:
@@ -98,15 +103,16 @@ class Outlet:
                 if self._last is not None and not (self._waiting and self.failure is None):
                     return None
                 # What has a rate of its own gets the newest tick of then, not of now.
-                early = self._not_before - self._clock.now()
+                now, period = self._clock.now(), self.sink.period
+                early = self._not_before - now
                 if self._waiting and self.failure is None and (early <= 0.0 or self._last is not None):
+                    self._not_before = max(self._not_before, now - period) + period
                     return self._waiting.popleft()
                 self._wake.wait(early if self._waiting and early > 0.0 else None)
 
     def _serve(self) -> None:
         while (item := self._next()) is not None:
             self._busy_since = self._clock.now()
-            self._not_before = max(self._not_before, self._busy_since - self.sink.period) + self.sink.period
             try:
                 if isinstance(item, Tick):
                     self.sink.write(item)
