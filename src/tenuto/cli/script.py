@@ -65,7 +65,8 @@ def script(
             scaled, course = fitted(motion, mode.speeds, mode.limits, within)
             notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")
             wrong = []
-        wrong += beyond(course, chassis)
+        cannot = beyond(course, chassis)
+        wrong += cannot
     except ValueError as error:
         raise tenuto.TenutoError(f"{script}: {error}") from error
     if figure is not None:
@@ -80,7 +81,8 @@ def script(
     for problem in wrong:
         problems.print(f"{problem}", style="bold red", soft_wrap=True)
     if wrong:
-        problems.print("It is not driven so; --fit makes it smaller and slower.", soft_wrap=True)
+        mend = "change its steps" if cannot else "--fit makes it smaller and slower"
+        problems.print(f"It is not driven so: {mend}.", soft_wrap=True)
         raise typer.Exit(1)
     if go:
         _drive(profile, loaded, course, name, source, to, quiet=as_json)
