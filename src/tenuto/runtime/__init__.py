@@ -1,6 +1,7 @@
 """The loop that joins source, pipeline and sinks in time."""
 
 from tenuto.runtime.clock import Clock, MonotonicClock, SimulatedClock
+from tenuto.runtime.follow import follow
 from tenuto.runtime.loop import DriveReport, drive
 
-__all__ = ["Clock", "DriveReport", "MonotonicClock", "SimulatedClock", "drive"]
+__all__ = ["Clock", "DriveReport", "MonotonicClock", "SimulatedClock", "drive", "follow"]

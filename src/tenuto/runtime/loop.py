@@ -65,6 +65,7 @@ def drive(
     on_tick: Callable[[Tick], str | None] | None = None,
     changes: Callable[[], Plan | str | None] | None = None,
     bell: Callable[[], None] | None = None,
+    notes: Callable[[], str | None] | None = None,
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
 
@@ -85,6 +86,8 @@ def drive(
         changes: asked at every tick for a changed plan to go on with, or a text that says why one is not taken, or
             None; must not block. See `tenuto.runtime.changes.WatchedProfile`.
         bell: rings where the profile wants that, and is called from the loop.
+        notes: asked at every tick for something to note with it, such as a mark that the driver has set; must not
+            block.
 
     Returns:
         How it went.
@@ -93,7 +96,7 @@ def drive(
         SourceError: a source has not the controls that the profile reads.
         Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
     """
-    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell).run()
+    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes).run()
 
 
 class _Drive:
@@ -109,12 +112,13 @@ class _Drive:
         on_tick: Callable[[Tick], str | None] | None,
         changes: Callable[[], Plan | str | None] | None,
         bell: Callable[[], None] | None,
+        notes: Callable[[], str | None] | None,
     ) -> None:
         self.line = Changeover(plan)
         self.source, self.others = source, others
         self.clock = clock or MonotonicClock()
         self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
-        self.on_tick, self.changes, self.bell = on_tick, changes, bell
+        self.on_tick, self.changes, self.bell, self.notes = on_tick, changes, bell, notes
         self.cues = Cues()
         self.report = DriveReport()
         self.failure: BaseException | None = None
@@ -165,6 +169,8 @@ class _Drive:
         faults, notices = self.outlets.look(now, self.line.plan)
         if (problem := self.outlets.fatal(self.line.plan)) is not None:
             self._fail(*problem)
+        if self.notes is not None and (note := self.notes()) is not None:
+            notices += (Reason("note", note),)
         tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)
         if self.line.changed:
             self.outlets.change(self.line.plan)

@@ -40,6 +40,7 @@ class Outlet:
         self._busy_since: float | None = None
         self._not_before = 0.0
         self._urgent = False
+        self._fired_at = 0.0
         self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
@@ -58,7 +59,7 @@ class Outlet:
             if self.failure is not None:
                 return
             if not self.sink.is_log:
-                self._leave_out()
+                tick = self._with_actions_of(self._leave_out(), tick)
             elif len(self._waiting) >= MOST_WAITING:
                 self.failure = SinkError(f"{self.sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
             self._waiting.append(tick)
@@ -91,10 +92,27 @@ class Outlet:
         if not self.stopped and self.failure is None:
             self.failure = SinkError(f"{self.sink.name} hangs: it has not taken its stop within {seconds:.1f} s")
 
-    def _leave_out(self) -> None:
-        """Drop a tick that a newer one makes pointless."""
+    def _leave_out(self) -> Tick | None:
+        """Drop a tick that a newer one makes pointless, and give it."""
         if self._waiting and isinstance(self._waiting[-1], Tick):
-            self._waiting.pop()
+            dropped = self._waiting.pop()
+            return dropped if isinstance(dropped, Tick) else None
+        return None
+
+    def _with_actions_of(self, dropped: Tick | None, tick: Tick) -> Tick:
+        """Keep the actions of a tick that is dropped, but not for long: "take off" must not come late.
+
+        They wait for the sink's own rate, and then as long as a command is valid.
+        """
+        if not tick.actions and (dropped is None or not dropped.actions):
+            return tick
+        if dropped is None or not dropped.actions:
+            self._fired_at = tick.time
+            return tick
+        kept = dropped.actions if 0.0 <= tick.time - self._fired_at <= tick.valid_for + self.sink.period else ()
+        if not kept:
+            self._fired_at = tick.time
+        return tick._replace(actions=kept + tick.actions)
 
     def _next(self) -> Tick | Plan | None:
         """Wait for what the sink is to take; None once its stop is all that is left."""

@@ -81,6 +81,11 @@ class FarEnd(Closing):
             with contextlib.suppress(BlockingIOError):
                 os.write(self._master, b"A %d\n" % line.counter)
 
+    def summary(self) -> str:
+        """Say what came, in plain words."""
+        counts = self.decoder.counts
+        return f"{counts.good} good lines, {counts.bad} bad"
+
     def close(self) -> None:
         """Take the line away."""
         if self._master >= 0:

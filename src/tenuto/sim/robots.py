@@ -129,6 +129,13 @@ class SimulatedRobot:
         self.history.append(dict(self.actuators))
         return self.now
 
+    def touch_down(self) -> None:
+        """Stand on the ground, at height 0, where it is."""
+        self._command = dict.fromkeys(self._command, 0.0)
+        self.actuators = dict(self._command)
+        self._body = STANDSTILL
+        self.path[-1] = self.now._replace(z=0.0, vx=0.0, vy=0.0, vz=0.0, yaw_rate=0.0)
+
     def _turn_motors(self, dt: float) -> None:
         """Let every actuator follow its command; one that stands needs more than its friction to start."""
         share = 1.0 - math.exp(-dt / self.physics.motor_lag)

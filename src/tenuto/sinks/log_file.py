@@ -84,6 +84,11 @@ class LogFile(Sink, ABC):
         if self._file is not None:
             self._file.close()
 
+    @property
+    def path(self) -> Path:
+        """The file that rows go to now."""
+        return self._path
+
     def start(self, plan: Plan) -> None:
         """Expect other columns from the next row on."""
         self._new_plan = True

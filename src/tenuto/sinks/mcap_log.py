@@ -19,7 +19,7 @@ from tenuto.sinks.log_file import LogFile, Row, without_nan
 # The first part of a column's name → its channel; what is not named goes with the commands.
 CHANNELS = {
     **dict.fromkeys(("new_frame", "frame_age", "link", "raw", "position", "shaped", "switch", "trim"), "/frames"),
-    **dict.fromkeys(("guard", "notices", "actions"), "/guard"),
+    **dict.fromkeys(("guard", "notices", "notice_codes", "actions"), "/guard"),
     **dict.fromkeys(("actuators", "wire", "output"), "/actuators"),
 }
 _ALL = ("/frames", "/commands", "/guard", "/actuators")

@@ -34,8 +34,12 @@ class OutPort:
 
     def answered(self) -> bool:
         """Tell whether anything has come since the last call; it is thrown away."""
+        return bool(self.read_bytes())
+
+    def read_bytes(self) -> bytes:
+        """Give what has come since the last call."""
         try:
-            return bool(self._serial.read(max(1, self._serial.in_waiting)))
+            return bytes(self._serial.read(max(1, self._serial.in_waiting)))
         except OSError as error:
             raise SinkError(f"{self._name} is gone: {_why(error)}") from error
 

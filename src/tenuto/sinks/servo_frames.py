@@ -14,7 +14,7 @@ from tenuto.sinks.port import OutPort
 
 # Settings of the line, and how many channels there are: baud, parity, stop bits, channels.
 _LINES = {"sbus": (100_000, "E", 2, 16), "ibus": (115_200, "N", 1, 14)}
-_NEUTRAL_US = 1500.0
+NEUTRAL_US = 1500.0
 _STOPS, _APART = 5, 0.02
 _PULSE = ".pulse"
 
@@ -45,15 +45,7 @@ class ServoFrames(Sink):
 
     def start(self, plan: Plan) -> None:
         """Make sure that there are pulses for the channels."""
-        wire = Pipeline(plan).halt(0.0).wire
-        known = [name.removesuffix(_PULSE) for name in wire if name.endswith(_PULSE)]
-        self._names = self._asked or tuple(known)
-        missing = [name for name in self._names if name not in known]
-        if missing or not known:
-            have = ", ".join(known) or 'nothing: give an actuator form = "pulse"'
-            raise SinkError(f"{self.name}: no pulses for {', '.join(missing) or 'any channel'}; the profile has {have}")
-        if len(self._names) > self._count:
-            raise SinkError(f"{self.name}: {len(self._names)} pulses, and there are {self._count} channels")
+        self._names = pulses_of(self.name, plan, self._asked, self._count)
 
     def write(self, tick: Tick) -> None:
         """Send the pulses of a tick."""
@@ -67,8 +59,8 @@ class ServoFrames(Sink):
             time.sleep(_APART)
 
     def _send(self, tick: Tick) -> None:
-        pulses = [tick.wire[name + _PULSE] if tick.power else _NEUTRAL_US for name in self._names]
-        pulses += [_NEUTRAL_US] * (self._count - len(pulses))
+        pulses = pulses_to_send(tick, self._names) if tick.power else []
+        pulses += [NEUTRAL_US] * (self._count - len(pulses))
         if self._kind == "sbus":
             frame = encode_sbus(pulses, failsafe=not tick.power, lost=not tick.power)
         elif tick.power:
@@ -80,3 +72,30 @@ class ServoFrames(Sink):
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
         self._port.close()
+
+
+def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple[str, ...]:
+    """Name the actuators whose pulses are sent, from channel 1 on.
+
+    Args:
+        sink: its name, for errors. asked: the actuators that are wanted; all that have pulses if none are named.
+        most: how many channels there are.
+
+    Raises:
+        SinkError: the profile has no pulses for them, or there are too many.
+    """
+    wire = Pipeline(plan).halt(0.0).wire
+    known = tuple(name.removesuffix(_PULSE) for name in wire if name.endswith(_PULSE))
+    missing = [name for name in asked if name not in known]
+    if missing or not known:
+        have = ", ".join(known) or 'nothing: give an actuator form = "pulse"'
+        raise SinkError(f"{sink}: no pulses for {', '.join(missing) or 'any channel'}; the profile has {have}")
+    names = asked or known
+    if len(names) > most:
+        raise SinkError(f"{sink}: {len(names)} pulses, and there are {most} channels")
+    return names
+
+
+def pulses_to_send(tick: Tick, names: tuple[str, ...]) -> list[float]:
+    """Give the pulses of some actuators, µs."""
+    return [tick.wire[name + _PULSE] for name in names]

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tenuto.core.errors import SourceError, TenutoError
+from tenuto.core.short_text import BROKER_KEYS
 from tenuto.sources.base import LinkCounts, Source
 from tenuto.sources.text import SourceText, columns, parse_source, read_options
 
@@ -21,6 +22,7 @@ FORMS = (
     "tilt:PORT[,baud=N][,columns=ax|ay|az|gx|gy]", "keyboard", "ppm:FILE.csv", "pwm:FILE.csv",
     "recording:FILE[,speed=X][,start=S][,end=S]", "simulated:sticks", "simulated:gamepad[,recording=FILE]",
     "simulated:sbus|crsf|ibus|lines[,drop=P][,flip=P][,lost=P][,burst=N]",
+    "mqtt:HOST[:PORT]/ROBOT[,user=NAME][,password_file=FILE][,ca=FILE]", "udp:HOST:PORT|:PORT,key=FILE",
 )  # fmt: skip
 
 
@@ -136,6 +138,24 @@ def _simulated(parts: SourceText, text: str) -> Source:
     return open_simulated(parts, text)
 
 
+def _mqtt(parts: SourceText, text: str) -> Source:
+    from tenuto.links.broker import take_settings
+    from tenuto.sources.mqtt import MqttSource
+
+    options: dict[str, Any] = read_options(text, parts.options, dict.fromkeys(BROKER_KEYS, str))
+    settings, robot = take_settings(parts.place, options, SourceError)
+    return MqttSource(robot, settings)
+
+
+def _udp(parts: SourceText, text: str) -> Source:
+    from tenuto.sources.udp import UdpSource
+
+    options: dict[str, Any] = read_options(text, parts.options, {"key": str})
+    if "key" not in options:
+        raise SourceError(f"{text}: needs a key file, for nobody else may drive: key=FILE; see tenuto key --help")
+    return UdpSource(parts.place, **options)
+
+
 _OPENERS: dict[str, Callable[[SourceText, str], Source]] = {
     "gamepad": _gamepad,
     **dict.fromkeys(("sbus", "crsf", "ibus"), _receiver),
@@ -144,5 +164,7 @@ _OPENERS: dict[str, Callable[[SourceText, str], Source]] = {
     **dict.fromkeys(("ppm", "pwm"), _edges),
     "recording": _recording,
     "simulated": _simulated,
+    "mqtt": _mqtt,
+    "udp": _udp,
 }
 _WITHOUT_PLACE = ("gamepad", "keyboard")

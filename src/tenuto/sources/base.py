@@ -8,6 +8,7 @@ from typing import NamedTuple
 from tenuto.core.closing import Closing
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo
+from tenuto.core.tick import Tick
 
 
 class LinkCounts(NamedTuple):
@@ -51,6 +52,9 @@ class Source(Closing, ABC):
     def finished(self) -> bool:
         """True when no frame will ever come again, as at the end of a recording."""
         return False
+
+    def tell(self, tick: Tick) -> None:  # most have nobody to tell
+        """Take the robot's newest tick, where whoever drives is elsewhere and wants to know."""
 
     def rumble(self, strength: float, seconds: float) -> bool:
         """Shake the driver's hands, strength 0…1; False where the device cannot."""

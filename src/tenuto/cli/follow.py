@@ -1,0 +1,74 @@
+"""``tenuto follow``: the robot's end of a link; it follows velocities from another machine, with a guard of its own."""
+
+from __future__ import annotations
+
+import json
+from contextlib import ExitStack
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.text import Text
+
+from tenuto.cli.console import results
+from tenuto.cli.status import StatusLine
+from tenuto.cli.words import named_texts, report_in_words
+
+
+def follow(
+    profile: Annotated[
+        Path,
+        typer.Argument(exists=True, dir_okay=False, help="The robot's own profile, a TOML file.", show_default=False),
+    ],
+    source: Annotated[
+        str,
+        typer.Option(help="Where commands come from: mqtt:HOST/ROBOT, or udp::PORT,key=FILE.", show_default=False),
+    ],
+    to: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Where the robot's motors are: simulated, serial:PORT, … May be given several times.",
+            show_default=False,
+        ),
+    ] = None,
+    other: Annotated[
+        list[str] | None,
+        typer.Option(help="Another source for a sensor of distance: NAME=SOURCE.", show_default=False),
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
+) -> None:
+    """Run at the robot: follow what a driver's machine sends, and stop by itself when that is silent, late or gone.
+
+    The driver's machine runs tenuto drive, with a sink of the same kind. Chassis, actuators, stops and timeouts are
+    those of the robot's own profile; so are its sinks, but for those that lead to a robot elsewhere.
+
+    [bold]Examples:[/bold]
+
+      tenuto follow medlar.toml --source mqtt:localhost/medlar --to serial:/dev/ttyUSB0
+
+      tenuto drive medlar.toml --to mqtt:localhost/medlar       (at the driver's machine)
+    """
+    import tenuto
+    from tenuto.sinks import open_sinks
+    from tenuto.sources import open_others
+
+    loaded = tenuto.load_profile(profile)
+    own = {name: one for name, one in loaded.sinks.items() if one.kind not in ("mqtt", "udp")}
+    loaded = loaded.model_copy(update={"sinks": own, "drivers": {}})
+    with ExitStack() as stack:
+        opened = stack.enter_context(tenuto.open_source(source))
+        others = open_others(loaded, named_texts(other or [], "--other"))
+        sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
+        for one in (*others.values(), *sinks):
+            stack.enter_context(one)
+        if not as_json:
+            names = ", ".join(sink.name for sink in sinks)
+            said = f" follows {opened.name} → {names}. Ctrl-C stops it."
+            results.print(Text.assemble((loaded.name, "bold"), said), soft_wrap=True)
+        with StatusLine(quiet=as_json) as status:
+            report = tenuto.follow(loaded, opened, sinks, others=others, on_tick=status.show)
+    if as_json:
+        typer.echo(json.dumps(asdict(report), indent=2))
+    else:
+        results.print(report_in_words(report), soft_wrap=True)

@@ -1,0 +1,172 @@
+"""``tenuto station``: every robot at a broker, what it does, and why it stands."""
+
+from __future__ import annotations
+
+import json
+import math
+import time
+from contextlib import suppress
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.console import Group, RenderableType
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from tenuto.cli.console import counted, results
+from tenuto.cli.status import STATE_COLOURS
+from tenuto.core.errors import SourceError
+from tenuto.core.guard import State
+
+if TYPE_CHECKING:
+    from tenuto.links.broker import Broker
+    from tenuto.protocols.remote import RemoteState
+
+_REFRESH_SECONDS, _SILENT_AFTER = 0.2, 1.0
+GONE, SILENT = "gone", "silent"
+
+
+class Robots:
+    """What the robots at a broker have said.
+
+    Attributes:
+        states: robot → its newest state.
+    """
+
+    def __init__(self, broker: Broker) -> None:
+        from tenuto.links.topics import state_topic
+
+        self.states: dict[str, RemoteState] = {}
+        self._came: dict[str, float] = {}
+        self._inbox = broker.listen(state_topic())
+
+    def hear(self, now: float) -> None:
+        """Take what has come."""
+        from tenuto.links.topics import robot_of
+        from tenuto.protocols.remote import RemoteState, read_json
+
+        while self._inbox:
+            message = self._inbox.popleft()
+            if (state := read_json(RemoteState, message.data)) is not None:
+                self.states[robot_of(message.topic)] = state
+                self._came[robot_of(message.topic)] = now
+
+    def condition(self, name: str, now: float) -> str:
+        """Give the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
+        state = self.states[name].state
+        return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
+
+    def table(self, now: float) -> Table:
+        """A row a robot."""
+        table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+        for name in ("robot", "state", "driver"):
+            table.add_column(name, no_wrap=True)
+        for name in ("ahead", "left", "up", "turning"):
+            table.add_column(name, no_wrap=True, justify="right")
+        table.add_column("why")
+        known = {str(state): colour for state, colour in STATE_COLOURS.items()}
+        for name in sorted(self.states):
+            said, condition = self.states[name], self.condition(name, now)
+            axes = (said.vx, said.vy, said.vz)
+            speeds = [f"{axis:+.2f} m/s" if round(axis, 2) else "0" for axis in axes]
+            speeds.append(f"{math.degrees(said.yaw_rate):+.0f} deg/s" if round(said.yaw_rate, 2) else "0")
+            if condition in (GONE, SILENT):
+                speeds = [""] * 4
+            style = known.get(condition, "bold red")
+            table.add_row(
+                Text(name, style="bold"), Text(condition, style=style), said.driver or "nobody", *speeds,
+                self._why(name, condition, now),
+            )  # fmt: skip
+        return table
+
+    def _why(self, name: str, condition: str, now: float) -> str:
+        """Say the first of the reasons, and how many more there are."""
+        if condition == GONE:
+            return "its program has ended, or its line is cut"
+        if condition == SILENT:
+            return f"nothing heard for {now - self._came[name]:.0f} s"
+        reasons = self.states[name].reasons
+        more = f" (and {len(reasons) - 1} more)" if len(reasons) > 1 else ""
+        return reasons[0] + more if reasons else ""
+
+    def as_json(self, now: float) -> dict[str, object]:
+        """The same as plain data."""
+        return {
+            name: {"condition": self.condition(name, now), **state.model_dump()} for name, state in self.states.items()
+        }
+
+
+def station(
+    broker: Annotated[str, typer.Argument(help="The broker: HOST, or HOST:PORT.", show_default=False)],
+    user: Annotated[str | None, typer.Option(help="A user name at the broker.")] = None,
+    password_file: Annotated[str | None, typer.Option(help="A file that holds the password.")] = None,
+    ca: Annotated[
+        str | None, typer.Option(help='A file of certificates to trust, or "system"; then TLS is used.')
+    ] = None,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
+    ] = math.inf,
+    as_json: Annotated[
+        bool, typer.Option("--json", help="Listen for 1.5 s (or --seconds), and print what was heard as JSON.")
+    ] = False,
+) -> None:
+    """Show every robot that follows by way of a broker: what it does, who drives it, and why it stands.
+
+    It only listens: no robot moves or stops by it. With --json, the exit status is 1 where a robot is silent, gone or
+    in a fault, or where there is none.
+
+    [bold]Examples:[/bold]
+
+      tenuto station localhost
+
+      tenuto station shed.local:8883 --ca shed.crt --user picker --password-file pw --json
+    """
+    from tenuto.links.broker import Broker, BrokerSettings
+
+    host, _, port = broker.partition(":")
+    if not host or (port and not port.isdecimal()):
+        raise typer.BadParameter(f'expected HOST or HOST:PORT, found "{broker}"', param_hint="BROKER")
+    settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca)
+    link = Broker(settings, SourceError)
+    try:
+        robots = Robots(link)
+        if as_json:
+            _print_json(link, robots, 1.5 if seconds == math.inf else seconds)
+        else:
+            with suppress(KeyboardInterrupt):
+                _show(link, robots, seconds)
+    finally:
+        link.close()
+
+
+def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
+    if not link.wait(5.0):
+        raise SourceError(link.problem)
+    end = time.monotonic() + seconds
+    while (now := time.monotonic()) < end:
+        robots.hear(now)
+        time.sleep(0.02)
+    typer.echo(json.dumps(robots.as_json(now), indent=2))
+    bad = (GONE, SILENT, State.FAULT, State.EMERGENCY_STOP)
+    if not robots.states or any(robots.condition(name, now) in bad for name in robots.states):
+        raise typer.Exit(1)
+
+
+def _show(link: Broker, robots: Robots, seconds: float) -> None:
+    began = time.monotonic()
+
+    def view() -> RenderableType:
+        now = time.monotonic()
+        head = Text.assemble((f"broker {link.name}", "bold"), f"   {counted(len(robots.states), 'robot')}")
+        line = Text(link.problem, style="bold red") if link.problem else Text("connected", style="green")
+        empty = Text("no robot has said anything yet: on a robot, run tenuto follow" if not robots.states else "")
+        return Group(
+            head, line, Text(), robots.table(now) if robots.states else empty, Text("Ctrl-C ends.", style="dim")
+        )
+
+    with Live(view(), console=results, auto_refresh=False, transient=False) as live:
+        while (now := time.monotonic()) - began < seconds:
+            robots.hear(now)
+            live.update(view(), refresh=True)
+            time.sleep(_REFRESH_SECONDS)

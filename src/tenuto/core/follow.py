@@ -1,0 +1,112 @@
+"""The robot's end of a link: it follows velocities that another machine sends, through a pipeline of its own.
+
+What is sent are velocities, and whether somebody drives there (`FOLLOWED`). From the robot's own profile `follow_plan`
+makes a plan whose controls these are: so the guard, the limits, the chassis and the reasons are those of any other
+drive, and a link that is lost is lost as a radio link is.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from tenuto.core.control import ControlPlan
+from tenuto.core.demand import Speeds, VelocityCommand
+from tenuto.core.layouts import ControlInfo
+from tenuto.core.limits import Limits
+from tenuto.core.mixing import Intent
+from tenuto.core.modes import ModePlan
+from tenuto.core.plan import Plan
+from tenuto.core.selection import SelectionPlan
+from tenuto.core.styles import Setting, Style
+from tenuto.core.switches import SwitchPlan
+from tenuto.core.travel import Travel
+
+AXES = VelocityCommand._fields
+# Besides the velocity: somebody holds and drives there, the emergency stop is on there, it is not (any more).
+DRIVES, EMERGENCY, CLEAR = "hold_to_run", "emergency_stop", "reset"
+FOLLOWED = (
+    *(ControlInfo(axis, -math.inf, math.inf, 0.0) for axis in AXES),
+    *(ControlInfo(name, 0.0, 1.0, 0.0) for name in (DRIVES, EMERGENCY, CLEAR)),
+)
+# An axis whose speed a profile does not know, such as the turning of a car, goes up to this, m/s and rad/s.
+_UNKNOWN = 10.0
+# A velocity further beyond the full speed than this factor is none.
+_BEYOND = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class Followed(Style):
+    """Controls that are velocities.
+
+    Attributes:
+        ends: axis → the velocity at the end of its travel, m/s and rad/s.
+    """
+
+    ends: Mapping[str, float]
+
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot."""
+        return AXES
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the shares of the travels."""
+        return Intent(*(shaped[axis] for axis in AXES))
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity, slowed down on its arc to the speeds of the robot's own profile."""
+        asked = VelocityCommand(*(share * self.ends[axis] for axis, share in zip(AXES, intent, strict=True)))
+        return speeds.slow(asked)
+
+
+def follow_plan(plan: Plan) -> Plan:
+    """Make the plan by which a robot follows velocities, from the one by which it is driven by hand.
+
+    Chassis, actuators, stops, timeouts and sensors of distance with a source of their own stay; the speeds are the
+    fastest of any mode, and the limits the loosest, for whoever sends keeps to those of the mode that is driven in.
+    """
+    speeds = plan.full_speeds()
+    speeds = Speeds(**{
+        axis: getattr(speeds, axis) or _UNKNOWN for axis in ("forward", "backward", "turn", "sideways", "up", "down")
+    })  # fmt: skip
+    most = (max(speeds.forward, speeds.backward), speeds.sideways, max(speeds.up, speeds.down), speeds.turn)
+    ends = {axis: _BEYOND * speed for axis, speed in zip(AXES, most, strict=True)}
+    controls = tuple(
+        ControlPlan(axis, axis, Travel(-end, 0.0, end), (-end, end)) for axis, end in ends.items()
+    ) + tuple(ControlPlan(name, name, Travel(0.0, None, 1.0), (0.0, 1.0)) for name in (DRIVES, EMERGENCY, CLEAR))
+    guard = replace(
+        plan.guard, hold_to_run=DRIVES, enable=None, stop=None, emergency_stop=EMERGENCY, reset=CLEAR,
+        takes_over=None, least_quality=0.0, frozen_after=math.inf,
+    )  # fmt: skip
+    return replace(
+        plan,
+        controls=controls,
+        modes=(ModePlan("", Followed(ends), speeds, _loosest(plan)),),
+        guard=guard,
+        sticks=(),
+        selection=SelectionPlan(switches=(SwitchPlan(CLEAR, reads=CLEAR, debounce=0.0),)),
+        actions=(),
+        driver="link",
+        below=(),
+        distances=tuple(sensor for sensor in plan.distances if sensor.own_source),
+        feedback="nothing",
+    )
+
+
+def _loosest(plan: Plan) -> Limits:
+    """Give limits that hold up nothing that any mode, or a stop at the other end, may ask for."""
+    guard = plan.guard
+    level, _, vertical, turn = (
+        tuple(max(axes) for axes in zip(*(mode.limits.axes[axis] for mode in plan.modes), strict=True))
+        for axis in range(4)
+    )
+    return Limits(
+        level[0],
+        turn[0],
+        max(level[1], guard.stop_deceleration),
+        max(turn[1], guard.stop_turn_deceleration),
+        max(vertical[0], guard.stop_vertical_deceleration),
+    )

@@ -1,0 +1,1 @@
+"""Sockets, brokers and keys that sources and sinks speak through."""

@@ -1,0 +1,215 @@
+"""A connection to an MQTT 5 broker, kept up by a thread of its own.
+
+Needs the package paho-mqtt (``pip install tenuto[mqtt]``).
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import socket
+import threading
+from collections import deque
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from tenuto.core.errors import TenutoError
+from tenuto.core.short_text import BROKER_KEYS
+
+try:
+    import paho.mqtt.client as mqtt
+    from paho.mqtt.enums import CallbackAPIVersion
+    from paho.mqtt.packettypes import PacketTypes
+    from paho.mqtt.properties import Properties
+except ImportError as missing:  # pragma: no cover
+    raise TenutoError("MQTT needs the package paho-mqtt: pip install 'tenuto[mqtt]'") from missing
+
+PORT, TLS_PORT = 1883, 8883
+# The broker gives a connection up after 1.5 times this without a sign of life, s.
+_KEEP_ALIVE = 2
+# Of what has not left yet, and of what nobody has read yet: as many messages are kept.
+_MOST_UNSENT, _MOST_UNREAD = 8, 256
+_NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
+# A message that nobody got within this is thrown away by the broker, s: the standard counts whole seconds.
+_EXPIRES = 1
+
+
+@dataclass(frozen=True)
+class BrokerSettings:
+    """How a broker is reached.
+
+    Attributes:
+        host, port: where it is; port None for 1883, or 8883 with TLS.
+        user: a user name. password_file: a file that holds the password, and nothing else.
+        ca: a file with the certificates to trust; what uses TLS. "system" trusts those of the system.
+        certificate, private_key: files by which this machine shows who it is.
+    """
+
+    host: str
+    port: int | None = None
+    user: str | None = None
+    password_file: str | None = None
+    ca: str | None = None
+    certificate: str | None = None
+    private_key: str | None = None
+
+
+class Message(NamedTuple):
+    """A message from the broker."""
+
+    topic: str
+    data: bytes
+
+
+def split_place(place: str, error: type[TenutoError]) -> tuple[str, int | None, str]:
+    """Read ``HOST[:PORT]/ROBOT``. Raises ``error``."""
+    where, slash, robot = place.partition("/")
+    host, _, port = where.partition(":")
+    if not (host and slash and _NAME.fullmatch(robot) and (port.isdecimal() or not port)):
+        raise error(f'mqtt: expected HOST/ROBOT or HOST:PORT/ROBOT, ROBOT of letters, digits, - and _; found "{place}"')
+    return host, int(port) if port else None, robot
+
+
+class Broker:
+    """One connection, and what came over it. Nothing here blocks but `wait` and `close`.
+
+    Attributes:
+        name: where the broker is, for people.
+    """
+
+    def __init__(
+        self,
+        settings: BrokerSettings,
+        error: type[TenutoError],
+        *,
+        will: Message | None = None,
+        greeting: Message | None = None,
+    ) -> None:
+        """Begin to connect; it goes on trying, now and whenever the connection is lost.
+
+        Args:
+            settings: where, and as whom. error: what to raise for files that are not good.
+            will: what the broker says for us when we are gone; it is retained.
+            greeting: what is said in its place whenever we are there.
+        """
+        port = settings.port or (TLS_PORT if settings.ca else PORT)
+        self.name = f"{settings.host}:{port}"
+        self._will, self._greeting = will, greeting
+        self._inboxes: dict[str, deque[Message]] = {}
+        self._unsent: dict[str, deque[mqtt.MQTTMessageInfo]] = {}
+        self._why = "it has not answered yet"
+        self._refused = False
+        self._connected = threading.Event()
+        self._client = client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
+        self._identify(settings, error)
+        if will is not None:
+            client.will_set(will.topic, will.data, qos=1, retain=True)
+        client.reconnect_delay_set(1, 2)
+        client.on_connect, client.on_disconnect = self._on_connect, self._on_disconnect
+        client.on_socket_open = _at_once
+        client.on_connect_fail, client.on_message = self._on_connect_fail, self._on_message
+        try:
+            client.connect_async(settings.host, port, keepalive=_KEEP_ALIVE, clean_start=True)
+        except ValueError as cause:
+            raise error(f"MQTT {self.name}: {cause}") from cause
+        client.loop_start()
+
+    @property
+    def problem(self) -> str:
+        """Say that there is no connection, and why."""
+        return "" if self._connected.is_set() else f"no connection to the broker {self.name}: {self._why}"
+
+    def wait(self, seconds: float) -> bool:
+        """Wait for the connection, no longer than so; tell whether it is there."""
+        return self._connected.wait(seconds)
+
+    def listen(self, topic: str) -> deque[Message]:
+        """Listen to a topic from now on, wildcards and all; give where its newest messages are left."""
+        inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
+        if self._connected.is_set():
+            self._client.subscribe(topic, qos=0)
+        return inbox
+
+    def send(self, topic: str, data: bytes, *, retain: bool = False, expires: bool = False) -> bool:
+        """Hand a message over to be sent at once; tell whether it was. What cannot leave is dropped, never queued.
+
+        Args:
+            retain: the broker keeps it for those who come later. expires: it is worth nothing a second from now.
+        """
+        unsent = self._unsent.setdefault(topic, deque())
+        while unsent and unsent[0].is_published():
+            unsent.popleft()
+        if not self._connected.is_set():
+            unsent.clear()
+            return False
+        if len(unsent) >= _MOST_UNSENT:
+            return False
+        properties = None
+        if expires:
+            properties = Properties(PacketTypes.PUBLISH)  # type: ignore[no-untyped-call]
+            properties.MessageExpiryInterval = _EXPIRES
+        info = self._client.publish(topic, data, qos=0, retain=retain, properties=properties)
+        if info.rc == mqtt.MQTT_ERR_SUCCESS:
+            unsent.append(info)
+        return info.rc == mqtt.MQTT_ERR_SUCCESS
+
+    def close(self) -> None:
+        """Say the will ourselves, and leave."""
+        if self._connected.is_set() and self._will is not None:
+            self._client.publish(self._will.topic, self._will.data, qos=1, retain=True).wait_for_publish(0.5)
+        self._client.disconnect()
+        self._client.loop_stop()
+
+    def _identify(self, settings: BrokerSettings, error: type[TenutoError]) -> None:
+        """Set user, password and TLS."""
+        try:
+            if settings.user is not None:
+                password = Path(settings.password_file).read_text("utf-8").strip() if settings.password_file else None
+                self._client.username_pw_set(settings.user, password)
+            if settings.ca is not None:
+                trusted = None if settings.ca == "system" else settings.ca
+                self._client.tls_set(trusted, settings.certificate, settings.private_key)
+        except (OSError, ValueError) as cause:
+            files = ", ".join(
+                file for file in (settings.password_file, settings.ca, settings.certificate, settings.private_key)
+                if file and not os.path.exists(file)
+            )  # fmt: skip
+            raise error(f"MQTT {self.name}: {files + ': ' if files else ''}{cause}") from cause
+
+    def _on_connect(self, client: mqtt.Client, _: Any, flags: Any, reason: Any, properties: Any) -> None:
+        if reason.is_failure:
+            self._why, self._refused = str(reason), True
+            return
+        for topic in list(self._inboxes):
+            client.subscribe(topic, qos=0)
+        if self._greeting is not None:
+            client.publish(self._greeting.topic, self._greeting.data, qos=1, retain=True)
+        self._connected.set()
+
+    def _on_disconnect(self, client: mqtt.Client, _: Any, flags: Any, reason: Any, properties: Any) -> None:
+        if self._connected.is_set():
+            self._why = "the connection was lost"
+        elif not self._refused:
+            self._why = "it hangs up: does it want TLS (ca=FILE), or a user name?"
+        self._refused = False
+        self._connected.clear()
+
+    def _on_connect_fail(self, client: mqtt.Client, _: Any) -> None:
+        self._why = "nothing answers there"
+
+    def _on_message(self, client: mqtt.Client, _: Any, message: mqtt.MQTTMessage) -> None:
+        for topic, inbox in list(self._inboxes.items()):
+            if mqtt.topic_matches_sub(topic, message.topic):
+                inbox.append(Message(message.topic, bytes(message.payload)))
+
+
+def _at_once(client: mqtt.Client, _: Any, opened: Any) -> None:
+    """Let small messages leave at once: else the system keeps them back for up to 40 ms, to send several together."""
+    opened.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+
+
+def take_settings(place: str, options: dict[str, Any], error: type[TenutoError]) -> tuple[BrokerSettings, str]:
+    """Take what is about the broker out of options; give it, and the name of the robot. Raises ``error``."""
+    host, port, robot = split_place(place, error)
+    return BrokerSettings(host, port, **{key: options.pop(key) for key in BROKER_KEYS if key in options}), robot

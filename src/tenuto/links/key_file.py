@@ -1,0 +1,41 @@
+"""Keys in files: 32 secret bytes, as 64 hexadecimal digits, that two machines share."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import stat
+from pathlib import Path
+
+from tenuto.core.errors import TenutoError
+
+KEY_BYTES = 32
+
+
+def read_key(path: str, error: type[TenutoError]) -> bytes:
+    """Read a key. Raises ``error`` where the file is no key, or where others than its owner may read it."""
+    try:
+        mode = os.stat(path).st_mode
+        text = Path(path).read_text(encoding="ascii").strip()
+        key = bytes.fromhex(text)
+    except OSError as cause:
+        raise error(f"key file {path}: {cause.strerror}; make one with: tenuto key {path}") from cause
+    except ValueError as cause:
+        raise error(f"key file {path}: expected {2 * KEY_BYTES} hexadecimal digits; see: tenuto key --help") from cause
+    if len(key) != KEY_BYTES:
+        raise error(f"key file {path}: expected {2 * KEY_BYTES} hexadecimal digits, found {len(text)} characters")
+    if os.name == "posix" and mode & (stat.S_IRWXG | stat.S_IRWXO):
+        raise error(f"key file {path}: others than its owner may read it; put that right with: chmod 600 {path}")
+    return key
+
+
+def make_key(path: str, error: type[TenutoError]) -> None:
+    """Write a fresh key that only its owner can read; never over a file that is there. Raises ``error``."""
+    try:
+        number = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(number, "w", encoding="ascii") as file:
+            file.write(secrets.token_hex(KEY_BYTES) + "\n")
+    except FileExistsError as cause:
+        raise error(f"key file {path}: there is one already; take another name, or remove it first") from cause
+    except OSError as cause:
+        raise error(f"key file {path}: cannot write there: {cause.strerror}") from cause

@@ -1,0 +1,109 @@
+"""A UDP socket that never blocks: one end sends to an address, the other waits for whoever writes first."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterator
+
+from tenuto.core.errors import TenutoError
+
+# The longest datagram that is looked at, and how many at most in one go, so that a flood cannot hold a program up.
+LONGEST = 1500
+MOST_AT_ONCE = 200
+Address = tuple[str, int]
+
+
+def parse_address(text: str, error: type[TenutoError]) -> Address:
+    """Read ``HOST:PORT``, or ``:PORT`` for this machine's own. Raises ``error``."""
+    host, colon, port = text.rpartition(":")
+    if not colon or not port.isdecimal() or not 0 <= int(port) <= 65535:
+        raise error(f'expected an address like 192.168.1.20:14550, found "{text}"')
+    return host.strip("[]"), int(port)
+
+
+class UdpPort:
+    """One UDP socket.
+
+    Attributes:
+        address: where it is bound. peer: where `send` sends to; None until that is known.
+
+    Raises:
+        The error that it is given, where the address is none, or is taken.
+    """
+
+    def __init__(
+        self,
+        *,
+        bind: Address = ("", 0),
+        peer: Address | None = None,
+        only: Address | None = None,
+        shared: bool = False,
+        error: type[TenutoError],
+    ) -> None:
+        """Open a socket.
+
+        Args:
+            bind: where to listen. peer: where to send to. error: what to raise.
+            only: the one address that the system lets through, and that is sent to.
+            shared: another socket of this program may have the same address; one that has ``only`` goes first.
+        """
+        self.peer, self._only = only, only is not None
+        try:
+            family = socket.AF_INET6 if ":" in bind[0] else socket.AF_INET
+            if peer is not None:
+                family, _, _, _, found = socket.getaddrinfo(*peer, type=socket.SOCK_DGRAM)[0]
+                self.peer = (str(found[0]), int(found[1]))
+            if shared and only is None:
+                # Sharing would let another program in without a word: see that there is none.
+                with _socket(family, bind):
+                    pass
+            self._socket = _socket(family, bind, shared=shared)
+            if only is not None:
+                self._socket.connect(only)
+        except OSError as cause:
+            host, port = peer or bind
+            raise error(f"UDP {host}:{port}: {cause.strerror or cause}") from cause
+        name = self._socket.getsockname()
+        self.address: Address = (name[0], name[1])
+
+    def send(self, data: bytes, to: Address | None = None) -> None:
+        """Send a datagram; one that cannot leave now is lost, as any other may be on its way."""
+        to = to or self.peer
+        if to is not None:
+            try:
+                if self._only:
+                    self._socket.send(data)
+                else:
+                    self._socket.sendto(data, to)
+            except OSError:
+                return  # nobody listens there, or no way leads there yet: whoever waits for an answer will say so
+
+    def receive(self, most: int = MOST_AT_ONCE) -> Iterator[tuple[bytes, Address]]:
+        """Give what has come, at most so many."""
+        for _ in range(most):
+            try:
+                data, sender = self._socket.recvfrom(LONGEST + 1)
+            except BlockingIOError:
+                return
+            except OSError:
+                continue  # an earlier datagram of ours has bounced
+            if len(data) <= LONGEST:
+                yield data, (sender[0], sender[1])
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._socket.close()
+
+
+def _socket(family: int, address: Address, *, shared: bool = False) -> socket.socket:
+    """Make a socket that is bound, or none."""
+    made = socket.socket(family, socket.SOCK_DGRAM)
+    try:
+        made.setblocking(False)
+        if shared:
+            made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        made.bind(address)
+    except OSError:
+        made.close()
+        raise
+    return made

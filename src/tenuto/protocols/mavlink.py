@@ -1,0 +1,160 @@
+"""MAVLink 2 (mavlink.io), sans I/O: messages in and out of bytes, and what our axes are in theirs.
+
+Needs the package pymavlink (``pip install tenuto[mavlink]``), which is loaded with this module.
+"""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from pymavlink.dialects.v20 import common as dialect
+
+from tenuto.core.demand import VelocityCommand
+
+# Signatures count 10 µs since 1 January 2015, UTC.
+_SIGNING_EPOCH, _PER_SECOND = 1_420_070_400, 100_000
+# Of a setpoint only the velocity and the yaw rate count: everything else is to be ignored.
+VELOCITY_AND_YAW_RATE = (
+    dialect.POSITION_TARGET_TYPEMASK_X_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_Y_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_Z_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_AX_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_AY_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_AZ_IGNORE
+    | dialect.POSITION_TARGET_TYPEMASK_YAW_IGNORE
+)
+# What a channel override holds for a channel that is none of ours: leave it alone.
+_IGNORE_CHANNEL = 65535
+MOST_CHANNELS = 18
+_FULL_STICK = 1000
+ACCEPTED, IN_PROGRESS = dialect.MAV_RESULT_ACCEPTED, dialect.MAV_RESULT_IN_PROGRESS
+# The command and its parameters that take the power off the motors: a disarm, and by the number also in flight.
+POWER_OFF: tuple[int, Mapping[int, float]] = (dialect.MAV_CMD_COMPONENT_ARM_DISARM, {1: 0.0, 2: 21196.0})
+
+
+class Member(NamedTuple):
+    """Who speaks, or is spoken to: a system (a vehicle, a station) and a component of it, 1…255."""
+
+    system: int
+    component: int
+
+
+class ForwardRightDown(NamedTuple):
+    """A velocity in MAVLink's body frame: m/s ahead, to the right and down, and rad/s to the right."""
+
+    forward: float
+    right: float
+    down: float
+    yaw_rate: float
+
+
+def to_forward_right_down(command: VelocityCommand) -> ForwardRightDown:
+    """Turn ISO 8855 (x forward, y left, z up, left positive) into forward, right, down, right positive; and back."""
+    return ForwardRightDown(command.vx, 0.0 - command.vy, 0.0 - command.vz, 0.0 - command.yaw_rate)
+
+
+def velocity_setpoint(to: Member, command: VelocityCommand, boot_ms: int) -> Any:
+    """Make SET_POSITION_TARGET_LOCAL_NED (84) of a velocity in the vehicle's own frame (MAV_FRAME_BODY_NED)."""
+    v = to_forward_right_down(command)
+    return dialect.MAVLink_set_position_target_local_ned_message(
+        boot_ms % 2**32, *to, dialect.MAV_FRAME_BODY_NED, VELOCITY_AND_YAW_RATE,
+        0.0, 0.0, 0.0, v.forward, v.right, v.down, 0.0, 0.0, 0.0, 0.0, v.yaw_rate,
+    )  # fmt: skip
+
+
+def manual_sticks(to: Member, shares: VelocityCommand, middle: int, yaw: str) -> Any:
+    """Make MANUAL_CONTROL (69).
+
+    Args:
+        shares: of the full speeds, −1…1, in our signs.
+        middle: what of the upright axis (z, −1000…1000) means neither up nor down: 0, or 500 where an
+            autopilot counts it from 0 as a throttle.
+        yaw: which way counts positive, "left" as the standard has it, or "right".
+    """
+    x, y, z, turn = (min(max(share, -1.0), 1.0) for share in shares)
+    turn = turn if yaw == "left" else -turn
+    up = middle + z * (_FULL_STICK - middle)
+    return dialect.MAVLink_manual_control_message(
+        to.system, round(_FULL_STICK * x), round(-_FULL_STICK * y), round(up), round(_FULL_STICK * turn), 0
+    )
+
+
+def channel_overrides(to: Member, pulses: Sequence[float]) -> Any:
+    """Make RC_CHANNELS_OVERRIDE (70) of pulses in µs, channel 1 first; the other channels are left alone."""
+    values = [round(pulse) for pulse in pulses] + [_IGNORE_CHANNEL] * (8 - len(pulses))
+    # From channel 9 on, which came later, 0 means leave it alone.
+    values += [0] * (MOST_CHANNELS - len(values))
+    return dialect.MAVLink_rc_channels_override_message(*to, *values)
+
+
+def heartbeat_of_station() -> Any:
+    """Make the HEARTBEAT (0) of a ground station, which is no autopilot."""
+    return dialect.MAVLink_heartbeat_message(
+        dialect.MAV_TYPE_GCS, dialect.MAV_AUTOPILOT_INVALID, 0, 0, dialect.MAV_STATE_ACTIVE, 3
+    )
+
+
+def command_number(name: str) -> int | None:
+    """Give the number of a command of the standard, such as ``MAV_CMD_NAV_LAND``; None for an unknown one."""
+    number = getattr(dialect, name, None) if name.startswith("MAV_CMD_") else None
+    return number if isinstance(number, int) else None
+
+
+def command(to: Member, number: int, parameters: Mapping[int, float], confirmation: int) -> Any:
+    """Make COMMAND_LONG (76); a parameter 1…7 that is left out is 0."""
+    values = [parameters.get(index, 0.0) for index in range(1, 8)]
+    return dialect.MAVLink_command_long_message(*to, number, confirmation, *values)
+
+
+def result_in_words(result: int) -> str:
+    """Say what a command's acknowledgement says: "denied"."""
+    known = dialect.enums["MAV_RESULT"].get(result)
+    return known.name.removeprefix("MAV_RESULT_").replace("_", " ").lower() if known else f"result {result}"
+
+
+class MavlinkLink:
+    """One end of a link: it packs messages, and finds good ones in any bytes.
+
+    Attributes:
+        me: who it speaks as. bad: how many broken, unsigned or wrongly signed messages came.
+    """
+
+    def __init__(self, me: Member, key: bytes | None = None) -> None:
+        """Begin a link; with a key of 32 bytes all that leaves is signed, and only what is signed counts."""
+        self.me, self.bad = me, 0
+        self._mav = dialect.MAVLink(None, *me)
+        self._mav.robust_parsing = True
+        if key is not None:
+            signing = self._mav.signing
+            signing.secret_key, signing.sign_outgoing, signing.link_id = key, True, 0
+
+    def pack(self, message: Any) -> bytes:
+        """Give the bytes of a message."""
+        signing = self._mav.signing
+        # A computer's clock may be set back while it drives; what a signature says must not.
+        signing.timestamp = max(signing.timestamp, int((time.time() - _SIGNING_EPOCH) * _PER_SECOND))
+        data: bytes = message.pack(self._mav)
+        self._mav.seq = (self._mav.seq + 1) % 256
+        return bytes(data)
+
+    def feed(self, data: bytes) -> list[Any]:
+        """Take bytes, and give the messages that are whole and good. Never raises for what they are."""
+        messages = self._mav.parse_buffer(data) or []
+        good = [message for message in messages if message.get_type() != "BAD_DATA"]
+        self.bad += len(messages) - len(good)
+        return [message for message in good if _is_finite(message)]
+
+
+def sender(message: Any) -> Member:
+    """Tell who has sent a message."""
+    return Member(message.get_srcSystem(), message.get_srcComponent())
+
+
+def _is_finite(message: Any) -> bool:
+    """Tell whether a setpoint has no NaN where a velocity belongs; other messages may have them by the standard."""
+    if message.get_type() != "SET_POSITION_TARGET_LOCAL_NED":
+        return True
+    return all(math.isfinite(value) for value in (message.vx, message.vy, message.vz, message.yaw_rate))

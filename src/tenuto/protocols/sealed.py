@@ -1,0 +1,176 @@
+"""Datagrams that nobody without the key can make, read, or send a second time; sans I/O. See docs/protocols.md.
+
+Authenticated encryption is ChaCha20-Poly1305 (RFC 8439), keys are derived by HKDF with SHA-256 (RFC 5869), the replay
+window is that of RFC 6479's kind, 64 wide. Needs the package cryptography (``pip install tenuto[udp]``).
+"""
+
+from __future__ import annotations
+
+import secrets
+import struct
+from typing import NamedTuple
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+
+HELLO, WELCOME, DATA = b"T\x11", b"T\x12", b"T\x13"
+WINDOW = 64
+_RANDOM, _NONCE, _TAG = 16, 12, 16
+_HEADER = struct.Struct(">2s4sQ")  # of data: mark, session, counter
+_LONGEST_NAME = 64
+# As many handshakes wait for their first data; and a robot answers so many hellos a second, and no more.
+_MOST_PENDING, _MOST_HELLOS = 4, 10
+
+
+def _derive(key: bytes, salt: bytes, info: bytes) -> ChaCha20Poly1305:
+    return ChaCha20Poly1305(HKDF(SHA256(), 32, salt, b"tenuto 1 " + info).derive(key))
+
+
+class ReplayWindow:
+    """Which counters have come: each counts once, and none that is `WINDOW` or more behind the newest."""
+
+    def __init__(self) -> None:
+        self._newest = -1
+        self._seen = 0
+
+    def fresh(self, counter: int) -> bool:
+        """Tell whether a counter has not come yet, and is not too old."""
+        behind = self._newest - counter
+        return behind < 0 or (behind < WINDOW and not self._seen >> behind & 1)
+
+    def mark(self, counter: int) -> None:
+        """Take note of a counter, once its datagram was found to be genuine."""
+        ahead = counter - self._newest
+        if ahead > 0:
+            self._seen = (self._seen << ahead | 1) & (1 << WINDOW) - 1 if ahead < WINDOW else 1
+            self._newest = counter
+        else:
+            self._seen |= 1 << -ahead
+
+
+class Session:
+    """What two ends agreed on: a key for each direction, a counter for what leaves, a window for what comes."""
+
+    def __init__(self, key: bytes, number: bytes, randoms: bytes, *, robot: bool) -> None:
+        """Derive the keys.
+
+        Args:
+            key: the shared one. number: 4 bytes that name the session. randoms: the driver's and then the robot's.
+            robot: this is the robot's end.
+        """
+        self.number = number
+        to_robot, to_driver = _derive(key, randoms, b"to robot"), _derive(key, randoms, b"to driver")
+        self._out, self._in = (to_driver, to_robot) if robot else (to_robot, to_driver)
+        self._counter = 0
+        self._window = ReplayWindow()
+
+    def seal(self, data: bytes) -> bytes:
+        """Make the datagram of some data."""
+        header = _HEADER.pack(DATA, self.number, self._counter)
+        nonce = self._counter.to_bytes(_NONCE)
+        self._counter += 1
+        return header + self._out.encrypt(nonce, data, header)
+
+    def open(self, datagram: bytes) -> bytes | None:
+        """Give the data of a datagram of this session; None if it is none, is not genuine, or has come before."""
+        if len(datagram) < _HEADER.size + _TAG:
+            return None
+        mark, number, counter = _HEADER.unpack_from(datagram)
+        # First what costs nothing: a flood must not buy decryptions.
+        if mark != DATA or number != self.number or not self._window.fresh(counter):
+            return None
+        header, sealed = datagram[: _HEADER.size], datagram[_HEADER.size :]
+        try:
+            data = self._in.decrypt(counter.to_bytes(_NONCE), sealed, header)
+        except InvalidTag:
+            return None
+        self._window.mark(counter)
+        return data
+
+
+class _Handshake:
+    """What the handshakes of both ends have in common: messages sealed by the shared key itself."""
+
+    def __init__(self, key: bytes) -> None:
+        self._key = key
+        self._seal = _derive(key, b"", b"handshake")
+
+    def _pack(self, mark: bytes, data: bytes) -> bytes:
+        nonce = secrets.token_bytes(_NONCE)
+        return mark + nonce + self._seal.encrypt(nonce, data, mark)
+
+    def _unpack(self, mark: bytes, datagram: bytes) -> bytes | None:
+        if not datagram.startswith(mark) or len(datagram) < len(mark) + _NONCE + _TAG:
+            return None
+        nonce, sealed = datagram[2 : 2 + _NONCE], datagram[2 + _NONCE :]
+        try:
+            return self._seal.decrypt(nonce, sealed, mark)
+        except InvalidTag:
+            return None
+
+
+class DriverHandshake(_Handshake):
+    """The driver's end: it says hello, and the welcome to it makes a session."""
+
+    def __init__(self, key: bytes, name: str) -> None:
+        super().__init__(key)
+        self._name = name.encode()[:_LONGEST_NAME]
+        self._random = b""
+
+    def hello(self) -> bytes:
+        """Make a hello; a welcome to an earlier one counts no more."""
+        self._random = secrets.token_bytes(_RANDOM)
+        return self._pack(HELLO, self._random + self._name)
+
+    def welcome(self, datagram: bytes) -> Session | None:
+        """Give the session that a welcome begins; None if it is not the welcome to the newest hello."""
+        data = self._unpack(WELCOME, datagram)
+        if data is None or len(data) != 2 * _RANDOM + 4 or data[:_RANDOM] != self._random or not self._random:
+            return None
+        self._random = b""
+        return Session(self._key, data[2 * _RANDOM :], data[: 2 * _RANDOM], robot=False)
+
+
+class Pending(NamedTuple):
+    """A session that was offered, and has not been used yet."""
+
+    session: Session
+    driver: str
+
+
+class RobotHandshake(_Handshake):
+    """The robot's end: it welcomes, and a session counts once data came in it, which a repeated hello cannot make."""
+
+    def __init__(self, key: bytes) -> None:
+        super().__init__(key)
+        self._pending: list[Pending] = []
+        self._hellos: list[float] = []
+
+    def hello(self, datagram: bytes, now: float) -> bytes | None:
+        """Give the welcome to a hello; None if it is none, or there are too many."""
+        if not datagram.startswith(HELLO):
+            return None
+        self._hellos = [at for at in self._hellos if now - at < 1.0]
+        if len(self._hellos) >= _MOST_HELLOS:
+            return None
+        data = self._unpack(HELLO, datagram)
+        if data is None or not _RANDOM < len(data) <= _RANDOM + _LONGEST_NAME:
+            return None
+        self._hellos.append(now)
+        randoms, number = data[:_RANDOM] + secrets.token_bytes(_RANDOM), secrets.token_bytes(4)
+        driver = data[_RANDOM:].decode(errors="replace")
+        self._pending = [
+            *self._pending[1 - _MOST_PENDING :], Pending(Session(self._key, number, randoms, robot=True), driver)
+        ]  # fmt: skip
+        return self._pack(WELCOME, randoms + number)
+
+    def first(self, datagram: bytes) -> tuple[Pending, bytes] | None:
+        """Give the pending session that a datagram is the first of, and its data; it is pending no more."""
+        for pending in self._pending:
+            data = pending.session.open(datagram)
+            if data is not None:
+                self._pending.remove(pending)
+                return pending, data
+        return None

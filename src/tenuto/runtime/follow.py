@@ -1,0 +1,45 @@
+"""The robot's end of a link: the loop that follows what a driver's machine sends."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+from tenuto.core.follow import follow_plan
+from tenuto.core.plan import Planned
+from tenuto.core.tick import Tick
+from tenuto.runtime.clock import Clock
+from tenuto.runtime.loop import DriveReport, drive
+from tenuto.sinks.base import Sink
+from tenuto.sources.base import Source
+
+
+def follow(
+    profile: Planned,
+    source: Source,
+    sinks: Sequence[Sink] = (),
+    *,
+    others: Mapping[str, Source] | None = None,
+    clock: Clock | None = None,
+    on_tick: Callable[[Tick], str | None] | None = None,
+) -> DriveReport:
+    """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
+
+    It stops by itself when commands stop coming, come late, or say that nobody drives; then somebody must let go at
+    the other end, and enable afresh. Where that other machine, the network or the broker fails, this is what stops
+    the robot.
+
+    Args:
+        profile: of the robot: chassis, actuators, stops, timeouts and sensors of distance are what counts of it.
+        source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
+            `tenuto.core.follow.FOLLOWED`.
+        sinks, others, clock, on_tick: as of `tenuto.drive`.
+
+    Returns:
+        How it went. Raises as `tenuto.drive`.
+    """
+
+    def tell(tick: Tick) -> str | None:
+        source.tell(tick)
+        return on_tick(tick) if on_tick is not None else None
+
+    return drive(follow_plan(profile.plan()), source, sinks, others=others, clock=clock, on_tick=tell)

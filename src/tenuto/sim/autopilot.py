@@ -1,0 +1,261 @@
+"""A simulated autopilot: it speaks MAVLink 2 over UDP, flies a simulated aircraft, and has a failsafe of its own."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from pymavlink.dialects.v20 import common as dialect
+
+from tenuto.core.closing import Closing
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.errors import SourceError
+from tenuto.core.plan import Planned
+from tenuto.core.watchdog import CommandWatchdog
+from tenuto.links.udp import Address, UdpPort, parse_address
+from tenuto.protocols.mavlink import MavlinkLink, Member, sender
+from tenuto.sim.far_end import STEP
+from tenuto.sim.robots import PathPoint, Physics, simulated_robot
+
+# Without a setpoint for so long it holds its place; without a heartbeat for so long it lands, s.
+SETPOINT_TIMEOUT, STATION_TIMEOUT = 0.5, 3.0
+_BEAT_EVERY, _POSITION_EVERY = 1.0, 0.1
+# How fast it takes off and lands by itself, m/s, and from what height on it counts as landed, m.
+_RISE, _SINK, _LANDED = 1.0, 0.5, 0.02
+_NOTICE, _WARNING = dialect.MAV_SEVERITY_NOTICE, dialect.MAV_SEVERITY_WARNING
+
+
+class Autopilot(Closing):
+    """What stands in for a drone's flight controller.
+
+    It follows setpoints only when it is armed and in the air; a velocity setpoint while it takes off breaks the
+    take-off off, a landing is not broken off by any. After its failsafe it follows a setpoint only once a standstill
+    came. Sticks and channels are shares of the chassis's full speeds, channels in the usual order: roll right, nose
+    up, throttle, turn right.
+
+    Attributes:
+        robot: the simulated aircraft. armed: its rotors turn. doing: "on the ground", "taking off", "flying",
+            "landing".
+        address: where it listens. link: with the count of messages that do not count.
+        good: how many good messages came, besides heartbeats.
+    """
+
+    def __init__(
+        self,
+        profile: Planned,
+        address: str = "127.0.0.1:0",
+        *,
+        key: bytes | None = None,
+        physics: Physics | None = None,
+        speaks_to: str | None = None,
+    ) -> None:
+        """Place it on the ground at the origin.
+
+        Args:
+            profile: its chassis is that of the aircraft. address: where to listen. key: for signed messages.
+            physics: how far the aircraft is from ideal.
+            speaks_to: an address that it speaks to before anyone has spoken to it.
+        """
+        plan = profile.plan()
+        self._chassis, self._speeds = plan.chassis, plan.full_speeds()
+        self.robot = simulated_robot(plan.chassis, physics)
+        self._udp = UdpPort(bind=parse_address(address, SourceError), error=SourceError)
+        self.address = self._udp.address
+        self._udp.peer = parse_address(speaks_to, SourceError) if speaks_to else None
+        self.link = MavlinkLink(Member(1, 1), key)
+        self.armed, self.doing, self.good = False, "on the ground", 0
+        self._velocity = STANDSTILL
+        self._watchdog = CommandWatchdog()
+        self._held = True  # by the failsafe, or before the first setpoint
+        self._station_heard = -math.inf
+        self._height = 0.0
+        self._beat_at = self._position_at = -math.inf
+
+    def run(self) -> Iterator[PathPoint]:
+        """Live in real time, and give where the aircraft is, a hundred times a second."""
+        before = time.monotonic()
+        while True:
+            time.sleep(STEP)
+            now = time.monotonic()
+            self.step(now - before)
+            before = now
+            yield self.robot.now
+
+    def step(self, seconds: float) -> None:
+        """Hear what came, and fly on for so long."""
+        for data, address in self._udp.receive():
+            for message in self.link.feed(data):
+                self._udp.peer = address
+                self._take(message)
+        self._guard()
+        command = self._flight()
+        reached, _ = self._chassis.within_reach(command)
+        self.robot.command(self._chassis.actuators(reached))
+        self.robot.advance(seconds)
+        self._land()
+        self._speak()
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._udp.close()
+
+    def summary(self) -> str:
+        """Say what came, in plain words."""
+        armed = "armed" if self.armed else "not armed"
+        return f"{self.doing}, {armed}; {self.good} good messages, {self.link.bad} that do not count"
+
+    @property
+    def _now(self) -> float:
+        return self.robot.now.time
+
+    def _take(self, message: Any) -> None:
+        kind = message.get_type()
+        if kind == "HEARTBEAT":
+            self._station_heard = self._now
+            return
+        target = getattr(message, "target_system", getattr(message, "target", 0))
+        take = _TAKES.get(kind)
+        if take is None or target not in (0, self.link.me.system):
+            return
+        self.good += 1
+        take(self, message)
+
+    def _take_velocity(self, message: Any) -> None:
+        from_ned = VelocityCommand(message.vx, -message.vy, -message.vz, -message.yaw_rate)
+        if message.coordinate_frame == dialect.MAV_FRAME_BODY_NED and message.type_mask == 0b0101_1100_0111:
+            self._follow(from_ned)
+
+    def _take_sticks(self, message: Any) -> None:
+        # It counts its throttle from 0: 500 holds the height.
+        self._follow(self._speeds_at(message.x, -message.y, 2 * (message.z - 500), message.r, 1000.0))
+
+    def _take_channels(self, message: Any) -> None:
+        pulses = (message.chan1_raw, message.chan2_raw, message.chan3_raw, message.chan4_raw)
+        if all(800 <= pulse <= 2200 for pulse in pulses):
+            right, nose_up, up, turn_right = (pulse - 1500 for pulse in pulses)
+            self._follow(self._speeds_at(-nose_up, -right, up, -turn_right, 500.0))
+
+    def _speeds_at(self, forward: float, left: float, up: float, turn: float, full: float) -> VelocityCommand:
+        s = self._speeds
+        return VelocityCommand(
+            forward / full * (s.forward if forward > 0 else s.backward), left / full * s.sideways,
+            up / full * (s.up if up > 0 else s.down), turn / full * s.turn,
+        )  # fmt: skip
+
+    def _follow(self, velocity: VelocityCommand) -> None:
+        """Take a setpoint."""
+        self._velocity = velocity
+        self._watchdog.feed(self._now, SETPOINT_TIMEOUT, velocity == STANDSTILL)
+        if self.doing == "taking off":
+            self._begin("flying", "take-off broken off by a setpoint")
+
+    def _take_command(self, message: Any) -> None:
+        """Obey a command, and acknowledge it."""
+        obey = _OBEYS.get(message.command)
+        result = dialect.MAV_RESULT_UNSUPPORTED if obey is None else obey(self, message)
+        self._send(dialect.MAVLink_command_ack_message(message.command, result, 0, 0, *sender(message)))
+
+    def _arm(self, message: Any) -> int:
+        arm, forced = message.param1 == 1.0, message.param2 == 21196.0
+        if not arm and self.doing != "on the ground" and not forced:
+            return _DENIED
+        self.armed = arm
+        if not arm:
+            self.doing = "on the ground"
+        return _ACCEPTED
+
+    def _take_off(self, message: Any) -> int:
+        if not self.armed or self.doing != "on the ground" or not message.param7 > 0.0:
+            return _DENIED
+        self._height = message.param7
+        self._begin("taking off")
+        return _ACCEPTED
+
+    def _go_down(self, message: Any) -> int:
+        if self.doing == "on the ground":
+            return _DENIED
+        self._begin("landing")
+        return _ACCEPTED
+
+    def _set_home(self, message: Any) -> int:
+        return _ACCEPTED
+
+    def _begin(self, what: str, why: str = "") -> None:
+        self.doing = what
+        if why:
+            self._tell(_WARNING, why)
+
+    def _guard(self) -> None:
+        """Hold the place without setpoints, and land without a station."""
+        if self.doing == "on the ground":
+            return
+        held = not self._watchdog.may_move(self._now)
+        if held and not self._held and self.doing == "flying":
+            self._tell(_WARNING, "failsafe: no setpoint, holding")
+        self._held = held
+        if self._now - self._station_heard > STATION_TIMEOUT and self.doing != "landing":
+            self._begin("landing", "failsafe: no station, landing")
+
+    def _flight(self) -> VelocityCommand:
+        """Give the velocity to fly at."""
+        if self.doing == "taking off":
+            if self.robot.now.z >= self._height:
+                self._begin("flying")
+                return STANDSTILL
+            return VelocityCommand(vz=_RISE)
+        if self.doing == "landing":
+            return VelocityCommand(vz=-_SINK)
+        if self.doing == "flying" and not self._held:
+            return self._velocity
+        return STANDSTILL
+
+    def _land(self) -> None:
+        """Touch down, and switch the rotors off."""
+        if self.doing in ("landing", "flying") and self.robot.now.z <= _LANDED:
+            self.armed, self.doing = False, "on the ground"
+            self.robot.touch_down()
+            self._tell(_NOTICE, "landed")
+
+    def _speak(self) -> None:
+        """Send the heartbeat and the position, each at its time."""
+        now, here = self._now, self.robot.now
+        if now - self._beat_at >= _BEAT_EVERY:
+            self._beat_at = now
+            mode = dialect.MAV_MODE_FLAG_GUIDED_ENABLED | (dialect.MAV_MODE_FLAG_SAFETY_ARMED if self.armed else 0)
+            state = dialect.MAV_STATE_STANDBY if self.doing == "on the ground" else dialect.MAV_STATE_ACTIVE
+            kinds = dialect.MAV_TYPE_QUADROTOR, dialect.MAV_AUTOPILOT_GENERIC
+            self._send(dialect.MAVLink_heartbeat_message(*kinds, mode, 0, state, 3))
+        if now - self._position_at >= _POSITION_EVERY:
+            self._position_at = now
+            c, s = math.cos(here.heading), math.sin(here.heading)
+            ahead, left = here.vx * c - here.vy * s, here.vx * s + here.vy * c
+            # It began facing north: west is left of that, and up is not down.
+            self._send(dialect.MAVLink_local_position_ned_message(
+                int(1000 * now), here.x, -here.y, -here.z, ahead, -left, -here.vz
+            ))  # fmt: skip
+
+    def _tell(self, severity: int, text: str) -> None:
+        self._send(dialect.MAVLink_statustext_message(severity, text.encode()))
+
+    def _send(self, message: Any) -> None:
+        peer: Address | None = self._udp.peer
+        if peer is not None:
+            self._udp.send(self.link.pack(message))
+
+
+_ACCEPTED: int = dialect.MAV_RESULT_ACCEPTED
+_DENIED: int = dialect.MAV_RESULT_DENIED
+_TAKES: Mapping[str, Callable[[Autopilot, Any], None]] = {
+    "SET_POSITION_TARGET_LOCAL_NED": Autopilot._take_velocity,
+    "MANUAL_CONTROL": Autopilot._take_sticks,
+    "RC_CHANNELS_OVERRIDE": Autopilot._take_channels,
+    "COMMAND_LONG": Autopilot._take_command,
+}
+_OBEYS: Mapping[int, Callable[[Autopilot, Any], int]] = {
+    dialect.MAV_CMD_COMPONENT_ARM_DISARM: Autopilot._arm,
+    dialect.MAV_CMD_NAV_TAKEOFF: Autopilot._take_off,
+    dialect.MAV_CMD_NAV_LAND: Autopilot._go_down,
+    dialect.MAV_CMD_DO_SET_HOME: Autopilot._set_home,
+}

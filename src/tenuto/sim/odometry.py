@@ -1,0 +1,69 @@
+"""What a simulated cart would measure of its own motion, with a known truth to measure measurements by."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.core.chassis import Differential
+from tenuto.sim.robots import Physics, SimulatedRobot
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_STEP = 0.005
+
+
+@dataclass(frozen=True, slots=True)
+class Truth:
+    """What a cart with two driven wheels is really like.
+
+    Attributes:
+        wheel_radius, track: m. delay: from command to motor, s. motor_lag, friction, slip: see `Physics`.
+        noise: of each measured place, m. heading_noise: rad; both standard deviations.
+    """
+
+    wheel_radius: float
+    track: float
+    delay: float = 0.0
+    motor_lag: float = 0.12
+    friction: float = 0.0
+    slip: float = 0.0
+    noise: float = 0.0
+    heading_noise: float = 0.0
+
+
+def simulated_odometry(
+    table: pd.DataFrame, truth: Truth, *, rate: float = 20.0, clock: float = 0.0, seed: int = 1
+) -> pd.DataFrame:
+    """Drive the real cart by the wheel speeds of a log, and measure where it is.
+
+    Args:
+        table: a log of a cart with two driven wheels. truth: what the cart is really like.
+        rate: rows a second. clock: how far the odometry's clock is ahead of the log's, s. seed: for what is random.
+
+    Returns:
+        Columns ``time`` (s), ``x``, ``y`` (m), ``heading`` (rad).
+    """
+    import pandas as pd
+
+    random = np.random.default_rng(seed)
+    physics = Physics(truth.motor_lag, truth.friction, truth.slip, seed=seed)
+    robot = SimulatedRobot(Differential(truth.track, truth.wheel_radius), physics)
+    wheels = ("left_wheel", "right_wheel")
+    times = table["time"].to_numpy()
+    commands = table[[f"actuators.{wheel}" for wheel in wheels]].to_numpy()
+    given = 0
+    for step in range(int((times[-1] + 1.0) / _STEP)):
+        while given < len(times) and times[given] + truth.delay <= step * _STEP + 1e-9:
+            robot.command(dict(zip(wheels, commands[given].tolist(), strict=True)))
+            given += 1
+        robot.advance(_STEP)
+    path = np.array([(point.time, point.x, point.y, point.heading) for point in robot.path])
+    at = np.arange(0.0, path[-1, 0], 1.0 / rate)
+    found = {name: np.interp(at, path[:, 0], path[:, column]) for column, name in ((1, "x"), (2, "y"), (3, "heading"))}
+    for name, noise in (("x", truth.noise), ("y", truth.noise), ("heading", truth.heading_noise)):
+        found[name] = found[name] + noise * random.standard_normal(len(at))
+    return pd.DataFrame({"time": at + clock, **found})

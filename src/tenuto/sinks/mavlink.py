@@ -1,0 +1,312 @@
+"""An autopilot that speaks MAVLink 2, over UDP or a serial line."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.errors import SinkError
+from tenuto.core.guard import State
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+from tenuto.links.key_file import read_key
+from tenuto.links.udp import Address, UdpPort, parse_address
+from tenuto.sinks.base import Sink
+from tenuto.sinks.port import OutPort
+from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
+
+try:
+    from tenuto.protocols import mavlink
+except ImportError as missing:  # pragma: no cover
+    raise SinkError("MAVLink needs the package pymavlink: pip install 'tenuto[mavlink]'") from missing
+
+SENDS = ("velocity", "sticks", "channels")
+_STOPS, _APART = 5, 0.02
+_HEARTBEAT_EVERY = 1.0
+# How long an autopilot may be silent before the driver is told, s.
+_SILENT_AFTER = 3.0
+# A command is sent so often, each time after so long without an answer, s; one under way may take so long in all.
+_TRIES, _ANSWER_WITHIN, _DONE_WITHIN = 3, 0.5, 30.0
+# How long the driver is told of what went wrong, s.
+_TOLD_FOR = 5.0
+_POWER_OFF = "power off"
+_WARNING = 4  # MAV_SEVERITY: this, and what is lower, is told
+
+
+@dataclass(frozen=True, slots=True)
+class AutopilotCommand:
+    """What an action of the profile means to the autopilot.
+
+    Attributes:
+        command: its name in the standard, such as ``MAV_CMD_NAV_TAKEOFF``.
+        parameters: 1…7 → value; those left out are 0.
+        pause: for so long after it, s, no standstill is sent while somebody drives: to some autopilots a standstill
+            is a setpoint that breaks a take-off off. A stick that is moved, or let go of everything, ends it.
+    """
+
+    command: str
+    parameters: Mapping[int, float] = field(default_factory=dict)
+    pause: float = 0.0
+
+
+class _Order(NamedTuple):
+    name: str
+    number: int
+    parameters: Mapping[int, float]
+
+
+class MavlinkSink(Sink):
+    """Sends velocities, sticks or channels, a heartbeat each second, and actions as commands.
+
+    The heartbeat leaves only while ticks come, so an autopilot notices a loop that has died. Nothing at all leaves
+    while the profile wants silence (`Tick.send`).
+
+    Attributes:
+        bad: how many broken, unsigned or wrongly signed messages came back.
+
+    Raises:
+        SinkError: the address, the port, the key file or a setting is not good; pymavlink is not installed.
+    """
+
+    def __init__(
+        self,
+        place: str,
+        *,
+        baud: int = 57_600,
+        rate: float = 20.0,
+        sends: str = "velocity",
+        channels: tuple[str, ...] = (),
+        middle: int | None = None,
+        yaw: str = "left",
+        system: int = 255,
+        component: int = 190,
+        target_system: int = 1,
+        target_component: int = 1,
+        key: str | None = None,
+        commands: Mapping[str, AutopilotCommand] | None = None,
+    ) -> None:
+        """Open the way to an autopilot.
+
+        Args:
+            place: ``HOST:PORT`` to send there, ``:PORT`` to wait there for the autopilot to speak first, or a serial
+                port. baud: of a serial port.
+            rate: how many setpoints a second.
+            sends: "velocity", "sticks" (shares of the full speeds) or "channels" (pulses of the actuators).
+            channels: the actuators from channel 1 on; all that have pulses if none are named.
+            middle, yaw: see `tenuto.protocols.mavlink.manual_sticks`; ``middle`` must be said for what climbs.
+            system, component: who this is. target_system, target_component: who is spoken to.
+            key: a file with the key that messages are signed with, and must be.
+            commands: the name of an action → what the autopilot is told.
+        """
+        if sends not in SENDS:
+            raise SinkError(f"mavlink: expected sends to be one of {', '.join(SENDS)}; found {sends}")
+        if yaw not in ("left", "right") or middle not in (None, 0, 500):
+            raise SinkError("mavlink: expected yaw to be left or right, and middle to be 0 or 500")
+        self.name = f"MAVLink at {place}"
+        self.period = 1.0 / rate
+        self._sends, self._asked, self._names = sends, channels, channels
+        self._middle, self._yaw = middle, yaw
+        self._target = mavlink.Member(target_system, target_component)
+        self._orders = {name: (_order(name, one), one.pause) for name, one in (commands or {}).items()}
+        self._mav = mavlink.MavlinkLink(
+            mavlink.Member(system, component), read_key(key, SinkError) if key is not None else None
+        )
+        self._port = _open(place, baud)
+        self._waiting: deque[_Order] = deque()
+        self._tries = 0
+        self._sent_at = self._began_at = 0.0
+        self._quiet_until = 0.0
+        self._beat_at = -_HEARTBEAT_EVERY
+        self._now = 0.0  # all by the loop's clock, as the ticks have it
+        self._heard: float | None = None
+        self._said: tuple[float, str] = (-_TOLD_FOR, "")
+        self._powered = True
+
+    @property
+    def bad(self) -> int:
+        """How many messages came that do not count."""
+        return self._mav.bad
+
+    @property
+    def problem(self) -> str:
+        """Say that the autopilot is silent, has refused something, or warns."""
+        now, heard = self._now, self._heard
+        silent = now - (heard or 0.0)
+        if silent > _SILENT_AFTER:
+            what = "no heartbeat" if heard is not None else "no heartbeat yet"
+            wrong = f"; {self.bad} messages do not count: is the key the same at both ends?" if self.bad else ""
+            return f"{self.name}: {what} for {silent:.1f} s from system {self._target.system}{wrong}"
+        at, text = self._said
+        return f"{self.name}: {text}" if now - at < _TOLD_FOR else ""
+
+    def start(self, plan: Plan) -> None:
+        """Make sure that the plan has what is to be sent."""
+        self._speeds = plan.full_speeds()
+        if self._sends == "channels":
+            self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)
+            self._rest = pulses_to_send(Pipeline(plan).halt(0.0), self._names)
+        climbs = self._speeds.up > 0.0 or self._speeds.down > 0.0
+        if self._sends == "sticks" and climbs and self._middle is None:
+            raise SinkError(
+                f"{self.name}: say what the middle of the climbing stick is: middle = 500 where the autopilot counts "
+                "it from 0 to 1000, as most that hold their height do; 0 where it counts from -1000"
+            )
+
+    def write(self, tick: Tick) -> None:
+        """Send the setpoint of a tick, the heartbeat when its time has come, and what the driver has asked for."""
+        now = self._now = tick.time
+        self._listen(now)
+        if not tick.send:
+            return
+        self._beat(now)
+        for action in tick.actions:
+            if action in self._orders:
+                order, pause = self._orders[action]
+                self._waiting.append(order)
+                self._quiet_until = now + pause
+        self._take_power_off(tick)
+        self._command(now)
+        if now >= self._quiet_until:
+            self._send(self._setpoint(tick))
+        elif tick.guard.reasons or tick.command != STANDSTILL:
+            # After a silence a careful autopilot follows a standstill only, and then the rest.
+            self._quiet_until = now
+            self._send(self._setpoint(tick, still=True))
+
+    def stop(self, tick: Tick) -> None:
+        """Send the standstill several times, unless nothing is to be sent at all."""
+        for _ in range(_STOPS if tick.send else 0):
+            self._send(self._setpoint(tick, still=True))
+            time.sleep(_APART)
+
+    def close(self) -> None:
+        """Close the way to the autopilot."""
+        self._port.close()
+
+    def _setpoint(self, tick: Tick, still: bool = False) -> Any:
+        command = STANDSTILL if still else tick.command
+        if self._sends == "velocity":
+            return mavlink.velocity_setpoint(self._target, command, int(1000 * tick.time))
+        if self._sends == "sticks":
+            return mavlink.manual_sticks(self._target, self._speeds.shares(command), self._middle or 0, self._yaw)
+        still = still or not tick.power
+        return mavlink.channel_overrides(self._target, self._rest if still else pulses_to_send(tick, self._names))
+
+    def _send(self, message: Any) -> None:
+        self._port.write(self._mav.pack(message))
+
+    def _take_power_off(self, tick: Tick) -> None:
+        """Void what was asked for before an emergency stop, or before the power went off, and disarm for the latter."""
+        off = not tick.power and self._powered
+        self._powered = tick.power
+        if off or (tick.guard.state is State.EMERGENCY_STOP and tick.power):
+            self._waiting.clear()
+            self._tries = 0
+        if off:
+            self._waiting.append(_Order(_POWER_OFF, *mavlink.POWER_OFF))
+
+    def _beat(self, now: float) -> None:
+        if now - self._beat_at >= _HEARTBEAT_EVERY:
+            self._beat_at = now
+            self._send(mavlink.heartbeat_of_station())
+
+    def _command(self, now: float) -> None:
+        """Send the command at the head of the queue: once, and again as long as no answer comes."""
+        if not self._waiting or (self._tries and now - self._sent_at < _ANSWER_WITHIN):
+            return
+        order = self._waiting[0]
+        if self._tries >= _TRIES:
+            text = f'no answer to "{order.name}", which was sent {self._tries} times'
+            if order.name != _POWER_OFF:
+                self._finish(now, text)
+                return
+            self._said = (now, text)  # but the power has to go: it is asked for until somebody answers
+        self._send(mavlink.command(self._target, order.number, order.parameters, min(self._tries, 255)))
+        self._began_at = now if self._tries == 0 else self._began_at
+        self._tries, self._sent_at = self._tries + 1, now
+
+    def _finish(self, now: float, text: str = "") -> None:
+        """Be done with the command at the head of the queue."""
+        self._waiting.popleft()
+        self._tries = 0
+        if text:
+            self._said = (now, text)
+
+    def _listen(self, now: float) -> None:
+        for message, answer_to in self._port.read(self._mav):
+            if mavlink.sender(message) != self._target:
+                continue
+            kind = message.get_type()
+            if kind == "HEARTBEAT":
+                self._heard = now
+                self._port.answer_to(answer_to)
+            elif kind == "COMMAND_ACK":
+                self._answered(message, now)
+            elif kind == "STATUSTEXT" and message.severity <= _WARNING:
+                self._said = (now, f'it says "{message.text}"')
+
+    def _answered(self, ack: Any, now: float) -> None:
+        """Take the acknowledgement of a command."""
+        if not self._waiting or not self._tries or ack.command != self._waiting[0].number:
+            return
+        if ack.target_system not in (0, self._mav.me.system):
+            return
+        if ack.result == mavlink.IN_PROGRESS and now - self._began_at < _DONE_WITHIN:
+            self._tries, self._sent_at = 1, now
+        elif ack.result == mavlink.ACCEPTED:
+            self._finish(now)
+        else:
+            self._finish(now, f'"{self._waiting[0].name}": {mavlink.result_in_words(ack.result)}')
+
+
+class _UdpLink:
+    def __init__(self, place: str) -> None:
+        host, number = parse_address(place, SinkError)
+        self._waits = not host
+        self._udp = (
+            UdpPort(bind=("", number), error=SinkError)
+            if self._waits
+            else UdpPort(peer=(host, number), error=SinkError)
+        )
+
+    def write(self, data: bytes) -> None:
+        self._udp.send(data)
+
+    def read(self, mav: mavlink.MavlinkLink) -> Iterable[tuple[Any, Address]]:
+        for data, address in self._udp.receive():
+            # Where it sends to an address, only what comes from there is heard.
+            if self._udp.peer in (None, address):
+                yield from ((message, address) for message in mav.feed(data))
+
+    def answer_to(self, address: Address) -> None:
+        if self._udp.peer is None:
+            self._udp.peer = address
+
+    def close(self) -> None:
+        self._udp.close()
+
+
+class _SerialLink(OutPort):
+    def read(self, mav: mavlink.MavlinkLink) -> Iterable[tuple[Any, Address]]:
+        return [(message, ("", 0)) for message in mav.feed(self.read_bytes())]
+
+    def answer_to(self, address: Address) -> None:
+        """Answer where it came from: there is only one end."""
+
+
+def _open(place: str, baud: int) -> _UdpLink | _SerialLink:
+    return _SerialLink(place, baud) if "/" in place or ":" not in place else _UdpLink(place)
+
+
+def _order(action: str, one: AutopilotCommand) -> _Order:
+    number = mavlink.command_number(one.command)
+    if number is None:
+        raise SinkError(f'mavlink: "{action}": {one.command} is no command of the standard, such as MAV_CMD_NAV_LAND')
+    if not set(one.parameters) <= set(range(1, 8)):
+        raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
+    return _Order(action, number, one.parameters)

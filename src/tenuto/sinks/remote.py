@@ -1,0 +1,65 @@
+"""A robot on another machine, over MQTT or UDP."""
+
+from __future__ import annotations
+
+import time
+from abc import abstractmethod
+
+from tenuto.core.tick import Tick
+from tenuto.protocols.remote import DriverEnd, RemoteCommand
+from tenuto.sinks.base import Sink
+
+_STOPS, _APART = 5, 0.02
+
+
+class RemoteSink(Sink):
+    """What the ways to a robot on another machine have in common.
+
+    Attributes:
+        end: this end of the link, with the robot's newest state.
+    """
+
+    def __init__(self, name: str, driver: str, rate: float) -> None:
+        self.name, self.period = name, 1.0 / rate
+        self.end = DriverEnd(driver)
+        self._opened = time.monotonic()
+
+    @property
+    def problem(self) -> str:
+        """Say that the line or the robot is silent, or why the robot stands."""
+        why = self._line_problem() or self.end.problem(self._now())
+        return f"{self.name}: {why}" if why else ""
+
+    def write(self, tick: Tick) -> None:
+        """Send the command of a tick."""
+        if not tick.send:
+            return
+        self._hear()
+        command = self.end.command(tick)
+        if command is not None:
+            self._send(command)
+
+    def stop(self, tick: Tick) -> None:
+        """Send the standstill several times, unless nothing is to be sent at all."""
+        for _ in range(_STOPS):
+            self._hear()
+            command = self.end.command(tick, still=True)
+            if command is None:
+                return
+            self._send(command)
+            time.sleep(_APART)
+
+    def _now(self) -> float:
+        return time.monotonic() - self._opened
+
+    @abstractmethod
+    def _line_problem(self) -> str:
+        """Say what is wrong with the way to the robot."""
+
+    @abstractmethod
+    def _hear(self) -> None:
+        """Take what the robot says."""
+
+    @abstractmethod
+    def _send(self, command: RemoteCommand) -> None:
+        """Send a command; never wait for it to arrive."""

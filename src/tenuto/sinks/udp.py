@@ -1,0 +1,78 @@
+"""A robot on another machine, by datagrams that only the two can make."""
+
+from __future__ import annotations
+
+from tenuto.core.errors import SinkError
+from tenuto.links.key_file import read_key
+from tenuto.links.names import own_name
+from tenuto.links.udp import UdpPort, parse_address
+from tenuto.protocols.remote import RemoteCommand, RemoteState, pack_command, read_json
+from tenuto.sinks.remote import RemoteSink
+
+try:
+    from tenuto.protocols.sealed import DriverHandshake, Session
+except ImportError as missing:  # pragma: no cover
+    raise SinkError("UDP needs the package cryptography: pip install 'tenuto[udp]'") from missing
+
+FORMS = ("json", "compact")
+# It says hello so often, and again when the robot was silent for so long, s.
+_HELLO_EVERY, _SILENT_AFTER = 0.25, 1.0
+
+
+class UdpSink(RemoteSink):
+    """Commands for one robot, over UDP.
+
+    Raises:
+        SinkError: the address or the key file is not good.
+    """
+
+    def __init__(
+        self, place: str, *, key: str, rate: float = 50.0, form: str = "json", driver: str | None = None
+    ) -> None:
+        """Open the way to a robot.
+
+        Args:
+            place: ``HOST:PORT`` of the robot. key: the file with the shared key.
+            rate: how many commands a second at most. form: "json", or "compact" for 36 bytes.
+            driver: a name for the robot to know; made up if none is given.
+        """
+        if form not in FORMS:
+            raise SinkError(f"udp: expected form to be one of {', '.join(FORMS)}; found {form}")
+        driver = driver or own_name()
+        super().__init__(f"robot at {place}", driver, rate)
+        self._handshake = DriverHandshake(read_key(key, SinkError), driver)
+        self._udp = UdpPort(peer=parse_address(place, SinkError), error=SinkError)
+        self._session: Session | None = None
+        self._heard = self._called = -_SILENT_AFTER
+        self._compact = form == "compact"
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._udp.close()
+
+    def _line_problem(self) -> str:
+        if self._session is None:
+            return "no answer yet: does it listen there, with the same key, and does nobody else drive it?"
+        return ""
+
+    def _hear(self) -> None:
+        now = self._now()
+        for datagram, sender in self._udp.receive():
+            if sender != self._udp.peer:
+                continue
+            session = self._handshake.welcome(datagram)
+            if session is not None:
+                self._session, self._heard = session, now
+                self._udp.send(session.seal(b""))  # the robot speaks once it has heard the session used
+            elif self._session is not None and (data := self._session.open(datagram)) is not None:
+                self._heard = now
+                if (state := read_json(RemoteState, data)) is not None:
+                    self.end.hear(state, now)
+        if now - self._heard > _SILENT_AFTER and now - self._called > _HELLO_EVERY:
+            self._called = now
+            self._udp.send(self._handshake.hello())
+
+    def _send(self, command: RemoteCommand) -> None:
+        if self._session is not None:
+            data = pack_command(command) if self._compact else command.model_dump_json().encode()
+            self._udp.send(self._session.seal(data))

@@ -1,0 +1,90 @@
+"""Commands from a driver's machine, over MQTT or UDP: what a robot follows."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterable
+
+from tenuto.core.follow import FOLLOWED
+from tenuto.core.frame import Frame
+from tenuto.core.layouts import ControlInfo
+from tenuto.core.tick import Tick
+from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd
+from tenuto.sources.base import LinkCounts, Source
+
+
+class RemoteSource(Source):
+    """What the ways from a driver's machine have in common.
+
+    Its frames hold the newest command that counts. When that is no longer valid, or the driver's machine is gone, they
+    say so, and the guard stops the robot.
+
+    Attributes:
+        end: this end of the link.
+    """
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.end = RobotEnd()
+        self._valid_until = 0.0
+        self._values: dict[str, float] | None = None
+        self._lost = ""
+        self._tick: Tick | None = None
+        self._said_at = -STATE_EVERY
+        self._said: tuple[str, ...] = ()
+        self._good = self._bad = 0
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the velocities, and who drives."""
+        return FOLLOWED
+
+    def counts(self) -> LinkCounts:
+        """Say how many commands counted, and how many did not."""
+        return LinkCounts(self._good, self._bad + sum(self.end.refused.values()))
+
+    def tell(self, tick: Tick) -> None:
+        """Take the robot's newest tick, which the driver's machine is told about."""
+        self._tick = tick
+
+    def poll(self, now: float) -> Frame | None:
+        """Give the newest command since the last call; or that the last one is no longer valid."""
+        counted = False
+        for command in self._receive(now):
+            if command is None:
+                self._bad += 1
+            elif not self.end.take(command, now):
+                counted = True
+                self._good += 1
+                self._values = command.values()
+                self._valid_until = now + command.valid_ms / 1000.0
+        self._speak(now)
+        if self._values is None:
+            return None  # nobody has ever been heard
+        if self._gone():
+            self._lost = f"{self.end.driver} is gone"
+        elif counted:
+            self._lost = ""
+            return Frame(now, self._values)
+        elif now > self._valid_until and not self._lost:
+            self._lost = f"{self.end.driver} is silent: its last command is no longer valid"
+        return Frame(now, self._values, link_good=False, note=self._lost) if self._lost else None
+
+    def _speak(self, now: float) -> None:
+        """Say how the robot is: at once where that has changed, and every so often."""
+        status = None if self._tick is None else self._tick.guard
+        what = () if status is None else (status.state, *(reason.code for reason in status.reasons))
+        if now - self._said_at >= STATE_EVERY or what != self._said:
+            self._said_at, self._said = now, what
+            self._send(self.end.state(self._tick, now))
+
+    @abstractmethod
+    def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
+        """Give the commands that have come; None for what is none."""
+
+    @abstractmethod
+    def _send(self, state: RemoteState) -> None:
+        """Tell the driver's machine; never wait for it to arrive."""
+
+    def _gone(self) -> bool:
+        """Tell whether the driver's machine has gone since the last call."""
+        return False

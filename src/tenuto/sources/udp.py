@@ -1,0 +1,90 @@
+"""Commands for a robot, by datagrams that only the two ends can make."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from tenuto.core.errors import SourceError
+from tenuto.links.key_file import read_key
+from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
+from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json, unpack_command
+from tenuto.sources.remote import RemoteSource
+
+try:
+    from tenuto.protocols.sealed import Pending, RobotHandshake, Session
+except ImportError as missing:  # pragma: no cover
+    raise SourceError("UDP needs the package cryptography: pip install 'tenuto[udp]'") from missing
+
+# So much of what comes from strangers is looked at in one tick: what a flood may cost.
+_MOST_FROM_STRANGERS = 40
+
+
+class UdpSource(RemoteSource):
+    """Commands for one robot, over UDP.
+
+    Whoever has the robot is heard on a socket of its own, to which the system lets nothing through from other
+    addresses: a flood from elsewhere fills another buffer, of which little is read in each tick.
+
+    Attributes:
+        address: where it listens.
+
+    Raises:
+        SourceError: the address is taken or is none, or the key file is not good.
+    """
+
+    def __init__(self, place: str, *, key: str) -> None:
+        """Listen at ``HOST:PORT``, or ``:PORT`` for all addresses of this machine."""
+        super().__init__(f"commands at {place}")
+        self._handshake = RobotHandshake(read_key(key, SourceError))
+        self._door = UdpPort(bind=parse_address(place, SourceError), shared=True, error=SourceError)
+        self.address: Address = self._door.address
+        self._session: Session | None = None
+        self._line: UdpPort | None = None
+        self._driver = ""
+        self._heard = -LET_GO_AFTER
+
+    def close(self) -> None:
+        """Close the sockets."""
+        self._door.close()
+        if self._line is not None:
+            self._line.close()
+
+    def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
+        for port, most in ((self._line, MOST_AT_ONCE), (self._door, _MOST_FROM_STRANGERS)):
+            for datagram, sender in port.receive(most) if port is not None else ():
+                yield from self._look(datagram, sender, now)
+
+    def _look(self, datagram: bytes, sender: Address, now: float) -> Iterable[RemoteCommand | None]:
+        """Read one datagram: of the session, of one that begins, or a hello."""
+        if self._line is not None and sender == self._line.peer and self._session is not None:
+            data = self._session.open(datagram)
+            if data is not None:
+                yield from self._take(data, now)
+                return
+        if (welcome := self._handshake.hello(datagram, now)) is not None:
+            (self._line if self._line is not None and sender == self._line.peer else self._door).send(welcome, sender)
+        elif (first := self._handshake.first(datagram)) is not None:
+            pending, data = first
+            if pending.driver == self._driver or now - self._heard >= LET_GO_AFTER:
+                self._begin(pending, sender)
+                yield from self._take(data, now)
+        else:
+            yield None
+
+    def _begin(self, pending: Pending, sender: Address) -> None:
+        """Listen to a new driver's machine, which has shown that it has the key, and is there now."""
+        if self._line is not None:
+            self._line.close()
+        self._line = UdpPort(bind=self.address, only=sender, shared=True, error=SourceError)
+        self._session, self._driver = pending
+
+    def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | None]:
+        """Read what a datagram of the session says; nothing, where it only says that somebody is there."""
+        self._heard = now
+        if data:
+            command = read_json(RemoteCommand, data) if data[:1] == b"{" else unpack_command(data, self._driver)
+            yield command if command is None or command.driver == self._driver else None
+
+    def _send(self, state: RemoteState) -> None:
+        if self._line is not None and self._session is not None:
+            self._line.send(self._session.seal(state.model_dump_json().encode()))
