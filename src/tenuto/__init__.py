@@ -31,11 +31,12 @@ from tenuto.core.guard import GuardStatus, Reason, State
 from tenuto.core.pipeline import Pipeline
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
-from tenuto.runtime import DriveReport, SimulatedClock, drive
-from tenuto.sinks import Sink, open_sink
+from tenuto.runtime import DriveReport, SimulatedClock, drive, follow
+from tenuto.sinks import Sink, open_sink, open_sinks
 from tenuto.sources import Source, open_source
 
 if TYPE_CHECKING:
+    from tenuto.analysis.compare import Comparison, compare
     from tenuto.analysis.logs import load_log
     from tenuto.analysis.ticks import Ticks, replay
     from tenuto.profile import Profile, load_profile, parse_profile
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 __all__ = [
+    "Comparison",
     "DriveReport",
     "Frame",
     "GuardStatus",
@@ -63,10 +65,13 @@ __all__ = [
     "Tick",
     "Ticks",
     "VelocityCommand",
+    "compare",
     "drive",
+    "follow",
     "load_log",
     "load_profile",
     "open_sink",
+    "open_sinks",
     "open_source",
     "parse_profile",
     "replay",
@@ -80,6 +85,8 @@ _LATER = {
     "load_log": "tenuto.analysis.logs",
     "Ticks": "tenuto.analysis.ticks",
     "replay": "tenuto.analysis.ticks",
+    "Comparison": "tenuto.analysis.compare",
+    "compare": "tenuto.analysis.compare",
 }
 
 

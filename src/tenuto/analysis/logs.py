@@ -3,20 +3,38 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterator
 from contextlib import suppress
 from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from tenuto.core.demand import VelocityCommand
 from tenuto.core.errors import RecordingError
+from tenuto.core.frame import Frame
+from tenuto.core.guard import GuardStatus, Reason, State
+from tenuto.core.mixing import Intent
+from tenuto.core.selection import Chosen
+from tenuto.core.tick import Tick
 from tenuto.sinks.log_file import UNFINISHED
 
 if TYPE_CHECKING:
     import pandas as pd
 
 # Columns that are text, and those that are whole numbers; all others are numbers.
-_TEXT = ("driver", "mode", "rates", "steering", "actions", "notices", "guard.state", "guard.codes", "guard.reasons")
+_TEXT = (
+    "driver",
+    "mode",
+    "rates",
+    "steering",
+    "actions",
+    "notices",
+    "notice_codes",
+    "guard.state",
+    "guard.codes",
+    "guard.reasons",
+)
 _WHOLE = ("new_frame", "power", "send")
 
 
@@ -52,6 +70,51 @@ def load_log(path: str | Path) -> pd.DataFrame:
         else:
             table[name] = pd.to_numeric(table[name]).astype("float64")
     return table
+
+
+def ticks_of(table: pd.DataFrame) -> Iterator[Tick]:
+    """Give the ticks of a log again, as far as it holds them.
+
+    A log has not the frames themselves, nor the hands of other drivers, and six digits of each number. Several reasons
+    are taken apart where that can be told.
+
+    Args:
+        table: as `load_log` gives it.
+    """
+    for row in table.to_dict("records"):
+        yield _tick({str(name): value for name, value in row.items()})
+
+
+def _tick(row: dict[str, Any]) -> Tick:
+    def part(stage: str) -> dict[str, Any]:
+        return {name.removeprefix(f"{stage}."): value for name, value in row.items() if name.startswith(f"{stage}.")}
+
+    def velocity(stage: str) -> VelocityCommand:
+        return VelocityCommand(**part(stage))
+
+    age = row["frame_age"]
+    frame = None if math.isnan(age) else Frame(row["time"] - age, {})
+    switches = {name: int(value) for name, value in part("switch").items()}
+    chosen = Chosen(row["mode"], row["rates"], row["level"], part("trim"), switches, row["steering"], row["rear_share"])
+    return Tick(
+        row["time"], row["dt"], frame, bool(row["new_frame"]), part("raw"), part("position"), part("shaped"),
+        Intent(**part("intent")), velocity("demand"),
+        GuardStatus(State(row["guard.state"]), _reasons(row["guard.codes"], row["guard.reasons"])),
+        velocity("target"), velocity("command"), part("actuators"), chosen, part("output"),
+        tuple(name for name in row["actions"].split("; ") if name),
+        _reasons(row.get("notice_codes", ""), row["notices"]), part("wire"), bool(row["power"]),
+        send=bool(row["send"]), driver=row["driver"],
+    )  # fmt: skip
+
+
+def _reasons(codes: str, texts: str) -> tuple[Reason, ...]:
+    """Take reasons apart; a text may have a "; " of its own, and then they stay together under all their codes."""
+    if not texts:
+        return ()
+    each, words = codes.split("; "), texts.split("; ")
+    if len(each) == len(words):
+        return tuple(Reason(code, text) for code, text in zip(each, words, strict=True))
+    return (Reason(each[0], texts),)
 
 
 def _csv(path: Path) -> pd.DataFrame:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
+from tenuto.core.notebook import html_table
 from tenuto.core.plan import Planned
 from tenuto.core.tick import Tick
 from tenuto.runtime import DriveReport, SimulatedClock, drive
@@ -42,6 +43,12 @@ class Ticks(Sequence[Tick]):
 
     def __repr__(self) -> str:
         return f"Ticks({len(self)} ticks over {self.report.seconds:.2f} s)"
+
+    def _repr_html_(self) -> str:
+        states = dict.fromkeys(str(tick.guard.state) for tick in self._ticks)
+        rows = [("seconds", f"{self.report.seconds:.2f}"), ("ticks", len(self)), ("states", ", ".join(states)),
+                ("ended", self.report.ended)]  # fmt: skip
+        return html_table("Ticks", rows)
 
     def to_frame(self) -> pd.DataFrame:
         """Make a DataFrame with a row a tick; its columns are those of a log, see docs/formats.md."""

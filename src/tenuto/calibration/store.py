@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from tenuto.core.errors import CalibrationError
+from tenuto.core.notebook import html_table
 
 FORMAT = 1
 
@@ -57,6 +58,15 @@ class Calibration:
     name: str
     controls: dict[str, ControlCalibration]
     all_controls: tuple[str, ...] = field(default=())
+
+    def _repr_html_(self) -> str:
+        rows = [
+            (name, one.kind, f"{one.low:g}", "" if one.centre is None else f"{one.centre:g}", f"{one.high:g}",
+             f"{one.noise:.3g}", f"{one.dead_zone:.3f}", one.steps)
+            for name, one in self.controls.items()
+        ]  # fmt: skip
+        head = ("control", "kind", "low", "centre", "high", "noise", "dead zone", "steps")
+        return html_table(f"{self.name}, as it was measured", rows, head)
 
     @classmethod
     def load(cls, path: str | Path) -> Calibration:

@@ -9,15 +9,23 @@ import typer
 from tenuto.cli.bind import bind
 from tenuto.cli.calibrate import calibrate
 from tenuto.cli.check import check
+from tenuto.cli.compare import compare
 from tenuto.cli.console import problems
 from tenuto.cli.curve import curve
 from tenuto.cli.demo import demo
 from tenuto.cli.devices import devices
 from tenuto.cli.drive import drive
+from tenuto.cli.follow import follow
+from tenuto.cli.key import key
+from tenuto.cli.measure import measure
+from tenuto.cli.report import report
 from tenuto.cli.robot import robot
 from tenuto.cli.script import script
 from tenuto.cli.soak import soak
+from tenuto.cli.station import station
+from tenuto.cli.tune import tune
 from tenuto.cli.watch import watch
+from tenuto.cli.why import why
 from tenuto.core.errors import TenutoError
 
 __all__ = ["app", "main"]
@@ -31,7 +39,27 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (demo, devices, watch, bind, calibrate, check, curve, drive, robot, script, soak):
+for command in (
+    demo,
+    devices,
+    watch,
+    bind,
+    calibrate,
+    check,
+    compare,
+    curve,
+    drive,
+    follow,
+    key,
+    measure,
+    report,
+    robot,
+    script,
+    soak,
+    station,
+    tune,
+    why,
+):
     app.command()(command)
 
 

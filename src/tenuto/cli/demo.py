@@ -29,8 +29,15 @@ COURSES = {
     "sorrel": ("sorrel.toml", "sorrel-course.csv"),
     "damson": ("damson.toml", "damson-flight.csv"),
 }
-MORE_PROFILES = ("medlar-keyboard.toml", "medlar-lift.toml", "medlar-lesson.toml", "round-the-tree.toml")
-SESSIONS = ("worn-pad.csv", "clean-transmitter.csv")  # for tenuto calibrate --from
+MORE_PROFILES = (
+    "medlar-keyboard.toml",
+    "medlar-lift.toml",
+    "medlar-lesson.toml",
+    "damson-guided.toml",
+    "round-the-tree.toml",
+)
+# For tenuto calibrate and bind with --from, and for tenuto measure.
+SESSIONS = ("worn-pad.csv", "clean-transmitter.csv", "pad-gestures.csv", "medlar-odometry.csv")
 
 
 class Story(StrEnum):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import asdict
@@ -13,7 +14,9 @@ import typer
 from rich.text import Text
 
 from tenuto.cli.console import problems, results
-from tenuto.cli.status import StatusLine
+from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
+from tenuto.cli.words import named_texts, report_in_words
+from tenuto.core.errors import SinkError
 
 if TYPE_CHECKING:
     from tenuto.core.plan import Planned
@@ -37,8 +40,8 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go, instead of the profile's sinks: simulated, serial:PORT, "
-            "log:FILE.csv (or .jsonl, .parquet, .mcap). May be given several times.",
+            help="Where the ticks go, instead of the profile's sinks: simulated, serial:PORT, mavlink:HOST:PORT, "
+            "mqtt:HOST/ROBOT, udp:HOST:PORT,key=FILE, log:FILE.csv, … (docs/sinks.md). May be given several times.",
             show_default=False,
         ),
     ] = None,
@@ -49,10 +52,18 @@ def drive(
             show_default=False,
         ),
     ] = None,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+    ] = math.inf,
+    plain: Annotated[
+        bool,
+        typer.Option("--plain", help="One line instead of the full-screen view; so it is where there is no terminal."),
+    ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
     """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
 
+    In a terminal of 80 x 24 and up it shows sticks, commands, actuators, link and loop, and why nothing moves; q stops.
     Ctrl-C brings the robot down and ends; a second Ctrl-C does not wait for that. A profile that is saved while it is
     driven is checked, and taken once the robot has stopped for it.
 
@@ -77,7 +88,7 @@ def drive(
     with ExitStack() as stack:
         chosen = loaded if source is None else source
         opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
-        others = open_others(loaded, _named(other or []))
+        others = open_others(loaded, named_texts(other or [], "--other"))
         for one in others.values():
             stack.enter_context(one)
         trims = load_trims(trims_path(profile), loaded)
@@ -94,36 +105,39 @@ def drive(
         sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for sink in sinks:
             stack.enter_context(sink)
+            _keep_profile(profile, sink)
         if not as_json:
             _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))
-        with StatusLine(quiet=as_json) as status:
+        origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
+        full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
+        planned = prepare(loaded)
+        with live_view(planned.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
             report = tenuto.drive(
-                prepare(loaded), opened, sinks, others=others, on_tick=status.show, changes=watched, bell=status.ring
-            )
+                planned, opened, sinks, others=others, on_tick=until(seconds, view.show),
+                changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
+            )  # fmt: skip
     trims_kept = save_trims(trims_path(profile), loaded, report.trims)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:
-        slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
-        results.print(
-            f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
-            f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
-            f"the slowest made in {report.worst_tick * 1000:.1f} ms.",
-            soft_wrap=True,
-        )
+        results.print(report_in_words(report), soft_wrap=True)
         for failed in report.failed_logs:
             problems.print(f"It went on without a log: {failed}", soft_wrap=True)
         if trims_kept:
             results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)
 
 
-def _named(texts: list[str]) -> dict[str, str]:
-    pairs = [text.partition("=") for text in texts]
-    for text, (name, _, source) in zip(texts, pairs, strict=True):
-        if not name or not source:
-            raise typer.BadParameter(f'expected NAME=SOURCE, found "{text}"', param_hint="--other")
-    return {name: source for name, _, source in pairs}
+def _keep_profile(profile: Path, sink: Sink) -> None:
+    """Keep the profile beside a log, for `tenuto why`, `tenuto report` and the others that ask how it was made."""
+    from tenuto.analysis.why import profile_beside
+    from tenuto.sinks.log_file import LogFile
+
+    if isinstance(sink, LogFile):
+        try:
+            profile_beside(sink.path).write_bytes(profile.read_bytes())
+        except OSError as error:
+            raise SinkError(f"{profile_beside(sink.path)}: cannot write there: {error.strerror}") from error
 
 
 def _introduce(

@@ -1,13 +1,14 @@
-"""``tenuto robot``: a simulated robot in a process of its own, at the far end of a serial line."""
+"""``tenuto robot``: a simulated robot in a process of its own, at the far end of a serial line or of MAVLink."""
 
 from __future__ import annotations
 
 import csv
 import math
 import time
+from collections.abc import Iterator
 from contextlib import ExitStack, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, TextIO
+from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
 
 import typer
 
@@ -15,9 +16,20 @@ from tenuto.cli.console import results
 from tenuto.core.errors import SinkError
 
 if TYPE_CHECKING:
-    from tenuto.sim.far_end import FarEnd
+    from tenuto.profile import Profile
+    from tenuto.sim.robots import PathPoint, SimulatedRobot
 
 _SHOWN_EVERY = 0.25
+
+
+class _Stands(Protocol):
+    """What stands in for a robot."""
+
+    robot: SimulatedRobot
+
+    def run(self) -> Iterator[PathPoint]: ...
+
+    def summary(self) -> str: ...
 
 
 def robot(
@@ -25,22 +37,34 @@ def robot(
     log: Annotated[
         Path | None, typer.Option(dir_okay=False, help="Write where it is, a row each 10 ms, to this CSV file.")
     ] = None,
-    link: Annotated[Path | None, typer.Option(help="Give its port this name too, such as ./cart.")] = None,
+    link: Annotated[Path | None, typer.Option(help="Give its serial port this name too, such as ./cart.")] = None,
+    mavlink: Annotated[
+        str | None,
+        typer.Option(help="Be an autopilot that listens at this address: HOST:PORT.", show_default=False),
+    ] = None,
+    key: Annotated[Path | None, typer.Option(help="A key file: only signed messages count.")] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
     ] = math.inf,
 ) -> None:
-    """Stand in for a robot: read velocity lines from a serial line, move, and stop when they stop coming.
+    """Stand in for a robot: read velocity lines or MAVLink, move, and stop when they stop coming.
 
     [bold]Examples:[/bold]
 
       tenuto robot medlar.toml --link ./cart
 
       tenuto drive medlar.toml --to serial:./cart          (in another terminal)
+
+      tenuto robot damson.toml --mavlink 127.0.0.1:14550
+
+      tenuto drive damson-guided.toml                      (in another terminal)
     """
     import tenuto
-    from tenuto.sim.far_end import FarEnd
 
+    if mavlink is not None and link is not None:
+        raise typer.BadParameter("give one of the two", param_hint="--link and --mavlink")
+    if key is not None and mavlink is None:
+        raise typer.BadParameter("a key is for MAVLink: give --mavlink too", param_hint="--key")
     loaded = tenuto.load_profile(profile)
     with ExitStack() as stack:
         file = None
@@ -49,29 +73,47 @@ def robot(
                 file = stack.enter_context(log.open("w", newline="", encoding="utf-8"))
             except OSError as error:
                 raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
-        far_end = stack.enter_context(FarEnd(loaded, link=str(link) if link is not None else None))
-        results.print(f"{loaded.name} listens on {link or far_end.port}. Ctrl-C ends it.", soft_wrap=True)
+        stands, where = _autopilot(stack, loaded, mavlink, key) if mavlink is not None else _serial(stack, loaded, link)
+        results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
         with suppress(KeyboardInterrupt):
-            _live(far_end, file, seconds)
-        here, counts = far_end.robot.now, far_end.decoder.counts
+            _live(stands, file, seconds)
+        here = stands.robot.now
         pose = f"x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg"
-        results.print(f"It is at {pose}, {here.vx:+.2f} m/s. {counts.good} good lines, {counts.bad} bad.")
+        results.print(f"It is at {pose}, {here.vx:+.2f} m/s. {stands.summary()}.", soft_wrap=True)
 
 
-def _live(far_end: FarEnd, file: TextIO | None, seconds: float) -> None:
+def _serial(stack: ExitStack, profile: Profile, link: Path | None) -> tuple[_Stands, str]:
+    from tenuto.sim.far_end import FarEnd
+
+    far_end = stack.enter_context(FarEnd(profile, link=str(link) if link is not None else None))
+    return far_end, str(link or far_end.port)
+
+
+def _autopilot(stack: ExitStack, profile: Profile, address: str, key: Path | None) -> tuple[_Stands, str]:
+    from tenuto.links.key_file import read_key
+    from tenuto.sim.autopilot import Autopilot
+
+    secret = read_key(str(key), SinkError) if key is not None else None
+    autopilot = stack.enter_context(Autopilot(profile, address, key=secret))
+    host, port = autopilot.address
+    return autopilot, f"{host}:{port} for MAVLink"
+
+
+def _live(stands: _Stands, file: TextIO | None, seconds: float) -> None:
     """Let the robot live, show where it is, and write it down."""
     writer = csv.writer(file, lineterminator="\n") if file is not None else None
     if writer is not None:
-        writer.writerow(("clock", "x", "y", "heading", "vx", "yaw_rate"))
+        writer.writerow(("clock", "x", "y", "z", "heading", "vx", "vy", "vz", "yaw_rate"))
     shown = 0.0
-    for point in far_end.run():
+    for point in stands.run():
         if writer is not None and file is not None:
-            here = (point.x, point.y, point.heading, point.vx, point.yaw_rate)
+            here = (point.x, point.y, point.z, point.heading, point.vx, point.vy, point.vz, point.yaw_rate)
             writer.writerow((f"{time.monotonic():.4f}", *(f"{value:.4f}" for value in here)))
             file.flush()
         if results.is_terminal and point.time - shown >= _SHOWN_EVERY:
             shown = point.time
-            text = f"x {point.x:+.2f} m, y {point.y:+.2f} m, {point.vx:+.2f} m/s"
-            results.print(f"{text}; {far_end.decoder.counts.good} good lines   ", end="\r")
+            up = f", z {point.z:+.2f} m" if point.z else ""
+            text = f"x {point.x:+.2f} m, y {point.y:+.2f} m{up}, {point.vx:+.2f} m/s; {stands.summary()}   "
+            results.print(text, end="\r", no_wrap=True, crop=True)
         if point.time >= seconds:
             return

@@ -19,7 +19,7 @@ from tenuto.core.guard import State
 from tenuto.core.tick import Tick
 
 _REFRESH_SECONDS = 0.1
-_COLOURS = {
+STATE_COLOURS = {
     State.DRIVING: "green",
     State.STOPPING: "bold red",
     State.FAULT: "bold red",
@@ -55,6 +55,13 @@ class StatusLine:
     def ring(self) -> None:
         """Ring the terminal's bell with the next writing."""
         self._rings = True
+
+    def note(self) -> str | None:
+        """Give nothing to note: there are no keys here."""
+        return None
+
+    def change(self, scene: object) -> None:
+        """Show a changed profile as before: a line needs to know nothing of it."""
 
     def __enter__(self) -> Self:
         if not self._quiet:
@@ -96,4 +103,4 @@ class StatusLine:
 
 def _line(tick: Tick) -> Text:
     words = tick_in_words(tick)
-    return Text.assemble((f"{tick.time:7.2f} s  ", "dim"), (words, _COLOURS[tick.guard.state]))
+    return Text.assemble((f"{tick.time:7.2f} s  ", "dim"), (words, STATE_COLOURS[tick.guard.state]))

@@ -6,7 +6,7 @@ import json
 import math
 import signal
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from types import FrameType
@@ -19,6 +19,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.cli.console import results
+from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.words import signal_in_words
 from tenuto.core.frame import Frame
 from tenuto.core.observe import Observed, Observer
@@ -100,7 +101,7 @@ class Watch:
             self.link(),
             Text(),
             self.table(room),
-            Text(f"{more}Move one stick at a time. Ctrl-C ends.", style="dim"),
+            Text(f"{more}Move one stick at a time. q or Ctrl-C ends, ? helps.", style="dim"),
         )
 
     def as_json(self) -> dict[str, object]:
@@ -179,18 +180,21 @@ def watch(
         stack.enter_context(opened)
         writer = stack.enter_context(RecordingWriter(record)) if record else None
         view = Watch(opened, travels)
-        live = results.is_terminal and not plain and not as_json
-        screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None
         stopped = stack.enter_context(ctrl_c())
-        start, refreshed = time.monotonic(), -1.0
-        while not stopped and not opened.finished and (seconds is None or view.now < seconds):
+        start = time.monotonic()
+
+        def poll() -> bool:
             frame = view.poll(time.monotonic() - start)
             if frame is not None and writer is not None:
                 writer.add(frame)
-            if screen is not None and view.now - refreshed >= _REFRESH_SECONDS:
-                refreshed = view.now
-                screen.update(view.view(), refresh=True)
-            time.sleep(_POLL_SECONDS)
+            return not (stopped or opened.finished or (seconds is not None and view.now >= seconds))
+
+        if not (plain or as_json) and may_take_the_screen([opened]):
+            from tenuto.views.app import WatchApp
+
+            WatchApp(poll, view.view, _POLL_SECONDS).run()
+        else:
+            _in_place(poll, view, live=results.is_terminal and not plain and not as_json)
     if as_json:
         typer.echo(json.dumps(plain_numbers(view.as_json()), indent=2))
     else:
@@ -200,6 +204,18 @@ def watch(
         results.print(f"recorded {writer.frames} frames in {writer.path}", soft_wrap=True)
     if view.observer.frames == 0:
         raise typer.Exit(1)
+
+
+def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:
+    """Poll until the end; with a view where the keys of the terminal belong to the source, or it is a small one."""
+    with ExitStack() as stack:
+        screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None
+        refreshed = -1.0
+        while poll():
+            if screen is not None and view.now - refreshed >= _REFRESH_SECONDS:
+                refreshed = view.now
+                screen.update(view.view(), refresh=True)
+            time.sleep(_POLL_SECONDS)
 
 
 def plain_numbers(value: object) -> object:

@@ -6,6 +6,8 @@ import math
 from dataclasses import asdict
 from typing import TYPE_CHECKING
 
+import typer
+
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.frame import Signal
 from tenuto.core.guard import State
@@ -15,6 +17,7 @@ from tenuto.core.tick import Tick
 if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop
     from tenuto.analysis.summary import DriveSummary
+    from tenuto.runtime import DriveReport
 
 
 def command_in_words(command: VelocityCommand) -> str:
@@ -75,3 +78,22 @@ def summary_as_json(summary: DriveSummary) -> dict[str, object]:
     data = asdict(summary)
     data["stops"] = [{**asdict(stop), "title": stop.title} for stop in summary.stops]
     return data
+
+
+def report_in_words(report: DriveReport) -> str:
+    """Say how a drive went, as the loop saw it."""
+    slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
+    return (
+        f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
+        f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
+        f"the slowest made in {report.worst_tick * 1000:.1f} ms."
+    )
+
+
+def named_texts(texts: list[str], option: str) -> dict[str, str]:
+    """Read ``NAME=SOURCE``, given several times. Raises `typer.BadParameter`, naming the option."""
+    pairs = [text.partition("=") for text in texts]
+    for text, (name, _, source) in zip(texts, pairs, strict=True):
+        if not name or not source:
+            raise typer.BadParameter(f'expected NAME=SOURCE, found "{text}"', param_hint=option)
+    return {name: source for name, _, source in pairs}

@@ -55,6 +55,26 @@ class Speeds:
             share * turn * self.turn,
         )
 
+    def along(self, velocity: VelocityCommand) -> tuple[float, float, float, float]:
+        """Give the speeds that count for the way a velocity points, of vx, vy, vz and yaw rate."""
+        return (
+            self.forward if velocity.vx > 0.0 else self.backward, self.sideways,
+            self.up if velocity.vz > 0.0 else self.down, self.turn,
+        )  # fmt: skip
+
+    def shares(self, velocity: VelocityCommand) -> VelocityCommand:
+        """Turn m/s and rad/s into shares of these speeds, −1…1 within them; 0 along an axis that has no speed."""
+        both = zip(velocity, self.along(velocity), strict=True)
+        return VelocityCommand(*(axis / most if most > 0.0 else 0.0 for axis, most in both))
+
+    def slow(self, velocity: VelocityCommand, share: float = 1.0) -> VelocityCommand:
+        """Slow a velocity down to a share of these speeds, on the same arc."""
+        kept = 1.0
+        for asked, most in zip(velocity, self.along(velocity), strict=True):
+            if asked != 0.0:
+                kept = min(kept, share * most / abs(asked))
+        return velocity if kept >= 1.0 else VelocityCommand(*(axis * kept for axis in velocity)) if kept else STANDSTILL
+
 
 @dataclass(frozen=True, slots=True)
 class Turning:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Protocol
 
 from tenuto.core.actuators import ActuatorPlan
@@ -108,6 +108,13 @@ class Plan:
     def limits(self) -> Limits:
         """The limits of the mode to begin with."""
         return self.mode.limits
+
+    def full_speeds(self) -> Speeds:
+        """Give the fastest that any mode knows in each direction."""
+        all_speeds = [mode.speeds for mode in self.modes]
+        return Speeds(**{
+            axis.name: max(getattr(speeds, axis.name) for speeds in all_speeds) for axis in fields(Speeds)
+        })  # fmt: skip
 
     def driving_controls(self) -> tuple[str, ...]:
         """Name the controls that drive in any mode."""

@@ -16,11 +16,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.demand import VelocityCommand
 from tenuto.core.driver import StickDriver, VelocityDriver
 from tenuto.core.frame import Frame
 from tenuto.core.guard import Reason, State
-from tenuto.core.modes import ModePlan
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Hand
 
@@ -112,7 +111,7 @@ class Ranks:
         return (
             now.demand
             if isinstance(now, StickDriver)
-            else _within(now.demand, self.hand.mode, now.seat.share * self.hand.selection.chosen.level)
+            else self.hand.mode.speeds.slow(now.demand, now.seat.share * self.hand.selection.chosen.level)
         )
 
     @property
@@ -223,18 +222,3 @@ class Ranks:
             for one in self.all
             if isinstance(one, StickDriver)
         } if self._below else {}  # fmt: skip
-
-
-def _within(velocity: VelocityCommand, mode: ModePlan, share: float) -> VelocityCommand:
-    """Slow a velocity down to a share of the speeds of a mode, on the same arc."""
-    speeds = mode.speeds
-    vx, _, vz, _ = velocity
-    most = (
-        speeds.forward if vx > 0.0 else speeds.backward, speeds.sideways, speeds.up if vz > 0.0 else speeds.down,
-        speeds.turn,
-    )  # fmt: skip
-    kept = 1.0
-    for asked, limit in zip(velocity, most, strict=True):
-        if asked != 0.0:
-            kept = min(kept, share * limit / abs(asked))
-    return velocity if kept >= 1.0 else VelocityCommand(*(axis * kept for axis in velocity)) if kept else STANDSTILL

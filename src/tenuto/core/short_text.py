@@ -7,6 +7,9 @@ from typing import NamedTuple
 
 from tenuto.core.errors import TenutoError
 
+# The options by which a broker is reached; the same in short texts and in profiles.
+BROKER_KEYS = ("user", "password_file", "ca", "certificate", "private_key")
+
 
 class ShortText(NamedTuple):
     """A short text taken apart."""

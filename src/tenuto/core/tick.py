@@ -7,13 +7,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.frame import Frame
 from tenuto.core.guard import GuardStatus, Reason
 from tenuto.core.mixing import Intent
+from tenuto.core.notebook import html_table
 from tenuto.core.selection import Chosen
+
+if TYPE_CHECKING:
+    from tenuto.core.explain import Explanation
+    from tenuto.core.plan import Planned
 
 
 class Hand(NamedTuple):
@@ -85,6 +90,27 @@ class Tick(NamedTuple):
     driver: str = ""
     hands: Mapping[str, Hand] = {}
 
+    def explain(self, planned: Planned) -> Explanation:
+        """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.
+
+        ``print(tick.explain(profile))`` shows it; see `tenuto.core.explain`.
+        """
+        from tenuto.core.explain import explain
+
+        return explain(self, planned)
+
+    def _repr_html_(self) -> str:
+        def numbers(values: Mapping[str, float]) -> str:
+            return ", ".join(f"{name} {value:+.3g}" for name, value in values.items())
+
+        rows = [
+            ("raw", numbers(self.raw)), ("positions", numbers(self.positions)), ("shaped", numbers(self.shaped)),
+            *((stage, numbers(getattr(self, stage)._asdict())) for stage in ("intent", "demand", "target", "command")),
+            ("actuators", numbers(self.actuators)),
+            ("why", "; ".join(reason.text for reason in (*self.guard.reasons, *self.notices))),
+        ]  # fmt: skip
+        return html_table(f"{self.time:.2f} s: {self.guard.state}", rows)
+
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
 
@@ -113,6 +139,7 @@ class Tick(NamedTuple):
         row["power"], row["send"] = int(self.power), int(self.send)
         row["actions"] = "; ".join(self.actions)
         row["notices"] = "; ".join(notice.text for notice in self.notices)
+        row["notice_codes"] = "; ".join(notice.code for notice in self.notices)
         row["guard.state"] = str(self.guard.state)
         row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
         row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)

@@ -27,7 +27,7 @@ def crosscheck(profile: Profile) -> list[Problem]:
     own = [
         *_source("source", profile.source), *_controls(profile), *_style(profile), *_guard(profile),
         *names_problems(profile), *_loop(profile), *drivers_problems(profile),
-        *sinks_problems(profile.sinks),
+        *sinks_problems(profile.sinks, profile.actions),
     ]  # fmt: skip
     return own or [*_drivers(profile), *_sensors(profile)]
 

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from pydantic import Field, model_validator
 
 from tenuto.calibration.store import Calibration
+from tenuto.core.notebook import html_table
 from tenuto.core.plan import Plan
 from tenuto.profile.build import build_plan
 from tenuto.profile.chassis import ActuatorTable, ChassisTable
@@ -112,6 +113,16 @@ class Profile(Table):
             return tables
         modes = {name: _filled(mode, tables) for name, mode in tables["modes"].items()}
         return {**tables, "modes": modes}
+
+    def _repr_html_(self) -> str:
+        speeds, guard = self.speeds, self.guard
+        rows = [
+            ("source", self.source.kind), ("style", self.style.kind), ("vehicle", self.chassis.kind),
+            ("controls", ", ".join(self.controls)), ("modes", ", ".join(self.modes) or "one"),
+            ("full speed", f"{speeds.forward:g} m/s"), ("hold-to-run", guard.hold_to_run or guard.enable or ""),
+            ("link_timeout", f"{guard.link_timeout:g} s"), ("stops at", f"{guard.stop_deceleration:g} m/s²"),
+        ]  # fmt: skip
+        return html_table(self.name, rows)
 
     def calibrated(
         self,

@@ -1,0 +1,237 @@
+"""The same sticks through two profiles: what changes for the driver, in curves, commands, paths and figures."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.analysis.report import saturated
+from tenuto.analysis.sticks import recorded_sticks
+from tenuto.analysis.ticks import replay
+from tenuto.core.control import ControlPlan, Shaper
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.limits import Ramp
+from tenuto.core.modes import ModePlan
+from tenuto.core.number import Array
+from tenuto.core.plan import Plan, Planned
+from tenuto.core.stopping import fastest
+from tenuto.core.styles import Setting
+from tenuto.sinks.simulated import SimulatedSink
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+AXES = VelocityCommand._fields
+# Fine control is what is driven up to this share of the top speed.
+FINE = 0.2
+# A command that turns round by less than this share of the top speed has not been turned by anybody.
+_TURNED = 0.02
+_POSITIONS = np.linspace(-1.0, 1.0, 401)
+_LONGEST = 30.0
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Two profiles under the same sticks.
+
+    Attributes:
+        names: of the two.
+        figures: a row a figure: ``figure``, ``unit``, a column for each profile, ``difference``.
+        commands: a row a tick: ``time``, and for each axis its command by each profile, ``vx NAME`` …, and ``vx
+            difference`` …; m/s and rad/s.
+        curves: a row a place of a stick: ``control``, ``position``, ``profile``, the ``speed`` that it asks for by
+            itself in the mode to begin with, and its ``unit``, m/s or deg/s.
+        paths: a row a tick: ``profile``, ``time``, ``x``, ``y``, ``heading``, of the simulated robot; m and rad.
+    """
+
+    names: tuple[str, str]
+    figures: pd.DataFrame
+    commands: pd.DataFrame
+    curves: pd.DataFrame
+    paths: pd.DataFrame
+
+
+def compare(
+    sticks: str | Path,
+    first: Planned,
+    second: Planned,
+    *,
+    names: tuple[str, str] = ("A", "B"),
+    made_with: Planned | None = None,
+) -> Comparison:
+    """Drive the same recorded sticks by two profiles.
+
+    Args:
+        sticks: a recording of sticks, or a log of a drive.
+        first, second: the profiles, or plans made in code. names: what they are called in the tables.
+        made_with: of a log: the profile that it was driven with; ``first`` if nothing is said.
+
+    Raises:
+        RecordingError: the sticks cannot be read.
+        SourceError: they have not the controls that a profile reads.
+    """
+    import pandas as pd
+
+    tables, paths, figures = [], [], []
+    for planned, name in zip((first, second), names, strict=True):
+        sink = SimulatedSink()
+        table = replay(planned, recorded_sticks(sticks, made_with or first), [sink]).to_frame()
+        tables.append(table)
+        rows = [(name, point.time, point.x, point.y, point.heading) for point in sink.robot.path]
+        paths.append(pd.DataFrame(rows, columns=["profile", "time", "x", "y", "heading"]))
+        figures.append(driver_figures(planned.plan()) | _of_drive(table, planned.plan()))
+    return Comparison(
+        names,
+        _figures_table(figures, names),
+        _commands_table(tables, names),
+        pd.concat([_curves(planned.plan(), name) for planned, name in zip((first, second), names, strict=True)]),
+        pd.concat(paths, ignore_index=True),
+    )
+
+
+# Figure → unit.
+_UNITS = {
+    "top speed": "m/s", "top turning speed": "deg/s", "from stick to 90 % of speed": "s",
+    "stopping distance": "m", "fine control": "% of travel", "reversals": "", "jerk": "m/s³", "saturated": "s",
+    "distance": "m",
+}  # fmt: skip
+
+
+def driver_figures(plan: Plan) -> dict[str, float]:
+    """Give the figures of a profile that need no drive; in the mode that it begins with.
+
+    ============================ ==================================================================================
+    figure                       what it is
+    ============================ ==================================================================================
+    top speed                    the fastest along the ground in any mode, of what the vehicle can do
+    top turning speed            with the stick that turns at its end and the others at rest, or driving
+    from stick to 90 % of speed  the stick that drives is pushed to its end within one tick
+    stopping distance            from the top speed, letting go of hold-to-run; of the command, without the motors' lag
+    fine control                 the share of the stick's travel, beyond its dead zone, with up to 20 % of its top speed
+    ============================ ==================================================================================
+    """
+    mode = plan.mode
+    forward, turn = _strongest(plan, mode, 0), _strongest(plan, mode, 3)
+    found = {"top speed": fastest(plan)}
+    found["top turning speed"] = math.degrees(abs(_asked(plan, mode, turn, 1.0).yaw_rate)) if turn else 0.0
+    if forward is not None:
+        found["from stick to 90 % of speed"] = _time_to_speed(plan, mode, _asked(plan, mode, forward, 1.0))
+        speeds = np.array([abs(_asked(plan, mode, forward, position).vx) for position in _POSITIONS[200:]])
+        slow = (speeds > 0.0) & (speeds <= FINE * speeds.max())
+        found["fine control"] = 100.0 * float(slow.mean())
+    found["stopping distance"] = _stopping_distance(plan)
+    return found
+
+
+def _strongest(plan: Plan, mode: ModePlan, axis: int) -> ControlPlan | None:
+    """Give the control that moves one axis most by itself; where none does, with the first control at its end."""
+    driving = [control for control in plan.controls if control.name in mode.style.controls()]
+    moved = {control.name: abs(_asked(plan, mode, control, 1.0)[axis]) for control in driving}
+    best = max(driving, key=lambda control: moved[control.name], default=None)
+    return best if best is not None and moved[best.name] > 0.0 else None
+
+
+def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float) -> VelocityCommand:
+    """Give what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
+    for first in (0.0, 1.0):
+        positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
+        positions[control.name] = position
+        rates = mode.rates or plan.selection.rates.begin
+        plain = tuple(_without_memory(one) for one in plan.controls)
+        shaped = Shaper(plain, plan.sticks).step(positions, 1.0, rates)
+        asked = mode.style.demand(mode.style.intent(shaped), mode.speeds, Setting(), shaped)
+        if asked != STANDSTILL or first:
+            break
+    reached, _ = plan.chassis.within_reach(asked)
+    return reached
+
+
+def _without_memory(control: ControlPlan) -> ControlPlan:
+    return replace(control, hysteresis=0.0, smoothing=0.0, ramp_up=0.0, ramp_down=0.0, spike_filter=False)
+
+
+def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
+    """Give how long the command takes from standstill to 90 % of a target, s."""
+    ramp, command, seconds = Ramp(), STANDSTILL, 0.0
+    while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
+        command = ramp.step(command, target, plan.period, mode.limits, plan.chassis.fits, plan.chassis.ramp_way)
+        seconds += plan.period
+    return seconds
+
+
+def _stopping_distance(plan: Plan) -> float:
+    """v²/(2·a), from the fastest speed of any mode at the guard's deceleration."""
+    return fastest(plan) ** 2 / (2.0 * plan.guard.stop_deceleration)
+
+
+def _of_drive(table: pd.DataFrame, plan: Plan) -> dict[str, float]:
+    """Give the figures of one drive."""
+    vx, dt = table["command.vx"].to_numpy(), plan.period
+    speed = np.hypot(vx, table["command.vy"])
+    jerk = np.diff(vx, 2) / dt**2
+    return {
+        "reversals": float(reversals(vx, _TURNED * max(fastest(plan), 1e-9))),
+        "jerk": float(np.sqrt(np.mean(jerk**2))) if len(jerk) else 0.0,
+        "saturated": float(table["dt"].to_numpy()[saturated(table)].sum()),
+        "distance": float((speed * table["dt"]).sum()),
+    }
+
+
+def reversals(values: Array, least: float) -> int:
+    """Count how often something turns round by more than ``least``: from growing to shrinking, or back."""
+    count, direction = 0, 0
+    extreme = float(values[0]) if len(values) else 0.0
+    for value in values:
+        if (direction >= 0 and value > extreme) or (direction <= 0 and value < extreme):
+            if direction == 0 and abs(value - extreme) >= least:
+                direction = 1 if value > extreme else -1
+            if direction != 0:
+                extreme = float(value)
+        elif direction != 0 and value != extreme and abs(value - extreme) >= least:
+            count, direction, extreme = count + 1, -direction, float(value)
+    return count
+
+
+def _figures_table(figures: list[dict[str, float]], names: tuple[str, str]) -> pd.DataFrame:
+    import pandas as pd
+
+    rows = []
+    for figure, unit in _UNITS.items():
+        both = [found.get(figure, math.nan) for found in figures]
+        rows.append((figure, unit, *both, both[1] - both[0]))
+    return pd.DataFrame(rows, columns=["figure", "unit", *names, "difference"])
+
+
+def _commands_table(tables: list[pd.DataFrame], names: tuple[str, str]) -> pd.DataFrame:
+    """Put the commands side by side, on the ticks of the first; profiles may have loops of different rates."""
+    import pandas as pd
+
+    time = tables[0]["time"].to_numpy()
+    columns = {"time": time}
+    for axis in AXES:
+        both = [np.interp(time, table["time"], table[f"command.{axis}"]) for table in tables]
+        columns |= {f"{axis} {name}": values for name, values in zip(names, both, strict=True)}
+        columns[f"{axis} difference"] = both[1] - both[0]
+    return pd.DataFrame(columns)
+
+
+def _curves(plan: Plan, name: str) -> pd.DataFrame:
+    """Give what each driving control asks for over its travel."""
+    import pandas as pd
+
+    mode, parts = plan.mode, []
+    for control in plan.controls:
+        if control.name not in mode.style.controls():
+            continue
+        asked = np.array([_asked(plan, mode, control, float(position)) for position in _POSITIONS])
+        axis = int(np.ptp(asked, axis=0).argmax())
+        unit, scale = ("deg/s", math.degrees(1.0)) if axis == 3 else ("m/s", 1.0)
+        parts.append(pd.DataFrame({
+            "control": control.name, "position": _POSITIONS, "profile": name, "speed": scale * asked[:, axis],
+            "unit": unit,
+        }))  # fmt: skip
+    return pd.concat(parts, ignore_index=True)

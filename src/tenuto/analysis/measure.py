@@ -1,0 +1,290 @@
+"""Does it do what it is told? Commands of a log against measured motion, by least squares, with honest uncertainty.
+
+Model of each of the two motions, ahead and turning: the command u holds from tick to tick; what is smaller than the
+dead band moves nothing; the rest arrives after a delay d through a first-order lag with time constant τ, and comes out
+times a scale s, plus an offset b:
+
+    y(t) = b + s·x(t − d),   τ·x' = u' − x,   u' = u where |u| ≥ dead band, else 0
+
+(K. J. Åström and R. M. Murray, "Feedback Systems", Princeton University Press: first-order system with dead time.)
+Measured are means over the steps of the odometry, so the model is averaged over the same steps.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tenuto.analysis.odometry import Motion
+from tenuto.core.chassis import Chassis, Differential, SkidSteer
+from tenuto.core.number import Array
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from scipy.optimize import OptimizeResult
+
+# Commands are put on an even grid of this step, s.
+_GRID = 0.01
+# A command slower than this moves nothing that could be measured, m/s and rad/s.
+_MOVING = {"vx": 0.05, "yaw_rate": 0.05}
+# So much motion is needed to say anything, s.
+LEAST_SECONDS = 4.0
+# An offset of the clocks between 0 and this is taken for a delay on one clock, s.
+_ONE_CLOCK = 1.0
+_LARGEST_LAG = 2.0
+# Where this share of the measured motion is not explained, something is at work that the model does not know.
+_UNEXPLAINED = 0.15
+_STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3))  # scale, offset, delay, time constant
+# The noise of single measurements is averaged over this before it is called unexplained, s.
+_AVERAGED = 0.5
+# Confidence of what is stated: 95 %, by the normal distribution.
+_SIGMAS = 1.96
+
+
+class Value(NamedTuple):
+    """An estimate.
+
+    Attributes:
+        value: in SI units. plus_minus: half of the interval that holds the truth 95 times of 100; NaN where unknown.
+        seconds: how much data stands behind it.
+    """
+
+    value: float
+    plus_minus: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Response:
+    """How one motion follows its command.
+
+    Attributes:
+        axis: "vx" or "yaw_rate". scale, offset, delay, time_constant, dead_band: see the model; m/s or rad/s, and s.
+        unexplained: the share of the measured motion, in its root mean square, that the model leaves.
+        time, measured, modelled: for a figure: s on the log's clock, and velocities.
+        doubts: what the data cannot tell, in plain words.
+    """
+
+    axis: str
+    scale: Value
+    offset: Value
+    delay: Value | None
+    time_constant: Value
+    dead_band: Value | None
+    unexplained: float
+    time: Array
+    measured: Array
+    modelled: Array
+    doubts: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What was found.
+
+    Attributes:
+        clock_offset: odometry's clock minus the log's, s. one_clock: both are taken for one clock.
+        responses: axis → how it follows; without those about which nothing can be said.
+        doubts: what cannot be told at all, and why.
+    """
+
+    clock_offset: float
+    one_clock: bool
+    responses: dict[str, Response]
+    doubts: tuple[str, ...]
+
+
+def measure(table: pd.DataFrame, motion: Motion) -> Measured:
+    """Measure how a robot follows its commands.
+
+    Args:
+        table: a log, as `tenuto.load_log` gives it.
+        motion: what was measured, as `tenuto.analysis.odometry.load_odometry` gives it.
+    """
+    commands = {axis: _held(table, axis) for axis in _MOVING}
+    measured = {"vx": motion.vx, "yaw_rate": motion.yaw_rate}
+    start = float(table["time"].iloc[0])
+    offset, sure = _clock_offset(commands, measured, motion, start)
+    one_clock = sure and 0.0 <= offset <= _ONE_CLOCK and motion.start[0] >= start - 1.0
+    doubts: list[str] = []
+    if not sure:
+        doubts.append("commands and motion do not go together at any offset of the clocks: is it the same drive?")
+    shift = 0.0 if one_clock else offset
+    responses = {}
+    for axis, name in (("vx", "straight ahead"), ("yaw_rate", "turning")):
+        why = _too_little(commands[axis], measured[axis], axis, name)
+        if why or not sure:
+            doubts += [why] if why else []
+            continue
+        responses[axis] = _fit(axis, commands[axis], start, motion, measured[axis], shift, one_clock)
+    return Measured(offset, one_clock, responses, tuple(doubts))
+
+
+def _held(table: pd.DataFrame, axis: str) -> Array:
+    """Put one axis of the command on the even grid; each command holds until the next."""
+    time = table["time"].to_numpy()
+    grid = np.arange(time[0], time[-1] + _GRID, _GRID)
+    rows = np.clip(np.searchsorted(time, grid + 1e-9, side="right") - 1, 0, len(time) - 1)
+    return np.asarray(table[f"command.{axis}"].to_numpy()[rows], dtype=float)
+
+
+def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
+    """Say why nothing can be said about one motion; empty where something can."""
+    if not np.isfinite(measured).all():
+        return f"{name}: it was not measured"
+    moving = _GRID * float((np.abs(command) > _MOVING[axis]).sum())
+    if moving < LEAST_SECONDS:
+        return f"{name}: it was commanded for {moving:.1f} s only, and {LEAST_SECONDS:g} s are needed"
+    if float(np.ptp(command)) < 2.0 * _MOVING[axis]:
+        return f"{name}: its command never changed"
+    return ""
+
+
+def _clock_offset(
+    commands: dict[str, Array], measured: dict[str, Array], motion: Motion, start: float
+) -> tuple[float, bool]:
+    """Find by how much the odometry's clock is ahead, by correlation of both motions; and whether it stands out."""
+    from scipy.signal import correlate
+
+    grid = np.arange(motion.start[0], motion.end[-1], _GRID)
+    total: Array | None = None
+    for axis, command in commands.items():
+        values = measured[axis]
+        if not np.isfinite(values).all() or float(np.abs(command).max()) == 0.0 or float(np.std(values)) == 0.0:
+            continue
+        steps = np.clip(np.searchsorted(motion.end, grid), 0, len(values) - 1)
+        moved = values[steps]
+        size = float(np.linalg.norm(moved) * np.linalg.norm(command))
+        found = correlate(moved, command, mode="full", method="fft") / size
+        total = found if total is None else total + found
+    if total is None:
+        return 0.0, False
+    best = int(np.argmax(total))
+    lag = (best - (len(next(iter(commands.values()))) - 1)) * _GRID
+    return float(motion.start[0] + lag - start), bool(total[best] > 0.5)
+
+
+def _response(command: Array, start: float, motion: Motion, shift: float, delay: float, lag: float) -> Array:
+    """Give the mean of the lagged command over each step of the odometry, of scale 1."""
+    from scipy.signal import lfilter
+
+    keep = math.exp(-_GRID / max(lag, 1e-4))
+    after = lfilter([1.0 - keep], [1.0, -keep], command)  # at the end of each step, exact for what holds during it
+    moved = (after + np.concatenate([[0.0], after[:-1]])) / 2.0 if lag > 1e-3 else command
+    travelled = np.concatenate([[0.0], np.cumsum(moved) * _GRID])
+    times = start + _GRID * np.arange(len(travelled))
+    begin, end = motion.start - shift - delay, motion.end - shift - delay
+    return np.asarray((np.interp(end, times, travelled) - np.interp(begin, times, travelled)) / (end - begin))
+
+
+def _fit(
+    axis: str, command: Array, start: float, motion: Motion, measured: Array, shift: float, one_clock: bool
+) -> Response:
+    """Fit the model to one motion: the dead band by trying, all else by least squares."""
+    inside = (motion.start - shift > start) & (motion.end - shift < start + _GRID * (len(command) - 1))
+    part = Motion(*(column[inside] for column in motion))
+    values = measured[inside]
+    free = np.sort(np.abs(command[np.abs(command) > 1e-6]))
+    # No more than a third of what was commanded can be within the dead band, or else nothing is left to see it by.
+    bands = np.unique(np.quantile(free, np.linspace(0.0, 0.33, 12))) if len(free) else np.array([0.0])
+    first = _least_squares(command, start, part, values, shift, _STARTS)
+    plain = (float(first.cost), 0.0, first)
+    fits = [plain]
+    for band in bands[bands > _MOVING[axis] / 5.0]:
+        fit = _least_squares(np.where(np.abs(command) >= band, command, 0.0), start, part, values, shift, [first.x])
+        fits.append((float(fit.cost), float(band), fit))
+    cost, band, fit = min(fits, key=lambda one: one[0])
+    # A dead band has to explain more than chance would: each try is one more parameter (Schwarz's criterion).
+    gain = math.log(max(plain[0], 1e-300) / max(cost, 1e-300))
+    if len(values) * gain < 2.0 * math.log(len(values)):
+        cost, band, fit = plain
+    scale, offset, delay, lag = fit.x
+    sigma = _uncertainty(fit.jac, fit.fun, part)
+    modelled = fit.fun + values
+    seconds = float((part.end - part.start)[np.abs(modelled) > _MOVING[axis]].sum())
+    standing = float((part.end - part.start).sum()) - seconds
+    unexplained = _unexplained(fit.fun, values, part)
+    doubts = []
+    if unexplained > _UNEXPLAINED:
+        doubts.append(f"{100 * unexplained:.0f} % of the motion is not explained: slipping wheels, or another robot?")
+    if not one_clock:
+        doubts.append("the delay cannot be told: the odometry has a clock of its own")
+    tried = float(_GRID * (np.abs(command[np.abs(command) > 1e-6]) <= max(band, _MOVING[axis])).sum())
+    step = float(np.diff(np.sort(bands)).max()) if len(bands) > 1 else math.nan
+    return Response(
+        axis, Value(scale, sigma[0], seconds), Value(offset, sigma[1], standing),
+        Value(delay, sigma[2], seconds) if one_clock else None, Value(lag, sigma[3], seconds),
+        Value(band, step, tried) if band else None, unexplained,
+        (part.start + part.end) / 2.0 - shift, values, modelled, tuple(doubts),
+    )  # fmt: skip
+
+
+def _unexplained(residuals: Array, values: Array, motion: Motion) -> float:
+    """Give the share of the motion that the model leaves, the noise of single measurements averaged out."""
+    width = max(1, round(_AVERAGED / float(np.median(motion.end - motion.start))))
+    window = np.ones(width) / width
+    left, moved = (np.sqrt(np.mean(np.convolve(one, window, mode="valid") ** 2)) for one in (residuals, values))
+    return float(left / max(moved, 1e-12))
+
+
+def _least_squares(
+    command: Array, start: float, motion: Motion, values: Array, shift: float, starts: Sequence[Sequence[float]]
+) -> OptimizeResult:
+    """Find scale, offset, delay and time constant from the best of some starts; residuals are model minus measured."""
+    from scipy.optimize import least_squares
+
+    def residuals(x: Array) -> Array:
+        return np.asarray(x[1] + x[0] * _response(command, start, motion, shift, x[2], x[3]) - values)
+
+    low, high = (-5.0, -1.0, -0.5, 0.0), (5.0, 1.0, _ONE_CLOCK, _LARGEST_LAG)
+    fits = [
+        least_squares(residuals, np.clip(begin, low, high), bounds=(low, high), x_scale=(0.1, 0.05, 0.05, 0.05))
+        for begin in starts
+    ]
+    return min(fits, key=lambda fit: float(fit.cost))
+
+
+def _uncertainty(jacobian: Array, residuals: Array, motion: Motion) -> Array:
+    """Give half of the 95 % interval of each parameter.
+
+    What the model leaves is no white noise: a wheel that slips does so for a while. So the covariance is that of
+    Newey and West (1987), with the correlations of residuals up to one second apart, weighted down evenly.
+    """
+    scores = jacobian * residuals[:, None]
+    lags = max(1, int(1.0 / float(np.median(motion.end - motion.start))))
+    middle = scores.T @ scores
+    for lag in range(1, min(lags, len(scores) - 1) + 1):
+        across = scores[lag:].T @ scores[:-lag]
+        middle += (1.0 - lag / (lags + 1.0)) * (across + across.T)
+    inverse = np.linalg.pinv(jacobian.T @ jacobian)
+    covariance = inverse @ middle @ inverse * len(scores) / max(len(scores) - jacobian.shape[1], 1)
+    return np.asarray(_SIGMAS * np.sqrt(np.maximum(np.diag(covariance), 0.0)))
+
+
+def wheel_measures(found: Measured, chassis: Chassis) -> dict[str, Value]:
+    """Give what wheel radius and track (or effective track) must be for the robot to do what it is told.
+
+    A robot that goes s times as fast as commanded has wheels s times as large as the profile says; one that turns w
+    times as fast has s/w times the track. A wheel that slips evenly looks like a smaller one: these are effective
+    measures, good for this ground.
+
+    Returns:
+        ``"wheel_radius"``, and ``"track"`` where it also turned, in m; nothing for other vehicles than those with two
+        driven sides.
+    """
+    ahead, turning = found.responses.get("vx"), found.responses.get("yaw_rate")
+    if not isinstance(chassis, (Differential, SkidSteer)) or ahead is None:
+        return {}
+    s = ahead.scale
+    result = {"wheel_radius": Value(chassis.wheel_radius * s.value, chassis.wheel_radius * s.plus_minus, s.seconds)}
+    if turning is not None and turning.scale.value > 0.0:
+        w = turning.scale
+        track = chassis.track if isinstance(chassis, Differential) else chassis.centre_left + chassis.centre_right
+        value = track * s.value / w.value
+        share = math.hypot(s.plus_minus / s.value, w.plus_minus / w.value)
+        result["track"] = Value(value, abs(value) * share, min(s.seconds, w.seconds))
+    return result

@@ -1,0 +1,95 @@
+"""What a robot measured of its own motion: a CSV or Parquet file of velocities or of places, on a clock of its own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tenuto.core.errors import RecordingError
+from tenuto.core.number import Array
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_LEAST_ROWS = 20
+# What is further from one row to the next than this many usual steps is a gap, and nothing is made of it.
+_GAP = 5.0
+
+
+class Motion(NamedTuple):
+    """How a robot moved, in steps from one measurement to the next; arrays of one length.
+
+    Attributes:
+        start, end: of each step, s on the odometry's clock.
+        vx: mean speed ahead in it, m/s. yaw_rate: rad/s; NaN all along where it was not measured.
+    """
+
+    start: Array
+    end: Array
+    vx: Array
+    yaw_rate: Array
+
+
+def load_odometry(path: str | Path) -> Motion:
+    """Read what was measured.
+
+    Args:
+        path: a file that ends in ``.csv`` or ``.parquet`` with a column ``time`` (s, rising), and either ``vx`` (m/s)
+            and perhaps ``yaw_rate`` (rad/s), or ``x``, ``y`` (m) and ``heading`` (rad, left positive).
+
+    Raises:
+        RecordingError: it cannot be read, has not those columns, or too few rows.
+    """
+    import pandas as pd
+
+    file = Path(path)
+    try:
+        if file.suffix not in (".csv", ".parquet"):
+            raise ValueError("expected a file that ends in .csv or .parquet")
+        table = pd.read_csv(file) if file.suffix == ".csv" else pd.read_parquet(file)
+        return _motion(table)
+    except OSError as error:
+        raise RecordingError(f"{path}: cannot be read: {error.strerror or error}") from error
+    except (ValueError, TypeError, KeyError) as error:
+        raise RecordingError(f"{path}: {error}") from error
+
+
+def _motion(table: pd.DataFrame) -> Motion:
+    """Make steps of a table. Raises `ValueError` saying what is wrong with it."""
+    columns = set(table.columns)
+    pose = {"x", "y", "heading"} <= columns
+    if "time" not in columns or not (pose or "vx" in columns):
+        have = ", ".join(map(str, table.columns))
+        raise ValueError(f"expected columns time, and vx (and yaw_rate), or x, y and heading; it has {have}")
+    used = ["time", *(("x", "y", "heading") if pose else [name for name in ("vx", "yaw_rate") if name in columns])]
+    numbers = table[used].astype("float64").to_numpy()
+    bad = np.flatnonzero(~np.isfinite(numbers).all(axis=1))
+    if len(bad):
+        raise ValueError(f"row {bad[0] + 2} holds what is no number")
+    time = numbers[:, 0]
+    back = np.flatnonzero(np.diff(time) <= 0.0)
+    if len(back):
+        raise ValueError(
+            f"its time does not rise from {time[back[0]]:g} s to {time[back[0] + 1]:g} s, row {back[0] + 3}"
+        )
+    if len(time) < _LEAST_ROWS:
+        raise ValueError(f"expected at least {_LEAST_ROWS} rows, found {len(time)}")
+    whole = np.diff(time) <= _GAP * float(np.median(np.diff(time)))
+    start, end = time[:-1][whole], time[1:][whole]
+    if pose:
+        x, y, heading = numbers[:, 1:].T
+        vx, turn = _of_poses(x, y, heading, np.diff(time))
+    else:
+        vx = (numbers[:-1, 1] + numbers[1:, 1]) / 2.0
+        turn = (numbers[:-1, 2] + numbers[1:, 2]) / 2.0 if "yaw_rate" in columns else np.full(len(vx), np.nan)
+    return Motion(start, end, vx[whole], turn[whole])
+
+
+def _of_poses(x: Array, y: Array, heading: Array, dt: Array) -> tuple[Array, Array]:
+    """Give speeds from places: along an arc the chord lies half a turn from the heading, and is shorter by sinc."""
+    turn = np.diff(np.unwrap(heading))
+    middle = np.unwrap(heading)[:-1] + turn / 2.0
+    chord = np.diff(x) * np.cos(middle) + np.diff(y) * np.sin(middle)
+    return chord / np.sinc(turn / 2.0 / np.pi) / dt, turn / dt

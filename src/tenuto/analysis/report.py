@@ -1,0 +1,130 @@
+"""What a report says of a drive: facts, the guard's events, and the numbers behind its figures."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tenuto.analysis.logs import ticks_of
+from tenuto.analysis.summary import summarise
+from tenuto.core.guard import State
+from tenuto.core.number import Array
+from tenuto.core.plan import Plan
+from tenuto.sim.robots import PathPoint
+from tenuto.sinks.simulated import SimulatedSink
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# A command that the vehicle cut by more than this was beyond it.
+_CUT = 1e-6
+
+
+class Fact(NamedTuple):
+    """One line of the report: what, how much in words, and as a number in SI where there is one."""
+
+    name: str
+    text: str
+    value: float = math.nan
+
+
+class Event(NamedTuple):
+    """A change of the guard's state: when, s; to what; why; and the command's speed then, m/s."""
+
+    time: float
+    state: str
+    why: str
+    speed: float
+
+
+def path_of(table: pd.DataFrame, plan: Plan) -> SimulatedSink:
+    """Drive the simulated robot by the actuators of a log: where the commands lead, for a log has no odometry."""
+    sink = SimulatedSink()
+    sink.start(plan)
+    for tick in ticks_of(table):
+        sink.write(tick)
+    return sink
+
+
+def frame_gaps(table: pd.DataFrame) -> Array:
+    """Give the times between frames that came, s; and the last one, to the end of the log, if nothing came then."""
+    fresh = table[table["new_frame"] == 1]
+    came = (fresh["time"] - fresh["frame_age"]).to_numpy()
+    if len(came) == 0:
+        return np.array([float(table["time"].iloc[-1] - table["time"].iloc[0])])
+    gaps = np.diff(came)
+    rest = float(table["time"].iloc[-1]) - came[-1]
+    return np.append(gaps, rest) if rest > (np.median(gaps) if len(gaps) else 0.0) * 2.0 else gaps
+
+
+def saturated(table: pd.DataFrame) -> Array:
+    """Tell for each row whether the vehicle could not do all that was asked, while somebody drove."""
+    cut = np.zeros(len(table), dtype=bool)
+    for axis in ("vx", "vy", "vz", "yaw_rate"):
+        cut |= (table[f"demand.{axis}"] - table[f"target.{axis}"]).abs().to_numpy() > _CUT
+    return np.asarray(cut & (table["guard.state"] == State.DRIVING).to_numpy())
+
+
+def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
+    """Sum up a drive: what was driven, how fast, in which modes, how the link and the loop did."""
+    summary = summarise(table, path)
+    found = [
+        Fact("time", f"{summary.seconds:.1f} s, {summary.seconds_driving:.1f} s of it driving", summary.seconds),
+        Fact("distance, by the commands", f"{summary.distance:.2f} m", summary.distance),
+        Fact("top speed", f"{summary.top_speed:.2f} m/s", summary.top_speed),
+        Fact("top turning speed", f"{math.degrees(summary.top_turn_speed):.0f} deg/s", summary.top_turn_speed),
+        Fact("stops", f"{len(summary.stops)}, {sum(s.was_moving for s in summary.stops)} of them from motion",
+             float(len(summary.stops))),
+    ]  # fmt: skip
+    for mode, seconds in table["dt"].groupby(table["mode"]).sum().items():
+        if mode:
+            found.append(Fact(f"in mode {mode}", f"{seconds:.1f} s", float(seconds)))
+    beyond = float(table["dt"].to_numpy()[saturated(table)].sum())
+    found.append(Fact("asked for more than the vehicle can", f"{beyond:.1f} s", beyond))
+    return found + _link_facts(table, plan) + _loop_facts(table, plan)
+
+
+def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
+    gaps, timeout = frame_gaps(table), plan.guard.link_timeout
+    longest, lost = float(gaps.max()), int((gaps > timeout).sum())
+    rate = 1.0 / float(np.median(gaps)) if len(gaps) and np.median(gaps) > 0.0 else 0.0
+    quality = table["link.quality"]
+    said = (
+        [Fact("link quality, at worst", f"{quality.min():.0f} %", float(quality.min()))]
+        if quality.notna().any()
+        else []
+    )
+    return [
+        Fact("frames", f"{int(table['new_frame'].sum())}, usually {rate:.0f} a second", rate),
+        Fact("longest silence", f"{longest:.2f} s (link_timeout {timeout:g} s)", longest),
+        Fact("silences beyond the time-out", f"{lost}", float(lost)),
+        *said,
+    ]
+
+
+def _loop_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
+    steps = np.diff(table["time"].to_numpy())
+    if len(steps) == 0:
+        return []
+    late = int((steps > 1.5 * plan.period).sum())
+    worst = float(steps.max())
+    return [
+        Fact("ticks", f"{len(table)}, {1.0 / float(np.median(steps)):.0f} a second", float(len(table))),
+        Fact("ticks more than half a period late", f"{late}", float(late)),
+        Fact("longest step of the loop", f"{1000.0 * worst:.0f} ms (planned {1000.0 * plan.period:.0f} ms)", worst),
+    ]
+
+
+def events(table: pd.DataFrame) -> list[Event]:
+    """List the changes of the guard's state."""
+    states = table["guard.state"].to_numpy()
+    rows = np.flatnonzero(np.r_[True, states[1:] != states[:-1]])
+    return [
+        Event(
+            float(table["time"].iloc[row]), str(states[row]), str(table["guard.reasons"].iloc[row]),
+            float(np.hypot(table["command.vx"].iloc[row], table["command.vy"].iloc[row])),
+        )
+        for row in rows.tolist()
+    ]  # fmt: skip

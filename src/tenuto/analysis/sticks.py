@@ -1,0 +1,63 @@
+"""The sticks of a drive, to be driven by once more: from a recording, or from a log."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tenuto.analysis.logs import load_log
+from tenuto.core.control import ControlPlan
+from tenuto.core.errors import RecordingError
+from tenuto.core.frame import Frame
+from tenuto.core.plan import Planned
+from tenuto.sources.recording import Recording, read_recording
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def recorded_sticks(path: str | Path, planned: Planned) -> Recording:
+    """Read the sticks of a recording or of a log.
+
+    Args:
+        path: a recording (docs/formats.md), or a log of a drive.
+        planned: of a log: the profile that it was driven with, which says what each control was called by the device.
+
+    Raises:
+        RecordingError: it is neither, or a log that has not all that the device sent.
+    """
+    try:
+        return Recording(path, frames=read_recording(path))
+    except RecordingError as no_recording:
+        try:
+            table = load_log(path)
+        except RecordingError:
+            raise no_recording from None
+    frames = _frames(table, planned.plan().controls, path)
+    if not frames:
+        raise RecordingError(f"{path}: no frame came in this drive: there are no sticks in it")
+    return Recording(path, frames=frames)
+
+
+def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | Path) -> list[Frame]:
+    """Put the raw numbers of a log under the names that the device has for them."""
+    reads: dict[str, str] = {}
+    for control in controls:
+        column = f"raw.{control.name}"
+        if column not in table.columns:
+            raise RecordingError(f"{path}: has no column {column}: was it driven with this profile?")
+        if control.minus is not None:
+            raise RecordingError(
+                f"{path}: {control.name} is made of {' and '.join(control.all_reads)}, and a log keeps one number of "
+                "it: use the recording of the sticks"
+            )
+        reads[column] = control.reads
+    fresh = table[(table["new_frame"] == 1) & ~table["guard.codes"].str.contains("link_bad")]
+    frames: list[Frame] = []
+    for time, age, *numbers in fresh[["time", "frame_age", *reads]].itertuples(index=False):
+        values = dict(zip(reads.values(), map(float, numbers), strict=True))
+        at = float(time) - float(age)
+        if all(map(math.isfinite, values.values())) and (not frames or at > frames[-1].time):
+            frames.append(Frame(at, values))
+    return frames

@@ -1,0 +1,207 @@
+"""Settings from recorded sticks and a stated wish; each by a formula or a small search that is said with it.
+
+============================ ======================================================================================
+key                          how
+============================ ======================================================================================
+``controls.NAME.dead_zone``  a quarter more than the stick was ever away from its middle while nobody moved it, at
+                             least 0.03; or, with a stated noise σ, 4·σ more than its mean was away
+``speeds.forward``           the top speed that was wished for
+``controls.NAME.expo``       from y = (1 − e)·x + e·x³: the e at which a tenth of the way beyond the dead zone gives
+                             the finest useful speed; 0 to 0.9
+``guard.stop_deceleration``  from d = v·t + v²/(2·a): the a at which the robot stands within the distance d after the
+                             last frame that was heard, t being ``link_timeout`` and ``grace``; it is never lowered
+``limits.acceleration``      the least of twelve with which the command stays as near to what the driver asked for, in
+                             the recorded sticks, as with a hundred times it: within 5 % of the top speed, in the root
+                             of the mean square; never above the stopping deceleration, for a stop must be the quicker
+============================ ======================================================================================
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from tenuto.analysis.sticks import recorded_sticks
+from tenuto.core.control import ControlPlan
+from tenuto.core.demand import STANDSTILL, VelocityCommand
+from tenuto.core.errors import RecordingError
+from tenuto.core.frame import Frame
+from tenuto.core.limits import Ramp
+from tenuto.core.number import Array
+from tenuto.core.pipeline import Pipeline
+from tenuto.core.plan import Plan
+from tenuto.profile.patch import Change
+from tenuto.profile.schema import Profile
+
+# Nobody moves a stick while it stays within this share of its travel for so long, s, and this near its middle.
+_STILL, _STILL_FOR, _NEAR = 0.02, 0.4, 0.15
+_LEAST_REST = 1.0
+_LEAST_ZONE, _MARGIN, _SIGMAS = 0.03, 1.25, 4.0
+_FINE_AT, _MOST_EXPO = 0.1, 0.9
+_NEAR_ENOUGH = 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a driver wishes for; None for what is to stay.
+
+    Attributes:
+        top_speed: m/s. stop_within: m, after the last frame that was heard. finest: m/s, the finest useful speed.
+        noise: standard deviation of the sticks at rest, as a share of their travel; None to find it in the sticks.
+    """
+
+    top_speed: float | None = None
+    stop_within: float | None = None
+    finest: float | None = None
+    noise: float | None = None
+
+
+def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | None = None) -> list[Change]:
+    """Propose settings.
+
+    Args:
+        profile: the one to change. sticks: a recording, or a log. wish: what is wished for.
+        made_with: of a log: the profile it was driven with; ``profile`` if nothing is said.
+
+    Returns:
+        Changes, each with its reason; those that would change nothing are left out.
+
+    Raises:
+        RecordingError: the sticks cannot be read; or the wish cannot be met, with what could be.
+    """
+    frames = recorded_sticks(sticks, made_with or profile).frames
+    plan = profile.plan()
+    changes = [*_dead_zones(plan, frames, wish)]
+    top = wish.top_speed or plan.full_speeds().forward
+    if wish.top_speed is not None:
+        changes.append(Change(("speeds", "forward"), f"{top:.3g} m/s", f"{plan.speeds.forward:.3g} m/s", "as wished"))
+    if wish.finest is not None:
+        changes += _expo(plan, wish.finest, top)
+    stop = plan.guard.stop_deceleration
+    if wish.stop_within is not None:
+        needed = _stop(plan, wish.stop_within, top)
+        stop = max(stop, needed)
+        within, unnoticed = wish.stop_within, plan.guard.unnoticed
+        why = f"{top:g}²/(2·({within:g} - {top:g}·{unnoticed:g})) stands within {within:g} m"
+        value, was = f"{stop:g} m/s^2", f"{plan.guard.stop_deceleration:g} m/s^2"
+        changes.append(Change(("guard", "stop_deceleration"), value, was, why))
+    changes += _acceleration(plan, frames, stop)
+    return [change for change in changes if str(change.value) != change.was]
+
+
+def _dead_zones(plan: Plan, frames: list[Frame], wish: Wish) -> Iterator[Change]:
+    """Propose the dead zone of each driving control."""
+    time = np.array([frame.time for frame in frames])
+    shared = {name for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
+    for control in plan.controls:
+        if control.name not in plan.driving_controls() or control.name in shared or control.minus is not None:
+            continue
+        positions = _positions(control, frames)
+        rest = _at_rest(time, positions)
+        seconds = float(np.diff(time, prepend=time[0])[rest].sum())
+        if seconds < _LEAST_REST:
+            continue  # nobody has ever let go of it: nothing can be said
+        away = positions[rest]
+        if wish.noise is not None:
+            middle = abs(float(away.mean()))
+            wide, why = middle + _SIGMAS * wish.noise, f"its middle is {middle:.3f} off, and 4 times the noise stated"
+        else:
+            far = float(np.abs(away).max())
+            wide = _MARGIN * far
+            why = f"in {seconds:.0f} s of rest it was up to {far:.3f} of its travel away, and a quarter more"
+        zone = math.ceil(100.0 * max(wide, _LEAST_ZONE) - 1e-9) / 100.0
+        yield Change(("controls", control.name, "dead_zone"), zone, f"{control.dead_zone:g}", why)
+
+
+def _positions(control: ControlPlan, frames: list[Frame]) -> Array:
+    raw = np.array([frame.values.get(control.reads, math.nan) for frame in frames])
+    if not np.isfinite(raw).all():
+        raise RecordingError(f"the sticks have no {control.reads}, which {control.name} reads")
+    return np.asarray(control.travel.position(raw))
+
+
+def _at_rest(time: Array, positions: Array) -> Array:
+    """Find the frames at which a stick was let go: near its middle, and still for a while."""
+    found = np.zeros(len(time), dtype=bool)
+    first = 0
+    for last in range(len(time)):
+        while float(np.ptp(positions[first : last + 1])) > _STILL or (abs(positions[last]) > _NEAR and first < last):
+            first += 1
+        if time[last] - time[first] >= _STILL_FOR and abs(positions[last]) <= _NEAR:
+            found[first : last + 1] = True
+    return found
+
+
+def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
+    """Propose the expo of the stick that drives, so that its first tenth gives the finest useful speed."""
+    name = plan.mode.style.controls()[0]
+    control = next(control for control in plan.controls if control.name == name)
+    if control.shape.curve is not None or control.shape.power != 1.0 or control.rates:
+        return  # it has a way of its own
+    share = finest / top
+    amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
+    gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
+    why = f"a tenth of the way beyond the dead zone gives {gives:.3g} m/s of {top:.3g} m/s"
+    yield Change(("controls", name, "expo"), amount, f"{control.shape.expo:g}", why)
+
+
+def _stop(plan: Plan, within: float, top: float) -> float:
+    """Give the deceleration to stand within a distance, m/s².
+
+    Raises `RecordingError` where the distance is gone before anything is noticed.
+    """
+    guard = plan.guard
+    unnoticed = top * guard.unnoticed
+    if unnoticed >= within:
+        fastest = within / guard.unnoticed
+        raise RecordingError(
+            f"{top:g} m/s for {guard.unnoticed:g} s (link_timeout and grace) is {unnoticed:.2f} m before anything is "
+            f"noticed: {within:g} m needs less than {fastest:.2g} m/s, or a shorter link_timeout"
+        )
+    return math.ceil(100.0 * top**2 / (2.0 * (within - unnoticed))) / 100.0
+
+
+def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Change]:
+    """Propose the acceleration: the least that does not keep this driver waiting."""
+    demands, dt = _demands(plan, frames)
+    speed = np.array([demand.vx for demand in demands])
+    if float(np.ptp(speed)) < 0.1 * max(plan.full_speeds().forward, 1e-9):
+        return  # it was not driven
+    tried = np.geomspace(0.2, max(most, 0.3), 12)
+    errors = {float(a): _behind(plan, demands, dt, float(a)) for a in tried}
+    best = _behind(plan, demands, dt, 400.0)
+    enough = _NEAR_ENOUGH * plan.full_speeds().forward
+    found = next((a for a, error in errors.items() if error - best <= enough), float(tried[-1]))
+    value = f"{math.floor(100.0 * found + 1e-9) / 100.0:.3g} m/s^2"
+    was = f"{plan.limits.acceleration:.2g} m/s^2"
+    why = f"with it the command is {errors[found]:.2g} m/s behind the sticks, in the root of the mean square"
+    yield Change(("limits", "acceleration"), value, was, why)
+
+
+def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], float]:
+    """Give what the sticks asked for at every tick while driving was permitted, and standstill otherwise."""
+    pipeline, demands, newest = Pipeline(plan), [], 0
+    now, end = frames[0].time, frames[-1].time
+    while now <= end:
+        came = None
+        while newest < len(frames) and frames[newest].time <= now:
+            came, newest = frames[newest], newest + 1
+        tick = pipeline.step(came, now)
+        demands.append(tick.demand if tick.guard.state == "driving" else STANDSTILL)
+        now += plan.period
+    return demands, plan.period
+
+
+def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
+    """Give how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
+    limits = replace(plan.limits, acceleration=acceleration, deceleration=None)
+    ramp, command, squares = Ramp(), STANDSTILL, 0.0
+    for demand in demands:
+        target, _ = plan.chassis.within_reach(demand)
+        command = ramp.step(command, target, dt, limits, plan.chassis.fits, plan.chassis.ramp_way)
+        squares += (command.vx - target.vx) ** 2
+    return math.sqrt(squares / len(demands))

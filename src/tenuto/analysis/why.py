@@ -1,0 +1,58 @@
+"""Why the robot did what it did at one moment of a log."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.analysis.logs import ticks_of
+from tenuto.core.errors import RecordingError
+from tenuto.core.explain import Explanation, explain
+from tenuto.core.plan import Planned
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_CODES = ("guard.codes", "notice_codes")
+
+
+def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -> Explanation:
+    """Explain the tick that was the newest at a moment, with how long its reasons had held.
+
+    Args:
+        table: a log, as `tenuto.load_log` gives it. planned: the profile or plan that it was driven with.
+        at: s on the log's clock; None for its last tick.
+
+    Raises:
+        RecordingError: the log has no such moment.
+    """
+    time = table["time"].to_numpy()
+    first, last = float(time[0]), float(time[-1])
+    at = last if at is None else at
+    if not first <= at <= last:
+        raise RecordingError(f"the log goes from {first:.2f} to {last:.2f} s: there is no {at:g} s in it")
+    row = int(np.searchsorted(time, at, side="right")) - 1
+    tick = next(ticks_of(table.iloc[row : row + 1]))
+    return explain(tick, planned, _held_since(table, row))
+
+
+def _held_since(table: pd.DataFrame, row: int) -> dict[str, float]:
+    """Give for each code of a row the time for which it has held without a break, s."""
+    found: dict[str, float] = {}
+    for column in _CODES:
+        if column not in table.columns:
+            continue
+        rows = table[column].tolist()
+        for code in filter(None, rows[row].split("; ")):
+            begun = row
+            while begun > 0 and code in rows[begun - 1].split("; "):
+                begun -= 1
+            found[code] = float(table["time"].iloc[row] - table["time"].iloc[begun])
+    return found
+
+
+def profile_beside(log: str | Path) -> Path:
+    """Give the name under which a drive keeps its profile beside a log: ``run.csv.profile.toml``."""
+    return Path(f"{log}.profile.toml")

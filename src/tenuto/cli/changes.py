@@ -1,0 +1,38 @@
+"""What several commands do with changes to a profile: show them, write them down, put them in."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tenuto.cli.console import counted, results
+from tenuto.core.errors import RecordingError
+
+if TYPE_CHECKING:
+    from tenuto.profile.patch import Change
+
+
+def offer(changes: Sequence[Change], profile: Path, out: Path | None, *, apply: bool, quiet: bool) -> None:
+    """Show what to change, and put it where that was asked for. Raises where it cannot be written."""
+    from tenuto.profile.patch import apply_changes, patch_text
+
+    def say(text: str) -> None:
+        if not quiet:
+            results.print(text, soft_wrap=True)
+
+    if not changes:
+        say("Nothing in the profile needs to change.")
+        return
+    text = patch_text(changes)
+    if out is not None:
+        try:
+            out.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise RecordingError(f"{out}: cannot write there: {error.strerror}") from error
+        say(f"What to change is in {out}.")
+    if apply:
+        apply_changes(profile, changes)
+        say(f"{counted(len(changes), 'key')} of {profile} changed: {', '.join(change.place for change in changes)}.")
+    elif out is None:
+        say(f"\nTo change in the profile (--apply puts it into {profile}):\n\n{text.rstrip()}")

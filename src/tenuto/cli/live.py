@@ -1,0 +1,67 @@
+"""Which view a drive gets: the full screen, or one line."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
+
+from tenuto.cli.console import results
+from tenuto.cli.status import StatusLine
+from tenuto.core.plan import Plan
+from tenuto.core.tick import Tick
+
+if TYPE_CHECKING:
+    from tenuto.sources import Source
+    from tenuto.views.process import LiveView
+
+_LEAST = (80, 24)
+
+
+def may_take_the_screen(sources: Sequence[Source]) -> bool:
+    """Tell whether there is a terminal that is large enough, and that no source reads its keys from."""
+    from tenuto.sources.keyboard import Keyboard
+
+    if not (results.is_terminal and sys.stdin.isatty() and os.name == "posix") or os.environ.get("TERM") == "dumb":
+        return False
+    if any(isinstance(source, Keyboard) for source in sources):
+        return False
+    size = os.get_terminal_size(sys.stdout.fileno())
+    return size.columns >= _LEAST[0] and size.lines >= _LEAST[1]
+
+
+def live_view(plan: Plan, title: str, origin: str, *, full: bool, quiet: bool) -> StatusLine | LiveView:
+    """Give the view: the full screen, or the line."""
+    if not full:
+        return StatusLine(quiet=quiet)
+    from tenuto.views.process import LiveView
+    from tenuto.views.scene import scene_of
+
+    return LiveView(scene_of(plan, title, origin))
+
+
+def shown_changes(
+    changes: Callable[[], Plan | str | None], view: StatusLine | LiveView, title: str, origin: str
+) -> Callable[[], Plan | str | None]:
+    """Give what asks for a changed profile, and shows the one that is taken."""
+
+    def ask() -> Plan | str | None:
+        found = changes()
+        if isinstance(found, Plan):
+            from tenuto.views.scene import scene_of
+
+            view.change(scene_of(found, title, origin))
+        return found
+
+    return ask
+
+
+def until(seconds: float, show: Callable[[Tick], None]) -> Callable[[Tick], str | None]:
+    """Give what shows ticks, and asks for the end after so long."""
+
+    def see(tick: Tick) -> str | None:
+        show(tick)
+        return f"{seconds:g} s are over" if tick.time >= seconds else None
+
+    return see

@@ -1,0 +1,124 @@
+"""``tenuto measure``: does the robot do what it is told?"""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.table import Table
+
+from tenuto.cli.changes import offer
+from tenuto.cli.console import problems, results
+from tenuto.cli.why import beside
+
+if TYPE_CHECKING:
+    from tenuto.analysis.measure import Measured, Value
+
+_NAMES = {"vx": "ahead", "yaw_rate": "turning"}
+
+
+def measure(
+    log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A log of a drive.", show_default=False)],
+    odometry: Annotated[
+        Path, typer.Option(exists=True, dir_okay=False, help="What was measured: CSV or Parquet.", show_default=False)
+    ],
+    profile: Annotated[
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
+    ] = None,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it to this file, PNG or PDF.")] = None,
+    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write what to change as TOML to this file.")] = None,
+    apply: Annotated[bool, typer.Option("--apply", help="Put what to change into the profile.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
+) -> None:
+    """Compare commands with measured motion: scale, delay, lag, dead band, wheel radius and track.
+
+    The odometry has a column time and vx (and yaw_rate), or x, y and heading; SI units; its clock may be another one.
+    Exit status 1 where the data can tell nothing.
+
+    [bold]Examples:[/bold]
+
+      tenuto measure run.csv --odometry wheels.csv --figure measured.png
+
+      tenuto measure run.csv --odometry wheels.csv --profile medlar.toml --apply
+    """
+    import tenuto
+    from tenuto.analysis.advice import changes_after_measuring
+    from tenuto.analysis.measure import measure as find
+    from tenuto.analysis.measure import wheel_measures
+    from tenuto.analysis.odometry import load_odometry
+    from tenuto.figures import save_figure
+    from tenuto.figures.measure import measure_figure
+
+    place = profile or beside(log)
+    loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
+    found = find(table, load_odometry(odometry))
+    changes = changes_after_measuring(loaded, found)
+    if figure is not None:
+        save_figure(measure_figure(table, found, f"{loaded.name}: does it do what it is told?"), figure)
+    wheels = wheel_measures(found, loaded.plan().chassis)
+    if as_json:
+        typer.echo(json.dumps(_plain(found, wheels) | {"changes": {one.place: one.value for one in changes}}, indent=2))
+    else:
+        _print(found, wheels)
+    offer(changes, place, out, apply=apply, quiet=as_json)
+    if figure is not None and not as_json:
+        results.print(f"The figure is in {figure}.", soft_wrap=True)
+    if not found.responses:
+        raise typer.Exit(1)
+
+
+def _print(found: Measured, wheels: dict[str, Value]) -> None:
+    """Say what was found, each with what stands behind it."""
+    clock = "one clock" if found.one_clock else f"clocks {found.clock_offset:+.2f} s apart, found by correlation"
+    results.print(f"Log and odometry: {clock}.")
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    for name in ("what", "value", "± (95 %)", "unit", "from"):
+        table.add_column(name, justify="right" if name in ("value", "± (95 %)", "from") else "left")
+    for axis, one in found.responses.items():
+        degrees = math.degrees(1.0) if axis == "yaw_rate" else 1.0
+        unit = "deg/s" if axis == "yaw_rate" else "m/s"
+        rows: list[tuple[str, Value | None, float, str]] = [
+            ("scale", one.scale, 1.0, "times the command"), ("offset", one.offset, degrees, unit),
+            ("delay", one.delay, 1000.0, "ms"), ("time constant", one.time_constant, 1000.0, "ms"),
+            ("dead band", one.dead_band, degrees, unit),
+        ]  # fmt: skip
+        for name, value, factor, words in rows:
+            if value is not None:
+                table.add_row(f"{_NAMES[axis]}: {name}", *_cells(value, factor), words, f"{value.seconds:.0f} s")
+    for name, value in wheels.items():
+        table.add_row(name.replace("_", " "), *_cells(value, 1.0), "m", f"{value.seconds:.0f} s")
+    if found.responses:
+        results.print(table)
+    for axis, one in found.responses.items():
+        for doubt in one.doubts:
+            problems.print(f"{_NAMES[axis]}: {doubt}", style="yellow", soft_wrap=True)
+    for doubt in found.doubts:
+        problems.print(doubt, style="yellow", soft_wrap=True)
+
+
+def _cells(value: Value, factor: float) -> tuple[str, str]:
+    """Show a value with as many places as its uncertainty is worth."""
+    spread = factor * value.plus_minus
+    if not math.isfinite(spread) or spread <= 0.0:
+        return f"{factor * value.value:.3g}", ""
+    places = max(0, min(5, 1 - math.floor(math.log10(spread))))
+    return f"{factor * value.value:.{places}f}", f"{spread:.{places}f}"
+
+
+def _plain(found: Measured, wheels: dict[str, Value]) -> dict[str, object]:
+    keys = ("scale", "offset", "delay", "time_constant", "dead_band")
+    return {
+        "clock_offset": found.clock_offset,
+        "one_clock": found.one_clock,
+        **{
+            axis: {key: value._asdict() if (value := getattr(one, key)) is not None else None for key in keys}
+            | {"unexplained": one.unexplained, "doubts": list(one.doubts)}
+            for axis, one in found.responses.items()
+        },
+        **{name: value._asdict() for name, value in wheels.items()},
+        "doubts": list(found.doubts),
+    }

@@ -1,0 +1,77 @@
+"""``tenuto report``: one page about a drive."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tenuto.cli.console import results
+from tenuto.cli.why import beside
+from tenuto.core.errors import TenutoError
+
+
+def report(
+    log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A log of a drive.", show_default=False)],
+    profile: Annotated[
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(dir_okay=False, help="The page; LOG.html if not given.", show_default=False)
+    ] = None,
+    pngs: Annotated[Path | None, typer.Option(file_okay=False, help="Write its figures as PNG to this folder.")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the facts as JSON too.")] = False,
+) -> None:
+    """Write a page about a drive: what was driven, sticks, commands, actuators, link, loop, and the guard's events.
+
+    The page is one HTML file that needs no other.
+
+    [bold]Examples:[/bold]
+
+      tenuto report run.csv
+
+      tenuto report tenuto-demo/drive.csv --profile tenuto-demo/medlar.toml --out row.html --pngs row
+    """
+    import tenuto
+    from tenuto.analysis.report import events, facts, path_of
+    from tenuto.figures import save_figure
+    from tenuto.figures.page import html_report
+    from tenuto.figures.report import report_figures
+
+    place = profile or beside(log)
+    loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
+    plan = loaded.plan()
+    _same_robot(log, place, [str(name) for name in table.columns], list(plan.chassis.bounds()))
+    found = facts(table, plan, path_of(table, plan).robot.path)
+    figures = report_figures(table, plan, loaded.name)
+    page = out or Path(f"{log}.html")
+    try:
+        page.write_text(
+            html_report(loaded.name, f"{log.name}, driven with {place.name}", found, events(table), figures), "utf-8"
+        )
+        if pngs is not None:
+            pngs.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise TenutoError(f"{error.filename}: cannot write there: {error.strerror}") from error
+    for name, figure in figures.items() if pngs is not None else ():
+        save_figure(figure, pngs / f"{name}.png" if pngs else name)
+    if as_json:
+        rows = [fact._asdict() | {"value": None if math.isnan(fact.value) else fact.value} for fact in found]
+        typer.echo(json.dumps(rows, indent=2))
+        return
+    for fact in found:
+        results.print(f"{fact.name}: {fact.text}", soft_wrap=True)
+    results.print(f"The report is in {page}" + (f", its figures in {pngs}." if pngs else "."), soft_wrap=True)
+
+
+def _same_robot(log: Path, profile: Path, columns: list[str], actuators: list[str]) -> None:
+    """Make sure that a log belongs to a profile. Raises `TenutoError`."""
+    missing = [name for name in actuators if f"actuators.{name}" not in columns]
+    if missing:
+        raise TenutoError(
+            f"{log}: has no {', '.join(missing)}, which {profile} drives: was it driven with this profile?"
+        )

@@ -1,0 +1,89 @@
+"""``tenuto tune``: settings from recorded sticks and a stated wish."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+from rich.table import Table
+
+from tenuto.cli.changes import offer
+from tenuto.cli.console import results
+
+if TYPE_CHECKING:
+    from tenuto.profile.quantities import Dimension
+
+
+def tune(
+    log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A recording of sticks, or a log.")],
+    profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile to tune.")],
+    top_speed: Annotated[str | None, typer.Option(help='The top speed that is wished for, such as "0.9 m/s".')] = None,
+    stop_within: Annotated[
+        str | None, typer.Option(help='How far it may go after it was last heard, such as "0.6 m".')
+    ] = None,
+    finest: Annotated[str | None, typer.Option(help='The finest useful speed, such as "0.04 m/s".')] = None,
+    noise: Annotated[
+        float | None, typer.Option(min=0.0, max=0.2, help="Noise of the sticks at rest, a share of their travel.")
+    ] = None,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw before and after to this file.")] = None,
+    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write what to change as TOML to this file.")] = None,
+    apply: Annotated[bool, typer.Option("--apply", help="Put what to change into the profile.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
+) -> None:
+    """Propose dead zones, expo and limits, each with the formula or the search that it comes from.
+
+    [bold]Examples:[/bold]
+
+      tenuto tune orchard-row.csv medlar.toml --top-speed "0.9 m/s" --stop-within "0.6 m" --figure tuned.png
+
+      tenuto tune run.csv medlar.toml --finest "0.04 m/s" --apply
+    """
+    import tenuto
+    from tenuto.analysis.compare import compare
+    from tenuto.analysis.tune import Wish
+    from tenuto.analysis.tune import tune as propose
+    from tenuto.analysis.why import profile_beside
+    from tenuto.figures import save_figure
+    from tenuto.figures.compare import compare_figure
+    from tenuto.profile.patch import changed_text
+    from tenuto.profile.quantities import LENGTH, SPEED
+
+    wish = Wish(
+        _quantity(top_speed, SPEED, "--top-speed"), _quantity(stop_within, LENGTH, "--stop-within"),
+        _quantity(finest, SPEED, "--finest"), noise,
+    )  # fmt: skip
+    loaded = tenuto.load_profile(profile)
+    kept = profile_beside(log)
+    made_with = tenuto.load_profile(kept) if kept.exists() else None
+    changes = propose(loaded, log, wish, made_with)
+    _, tuned = changed_text(profile.read_text(encoding="utf-8"), changes, str(profile))
+    if as_json:
+        said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]
+        typer.echo(json.dumps(said, indent=2))
+    elif changes:
+        table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+        for name in ("key", "now", "proposed", "why"):
+            table.add_column(name, no_wrap=name != "why")
+        for one in changes:
+            table.add_row(one.place, one.was, str(one.value), one.why)
+        results.print(table)
+    if figure is not None:
+        found = compare(log, loaded, tuned, names=("as it is", "as proposed"), made_with=made_with or loaded)
+        save_figure(compare_figure(found, f"{loaded.name}: as it is, and as proposed"), figure)
+    offer(changes, profile, out, apply=apply, quiet=as_json)
+    if figure is not None and not as_json:
+        results.print(f"The figure is in {figure}.", soft_wrap=True)
+
+
+def _quantity(text: str | None, dimension: Dimension, option: str) -> float | None:
+    """Read a quantity with its unit, above 0. Raises `typer.BadParameter`."""
+    from tenuto.profile.quantities import parse_quantity
+
+    if text is None:
+        return None
+    try:
+        return parse_quantity(text, dimension)
+    except ValueError as error:
+        raise typer.BadParameter(f'{error}; found "{text}"', param_hint=option) from None

@@ -1,0 +1,69 @@
+"""What was commanded and what was measured, on one clock."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tenuto.figures.drive import BLUE, GREY, ORANGE
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from tenuto.analysis.measure import Measured, Response
+
+_NAMES = {"vx": ("ahead", "m/s", 1.0), "yaw_rate": ("turning to the left", "deg/s", math.degrees(1.0))}
+
+
+def plot_response(ax: Axes, table: pd.DataFrame, response: Response) -> None:
+    """Draw one motion over time: the command, what was measured, and what the model makes of the command."""
+    name, unit, scale = _NAMES[response.axis]
+    ax.plot(response.time, scale * response.measured, ".", color=GREY, markersize=2.0, label="measured")
+    command = scale * table[f"command.{response.axis}"]
+    ax.step(table["time"], command, where="post", color=ORANGE, linewidth=1.2, label="commanded")
+    ax.plot(response.time, scale * response.modelled, color=BLUE, linewidth=1.6, label="by the model")
+    low, high = float(command.min()), float(command.max())
+    room = 0.25 * max(high - low, 1e-3)
+    ax.set_ylim(low - room, high + room)
+    ax.set_title(f"{name}, {unit}", fontsize=11, fontweight="bold", loc="left")
+    ax.margins(x=0)
+    ax.grid(color="#e3e5e8", linewidth=0.6)
+
+
+def plot_follow(ax: Axes, table: pd.DataFrame, response: Response) -> None:
+    """Draw measured over commanded, each where the model says that the command arrived; a line for one to one."""
+    _, unit, scale = _NAMES[response.axis]
+    x, y = scale * response.modelled / response.scale.value, scale * response.measured
+    ends = np.array([x.min(), x.max()])
+    ax.plot(x, y, ".", color=GREY, markersize=2.0)
+    ax.plot(ends, ends, color=ORANGE, linewidth=1.0, linestyle="--", label="as commanded")
+    ax.plot(ends, response.scale.value * ends, color=BLUE, linewidth=1.6, label=f"times {response.scale.value:.3f}")
+    ax.set_xlabel(f"commanded, with delay and lag, {unit}", fontsize=8.5)
+    ax.set_ylabel(f"measured, {unit}", fontsize=8.5)
+    room = 0.25 * max(float(np.ptp(ends)), 1e-3)
+    ax.set_ylim(ends[0] - room, ends[1] + room)
+    ax.grid(color="#e3e5e8", linewidth=0.6)
+
+
+def measure_figure(table: pd.DataFrame, found: Measured, title: str = "") -> Figure:
+    """Draw all that could be measured on one page."""
+    from matplotlib.figure import Figure
+
+    responses = list(found.responses.values())
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    figure.suptitle(title or "Does it do what it is told?", fontsize=13, fontweight="bold")
+    if not responses:
+        figure.text(0.5, 0.5, "\n".join(found.doubts), ha="center", va="center")
+        return figure
+    rows = figure.subplots(len(responses), 2, width_ratios=(2.4, 1.0), squeeze=False)
+    for (left, right), response in zip(rows, responses, strict=True):
+        plot_response(left, table, response)
+        plot_follow(right, table, response)
+        right.legend(fontsize=8, frameon=False, loc="upper left")
+    rows[0][0].legend(fontsize=8, frameon=False, ncols=3, loc="lower right", bbox_to_anchor=(1.0, 1.0))
+    rows[-1][0].set_xlabel("time of the log, s", fontsize=8.5)
+    return figure

@@ -1,0 +1,101 @@
+"""A report as one HTML page that needs nothing else: figures are in it, and it prints."""
+
+from __future__ import annotations
+
+import base64
+import html
+from collections.abc import Mapping, Sequence
+from io import BytesIO
+from string import Template
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from tenuto.analysis.report import Event, Fact
+
+_PAGE = Template("""<!DOCTYPE html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>$title</title>
+<style>
+body { font: 16px/1.45 system-ui, sans-serif; color: #1d2126; background: #fff; max-width: 1180px; margin: 1.5rem auto;
+       padding: 0 1rem; }
+h1 { font-size: 1.6rem; margin: 0 0 .2rem; }
+h2 { font-size: 1.15rem; margin: 2rem 0 .5rem; border-bottom: 1px solid #c9ccd1; padding-bottom: .2rem; }
+p.from { color: #4c525b; margin: 0 0 1rem; }
+table { border-collapse: collapse; }
+td, th { text-align: left; padding: .18rem 1.2rem .18rem 0; vertical-align: top; }
+th { color: #4c525b; font-weight: 600; }
+td.state { white-space: nowrap; }
+td.number { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
+.facts { columns: 2; column-gap: 2rem; }
+.facts div { break-inside: avoid; display: flex; gap: 1rem; border-bottom: 1px solid #eceef0; padding: .15rem 0; }
+.facts dt { color: #4c525b; flex: 0 0 45%; } .facts dd { margin: 0; font-weight: 600; }
+img { max-width: 100%; height: auto; }
+tr.stopped td { background: #fbe9ec; }
+@media print { body { font-size: 11pt; margin: 0; } figure, tr { break-inside: avoid; } }
+figure { margin: 0; }
+</style>
+</head>
+<body>
+<h1>$title</h1>
+<p class="from">$source</p>
+<h2>What was driven</h2>
+<dl class="facts">
+$facts
+</dl>
+$figures
+<h2>The guard</h2>
+<table>
+<tr><th>at</th><th>state</th><th>speed</th><th>why</th></tr>
+$events
+</table>
+</body>
+</html>
+""")
+# Figure → heading, and what a person who cannot see it is told.
+_HEADINGS = {
+    "drive": ("The drive", "sticks, command and actuators over time with the guard's stops, and the path from above"),
+    "sticks": ("The sticks", "for how long each stick was where while somebody drove; its dead zone is grey"),
+    "actuators": ("The actuators", "each actuator as a share of its end over time"),
+    "link": ("The link", "how long after one another frames came, against the time-out, and the age of the newest"),
+    "loop": ("The loop", "time from tick to tick"),
+}
+_STOPPED = ("stopping", "fault", "emergency stop")
+
+
+def html_report(
+    title: str, source: str, facts: Sequence[Fact], events: Sequence[Event], figures: Mapping[str, Figure]
+) -> str:
+    """Put a report together.
+
+    Args:
+        title: such as the robot's name. source: what it was made of. facts, events: see `tenuto.analysis.report`.
+        figures: name → figure; they are put in as PNG.
+    """
+    said = "\n".join(f"<div><dt>{html.escape(fact.name)}</dt><dd>{html.escape(fact.text)}</dd></div>" for fact in facts)
+    parts = []
+    for name, figure in figures.items():
+        heading, words = _HEADINGS.get(name, (name, name))
+        data = base64.b64encode(png_of(figure)).decode()
+        image = f'<img alt="{html.escape(words)}" src="data:image/png;base64,{data}">'
+        parts.append(f"<h2>{html.escape(heading)}</h2>\n<figure>{image}</figure>")
+    rows = "\n".join(
+        f'<tr{" class=stopped" if event.state in _STOPPED else ""}><td class="number">{event.time:.2f} s</td>'
+        f'<td class="state">{html.escape(event.state)}</td><td class="number">{event.speed:.2f} m/s</td>'
+        f"<td>{html.escape(event.why)}</td></tr>"
+        for event in events
+    )
+    return _PAGE.substitute(
+        title=html.escape(title), source=html.escape(source), facts=said, figures="\n".join(parts), events=rows
+    )
+
+
+def png_of(figure: Figure) -> bytes:
+    """Give a figure as PNG."""
+    buffer = BytesIO()
+    figure.savefig(buffer, format="png")
+    return buffer.getvalue()

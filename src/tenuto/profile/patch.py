@@ -1,0 +1,86 @@
+"""Changes to a profile: shown as a piece of TOML, and put into the file without touching the rest of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from tenuto.calibration.store import write_atomically
+from tenuto.core.errors import ProfileError
+from tenuto.profile.load import parse_profile
+from tenuto.profile.schema import Profile
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One key of a profile that should be another.
+
+    Attributes:
+        key: its place, such as ``("chassis", "track")``.
+        value: as it is to stand in the file; a quantity as text with its unit.
+        was: what is there now, in words; empty for nothing. why: in a sentence.
+    """
+
+    key: tuple[str, ...]
+    value: str | float
+    was: str
+    why: str
+
+    @property
+    def place(self) -> str:
+        """The key as the docs write it: ``chassis.track``."""
+        return ".".join(self.key)
+
+
+def patch_text(changes: Sequence[Change]) -> str:
+    """Give the changes as TOML, each with its reason above it."""
+    import tomlkit
+
+    document = tomlkit.document()
+    for change in changes:
+        table: Any = document
+        for part in change.key[:-1]:
+            if part not in table:
+                table[part] = tomlkit.table(is_super_table=part != change.key[-2])
+            table = table[part]
+        table.add(tomlkit.comment(change.why + (f" (now {change.was})" if change.was else "")))
+        table.add(change.key[-1], change.value)
+    return tomlkit.dumps(document)
+
+
+def changed_text(text: str, changes: Sequence[Change], where: str = "profile") -> tuple[str, Profile]:
+    """Put changes into the text of a profile, and give the text and the profile that it is then.
+
+    Raises:
+        ProfileError: it would be no good profile any more.
+    """
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    for change in changes:
+        table: Any = document
+        for part in change.key[:-1]:
+            if part not in table or not isinstance(table[part], Mapping):
+                table[part] = tomlkit.table()
+            table = table[part]
+        table[change.key[-1]] = change.value
+    new = tomlkit.dumps(document)
+    return new, parse_profile(new, where)
+
+
+def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
+    """Put changes into the file of a profile; it is left as it was where anything is wrong.
+
+    Raises:
+        ProfileError: it would be no good profile any more, or cannot be written.
+    """
+    try:
+        text, profile = changed_text(path.read_text(encoding="utf-8"), changes, str(path))
+        write_atomically(path, text)
+    except OSError as error:
+        from tenuto.core.errors import Problem
+
+        raise ProfileError(str(path), [Problem("file", "a file that can be written", error.strerror or "")]) from error
+    return profile

@@ -1,0 +1,174 @@
+"""The live view as a full-screen terminal program (Textual): keys, help, and lines that `screen` draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import ClassVar
+
+from rich.console import RenderableType
+from rich.text import Text
+from textual.app import App, ComposeResult
+from textual.binding import Binding, BindingType
+from textual.widgets import Static
+
+from tenuto.core.tick import Tick
+from tenuto.views.scene import Scene
+from tenuto.views.screen import Beat, screen
+
+REFRESH_SECONDS = 0.1
+_HELP = """
+ q, Ctrl-C   stop: bring the robot down, and end; once more: without the ramp
+ m           mark this moment: it is noted in the log
+ p, space    pause the view; the robot is driven on
+ ?, h        this help; again: away with it
+
+ ● a stick where it is held, ○ within its dead zone ░
+ • what keeps the robot from moving   ◦ what else there is to know   ▸ an action
+ Bars grow to the right for forward, left and up; red is at its end.
+
+ The view is a program of its own, and holds nothing up.
+ tenuto drive --plain does without it.
+"""
+
+
+_WATCH_HELP = """
+ q, Ctrl-C   end
+ p, space    pause the view; frames are still taken, and recorded
+ ?, h        this help; again: away with it
+
+ Move one stick at a time: its row is picked out.
+ ├──█──┤  from where to where it has been, and where it is
+"""
+
+
+class _View(App[None]):
+    """One widget that is drawn several times a second, with help and a pause.
+
+    Attributes:
+        paused: the view stands still. helping: the help is shown.
+    """
+
+    CSS = "Screen { background: ansi_default; } Static { background: ansi_default; }"
+    ENABLE_COMMAND_PALETTE = False
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("q,ctrl+c,ctrl+q", "stop", "stop", priority=True),
+        Binding("p,space", "pause", "pause"),
+        Binding("question_mark,h", "help", "help"),
+    ]
+    HELP: ClassVar[str] = ""
+
+    def __init__(self) -> None:
+        super().__init__(ansi_color=True)
+        self.paused = self.helping = False
+
+    def compose(self) -> ComposeResult:
+        """Make the one widget that there is."""
+        yield Static(id="view")
+
+    def draw(self) -> None:
+        """Draw what is shown, or the help."""
+        self.query_one(Static).update(Text(self.HELP) if self.helping else self.drawn())
+
+    def drawn(self) -> RenderableType:
+        """Give what is shown."""
+        raise NotImplementedError
+
+    def action_stop(self) -> None:
+        """End."""
+        self.exit()
+
+    def action_pause(self) -> None:
+        """Let the view stand still, or go on."""
+        self.paused = not self.paused
+        self.draw()
+
+    def action_help(self) -> None:
+        """Show the help, or put it away."""
+        self.helping = not self.helping
+        self.draw()
+
+
+class WatchApp(_View):
+    """Polls a source, and shows it."""
+
+    HELP = _WATCH_HELP
+
+    def __init__(self, poll: Callable[[], bool], view: Callable[[], RenderableType], every: float) -> None:
+        """Say what to do.
+
+        Args:
+            poll: called every so often, s; False ends the view. view: gives what to show.
+        """
+        super().__init__()
+        self._poll, self._view, self._every = poll, view, every
+
+    def on_mount(self) -> None:
+        """Begin to poll and to draw."""
+        self.set_interval(self._every, self._step)
+        self.set_interval(REFRESH_SECONDS, self._refresh)
+
+    def drawn(self) -> RenderableType:
+        """Give what is shown."""
+        return self._view()
+
+    def _step(self) -> None:
+        if not self._poll():
+            self.exit()
+
+    def _refresh(self) -> None:
+        if not self.paused:
+            self.draw()
+
+
+class LiveApp(_View):
+    """Shows the newest tick several times a second."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("m", "mark", "mark")]
+    HELP = _HELP
+
+    def __init__(
+        self,
+        scene: Scene,
+        newest: Callable[[], tuple[Scene, Tick | None, Beat] | None],
+        tell: Callable[[str], None],
+    ) -> None:
+        """Say where ticks come from.
+
+        Args:
+            scene: to begin with. newest: gives the newest of all; None once the drive is over.
+            tell: is told "stop" and "mark".
+        """
+        super().__init__()
+        self._scene, self._newest, self._tell = scene, newest, tell
+        self._tick: Tick | None = None
+        self._beat = Beat()
+        self.marks = 0
+
+    def on_mount(self) -> None:
+        """Begin to refresh."""
+        self.set_interval(REFRESH_SECONDS, self.refresh_view)
+
+    def refresh_view(self) -> None:
+        """Draw the newest tick, or end with the drive."""
+        found = self._newest()
+        if found is None:
+            self.exit()
+            return
+        if not self.paused:
+            self._scene, self._tick, self._beat = found
+        self.draw()
+
+    def drawn(self) -> RenderableType:
+        """Give what is shown."""
+        beat = self._beat._replace(paused=self.paused, marks=self.marks)
+        return Text("\n").join(screen(self._scene, self._tick, beat, self.size.width, self.size.height))
+
+    def action_stop(self) -> None:
+        """Ask for a stop; the view stays until the robot stands."""
+        self.paused = False
+        self._tell("stop")
+
+    def action_mark(self) -> None:
+        """Mark this moment."""
+        self.marks += 1
+        self._tell("mark")

@@ -1,0 +1,176 @@
+"""The live view in a process of its own, so that it costs the loop nothing: the loop only leaves its newest tick.
+
+The loop's process is the parent. It sends scene, tick and beat some ten times a second over a socket pair, and never
+waits: what does not fit is dropped. The view sends back what was pressed.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+from contextlib import suppress
+from multiprocessing.connection import Connection
+from types import TracebackType
+from typing import Self
+
+from tenuto.core.tick import Tick
+from tenuto.views.scene import Scene
+from tenuto.views.screen import Beat
+
+_SEND_SECONDS = 0.08
+# How long the view may take to leave the terminal as it was, s.
+_PATIENCE = 3.0
+
+
+class LiveView:
+    """The loop's end of the view.
+
+    Attributes:
+        failed: the view is gone, though the drive is not over.
+    """
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self._newest: Tick | None = None
+        self._ticks = self._frames = 0
+        self._worst = 0.0
+        self._marks = 0
+        self._noted = 0
+        self.failed = False
+        self._done = threading.Event()
+        self._speaking = threading.Lock()
+
+    def show(self, tick: Tick) -> None:
+        """Leave a tick to be shown; costs the loop next to nothing."""
+        self._newest = tick
+        self._ticks += 1
+        self._frames += tick.new_frame
+        if tick.dt > self._worst:
+            self._worst = tick.dt
+
+    def change(self, scene: Scene) -> None:
+        """Take another scene: the profile has changed."""
+        self._scene = scene
+
+    def note(self) -> str | None:
+        """Give what is to be noted with the next tick: that the driver has set a mark."""
+        if self._marks == self._noted:
+            return None
+        self._noted += 1
+        return f"mark {self._noted}"
+
+    def ring(self) -> None:
+        """Ring the terminal's bell; it does no harm to what is drawn."""
+        os.write(sys.stdout.fileno(), b"\a")
+
+    def __enter__(self) -> Self:
+        ours, theirs = socket.socketpair()
+        ours.setblocking(True)
+        ours.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 18)
+        self._line = Connection(ours.detach())
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "tenuto.views.process", str(theirs.fileno())],
+            pass_fds=[theirs.fileno()],
+            stderr=sys.stdout.fileno(),  # where Textual draws; it must be the terminal
+        )
+        theirs.close()
+        self._send(Beat())
+        for work in (self._feed, self._hear):
+            threading.Thread(target=work, name="live view", daemon=True).start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._done.set()
+        # Where the view hangs in the middle of a message, nothing more can be said to it.
+        if self._speaking.acquire(timeout=0.5):
+            with suppress(OSError):  # or it has gone by itself
+                self._line.send(None)
+        try:
+            self._process.wait(_PATIENCE)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+            os.write(sys.stdout.fileno(), b"\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1003l\x1b[0m")
+        self._line.close()
+
+    def _feed(self) -> None:
+        """Send the newest tick, again and again; only this thread ever waits for the view."""
+        while not self._done.wait(_SEND_SECONDS):
+            beat = Beat(self._ticks / _SEND_SECONDS, self._frames / _SEND_SECONDS, self._worst)
+            self._ticks = self._frames = 0
+            self._worst = 0.0
+            try:
+                self._send(beat)
+            except OSError:
+                self.failed = not self._done.is_set()
+                return
+
+    def _send(self, beat: Beat) -> None:
+        with self._speaking:
+            self._line.send((self._scene, self._newest, beat))
+
+    def _hear(self) -> None:
+        """Do what was pressed: a stop is what Ctrl-C is."""
+        while not self._done.is_set():
+            try:
+                said = self._line.recv()
+            except (EOFError, OSError):
+                return
+            if said == "stop":
+                os.kill(os.getpid(), signal.SIGINT)
+            elif said == "mark":
+                self._marks += 1
+
+
+def main(descriptor: int) -> None:
+    """Be the view: draw what comes, and send what is pressed."""
+    os.nice(10)  # the loop goes first, also while all of this is being loaded
+    from tenuto.views.app import LiveApp
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the loop's process decides what a Ctrl-C means
+    line = Connection(descriptor)
+    kept: list[tuple[Scene, Tick | None, Beat]] = [line.recv()]
+    rates: list[Beat] = []
+
+    def newest() -> tuple[Scene, Tick | None, Beat] | None:
+        try:
+            while line.poll():
+                found = line.recv()
+                if found is None:
+                    return None
+                kept[0] = found
+                rates.append(found[2])
+                del rates[:-12]
+        except (EOFError, OSError):
+            return None
+        scene, tick, _ = kept[0]
+        return scene, tick, _mean(rates)
+
+    def tell(what: str) -> None:
+        try:
+            line.send(what)
+        except OSError:
+            return  # the loop has gone; the next refresh ends the view
+
+    LiveApp(kept[0][0], newest, tell).run()
+
+
+def _mean(beats: list[Beat]) -> Beat:
+    """Give the beat over the last second: mean rates, and the longest step."""
+    if not beats:
+        return Beat()
+    count = len(beats)
+    return Beat(
+        sum(beat.rate for beat in beats) / count, sum(beat.frames for beat in beats) / count,
+        max(beat.worst for beat in beats),
+    )  # fmt: skip
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]))

@@ -1,0 +1,252 @@
+"""The live view as lines of text: drawn from a scene and a tick, and nothing else, for any size from 80 × 24 on.
+
+It says nothing by colour alone: every bar has its number, every state its word.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+from rich.text import Text
+
+from tenuto.core.guard import State
+from tenuto.core.plan import HELD_FROM
+from tenuto.core.tick import Tick
+from tenuto.views.scene import Pad, Scene
+
+COLOURS = {
+    State.DRIVING: "green",
+    State.STOPPING: "red",
+    State.FAULT: "red",
+    State.EMERGENCY_STOP: "red",
+    State.WAITING_FOR_REST: "yellow",
+    State.NOT_ENABLED: "yellow",
+}
+_BADGE = {
+    State.DRIVING: "bold reverse green",
+    State.STOPPING: "bold reverse red",
+    State.FAULT: "bold reverse red",
+    State.EMERGENCY_STOP: "bold reverse red",
+    State.WAITING_FOR_REST: "bold reverse yellow",
+    State.NOT_ENABLED: "bold reverse yellow",
+}
+# The squares of the sticks, with their frame and name, in characters: on a small and on a large terminal.
+_SMALL, _LARGE, _LARGE_FROM = (17, 9), (31, 15), 36
+# From above, with up ahead: an angle to the left points up and to the left.
+_ARROWS = "↑↖←↙↓↘→↗"
+
+
+class Beat(NamedTuple):
+    """How the loop and the link do, over the last second or so.
+
+    Attributes:
+        rate: ticks a second. frames: a second. worst: the longest time from tick to tick, s. paused: the view is.
+        marks: how many were set.
+    """
+
+    rate: float = 0.0
+    frames: float = 0.0
+    worst: float = 0.0
+    paused: bool = False
+    marks: int = 0
+
+
+def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int) -> list[Text]:
+    """Draw the whole view.
+
+    Args:
+        scene: of the robot. tick: the newest; None before the first. beat: of the loop.
+        width, height: of the terminal, in characters.
+
+    Returns:
+        At most ``height`` lines of at most ``width`` characters.
+    """
+    lines = [_head(scene, tick, width)]
+    if tick is None:
+        return [*lines, Text("waiting for the first tick")]
+    size = _LARGE if height >= _LARGE_FROM else _SMALL
+    middle = _middle(scene, tick, width, size)
+    moves = _moves(scene, tick, width)
+    foot = [_link(scene, tick, beat), Text("q stop   m mark   p pause the view   ? help", style="dim")]
+    gaps = [Text()] if height > 30 else []
+    room = height - len(lines) - len(middle) - len(moves) - len(foot) - 3 * len(gaps)
+    # The state is as large as the reasons leave room for: they come first.
+    why = _why(tick, width, max(room - 1, 3))
+    lines += _state(tick, width, 3 if len(why) + 3 <= room else 1)
+    lines += [*why, *gaps, *middle, *gaps, *moves, *gaps]
+    lines = [*lines[: height - len(foot)], *foot]
+    for line in lines:
+        line.truncate(width, overflow="ellipsis")
+    return lines
+
+
+def _head(scene: Scene, tick: Tick | None, width: int) -> Text:
+    text = Text.assemble((scene.title, "bold"), f"  {scene.origin}")
+    if tick is not None:
+        chosen = tick.chosen
+        words = [f"mode {chosen.mode}"] if chosen.mode else []
+        words += [f"rates {chosen.rates}"] if chosen.rates else []
+        words += [f"{chosen.steering} steering"] if chosen.steering else []
+        words += [f"level {100 * chosen.level:.0f} %"] if chosen.level != 1.0 else []
+        words += [f"driver {tick.driver}"] if tick.hands else []
+        aside = "  ".join(words)
+        text.truncate(max(width - len(aside) - 2, 10), overflow="ellipsis", pad=True)
+        text.append(f"  {aside}" if aside else "")
+    return text
+
+
+def _state(tick: Tick, width: int, high: int) -> list[Text]:
+    """Say the guard's state large: a band over the whole width, with its word in the middle."""
+    words = " ".join(str(tick.guard.state).upper()).center(width)
+    return [Text(words if row == high // 2 else " " * width, style=_BADGE[tick.guard.state]) for row in range(high)]
+
+
+def _why(tick: Tick, width: int, most: int) -> list[Text]:
+    """Give every reason that keeps it from moving, and what else the driver should know; a line each."""
+    style = COLOURS[tick.guard.state]
+    told = [(f"• {reason.text}", style) for reason in tick.guard.reasons]
+    told += [(f"◦ {notice.text}", "cyan") for notice in tick.notices]
+    told += [(f"▸ {action}", "bold") for action in tick.actions]
+    lines: list[Text] = []
+    for text, colour in told:
+        lines += _wrapped(text, width, colour)
+    if len(lines) > most:
+        lines = [*lines[: most - 1], Text(f"  and {len(lines) - most + 1} lines more", style=style)]
+    return lines or [Text("nothing keeps it from moving", style="dim")]
+
+
+def _wrapped(text: str, width: int, style: str) -> list[Text]:
+    lines, line = [], ""
+    for word in text.split():
+        if line and len(line) + 1 + len(word) > width:
+            lines.append(Text(line, style=style))
+            line = "  " + word
+        else:
+            line = f"{line} {word}" if line else word
+    return [*lines, Text(line, style=style)]
+
+
+def _middle(scene: Scene, tick: Tick, width: int, size: tuple[int, int]) -> list[Text]:
+    """Put the sticks at the left, and each control's way at the right."""
+    pads = [draw_pad(pad, tick, size) for pad in scene.pads]
+    table = _controls(scene, tick, width - len(pads) * (size[0] + 2), size[1])
+    lines = []
+    for row in range(max(size[1] if pads else 0, len(table))):
+        line = Text()
+        for pad in pads:
+            line.append_text(pad[row] if row < len(pad) else Text(" " * size[0])).append("  ")
+        lines.append(line.append_text(table[row] if row < len(table) else Text()))
+    return lines
+
+
+def draw_pad(pad: Pad, tick: Tick, size: tuple[int, int]) -> list[Text]:
+    """Draw a stick in its square: the dot where it is held, the dead zone as a shade; left and up are positive."""
+    x, y = tick.positions.get(pad.x, 0.0), tick.positions.get(pad.y, 0.0)
+    wide, high = size[0] - 2, size[1] - 3
+    column, row = round((1.0 - x) / 2.0 * (wide - 1)), round((1.0 - y) / 2.0 * (high - 1))
+    inside = (math.hypot(x, y) <= pad.dead_zone) if pad.round else max(abs(x), abs(y)) <= pad.dead_zone
+    lines = [Text(f"┌{'─' * wide}┐", style="dim")]
+    for r in range(high):
+        line = Text("│", style="dim")
+        for c in range(wide):
+            here = (1.0 - 2.0 * c / (wide - 1), 1.0 - 2.0 * r / (high - 1))
+            if (c, r) == (column, row):
+                line.append("○" if inside else "●", style="bold" if inside else "bold green")
+                continue
+            # Half a cell more, so that a small dead zone shows at all.
+            near = pad.dead_zone + 1.0 / (wide - 1), pad.dead_zone + 1.0 / (high - 1)
+            shaded = abs(here[0]) <= near[0] and abs(here[1]) <= near[1]
+            line.append("░" if shaded else " ", style="dim")
+        lines.append(line.append("│", style="dim"))
+    lines.append(Text(f"└{'─' * wide}┘", style="dim"))
+    lines.append(Text(f"{pad.x}, {pad.y}"[: size[0]].center(size[0]), style="dim"))
+    return lines
+
+
+def _controls(scene: Scene, tick: Tick, width: int, most: int) -> list[Text]:
+    """Show each control's way: raw, position, shaped."""
+    name_wide = min(max((len(control.name) for control in scene.controls), default=7), max(8, width - 34))
+    lines = [Text(f"{'control':{name_wide}} {'raw':>8} {'position':>9} {'shaped':>7}", style="dim")]
+    for control in scene.controls[: most - 1]:
+        raw, position = tick.raw.get(control.name, math.nan), tick.positions.get(control.name, 0.0)
+        number = "no number" if math.isnan(raw) else f"{raw:8.0f}"
+        line = Text(f"{control.name[:name_wide]:{name_wide}} {number:>8} {position:+9.2f} ")
+        if control.role == "drives":
+            shaped = tick.shaped.get(control.name, 0.0)
+            line.append(f"{shaped:+7.2f}").append_text(_bar(shaped, 1.0, min(width - name_wide - 33, 25)))
+        else:
+            on, stops = position >= HELD_FROM, control.role == "stops"
+            word = ("on: stop" if on else "off") if stops else ("held" if on else "not held")
+            line.append(f"{word:>8}", style=("red" if on else "dim") if stops else ("green" if on else "yellow"))
+        lines.append(line)
+    return lines
+
+
+def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
+    """Show intent and command against the full speeds, and each actuator as a signed bar."""
+    intent = ", ".join(f"{name} {value:+.2f}" for name, value in tick.intent._asdict().items() if value) or "nothing"
+    command, long = tick.command, min(31, (width - 60) // 2)
+    text = Text.assemble(("intent ", "dim"), intent)
+    speed = Text.assemble(("command ", "dim"), f"{command.vx:+.2f} of {scene.forward:.2f} m/s ")
+    speed.append_text(_bar(command.vx, scene.forward, long))
+    turn = math.degrees(command.yaw_rate)
+    end = f" of {math.degrees(scene.turn):.0f}" if scene.turn else ""
+    speed.append(f"  {turn:+.0f}{end} deg/s left ").append_text(_bar(command.yaw_rate, scene.turn or 1.0, long))
+    lines = [text, speed]
+    if command.vy or command.vz:
+        lines.append(Text(f"        {command.vy:+.2f} m/s left, {command.vz:+.2f} m/s up"))
+    return lines + _actuators(scene, tick, width)
+
+
+def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
+    cells = []
+    for name, value in sorted(tick.actuators.items(), key=lambda one: not one[0].endswith("_angle")):
+        label = name.replace("_", " ")
+        if name.endswith("_angle"):
+            degrees = math.degrees(value)
+            # A wheel that is turned at all is drawn turned.
+            eighths = round(degrees / 45.0) or (int(math.copysign(1.0, degrees)) if abs(degrees) >= 5.0 else 0)
+            cells.append(Text(f"{label:>17} {_ARROWS[eighths % 8]} {degrees:+4.0f} deg"))
+            continue
+        end = scene.ends.get(name, math.inf)
+        cell = Text(f"{label:>17} {value:+7.2f} ")
+        cells.append(cell.append_text(_bar(value, end, 9)) if math.isfinite(end) else cell)
+    across = max(1, width // 40)
+    lines = []
+    for first in range(0, len(cells), across):
+        line = Text()
+        for cell in cells[first : first + across]:
+            line.append_text(cell).append(" " * max(1, 40 - len(cell)))
+        lines.append(line)
+    if not tick.power:
+        lines.insert(0, Text("without power", style="bold red"))
+    return lines
+
+
+def _bar(value: float, end: float, long: int) -> Text:
+    """Draw a signed bar: its middle is 0, to the right is positive."""
+    half = max(1, long // 2)
+    share = max(-1.0, min(1.0, value / end)) if end > 0.0 else 0.0
+    filled = round(abs(share) * half)
+    left = "█" * filled if share < 0.0 else ""
+    right = "█" * filled if share > 0.0 else ""
+    style = "red" if abs(share) >= 1.0 else "blue"
+    return Text.assemble(
+        (" ▕", "dim"), (left.rjust(half), style), ("┼", "dim"), (right.ljust(half), style), ("▏", "dim")
+    )
+
+
+def _link(scene: Scene, tick: Tick, beat: Beat) -> Text:
+    """Say how the link and the loop do."""
+    frame = tick.frame
+    age = math.inf if frame is None else tick.time - frame.time
+    heard = "nothing heard yet" if frame is None else f"{beat.frames:.0f} frames/s, newest {1000 * age:.0f} ms old"
+    text = Text.assemble((f"link: {heard}", "red" if age > scene.link_timeout else ""))
+    if frame is not None and frame.signal is not None:
+        text.append(f", {frame.signal.quality:.0f} %, {frame.signal.rssi:.0f} dBm")
+    late = beat.worst > 1.5 * scene.period
+    text.append(f"   loop: {beat.rate:.0f} ticks/s, at most {1000 * beat.worst:.0f} ms", style="yellow" if late else "")
+    if beat.marks:
+        text.append(f"   {beat.marks} marks")
+    return text.append("   PAUSED", style="bold reverse") if beat.paused else text
