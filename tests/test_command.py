@@ -34,9 +34,11 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert "enabled afresh at 30." in words
     assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
         "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "medlar-lesson.toml", "medlar-lift.toml",
+        "damson-guided.toml",
         "damson.toml", "round-the-tree.toml",
         "quince.toml", "sorrel.toml", "orchard-row.csv", "quince-course.csv", "sorrel-course.csv",
-        "damson-flight.csv", "worn-pad.csv", "clean-transmitter.csv",
+        "damson-flight.csv", "worn-pad.csv", "clean-transmitter.csv", "medlar-odometry.csv",
+        "pad-gestures.csv",
     }  # fmt: skip
     return folder / "tenuto-demo"
 

@@ -62,8 +62,8 @@ def profile_text() -> str:
 def rows_of(path: Path) -> list[tuple[float, float]]:
     """The robot's own log: the clock that all processes share, and its speed. A killed one may end in half a row."""
     lines = path.read_text().splitlines()[1:] if path.exists() else []
-    cells = [line.split(",") for line in lines if line.count(",") == 5]
-    return [(float(row[0]), float(row[4])) for row in cells]
+    cells = [line.split(",") for line in lines if line.count(",") == 8]
+    return [(float(row[0]), float(row[5])) for row in cells]
 
 
 def wait_for(what: Callable[[], bool], seconds: float = 30.0) -> None:

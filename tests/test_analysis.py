@@ -1,0 +1,224 @@
+"""Reports, comparisons, measurements and proposals: against known truths and independent sums."""
+
+import json
+import math
+import re
+from html.parser import HTMLParser
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import MEDLAR, run
+from tenuto.analysis.compare import reversals
+from tenuto.analysis.measure import Value, measure, wheel_measures
+from tenuto.analysis.odometry import load_odometry
+from tenuto.analysis.tune import Wish, tune
+from tenuto.core.errors import RecordingError
+from tenuto.data import shipped
+from tenuto.profile.patch import changed_text
+from tenuto.sim.odometry import Truth, simulated_odometry
+
+PLAN = MEDLAR.plan()
+TABLE = tenuto.replay(MEDLAR, shipped("orchard-row.csv")).to_frame()
+TEXT = shipped("medlar.toml").read_text()
+GENTLE = tenuto.parse_profile(TEXT.replace("expo = 0.35", "expo = 0.7").replace('"1.2 m/s"', '"0.9 m/s"'))
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    made = tmp_path_factory.mktemp("analysis")
+    assert run("demo", "--out", ".", cwd=made).returncode == 0
+    return made
+
+
+def measured(truth: Truth, tmp_path: Path, *, clock: float = 0.0, seed: int = 1) -> dict[str, Value | float | bool]:
+    file = tmp_path / "odometry.csv"
+    simulated_odometry(TABLE, truth, rate=30.0, clock=clock, seed=seed).to_csv(file, index=False)
+    found = measure(TABLE, load_odometry(file))
+    turning = found.responses["yaw_rate"]
+    result: dict[str, Value | float | bool] = dict(wheel_measures(found, PLAN.chassis))
+    if turning.delay is not None:
+        result["delay"] = turning.delay
+    return result | {"motor_lag": turning.time_constant, "clock": found.clock_offset, "one": found.one_clock}
+
+
+def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
+    """Of many carts with other wheels, tracks, delays and lags, about 95 of 100 must lie in the stated interval."""
+    random, hits, widths = np.random.default_rng(5), [], []
+    for seed in range(20):
+        radius, track, delay, lag = random.uniform((0.100, 0.50, 0.0, 0.05), (0.125, 0.75, 0.2, 0.3)).tolist()
+        truth = Truth(radius, track, delay, lag, noise=0.003, heading_noise=0.003)
+        found = measured(truth, tmp_path, seed=seed)
+        for name in ("wheel_radius", "track", "delay", "motor_lag"):
+            value = found[name]
+            assert isinstance(value, Value)
+            hits.append(abs(value.value - getattr(truth, name)) <= value.plus_minus)
+            widths.append(value.plus_minus / getattr(truth, name) if name in ("wheel_radius", "track") else 0.0)
+            assert value.seconds > 10.0
+    assert np.mean(hits) >= 0.9
+    assert max(widths) < 0.02  # an honest interval that is of use
+
+
+def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> None:
+    truth = Truth(0.11, 0.62, slip=0.1, noise=0.002, heading_noise=0.002)
+    found = measured(truth, tmp_path, clock=1234.5)
+    assert found["clock"] == pytest.approx(1234.5 + 0.16, abs=0.15)  # the lag cannot be told from the clocks
+    assert found["one"] is False
+    assert "delay" not in found
+    radius = found["wheel_radius"]
+    assert isinstance(radius, Value)
+    assert radius.value == pytest.approx(0.9 * 0.11, rel=0.01)
+
+
+def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
+    whole = simulated_odometry(TABLE, Truth(0.11, 0.62), rate=30.0)
+    straight, file = TABLE[TABLE["time"] < 9.0], tmp_path / "odometry.parquet"
+    for log, motion, said in (
+        (straight, whole, "turning: it was commanded for 0.0 s only, and 4 s are needed"),
+        (TABLE, whole.assign(x=0.0, y=0.0, heading=0.0), "commands and motion do not go together"),
+        (TABLE, whole.assign(vx=0.1)[["time", "vx"]], "turning: it was not measured"),
+    ):
+        motion.to_parquet(file)
+        assert any(said in doubt for doubt in measure(log, load_odometry(file)).doubts)
+    for broken, said in (
+        (whole.drop(columns="time"), "expected columns time"), (whole.iloc[:5], "at least 20 rows, found 5"),
+        (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 holds what is no number"),
+    ):  # fmt: skip
+        broken.to_csv(tmp_path / "broken.csv", index=False)
+        with pytest.raises(RecordingError, match=re.escape(said)):
+            load_odometry(tmp_path / "broken.csv")
+
+
+def test_what_was_measured_goes_into_the_profile(folder: Path) -> None:
+    command = ("measure", "drive.csv", "--odometry", "medlar-odometry.csv", "--profile", "medlar.toml")
+    said = json.loads(run(*command, "--json", "--figure", "measured.png", cwd=folder).stdout)
+    # As scripts/make_odometry.py made it.
+    assert abs(said["wheel_radius"]["value"] - 0.1135) <= said["wheel_radius"]["plus_minus"]
+    assert abs(said["track"]["value"] - 0.655) <= said["track"]["plus_minus"]
+    assert (folder / "measured.png").stat().st_size > 20_000
+    before = (folder / "medlar.toml").read_text()
+    done = run(*command, "--apply", cwd=folder)
+    assert "chassis.wheel_radius, chassis.track" in " ".join(done.stdout.split())
+    after = (folder / "medlar.toml").read_text()
+    (folder / "medlar.toml").write_text(before)
+    assert tenuto.parse_profile(after).plan().chassis != PLAN.chassis
+    changed = [pair for pair in zip(before.splitlines(), after.splitlines(), strict=True) if pair[0] != pair[1]]
+    assert [line.split(" =")[0] for line, _ in changed] == ["track", "wheel_radius"]  # and nothing else, not a comment
+
+
+@given(st.lists(st.floats(-1.0, 1.0), min_size=1, max_size=30))
+def test_reversals_are_those_that_are_counted_by_hand(values: list[float]) -> None:
+    found = reversals(np.array(values), 0.0)
+    steps = [b - a for a, b in pairwise(values) if b != a]
+    assert found == sum((a > 0) != (b > 0) for a, b in pairwise(steps))
+    assert reversals(np.array(values), 3.0) == 0
+
+
+def test_a_comparison_adds_up(folder: Path) -> None:
+    found = tenuto.compare(shipped("orchard-row.csv"), MEDLAR, GENTLE, names=("as is", "gentle"))
+    figures = found.figures.set_index("figure")
+    assert list(figures.loc["top speed"][["as is", "gentle"]]) == pytest.approx([1.2, 0.9])
+    # v²/2a at 1.5 m/s², and 0.9 v at 0.8 m/s².
+    assert figures.loc["stopping distance", "as is"] == pytest.approx(1.2**2 / 3.0)
+    assert figures.loc["from stick to 90 % of speed", "as is"] == pytest.approx(0.9 * 1.2 / 0.8, abs=0.021)
+    # The share of the travel with (1 − e)·x + e·x³ up to a fifth, beyond a dead zone of 0.08.
+    for name, expo in (("as is", 0.35), ("gentle", 0.7)):
+        x = np.linspace(0.0, 1.0, 100_001)
+        fine = 100.0 * 0.92 * float(x[((1 - expo) * x + expo * x**3) <= 0.2].max())
+        assert figures.loc["fine control", name] == pytest.approx(fine, abs=0.6)
+    commands = found.commands
+    assert (commands["vx gentle"] - commands["vx as is"] - commands["vx difference"]).abs().max() < 1e-12
+    assert commands["vx as is"].to_numpy() == pytest.approx(TABLE["command.vx"].to_numpy(), abs=1e-9)
+    ends = found.paths.groupby("profile")[["x", "y"]].last().to_numpy()
+    assert math.dist(*ends.tolist()) > 1.0
+    # And from a log of the drive, whose columns have other names.
+    (folder / "gentle.toml").write_text(TEXT.replace("expo = 0.35", "expo = 0.7").replace('"1.2 m/s"', '"0.9 m/s"'))
+    names = ("medlar.toml", "gentle.toml")
+    for sticks in ("drive.csv", "orchard-row.csv"):
+        done = run("compare", sticks, *names, "--json", "--figure", "compared.png", cwd=folder)
+        rows = {row["figure"]: row for row in json.loads(done.stdout)}
+        assert rows["top speed"]["difference"] == pytest.approx(-0.3)
+        assert rows["distance"]["gentle"] == pytest.approx(figures.loc["distance", "gentle"], rel=0.01)
+    assert run("compare", "drive.csv", "medlar.toml", "damson.toml", cwd=folder).returncode == 1
+
+
+@settings(max_examples=8)
+@given(st.floats(0.5, 1.5), st.floats(0.5, 2.0), st.floats(0.02, 0.2))
+def test_proposals_keep_what_they_promise(top: float, within: float, finest: float) -> None:
+    top, within, finest = round(top, 2), round(within, 2), round(finest, 3)
+    wish = Wish(top, within, finest, noise=0.01)
+    if top * 0.3 >= within:
+        with pytest.raises(RecordingError, match="before anything is noticed"):
+            tune(MEDLAR, shipped("orchard-row.csv"), wish)
+        return
+    changes = tune(MEDLAR, shipped("orchard-row.csv"), wish)
+    plan = changed_text(TEXT, changes)[1].plan()
+    speed, stop = plan.speeds.forward, plan.guard.stop_deceleration
+    assert speed == pytest.approx(top, rel=0.005)
+    assert speed * 0.3 + speed**2 / (2 * stop) <= 1.01 * within
+    assert stop >= PLAN.guard.stop_deceleration
+    assert plan.limits.acceleration <= stop
+    fine = speed * float(plan.controls[0].shape(0.1))
+    # An expo of 0 to 0.9 gives a tenth of the way a share of 0.1 to 0.0109.
+    assert fine == pytest.approx(min(max(finest, 0.0109 * speed), 0.1 * speed), abs=0.002)
+    assert all(change.why for change in changes)
+
+
+class Page(HTMLParser):
+    """Counts what a report holds, and finds what it would have to load."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.images, self.outside, self.rows = 0, list[str](), 0
+        self.feed(text)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.rows += tag == "tr"
+        self.images += tag == "img"
+        for name, value in attrs:
+            if name in ("src", "href") and not (value or "").startswith("data:"):
+                self.outside.append(value or "")
+
+
+@pytest.mark.parametrize(
+    ("robot", "course"), [("medlar", "orchard-row"), ("damson", "damson-flight"), ("sorrel", "sorrel-course")]
+)
+def test_a_report_is_one_page_that_needs_no_other(robot: str, course: str, folder: Path) -> None:
+    table = tenuto.replay(tenuto.load_profile(shipped(f"{robot}.toml")), shipped(f"{course}.csv")).to_frame()
+    log = folder / f"{robot}.csv"
+    table.to_csv(log, index=False)
+    done = run("report", log.name, "--profile", f"{robot}.toml", "--pngs", robot, "--json", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    facts = {row["name"]: row["value"] for row in json.loads(done.stdout)}
+    assert facts["time"] == pytest.approx(table["time"].iloc[-1] - table["time"].iloc[0])
+    assert facts["top speed"] == pytest.approx(np.hypot(table["command.vx"], table["command.vy"]).max())
+    came = (table["time"] - table["frame_age"])[table["new_frame"] == 1]
+    assert facts["longest silence"] == pytest.approx(came.diff().max())
+    changes = (table["guard.state"] != table["guard.state"].shift()).sum()
+    page = Page((folder / f"{robot}.csv.html").read_text())
+    assert (page.images, page.outside, page.rows) == (5, [], changes + 1)
+    assert {file.name for file in (folder / robot).iterdir()} == {
+        "drive.png", "sticks.png", "actuators.png", "link.png", "loop.png"
+    }  # fmt: skip
+    assert run("report", log.name, "--profile", "quince.toml", cwd=folder).returncode == 1
+
+
+def test_tune_from_the_command_line(folder: Path) -> None:
+    wish = ("--top-speed", "0.9 m/s", "--stop-within", "0.5 m", "--finest", "0.04 m/s")
+    done = run("tune", "orchard-row.csv", "medlar.toml", *wish, "--out", "patch.toml", "--figure", "t.png", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    patch = (folder / "patch.toml").read_text()
+    assert '[speeds]\n# as wished (now 1.2 m/s)\nforward = "0.9 m/s"' in patch
+    for arguments, code, said in (
+        (("--stop-within", "0.2 m"), 1, "or a shorter link_timeout"),
+        (("--top-speed", "3 s"), 2, "s measures time, and this is a speed"),
+        (("--noise", "7"), 2, "--noise"),
+    ):
+        done = run("tune", "orchard-row.csv", "medlar.toml", *arguments, cwd=folder)
+        assert done.returncode == code
+        assert said in " ".join((done.stdout + done.stderr).replace("│", " ").split())

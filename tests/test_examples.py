@@ -1,0 +1,108 @@
+"""The examples, each in one command as a builder runs them, all at once; and what a station shows."""
+
+import json
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from brokers import MOSQUITTO, Mosquitto, Robot, wait_for
+from helpers import run
+from tenuto.data import shipped
+
+ROOT = Path(__file__).parents[1]
+NEEDS_BROKER = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto")
+# Example → what it must say, in this order.
+SAYS = {
+    "pad_to_serial": (r"it is over", r"It is at x \+[4-7]\.\d+ m, .* [34]\d\d good lines, 0 bad"),
+    "receiver_to_four_wheels": (
+        r"not enabled .* front_left 1500", r"driving .*\+0\.69 m/s  front_left 18\d\d µs, .*rear_left 11\d\d",
+        r"driving .* front_left 13\d\d", r"stopping", r"fault .* \+0\.00 m/s",
+    ),
+    "drone_over_mavlink": (
+        r"arm\n", r"take off\n", r"land\n",
+        r"It is at x \+[23]\.\d+ m, y \+0\.\d+ m, \+[56]\d deg, [^\n]*on the ground, not armed",
+    ),
+    "glove": (r"not enabled", r"driving .* \+0\.\d+ m/s +-\d+ deg", r"driving .* \+0\.7\d m/s", r"no good frame for",
+              r"fault +\+0\.00"),
+    "walk_through": (
+        r"so 0\n", r"it is being stopped, \+0\.\d+ m/s", r"characters of report", r"fine control",
+        r"wheel_radius: 0\.113\d ± 0\.000\d m", r"track: 0\.65", r"stop_deceleration = .1\.77 m",
+    ),
+    "station_and_robot": (r"driving +\+0\.9", r"program is killed", r"stopping .* shed is gone", r"fault +[+-]0\.0"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def started() -> Iterator[dict[str, subprocess.Popen[str]]]:
+    """All of them, side by side: they wait most of the time."""
+    names = [name for name in SAYS if MOSQUITTO is not None or name != "station_and_robot"]
+    running = {
+        name: subprocess.Popen(
+            [sys.executable, ROOT / f"examples/{name}.py"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
+        for name in names
+    }
+    yield running
+    for one in running.values():
+        one.kill()
+        one.communicate()
+
+
+@pytest.mark.parametrize(
+    "name", [pytest.param(name, marks=NEEDS_BROKER if name == "station_and_robot" else ()) for name in SAYS]
+)
+def test_an_example_says_what_it_is_for(started: dict[str, subprocess.Popen[str]], name: str) -> None:
+    said, _ = started[name].communicate(timeout=90)
+    wanted = re.compile(".*?".join(f"(?:{part})" for part in SAYS[name]), re.DOTALL)
+    if not wanted.search(said):  # side by side they may stall one another, and a loop that stalls stops its robot
+        time.sleep(10.0)
+        alone = [sys.executable, str(ROOT / f"examples/{name}.py")]
+        said = subprocess.run(alone, capture_output=True, text=True, check=True).stdout
+    else:
+        assert started[name].returncode == 0, said
+    assert wanted.search(said), said
+
+
+@NEEDS_BROKER
+def test_a_station_shows_every_robot_and_why_it_stands(tmp_path: Path) -> None:
+    broker = Mosquitto(tmp_path)
+    here = f"127.0.0.1:{broker.port}"
+    none = run("station", here, "--json", "--seconds", "0.3", cwd=tmp_path)
+    assert (json.loads(none.stdout), none.returncode) == ({}, 1)
+    medlar = Robot(tenuto.open_source(f"mqtt:{here}/medlar"))
+    command = [sys.executable, "-m", "tenuto", "follow", str(shipped("quince.toml")), "--source", f"mqtt:{here}/quince"]
+    quince = subprocess.Popen([*command, "--json"], stdout=subprocess.PIPE, text=True)
+    assert wait_for(lambda: "quince" in run("station", here, "--json", "--seconds", "0.4", cwd=tmp_path).stdout, 20.0)
+    both = run("station", here, "--json", "--seconds", "3", cwd=tmp_path)
+    said = json.loads(both.stdout)
+    assert {name: one["condition"] for name, one in said.items()} == {"medlar": "not enabled", "quince": "not enabled"}
+    assert both.returncode == 0
+    assert "nothing has come from the source yet" in said["quince"]["reasons"][0]
+    quince.kill()
+    quince.communicate()
+    medlar.close()
+    after = run("station", here, "--json", cwd=tmp_path)
+    assert {one["condition"] for one in json.loads(after.stdout).values()} == {"gone"}
+    assert after.returncode == 1
+    broker.stop()
+    nothing = run("station", here, "--json", cwd=tmp_path)
+    assert nothing.returncode == 1
+    assert "no connection to the broker" in nothing.stderr
+
+
+def test_follow_is_used_wrongly(tmp_path: Path) -> None:
+    for arguments, code, said in (
+        (("follow", str(shipped("medlar.toml")), "--source", "mqtt:here"), 1, "expected HOST/ROBOT"),
+        (("follow", str(shipped("medlar.toml")), "--source", "simulated:sticks"), 1, "it has left_x"),
+        (("follow", str(shipped("medlar.toml"))), 2, "--source"),
+        (("station", ":1883"), 2, "expected HOST or HOST:PORT"),
+    ):
+        done = run(*arguments, cwd=tmp_path)
+        assert done.returncode == code
+        assert said in " ".join((done.stdout + done.stderr).split())

@@ -1,0 +1,363 @@
+"""MAVLink: the right masks, frames and signs, commands that are answered or not, keys, and a drone that is let down."""
+
+import json
+import math
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from brokers import free_port, wait_for
+from helpers import Bench, Hands, run
+from tenuto import Tick, VelocityCommand
+from tenuto.core.guard import State
+from tenuto.data import shipped
+from tenuto.protocols.mavlink import MavlinkLink, Member, channel_overrides, manual_sticks, velocity_setpoint
+from tenuto.runtime.clock import MonotonicClock
+from tenuto.runtime.outlet import Outlet
+from tenuto.sim.autopilot import Autopilot
+from tenuto.sinks.function import FunctionSink
+from tenuto.sinks.mavlink import AutopilotCommand, MavlinkSink
+
+ROOT = Path(__file__).parents[1]
+GUIDED = shipped("damson-guided.toml").read_text()
+PAD = dict.fromkeys(
+    ("left_y", "left_x", "right_y", "right_x", "left_shoulder", "start", "north", "south", "east", "back"), 0.0
+)
+HELD = PAD | {"left_shoulder": 1.0}
+FULL = -32768.0
+COMMANDS = {
+    "arm": AutopilotCommand("MAV_CMD_COMPONENT_ARM_DISARM", {1: 1.0}),
+    "take off": AutopilotCommand("MAV_CMD_NAV_TAKEOFF", {7: 2.0}, pause=9.0),
+    "land": AutopilotCommand("MAV_CMD_NAV_LAND"),
+}
+speeds = st.floats(-5.0, 5.0, width=32)
+# Another process, which has the standard's own parser and nothing of ours.
+READER = """
+import json, sys
+from pymavlink.dialects.v20 import common
+mav = common.MAVLink(None)
+for line in sys.stdin:
+    print(json.dumps([message.to_dict() for message in mav.parse_buffer(bytes.fromhex(line))]))
+"""
+
+
+@settings(max_examples=8)
+@given(st.lists(st.builds(VelocityCommand, speeds, speeds, speeds, speeds), min_size=1, max_size=30))
+def test_another_parser_reads_our_axes_in_its_own(commands: list[VelocityCommand]) -> None:
+    link, to = MavlinkLink(Member(255, 190)), Member(7, 9)
+    lines = [link.pack(velocity_setpoint(to, command, 12_345)).hex() for command in commands]
+    lines += [link.pack(manual_sticks(to, command, 500, "right")).hex() for command in commands]
+    lines += [link.pack(channel_overrides(to, [1000 + 100 * abs(command.vx)] * 9)).hex() for command in commands]
+    said = subprocess.run(
+        [sys.executable, "-c", READER], input="\n".join(lines), capture_output=True, text=True, check=True
+    ).stdout
+    read = [json.loads(line)[0] for line in said.splitlines()]
+    count = len(commands)
+    for command, velocity, sticks, channels in zip(
+        commands, read[:count], read[count : 2 * count], read[2 * count :], strict=True
+    ):
+        # 1479: no position, no acceleration, no heading. 8: along the body, forward, right, down.
+        assert (velocity["type_mask"], velocity["coordinate_frame"]) == (1479, 8)
+        assert (velocity["target_system"], velocity["target_component"], velocity["time_boot_ms"]) == (7, 9, 12_345)
+        found = (velocity["vx"], -velocity["vy"], -velocity["vz"], -velocity["yaw_rate"])
+        assert found == pytest.approx(tuple(command))
+        share = [1000 * min(max(value, -1.0), 1.0) for value in command]
+        wanted = (share[0], -share[1], 500 + share[2] / 2, -share[3])
+        assert [sticks[axis] for axis in "xyzr"] == pytest.approx(wanted, abs=0.51)
+        assert [channels[f"chan{n}_raw"] for n in (1, 9)] == pytest.approx([1000 + 100 * abs(command.vx)] * 2, abs=0.51)
+        assert (channels["chan10_raw"], sticks["target"]) == (0, 7)
+
+
+class Flight:
+    """A pad, a pipeline, a sink, and an autopilot that hears it; in steps of 20 ms, as fast as they go."""
+
+    def __init__(self, text: str = GUIDED, key: bytes | None = None, **options: object) -> None:
+        self.profile = tenuto.parse_profile(text)
+        self.autopilot = Autopilot(self.profile, key=key)
+        options.setdefault("commands", COMMANDS)
+        self.sink = MavlinkSink(f"127.0.0.1:{self.autopilot.address[1]}", **options)  # type: ignore[arg-type]
+        self.sink.start(self.profile.plan())
+        self.bench = Bench(self.profile)
+
+    def run(self, seconds: float, values: dict[str, float]) -> Tick:
+        for _ in range(round(seconds / 0.02)):
+            self.sink.write(self.bench.step(values))
+            self.autopilot.step(0.02)
+        return self.bench.ticks[-1]
+
+    def take_off(self) -> None:
+        self.run(0.2, PAD)
+        self.run(0.2, HELD)
+        self.run(0.2, HELD | {"start": 1.0})
+        self.run(0.2, HELD)
+        self.run(0.2, HELD | {"north": 1.0})
+        assert self.autopilot.doing == "taking off"
+        self.run(4.0, HELD)
+        assert self.autopilot.doing == "flying"
+
+    def close(self) -> None:
+        self.sink.close()
+        self.autopilot.close()
+
+
+@pytest.fixture
+def flight(request: pytest.FixtureRequest) -> Iterator[Flight]:
+    made = Flight(**getattr(request, "param", {}))
+    yield made
+    made.close()
+
+
+# As its channels count: roll right, nose up, throttle, turn right.
+PULSES = (
+    GUIDED
+    + """
+[actuators.others]
+form = "pulse"
+[actuators.sideways]
+full = 1.0
+reverse = true
+[actuators.forward]
+full = 1.5
+reverse = true
+[actuators.climb]
+full = 0.8
+[actuators.yaw_rate]
+full = 1.0472
+reverse = true
+"""
+)
+CHANNELS = {"sends": "channels", "channels": ("sideways", "forward", "climb", "yaw_rate")}
+
+
+@pytest.mark.parametrize(
+    "flight",
+    [{}, {"sends": "sticks", "middle": 500}, {"text": PULSES, **CHANNELS}],
+    ids=["velocity", "sticks", "channels"],
+    indirect=True,
+)
+def test_it_flies_where_the_sticks_point(flight: Flight) -> None:
+    robot, steady = flight.autopilot.robot, {"right_y": FULL, "right_x": FULL / 2, "left_y": FULL, "left_x": FULL / 3}
+    flight.take_off()
+    for stick, value in steady.items():  # forward, left, up, and turned to the left
+        before = robot.now
+        tick = flight.run(1.5, HELD | {stick: value})
+        assert tick.guard.state is State.DRIVING
+        moved = {"right_y": robot.now.x - before.x, "right_x": robot.now.y - before.y, "left_y": robot.now.z - before.z,
+                 "left_x": robot.now.heading - before.heading}  # fmt: skip
+        asked = dict(zip(("right_y", "right_x", "left_y", "left_x"), tick.command, strict=True))[stick]
+        now = dict(zip(steady, (robot.now.vx, robot.now.vy, robot.now.vz, robot.now.yaw_rate), strict=True))
+        assert now[stick] == pytest.approx(asked, rel=0.1)
+        assert moved[stick] > 0.1
+        flight.run(4.0, HELD)
+        assert robot.standing
+
+
+def test_no_setpoint_hovers_and_no_station_lands(flight: Flight) -> None:
+    flight.take_off()
+    flight.run(2.0, HELD | {"right_y": FULL})
+    autopilot = flight.autopilot
+    for _ in range(100):
+        autopilot.step(0.02)
+    assert (autopilot.doing, abs(autopilot.robot.now.vx) < 0.05) == ("flying", True)
+    flight.run(0.1, HELD | {"right_y": FULL})  # what comes back must begin with a standstill
+    assert abs(autopilot.robot.now.vx) < 0.05
+    for _ in range(600):
+        autopilot.step(0.02)
+    assert (autopilot.doing, autopilot.armed, autopilot.robot.now.z) == ("on the ground", False, 0.0)
+    flight.sink.write(flight.bench.ticks[-1])
+    assert 'it says "' in flight.sink.problem
+
+
+def test_a_command_that_is_denied_or_not_answered_is_told(flight: Flight) -> None:
+    flight.run(0.2, PAD)
+    flight.run(0.2, HELD)
+    flight.run(0.2, HELD | {"north": 1.0})  # not armed
+    assert flight.sink.problem.endswith('"take off": denied')
+    flight.autopilot.close()
+    values = HELD | {"start": 1.0}
+    told = []
+    for _ in range(200):
+        flight.sink.write(flight.bench.step(values))
+        told.append(flight.sink.problem)
+    assert any(text.endswith('no answer to "arm", which was sent 3 times') for text in told)
+    assert "s from system 1" in told[-1]
+
+
+EMERGENCY = GUIDED.replace("[guard]", '[guard]\nemergency_stop = "east"\nreset = "back"\nemergency_category = 0')
+
+
+@pytest.mark.parametrize("flight", [{"text": EMERGENCY}], indirect=True)
+def test_without_power_it_is_disarmed_in_flight(flight: Flight) -> None:
+    flight.take_off()
+    flight.run(0.06, HELD | {"east": 1.0})
+    assert not flight.autopilot.armed
+
+
+@pytest.mark.parametrize("flight", [{"text": EMERGENCY}], indirect=True)
+def test_the_power_off_is_asked_for_until_it_is_answered(flight: Flight) -> None:
+    flight.run(0.4, HELD)
+    hears = flight.autopilot
+    place = hears.address
+    hears.close()  # nobody is there
+    off = HELD | {"east": 1.0}
+    for _ in range(200):
+        flight.sink.write(flight.bench.step(off))
+    assert flight.sink.problem  # and it goes on asking:
+    with Autopilot(flight.profile, f"{place[0]}:{place[1]}") as again:
+        again.armed = True
+        for _ in range(60):
+            flight.sink.write(flight.bench.step(off))
+            again.step(0.02)
+        assert not again.armed
+
+
+def test_it_waits_for_an_autopilot_that_speaks_first() -> None:
+    profile, port = tenuto.parse_profile(GUIDED), free_port(socket.SOCK_DGRAM)
+    bench, sink = Bench(profile), tenuto.open_sink(f"mavlink::{port}")
+    with sink, Autopilot(profile, speaks_to=f"127.0.0.1:{port}") as autopilot:
+        sink.start(profile.plan())
+        for _ in range(100):
+            sink.write(bench.step(PAD))
+            autopilot.step(0.02)
+        assert autopilot.good > 20
+        assert not sink.problem
+
+
+KEY = bytes(range(32))
+
+
+def test_only_the_right_key_moves_anything(tmp_path: Path) -> None:
+    file = tmp_path / "orchard.key"
+    file.write_text(KEY.hex())
+    with pytest.raises(tenuto.SinkError, match="others than its owner may read it"):
+        MavlinkSink("127.0.0.1:1", key=str(file))
+    file.chmod(0o600)
+    good = Flight(key=KEY)
+    good.run(0.4, PAD)  # this one signs nothing
+    assert (good.autopilot.good, good.autopilot.link.bad > 10) == (0, True)
+    good.close()
+    assert run("key", "other.key", cwd=tmp_path).returncode == 0
+    assert run("key", "other.key", cwd=tmp_path).returncode == 1  # never over one that is there
+    for name, moves in (("orchard.key", True), ("other.key", False)):
+        profile = tenuto.parse_profile(GUIDED)
+        with Autopilot(profile, key=KEY) as autopilot:
+            sink = MavlinkSink(f"127.0.0.1:{autopilot.address[1]}", key=str(tmp_path / name))
+            sink.start(profile.plan())
+            for tick in [Bench(profile).run(0.1, PAD)] * 5:
+                sink.write(tick)
+                autopilot.step(0.02)
+            assert (autopilot.good > 0) is moves
+            sink.close()
+
+
+def flown_at(path: Path) -> float:
+    try:
+        return float(pd.read_csv(path).vx.max())
+    except (pd.errors.EmptyDataError, AttributeError):
+        return 0.0
+
+
+def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
+    """The driver is another process, and so is the autopilot, by the command that ships."""
+    place = f"127.0.0.1:{free_port(socket.SOCK_DGRAM)}"
+    (tmp_path / "mine.toml").write_text(GUIDED.replace("127.0.0.1:14550", place))
+    command = [sys.executable, "-m", "tenuto", "robot", "mine.toml", "--mavlink", place, "--log", "flight.csv"]
+    code = (ROOT / "examples/drone_over_mavlink.py").read_text()
+    flown = code[: code.index("path = ")] + (
+        'profile = tenuto.load_profile("mine.toml")\n'
+        "with tenuto.open_sinks(profile)[0] as sink:\n"
+        '    tenuto.drive(profile, FunctionSource("pad", PAD, pad), [sink], on_tick=tell)\n'
+    )
+    log = tmp_path / "flight.csv"
+    with subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, text=True) as robot:
+        try:
+            assert robot.stdout is not None
+            robot.stdout.readline()
+            with subprocess.Popen([sys.executable, "-c", flown], cwd=tmp_path) as driver:
+                flew = wait_for(lambda: flown_at(log) > 1.3, 40.0)
+                driver.kill()
+            assert flew
+            time.sleep(0.5)
+            killed = pd.read_csv(log).iloc[-1]
+            time.sleep(9.0)
+            robot.send_signal(signal.SIGINT)
+            said = robot.stdout.read()
+        finally:
+            robot.kill()
+    path = pd.read_csv(log)
+    assert 1.25 < path.vx.max() < 1.6  # it did fly
+    after = path[path.clock > killed.clock + 1.5]
+    assert math.hypot(after.x.iloc[-1] - killed.x, after.y.iloc[-1] - killed.y) < 1.5
+    assert after.vx.abs().max() < 0.1
+    assert after.z.iloc[-1] == 0.0
+    assert "on the ground, not armed" in said
+
+
+def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> None:
+    text = GUIDED[: GUIDED.index("[sinks")]
+    patient = tenuto.parse_profile(text + '[loop]\nstall_timeout = "2 s"\n')
+    seen: list[Tick] = []
+
+    class Pad(Hands):
+        def controls(self) -> tuple[tenuto.core.layouts.ControlInfo, ...]:
+            return tuple(tenuto.core.layouts.ControlInfo(name, 0, 1, 0) for name in PAD)
+
+        def poll(self, now: float) -> tenuto.Frame:
+            values = PAD | {"left_shoulder": float(now > 0.1), "start": float(0.5 < now < 0.8)}
+            return tenuto.Frame(now, values)
+
+    tenuto.drive(
+        patient, Pad(), [FunctionSink("seldom", seen.append, rate=4.0)],
+        on_tick=lambda tick: "done" if tick.time > 1.6 else None,
+    )  # fmt: skip
+    assert [tick.actions for tick in seen if tick.actions] == [("arm",)]
+    # A sink that hung for longer than that gets no "arm" when it goes on.
+    hung, free = list[Tick](), threading.Event()
+
+    def slow(tick: Tick) -> None:
+        hung.append(tick)
+        if len(hung) == 1:
+            free.wait()
+
+    outlet = Outlet(FunctionSink("hung", slow), MonotonicClock())
+    outlet.start(patient.plan())
+    outlet.give(seen[0])
+    assert wait_for(lambda: len(hung) == 1)
+    for late in range(20):
+        outlet.give(seen[0]._replace(time=1.0 + 0.1 * late, valid_for=0.5, actions=("arm",) if late == 0 else ()))
+    free.set()
+    assert wait_for(lambda: len(hung) == 2)
+    assert hung[1].actions == ()
+    outlet.stop(seen[-1])
+    outlet.wait(2.0)
+
+
+def test_settings_that_would_surprise_are_refused() -> None:
+    plan = tenuto.parse_profile(GUIDED).plan()
+    with MavlinkSink("127.0.0.1:9", sends="sticks") as sink, pytest.raises(tenuto.SinkError, match="middle = 500"):
+        sink.start(plan)
+    with MavlinkSink("127.0.0.1:9", sends="channels") as sink, pytest.raises(tenuto.SinkError, match="no pulses"):
+        sink.start(plan)
+    with pytest.raises(tenuto.SinkError, match="MAV_CMD_FETCH is no command of the standard"):
+        MavlinkSink("127.0.0.1:9", commands={"fetch": AutopilotCommand("MAV_CMD_FETCH")})
+    with pytest.raises(tenuto.SinkError, match="expected an address like"):
+        tenuto.open_sink("mavlink:here:there")
+    for old, new, said in (
+        ("commands.land]", "commands.fly]", 'sinks.autopilot.commands."fly": expected an action of the profile: arm'),
+        ("7 = 2.0", "8 = 2.0", "expected numbers 1 to 7"),
+        ('address = "127.0.0.1:14550"', "", "sinks.autopilot.address: expected an address"),
+    ):
+        with pytest.raises(tenuto.ProfileError) as caught:
+            tenuto.parse_profile(GUIDED.replace(old, new))
+        assert said in str(caught.value)

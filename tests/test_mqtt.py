@@ -1,0 +1,237 @@
+"""A robot and its driver over a real broker: restarted, paused, locked, and left by either."""
+
+import datetime
+import json
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import jsonschema
+import paho.mqtt.client as mqtt
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from paho.mqtt.enums import CallbackAPIVersion
+
+import tenuto
+from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
+from tenuto import State
+from tenuto.core.demand import STANDSTILL
+from tenuto.data import shipped
+from tenuto.links.broker import Broker, BrokerSettings
+from tenuto.sinks.mqtt import MqttSink, broker_for_driver
+
+pytestmark = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto")
+ROOT = Path(__file__).parents[1]
+SCHEMAS = ROOT / "docs/schemas"
+
+
+@pytest.fixture
+def broker(tmp_path: Path) -> Iterator[Mosquitto]:
+    made = Mosquitto(tmp_path)
+    yield made
+    made.stop()
+
+
+@pytest.fixture
+def robot(broker: Mosquitto) -> Iterator[Robot]:
+    made = Robot(tenuto.open_source(f"mqtt:127.0.0.1:{broker.port}/medlar"))
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def station(broker: Mosquitto, robot: Robot) -> Iterator[Station]:
+    made = Station(tenuto.open_sink(f"mqtt:127.0.0.1:{broker.port}/medlar,rate=50,driver=shed"))
+    assert wait_for(lambda: not made.sink.problem)
+    yield made
+    made.close()
+
+
+def stands_by(robot: Robot, seconds: float) -> bool:
+    return wait_for(lambda: robot.ticks[-1].command == STANDSTILL, seconds)
+
+
+def test_a_broker_that_is_started_again_moves_nothing(broker: Mosquitto, robot: Robot, station: Station) -> None:
+    station.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+    broker.stop()
+    assert stands_by(robot, 3.0)
+    assert wait_for(lambda: "no connection to the broker" in station.sink.problem)
+    broker.start()
+    assert wait_for(lambda: "must be pressed afresh" in station.sink.problem)
+    before = len(robot.ticks)
+    time.sleep(1.0)  # the stick is pushed all the while
+    assert len(robot.ticks) > before + 20
+    assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
+    station.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+
+
+def test_what_waited_in_a_hanging_line_is_too_old(broker: Mosquitto, robot: Robot, station: Station) -> None:
+    station.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+    broker.pause(True)
+    assert stands_by(robot, 3.0)
+    time.sleep(0.7)
+    station.hands.values = None  # its pad is gone as well, so nothing new comes after the old
+    before = len(robot.ticks)
+    broker.pause(False)
+    assert wait_for(lambda: any("too old" in why for why in robot.source.end.refused))  # type: ignore[attr-defined]
+    time.sleep(0.5)
+    assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
+
+
+def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
+    broker: Mosquitto, robot: Robot, tmp_path: Path
+) -> None:
+    command = [sys.executable, "-m", "tenuto", "drive", str(shipped("medlar.toml"))]
+    to = f"mqtt:127.0.0.1:{broker.port}/medlar,driver=shed"
+    driver = subprocess.Popen(
+        [*command, "--recording", str(shipped("orchard-row.csv")), "--to", to, "--to", f"log:{tmp_path / 'drive.csv'}"]
+    )
+    assert wait_for(lambda: robot.speed > 0.8, 30.0)
+    heard = robot.ticks[-1]
+    time.sleep(1.2)  # so long a log may be behind
+    killed = robot.ticks[-1].time
+    driver.kill()
+    driver.wait()
+    assert stands_by(robot, 3.0)
+    assert robot.ticks[-1].time - killed < 0.3 + 1.2 / 1.5 + 1.0
+    sent = tenuto.load_log(tmp_path / "drive.csv")
+    assert (sent["command.vx"] - heard.command.vx).abs().min() < 0.05  # the same sign and scale
+    kept: dict[str, bytes] = {}
+    client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
+    client.on_message = lambda c, data, message: kept.update({message.topic: bytes(message.payload)})
+    client.connect("127.0.0.1", broker.port)
+    client.subscribe([("tenuto/robots/+/state", 0), ("tenuto/drivers/+", 0)])
+    client.loop_start()
+    assert wait_for(lambda: "tenuto/robots/medlar/state" in kept and "tenuto/drivers/shed" in kept)
+    client.loop_stop()
+    client.disconnect()
+    state = json.loads(kept["tenuto/robots/medlar/state"])
+    jsonschema.validate(state, json.loads((SCHEMAS / "state.json").read_text()))
+    assert (state["state"], state["driver"]) == ("fault", "shed")
+    assert state["reasons"]
+    assert json.loads(kept["tenuto/drivers/shed"]) == {"driver": "shed", "here": False}
+    text = " ".join(reason.text for tick in robot.ticks for reason in tick.guard.reasons)
+    assert "shed is gone" in text
+
+
+def test_the_broker_throws_a_command_away_after_a_second(broker: Mosquitto, station: Station) -> None:
+    expiries: list[int] = []
+    client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
+    client.on_message = lambda c, data, message: expiries.append(message.properties.MessageExpiryInterval)  # type: ignore[union-attr]
+    client.connect("127.0.0.1", broker.port)
+    client.subscribe("tenuto/robots/medlar/command")
+    client.loop_start()
+    assert wait_for(lambda: len(expiries) > 20)
+    client.loop_stop()
+    client.disconnect()
+    assert set(expiries) == {1}
+
+
+def test_a_robot_that_goes_says_so_and_a_second_driver_gets_nothing(broker: Mosquitto, station: Station) -> None:
+    station.drive()
+    second = Station(tenuto.open_sink(f"mqtt:127.0.0.1:{broker.port}/medlar,rate=50,driver=field"))
+    second.drive(-1.0)
+    time.sleep(1.0)
+    sink = station.sink
+    assert isinstance(sink, MqttSink)
+    assert sink.end.robot is not None
+    assert sink.end.robot.driver == "shed"
+    assert sink.end.robot.vx > 0.5
+    second.close()
+
+
+def test_the_last_will_of_a_robot(broker: Mosquitto) -> None:
+    robot = Robot(tenuto.open_source(f"mqtt:127.0.0.1:{broker.port}/quince"))
+    sink = tenuto.open_sink(f"mqtt:127.0.0.1:{broker.port}/quince")
+    station = Station(sink)
+    assert wait_for(lambda: not sink.problem)
+    robot.close()
+    assert wait_for(lambda: "it is gone" in sink.problem)
+    station.close()
+
+
+def certificates(folder: Path) -> Path:
+    """A certificate for 127.0.0.1 that vouches for itself, and its key."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "shed")])
+    now = datetime.datetime.now(datetime.UTC)
+    certificate = (
+        x509.CertificateBuilder(name, name, key.public_key(), x509.random_serial_number())
+        .not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .add_extension(x509.SubjectAlternativeName([x509.IPAddress(IPv4Address("127.0.0.1"))]), critical=False)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(key, hashes.SHA256())
+    )
+    (folder / "shed.crt").write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
+    form, no_password = serialization.PrivateFormat.TraditionalOpenSSL, serialization.NoEncryption()
+    (folder / "shed.key").write_bytes(key.private_bytes(serialization.Encoding.PEM, form, no_password))
+    return folder / "shed.crt"
+
+
+def test_tls_and_user_names(tmp_path: Path) -> None:
+    ca = certificates(tmp_path)
+    users = tmp_path / "users"
+    subprocess.run(["mosquitto_passwd", "-b", "-c", users, "picker", "apples"], check=True)
+    files = (f"certfile {ca}", f"keyfile {tmp_path / 'shed.key'}", f"password_file {users}")
+    secured = Mosquitto(tmp_path, "allow_anonymous false", "user root", *files)
+    (tmp_path / "good").write_text("apples\n")
+    (tmp_path / "bad").write_text("pears\n")
+    here = f"127.0.0.1:{secured.port}"
+    try:
+        robot = Robot(tenuto.open_source(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'}"))
+        sink = tenuto.open_sink(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'},rate=50")
+        station = Station(sink)
+        assert wait_for(lambda: not sink.problem)
+        station.drive()
+        assert wait_for(lambda: robot.speed > 0.5)
+        station.close()
+        robot.close()
+        for options, said in (
+            (f"ca={ca},user=picker,password_file={tmp_path / 'bad'}", "Not authorized"),
+            (f"user=picker,password_file={tmp_path / 'good'}", "does it want TLS"),
+        ):
+            with tenuto.open_sink(f"mqtt:{here}/medlar,{options}") as refused:
+                assert wait_for(lambda text=said, one=refused: text in one.problem)  # type: ignore[misc]
+        for option in ("password_file=nothing,user=picker", "ca=nothing"):
+            with pytest.raises(tenuto.SinkError, match="nothing"):
+                tenuto.open_sink(f"mqtt:{here}/medlar,{option}")
+    finally:
+        secured.stop()
+
+
+def test_a_station_of_three_robots_shares_one_connection(broker: Mosquitto) -> None:
+    names = ("medlar", "quince", "sorrel")
+    robots = [Robot(tenuto.open_source(f"mqtt:127.0.0.1:{broker.port}/{name}")) for name in names]
+    shared = broker_for_driver(BrokerSettings("127.0.0.1", broker.port), "shed")
+    assert isinstance(shared, Broker)
+    stations = [Station(MqttSink(name, shared, driver="shed", rate=50)) for name in names]
+    assert wait_for(lambda: not any(one.sink.problem for one in stations))
+    for station in stations:
+        station.hands.values = None
+    stations[1].drive()
+    assert wait_for(lambda: robots[1].speed > 0.5)
+    assert all(robot.ticks[-1].command == STANDSTILL for robot in (robots[0], robots[2]))
+    shared.close()  # the driver's program ends without a word
+    assert stands_by(robots[1], 3.0)
+    states = {tick.guard.state for tick in robots[1].ticks[-3:]}
+    assert State.DRIVING not in states
+    for station in stations:
+        station.close()
+    for robot in robots:
+        robot.close()
+
+
+def test_what_is_no_broker_or_no_robot_is_refused() -> None:
+    for text, said in (("mqtt:localhost", "expected HOST/ROBOT"), ("mqtt:localhost/a+b", "letters, digits"),
+                       ("mqtt:localhost/medlar,rate=fast", "rate cannot be")):  # fmt: skip
+        with pytest.raises(tenuto.SinkError, match=said):
+            tenuto.open_sink(text)

@@ -1,0 +1,263 @@
+"""What counts of what a driver's machine sends: nothing old, of another session, of another driver, or garbled."""
+
+import json
+import math
+from itertools import pairwise
+from pathlib import Path
+
+import jsonschema
+import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import MEDLAR, Bench, pad
+from tenuto import Frame, Pipeline, State, VelocityCommand
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.follow import AXES, follow_plan
+from tenuto.data import shipped
+from tenuto.protocols.remote import (
+    LET_GO_AFTER,
+    MOST_AGE,
+    DriverEnd,
+    RemoteCommand,
+    RemoteState,
+    RobotEnd,
+    pack_command,
+    read_json,
+    unpack_command,
+)
+
+SCHEMAS = Path(__file__).parents[1] / "docs/schemas"
+DRIVING = Bench().drive(1.0)
+
+
+@settings(max_examples=200)
+@given(st.lists(st.tuples(st.floats(0.0, 3.0), st.booleans()), min_size=5, max_size=60), st.floats(0.0, 0.6))
+def test_whatever_a_queue_does_nothing_old_counts(queued: list[tuple[float, bool]], back: float) -> None:
+    """Commands leave every 50 ms, and each takes its own time; some come twice. States take theirs to come back."""
+    robot, driver, robot_clock = RobotEnd(), DriverEnd("shed"), 1000.0
+    on_the_way: list[tuple[float, float, RemoteCommand]] = []
+    for step, (delay, twice) in enumerate(queued):
+        sent = 0.05 * step
+        driver.hear(robot.state(None, max(robot_clock + sent - back, 0.0)), sent)
+        command = driver.command(DRIVING)
+        assert command is not None
+        on_the_way += [(sent + delay, sent, command)] * (1 + twice)
+    numbers = []
+    for comes, sent, command in sorted(on_the_way, key=lambda one: one[:2]):
+        if not robot.take(command, robot_clock + comes):
+            assert comes - sent + back <= MOST_AGE + 1e-6
+            numbers.append(command.number)
+    gaps = [b - a for a, b in pairwise(numbers)]
+    assert all(gap > 0 for gap in gaps)
+    if back + max(delay for delay, _ in queued) < 0.04:
+        assert len(numbers) == len(queued)  # and what comes in time does
+
+
+def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
+    robot = RobotEnd()
+    shed, field = DriverEnd("shed"), DriverEnd("field")
+
+    def sent(driver: DriverEnd, now: float) -> str:
+        driver.hear(robot.state(None, now), now)
+        command = driver.command(DRIVING)
+        assert command is not None
+        return robot.take(command, now)
+
+    assert sent(shed, 1.0) == ""
+    assert sent(field, 1.0 + 0.9 * LET_GO_AFTER) == "another driver has the robot"
+    assert sent(field, 1.1 + LET_GO_AFTER) == ""
+    assert robot.gone("shed") is False
+    assert robot.gone("field") is True
+    assert sent(shed, 1.2 + LET_GO_AFTER) == ""
+    fresh = RobotEnd()  # the robot's program was started again
+    old = shed.command(DRIVING)
+    assert old is not None
+    assert fresh.take(old, 2.3) == "it is for an earlier session"
+
+
+def test_after_a_month_a_session_is_renewed() -> None:
+    robot, driver = RobotEnd(), DriverEnd("shed")
+    first = robot.session
+    for now, renewed in ((1.0, False), (2.9e6, False), (3.1e6, True), (5.9e6, True)):
+        driver.hear(robot.state(None, now), now)
+        command = driver.command(DRIVING)
+        assert command is not None
+        assert robot.take(command, now + 0.02) == ""
+        assert unpack_command(pack_command(command), "shed") is not None
+        assert (robot.session != first) is renewed
+
+
+@given(st.one_of(st.binary(max_size=80), st.text(max_size=80).map(str.encode)))
+def test_garbled_messages_are_none(data: bytes) -> None:
+    assert read_json(RemoteCommand, data) is None
+    assert len(data) == 36 or unpack_command(data, "shed") is None
+
+
+speeds = st.floats(-8.0, 8.0, width=32)
+
+
+@given(speeds, speeds, speeds, speeds, st.booleans(), st.integers(1, 60_000), st.integers(0, 2**32 - 1))
+def test_json_keeps_to_its_schema_and_the_compact_form_says_the_same(
+    vx: float, vy: float, vz: float, yaw_rate: float, drives: bool, valid_ms: int, number: int
+) -> None:
+    command = RemoteCommand(
+        session="0123456789abcdef", heard=12.345, number=number, driver="shed", drives=drives, emergency=not drives,
+        vx=vx, vy=vy, vz=vz, yaw_rate=yaw_rate, valid_ms=valid_ms,
+    )  # fmt: skip
+    assert unpack_command(pack_command(command), "shed") == command
+    assert len(pack_command(command)) == 36  # as docs/protocols.md has it
+    text = command.model_dump_json()
+    assert read_json(RemoteCommand, text.encode()) == command
+    jsonschema.validate(json.loads(text), json.loads((SCHEMAS / "command.json").read_text()))
+    for key, wrong in (("vx", math.nan), ("vx", "1"), ("format", 2), ("session", "no"), ("more", 1)):
+        assert read_json(RemoteCommand, json.dumps(json.loads(text) | {key: wrong}).encode()) is None
+
+
+def test_the_schemas_in_the_docs_are_those_of_the_messages() -> None:
+    for kind, file in ((RemoteCommand, "command.json"), (RemoteState, "state.json")):
+        assert json.loads((SCHEMAS / file).read_text()) == kind.model_json_schema()
+    state = RobotEnd().state(DRIVING, 3.0)
+    jsonschema.validate(json.loads(state.model_dump_json()), json.loads((SCHEMAS / "state.json").read_text()))
+
+
+class Pair:
+    """A driver's pipeline and a robot's, and what the one says to the other at once."""
+
+    def __init__(self, profile: tenuto.Profile) -> None:
+        self.bench = Bench(profile)
+        self.robot, self.driver = RobotEnd(), DriverEnd("shed")
+        self.follower = Pipeline(follow_plan(profile.plan()))
+        self.last = self.follower.step(None, 0.0)
+
+    def step(self, values: dict[str, float], heard: bool = True) -> tenuto.Tick:
+        tick = self.bench.step(values)
+        self.driver.hear(self.robot.state(self.last, tick.time), tick.time)
+        command = self.driver.command(tick)
+        assert command is not None
+        counts = heard and not self.robot.take(command, tick.time)
+        self.last = self.follower.step(Frame(tick.time, command.values()) if counts else None, tick.time)
+        return self.last
+
+
+@pytest.mark.parametrize("robot", ["medlar", "quince", "sorrel", "damson"])
+def test_every_robot_does_at_the_far_end_what_it_does_at_hand(robot: str) -> None:
+    profile = tenuto.load_profile(shipped(f"{robot}.toml"))
+    course = {"medlar": "orchard-row", "damson": "damson-flight"}.get(robot, f"{robot}-course")
+    near = tenuto.replay(profile, shipped(f"{course}.csv"))
+    pipeline, end, driver = Pipeline(follow_plan(profile.plan())), RobotEnd(), DriverEnd("shed")
+    moved = 0
+    for tick in near:
+        driver.hear(end.state(None, tick.time), tick.time)
+        command = driver.command(tick)
+        values = None if command is None or end.take(command, tick.time) else command.values()
+        there = pipeline.step(Frame(tick.time, values) if values else None, tick.time)
+        if tick.guard.state is State.DRIVING and there.guard.state is State.DRIVING:
+            moved += tick.command != STANDSTILL
+            assert there.command == pytest.approx(tick.command, abs=0.06)
+            for name, value in there.actuators.items():
+                assert value == pytest.approx(tick.actuators[name], abs=0.06 * (1 + abs(tick.actuators[name])))
+        if tick.command == STANDSTILL:
+            assert there.command == pytest.approx(STANDSTILL, abs=0.06)
+    assert moved > 200
+
+
+def test_a_link_that_comes_back_moves_nothing_before_somebody_has_let_go() -> None:
+    pair, held = Pair(MEDLAR), pad(1.0, held=True)
+    for values, steps in ((pad(), 5), (pad(held=True), 5), (held, 60)):
+        for _ in range(steps):
+            pair.step(values)
+    assert pair.last.command.vx == pytest.approx(pair.bench.ticks[-1].command.vx, abs=0.03)
+    for _ in range(80):
+        pair.step(held, heard=False)
+    assert pair.last.command == STANDSTILL
+    assert pair.last.guard.reasons[0].code == "link_quiet"
+    for _ in range(100):
+        assert pair.step(held).command == STANDSTILL
+    assert "hold_to_run must be pressed afresh" in pair.driver.problem(pair.bench.now)
+    for values, steps in ((pad(), 60), (pad(held=True), 5), (held, 60)):
+        for _ in range(steps):
+            pair.step(values)
+    assert pair.last.command.vx > 0.5
+
+
+def test_an_emergency_stop_is_one_at_the_robot_too_and_far_too_fast_is_a_fault() -> None:
+    text = shipped("medlar.toml").read_text().replace("[guard]", '[guard]\nemergency_stop = "north"\nreset = "south"')
+    pair, off = Pair(tenuto.parse_profile(text)), {"north": 0.0, "south": 0.0}
+    for values, steps in ((pad(), 5), (pad(held=True), 5), (pad(1.0, held=True), 60)):
+        for _ in range(steps):
+            pair.step(values | off)
+    stopped = pair.step(pad(1.0, held=True) | off | {"north": 1.0})
+    assert (stopped.guard.state, stopped.power, stopped.command) == (State.EMERGENCY_STOP, False, STANDSTILL)
+    for values, steps in ((off, 5), (off | {"south": 1.0}, 5), (off, 5)):
+        for _ in range(steps):
+            pair.step(pad() | values)
+    assert pair.last.guard.state is State.NOT_ENABLED
+    for values, steps in ((pad(held=True), 5), (pad(1.0, held=True), 60)):
+        for _ in range(steps):
+            pair.step(values | off)
+    assert pair.last.command.vx > 0.5
+    command = pair.driver.command(pair.bench.ticks[-1])
+    assert command is not None
+    now = pair.bench.now + 0.02
+    wild = pair.follower.step(Frame(now, command.values() | {"vx": 9.0}), now)
+    assert wild.guard.state is State.STOPPING
+
+
+@given(st.builds(VelocityCommand, speeds, speeds, speeds, speeds))
+def test_what_is_too_fast_for_the_robot_keeps_its_arc(velocity: VelocityCommand) -> None:
+    plan = follow_plan(MEDLAR.plan())
+    style, speeds = plan.style, plan.speeds
+    positions = {axis: getattr(velocity, axis) / style.ends[axis] for axis in AXES}  # type: ignore[attr-defined]
+    found = style.demand(style.intent(positions), speeds, plan.selection, positions)  # type: ignore[arg-type]
+    assert all(abs(axis) <= most + 1e-9 for axis, most in zip(found, speeds.along(found), strict=True))
+    if velocity != STANDSTILL:
+        share = max(map(abs, found)) / max(map(abs, velocity))
+        assert tuple(found) == pytest.approx(tuple(share * axis for axis in velocity), abs=1e-6)
+
+
+# What the way between the two does for so many steps of 20 ms: all arrives; nothing does; it is held back; it goes on
+# being held back, and the driver's machine says nothing more; what was held back comes at once, and nothing else.
+WAYS = st.lists(
+    st.tuples(st.sampled_from(["open", "cut", "queue", "hold", "late"]), st.integers(5, 60)), min_size=2, max_size=8
+)
+HOLDS = st.lists(st.tuples(st.booleans(), st.integers(10, 80)), min_size=2, max_size=8)
+
+
+@settings(max_examples=80)
+@example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # all of a start, a second late
+@given(WAYS, HOLDS)
+def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there_a_moment_ago(
+    ways: list[tuple[str, int]], holds: list[tuple[bool, int]]
+) -> None:
+    """A hand holds, and pushes the stick a moment later; or it has let go. It all begins with a good drive."""
+    pair = Pair(MEDLAR)
+    way = ["open"] * 60 + [kind for kind, steps in ways for _ in range(steps)]
+    hold = [False] * 10 + [True] * 50 + [held for held, steps in holds for _ in range(steps)]
+    queue: list[RemoteCommand] = []
+    pushed_at = stopped_at = let_go_at = 0.0
+    for step, kind in enumerate(way):
+        held, before_that = (hold[min(max(step - back, 0), len(hold) - 1)] for back in (0, 8))
+        tick = pair.bench.step(pad(1.0 if held and before_that else 0.0, held=held))
+        now = tick.time
+        if kind == "open":  # the robot's own state needs the way too
+            pair.driver.hear(pair.robot.state(pair.last, now), now)
+        command = pair.driver.command(tick)
+        queue += [command] if command is not None and kind in ("open", "queue") else []
+        pushed_at = now if tick.command != STANDSTILL and kind in ("open", "queue") else pushed_at
+        came = [one for one in queue if not pair.robot.take(one, now)] if kind in ("open", "late") else []
+        queue = queue if kind in ("queue", "hold") else []
+        before = pair.last
+        for one in (*came, *([None] if not came else [])):
+            now += 1e-6
+            pair.last = pair.follower.step(Frame(now, one.values()) if one else None, now)
+            let_go_at = now if one is not None and not one.drives else let_go_at
+        if before.command != STANDSTILL and pair.last.command == STANDSTILL:
+            stopped_at = now
+        if before.command == STANDSTILL and pair.last.command != STANDSTILL:
+            assert let_go_at >= stopped_at  # after each stop somebody has let go before it moves again
+        if pair.last.guard.state is State.DRIVING and pair.last.command != STANDSTILL:
+            assert now - pushed_at <= MOST_AGE + MEDLAR.guard.link_timeout + 0.021
+        if step == 59:
+            assert pair.last.command.vx > 0.2

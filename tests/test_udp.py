@@ -1,0 +1,238 @@
+"""Nobody without the key drives a robot by sending it packets: forged, repeated, cut, reordered, foreign, a flood."""
+
+import random
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from brokers import Robot, Station, free_port, wait_for
+from tenuto.core.demand import STANDSTILL
+from tenuto.data import shipped
+from tenuto.links.key_file import make_key
+from tenuto.protocols.sealed import WINDOW, DriverHandshake, RobotHandshake, Session
+from tenuto.sources.udp import UdpSource
+
+KEY, OTHER = bytes(range(32)), bytes(range(1, 33))
+
+
+def a_session(key: bytes = KEY) -> tuple[Session, Session]:
+    """The driver's and the robot's end of a session."""
+    driver, robot = DriverHandshake(key, "shed"), RobotHandshake(key)
+    welcome = robot.hello(driver.hello(), 0.0)
+    assert welcome is not None
+    session = driver.welcome(welcome)
+    assert session is not None
+    first = robot.first(session.seal(b""))
+    assert first is not None
+    return session, first[0].session
+
+
+@settings(max_examples=60)
+@given(st.randoms(use_true_random=False), st.lists(st.binary(max_size=60), min_size=1, max_size=40))
+def test_each_datagram_counts_once_and_only_as_it_was_made(chance: random.Random, messages: list[bytes]) -> None:
+    driver, robot = a_session()
+    made = [driver.seal(message) for message in messages]
+    order = list(range(len(made)))
+    chance.shuffle(order)
+    opened: dict[int, bytes] = {}
+    newest = -1
+    for index in order:
+        broken = bytearray(made[index])
+        broken[chance.randrange(len(broken))] ^= 1 << chance.randrange(8)
+        assert robot.open(bytes(broken)) is None
+        assert robot.open(made[index][: chance.randrange(len(made[index]))]) is None
+        data = robot.open(made[index])
+        if newest - index < WINDOW:
+            assert data == messages[index]
+            opened[index] = data
+        assert robot.open(made[index]) is None  # a second time
+        assert driver.open(made[index]) is None  # nor is what was sent an answer
+        newest = max(newest, index)
+    assert len(opened) == len(made)
+
+
+def test_what_is_of_another_session_key_or_time_is_nothing() -> None:
+    driver, robot = a_session()
+    foreign, _ = a_session()
+    unkeyed, _ = a_session(OTHER)
+    old = driver.seal(b"old")
+    for _ in range(WINDOW):
+        assert robot.open(driver.seal(b"new")) == b"new"
+    assert [robot.open(one) for one in (old, foreign.seal(b"x"), unkeyed.seal(b"x"), b"", b"T\x13")] == [None] * 5
+    asking, welcoming = DriverHandshake(KEY, "shed"), RobotHandshake(KEY)
+    hello = asking.hello()
+    assert RobotHandshake(OTHER).hello(hello, 0.0) is None
+    answers = [welcoming.hello(hello, 0.01 * step) for step in range(100)]  # one hello, replayed
+    assert sum(answer is not None for answer in answers) == 10
+    # Of what once was a genuine session nothing opens the one that a repeated hello offers.
+    assert welcoming.first(driver.seal(b"drive")) is None
+    stale = asking.welcome(answers[0] or b"")
+    assert stale is not None
+    assert asking.welcome(answers[1] or b"") is None  # a welcome counts once
+    assert welcoming.first(stale.seal(b"")) is None  # and only the newest few wait for their first data
+
+
+@pytest.fixture
+def key(tmp_path: Path) -> str:
+    make_key(str(tmp_path / "orchard.key"), tenuto.SinkError)
+    return str(tmp_path / "orchard.key")
+
+
+@pytest.fixture
+def robot(key: str) -> Iterator[Robot]:
+    made = Robot(UdpSource("127.0.0.1:0", key=key))
+    yield made
+    made.close()
+
+
+def address(robot: Robot) -> tuple[str, int]:
+    assert isinstance(robot.source, UdpSource)
+    return robot.source.address
+
+
+@pytest.mark.parametrize("form", ["json", "compact"])
+def test_it_drives_and_stops_when_the_line_is_cut(robot: Robot, key: str, form: str) -> None:
+    sink = tenuto.open_sink(f"udp:127.0.0.1:{address(robot)[1]},key={key},form={form}")
+    station = Station(sink)
+    assert wait_for(lambda: not sink.problem)
+    station.drive(-1.0)
+    assert wait_for(lambda: robot.speed < -0.3)
+    sink.close()  # without a word
+    assert wait_for(lambda: robot.ticks[-1].command == STANDSTILL, 3.0)
+    again = Station(tenuto.open_sink(f"udp:127.0.0.1:{address(robot)[1]},key={key},form={form}"))
+    assert wait_for(lambda: not again.sink.problem)  # another program, once the first was silent long enough
+    again.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+    again.close()
+    station.over = True
+
+
+def test_a_robot_that_is_started_again_is_driven_again_but_not_by_itself(key: str) -> None:
+    port = free_port(socket.SOCK_DGRAM)
+    robot = Robot(UdpSource(f"127.0.0.1:{port}", key=key))
+    with pytest.raises(tenuto.SourceError, match="in use"):
+        UdpSource(f"127.0.0.1:{port}", key=key)
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{port},key={key}"))
+    assert wait_for(lambda: not station.sink.problem)
+    station.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+    robot.close()
+    assert wait_for(lambda: "nothing heard of it" in station.sink.problem)
+    fresh = Robot(UdpSource(f"127.0.0.1:{port}", key=key))
+    assert wait_for(lambda: "must be pressed afresh" in station.sink.problem)
+    assert all(tick.command == STANDSTILL for tick in fresh.ticks)
+    station.drive()
+    assert wait_for(lambda: fresh.speed > 0.5)
+    station.close()
+    fresh.close()
+
+
+FLOOD = """
+import os, socket, sys, time
+port, seconds = int(sys.argv[1]), float(sys.argv[2])
+hello, data = bytes.fromhex(sys.argv[3]), b"T\\x13" + os.urandom(90)
+one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+end, sent = time.monotonic() + seconds, 0
+while time.monotonic() < end:
+    for junk in (hello, data, os.urandom(60), b"T\\x11" + os.urandom(80)):
+        one.sendto(junk, ("127.0.0.1", port))
+        sent += 1
+    time.sleep(0.0001)
+print(sent)
+"""
+
+
+def test_a_flood_of_forged_and_repeated_packets_delays_no_good_one_beyond_the_link_timeout(
+    robot: Robot, key: str
+) -> None:
+    port = address(robot)[1]
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{port},key={key}"))
+    assert wait_for(lambda: not station.sink.problem)
+    station.drive()
+    assert wait_for(lambda: robot.speed > 0.5)
+    secret = bytes.fromhex(Path(key).read_text())
+    hello = DriverHandshake(secret, "spy").hello().hex()  # as one that was overheard would be
+    before = len(robot.ticks)
+    flood = subprocess.run(
+        [sys.executable, "-c", FLOOD, str(port), "2", hello], capture_output=True, text=True, check=True
+    )
+    assert int(flood.stdout) > 4000
+    during = robot.ticks[before:]
+    assert len(during) > 30
+    # 0.3 s without a good frame would have stopped it.
+    assert all(tick.command.vx > 0.5 for tick in during)
+    assert robot.source.counts().bad > 100
+    station.close()
+
+
+def test_a_spy_who_repeats_all_that_was_sent_moves_nothing(key: str) -> None:
+    """A relay stands between them, keeps everything, and sends it all once more when the driver has gone."""
+    robot = Robot(UdpSource("127.0.0.1:0", key=key))
+    relay, outside = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
+    relay.bind(("127.0.0.1", 0))
+    for one in (relay, outside):
+        one.setblocking(False)
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{relay.getsockname()[1]},key={key}"))
+    kept: list[bytes] = []
+    driver: tuple[str, int] | None = None
+
+    def pass_on() -> bool:
+        nonlocal driver
+        try:
+            data, driver = relay.recvfrom(2000)
+            kept.append(data)
+            outside.sendto(data, address(robot))
+        except BlockingIOError:
+            pass
+        try:
+            back = outside.recv(2000)
+            if driver is not None:
+                relay.sendto(back, driver)
+        except BlockingIOError:
+            pass
+        return robot.speed > 0.5
+
+    end = time.monotonic() + 4.0
+    while time.monotonic() < end and station.sink.problem:
+        pass_on()
+    threading.Thread(target=station.drive, daemon=True).start()
+    assert wait_for(pass_on)
+    station.close()
+    assert wait_for(lambda: robot.ticks[-1].command == STANDSTILL, 4.0)
+    time.sleep(1.2)  # by now another driver could take it
+    before = len(robot.ticks)
+    assert len(kept) > 50
+    for data in kept:
+        outside.sendto(data, address(robot))
+        time.sleep(0.005)
+    time.sleep(0.3)
+    assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
+    robot.close()
+    relay.close()
+    outside.close()
+
+
+def test_settings_that_let_anyone_drive_are_refused(key: str) -> None:
+    for opens, text, said in (
+        (tenuto.open_sink, "udp:127.0.0.1:14600", "needs a key file"),
+        (tenuto.open_source, "udp::14600", "needs a key file"),
+        (tenuto.open_sink, f"udp:127.0.0.1:14600,key={key},form=xml", "expected form to be one of json, compact"),
+        (tenuto.open_sink, "udp:127.0.0.1:14600,key=none.key", "make one with: tenuto key none.key"),
+        (tenuto.open_sink, f"udp:127.0.0.1,key={key}", "expected an address like"),
+    ):
+        with pytest.raises(tenuto.TenutoError, match=said):
+            opens(text)
+    profile = tenuto.parse_profile(
+        shipped("medlar.toml").read_text() + f'\n[sinks.cart]\nkind = "udp"\naddress = "127.0.0.1:9"\nkey = "{key}"\n'
+    )
+    with tenuto.open_sinks(profile)[0] as sink:
+        assert wait_for(lambda: "no answer yet" in sink.problem)

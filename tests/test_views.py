@@ -1,0 +1,165 @@
+"""What the live view shows is what the tick holds; its keys do what they say; and it never holds the loop up."""
+
+import asyncio
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pexpect
+import pytest
+
+import tenuto
+from brokers import wait_for
+from helpers import MEDLAR, Bench, pad
+from tenuto import State, Tick
+from tenuto.data import shipped
+from tenuto.views.app import LiveApp, WatchApp
+from tenuto.views.scene import Scene, scene_of
+from tenuto.views.screen import Beat, screen
+
+COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
+SCENE = scene_of(MEDLAR.plan(), "Medlar", "pad → wheels")
+
+
+def shown(scene: Scene, tick: Tick | None, width: int, height: int) -> list[str]:
+    return [line.plain for line in screen(scene, tick, Beat(50.0, 49.0, 0.02), width, height)]
+
+
+@pytest.mark.parametrize("robot", COURSES)
+def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> None:
+    profile = tenuto.load_profile(shipped(f"{robot}.toml"))
+    scene = scene_of(profile.plan(), profile.name, "recording")
+    ticks = tenuto.replay(profile, shipped(f"{COURSES[robot]}.csv"))
+    for tick in list(ticks)[::20]:
+        small, large = (shown(scene, tick, *size) for size in ((80, 24), (140, 50)))
+        assert len(small) <= 24
+        assert max(map(len, small)) <= 80
+        assert max(map(len, large)) <= 140
+        for lines in (small, large):
+            assert " ".join(str(tick.guard.state).upper()) in "\n".join(lines)
+            assert any(line.startswith("link: ") for line in lines)
+        bullets = [line.removeprefix("• ") for line in large if line.startswith("•")]
+        assert bullets == [reason.text for reason in tick.guard.reasons]  # all of them, and none that is not
+        notices = [line.removeprefix("◦ ") for line in large if line.startswith("◦")]
+        assert notices == [notice.text for notice in tick.notices]
+        text = "\n".join(large)
+        for control in scene.controls:
+            position = re.escape(f"{tick.positions[control.name]:+.2f}")
+            assert re.search(rf"\b{control.name} +-?\d+ +{position} ", text)
+        assert f"command {tick.command.vx:+.2f} of" in text
+        for name, value in tick.actuators.items():
+            if not name.endswith("_angle"):
+                assert f"{name.replace('_', ' ')} {value:+7.2f}" in text
+
+
+def test_every_state_is_said_in_words() -> None:
+    text = shipped("medlar.toml").read_text().replace("[guard]", '[guard]\nemergency_stop = "north"\nreset = "south"')
+    bench, off = Bench(tenuto.parse_profile(text)), {"north": 0.0, "south": 0.0}
+    seen = {}
+    for values, steps in (
+        (pad(), 5), (pad(0.5, held=True), 5), (pad(held=True), 5), (pad(1.0, held=True), 60), (None, 25), (None, 60),
+        (pad() | {"north": 1.0}, 3),
+    ):  # fmt: skip
+        for _ in range(steps):
+            tick = bench.step(None if values is None else off | values)
+            seen[tick.guard.state] = tick
+    assert set(seen) == set(State)
+    for state, tick in seen.items():
+        assert " ".join(str(state).upper()) in "\n".join(shown(SCENE, tick, 80, 24))
+    assert "waiting for the first tick" in shown(SCENE, None, 80, 24)
+
+
+def test_keys_stop_mark_pause_and_help() -> None:
+    bench = Bench()
+    newest: list[tuple[Scene, Tick | None, Beat] | None] = [(SCENE, bench.run(0.1, pad()), Beat())]
+    told: list[str] = []
+
+    async def press() -> None:
+        app = LiveApp(SCENE, lambda: newest[0], told.append)
+
+        def text() -> str:
+            return str(app.query_one("#view").visual)  # type: ignore[attr-defined]
+
+        async with app.run_test(size=(80, 24)) as pilot:
+            await pilot.pause(0.3)
+            assert "N O T   E N A B L E D" in text()
+            await pilot.press("p")
+            newest[0] = (SCENE, bench.drive(1.0), Beat())
+            await pilot.pause(0.3)
+            assert "N O T   E N A B L E D" in text()
+            assert "PAUSED" in text()
+            await pilot.press("p")
+            await pilot.pause(0.3)
+            assert "D R I V I N G" in text()
+            await pilot.press("question_mark")
+            assert "mark this moment" in text()
+            await pilot.press("question_mark", "m", "q", "ctrl+c")
+            assert told == ["mark", "stop", "stop"]
+            newest[0] = None  # the drive is over
+            await pilot.pause(0.4)
+        assert app.return_code == 0
+
+    asyncio.run(press())
+
+
+def test_watch_polls_until_it_is_left() -> None:
+    polls: list[int] = []
+
+    async def press() -> None:
+        app = WatchApp(lambda: not polls.append(1), lambda: f"polled {len(polls)}", 0.01)  # type: ignore[func-returns-value]
+        async with app.run_test(size=(80, 24)) as pilot:
+            await pilot.pause(0.5)
+            await pilot.press("q")
+        assert app.return_code == 0
+
+    asyncio.run(press())
+    assert len(polls) > 10
+
+
+def drive_in_a_terminal(folder: Path) -> "pexpect.spawn[str]":
+    arguments = ["-m", "tenuto", "drive", str(shipped("medlar.toml")), "--recording", str(shipped("orchard-row.csv"))]
+    return pexpect.spawn(
+        sys.executable, [*arguments, "--to", "log:run.csv"], cwd=str(folder), dimensions=(24, 80), encoding="utf-8",
+        timeout=30, env=os.environ | {"TERM": "xterm-256color"},
+    )  # fmt: skip
+
+
+def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp_path: Path) -> None:
+    child = drive_in_a_terminal(tmp_path)
+    child.expect("D R I V I N G")
+    child.send("m")
+    time.sleep(0.5)
+    child.send("q")
+    child.expect("Ended: Ctrl-C: stop was asked for")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 0
+    table = tenuto.load_log(tmp_path / "run.csv")
+    assert "mark 1" in table["notices"].tolist()
+    assert table["command.vx"].iloc[-1] == 0.0
+    assert (tmp_path / "run.csv.profile.toml").read_bytes() == shipped("medlar.toml").read_bytes()
+
+
+def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
+    child = drive_in_a_terminal(tmp_path)
+    child.expect("D R I V I N G")
+    found = subprocess.run(["pgrep", "-P", str(child.pid)], capture_output=True, text=True, check=True).stdout.split()
+    for process in found:
+        os.kill(int(process), signal.SIGSTOP)
+    time.sleep(1.5)
+    log = tmp_path / "run.csv"
+    rows = len(log.read_text().splitlines())
+    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 50)  # it drives on
+    for process in found:
+        os.kill(int(process), signal.SIGKILL)
+    rows = len(log.read_text().splitlines())
+    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 50)
+    child.kill(signal.SIGTERM)
+    child.expect("Ended: SIGTERM")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert max(tenuto.load_log(log)["dt"]) < 1.0

@@ -1,0 +1,119 @@
+"""Why it does not move, or no faster: every tick of every recording is explained, and only by what the tick holds."""
+
+import json
+import math
+import re
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from helpers import MEDLAR, Bench, pad, run
+from tenuto import State, Tick
+from tenuto.analysis.logs import ticks_of
+from tenuto.analysis.why import explain_at
+from tenuto.calibration.store import Calibration, ControlCalibration
+from tenuto.core.demand import STANDSTILL
+from tenuto.core.explain import Explanation
+from tenuto.data import shipped
+
+COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
+
+
+def agrees(found: Explanation, tick: Tick, places: float = 1e-9) -> None:
+    """What is said is what the tick holds, and all that keeps it from moving is said."""
+    assert found.answer
+    steps = {step.stage: step for step in found.steps}
+    for stage in ("intent", "demand", "command"):
+        for axis, value in getattr(tick, stage)._asdict().items():
+            assert steps[stage].numbers[axis] == pytest.approx(value, abs=places)
+    assert steps["actuators"].numbers == pytest.approx(dict(tick.actuators), abs=places)
+    for step in found.steps:
+        name = step.stage.removeprefix("control ")
+        if name != step.stage:
+            assert step.numbers["position"] == pytest.approx(tick.positions[name], abs=places)
+            assert step.numbers.get("shaped", tick.shaped[name]) == pytest.approx(tick.shaped[name], abs=places)
+            assert math.isnan(tick.raw[name]) or step.numbers["raw"] == pytest.approx(tick.raw[name], abs=places)
+            inside = abs(tick.positions[name]) <= step.numbers.get("dead_zone", -1.0)
+            assert ("inside the dead zone" in step.text) <= inside
+    words = steps["guard"].text.removeprefix(str(tick.guard.state)).removeprefix(": ")
+    for reason in tick.guard.reasons:
+        assert reason.text in words
+        assert reason.text in found.answer
+        words = words.replace(reason.text, "", 1)
+    assert not re.sub(r"\(for [\d.]+ s\)|[; ]", "", words)  # and no reason that it does not hold
+    assert [step.text for step in found.steps if step.stage == "notice"] == [one.text for one in tick.notices]
+
+
+@pytest.mark.parametrize("robot", COURSES)
+def test_every_tick_of_the_recordings_is_explained(robot: str) -> None:
+    profile = tenuto.load_profile(shipped(f"{robot}.toml"))
+    ticks = tenuto.replay(profile, shipped(f"{COURSES[robot]}.csv"))
+    slower = 0
+    for tick in ticks:
+        found = tick.explain(profile)
+        agrees(found, tick)
+        assert found.answer.startswith(
+            "it may move" if tick.guard.state is State.DRIVING and tick.command == tick.demand == STANDSTILL
+            else "it goes" if tick.guard.state is State.DRIVING
+            else "it stands" if tick.command == STANDSTILL else "it is being stopped"
+        )  # fmt: skip
+        slower += "on the way to" in found.answer
+    assert slower > 50
+    table = ticks.to_frame()
+    for tick, again in list(zip(ticks, ticks_of(table), strict=True))[::25]:  # and from a log as well
+        assert again.command == tick.command
+        agrees(again.explain(profile), again)
+
+
+def test_what_holds_it_is_named() -> None:
+    bench = Bench()
+    bench.drive(0.2)
+    assert "acceleration 0.8 m/s²" in bench.ticks[-1].explain(MEDLAR).answer
+    half = bench.run(2.0, pad(0.5, held=True))
+    assert "drive asks for no more: +0.500 of its travel is +0.3" in half.explain(MEDLAR).answer
+    full = bench.run(2.0, pad(1.0, held=True))
+    assert full.explain(MEDLAR).answer.endswith("drive is at its end: this is full speed")
+    both = bench.run(2.0, pad(1.0, 1.0, held=True))
+    assert "the vehicle cannot" in both.explain(MEDLAR).answer
+    rest = bench.run(3.0, pad(0.05, held=True)).explain(MEDLAR)
+    assert rest.answer == "it may move, and nobody asks it to: drive within the dead zone"
+    drive = next(step for step in rest.steps if step.stage == "control drive")
+    raw = int(0.95 * 983 + 0.05 * -30454)
+    assert drive.text.startswith(f"left_y sends {raw}")
+    assert "inside the dead zone of 0.08, so 0" in drive.text
+
+
+def test_a_log_says_for_how_long(tmp_path: Path) -> None:
+    done = run("drive", str(shipped("medlar.toml")), "--recording", str(shipped("damson-flight.csv")), cwd=tmp_path)
+    assert done.returncode == 1
+    run("demo", "--out", ".", cwd=tmp_path)
+    said = json.loads(run("why", "drive.csv", "--profile", "medlar.toml", "--at", "29", "--json", cwd=tmp_path).stdout)
+    assert said["answer"].startswith("it stands: no good frame for 1.2")
+    guard = next(step["text"] for step in said["steps"] if step["stage"] == "guard")
+    assert "(for 2.1 s)" in guard or "(for 2.7 s)" in guard
+    table = tenuto.load_log(tmp_path / "drive.csv")
+    assert explain_at(table, MEDLAR).time == table["time"].iloc[-1]
+    for arguments, code, text in (
+        (("why", "drive.csv"), 1, "no profile was kept beside it"),
+        (("why", "drive.csv", "--profile", "medlar.toml", "--at", "99"), 1, "the log goes from 0.00 to"),
+        (("why", "medlar.toml", "--profile", "medlar.toml"), 1, "expected a log that ends in"),
+    ):
+        done = run(*arguments, cwd=tmp_path)
+        assert (done.returncode, text in done.stderr) == (code, True)
+
+
+def test_objects_show_themselves_in_a_notebook() -> None:
+    ticks = tenuto.replay(MEDLAR, shipped("orchard-row.csv"))
+    odd = MEDLAR.model_copy(update={"name": "Medlar <3"})
+    measured = Calibration("id", "a pad", {"left_y": ControlCalibration("middle", -30454.0, 30454.0, 983.0)})
+    for thing, said in (
+        (odd, "Medlar &lt;3"),
+        (ticks, str(len(ticks))),
+        (ticks[1330], "no good frame for 0.62 s"),
+        (measured, "983"),
+    ):
+        shown = thing._repr_html_()
+        assert shown.startswith("<b>")
+        assert said in shown
+        assert shown.count("<tr>") == shown.count("</tr>") > 0
