@@ -115,7 +115,7 @@ def draw_vehicle(ax: Axes, name: str) -> None:
 
 def main() -> None:
     """Write the pictures."""
-    pictures = DOCS / "screenshots"
+    pictures = DOCS / "figures"
     save_figure(corners_figure(), pictures / "corners.png")
     quince = load_profile(shipped("quince.toml")).plan().chassis
     assert isinstance(quince, SteeredWheels)

@@ -1,4 +1,4 @@
-"""Makes the shipped sessions for ``tenuto calibrate --from``: a worn pad, and a clean transmitter.
+"""Makes the shipped sessions for ``--from`` of tenuto calibrate (a worn pad, a clean transmitter) and of tenuto bind.
 
 python scripts/make_stick_sessions.py
 """
@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from tenuto.core.frame import Frame
+from tenuto.core.layouts import LAYOUTS
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
 
@@ -53,8 +54,24 @@ def session(sticks: dict[str, StickTruth], seed: int, buttons: tuple[str, ...]) 
     return [Frame(row / RATE, {name: float(raw[row]) for name, raw in columns.items()}) for row in range(longest)]
 
 
+def gestures() -> list[Frame]:
+    """Give the frames of somebody who is asked by tenuto bind: forward, left, what is held, what stops."""
+    rest = {
+        info.name: info.rest for info in LAYOUTS["gamepad"] if not info.name.startswith(("misc", "paddle", "touch"))
+    }
+    frames = []
+    for number, (name, raw) in enumerate(
+        (("left_y", -31000.0), ("right_x", -31000.0), ("left_shoulder", 1.0), ("east", 1.0))
+    ):
+        for row in range(85):
+            moved = {name: raw} if 30 <= row < 55 else {}
+            frames.append(Frame(2.0 * number + row / RATE, rest | moved))
+    return frames
+
+
 def main() -> None:
-    """Write both recordings."""
+    """Write the recordings."""
+    write_recording(OUT / "pad-gestures.csv", gestures())
     write_recording(OUT / "worn-pad.csv", session(WORN, 5, ("left_shoulder", "south")))
     write_recording(OUT / "clean-transmitter.csv", session(CLEAN, 6, ()))
 
