@@ -32,6 +32,7 @@ data: $(STAMP)
 	$(BIN)/python scripts/make_orchard_drive.py
 	$(BIN)/python scripts/make_stick_sessions.py
 	$(BIN)/python scripts/make_courses.py
+	$(BIN)/python scripts/make_odometry.py
 
 figures: $(STAMP)
 	$(BIN)/python scripts/make_figures.py
