@@ -6,6 +6,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -228,6 +229,20 @@ def test_a_station_of_three_robots_shares_one_connection(broker: Mosquitto) -> N
         station.close()
     for robot in robots:
         robot.close()
+
+
+def test_what_is_listened_to_while_the_connection_comes_up_is_heard(broker: Mosquitto) -> None:
+    settings = BrokerSettings("127.0.0.1", broker.port)
+    listener, speaker = Broker(settings, tenuto.SinkError), Broker(settings, tenuto.SinkError)
+    inboxes = [listener.listen(f"row/{number}") for number in range(200)]
+    while not listener.wait(0.0005):
+        inboxes.append(listener.listen(f"row/{len(inboxes)}"))
+    assert speaker.wait(10.0)
+    for number in range(len(inboxes)):
+        assert wait_for(partial(speaker.send, f"row/{number}", b"ripe", retain=True))
+    assert wait_for(lambda: all(inboxes)), f"{sum(not inbox for inbox in inboxes)} of {len(inboxes)} heard nothing"
+    listener.close()
+    speaker.close()
 
 
 def test_what_is_no_broker_or_no_robot_is_refused() -> None:

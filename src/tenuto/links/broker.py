@@ -101,6 +101,8 @@ class Broker:
         self._why = "it has not answered yet"
         self._refused = False
         self._connected = threading.Event()
+        # A topic is asked for by whoever begins to listen or by whoever connects: between the two none may be lost.
+        self._asking = threading.Lock()
         self._client = client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
         self._identify(settings, error)
         if will is not None:
@@ -126,9 +128,10 @@ class Broker:
 
     def listen(self, topic: str) -> deque[Message]:
         """Listen to a topic from now on, wildcards and all; give where its newest messages are left."""
-        inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
-        if self._connected.is_set():
-            self._client.subscribe(topic, qos=0)
+        with self._asking:
+            inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
+            if self._connected.is_set():
+                self._client.subscribe(topic, qos=0)
         return inbox
 
     def send(self, topic: str, data: bytes, *, retain: bool = False, expires: bool = False) -> bool:
@@ -181,11 +184,12 @@ class Broker:
         if reason.is_failure:
             self._why, self._refused = str(reason), True
             return
-        for topic in list(self._inboxes):
-            client.subscribe(topic, qos=0)
         if self._greeting is not None:
             client.publish(self._greeting.topic, self._greeting.data, qos=1, retain=True)
-        self._connected.set()
+        with self._asking:
+            for topic in self._inboxes:
+                client.subscribe(topic, qos=0)
+            self._connected.set()
 
     def _on_disconnect(self, client: mqtt.Client, _: Any, flags: Any, reason: Any, properties: Any) -> None:
         if self._connected.is_set():
