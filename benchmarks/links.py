@@ -46,7 +46,7 @@ def robots(port: int, count: int) -> None:
         for robot, source in enumerate(sources):
             frame = source.poll(time.monotonic())
             if frame is not None and frame.link_good:
-                came.append((robot, source.end._number, time.monotonic()))
+                came.append((robot, source.end.number, time.monotonic()))
         time.sleep(0.001)
     refused = [source.end.refused for source in sources if source.end.refused]
     print(json.dumps([came, sum(source.counts().good for source in sources), refused]))

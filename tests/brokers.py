@@ -1,5 +1,7 @@
 """A real broker for the tests, where mosquitto is installed, and robots and drivers that meet there."""
 
+from __future__ import annotations
+
 import os
 import shutil
 import signal
@@ -19,7 +21,11 @@ from tenuto.sources import Source
 
 MOSQUITTO = shutil.which("mosquitto", path=f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/local/sbin")
 # A busy machine stalls loops now and then; what is looked at here is something else.
-PATIENT = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
+PATIENT = MEDLAR.model_copy(update={
+    "loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0}),
+    "guard": MEDLAR.guard.model_copy(update={"emergency_stop": "north", "reset": "south"}),
+})  # fmt: skip
+NOT_PRESSED = {"north": 0.0, "south": 0.0}
 
 
 def free_port(kind: int = socket.SOCK_STREAM) -> int:
@@ -74,10 +80,10 @@ class HandsOn(Source):
     name = "hands"
 
     def __init__(self) -> None:
-        self.values: dict[str, float] | None = pad()
+        self.values: dict[str, float] | None = pad() | NOT_PRESSED
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        return tuple(ControlInfo(name, 0, 1, 0) for name in pad())
+        return tuple(ControlInfo(name, 0, 1, 0) for name in pad() | NOT_PRESSED)
 
     def poll(self, now: float) -> Frame | None:
         return Frame(now, self.values) if self.values is not None else None
@@ -102,8 +108,16 @@ class Station:
     def drive(self, forward: float = 1.0) -> None:
         """Let go, press, and push the stick, as a driver does."""
         for values, seconds in ((pad(), 1.0), (pad(held=True), 0.4), (pad(forward, held=True), 0.0)):
-            self.hands.values = values
+            self.hands.values = values | NOT_PRESSED
             time.sleep(seconds)
+
+    def drives(self, robot: Robot, forward: float = 1.0) -> bool:
+        """Drive until the robot does; where a busy machine was silent for too long, let go and press again."""
+        for _ in range(5):
+            self.drive(forward)
+            if wait_for(lambda: robot.speed * forward > 0.45, 4.0):
+                return True
+        return False
 
     def close(self) -> None:
         self.over = True

@@ -8,17 +8,20 @@ from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, run
+from helpers import MEDLAR, Bench, pad, run
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure, wheel_measures
 from tenuto.analysis.odometry import load_odometry
+from tenuto.analysis.report import facts
 from tenuto.analysis.tune import Wish, tune
 from tenuto.core.errors import RecordingError
+from tenuto.core.frame import LinkCounts
 from tenuto.data import shipped
 from tenuto.profile.patch import changed_text
 from tenuto.sim.odometry import Truth, simulated_odometry
@@ -45,6 +48,15 @@ def measured(truth: Truth, tmp_path: Path, *, clock: float = 0.0, seed: int = 1)
     if turning.delay is not None:
         result["delay"] = turning.delay
     return result | {"motor_lag": turning.time_constant, "clock": found.clock_offset, "one": found.one_clock}
+
+
+def test_a_report_counts_what_the_receiver_lost() -> None:
+    bench = Bench()
+    for step in range(100):
+        bench.step(pad(), counts=LinkCounts(3 + step, 2 + step // 50, 5 + step // 10))
+    found = {fact.name: fact.value for fact in facts(pd.DataFrame(tick.as_row() for tick in bench.ticks), PLAN, [])}
+    assert (found["broken frames"], found["frames that the receiver lost"]) == (1.0, 9.0)
+    assert "broken frames" not in {fact.name for fact in facts(TABLE, PLAN, [])}
 
 
 def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:

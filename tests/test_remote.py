@@ -16,6 +16,7 @@ from tenuto import Frame, Pipeline, State, VelocityCommand
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.follow import AXES, follow_plan
 from tenuto.data import shipped
+from tenuto.protocols.compact import pack_command, unpack_command
 from tenuto.protocols.remote import (
     LET_GO_AFTER,
     MOST_AGE,
@@ -23,9 +24,7 @@ from tenuto.protocols.remote import (
     RemoteCommand,
     RemoteState,
     RobotEnd,
-    pack_command,
     read_json,
-    unpack_command,
 )
 
 SCHEMAS = Path(__file__).parents[1] / "docs/schemas"
@@ -40,7 +39,7 @@ def test_whatever_a_queue_does_nothing_old_counts(queued: list[tuple[float, bool
     on_the_way: list[tuple[float, float, RemoteCommand]] = []
     for step, (delay, twice) in enumerate(queued):
         sent = 0.05 * step
-        driver.hear(robot.state(None, max(robot_clock + sent - back, 0.0)), sent)
+        driver.hear(robot.state(max(robot_clock + sent - back, 0.0)), sent)
         command = driver.command(DRIVING)
         assert command is not None
         on_the_way += [(sent + delay, sent, command)] * (1 + twice)
@@ -60,7 +59,7 @@ def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
     shed, field = DriverEnd("shed"), DriverEnd("field")
 
     def sent(driver: DriverEnd, now: float) -> str:
-        driver.hear(robot.state(None, now), now)
+        driver.hear(robot.state(now), now)
         command = driver.command(DRIVING)
         assert command is not None
         return robot.take(command, now)
@@ -81,7 +80,7 @@ def test_after_a_month_a_session_is_renewed() -> None:
     robot, driver = RobotEnd(), DriverEnd("shed")
     first = robot.session
     for now, renewed in ((1.0, False), (2.9e6, False), (3.1e6, True), (5.9e6, True)):
-        driver.hear(robot.state(None, now), now)
+        driver.hear(robot.state(now), now)
         command = driver.command(DRIVING)
         assert command is not None
         assert robot.take(command, now + 0.02) == ""
@@ -118,7 +117,9 @@ def test_json_keeps_to_its_schema_and_the_compact_form_says_the_same(
 def test_the_schemas_in_the_docs_are_those_of_the_messages() -> None:
     for kind, file in ((RemoteCommand, "command.json"), (RemoteState, "state.json")):
         assert json.loads((SCHEMAS / file).read_text()) == kind.model_json_schema()
-    state = RobotEnd().state(DRIVING, 3.0)
+    robot = RobotEnd()
+    robot.tell(DRIVING)
+    state = robot.state(3.0)
     jsonschema.validate(json.loads(state.model_dump_json()), json.loads((SCHEMAS / "state.json").read_text()))
 
 
@@ -128,17 +129,27 @@ class Pair:
     def __init__(self, profile: tenuto.Profile) -> None:
         self.bench = Bench(profile)
         self.robot, self.driver = RobotEnd(), DriverEnd("shed")
-        self.follower = Pipeline(follow_plan(profile.plan()))
+        self.robot.prepare(profile.plan())
+        self.follower = Pipeline(follow_plan(profile.plan(), self.robot.controls))
         self.last = self.follower.step(None, 0.0)
 
     def step(self, values: dict[str, float], heard: bool = True) -> tenuto.Tick:
         tick = self.bench.step(values)
-        self.driver.hear(self.robot.state(self.last, tick.time), tick.time)
+        self.hear(tick.time)
         command = self.driver.command(tick)
         assert command is not None
-        counts = heard and not self.robot.take(command, tick.time)
-        self.last = self.follower.step(Frame(tick.time, command.values()) if counts else None, tick.time)
+        self.take(command if heard else None, tick.time)
         return self.last
+
+    def hear(self, now: float) -> None:
+        self.robot.tell(self.last)
+        self.driver.hear(self.robot.state(now), now)
+
+    def take(self, command: RemoteCommand | None, now: float) -> bool:
+        """Let the robot take a step, with a command or without; tell whether that counted."""
+        counts = command is not None and not self.robot.take(command, now)
+        self.last = self.follower.step(Frame(now, self.robot.values()) if counts else None, now)
+        return counts
 
 
 @pytest.mark.parametrize("robot", ["medlar", "quince", "sorrel", "damson"])
@@ -146,13 +157,16 @@ def test_every_robot_does_at_the_far_end_what_it_does_at_hand(robot: str) -> Non
     profile = tenuto.load_profile(shipped(f"{robot}.toml"))
     course = {"medlar": "orchard-row", "damson": "damson-flight"}.get(robot, f"{robot}-course")
     near = tenuto.replay(profile, shipped(f"{course}.csv"))
-    pipeline, end, driver = Pipeline(follow_plan(profile.plan())), RobotEnd(), DriverEnd("shed")
-    moved = 0
+    end, driver = RobotEnd(), DriverEnd("shed")
+    end.prepare(profile.plan())
+    pipeline = Pipeline(follow_plan(profile.plan(), end.controls))
+    moved, fired = 0, []
     for tick in near:
-        driver.hear(end.state(None, tick.time), tick.time)
+        driver.hear(end.state(tick.time), tick.time)
         command = driver.command(tick)
-        values = None if command is None or end.take(command, tick.time) else command.values()
+        values = None if command is None or end.take(command, tick.time) else end.values()
         there = pipeline.step(Frame(tick.time, values) if values else None, tick.time)
+        fired += [there.actions] if there.actions else []
         if tick.guard.state is State.DRIVING and there.guard.state is State.DRIVING:
             moved += tick.command != STANDSTILL
             assert there.command == pytest.approx(tick.command, abs=0.06)
@@ -161,6 +175,7 @@ def test_every_robot_does_at_the_far_end_what_it_does_at_hand(robot: str) -> Non
         if tick.command == STANDSTILL:
             assert there.command == pytest.approx(STANDSTILL, abs=0.06)
     assert moved > 200
+    assert fired == [tick.actions for tick in near if tick.actions]
 
 
 def test_a_link_that_comes_back_moves_nothing_before_somebody_has_let_go() -> None:
@@ -182,6 +197,78 @@ def test_a_link_that_comes_back_moves_nothing_before_somebody_has_let_go() -> No
     assert pair.last.command.vx > 0.5
 
 
+LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
+LET_GO = {
+    one.reads: (one.travel.low if one.travel.centre is None else one.travel.centre) for one in LIFT.plan().controls
+}
+HELD = LET_GO | {"left_shoulder": 1.0}
+
+
+def test_outputs_are_switched_at_the_far_end_and_rest_or_stay_as_its_own_profile_says() -> None:
+    pair = Pair(LIFT)
+
+    def hands(steps: int, heard: bool = True, **pressed: float) -> dict[str, float]:
+        for _ in range(steps):
+            pair.step((HELD if pressed.pop("held", 1.0) else LET_GO) | pressed, heard)
+        return dict(pair.last.outputs)
+
+    hands(5, held=0.0)
+    assert hands(20) == {"lift": 0.06, "gripper": 0.0, "lamp": 0.0, "reversing_beeper": 0.0}
+    hands(5, right_shoulder=1.0)
+    lifting = hands(5, right_trigger=32767.0)
+    assert (lifting["lift"], lifting["gripper"]) == (0.8, 1.0)
+    assert hands(50, heard=False, right_trigger=32767.0) == lifting | {"lift": 0.06}  # nobody is heard: it only holds
+    other = Pair(LIFT)
+    other.follower, other.robot = Pipeline(follow_plan(MEDLAR.plan())), RobotEnd()
+    for _ in range(10):
+        other.step(LET_GO)
+    assert "no output or action lift, gripper, lamp, reversing_beeper" in other.driver.problem(other.bench.now)
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.integers(4, 12), st.integers(0, 25)), min_size=1, max_size=8))
+def test_an_action_is_done_once_and_never_late(horns: list[tuple[int, int]]) -> None:
+    """The horn is pressed and let go, for so many steps each; then the line is cut for so many, as it is pressed."""
+    pair = Pair(LIFT)
+    for _ in range(5):
+        pair.step(LET_GO)
+    fired, done = list[float](), list[float]()
+    for press, cut in horns:
+        for step in range(2 * press + cut):
+            there = pair.step(LET_GO | {"left_stick": float(step < press)}, heard=step >= cut)
+            fired += [pair.bench.now] * len(pair.bench.ticks[-1].actions)
+            done += [pair.bench.now] * len(there.actions)
+    assert len(fired) == len(horns)
+    cuts = [cut for _, cut in horns]
+    valid_for, period = LIFT.plan().guard.command_timeout, LIFT.plan().period
+    assert all(any(0.0 <= there - here <= valid_for + 2 * period for here in fired) for there in done)
+    assert len(done) <= len(fired)
+    if max(cuts) * period < valid_for:
+        assert len(done) == len(fired)
+
+
+def test_an_emergency_stop_outlives_the_program_of_the_driver() -> None:
+    pair = Pair(LIFT)
+
+    def hands(steps: int, **pressed: float) -> State:
+        for _ in range(steps):
+            if why := pair.driver.emergency:
+                pair.bench.pipeline.emergency_stop(why)
+            pair.step(LET_GO | pressed)
+        return pair.last.guard.state
+
+    hands(5)
+    assert hands(5, east=1.0) is State.EMERGENCY_STOP
+    pair.bench, pair.driver = Bench(LIFT), DriverEnd("shed")  # it is started again, under the same name
+    pair.bench.now = 0.3
+    pair.hear(0.3)
+    assert pair.driver.emergency == "it is in an emergency stop"
+    assert hands(100) is State.EMERGENCY_STOP
+    assert pair.bench.ticks[-1].guard.state is State.EMERGENCY_STOP
+    assert hands(20, start=1.0) is State.NOT_ENABLED
+    assert (hands(20), pair.driver.emergency) == (State.NOT_ENABLED, "")
+
+
 def test_an_emergency_stop_is_one_at_the_robot_too_and_far_too_fast_is_a_fault() -> None:
     text = shipped("medlar.toml").read_text().replace("[guard]", '[guard]\nemergency_stop = "north"\nreset = "south"')
     pair, off = Pair(tenuto.parse_profile(text)), {"north": 0.0, "south": 0.0}
@@ -201,7 +288,7 @@ def test_an_emergency_stop_is_one_at_the_robot_too_and_far_too_fast_is_a_fault()
     command = pair.driver.command(pair.bench.ticks[-1])
     assert command is not None
     now = pair.bench.now + 0.02
-    wild = pair.follower.step(Frame(now, command.values() | {"vx": 9.0}), now)
+    wild = pair.follower.step(Frame(now, pair.robot.values() | {"vx": 9.0}), now)
     assert wild.guard.state is State.STOPPING
 
 
@@ -235,24 +322,24 @@ def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there
     pair = Pair(MEDLAR)
     way = ["open"] * 60 + [kind for kind, steps in ways for _ in range(steps)]
     hold = [False] * 10 + [True] * 50 + [held for held, steps in holds for _ in range(steps)]
-    queue: list[RemoteCommand] = []
+    queue: list[RemoteCommand | None] = []
     pushed_at = stopped_at = let_go_at = 0.0
     for step, kind in enumerate(way):
         held, before_that = (hold[min(max(step - back, 0), len(hold) - 1)] for back in (0, 8))
         tick = pair.bench.step(pad(1.0 if held and before_that else 0.0, held=held))
         now = tick.time
         if kind == "open":  # the robot's own state needs the way too
-            pair.driver.hear(pair.robot.state(pair.last, now), now)
+            pair.hear(now)
         command = pair.driver.command(tick)
         queue += [command] if command is not None and kind in ("open", "queue") else []
         pushed_at = now if tick.command != STANDSTILL and kind in ("open", "queue") else pushed_at
-        came = [one for one in queue if not pair.robot.take(one, now)] if kind in ("open", "late") else []
+        came: list[RemoteCommand | None] = queue if kind in ("open", "late") else []
         queue = queue if kind in ("queue", "hold") else []
         before = pair.last
-        for one in (*came, *([None] if not came else [])):
+        for one in came or [None]:
             now += 1e-6
-            pair.last = pair.follower.step(Frame(now, one.values()) if one else None, now)
-            let_go_at = now if one is not None and not one.drives else let_go_at
+            counts = pair.take(one, now)
+            let_go_at = now if counts and one is not None and not one.drives else let_go_at
         if before.command != STANDSTILL and pair.last.command == STANDSTILL:
             stopped_at = now
         if before.command == STANDSTILL and pair.last.command != STANDSTILL:

@@ -117,7 +117,9 @@ def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     lines = all_of(port[0]).decode().splitlines()
     assert lines[-1].startswith("W 0.0 ")
-    assert len(tenuto.load_log(tmp_path / "run.jsonl")) > 390
+    kept = tenuto.load_log(tmp_path / "run.jsonl")
+    assert kept["time"].iloc[-1] > 7.9
+    assert len(kept) == pytest.approx(400, abs=100)  # a busy machine leaves ticks out
     for old, new, said in (
         ('file = "run.jsonl"', "", "sinks.record.file: expected a file that ends in .csv, .jsonl, .parquet or .mcap"),
         ('file = "run.jsonl"', 'file = "run.jsonl"\nbaud = 9600', "sinks.record.baud: expected nothing for kind log"),

@@ -35,15 +35,15 @@ def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) 
     pytest.fail(f"a guard that {name} was not seen")
 
 
-def test_thousands_of_drives_break_nothing_and_keep_the_promised_times(tmp_path: Path) -> None:
-    command = [sys.executable, "-m", "tenuto", "soak", "--runs", "200", "--json", "--seed"]
+def test_a_thousand_drives_break_nothing_and_keep_the_promised_times(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "tenuto", "soak", "--runs", "100", "--json", "--seed"]
     both = [subprocess.Popen([*command, seed], cwd=tmp_path, stdout=subprocess.PIPE) for seed in ("100000", "200000")]
     totals = [json.loads(process.communicate(timeout=900)[0]) for process in both]
     for total in totals:
         assert total["broken"] == []
-        assert total["runs"] == 1200  # two hundred with each of the six shipped robots
-        assert total["driven"] > 300.0
-        assert min(total["by"][name] for name in ("instructor", "learner", "row_follower")) > 5.0
+        assert total["runs"] == 600  # a hundred with each of the six shipped robots
+        assert total["driven"] > 150.0
+        assert min(total["by"][name] for name in ("instructor", "learner", "row_follower")) > 2.5
         assert set(total["faults"]) >= FAULTS
         assert 0.3 < total["worst_time"] <= total["promise_time"]
         assert 0.1 < total["worst_distance"] <= total["promise_distance"]

@@ -73,6 +73,8 @@ def test_lost_frames_of_sbus_count_as_silence() -> None:
         while receiver.counts().lost < 5:
             assert receiver.poll(time.monotonic() - start) is None
             time.sleep(0.005)
+    with tenuto.open_source("simulated:sbus,lost=0.3") as receiver:
+        wait_for(receiver, lambda frame: bool(frame and frame.counts and frame.counts.lost > 3))
 
 
 def test_lines_and_a_port_that_sends_none() -> None:

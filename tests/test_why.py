@@ -27,6 +27,8 @@ def agrees(found: Explanation, tick: Tick, places: float = 1e-9) -> None:
     for stage in ("intent", "demand", "command"):
         for axis, value in getattr(tick, stage)._asdict().items():
             assert steps[stage].numbers[axis] == pytest.approx(value, abs=places)
+    assert ("outputs" in steps) == bool(tick.outputs)
+    assert "outputs" not in steps or steps["outputs"].numbers == tick.outputs
     assert steps["actuators"].numbers == pytest.approx(dict(tick.actuators), abs=places)
     for step in found.steps:
         name = step.stage.removeprefix("control ")

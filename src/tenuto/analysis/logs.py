@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from tenuto.core.demand import VelocityCommand
 from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.guard import GuardStatus, Reason, State
 from tenuto.core.mixing import Intent
 from tenuto.core.selection import Chosen
@@ -93,7 +93,9 @@ def _tick(row: dict[str, Any]) -> Tick:
         return VelocityCommand(**part(stage))
 
     age = row["frame_age"]
-    frame = None if math.isnan(age) else Frame(row["time"] - age, {})
+    bad, lost = row.get("link.bad", math.nan), row.get("link.lost", math.nan)
+    counts = None if math.isnan(bad) else LinkCounts(bad=int(bad), lost=int(lost))
+    frame = None if math.isnan(age) else Frame(row["time"] - age, {}, counts=counts)
     switches = {name: int(value) for name, value in part("switch").items()}
     chosen = Chosen(row["mode"], row["rates"], row["level"], part("trim"), switches, row["steering"], row["rear_share"])
     return Tick(

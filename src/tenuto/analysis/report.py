@@ -100,8 +100,18 @@ def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
         Fact("frames", f"{int(table['new_frame'].sum())}, usually {rate:.0f} a second", rate),
         Fact("longest silence", f"{longest:.2f} s (link_timeout {timeout:g} s)", longest),
         Fact("silences beyond the time-out", f"{lost}", float(lost)),
+        *(_counted("broken frames", table, "link.bad") + _counted("frames that the receiver lost", table, "link.lost")),
         *said,
     ]
+
+
+def _counted(name: str, table: pd.DataFrame, column: str) -> list[Fact]:
+    """Say a count that grew over the drive, where the source counts."""
+    counts = table[column].dropna() if column in table.columns else None
+    if counts is None or counts.empty:
+        return []
+    grown = float(counts.iloc[-1] - counts.iloc[0])
+    return [Fact(name, f"{grown:.0f}", grown)]
 
 
 def _loop_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:

@@ -10,7 +10,8 @@ import numpy as np
 from tenuto.analysis.logs import ticks_of
 from tenuto.core.errors import RecordingError
 from tenuto.core.explain import Explanation, explain
-from tenuto.core.plan import Planned
+from tenuto.core.follow import FOLLOWED, follow_plan, followed_controls
+from tenuto.core.plan import Plan, Planned
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -35,7 +36,16 @@ def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -
         raise RecordingError(f"the log goes from {first:.2f} to {last:.2f} s: there is no {at:g} s in it")
     row = int(np.searchsorted(time, at, side="right")) - 1
     tick = next(ticks_of(table.iloc[row : row + 1]))
-    return explain(tick, planned, _held_since(table, row))
+    return explain(tick, _plan_of(table, planned), _held_since(table, row))
+
+
+def _plan_of(table: pd.DataFrame, planned: Planned) -> Plan:
+    """Give the plan that made a log: that of a robot that follows, where its controls are velocities."""
+    plan = planned.plan()
+    raw = {str(column).removeprefix("raw.") for column in table.columns if str(column).startswith("raw.")}
+    if not raw >= {info.name for info in FOLLOWED}:
+        return plan
+    return follow_plan(plan, [info for info in followed_controls(plan) if info.name in raw])
 
 
 def _held_since(table: pd.DataFrame, row: int) -> dict[str, float]:

@@ -105,7 +105,7 @@ def drive(
         sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for sink in sinks:
             stack.enter_context(sink)
-            _keep_profile(profile, sink)
+            keep_profile(profile, sink)
         if not as_json:
             _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))
@@ -128,7 +128,7 @@ def drive(
             results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)
 
 
-def _keep_profile(profile: Path, sink: Sink) -> None:
+def keep_profile(profile: Path, sink: Sink) -> None:
     """Keep the profile beside a log, for `tenuto why`, `tenuto report` and the others that ask how it was made."""
     from tenuto.analysis.why import profile_beside
     from tenuto.sinks.log_file import LogFile

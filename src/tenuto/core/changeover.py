@@ -29,6 +29,7 @@ class Changeover:
         self._next: Plan | None = None
         self._ended = False
         self._standing = True
+        self._emergency = False
         self._refused: tuple[Reason, ...] = ()
 
     def change(self, plan: Plan) -> None:
@@ -41,6 +42,12 @@ class Changeover:
     def refuse(self, why: str) -> None:
         """Drive on as before, and say why a changed profile is not taken; until another one comes."""
         self._refused = (Reason("profile_refused", f"the changed profile is not taken: {why}"),)
+
+    def join_emergency(self, why: str) -> None:
+        """Stop as in an emergency, because a robot elsewhere does; where that is so already, its reason stays."""
+        if not self._emergency:
+            how = "" if self.plan.guard.reset else " (this profile has no guard.reset: drive with one that has)"
+            self.pipeline.emergency_stop(why + how)
 
     def end(self, reason: str) -> None:
         """Ask for a stop that is never left again."""
@@ -61,5 +68,6 @@ class Changeover:
         if self._next is not None and self._standing:
             self.pipeline, self.plan, self._next = self.pipeline.successor(self._next), self._next, None
         tick = self.pipeline.step(frame, now, others=others, faults=faults, notices=notices + self._refused)
+        self._emergency = tick.guard.state is State.EMERGENCY_STOP
         self._standing = tick.command == STANDSTILL and tick.guard.state not in (State.DRIVING, State.STOPPING)
         return tick

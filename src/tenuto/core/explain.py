@@ -68,6 +68,8 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     if tick.guard.state is State.DRIVING:
         steps.append(_target(tick))
     steps += [_command(tick, plan, mode), _actuators(tick)]
+    steps += [_outputs(tick, mode)] if tick.outputs else []
+    steps += [Step("actions", ", ".join(tick.actions))] if tick.actions else []
     steps += [Step("notice", f"{notice.text}{_for(told, notice.code)}") for notice in tick.notices]
     return Explanation(tick.time, _answer(tick, plan, mode), tuple(steps))
 
@@ -93,6 +95,7 @@ def _source(tick: Tick) -> Step:
     age = tick.time - frame.time
     came = "a frame came with this tick" if tick.new_frame else f"the newest frame is {1000 * age:.0f} ms old"
     link = f"; it says of itself: {frame.note}" if frame.note else ""
+    link += f"; {frame.counts.bad} broken and {frame.counts.lost} lost so far" if frame.counts is not None else ""
     return Step("source", came + ("" if frame.link_good else "; its link is not good") + link, {"age": age})
 
 
@@ -236,6 +239,17 @@ def _actuators(tick: Tick) -> Step:
     text += "" if tick.power else "; without power"
     text += "" if tick.send else "; nothing is sent: the far end has its own failsafe"
     return Step("actuators", text, dict(tick.actuators))
+
+
+def _outputs(tick: Tick, mode: ModePlan) -> Step:
+    used = {output.name for output in mode.outputs}
+    levels = (
+        f"{name} {level:g}{'' if name in used else ' (not in this mode)'}" for name, level in tick.outputs.items()
+    )
+    stands = (
+        "" if tick.guard.state is State.DRIVING else "; each rests or stays, as the profile says, for nobody drives"
+    )
+    return Step("outputs", ", ".join(levels) + stands, dict(tick.outputs))
 
 
 def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:

@@ -20,6 +20,14 @@ class Signal(NamedTuple):
     snr: float
 
 
+class LinkCounts(NamedTuple):
+    """What a source has seen since it was opened: good frames, broken ones, ones its receiver lost."""
+
+    good: int = 0
+    bad: int = 0
+    lost: int = 0
+
+
 class Frame(NamedTuple):
     """The raw numbers of every control of a source at one moment.
 
@@ -30,6 +38,7 @@ class Frame(NamedTuple):
             (a pad that was pulled out, a receiver in failsafe).
         note: why the link is not good, or what else the source has to say, in plain words.
         signal: what the receiver says of its radio link, where it does.
+        counts: how many frames came until this one, where the source counts them.
     """
 
     time: float
@@ -37,3 +46,4 @@ class Frame(NamedTuple):
     link_good: bool = True
     note: str = ""
     signal: Signal | None = None
+    counts: LinkCounts | None = None

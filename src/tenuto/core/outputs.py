@@ -15,13 +15,14 @@ class OutputPlan:
 
     Attributes:
         name: the builder's own name for it.
-        kind: "pair" (two switches: up and down), "levels" (a switch: a level a position) or "contact" (a control:
-            on or off).
+        kind: "pair" (two switches: up and down), "levels" (a switch: a level a position), "contact" (a control:
+            on or off) or "followed" (a control that is the level, as another machine sends it).
         idle: its level when nothing is pressed, and where it is held when the robot is not driven.
         when_stopped: "idle", or "keep": stays at its last level when the robot is not driven.
         up, down: the two switches of a pair; up_level, down_level: what they give.
         switch: of "levels". levels: one a position.
-        control: of "contact". side: 1 or −1, the way it must be pushed. on_above, off_below: its hysteresis.
+        control: of "contact" and "followed". side: 1 or −1, the way it must be pushed.
+        on_above, off_below: its hysteresis.
     """
 
     name: str
@@ -89,6 +90,8 @@ class Output:
             return plan.idle if up == down else plan.up_level if up else plan.down_level
         if plan.kind == "levels":
             return plan.levels[min(switches[plan.switch].position, len(plan.levels) - 1)]
+        if plan.kind == "followed":
+            return shaped[plan.control]
         pushed = shaped[plan.control] * plan.side
         on = pushed > plan.on_above or (self._wanted == 1.0 and pushed >= plan.off_below)
         return 1.0 if on else 0.0

@@ -125,6 +125,8 @@ class Tick(NamedTuple):
         }
         signal = self.frame.signal if self.frame is not None else None
         row["link.quality"], row["link.rssi"] = (signal.quality, signal.rssi) if signal else (math.nan, math.nan)
+        counts = self.frame.counts if self.frame is not None else None
+        row["link.bad"], row["link.lost"] = (counts.bad, counts.lost) if counts else (math.nan, math.nan)
         for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
             row.update((f"{stage}.{name}", value) for name, value in values.items())
         for stage in ("intent", "demand", "target", "command"):

@@ -7,14 +7,25 @@ any common clock how old the command can be at most, however long it lay in some
 from __future__ import annotations
 
 import secrets
-import struct
 from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tenuto.core.demand import STANDSTILL
-from tenuto.core.follow import AXES, CLEAR, DRIVES, EMERGENCY
+from tenuto.core.errors import TenutoError
+from tenuto.core.follow import (
+    AXES,
+    CLEAR,
+    DRIVES,
+    EMERGENCY,
+    FOLLOWED,
+    action_control,
+    followed_controls,
+    output_control,
+    outputs_of,
+)
 from tenuto.core.guard import State
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
 
 # What the robot said longer ago than this is no ground to move on, s.
@@ -28,16 +39,27 @@ _MOST_MS = 60_000
 _LONGEST_SESSION = 3.0e6
 # What a robot says of its reasons is cut to so many, and so many bytes.
 _MOST_REASONS, _LONGEST_REASONS = 8, 700
+# So many outputs and so many actions go into one message, which has to fit into one datagram.
+MOST_NAMED, LONGEST_NAME = 16, 40
 
-# Big-endian: "C", session, heard in ms, number, flags (1 drives, 2 emergency), valid in ms, vx, vy, vz, yaw rate.
-_COMPACT = struct.Struct(">c8sIIBHffff")
 Message = TypeVar("Message", bound=BaseModel)
 
 Session = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="16 hexadecimal digits, afresh at each start")]
 Count = Annotated[int, Field(ge=0, lt=2**32)]
 Seconds = Annotated[float, Field(ge=0.0, lt=4.0e6)]
 Text = Annotated[str, Field(max_length=_LONGEST_REASONS)]
+Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
+Levels = Annotated[dict[Name, Annotated[float, Field(ge=-1.0, le=1.0)]], Field(max_length=MOST_NAMED)]
 _CONFIG = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
+
+
+class FiredAction(BaseModel):
+    """An action that was fired a moment ago. It is said in several commands, and done once."""
+
+    model_config = _CONFIG
+
+    name: Name
+    number: Count = Field(description="grows with every action of a driver's machine, from 1")
 
 
 class RemoteCommand(BaseModel):
@@ -57,11 +79,8 @@ class RemoteCommand(BaseModel):
     vz: float = Field(description="m/s, up")
     yaw_rate: float = Field(description="rad/s, to the left")
     valid_ms: Annotated[int, Field(ge=1, le=_MOST_MS)] = Field(description="ms after which the robot stops by itself")
-
-    def values(self) -> dict[str, float]:
-        """Give what it says as the controls of `tenuto.core.follow.FOLLOWED`."""
-        switches = {DRIVES: float(self.drives), EMERGENCY: float(self.emergency), CLEAR: float(not self.emergency)}
-        return {axis: getattr(self, axis) for axis in AXES} | switches
+    outputs: Levels = Field(default={}, description="output: its level, −1…1")
+    actions: list[FiredAction] = Field(default=[], max_length=MOST_NAMED, description="fired a moment ago")
 
 
 class RemoteState(BaseModel):
@@ -83,22 +102,59 @@ class RemoteState(BaseModel):
     vz: float
     yaw_rate: float
     power: bool = Field(description="its outputs may have power")
+    outputs: Levels = Field(default={}, description="output: its level there, −1…1")
+    lacks: list[Name] = Field(
+        default=[], max_length=2 * MOST_NAMED, description="outputs and actions that it was sent and does not have"
+    )
+
+
+def check_named(plan: Plan, error: type[TenutoError]) -> None:
+    """Make sure that the outputs and actions of a robot go into one message. Raises ``error``."""
+    for what, names in (("outputs", [*outputs_of(plan)]), ("actions", [action.name for action in plan.actions])):
+        if len(names) > MOST_NAMED:
+            raise error(f"{len(names)} {what}, and {MOST_NAMED} at most go to a robot elsewhere")
+        if long := [name for name in names if len(name) > LONGEST_NAME]:
+            raise error(
+                f'{what}: the name "{long[0]}" is longer than the {LONGEST_NAME} letters that go to a robot elsewhere'
+            )
 
 
 class RobotEnd:
-    """The robot's end of one link: which commands count.
+    """The robot's end of one link: which commands count, and what they say as controls of `tenuto.core.follow`.
 
     Attributes:
+        controls: what its frames hold.
         session: chosen afresh. driver: who has the robot. refused: how many commands did not count, by why.
     """
 
     def __init__(self) -> None:
+        self.controls = FOLLOWED
         self.session = secrets.token_hex(8)
         self.driver = ""
         self.refused: dict[str, int] = {}
-        self._number = -1
+        self._newest: RemoteCommand | None = None
         self._driver_at = -LET_GO_AFTER
         self._begun = 0.0
+        self._clears = False
+        self._idle: dict[str, float] = {}
+        self._actions: tuple[str, ...] = ()
+        self._fired = 0
+        self._waiting: list[str] = []
+        self._lacks: dict[str, None] = {}
+        self._done: tuple[str, ...] = ()
+        self._tick: Tick | None = None
+        self._shown = 0
+
+    @property
+    def number(self) -> int:
+        """The number of the newest command that counted; 0 before the first."""
+        return 0 if self._newest is None else self._newest.number
+
+    def prepare(self, plan: Plan) -> None:
+        """Take note of the outputs and actions of a robot, by the plan by which it is driven by hand."""
+        self.controls = followed_controls(plan)
+        self._idle = {name: output.idle for name, output in outputs_of(plan).items()}
+        self._actions = tuple(action.name for action in plan.actions)
 
     def take(self, command: RemoteCommand, now: float) -> str:
         """Take a command that came at ``now``, s on the robot's clock; give why it does not count, empty if it does."""
@@ -106,8 +162,36 @@ class RobotEnd:
         if why:
             self.refused[why] = self.refused.get(why, 0) + 1
             return why
-        self.driver, self._driver_at, self._number = command.driver, now, command.number
+        before = self._newest
+        # A driver's machine that was started again counts from 1, and is another one.
+        same = before is not None and command.driver == before.driver and command.number > before.number
+        # Whoever only comes by cannot lift an emergency stop: that takes somebody who had it on, and resets it.
+        self._clears = same and before is not None and (before.emergency or self._clears) and not command.emergency
+        if not same:
+            self._fired, self._lacks = 0, {}
+        sent = (*command.outputs, *(one.name for one in command.actions))
+        self._lacks |= dict.fromkeys(name for name in sent if name not in self._idle and name not in self._actions)
+        if not same or now - self._driver_at > MOST_AGE:
+            self._waiting.clear()  # what was fired so long ago must not be done now
+        self._waiting += [one.name for one in command.actions if one.number > self._fired and one.name in self._actions]
+        self._fired = max((self._fired, *(one.number for one in command.actions)))
+        self.driver, self._driver_at, self._newest = command.driver, now, command
         return ""
+
+    def values(self) -> dict[str, float]:
+        """Give what the newest command says as the values of a frame. An action is in one of them, and once."""
+        command = self._newest
+        if command is None:
+            return {}
+        values = {axis: getattr(command, axis) for axis in AXES}
+        values |= {DRIVES: float(command.drives), EMERGENCY: float(command.emergency), CLEAR: float(self._clears)}
+        values |= {output_control(name): command.outputs.get(name, idle) for name, idle in self._idle.items()}
+        # Fired twice at once, it is let go in the frame between.
+        fired = tuple(dict.fromkeys(name for name in self._waiting if name not in self._done))
+        for name in fired:
+            self._waiting.remove(name)
+        self._done = fired
+        return values | {action_control(name): float(name in fired) for name in self._actions}
 
     def gone(self, driver: str) -> bool:
         """Take note that a driver's machine is gone; tell whether it was the one that has the robot."""
@@ -116,31 +200,38 @@ class RobotEnd:
         self._driver_at = -LET_GO_AFTER
         return True
 
-    def state(self, tick: Tick | None, now: float) -> RemoteState:
+    def tell(self, tick: Tick) -> None:
+        """Take the robot's newest tick; it knows the newest command that counted."""
+        self._tick, self._shown = tick, self.number
+
+    def state(self, now: float) -> RemoteState:
         """Say how the robot is."""
         if now - self._begun > _LONGEST_SESSION:
             # What counts in the messages is bounded. A new session drops what is on its way, and so stops the robot.
             self.session, self._begun = secrets.token_hex(8), now
+        tick = self._tick
         command = STANDSTILL if tick is None else tick.command
         status = None if tick is None else tick.guard
         said = () if tick is None else (*tick.guard.reasons, *tick.notices)
         return RemoteState(
             session=self.session, time=max(now - self._begun, 0.0), state=str(status.state) if status else "starting",
-            reasons=_short([reason.text for reason in said]), driver=self.driver, number=max(self._number, 0),
+            reasons=_short([reason.text for reason in said]), driver=self.driver, number=self._shown,
             vx=command.vx, vy=command.vy, vz=command.vz, yaw_rate=command.yaw_rate,
             power=tick.power if tick is not None else False,
+            outputs=dict(tick.outputs) if tick is not None else {}, lacks=[*self._lacks][: 2 * MOST_NAMED],
         )  # fmt: skip
 
     def _why_not(self, command: RemoteCommand, now: float) -> str:
+        newest = self._newest
         if command.session != self.session:
             return "it is for an earlier session"
         if not 0.0 <= now - self._begun - command.heard <= MOST_AGE:
             return "it is too old"
-        if command.driver != self.driver and now - self._driver_at < LET_GO_AFTER:
+        if newest is None or now - self._driver_at >= LET_GO_AFTER:
+            return ""
+        if command.driver != self.driver:
             return "another driver has the robot"
-        if command.driver == self.driver and command.number <= self._number and now - self._driver_at < LET_GO_AFTER:
-            return "a later one came before it"
-        return ""
+        return "a later one came before it" if command.number <= newest.number else ""
 
 
 class DriverEnd:
@@ -157,6 +248,11 @@ class DriverEnd:
         self._number = 0
         self._drives_since: float | None = None
         self._at = 0.0
+        self._emergency = False
+        # The first command that says that the emergency stop is no longer on, after one that said it was.
+        self._lifted_by = 0
+        self._actions: list[tuple[float, FiredAction]] = []
+        self._fired = 0
 
     def hear(self, state: RemoteState, now: float) -> None:
         """Take a state that came at ``now``."""
@@ -164,8 +260,18 @@ class DriverEnd:
         if known is None or state.session != known.session or state.time > known.time or state.state == "gone":
             self.robot, self.heard_at = state, now
 
+    @property
+    def emergency(self) -> str:
+        """Say that the robot is in an emergency stop, and not only because a reset from here is on its way."""
+        robot = self.robot
+        if robot is None or robot.state != State.EMERGENCY_STOP:
+            return ""
+        knows = robot.driver == self.name and robot.number >= self._lifted_by
+        return "it is in an emergency stop" if knows or not self._lifted_by else ""
+
     def command(self, tick: Tick, *, still: bool = False) -> RemoteCommand | None:
         """Make the command of a tick, or a standstill; None where nothing is to be said, or nobody to say it to."""
+        self._remember(tick)
         if self.robot is None or not tick.send:
             return None
         self._number += 1
@@ -176,10 +282,14 @@ class DriverEnd:
         drives = moves and tick.power and not still
         self._at = tick.time
         self._drives_since = (tick.time if self._drives_since is None else self._drives_since) if drives else None
+        emergency = state is State.EMERGENCY_STOP
+        if emergency != self._emergency:
+            self._emergency, self._lifted_by = emergency, 0 if emergency else self._number
         return RemoteCommand(
             session=self.robot.session, heard=self.robot.time, number=self._number, driver=self.name,
-            drives=drives, emergency=state is State.EMERGENCY_STOP,
+            drives=drives, emergency=emergency,
             **velocity._asdict(), valid_ms=int(min(max(1000.0 * tick.valid_for, 1.0), _MOST_MS)),
+            outputs=dict(tick.outputs), actions=[action for _, action in self._actions],
         )  # fmt: skip
 
     def problem(self, now: float, silent_after: float = 5 * STATE_EVERY) -> str:
@@ -193,7 +303,20 @@ class DriverEnd:
             return f"nothing heard of it for {silent:.1f} s"
         # That it stands while nobody drives needs no words, nor that it takes a moment to begin.
         begun = self._drives_since is not None and self._at - self._drives_since > 5 * STATE_EVERY
-        return f"{robot.state}: {'; '.join(robot.reasons)}" if robot.reasons and begun else ""
+        if robot.reasons and begun:
+            return f"{robot.state}: {'; '.join(robot.reasons)}"
+        lacks = ", ".join(robot.lacks)
+        return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
+
+    def _remember(self, tick: Tick) -> None:
+        """Say an action as long as a command of it would be valid, for one may be lost; then it would come too late."""
+        if not tick.actions and not self._actions:
+            return
+        self._actions = [one for one in self._actions if 0.0 <= tick.time - one[0] <= tick.valid_for]
+        for name in tick.actions:
+            self._fired += 1
+            self._actions.append((tick.time, FiredAction(name=name, number=self._fired)))
+        del self._actions[:-MOST_NAMED]
 
 
 def _short(reasons: list[str]) -> list[str]:
@@ -211,30 +334,5 @@ def read_json(kind: type[Message], data: bytes) -> Message | None:
     """Read a message from JSON; None for whatever is none. Never raises for what the bytes are."""
     try:
         return kind.model_validate_json(data)
-    except ValidationError:
-        return None
-
-
-def pack_command(command: RemoteCommand) -> bytes:
-    """Give the compact form of a command, without the driver, whom the session tells: 36 bytes."""
-    flags = command.drives | command.emergency << 1
-    return _COMPACT.pack(
-        b"C", bytes.fromhex(command.session), int(command.heard * 1000 + 1e-6), command.number, flags,
-        command.valid_ms, command.vx, command.vy, command.vz, command.yaw_rate,
-    )  # fmt: skip
-
-
-def unpack_command(data: bytes, driver: str) -> RemoteCommand | None:
-    """Read the compact form of a command; None for whatever is none."""
-    if len(data) != _COMPACT.size:
-        return None
-    mark, session, heard, number, flags, valid_ms, *velocity = _COMPACT.unpack(data)
-    if mark != b"C" or flags > 3:
-        return None
-    try:
-        return RemoteCommand(
-            session=session.hex(), heard=heard / 1000, number=number, driver=driver, drives=bool(flags & 1),
-            emergency=bool(flags & 2), valid_ms=valid_ms, **dict(zip(AXES, velocity, strict=True)),
-        )  # fmt: skip
     except ValidationError:
         return None

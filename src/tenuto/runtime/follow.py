@@ -29,7 +29,8 @@ def follow(
     the robot.
 
     Args:
-        profile: of the robot: chassis, actuators, stops, timeouts and sensors of distance are what counts of it.
+        profile: of the robot: chassis, actuators, outputs, actions, stops, timeouts and sensors of distance are what
+            counts of it.
         source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
             `tenuto.core.follow.FOLLOWED`.
         sinks, others, clock, on_tick: as of `tenuto.drive`.
@@ -42,4 +43,6 @@ def follow(
         source.tell(tick)
         return on_tick(tick) if on_tick is not None else None
 
-    return drive(follow_plan(profile.plan()), source, sinks, others=others, clock=clock, on_tick=tell)
+    plan = profile.plan()
+    source.prepare(plan)
+    return drive(follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=tell)

@@ -169,6 +169,8 @@ class _Drive:
         faults, notices = self.outlets.look(now, self.line.plan)
         if (problem := self.outlets.fatal(self.line.plan)) is not None:
             self._fail(*problem)
+        for emergency in self.outlets.new_emergencies():
+            self.line.join_emergency(emergency)
         if self.notes is not None and (note := self.notes()) is not None:
             notices += (Reason("note", note),)
         tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)

@@ -176,6 +176,7 @@ class Outlets:
 
     def __init__(self, sinks: Sequence[Sink], clock: Clock, *, in_threads: bool) -> None:
         self._all = [(Outlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
+        self._emergencies: set[Outlet] = set()
 
     def start(self, plan: Plan) -> None:
         """Get all sinks ready. Raises what one of them raises."""
@@ -206,6 +207,13 @@ class Outlets:
             if blocked > plan.guard.command_timeout and not outlet.sink.is_log:
                 faults += (Reason("sink_blocked", f"{name} has taken nothing for {blocked:.2f} s"),)
         return faults, notices
+
+    def new_emergencies(self) -> list[str]:
+        """Say which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""
+        now = {outlet: outlet.sink.emergency for outlet in self._all}
+        new = [why for outlet, why in now.items() if why and outlet not in self._emergencies]
+        self._emergencies = {outlet for outlet, why in now.items() if why}
+        return new
 
     def fatal(self, plan: Plan) -> tuple[BaseException, str] | None:
         """Give the first failure that ends the drive, and say it."""

@@ -30,6 +30,11 @@ class Sink(Closing, ABC):
         """What the driver should know of the far end, such as that it does not answer; empty for nothing."""
         return ""
 
+    @property
+    def emergency(self) -> str:
+        """Say why the driver's machine must be in an emergency stop too, for the far end is; empty if it is not."""
+        return ""
+
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 import time
 from abc import abstractmethod
 
+from tenuto.core.errors import SinkError
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
-from tenuto.protocols.remote import DriverEnd, RemoteCommand
+from tenuto.protocols.remote import DriverEnd, RemoteCommand, check_named
 from tenuto.sinks.base import Sink
 
 _STOPS, _APART = 5, 0.02
@@ -29,6 +31,15 @@ class RemoteSink(Sink):
         """Say that the line or the robot is silent, or why the robot stands."""
         why = self._line_problem() or self.end.problem(self._now())
         return f"{self.name}: {why}" if why else ""
+
+    def start(self, plan: Plan) -> None:
+        """Make sure that all that is to be sent goes into one message."""
+        check_named(plan, SinkError)
+
+    @property
+    def emergency(self) -> str:
+        """Say that the robot is in an emergency stop, whoever asked for it."""
+        return f"{self.name}: {self.end.emergency}" if self.end.emergency else ""
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""

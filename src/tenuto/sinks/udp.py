@@ -6,7 +6,8 @@ from tenuto.core.errors import SinkError
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
-from tenuto.protocols.remote import RemoteCommand, RemoteState, pack_command, read_json
+from tenuto.protocols.compact import pack_command
+from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
 from tenuto.sinks.remote import RemoteSink
 
 try:
@@ -33,7 +34,7 @@ class UdpSink(RemoteSink):
 
         Args:
             place: ``HOST:PORT`` of the robot. key: the file with the shared key.
-            rate: how many commands a second at most. form: "json", or "compact" for 36 bytes.
+            rate: how many commands a second at most. form: "json", or "compact", 36 bytes where there is no output.
             driver: a name for the robot to know; made up if none is given.
         """
         if form not in FORMS:

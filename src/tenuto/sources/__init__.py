@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tenuto.core.errors import SourceError, TenutoError
+from tenuto.core.frame import LinkCounts
 from tenuto.core.short_text import BROKER_KEYS
-from tenuto.sources.base import LinkCounts, Source
+from tenuto.sources.base import Source
 from tenuto.sources.text import SourceText, columns, parse_source, read_options
 
 if TYPE_CHECKING:

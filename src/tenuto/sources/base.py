@@ -3,20 +3,12 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import NamedTuple
 
 from tenuto.core.closing import Closing
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.layouts import ControlInfo
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
-
-
-class LinkCounts(NamedTuple):
-    """What a source has seen since it was opened: good frames, broken ones, ones its receiver lost."""
-
-    good: int = 0
-    bad: int = 0
-    lost: int = 0
 
 
 class Source(Closing, ABC):
@@ -35,6 +27,9 @@ class Source(Closing, ABC):
     @abstractmethod
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe every control that the frames will hold."""
+
+    def prepare(self, plan: Plan) -> None:  # most have the same controls for every robot
+        """Take note of the robot that is to follow, by the plan by which it is driven by hand: before `controls`."""
 
     @abstractmethod
     def poll(self, now: float) -> Frame | None:

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.protocols import Counts, PpmDecoder, PwmDecoder
-from tenuto.sources.base import LinkCounts
 from tenuto.sources.receiver import channel_values
 from tenuto.sources.recording import Recording, read_table
 

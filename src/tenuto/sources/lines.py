@@ -6,11 +6,11 @@ import time
 from collections.abc import Sequence
 
 from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 from tenuto.protocols import LineDecoder
-from tenuto.sources.base import LinkCounts, Source
+from tenuto.sources.base import Source
 from tenuto.sources.port import Port
 
 DEFAULT_BAUD = 115_200
@@ -63,11 +63,11 @@ class Lines(Source):
         """Give the newest line of what has come."""
         lines = self._decoder.feed(self._port.read())
         if self._port.problem:
-            return Frame(now, self._values, False, self._port.problem)
+            return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not lines:
             return None
         self._values = self._read(lines, now)
-        return Frame(now, self._values)
+        return Frame(now, self._values, counts=self.counts())
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
         return lines[-1]

@@ -28,7 +28,7 @@ class MqttSource(RemoteSource):
         """
         self._own = None
         if isinstance(broker, BrokerSettings):
-            gone = RobotEnd().state(None, 0.0).model_copy(update={"state": "gone"})
+            gone = RobotEnd().state(0.0).model_copy(update={"state": "gone"})
             will = Message(state_topic(robot), gone.model_dump_json().encode())
             broker = self._own = Broker(broker, SourceError, will=will)
         super().__init__(f"{robot} at {broker.name}")

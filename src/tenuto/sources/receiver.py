@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.layouts import LAYOUTS, ControlInfo
 from tenuto.protocols import ChannelFrame, CrsfDecoder, Decoder, IbusDecoder, SbusDecoder
-from tenuto.sources.base import LinkCounts, Source
+from tenuto.sources.base import Source
 from tenuto.sources.port import Port
 
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
@@ -63,15 +63,15 @@ class Receiver(Source):
         """Give the newest frame of what has come."""
         frames = self._decoder.feed(self._port.read())
         if self._port.problem:
-            return Frame(now, self._values, False, self._port.problem)
+            return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         heard = [frame for frame in frames if not frame.lost or frame.failsafe]
         if not heard:
             return None
         newest = heard[-1]
         if newest.failsafe:
-            return Frame(now, self._values, False, FAILSAFE, newest.signal)
+            return Frame(now, self._values, False, FAILSAFE, newest.signal, self.counts())
         self._values = channel_values(newest)
-        return Frame(now, self._values, signal=newest.signal)
+        return Frame(now, self._values, signal=newest.signal, counts=self.counts())
 
     def close(self) -> None:
         """Close the port."""

@@ -5,12 +5,13 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Iterable
 
-from tenuto.core.follow import FOLLOWED
-from tenuto.core.frame import Frame
+from tenuto.core.errors import SourceError
+from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.layouts import ControlInfo
+from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
-from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd
-from tenuto.sources.base import LinkCounts, Source
+from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd, check_named
+from tenuto.sources.base import Source
 
 
 class RemoteSource(Source):
@@ -35,8 +36,13 @@ class RemoteSource(Source):
         self._good = self._bad = 0
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the velocities, and who drives."""
-        return FOLLOWED
+        """Describe the velocities, who drives, and what else may be sent to this robot."""
+        return self.end.controls
+
+    def prepare(self, plan: Plan) -> None:
+        """Take note of the robot's outputs and actions."""
+        check_named(plan, SourceError)
+        self.end.prepare(plan)
 
     def counts(self) -> LinkCounts:
         """Say how many commands counted, and how many did not."""
@@ -45,6 +51,7 @@ class RemoteSource(Source):
     def tell(self, tick: Tick) -> None:
         """Take the robot's newest tick, which the driver's machine is told about."""
         self._tick = tick
+        self.end.tell(tick)
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest command since the last call; or that the last one is no longer valid."""
@@ -55,8 +62,9 @@ class RemoteSource(Source):
             elif not self.end.take(command, now):
                 counted = True
                 self._good += 1
-                self._values = command.values()
                 self._valid_until = now + command.valid_ms / 1000.0
+        if counted:
+            self._values = self.end.values()
         self._speak(now)
         if self._values is None:
             return None  # nobody has ever been heard
@@ -64,10 +72,10 @@ class RemoteSource(Source):
             self._lost = f"{self.end.driver} is gone"
         elif counted:
             self._lost = ""
-            return Frame(now, self._values)
+            return Frame(now, self._values, counts=self.counts())
         elif now > self._valid_until and not self._lost:
             self._lost = f"{self.end.driver} is silent: its last command is no longer valid"
-        return Frame(now, self._values, link_good=False, note=self._lost) if self._lost else None
+        return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
 
     def _speak(self, now: float) -> None:
         """Say how the robot is: at once where that has changed, and every so often."""
@@ -75,7 +83,7 @@ class RemoteSource(Source):
         what = () if status is None else (status.state, *(reason.code for reason in status.reasons))
         if now - self._said_at >= STATE_EVERY or what != self._said:
             self._said_at, self._said = now, what
-            self._send(self.end.state(self._tick, now))
+            self._send(self.end.state(now))
 
     @abstractmethod
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 from tenuto.core.errors import SourceError
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
-from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json, unpack_command
+from tenuto.protocols.compact import unpack_command
+from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json
 from tenuto.sources.remote import RemoteSource
 
 try:
