@@ -14,11 +14,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad, run
+from helpers import CENTRE, MEDLAR, Bench, pad, run
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure, wheel_measures
 from tenuto.analysis.odometry import load_odometry
 from tenuto.analysis.report import facts
+from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.tune import Wish, tune
 from tenuto.core.errors import RecordingError
 from tenuto.core.frame import LinkCounts
@@ -218,6 +219,37 @@ def test_a_report_is_one_page_that_needs_no_other(robot: str, course: str, folde
         "drive.png", "sticks.png", "actuators.png", "link.png", "loop.png"
     }  # fmt: skip
     assert run("report", log.name, "--profile", "quince.toml", cwd=folder).returncode == 1
+
+
+@pytest.mark.parametrize(("zone", "value"), [("round", 0.13), ("square", 0.1), ("straight", 0.1)])
+def test_the_shared_dead_zone_of_a_stick_comes_from_both_axes(zone: str, value: float, tmp_path: Path) -> None:
+    stick = f'\n[sticks.left]\nx = "steer"\ny = "drive"\nzone = "{zone}"\ndead_zone = 0.05\n'
+    profile = tenuto.parse_profile(TEXT.replace("dead_zone = 0.08\n", "") + stick)
+    rows = [pad(0.06, 0.08)] * 100 + [pad(0.9, -0.7, held=True)] * 50 + [pad(-0.06, -0.08)] * 100  # 0.1 away
+    pd.DataFrame(rows, index=pd.Index(np.arange(250) / 50.0, name="time")).to_csv(tmp_path / "sticks.csv")
+    changes = {change.key: change for change in tune(profile, tmp_path / "sticks.csv", Wish())}
+    assert changes["sticks", "left", "dead_zone"].value == value
+    _, changed = changed_text(TEXT.replace("dead_zone = 0.08\n", "") + stick, list(changes.values()))
+    assert changed.plan().sticks[0].dead_zone == value
+
+
+def test_the_log_of_an_axis_of_two_triggers_is_driven_by_once_more(tmp_path: Path) -> None:
+    old = TEXT[TEXT.index("[controls.drive]") : TEXT.index("[controls.steer]")]
+    triggers = '[controls.drive]\nreads = "right_trigger"\nminus = "left_trigger"\ndead_zone = 0.05\n'
+    (tmp_path / "mine.toml").write_text(TEXT.replace(old, triggers))
+    profile = tenuto.load_profile(tmp_path / "mine.toml")
+    held = {"right_x": CENTRE, "left_shoulder": 1.0}
+    rows = [{"right_trigger": 0.0, "left_trigger": 0.0} | held | {"left_shoulder": 0.0}] * 20
+    rows += [{"right_trigger": 0.0, "left_trigger": 0.0} | held] * 20
+    for right, left in ((32767.0, 0.0), (0.0, 0.0), (300.0, 20000.0)):
+        rows += [{"right_trigger": right, "left_trigger": left} | held] * 100
+    pd.DataFrame(rows, index=pd.Index(np.arange(len(rows)) / 50.0, name="time")).to_csv(tmp_path / "sticks.csv")
+    first = tenuto.replay(profile, tmp_path / "sticks.csv").to_frame()
+    assert first["command.vx"].min() < -0.2 < 1.1 < first["command.vx"].max()
+    first.to_csv(tmp_path / "run.csv", index=False)
+    frames = recorded_sticks(tmp_path / "run.csv", profile).frames
+    assert [dict(frame.values) for frame in frames] == rows
+    assert run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path).returncode == 0
 
 
 def test_tune_from_the_command_line(folder: Path) -> None:

@@ -44,15 +44,10 @@ def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | 
     """Put the raw numbers of a log under the names that the device has for them."""
     reads: dict[str, str] = {}
     for control in controls:
-        column = f"raw.{control.name}"
-        if column not in table.columns:
-            raise RecordingError(f"{path}: has no column {column}: was it driven with this profile?")
-        if control.minus is not None:
-            raise RecordingError(
-                f"{path}: {control.name} is made of {' and '.join(control.all_reads)}, and a log keeps one number of "
-                "it: use the recording of the sticks"
-            )
-        reads[column] = control.reads
+        for name, device_name in zip(control.raw_names, control.all_reads, strict=True):
+            if f"raw.{name}" not in table.columns:
+                raise RecordingError(f"{path}: has no column raw.{name}: was it driven with this profile?")
+            reads[f"raw.{name}"] = device_name
     fresh = table[(table["new_frame"] == 1) & ~table["guard.codes"].str.contains("link_bad")]
     frames: list[Frame] = []
     for time, age, *numbers in fresh[["time", "frame_age", *reads]].itertuples(index=False):

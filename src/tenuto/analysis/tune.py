@@ -5,6 +5,8 @@ key                          how
 ============================ ======================================================================================
 ``controls.NAME.dead_zone``  a quarter more than the stick was ever away from its middle while nobody moved it, at
                              least 0.03; or, with a stated noise σ, 4·σ more than its mean was away
+``sticks.NAME.dead_zone``    the same of the two axes of a stick that share a zone: of how far it was away in any
+                             direction where the zone is round, and of the axis that was further away where it is not
 ``speeds.forward``           the top speed that was wished for
 ``controls.NAME.expo``       from y = (1 − e)·x + e·x³: the e at which a tenth of the way beyond the dead zone gives
                              the finest useful speed; 0 to 0.9
@@ -34,6 +36,7 @@ from tenuto.core.limits import Ramp
 from tenuto.core.number import Array
 from tenuto.core.pipeline import Pipeline
 from tenuto.core.plan import Plan
+from tenuto.core.travel import Travel
 from tenuto.profile.patch import Change
 from tenuto.profile.schema import Profile
 
@@ -75,7 +78,7 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
     """
     frames = recorded_sticks(sticks, made_with or profile).frames
     plan = profile.plan()
-    changes = [*_dead_zones(plan, frames, wish)]
+    changes = [*_dead_zones(plan, frames, wish), *_stick_zones(profile, plan, frames, wish)]
     top = wish.top_speed or plan.full_speeds().forward
     if wish.top_speed is not None:
         changes.append(Change(("speeds", "forward"), f"{top:.3g} m/s", f"{plan.speeds.forward:.3g} m/s", "as wished"))
@@ -94,34 +97,64 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
 
 
 def _dead_zones(plan: Plan, frames: list[Frame], wish: Wish) -> Iterator[Change]:
-    """Propose the dead zone of each driving control."""
+    """Propose the dead zone of each driving control that has one of its own."""
     time = np.array([frame.time for frame in frames])
     shared = {name for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
     for control in plan.controls:
-        if control.name not in plan.driving_controls() or control.name in shared or control.minus is not None:
+        if control.name not in plan.driving_controls() or control.name in shared:
             continue
         positions = _positions(control, frames)
-        rest = _at_rest(time, positions)
-        seconds = float(np.diff(time, prepend=time[0])[rest].sum())
-        if seconds < _LEAST_REST:
-            continue  # nobody has ever let go of it: nothing can be said
-        away = positions[rest]
-        if wish.noise is not None:
-            middle = abs(float(away.mean()))
-            wide, why = middle + _SIGMAS * wish.noise, f"its middle is {middle:.3f} off, and 4 times the noise stated"
-        else:
-            far = float(np.abs(away).max())
-            wide = _MARGIN * far
-            why = f"in {seconds:.0f} s of rest it was up to {far:.3f} of its travel away, and a quarter more"
-        zone = math.ceil(100.0 * max(wide, _LEAST_ZONE) - 1e-9) / 100.0
-        yield Change(("controls", control.name, "dead_zone"), zone, f"{control.dead_zone:g}", why)
+        found = _zone(time, np.abs(positions), np.array([positions]), wish)
+        if found is not None:
+            yield Change(("controls", control.name, "dead_zone"), found[0], f"{control.dead_zone:g}", found[1])
+
+
+def _stick_zones(profile: Profile, plan: Plan, frames: list[Frame], wish: Wish) -> Iterator[Change]:
+    """Propose the dead zone of each stick whose axes share one."""
+    time = np.array([frame.time for frame in frames])
+    controls = {control.name: control for control in plan.controls}
+    for name, stick in zip(profile.sticks, plan.sticks, strict=True):
+        if stick.zone == "axes":
+            continue
+        axes = np.array([_positions(controls[axis], frames) for axis in (stick.x, stick.y)])
+        away = np.hypot(*axes) if stick.zone == "round" else np.abs(axes).max(axis=0)
+        found = _zone(time, away, axes, wish)
+        if found is not None:
+            yield Change(("sticks", name, "dead_zone"), found[0], f"{stick.dead_zone:g}", found[1])
+
+
+def _zone(time: Array, away: Array, axes: Array, wish: Wish) -> tuple[float, str] | None:
+    """Give a dead zone and its reason.
+
+    Args:
+        time: of each frame, s. away: how far the stick was from its middle. axes: (axis, frame), its positions.
+
+    Returns:
+        None where nobody has ever let go of it, so that nothing can be said.
+    """
+    rest = np.all([_at_rest(time, axis) for axis in axes], axis=0)
+    seconds = float(np.diff(time, prepend=time[0])[rest].sum())
+    if seconds < _LEAST_REST:
+        return None
+    if wish.noise is not None:
+        middle = float(np.hypot.reduce(axes[:, rest].mean(axis=1)))
+        wide, why = middle + _SIGMAS * wish.noise, f"its middle is {middle:.3f} off, and 4 times the noise stated"
+    else:
+        far = float(away[rest].max())
+        wide = _MARGIN * far
+        why = f"in {seconds:.0f} s of rest it was up to {far:.3f} of its travel away, and a quarter more"
+    return math.ceil(100.0 * max(wide, _LEAST_ZONE) - 1e-9) / 100.0, why
 
 
 def _positions(control: ControlPlan, frames: list[Frame]) -> Array:
-    raw = np.array([frame.values.get(control.reads, math.nan) for frame in frames])
-    if not np.isfinite(raw).all():
-        raise RecordingError(f"the sticks have no {control.reads}, which {control.name} reads")
-    return np.asarray(control.travel.position(raw))
+    def of(reads: str, travel: Travel) -> Array:
+        raw = np.array([frame.values.get(reads, math.nan) for frame in frames])
+        if not np.isfinite(raw).all():
+            raise RecordingError(f"the sticks have no {reads}, which {control.name} reads")
+        return np.asarray(travel.position(raw))
+
+    found = of(control.reads, control.travel)
+    return found if control.minus is None else found - of(control.minus.reads, control.minus.travel)
 
 
 def _at_rest(time: Array, positions: Array) -> Array:

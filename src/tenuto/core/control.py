@@ -59,6 +59,11 @@ class ControlPlan:
     noise: float = 0.0
 
     @property
+    def raw_names(self) -> tuple[str, ...]:
+        """Name its raw numbers as ticks and logs do: one, or two where two controls of the device make it."""
+        return (self.name,) if self.minus is None else (self.name, f"{self.name}.minus")
+
+    @property
     def all_reads(self) -> tuple[str, ...]:
         """The names of all controls of the device that it reads."""
         return (self.reads,) if self.minus is None else (self.reads, self.minus.reads)

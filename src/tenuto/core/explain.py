@@ -119,7 +119,7 @@ def _control(tick: Tick, control: ControlPlan, stick: StickPlan | None, drives: 
     name, travel = control.name, control.travel
     raw, position = tick.raw.get(name, math.nan), tick.positions[name]
     numbers = {"raw": raw, "low": travel.low, "high": travel.high, "position": position}
-    text = f"{_seen(control, raw, position)}, {_signed(position)} of its travel"
+    text = f"{_seen(tick, control)}, {_signed(position)} of its travel"
     if not drives:
         held = position >= HELD_FROM
         return Step(f"control {name}", f"{text}: {'held' if held else 'not held'}", numbers)
@@ -133,16 +133,18 @@ def _signed(share: float) -> str:
     return "0" if abs(share) < 0.0005 else f"{share:+.3f}"
 
 
-def _seen(control: ControlPlan, raw: float, position: float) -> str:
+def _seen(tick: Tick, control: ControlPlan) -> str:
     """Say what the device sends, and within which ends."""
+    raw, *opposite = (tick.raw.get(name, math.nan) for name in control.raw_names)
     if not math.isfinite(raw):
         return f"{control.reads} sends no number"
     travel = control.travel
     # A log may have been made by another calibration than that of the profile it is read with.
-    measured_so = control.minus is not None or abs(travel.position(raw) - position) < _SAME
+    measured_so = bool(opposite) or abs(travel.position(raw) - tick.positions[control.name]) < _SAME
     ends = f" of {travel.low:g}…{travel.high:g}" if measured_so else ""
     down = " (it counts down)" if travel.reverse else ""
-    return f"{control.reads} sends {raw:g}{ends}{down}"
+    other = "".join(f", {reads} {number:g}" for reads, number in zip(control.all_reads[1:], opposite, strict=True))
+    return f"{control.reads} sends {raw:g}{ends}{down}{other}"
 
 
 def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: float) -> str:

@@ -36,7 +36,9 @@ class Reader:
         self._period = period
         self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
         self.good: Frame | None = None
-        self.raw: Mapping[str, float] = dict.fromkeys((control.name for control in controls), math.nan)
+        self.raw: Mapping[str, float] = dict.fromkeys(
+            (name for control in controls for name in control.raw_names), math.nan
+        )
         self.positions: Mapping[str, float] = dict.fromkeys((control.name for control in controls), 0.0)
 
     def take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
@@ -49,6 +51,8 @@ class Reader:
             name = control.name
             value = values.get(control.reads, math.nan)
             raw[name] = value
+            if control.minus is not None:
+                raw[control.raw_names[1]] = values.get(control.minus.reads, math.nan)
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
             if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
                 faults += (_unbelievable(name, control, value, control.reads in values),)
