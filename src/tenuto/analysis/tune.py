@@ -92,7 +92,8 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
         why = f"{top:g}²/(2·({within:g} - {top:g}·{unnoticed:g})) stands within {within:g} m"
         value, was = f"{stop:g} m/s^2", f"{plan.guard.stop_deceleration:g} m/s^2"
         changes.append(Change(("guard", "stop_deceleration"), value, was, why))
-    changes += _acceleration(plan, frames, stop)
+    wished = profile.model_copy(update={"speeds": profile.speeds.model_copy(update={"forward": top})})
+    changes += _acceleration(plan if wish.top_speed is None else wished.plan(), frames, stop)
     return [change for change in changes if str(change.value) != change.was]
 
 
@@ -212,6 +213,7 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
     value = f"{math.floor(100.0 * found + 1e-9) / 100.0:.3g} m/s^2"
     was = f"{plan.limits.acceleration:.2g} m/s^2"
     why = f"with it the command is {errors[found]:.2g} m/s behind the sticks, in the root of the mean square"
+    why += f", {best:.2g} m/s of which has other causes" if best >= 0.01 else ""
     yield Change(("limits", "acceleration"), value, was, why)
 
 
