@@ -107,17 +107,19 @@ def test_keys_stop_mark_pause_and_help() -> None:
 
 
 def test_watch_polls_until_it_is_left() -> None:
-    polls: list[int] = []
+    polls, pressed = list[int](), list[str]()
+    keys = {"mark": lambda: pressed.append("m"), "afresh": lambda: pressed.append("r")}
 
     async def press() -> None:
-        app = WatchApp(lambda: not polls.append(1), lambda: f"polled {len(polls)}", 0.01)  # type: ignore[func-returns-value]
+        app = WatchApp(lambda: not polls.append(1), lambda: f"polled {len(polls)}", 0.01, keys)  # type: ignore[func-returns-value]
         async with app.run_test(size=(80, 24)) as pilot:
             await pilot.pause(0.5)
-            await pilot.press("q")
+            await pilot.press("m", "r", "m", "q")
         assert app.return_code == 0
 
     asyncio.run(press())
     assert len(polls) > 10
+    assert pressed == ["m", "r", "m"]
 
 
 def drive_in_a_terminal(folder: Path) -> "pexpect.spawn[str]":

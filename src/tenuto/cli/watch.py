@@ -18,7 +18,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import results
+from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.words import signal_in_words
 from tenuto.core.frame import Frame
@@ -39,6 +39,7 @@ class Watch:
         self.observer = Observer(source.controls(), travels)
         self.newest: Frame | None = None
         self.now = 0.0
+        self.marked: list[Frame] = []
 
     def poll(self, now: float) -> Frame | None:
         """Ask the source, and take in what it gives."""
@@ -49,6 +50,24 @@ class Watch:
             self.observer.add(frame)
         return frame
 
+    def mark(self) -> None:
+        """Keep the numbers of this moment, for the end."""
+        if self.newest is not None:
+            self.marked.append(self.newest._replace(time=self.now))
+
+    def marks(self) -> Text:
+        """A line a mark: the numbers of all controls that have moved at all."""
+        moving = [name for name, seen in self.observer.controls.items() if seen.low < seen.high]
+        lines = (
+            f"mark {number} at {frame.time:.2f} s: "
+            + (
+                ", ".join(f"{name} {_number(frame.values[name])}" for name in moving if name in frame.values)
+                or "at rest"
+            )
+            for number, frame in enumerate(self.marked, 1)
+        )
+        return Text("\n".join(lines))
+
     def head(self) -> Text:
         """One line: what it is, how often frames come, what is lost, how good the link is."""
         rate = self.observer.look(self.now)
@@ -58,6 +77,8 @@ class Watch:
         text.append(f"lost {counts.lost}", style="bold red" if counts.lost else "")
         if self.newest is not None and self.newest.signal is not None:
             text.append(f"   {signal_in_words(self.newest.signal)}")
+        if self.marked:
+            text.append(f"   {counted(len(self.marked), 'mark')}", style="bold")
         return text
 
     def link(self) -> Text:
@@ -95,13 +116,14 @@ class Watch:
         """The whole screen, cut where the terminal ends."""
         room = results.height - 5
         hidden = len(self.observer.controls) - room
-        more = f"{hidden} more controls below: make the terminal taller.   " if hidden > 0 else ""
+        usual = "Move one stick at a time. q ends, m marks, r forgets the ends, ? helps."
+        more = f"{hidden} more controls below: make the terminal taller. q ends, ? helps."
         return Group(
             self.head(),
             self.link(),
             Text(),
             self.table(room),
-            Text(f"{more}Move one stick at a time. q or Ctrl-C ends, ? helps.", style="dim"),
+            Text(more if hidden > 0 else usual, style="dim"),
         )
 
     def as_json(self) -> dict[str, object]:
@@ -114,6 +136,7 @@ class Watch:
                 name: {"raw": seen.raw, "low": seen.low, "high": seen.high, "position": seen.position}
                 for name, seen in self.observer.controls.items() if self.observer.frames
             },
+            "marks": [{"time": frame.time, "raw": dict(frame.values)} for frame in self.marked],
         }  # fmt: skip
 
 
@@ -161,7 +184,8 @@ def watch(
 ) -> None:
     """Show what a controller really sends: every control live, how far it went, and which one moved.
 
-    Move one stick: its row is picked out. That is how you find which number is which stick.
+    Move one stick: its row is picked out. That is how you find which number is which stick. In the full-screen view m
+    marks a moment, whose numbers are printed at the end, and r forgets how far each control has been.
 
     [bold]Examples:[/bold]
 
@@ -192,7 +216,7 @@ def watch(
         if not (plain or as_json) and may_take_the_screen([opened]):
             from tenuto.views.app import WatchApp
 
-            WatchApp(poll, view.view, _POLL_SECONDS).run()
+            WatchApp(poll, view.view, _POLL_SECONDS, {"mark": view.mark, "afresh": view.observer.begin_afresh}).run()
         else:
             _in_place(poll, view, live=results.is_terminal and not plain and not as_json)
     if as_json:
@@ -200,6 +224,8 @@ def watch(
     else:
         results.print(view.head(), view.link(), sep="\n", soft_wrap=True)
         results.print(view.table(), soft_wrap=True)
+        if view.marked:
+            results.print(view.marks(), soft_wrap=True)
     if writer is not None and not as_json:
         results.print(f"recorded {writer.frames} frames in {writer.path}", soft_wrap=True)
     if view.observer.frames == 0:

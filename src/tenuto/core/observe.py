@@ -75,6 +75,12 @@ class Observer:
                 seen.raw = raw
                 seen.low, seen.high = min(seen.low, raw), max(seen.high, raw)
 
+    def begin_afresh(self) -> None:
+        """Forget how far each control has been before now."""
+        for seen in self.controls.values():
+            if math.isfinite(seen.raw):
+                seen.low = seen.high = seen.raw
+
     def look(self, now: float) -> float:
         """Bring ``moved`` of every control up to date, and give the frames a second; ``now`` in s."""
         while self._recent and self._recent[0].time < now - WINDOW:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import ClassVar
 
 from rich.console import RenderableType
@@ -33,6 +33,8 @@ _HELP = """
 
 _WATCH_HELP = """
  q, Ctrl-C   end
+ m           mark this moment: its numbers are printed at the end
+ r           forget the ends: how far each control has been until now
  p, space    pause the view; frames are still taken, and recorded
  ?, h        this help; again: away with it
 
@@ -91,16 +93,27 @@ class _View(App[None]):
 class WatchApp(_View):
     """Polls a source, and shows it."""
 
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("m", "key('mark')", "mark"),
+        Binding("r", "key('afresh')", "begin afresh"),
+    ]
     HELP = _WATCH_HELP
 
-    def __init__(self, poll: Callable[[], bool], view: Callable[[], RenderableType], every: float) -> None:
+    def __init__(
+        self,
+        poll: Callable[[], bool],
+        view: Callable[[], RenderableType],
+        every: float,
+        keys: Mapping[str, Callable[[], None]],
+    ) -> None:
         """Say what to do.
 
         Args:
             poll: called every so often, s; False ends the view. view: gives what to show.
+            keys: what to do on "mark" and "afresh".
         """
         super().__init__()
-        self._poll, self._view, self._every = poll, view, every
+        self._poll, self._view, self._every, self._keys = poll, view, every, keys
 
     def on_mount(self) -> None:
         """Begin to poll and to draw."""
@@ -110,6 +123,11 @@ class WatchApp(_View):
     def drawn(self) -> RenderableType:
         """Give what is shown."""
         return self._view()
+
+    def action_key(self, name: str) -> None:
+        """Do what is to be done on a key, and show it."""
+        self._keys[name]()
+        self.draw()
 
     def _step(self) -> None:
         if not self._poll():
