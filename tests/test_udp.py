@@ -10,6 +10,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
+from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -82,6 +86,34 @@ def test_what_is_of_another_session_key_or_time_is_nothing() -> None:
     assert stale is not None
     assert asking.welcome(answers[1] or b"") is None  # a welcome counts once
     assert welcoming.first(stale.seal(b"")) is None  # and only the newest few wait for their first data
+
+
+def test_a_driver_written_from_the_docs_is_understood_and_the_key_alone_opens_nothing() -> None:
+    """All of docs/protocols.md once more, by the package cryptography alone."""
+
+    def cipher(secret: bytes, salt: bytes | None, info: str) -> ChaCha20Poly1305:
+        return ChaCha20Poly1305(HKDF(SHA256(), 32, salt, b"tenuto 1 " + info.encode()).derive(secret))
+
+    robot, own, handshake = RobotHandshake(KEY), X25519PrivateKey.generate(), cipher(KEY, None, "handshake")
+    public = own.public_key().public_bytes_raw()
+    forcing, hello = (
+        b"T\x11" + bytes(12) + handshake.encrypt(bytes(12), one + b"shed", b"T\x11") for one in (bytes(32), public)
+    )
+    assert robot.hello(forcing, 0.0) is None  # a public key with which anybody would agree on the same
+    welcome = robot.hello(hello, 0.0)
+    assert welcome is not None
+    said = handshake.decrypt(welcome[2:14], welcome[14:], b"T\x12")
+    assert (said[:32], len(said)) == (public, 68)
+    agreed = own.exchange(X25519PublicKey.from_public_bytes(said[32:64]))
+    header = b"T\x13" + said[64:] + bytes(8)
+    for secret, opens in ((KEY, False), (KEY + agreed, True)):
+        to_robot = cipher(secret, said[:64], "to robot")
+        first = robot.first(header + to_robot.encrypt(bytes(12), b"drive", header))
+        assert (first is not None) is opens
+    assert first is not None
+    assert (first[0].driver, first[1]) == ("shed", b"drive")
+    answer = first[0].session.seal(b"state")
+    assert cipher(KEY + agreed, said[:64], "to driver").decrypt(bytes(12), answer[14:], answer[:14]) == b"state"
 
 
 @pytest.fixture

@@ -1,7 +1,9 @@
 """Datagrams that nobody without the key can make, read, or send a second time; sans I/O. See docs/protocols.md.
 
-Authenticated encryption is ChaCha20-Poly1305 (RFC 8439), keys are derived by HKDF with SHA-256 (RFC 5869), the replay
-window is that of RFC 6479's kind, 64 wide. Needs the package cryptography (``pip install tenuto[udp]``).
+Authenticated encryption is ChaCha20-Poly1305 (RFC 8439), keys are derived by HKDF with SHA-256 (RFC 5869) from the
+shared key and from keys that each end makes for one handshake and forgets (X25519, RFC 7748), so that a key which is
+lost later opens nothing that was recorded before. The replay window is that of RFC 6479's kind, 64 wide. Needs the
+package cryptography (``pip install tenuto[udp]``).
 """
 
 from __future__ import annotations
@@ -11,13 +13,14 @@ import struct
 from typing import NamedTuple
 
 from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 HELLO, WELCOME, DATA = b"T\x11", b"T\x12", b"T\x13"
 WINDOW = 64
-_RANDOM, _NONCE, _TAG = 16, 12, 16
+_PUBLIC, _NONCE, _TAG = 32, 12, 16
 _HEADER = struct.Struct(">2s4sQ")  # of data: mark, session, counter
 _LONGEST_NAME = 64
 # As many handshakes wait for their first data; and a robot answers so many hellos a second, and no more.
@@ -26,6 +29,18 @@ _MOST_PENDING, _MOST_HELLOS = 4, 10
 
 def _derive(key: bytes, salt: bytes, info: bytes) -> ChaCha20Poly1305:
     return ChaCha20Poly1305(HKDF(SHA256(), 32, salt, b"tenuto 1 " + info).derive(key))
+
+
+def _public(own: X25519PrivateKey) -> bytes:
+    return own.public_key().public_bytes_raw()
+
+
+def _agree(own: X25519PrivateKey, theirs: bytes) -> bytes | None:
+    """Give what the two ends agree on; None for a public key that forces the result (RFC 7748, section 6.1)."""
+    try:
+        return own.exchange(X25519PublicKey.from_public_bytes(theirs))
+    except ValueError:
+        return None
 
 
 class ReplayWindow:
@@ -53,15 +68,16 @@ class ReplayWindow:
 class Session:
     """What two ends agreed on: a key for each direction, a counter for what leaves, a window for what comes."""
 
-    def __init__(self, key: bytes, number: bytes, randoms: bytes, *, robot: bool) -> None:
+    def __init__(self, secret: bytes, number: bytes, publics: bytes, *, robot: bool) -> None:
         """Derive the keys.
 
         Args:
-            key: the shared one. number: 4 bytes that name the session. randoms: the driver's and then the robot's.
+            secret: the shared key, and after it what the two ends agreed on in this handshake.
+            number: 4 bytes that name the session. publics: the driver's and then the robot's public key.
             robot: this is the robot's end.
         """
         self.number = number
-        to_robot, to_driver = _derive(key, randoms, b"to robot"), _derive(key, randoms, b"to driver")
+        to_robot, to_driver = _derive(secret, publics, b"to robot"), _derive(secret, publics, b"to driver")
         self._out, self._in = (to_driver, to_robot) if robot else (to_robot, to_driver)
         self._counter = 0
         self._window = ReplayWindow()
@@ -117,20 +133,24 @@ class DriverHandshake(_Handshake):
     def __init__(self, key: bytes, name: str) -> None:
         super().__init__(key)
         self._name = name.encode()[:_LONGEST_NAME]
-        self._random = b""
+        self._own: X25519PrivateKey | None = None
 
     def hello(self) -> bytes:
         """Make a hello; a welcome to an earlier one counts no more."""
-        self._random = secrets.token_bytes(_RANDOM)
-        return self._pack(HELLO, self._random + self._name)
+        self._own = X25519PrivateKey.generate()
+        return self._pack(HELLO, _public(self._own) + self._name)
 
     def welcome(self, datagram: bytes) -> Session | None:
         """Give the session that a welcome begins; None if it is not the welcome to the newest hello."""
-        data = self._unpack(WELCOME, datagram)
-        if data is None or len(data) != 2 * _RANDOM + 4 or data[:_RANDOM] != self._random or not self._random:
+        data, own = self._unpack(WELCOME, datagram), self._own
+        if data is None or own is None or len(data) != 2 * _PUBLIC + 4 or data[:_PUBLIC] != _public(own):
             return None
-        self._random = b""
-        return Session(self._key, data[2 * _RANDOM :], data[: 2 * _RANDOM], robot=False)
+        publics, number = data[: 2 * _PUBLIC], data[2 * _PUBLIC :]
+        agreed = _agree(own, publics[_PUBLIC:])
+        if agreed is None:
+            return None
+        self._own = None
+        return Session(self._key + agreed, number, publics, robot=False)
 
 
 class Pending(NamedTuple):
@@ -156,15 +176,17 @@ class RobotHandshake(_Handshake):
         if len(self._hellos) >= _MOST_HELLOS:
             return None
         data = self._unpack(HELLO, datagram)
-        if data is None or not _RANDOM < len(data) <= _RANDOM + _LONGEST_NAME:
+        if data is None or not _PUBLIC < len(data) <= _PUBLIC + _LONGEST_NAME:
             return None
         self._hellos.append(now)
-        randoms, number = data[:_RANDOM] + secrets.token_bytes(_RANDOM), secrets.token_bytes(4)
-        driver = data[_RANDOM:].decode(errors="replace")
-        self._pending = [
-            *self._pending[1 - _MOST_PENDING :], Pending(Session(self._key, number, randoms, robot=True), driver)
-        ]  # fmt: skip
-        return self._pack(WELCOME, randoms + number)
+        theirs, driver, own = data[:_PUBLIC], data[_PUBLIC:].decode(errors="replace"), X25519PrivateKey.generate()
+        agreed = _agree(own, theirs)
+        if agreed is None:
+            return None
+        publics, number = theirs + _public(own), secrets.token_bytes(4)
+        session = Session(self._key + agreed, number, publics, robot=True)
+        self._pending = [*self._pending[1 - _MOST_PENDING :], Pending(session, driver)]
+        return self._pack(WELCOME, publics + number)
 
     def first(self, datagram: bytes) -> tuple[Pending, bytes] | None:
         """Give the pending session that a datagram is the first of, and its data; it is pending no more."""
