@@ -163,7 +163,8 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
     assert (tmp_path / "round.png").stat().st_size > 20_000
     far = run("script", tree, medlar, "--within", "2", "--go", cwd=tmp_path)
     assert far.returncode == 1
-    assert "it gets 3.02 m away, and is to stay within 2.00 m" in far.stderr
+    # Half a metre ahead, then 1.09 rad of a circle of 1.5 m at 0.5 m/s: sin 1.09 - 3 cos 1.09 = -0.5.
+    assert "it gets 3.02 m away, and is to stay within 2.00 m, at 5.3 s, in steps.1 (circle) and steps.2" in far.stderr
     fit = run("script", tree, medlar, "--within", "2", "--fit", "--json", cwd=tmp_path)
     assert fit.returncode == 0, fit.stderr
     assert json.loads(fit.stdout)["excursion"] < 2.0
@@ -175,7 +176,7 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         ('turn_speed = "12 deg/s"', 'speed = "1 m/s"', "steps.2.turn_speed: expected a turning speed"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "none.csv"', "none.csv"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 2.72 m/s, and the profile"),
-        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, and the profile allows 0.00"),
+        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, and the profile allows 0.00, at 0.0 s, in steps.0 (ramp)"),
         ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as the script asks"),
         ('seconds = "1 s"', 'seconds = "4000 s"', "and may last 3600 s"),
     ):

@@ -16,7 +16,7 @@ from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 
 if TYPE_CHECKING:
-    from tenuto.core.script import Course
+    from tenuto.core.script import Course, Misfit
     from tenuto.core.tick import Tick
     from tenuto.profile import Profile
 
@@ -58,28 +58,36 @@ def script(
     mode, chassis = plan.mode, plan.chassis
     name, motion = load_script(script)
     notes: list[str] = []
+    pace = 1.0
     try:
         course = Course(motion, mode.limits.acceleration, mode.limits.turn_acceleration)
         wrong = course.problems(mode.speeds, mode.limits, within)
         if wrong and fit:
             scaled, course = fitted(motion, mode.speeds, mode.limits, within)
+            pace = scaled.pace
             notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")
             wrong = []
         cannot = beyond(course, chassis)
         wrong += cannot
     except ValueError as error:
         raise tenuto.TenutoError(f"{script}: {error}") from error
+
+    def where(misfit: Misfit) -> str:
+        step = motion.name_at(misfit.time * pace)
+        return f", in {step}" if step else ""
+
     if figure is not None:
         from tenuto.figures import save_figure
         from tenuto.figures.script import script_figure
 
         save_figure(script_figure(name, course, within), figure)
     if as_json:
-        typer.echo(json.dumps({"name": name, **_figures(course), "problems": wrong, "notes": notes}, indent=2))
+        said = [f"{misfit}{where(misfit)}" for misfit in wrong]
+        typer.echo(json.dumps({"name": name, **_figures(course), "problems": said, "notes": notes}, indent=2))
     else:
         _print(name, course, notes)
-    for problem in wrong:
-        problems.print(f"{problem}", style="bold red", soft_wrap=True)
+    for misfit in wrong:
+        problems.print(f"{misfit}{where(misfit)}", style="bold red", soft_wrap=True)
     if wrong:
         mend = "change its steps" if cannot else "--fit makes it smaller and slower"
         problems.print(f"It is not driven so: {mend}.", soft_wrap=True)

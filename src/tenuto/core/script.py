@@ -9,13 +9,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
 from tenuto.core.chassis.base import Chassis
 from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
 from tenuto.core.limits import Limits, approach
+from tenuto.core.number import Array
 from tenuto.core.odometry import along_arc
 
 # A course is sampled so often, s, and read in between by straight lines.
@@ -134,9 +135,14 @@ class Samples:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """Pieces after one another."""
+    """Pieces after one another.
+
+    Attributes:
+        pieces: what is done. names: of the pieces, for people; none where nobody gave them any.
+    """
 
     pieces: tuple[Piece, ...]
+    names: tuple[str, ...] = ()
 
     @property
     def seconds(self) -> float:
@@ -150,6 +156,14 @@ class Chain:
                 return piece.at(time)
             time -= piece.seconds
         return STANDSTILL
+
+    def name_at(self, time: float) -> str:
+        """Name the piece whose turn it is, or the last one; empty where they have no names."""
+        for piece, name in zip(self.pieces, self.names, strict=False):
+            if time < piece.seconds:
+                return name
+            time -= piece.seconds
+        return self.names[-1] if self.names else ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,6 +220,20 @@ def square(side: float, speed: float, turn: float | None) -> Chain:
 def figure_of_eight(radius: float, speed: float, way: str = "along") -> Chain:
     """Round one circle to the left and one to the right."""
     return Chain((Circle(radius, speed, 1.0, way), Circle(radius, speed, -1.0, way)))
+
+
+class Misfit(NamedTuple):
+    """Something of a course that a robot must not do, or cannot.
+
+    Attributes:
+        text: what it is. time: when it is so for the first time, s.
+    """
+
+    text: str
+    time: float
+
+    def __str__(self) -> str:
+        return f"{self.text}, at {self.time:.1f} s"
 
 
 class Course:
@@ -275,38 +303,45 @@ class Course:
         before, after = self.velocities[row].tolist(), self.velocities[row + 1].tolist()
         return VelocityCommand(*(a + share * (b - a) for a, b in zip(before, after, strict=True)))
 
-    def problems(self, speeds: Speeds, limits: Limits, within: float = math.inf) -> list[str]:
+    def problems(self, speeds: Speeds, limits: Limits, within: float = math.inf) -> list[Misfit]:
         """List what of it a robot must not do: too fast, too sudden, too far. Nothing where all is well."""
-        fast, slow = self.velocities.max(axis=0), -self.velocities.min(axis=0)
+        vx, vy, vz, turn = self.velocities.T
         found = [
-            f"{word}: {reached:.2f} {unit}, and the profile allows {allowed:.2f}"
-            for word, reached, allowed, unit in (
-                ("forward", fast[0], speeds.forward, "m/s"), ("backward", slow[0], speeds.backward, "m/s"),
-                ("sideways", max(fast[1], slow[1]), speeds.sideways, "m/s"), ("up", fast[2], speeds.up, "m/s"),
-                ("down", slow[2], speeds.down, "m/s"), ("turn", max(fast[3], slow[3]), speeds.turn, "rad/s"),
-            ) if reached > allowed * (1.0 + 1e-9)
+            Misfit(f"{word}: {way.max():.2f} {unit}, and the profile allows {most:.2f}", self._first(way > most + 1e-9))
+            for word, way, most, unit in (
+                ("forward", vx, speeds.forward, "m/s"), ("backward", -vx, speeds.backward, "m/s"),
+                ("sideways", np.abs(vy), speeds.sideways, "m/s"), ("up", vz, speeds.up, "m/s"),
+                ("down", -vz, speeds.down, "m/s"), ("turn", np.abs(turn), speeds.turn, "rad/s"),
+            ) if way.max() > most + 1e-9
         ]  # fmt: skip
-        for name, reached, (allowed, _, _) in zip(AXES, self.top_accelerations, limits.axes, strict=True):
-            if reached > allowed * (1.0 + 1e-6):
-                found.append(f"acceleration of {name}: {reached:.2f}, and the profile allows {allowed:.2f}")
+        changes = np.abs(np.diff(self.velocities, axis=0)).T / STEP
+        for name, change, (most, _, _) in zip(AXES, changes, limits.axes, strict=True):
+            if change.max() > most * (1.0 + 1e-6):
+                text = f"acceleration of {name}: {change.max():.2f}, and the profile allows {most:.2f}"
+                found.append(Misfit(text, self._first(change > most * (1.0 + 1e-6))))
         if self.excursion > within:
-            found.append(f"it gets {self.excursion:.2f} m away, and is to stay within {within:.2f} m")
+            text = f"it gets {self.excursion:.2f} m away, and is to stay within {within:.2f} m"
+            found.append(Misfit(text, self._first(np.sqrt(self.x**2 + self.y**2 + self.z**2) > within)))
         return found
 
+    def _first(self, where: Array) -> float:
+        return float(self.times[int(np.argmax(where))])
 
-def beyond(course: Course, chassis: Chassis) -> list[str]:
+
+def beyond(course: Course, chassis: Chassis) -> list[Misfit]:
     """List what of a course a vehicle cannot do: a way it cannot go, or faster than it can. Looked at every 20 ms."""
-    ways: set[str] = set()
-    least = 1.0
-    for row in course.velocities[::4].tolist():
+    ways: dict[str, float] = {}
+    least, least_at = 1.0, 0.0
+    for time, row in zip(course.times[::4].tolist(), course.velocities[::4].tolist(), strict=True):
         command = VelocityCommand(*row)
         _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*command)))
-        least = min(least, share)
-        ways.update(chassis.cannot(command))
-    found = [f"this vehicle cannot do {', '.join(sorted(ways))} as the script asks"] if ways else []
-    return found + (
-        [f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most"] if 0.0 < least < 1.0 else []
-    )
+        least, least_at = min((least, least_at), (share, time))
+        for way in chassis.cannot(command):
+            ways.setdefault(way, time)
+    found = [Misfit(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+    if 0.0 < least < 1.0:
+        found.append(Misfit(f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most", least_at))
+    return found
 
 
 def fitted(piece: Piece, speeds: Speeds, limits: Limits, within: float = math.inf) -> tuple[Scaled, Course]:
@@ -330,18 +365,21 @@ def fitted(piece: Piece, speeds: Speeds, limits: Limits, within: float = math.in
                 (float(-course.velocities[:, 2].min()), speeds.down), (course.top_speeds.yaw_rate, speeds.turn),
             ]  # fmt: skip
             if any(top > 1e-6 and most <= 0.0 for top, most in tops):
-                raise ValueError("; ".join(course.problems(speeds, limits, within)))
+                raise ValueError("; ".join(map(str, course.problems(speeds, limits, within))))
             pace *= 0.999 * min([1.0, *(most / top for top, most in tops if top > 1e-9)])
         course = Course(Scaled(piece, size, pace), limits.acceleration, limits.turn_acceleration)
-    raise ValueError("; ".join(course.problems(speeds, limits, within)))
+    raise ValueError("; ".join(map(str, course.problems(speeds, limits, within))))
 
 
-def overlaid(pieces: Sequence[tuple[Piece, bool]]) -> Chain:
-    """Put pieces after one another, those marked so together with the one before."""
+def overlaid(pieces: Sequence[tuple[Piece, bool]], names: Sequence[str] = ()) -> Chain:
+    """Put pieces after one another, those marked so together with the one before; each may have a name."""
     groups: list[list[Piece]] = []
-    for piece, together in pieces:
-        if together and groups:
-            groups[-1].append(piece)
-        else:
-            groups.append([piece])
-    return Chain(tuple(group[0] if len(group) == 1 else Together(tuple(group)) for group in groups))
+    named: list[list[str]] = []
+    for number, (piece, together) in enumerate(pieces):
+        if not (together and groups):
+            groups.append([])
+            named.append([])
+        groups[-1].append(piece)
+        named[-1] += names[number : number + 1]
+    made = tuple(group[0] if len(group) == 1 else Together(tuple(group)) for group in groups)
+    return Chain(made, tuple(" and ".join(group) for group in named) if names else ())

@@ -134,7 +134,8 @@ def load_script(path: str | Path) -> tuple[str, Chain]:
         raise ProfileError(where, [problem_of(details, Script) for details in error.errors()]) from None
     except _WrongStepError as error:
         raise ProfileError(where, [error.args[0]]) from error
-    return script.name, overlaid(pieces)
+    names = [f"steps.{number} ({step.kind})" for number, step in enumerate(script.steps)]
+    return script.name, overlaid(pieces, names)
 
 
 class _WrongStepError(Exception):
