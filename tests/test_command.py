@@ -169,6 +169,12 @@ def test_a_trim_is_kept_over_restarts(tmp_path: Path) -> None:
         in run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path).stdout
     )
     assert tomllib.loads((tmp_path / "lift.trims.toml").read_text()) == {"steer": 0.02}
+    (tmp_path / "full.csv").symlink_to("/dev/full")
+    early = [frame._replace(time=0.2 * frame.time) for frame in frames]  # before the disk is found to be full
+    write_recording(tmp_path / "early.csv", early)
+    full = run("drive", "lift.toml", "--recording", "early.csv", "--to", "log:full.csv", cwd=tmp_path)
+    assert (full.returncode, "No space left" in full.stderr) == (1, True)  # and what was trimmed until then is kept
+    assert tomllib.loads((tmp_path / "lift.trims.toml").read_text())["steer"] > 0.02
     (tmp_path / "lift.trims.toml").write_text("steer = 7")
     broken = run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path)
     assert (broken.returncode, "lift.trims.toml: steer: expected a number from -1 to 1" in broken.stderr) == (1, True)

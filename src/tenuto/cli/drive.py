@@ -78,6 +78,7 @@ def drive(
     import tenuto
     from tenuto.calibration.store import find_calibration
     from tenuto.profile.trims import load_trims, save_trims, trims_path
+    from tenuto.runtime import DriveReport
     from tenuto.runtime.changes import WatchedProfile
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
@@ -111,13 +112,16 @@ def drive(
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
-        planned = prepare(loaded)
-        with live_view(planned.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
-            report = tenuto.drive(
-                planned, opened, sinks, others=others, on_tick=until(seconds, view.show),
-                changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
-            )  # fmt: skip
-    trims_kept = save_trims(trims_path(profile), loaded, report.trims)
+        planned, report = prepare(loaded), DriveReport()
+        try:
+            with live_view(planned.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
+                tenuto.drive(
+                    planned, opened, sinks, others=others, on_tick=until(seconds, view.show),
+                    changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
+                    report=report,
+                )  # fmt: skip
+        finally:
+            trims_kept = save_trims(trims_path(profile), loaded, report.trims)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:

@@ -66,6 +66,7 @@ def drive(
     changes: Callable[[], Plan | str | None] | None = None,
     bell: Callable[[], None] | None = None,
     notes: Callable[[], str | None] | None = None,
+    report: DriveReport | None = None,
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
 
@@ -88,6 +89,7 @@ def drive(
         bell: rings where the profile wants that, and is called from the loop.
         notes: asked at every tick for something to note with it, such as a mark that the driver has set; must not
             block.
+        report: filled in as it goes, for whoever wants to know it of a drive that ended in an exception too.
 
     Returns:
         How it went.
@@ -96,7 +98,7 @@ def drive(
         SourceError: a source has not the controls that the profile reads.
         Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
     """
-    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes).run()
+    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes, report).run()
 
 
 class _Drive:
@@ -113,6 +115,7 @@ class _Drive:
         changes: Callable[[], Plan | str | None] | None,
         bell: Callable[[], None] | None,
         notes: Callable[[], str | None] | None,
+        report: DriveReport | None,
     ) -> None:
         self.line = Changeover(plan)
         self.source, self.others = source, others
@@ -120,7 +123,7 @@ class _Drive:
         self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
         self.on_tick, self.changes, self.bell, self.notes = on_tick, changes, bell, notes
         self.cues = Cues()
-        self.report = DriveReport()
+        self.report = DriveReport() if report is None else report
         self.failure: BaseException | None = None
         self.signals = 0
         self.stopping_sinks = False
