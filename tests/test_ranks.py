@@ -18,6 +18,7 @@ from tenuto.core.demand import STANDSTILL
 from tenuto.core.distance import speed_to_stop_within
 from tenuto.data import shipped
 from tenuto.sim.soak import Hands
+from tenuto.sources.recording import write_recording
 
 ROOT = Path(__file__).parents[1]
 LESSON = tenuto.load_profile(shipped("medlar-lesson.toml"))
@@ -37,6 +38,7 @@ class Lesson:
         self.instructor, self.learner = Hands(plan), Hands(plan)
         self.now = 0.0
         self.ticks: list[Tick] = []
+        self.frames: dict[str, list[Frame]] = {}
         self.front: float | None = 5000.0
         self.planner: tuple[float, float] | None = None
 
@@ -52,6 +54,8 @@ class Lesson:
             frames["front"] = Frame(self.now, {"front": self.front})
         own = Frame(self.now, self.instructor.put(**{"held": False, **instructor})) if instructor is not None else None
         self.ticks.append(self.pipeline.step(own, self.now, others=frames))
+        for name, frame in {"": own, **frames}.items():
+            self.frames.setdefault(name, []).extend([] if frame is None else [frame])
         return self.ticks[-1]
 
     def run(self, ticks: int, instructor: Held | None, learner: Held | None = None) -> Tick:
@@ -66,6 +70,23 @@ class Lesson:
         self.enable()
         self.run(10, SOLO | {"pressed": "north"}, SOLO)
         return self.run(3, SOLO, SOLO)
+
+
+def test_a_lesson_is_replayed_from_the_recordings_of_all(tmp_path: Path) -> None:
+    lesson = Lesson()
+    lesson.planner = (0.5, 0.1)
+    lesson.give()
+    lesson.run(100, SOLO, SOLO | {"drive": 1.0})
+    lesson.run(50, SOLO | {"drive": 0.5}, SOLO | {"drive": 1.0})
+    for name, frames in lesson.frames.items():
+        write_recording(tmp_path / f"{name}.csv", frames)
+    again = tenuto.replay(
+        LESSON, tmp_path / ".csv", others={name: tmp_path / f"{name}.csv" for name in lesson.frames if name}
+    )
+    assert {tick.driver for tick in again} == {"instructor", "learner"}
+    for before, after in zip(lesson.ticks[5:-2], again[5:], strict=False):  # with its recording it ends
+        assert (after.driver, after.guard.state) == (before.driver, before.guard.state)
+        assert after.command == pytest.approx(before.command, abs=0.02)
 
 
 def test_a_lesson() -> None:

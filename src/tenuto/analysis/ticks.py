@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
@@ -57,20 +58,33 @@ class Ticks(Sequence[Tick]):
         return pd.DataFrame([tick.as_row() for tick in self._ticks])
 
 
-def replay(profile: Planned, recording: str | Path | Source, sinks: Sequence[Sink] = ()) -> Ticks:
+def replay(
+    profile: Planned,
+    recording: str | Path | Source,
+    sinks: Sequence[Sink] = (),
+    *,
+    others: Mapping[str, str | Path | Source] | None = None,
+) -> Ticks:
     """Run the pipeline over a recording in simulated time: the same ticks as live, as fast as it goes.
 
     Args:
         profile: a profile, or a plan made in code.
         recording: the path of a recording, or a source that comes to an end.
         sinks: what else gets the ticks, such as a simulated robot.
+        others: the recordings of the other drivers and of the sensors of distance, by the names the profile has for
+            them. It ends with the first.
 
     Raises:
         RecordingError: the recording cannot be read.
         SourceError: it has not the controls that the profile reads.
     """
     kept: list[Tick] = []
-    source = recording if isinstance(recording, Source) else open_source(f"recording:{recording}")
-    with source:
-        report = drive(profile, source, sinks, clock=SimulatedClock(), on_tick=kept.append)
+    with ExitStack() as stack:
+        source = stack.enter_context(_recorded(recording))
+        more = {name: stack.enter_context(_recorded(one)) for name, one in (others or {}).items()}
+        report = drive(profile, source, sinks, others=more, clock=SimulatedClock(), on_tick=kept.append)
     return Ticks(kept, report)
+
+
+def _recorded(recording: str | Path | Source) -> Source:
+    return recording if isinstance(recording, Source) else open_source(f"recording:{recording}")
