@@ -8,8 +8,9 @@ from pathlib import Path
 from tempfile import mkdtemp
 
 import tenuto
+from tenuto.analysis.advice import wheel_measures
 from tenuto.analysis.compare import driver_figures
-from tenuto.analysis.measure import measure, wheel_measures
+from tenuto.analysis.measure import measure
 from tenuto.analysis.odometry import load_odometry
 from tenuto.analysis.report import events, facts, path_of
 from tenuto.analysis.tune import Wish, tune
@@ -50,7 +51,7 @@ save_figure(compare_figure(comparison), folder / "compare.png")
 # %% Does it do what it is told?
 odometry = load_odometry(shipped("medlar-odometry.csv"))
 response = measure(table, odometry)
-for name, value in wheel_measures(response, plan.chassis).items():
+for name, value in wheel_measures(response, profile).items():
     print(f"{name}: {value.value:.4f} ± {value.plus_minus:.4f} m, from {value.seconds:.0f} s")
 save_figure(measure_figure(table, response), folder / "measure.png")
 

@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 
 import tenuto
 from helpers import CENTRE, MEDLAR, Bench, pad, run
+from tenuto.analysis.advice import wheel_measures
 from tenuto.analysis.compare import reversals
-from tenuto.analysis.measure import Value, measure, wheel_measures
+from tenuto.analysis.measure import Value, measure
 from tenuto.analysis.odometry import load_odometry
 from tenuto.analysis.report import facts
 from tenuto.analysis.sticks import recorded_sticks
@@ -45,7 +46,7 @@ def measured(truth: Truth, tmp_path: Path, *, clock: float = 0.0, seed: int = 1)
     simulated_odometry(TABLE, truth, rate=30.0, clock=clock, seed=seed).to_csv(file, index=False)
     found = measure(TABLE, load_odometry(file))
     turning = found.responses["yaw_rate"]
-    result: dict[str, Value | float | bool] = dict(wheel_measures(found, PLAN.chassis))
+    result: dict[str, Value | float | bool] = dict(wheel_measures(found, MEDLAR))
     if turning.delay is not None:
         result["delay"] = turning.delay
     return result | {"motor_lag": turning.time_constant, "clock": found.clock_offset, "one": found.one_clock}
@@ -122,6 +123,31 @@ def test_what_was_measured_goes_into_the_profile(folder: Path) -> None:
     assert tenuto.parse_profile(after).plan().chassis != PLAN.chassis
     changed = [pair for pair in zip(before.splitlines(), after.splitlines(), strict=True) if pair[0] != pair[1]]
     assert [line.split(" =")[0] for line, _ in changed] == ["track", "wheel_radius"]  # and nothing else, not a comment
+
+
+RING = re.sub(
+    r"\[chassis\].*?\n\n", '[chassis]\nkind = "omni"\ncount = 3\nradius = "0.2 m"\nwheel_radius = "0.05 m"\n\n', TEXT,
+    flags=re.DOTALL,
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("text", "course", "turns"),
+    [(RING, "orchard-row", {"radius": 0.22}), (shipped("quince.toml").read_text(), "quince-course", {})],
+)
+def test_wheels_of_other_robots_are_measured_too(
+    text: str, course: str, turns: dict[str, float], tmp_path: Path
+) -> None:
+    profile = tenuto.parse_profile(text)
+    table = tenuto.replay(profile, shipped(f"{course}.csv")).to_frame()
+    true = {"wheel_radius": profile.chassis.wheel_radius * 1.06, **turns}  # type: ignore[union-attr]
+    real = profile.chassis.model_copy(update=true)
+    truth = Truth(0.0, 0.0, delay=0.05, noise=0.003, heading_noise=0.003)
+    chassis = profile.model_copy(update={"chassis": real}).plan().chassis
+    simulated_odometry(table, truth, chassis=chassis, rate=30.0).to_csv(tmp_path / "odometry.csv", index=False)
+    found = wheel_measures(measure(table, load_odometry(tmp_path / "odometry.csv")), profile)
+    assert set(found) == set(true)
+    assert all(abs(found[key].value - value) <= found[key].plus_minus < 0.03 * value for key, value in true.items())
 
 
 @given(st.lists(st.floats(-1.0, 1.0), min_size=1, max_size=30))

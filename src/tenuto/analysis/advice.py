@@ -1,35 +1,67 @@
-"""What to change in a profile after its robot was measured."""
+"""What a measured robot says of its wheels, and what to change in its profile."""
 
 from __future__ import annotations
 
-from tenuto.analysis.measure import Measured, Value, wheel_measures
-from tenuto.core.chassis import Differential, SkidSteer
+import math
+
+from tenuto.analysis.measure import Measured, Value
+from tenuto.profile.chassis import SkidTable, WheelsBase
 from tenuto.profile.patch import Change
 from tenuto.profile.schema import Profile
+
+# Kind of vehicle → the one measure that makes turning of its wheels' speeds. Others have more than one: where wheels
+# steer, their angles and their speeds both turn the robot, and one scale cannot tell which of them is wrong.
+_TURNS_BY = {
+    "differential": "track", "skid_steer": "effective_track", "tracked": "effective_track", "omni": "radius",
+}  # fmt: skip
+
+
+def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
+    """Give what wheel radius and track (or what turns this vehicle) must be for the robot to do what it is told.
+
+    A robot that goes s times as fast as commanded has wheels s times as large as the profile says. Its turning speed is
+    a speed divided by a length (the track, or the radius of a ring of wheels), so one that turns w times as fast has
+    s/w times that length. A wheel that slips evenly looks like a smaller one: these are effective measures, good for
+    this ground.
+
+    Returns:
+        Keys of ``[chassis]`` → their values, m: ``"wheel_radius"`` where it went ahead, and ``"track"``,
+        ``"effective_track"`` or ``"radius"`` where it also turned and has such a one; nothing for what has no wheels.
+    """
+    ahead, turning, chassis = found.responses.get("vx"), found.responses.get("yaw_rate"), profile.chassis
+    if not isinstance(chassis, WheelsBase) or ahead is None:
+        return {}
+    s = ahead.scale
+    result = {"wheel_radius": Value(chassis.wheel_radius * s.value, chassis.wheel_radius * s.plus_minus, s.seconds)}
+    key = _TURNS_BY.get(chassis.kind, "")
+    now = _now(profile, key) if key else None
+    if turning is not None and turning.scale.value > 0.0 and now is not None:
+        w = turning.scale
+        value = now * s.value / w.value
+        share = math.hypot(s.plus_minus / s.value, w.plus_minus / w.value)
+        result[key] = Value(value, abs(value) * share, min(s.seconds, w.seconds))
+    return result
 
 
 def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
     """Give the keys of the profile that the measurement contradicts: those whose value lies outside the interval."""
-    plan = profile.plan()
-    chassis = profile.chassis
     changes = []
-    for name, value in wheel_measures(found, plan.chassis).items():
-        key = name if name in type(chassis).model_fields else "effective_track"
-        now = _now(profile, name)
-        if abs(value.value - now) <= value.plus_minus:
+    for key, value in wheel_measures(found, profile).items():
+        now = _now(profile, key)
+        if now is None or abs(value.value - now) <= value.plus_minus:
             continue
         why = f"measured {_metres(value)} from {value.seconds:.0f} s of motion"
         changes.append(Change(("chassis", key), f"{value.value:.4g} m", f"{now:.4g} m", why))
     return changes
 
 
-def _now(profile: Profile, name: str) -> float:
-    chassis = profile.plan().chassis
-    if isinstance(chassis, Differential):
-        return chassis.wheel_radius if name == "wheel_radius" else chassis.track
-    if isinstance(chassis, SkidSteer):
-        return chassis.wheel_radius if name == "wheel_radius" else chassis.centre_left + chassis.centre_right
-    raise TypeError(f"{type(chassis).__name__} has no {name}")  # wheel_measures gives nothing for it
+def _now(profile: Profile, key: str) -> float | None:
+    """Give what the profile says, m; None where it says nothing, as of omni wheels that are placed one by one."""
+    chassis = profile.chassis
+    value = getattr(chassis, key, None)
+    if value is None and isinstance(chassis, SkidTable) and chassis.centre_left and chassis.centre_right:
+        return chassis.centre_left + chassis.centre_right
+    return value if isinstance(value, float) else None
 
 
 def _metres(value: Value) -> str:

@@ -20,7 +20,6 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tenuto.analysis.odometry import Motion
-from tenuto.core.chassis import Chassis, Differential, SkidSteer
 from tenuto.core.number import Array
 
 if TYPE_CHECKING:
@@ -263,28 +262,3 @@ def _uncertainty(jacobian: Array, residuals: Array, motion: Motion) -> Array:
     inverse = np.linalg.pinv(jacobian.T @ jacobian)
     covariance = inverse @ middle @ inverse * len(scores) / max(len(scores) - jacobian.shape[1], 1)
     return np.asarray(_SIGMAS * np.sqrt(np.maximum(np.diag(covariance), 0.0)))
-
-
-def wheel_measures(found: Measured, chassis: Chassis) -> dict[str, Value]:
-    """Give what wheel radius and track (or effective track) must be for the robot to do what it is told.
-
-    A robot that goes s times as fast as commanded has wheels s times as large as the profile says; one that turns w
-    times as fast has s/w times the track. A wheel that slips evenly looks like a smaller one: these are effective
-    measures, good for this ground.
-
-    Returns:
-        ``"wheel_radius"``, and ``"track"`` where it also turned, in m; nothing for other vehicles than those with two
-        driven sides.
-    """
-    ahead, turning = found.responses.get("vx"), found.responses.get("yaw_rate")
-    if not isinstance(chassis, (Differential, SkidSteer)) or ahead is None:
-        return {}
-    s = ahead.scale
-    result = {"wheel_radius": Value(chassis.wheel_radius * s.value, chassis.wheel_radius * s.plus_minus, s.seconds)}
-    if turning is not None and turning.scale.value > 0.0:
-        w = turning.scale
-        track = chassis.track if isinstance(chassis, Differential) else chassis.centre_left + chassis.centre_right
-        value = track * s.value / w.value
-        share = math.hypot(s.plus_minus / s.value, w.plus_minus / w.value)
-        result["track"] = Value(value, abs(value) * share, min(s.seconds, w.seconds))
-    return result

@@ -46,9 +46,8 @@ def measure(
       tenuto measure run.csv --odometry wheels.csv --profile medlar.toml --apply
     """
     import tenuto
-    from tenuto.analysis.advice import changes_after_measuring
+    from tenuto.analysis.advice import changes_after_measuring, wheel_measures
     from tenuto.analysis.measure import measure as find
-    from tenuto.analysis.measure import wheel_measures
     from tenuto.analysis.odometry import load_odometry
     from tenuto.figures import save_figure
     from tenuto.figures.measure import measure_figure
@@ -59,7 +58,7 @@ def measure(
     changes = changes_after_measuring(loaded, found)
     if figure is not None:
         save_figure(measure_figure(table, found, f"{loaded.name}: does it do what it is told?"), figure)
-    wheels = wheel_measures(found, loaded.plan().chassis)
+    wheels = wheel_measures(found, loaded)
     if as_json:
         typer.echo(json.dumps(_plain(found, wheels) | {"changes": {one.place: one.value for one in changes}}, indent=2))
     else:

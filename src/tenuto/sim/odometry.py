@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tenuto.core.chassis import Differential
+from tenuto.core.chassis import Chassis, Differential
 from tenuto.sim.robots import Physics, SimulatedRobot
 
 if TYPE_CHECKING:
@@ -36,12 +36,19 @@ class Truth:
 
 
 def simulated_odometry(
-    table: pd.DataFrame, truth: Truth, *, rate: float = 20.0, clock: float = 0.0, seed: int = 1
+    table: pd.DataFrame,
+    truth: Truth,
+    *,
+    chassis: Chassis | None = None,
+    rate: float = 20.0,
+    clock: float = 0.0,
+    seed: int = 1,
 ) -> pd.DataFrame:
     """Drive the real cart by the wheel speeds of a log, and measure where it is.
 
     Args:
-        table: a log of a cart with two driven wheels. truth: what the cart is really like.
+        table: a log of a cart with two driven wheels, or of what ``chassis`` is. truth: what it is really like.
+        chassis: of another robot as it really is; the wheel radius and track of ``truth`` count for a cart only.
         rate: rows a second. clock: how far the odometry's clock is ahead of the log's, s. seed: for what is random.
 
     Returns:
@@ -51,8 +58,8 @@ def simulated_odometry(
 
     random = np.random.default_rng(seed)
     physics = Physics(truth.motor_lag, truth.friction, truth.slip, seed=seed)
-    robot = SimulatedRobot(Differential(truth.track, truth.wheel_radius), physics)
-    wheels = ("left_wheel", "right_wheel")
+    robot = SimulatedRobot(chassis or Differential(truth.track, truth.wheel_radius), physics)
+    wheels = tuple(robot.actuators)
     times = table["time"].to_numpy()
     commands = table[[f"actuators.{wheel}" for wheel in wheels]].to_numpy()
     given = 0
