@@ -22,6 +22,7 @@ class Stop:
         codes: the codes of its reasons, joined as in the log.
         reasons: the same as text.
         speed: the command's forward speed when it began, m/s.
+        was_moving: the stop took the robot from its way, rather than finding it at standstill.
     """
 
     time: float
@@ -30,16 +31,12 @@ class Stop:
     codes: str
     reasons: str
     speed: float
+    was_moving: bool
 
     @property
     def title(self) -> str:
         """A few words for a figure, such as "link quiet"."""
         return self.codes.split("; ")[0].replace("_", " ")
-
-    @property
-    def was_moving(self) -> bool:
-        """Whether the stop took the robot from its way, rather than finding it at standstill."""
-        return self.stood > self.time
 
 
 def find_stops(table: pd.DataFrame) -> list[Stop]:
@@ -66,6 +63,7 @@ def find_stops(table: pd.DataFrame) -> list[Stop]:
                 codes=str(table["guard.codes"].iloc[row]),
                 reasons=str(table["guard.reasons"].iloc[row]),
                 speed=float(table["command.vx"].iloc[row - 1]),
+                was_moving=not bool(standing[row - 1]),
             )
         )
     return stops

@@ -36,11 +36,11 @@ def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -
         raise RecordingError(f"the log goes from {first:.2f} to {last:.2f} s: there is no {at:g} s in it")
     row = int(np.searchsorted(time, at, side="right")) - 1
     tick = next(ticks_of(table.iloc[row : row + 1]))
-    return explain(tick, _plan_of(table, planned), _held_since(table, row))
+    return explain(tick, plan_of_log(table, planned), _held_since(table, row))
 
 
-def _plan_of(table: pd.DataFrame, planned: Planned) -> Plan:
-    """Give the plan that made a log: that of a robot that follows, where its controls are velocities."""
+def plan_of_log(table: pd.DataFrame, planned: Planned) -> Plan:
+    """Give the plan that made a log with a profile: that of a robot that follows, where its controls are velocities."""
     plan = planned.plan()
     raw = {str(column).removeprefix("raw.") for column in table.columns if str(column).startswith("raw.")}
     if not raw >= {info.name for info in FOLLOWED}:

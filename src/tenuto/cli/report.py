@@ -38,13 +38,14 @@ def report(
     """
     import tenuto
     from tenuto.analysis.report import events, facts, path_of
+    from tenuto.analysis.why import plan_of_log
     from tenuto.figures import save_figure
     from tenuto.figures.page import html_report
     from tenuto.figures.report import report_figures
 
     place = profile or beside(log)
     loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
-    plan = loaded.plan()
+    plan = plan_of_log(table, loaded)
     _same_robot(log, place, [str(name) for name in table.columns], list(plan.chassis.bounds()))
     found = facts(table, plan, path_of(table, plan).robot.path)
     figures = report_figures(table, plan, loaded.name)

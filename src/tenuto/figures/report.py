@@ -141,8 +141,11 @@ def sticks_figure(table: pd.DataFrame, plan: Plan) -> Figure:
     axes = np.ravel(figure.subplots(1, max(len(pairs) + len(names), 1)))
     for ax, (x, y) in zip(axes, pairs, strict=False):
         plot_stick_density(ax, table, x, y, (zones[x], zones[y]))
-    for ax, name in zip(axes[len(pairs) :], names, strict=True):
+    for ax, name in zip(axes[len(pairs) :], names, strict=False):
         plot_share(ax, table, name, zones[name])
+    if not names:
+        axes[0].text(0.5, 0.5, "none of the sticks of this profile is in this log", ha="center", va="center")
+        axes[0].set_axis_off()
     return figure
 
 

@@ -196,7 +196,8 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     lines = [text, speed]
     if command.vy or command.vz:
         lines.append(Text(f"        {command.vy:+.2f} m/s left, {command.vz:+.2f} m/s up"))
-    return lines + _actuators(scene, tick, width)
+    outputs = ", ".join(f"{name} {level:g}" for name, level in tick.outputs.items())
+    return lines + _actuators(scene, tick, width) + ([Text.assemble(("outputs ", "dim"), outputs)] if outputs else [])
 
 
 def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
