@@ -5,17 +5,21 @@ import math
 import re
 from pathlib import Path
 
+import pandas as pd
 import pytest
 
 import tenuto
 from helpers import MEDLAR, Bench, pad, run
-from tenuto import State, Tick
+from tenuto import Frame, Pipeline, State, Tick
 from tenuto.analysis.logs import ticks_of
-from tenuto.analysis.why import explain_at
+from tenuto.analysis.stops import find_stops
+from tenuto.analysis.why import explain_at, plan_of_log
 from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.explain import Explanation
+from tenuto.core.follow import FOLLOWED, follow_plan
 from tenuto.data import shipped
+from tenuto.figures.report import report_figures
 
 COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
 
@@ -119,3 +123,21 @@ def test_objects_show_themselves_in_a_notebook() -> None:
         assert shown.startswith("<b>")
         assert said in shown
         assert shown.count("<tr>") == shown.count("</tr>") > 0
+
+
+def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profile() -> None:
+    pipeline, ticks = Pipeline(follow_plan(MEDLAR.plan())), list[Tick]()
+    sent = dict.fromkeys((info.name for info in FOLLOWED), 0.0)
+    for steps, values in ((10, {}), (10, {"hold_to_run": 1.0}), (40, {"hold_to_run": 1.0, "vx": 0.3}),
+                          (5, {"hold_to_run": 1.0, "emergency_stop": 1.0, "vx": 0.3})):  # fmt: skip
+        for _ in range(steps):
+            now = 0.02 * len(ticks)
+            ticks.append(pipeline.step(Frame(now, sent | values), now))
+    table = pd.DataFrame(tick.as_row() for tick in ticks)
+    assert "because vx asks for no more" in explain_at(table, MEDLAR, 1.1).answer
+    (stop,) = find_stops(table)
+    assert (stop.was_moving, stop.stood == stop.time) == (True, True)  # of category 0: from 0.3 m/s at once
+    sticks = report_figures(table, plan_of_log(table, MEDLAR))["sticks"]
+    assert [ax.get_title() for ax in sticks.axes] == ["vx", "vy", "vz", "yaw_rate"]
+    other = report_figures(table, MEDLAR.plan())["sticks"]  # of another profile, not a traceback
+    assert "none of the sticks" in other.axes[0].texts[0].get_text()
