@@ -185,7 +185,10 @@ def _controls(scene: Scene, tick: Tick, width: int, most: int) -> list[Text]:
 
 def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     """Show intent and command against the full speeds, and each actuator as a signed bar."""
-    intent = ", ".join(f"{name} {value:+.2f}" for name, value in tick.intent._asdict().items() if value) or "nothing"
+    intent = (
+        ", ".join(f"{name} {value:+.2f}" for name, value in tick.intent._asdict().items() if round(value, 2))
+        or "nothing"
+    )
     command, long = tick.command, min(31, (width - 60) // 2)
     text = Text.assemble(("intent ", "dim"), intent)
     speed = Text.assemble(("command ", "dim"), f"{command.vx:+.2f} of {scene.forward:.2f} m/s ")
