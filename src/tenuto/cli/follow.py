@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from contextlib import ExitStack
 from dataclasses import asdict
 from pathlib import Path
@@ -13,6 +14,7 @@ from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.drive import keep_profile
+from tenuto.cli.live import until
 from tenuto.cli.status import StatusLine
 from tenuto.cli.words import named_texts, report_in_words
 
@@ -37,6 +39,9 @@ def follow(
         list[str] | None,
         typer.Option(help="Another source for a sensor of distance: NAME=SOURCE.", show_default=False),
     ] = None,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+    ] = math.inf,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
     """Run at the robot: follow what a driver's machine sends, and stop by itself when that is silent, late or gone.
@@ -70,7 +75,7 @@ def follow(
             said = f" follows {opened.name} → {names}. Ctrl-C stops it."
             results.print(Text.assemble((loaded.name, "bold"), said), soft_wrap=True)
         with StatusLine(quiet=as_json) as status:
-            report = tenuto.follow(loaded, opened, sinks, others=others, on_tick=status.show)
+            report = tenuto.follow(loaded, opened, sinks, others=others, on_tick=until(seconds, status.show))
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:
