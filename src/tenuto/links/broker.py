@@ -30,6 +30,7 @@ PORT, TLS_PORT = 1883, 8883
 _KEEP_ALIVE = 2
 # Of what has not left yet, and of what nobody has read yet: as many messages are kept.
 _MOST_UNSENT, _MOST_UNREAD = 8, 256
+_MOST_ROUTES = 1024
 _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
 # A message that nobody got within this is thrown away by the broker, s: the standard counts whole seconds.
 _EXPIRES = 1
@@ -97,7 +98,11 @@ class Broker:
         self.name = f"{settings.host}:{port}"
         self._will, self._greeting = will, greeting
         self._inboxes: dict[str, deque[Message]] = {}
+        # To whom a topic goes: matching takes 20 µs each, and a station listens to many robots.
+        self._routes: dict[str, tuple[deque[Message], ...]] = {}
         self._unsent: dict[str, deque[mqtt.MQTTMessageInfo]] = {}
+        self._expiry = Properties(PacketTypes.PUBLISH)  # type: ignore[no-untyped-call]
+        self._expiry.MessageExpiryInterval = _EXPIRES
         self._why = "it has not answered yet"
         self._refused = False
         self._connected = threading.Event()
@@ -130,6 +135,7 @@ class Broker:
         """Listen to a topic from now on, wildcards and all; give where its newest messages are left."""
         with self._asking:
             inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
+            self._routes = {}
             if self._connected.is_set():
                 self._client.subscribe(topic, qos=0)
         return inbox
@@ -148,11 +154,7 @@ class Broker:
             return False
         if len(unsent) >= _MOST_UNSENT:
             return False
-        properties = None
-        if expires:
-            properties = Properties(PacketTypes.PUBLISH)  # type: ignore[no-untyped-call]
-            properties.MessageExpiryInterval = _EXPIRES
-        info = self._client.publish(topic, data, qos=0, retain=retain, properties=properties)
+        info = self._client.publish(topic, data, qos=0, retain=retain, properties=self._expiry if expires else None)
         if info.rc == mqtt.MQTT_ERR_SUCCESS:
             unsent.append(info)
         return info.rc == mqtt.MQTT_ERR_SUCCESS
@@ -203,9 +205,17 @@ class Broker:
         self._why = "nothing answers there"
 
     def _on_message(self, client: mqtt.Client, _: Any, message: mqtt.MQTTMessage) -> None:
-        for topic, inbox in list(self._inboxes.items()):
-            if mqtt.topic_matches_sub(topic, message.topic):
-                inbox.append(Message(message.topic, bytes(message.payload)))
+        topic, routes = message.topic, self._routes
+        inboxes = routes.get(topic)
+        if inboxes is None:
+            if len(routes) >= _MOST_ROUTES:
+                routes.clear()
+            inboxes = tuple(
+                inbox for wanted, inbox in list(self._inboxes.items()) if mqtt.topic_matches_sub(wanted, topic)
+            )
+            routes[topic] = inboxes
+        for inbox in inboxes:
+            inbox.append(Message(topic, bytes(message.payload)))
 
 
 def _at_once(client: mqtt.Client, _: Any, opened: Any) -> None:
