@@ -28,7 +28,8 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
         Keys of ``[chassis]`` → their values, m: ``"wheel_radius"`` where it went ahead, and ``"track"``,
         ``"effective_track"`` or ``"radius"`` where it also turned and has such a one; nothing for what has no wheels.
     """
-    ahead, turning, chassis = found.responses.get("vx"), found.responses.get("yaw_rate"), profile.chassis
+    chassis = profile.chassis
+    ahead, turning = (found.responses.get(axis) for axis in ("vx", "yaw_rate"))
     if not isinstance(chassis, WheelsBase) or ahead is None:
         return {}
     s = ahead.scale
