@@ -21,6 +21,7 @@ from tenuto.protocols.remote import (
     LET_GO_AFTER,
     MOST_AGE,
     DriverEnd,
+    FiredAction,
     RemoteCommand,
     RemoteState,
     RobotEnd,
@@ -97,16 +98,25 @@ def test_garbled_messages_are_none(data: bytes) -> None:
 speeds = st.floats(-8.0, 8.0, width=32)
 
 
-@given(speeds, speeds, speeds, speeds, st.booleans(), st.integers(1, 60_000), st.integers(0, 2**32 - 1))
+names = st.text(min_size=1, max_size=40)
+levels = st.dictionaries(names, st.floats(-1.0, 1.0, width=32), max_size=16)
+fired = st.lists(st.builds(FiredAction, name=names, number=st.integers(0, 2**32 - 1)), max_size=16)
+
+
+@given(speeds, speeds, speeds, speeds, st.booleans(), st.integers(1, 60_000), st.integers(0, 2**32 - 1), levels, fired)
 def test_json_keeps_to_its_schema_and_the_compact_form_says_the_same(
-    vx: float, vy: float, vz: float, yaw_rate: float, drives: bool, valid_ms: int, number: int
-) -> None:
+    vx: float, vy: float, vz: float, yaw_rate: float, drives: bool, valid_ms: int, number: int,
+    outputs: dict[str, float], actions: list[FiredAction],
+) -> None:  # fmt: skip
     command = RemoteCommand(
         session="0123456789abcdef", heard=12.345, number=number, driver="shed", drives=drives, emergency=not drives,
-        vx=vx, vy=vy, vz=vz, yaw_rate=yaw_rate, valid_ms=valid_ms,
+        vx=vx, vy=vy, vz=vz, yaw_rate=yaw_rate, valid_ms=valid_ms, outputs=outputs, actions=actions,
     )  # fmt: skip
-    assert unpack_command(pack_command(command), "shed") == command
-    assert len(pack_command(command)) == 36  # as docs/protocols.md has it
+    packed = pack_command(command)
+    assert unpack_command(packed, "shed") == command
+    assert unpack_command(packed[:-1], "shed") is unpack_command(packed + b"x", "shed") is None
+    named = [*outputs, *(action.name for action in actions)]
+    assert len(packed) == 36 + 2 * bool(named) + sum(5 + len(name.encode()) for name in named)  # as docs/protocols.md
     text = command.model_dump_json()
     assert read_json(RemoteCommand, text.encode()) == command
     jsonschema.validate(json.loads(text), json.loads((SCHEMAS / "command.json").read_text()))
