@@ -32,7 +32,7 @@ class Reader:
         self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
         self._frozen_after = frozen_after if self._noisy else math.inf
         self._same: tuple[tuple[float, ...], float] = ((), 0.0)
-        self._controls = tuple((control, *control.believable) for control in controls)
+        self._controls = tuple((control, *control.believable, control.raw_names[-1]) for control in controls)
         self._period = period
         self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
         self.good: Frame | None = None
@@ -47,24 +47,23 @@ class Reader:
         positions: dict[str, float] = {}
         faults = () if self._sound(frame, now) else self._frame_faults(frame, now)
         values = frame.values
-        for control, lowest, highest in self._controls:
+        for control, lowest, highest, other_name in self._controls:
             name = control.name
             value = values.get(control.reads, math.nan)
             raw[name] = value
-            if control.minus is not None:
-                raw[control.raw_names[1]] = values.get(control.minus.reads, math.nan)
+            opposite, other = control.minus, 0.0
+            if opposite is not None:
+                other = raw[other_name] = values.get(opposite.reads, math.nan)
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
             if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
                 faults += (_unbelievable(name, control, value, control.reads in values),)
                 continue
             position = control.travel.position(value)
-            if control.minus is not None:
-                opposite = control.minus
-                value = values.get(opposite.reads, math.nan)
-                if not (isinstance(value, (int, float)) and opposite.believable[0] <= value <= opposite.believable[1]):
-                    faults += (_unbelievable(name, opposite, value, opposite.reads in values),)
+            if opposite is not None:
+                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
+                    faults += (_unbelievable(name, opposite, other, opposite.reads in values),)
                     continue
-                position -= opposite.travel.position(value)
+                position -= opposite.travel.position(other)
             positions[name] = position
         self.raw = raw
         if not faults and self._frozen_after < math.inf:
@@ -117,14 +116,14 @@ class Reader:
 
     def _take_centres(self, frame: Frame) -> None:
         """Take the centres that are to be taken at start, each as soon as its control has been still."""
-        for control, lowest, highest in self._controls:
+        for control, *_ in self._controls:
             waiting = self._centring.get(control.name)
             travel = waiting.feed(frame.time, frame.values[control.reads]) if waiting is not None else None
             if travel is not None:
                 del self._centring[control.name]
                 centred = replace(control, travel=travel, centre_at_start=False)
                 self._controls = tuple(
-                    (centred, lowest, highest) if entry[0] is control else entry for entry in self._controls
+                    (centred, *entry[1:]) if entry[0] is control else entry for entry in self._controls
                 )
 
 

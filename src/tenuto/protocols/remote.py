@@ -125,6 +125,7 @@ class RobotEnd:
     Attributes:
         controls: what its frames hold.
         session: chosen afresh. driver: who has the robot. refused: how many commands did not count, by why.
+        tick: the robot's newest; None before the first.
     """
 
     def __init__(self) -> None:
@@ -142,7 +143,7 @@ class RobotEnd:
         self._waiting: list[str] = []
         self._lacks: dict[str, None] = {}
         self._done: tuple[str, ...] = ()
-        self._tick: Tick | None = None
+        self.tick: Tick | None = None
         self._shown = 0
 
     @property
@@ -202,14 +203,14 @@ class RobotEnd:
 
     def tell(self, tick: Tick) -> None:
         """Take the robot's newest tick; it knows the newest command that counted."""
-        self._tick, self._shown = tick, self.number
+        self.tick, self._shown = tick, self.number
 
     def state(self, now: float) -> RemoteState:
         """Say how the robot is."""
         if now - self._begun > _LONGEST_SESSION:
             # What counts in the messages is bounded. A new session drops what is on its way, and so stops the robot.
             self.session, self._begun = secrets.token_hex(8), now
-        tick = self._tick
+        tick = self.tick
         command = STANDSTILL if tick is None else tick.command
         status = None if tick is None else tick.guard
         said = () if tick is None else (*tick.guard.reasons, *tick.notices)

@@ -27,12 +27,13 @@ class Outlet:
         sink: where they go.
         failure: what it raised, if it did; it gets no more ticks then, but still its stop.
         stopped: it has taken its stop.
+        emergency: its far end was in an emergency stop when that was last asked.
     """
 
     def __init__(self, sink: Sink, clock: Clock) -> None:
         self.sink = sink
         self.failure: BaseException | None = None
-        self.stopped = False
+        self.stopped = self.emergency = False
         self._clock = clock
         self._waiting: deque[Tick | Plan] = deque()
         self._last: Tick | None = None
@@ -176,7 +177,6 @@ class Outlets:
 
     def __init__(self, sinks: Sequence[Sink], clock: Clock, *, in_threads: bool) -> None:
         self._all = [(Outlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
-        self._emergencies: set[Outlet] = set()
 
     def start(self, plan: Plan) -> None:
         """Get all sinks ready. Raises what one of them raises."""
@@ -210,9 +210,12 @@ class Outlets:
 
     def new_emergencies(self) -> list[str]:
         """Say which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""
-        now = {outlet: outlet.sink.emergency for outlet in self._all}
-        new = [why for outlet, why in now.items() if why and outlet not in self._emergencies]
-        self._emergencies = {outlet for outlet, why in now.items() if why}
+        new: list[str] = []
+        for outlet in self._all:
+            why = outlet.sink.emergency
+            if why and not outlet.emergency:
+                new.append(why)
+            outlet.emergency = bool(why)
         return new
 
     def fatal(self, plan: Plan) -> tuple[BaseException, str] | None:

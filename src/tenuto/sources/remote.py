@@ -30,7 +30,6 @@ class RemoteSource(Source):
         self._valid_until = 0.0
         self._values: dict[str, float] | None = None
         self._lost = ""
-        self._tick: Tick | None = None
         self._said_at = -STATE_EVERY
         self._said: tuple[str, ...] = ()
         self._good = self._bad = 0
@@ -50,7 +49,6 @@ class RemoteSource(Source):
 
     def tell(self, tick: Tick) -> None:
         """Take the robot's newest tick, which the driver's machine is told about."""
-        self._tick = tick
         self.end.tell(tick)
 
     def poll(self, now: float) -> Frame | None:
@@ -79,7 +77,7 @@ class RemoteSource(Source):
 
     def _speak(self, now: float) -> None:
         """Say how the robot is: at once where that has changed, and every so often."""
-        status = None if self._tick is None else self._tick.guard
+        status = None if self.end.tick is None else self.end.tick.guard
         what = () if status is None else (status.state, *(reason.code for reason in status.reasons))
         if now - self._said_at >= STATE_EVERY or what != self._said:
             self._said_at, self._said = now, what
