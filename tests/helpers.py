@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import subprocess
 import sys
 from pathlib import Path
 from typing import Any, cast
 
 from tenuto import Frame, Pipeline, Tick, load_profile
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock, Timer
 from tenuto.core.chassis import Differential
 from tenuto.core.layouts import ControlInfo
 from tenuto.core.plan import Planned
@@ -56,7 +60,19 @@ class Bench:
         return self.run(seconds, pad(forward, left, held=True))
 
 
-def run(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+def run(*arguments: str, cwd: Path, clock: Timer | None = None) -> subprocess.CompletedProcess[str]:
+    """Run the command in this process, in simulated time unless there is a clock."""
+    out, err, status = io.StringIO(), io.StringIO(), 0
+    with contextlib.chdir(cwd), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            main(arguments, clock or SimulatedClock())
+        except SystemExit as end:
+            status = end.code if isinstance(end.code, int) else 0
+    return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
+
+
+def run_process(*arguments: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    """Run the command as a process of its own."""
     command = [sys.executable, "-m", "tenuto", *arguments]
     return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False)
 

@@ -20,11 +20,11 @@ import tenuto
 from brokers import free_port, wait_for
 from helpers import Bench, Hands, run
 from tenuto import Tick, VelocityCommand
+from tenuto.clock import MonotonicClock
 from tenuto.core.guard import State
 from tenuto.data import shipped
 from tenuto.protocols.mavlink import MavlinkLink, Member, channel_overrides, manual_sticks, velocity_setpoint
-from tenuto.runtime.clock import MonotonicClock
-from tenuto.runtime.outlet import Outlet
+from tenuto.runtime.outlet import ThreadOutlet
 from tenuto.sim.autopilot import Autopilot
 from tenuto.sinks.function import FunctionSink
 from tenuto.sinks.mavlink import AutopilotCommand, MavlinkSink
@@ -330,7 +330,7 @@ def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> N
         if len(hung) == 1:
             free.wait()
 
-    outlet = Outlet(FunctionSink("hung", slow), MonotonicClock())
+    outlet = ThreadOutlet(FunctionSink("hung", slow), MonotonicClock())
     outlet.start(patient.plan())
     outlet.give(seen[0])
     assert wait_for(lambda: len(hung) == 1)

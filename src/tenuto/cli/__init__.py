@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 
 import typer
 
 from tenuto.cli.bind import bind
 from tenuto.cli.calibrate import calibrate
 from tenuto.cli.check import check
+from tenuto.cli.clock import the_clock
 from tenuto.cli.compare import compare
 from tenuto.cli.console import problems
 from tenuto.cli.curve import curve
@@ -26,6 +28,7 @@ from tenuto.cli.station import station
 from tenuto.cli.tune import tune
 from tenuto.cli.watch import watch
 from tenuto.cli.why import why
+from tenuto.clock import REAL, Timer
 from tenuto.core.errors import TenutoError
 
 __all__ = ["app", "main"]
@@ -74,13 +77,24 @@ def _options(
         raise typer.Exit
 
 
-def main() -> None:
-    """Run the command; Tenuto's own errors become one message and exit status 1."""
+def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
+    """Run the command; Tenuto's own errors become one message and exit status 1.
+
+    Args:
+        arguments: without the program's name; those of the process if not given.
+        clock: what the command lives by. On a `tenuto.SimulatedClock` nobody waits.
+
+    Raises:
+        SystemExit: always, with the exit status.
+    """
+    chosen = the_clock.set(clock)
     try:
-        app()
+        app(arguments)
     except TenutoError as error:
         problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
         sys.exit(1)
     except KeyboardInterrupt:
         problems.print("tenuto: broken off", style="bold red")
         sys.exit(130)
+    finally:
+        the_clock.reset(chosen)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Iterator
 from contextlib import ExitStack
 from enum import StrEnum
@@ -15,8 +14,10 @@ from rich.text import Text
 
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
+from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.watch import ctrl_c
+from tenuto.clock import Clock, SimulatedClock
 from tenuto.core.errors import Problem, ProfileError, SourceError, TenutoError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import LAYOUTS, ControlInfo
@@ -122,7 +123,7 @@ def bind(
             opened = stack.enter_context(open_source(f"recording:{recording}"))
             infos = known_infos(opened)
         else:
-            opened = stack.enter_context(open_source(source))
+            opened = stack.enter_context(open_source(source, clock=the_clock.get()))
             infos = opened.controls()
         document = _begin(profile, vehicle)
         roles = _roles(profile, document)
@@ -149,12 +150,12 @@ def bind(
 
 def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame | None]:
     """Give the frames of a source as they come, and None while none comes."""
-    start, now = time.monotonic(), 0.0
+    clock: Clock = SimulatedClock() if fast else the_clock.get()
+    start = clock.now()
     while not stopped and not source.finished:
-        now = now + 0.01 if fast else time.monotonic() - start
+        now = clock.now() - start
         yield source.poll(now)
-        if not fast:
-            time.sleep(0.005)
+        clock.sleep_until(start + now + (0.01 if fast else 0.005))
 
 
 def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:

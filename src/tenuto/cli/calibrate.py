@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import math
 import tempfile
-import time
 from contextlib import ExitStack
 from dataclasses import asdict
 from pathlib import Path
@@ -18,6 +17,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.watch import Watch, ctrl_c, plain_numbers
 from tenuto.core.errors import CalibrationError, SourceError
@@ -67,7 +67,7 @@ def calibrate(
         played = Recording(recording)
         frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
     else:
-        with open_source(source) as opened:
+        with open_source(source, clock=the_clock.get()) as opened:
             infos, name, identity = opened.controls(), opened.name, opened.identity
             frames = _lead(opened, ends, lets)
     if not frames:
@@ -112,13 +112,14 @@ def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
     with ExitStack() as stack:
         live = stack.enter_context(Live(auto_refresh=False, console=results)) if results.is_terminal else None
         stopped = stack.enter_context(ctrl_c())
-        start, refreshed, ended = time.monotonic(), -1.0, 0.0
+        clock = the_clock.get()
+        start, refreshed, ended = clock.now(), -1.0, 0.0
         for seconds, prompt in steps:
             ended += seconds
             if live is None:
                 results.print(prompt)
             while not stopped and (view.now < ended or not frames):
-                frame = view.poll(time.monotonic() - start)
+                frame = view.poll(clock.now() - start)
                 if frame is not None:
                     if not frames:
                         ended += view.now  # the first step begins with the first frame
@@ -130,7 +131,7 @@ def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
                     left = Text(f"{prompt}  {ended - view.now:.0f} s", style="bold yellow")
                     marks = {name: "✓ both ends" for name in _both_ends(frames, view)}
                     live.update(Group(left, view.link(), view.table(results.height - 4, marks)), refresh=True)
-                time.sleep(_POLL_SECONDS)
+                clock.sleep_until(start + view.now + _POLL_SECONDS)
         if stopped:
             raise KeyboardInterrupt
     return frames

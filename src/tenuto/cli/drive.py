@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.text import Text
 
+from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
 from tenuto.cli.words import named_texts, report_in_words
@@ -87,9 +88,10 @@ def drive(
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
     loaded = tenuto.load_profile(profile)
     with ExitStack() as stack:
-        chosen = loaded if source is None else source
-        opened = stack.enter_context(tenuto.open_source(chosen if recording is None else f"recording:{recording}"))
-        others = open_others(loaded, named_texts(other or [], "--other"))
+        clock = the_clock.get()
+        chosen = f"recording:{recording}" if recording is not None else source if source is not None else loaded
+        opened = stack.enter_context(tenuto.open_source(chosen, clock=clock))
+        others = open_others(loaded, named_texts(other or [], "--other"), clock=clock)
         for one in others.values():
             stack.enter_context(one)
         trims = load_trims(trims_path(profile), loaded)
@@ -116,7 +118,7 @@ def drive(
         try:
             with live_view(planned.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
                 tenuto.drive(
-                    planned, opened, sinks, others=others, on_tick=until(seconds, view.show),
+                    planned, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
                     changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
                     report=report,
                 )  # fmt: skip

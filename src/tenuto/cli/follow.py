@@ -12,6 +12,7 @@ from typing import Annotated
 import typer
 from rich.text import Text
 
+from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import results
 from tenuto.cli.drive import keep_profile
 from tenuto.cli.live import until
@@ -62,9 +63,10 @@ def follow(
     loaded = tenuto.load_profile(profile)
     own = {name: one for name, one in loaded.sinks.items() if one.kind not in ("mqtt", "udp")}
     loaded = loaded.model_copy(update={"sinks": own, "drivers": {}})
+    clock = the_clock.get()
     with ExitStack() as stack:
-        opened = stack.enter_context(tenuto.open_source(source))
-        others = open_others(loaded, named_texts(other or [], "--other"))
+        opened = stack.enter_context(tenuto.open_source(source, clock=clock))
+        others = open_others(loaded, named_texts(other or [], "--other"), clock=clock)
         sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for one in (*others.values(), *sinks):
             stack.enter_context(one)
@@ -75,7 +77,9 @@ def follow(
             said = f" follows {opened.name} → {names}. Ctrl-C stops it."
             results.print(Text.assemble((loaded.name, "bold"), said), soft_wrap=True)
         with StatusLine(quiet=as_json) as status:
-            report = tenuto.follow(loaded, opened, sinks, others=others, on_tick=until(seconds, status.show))
+            report = tenuto.follow(
+                loaded, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, status.show)
+            )
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:

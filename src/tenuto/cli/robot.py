@@ -12,7 +12,9 @@ from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
 
 import typer
 
+from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
+from tenuto.clock import Clock
 from tenuto.core.errors import SinkError
 
 if TYPE_CHECKING:
@@ -27,7 +29,7 @@ class _Stands(Protocol):
 
     robot: SimulatedRobot
 
-    def run(self) -> Iterator[PathPoint]: ...
+    def run(self, clock: Clock) -> Iterator[PathPoint]: ...
 
     def summary(self) -> str: ...
 
@@ -105,9 +107,10 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float) -> None:
     if writer is not None:
         writer.writerow(("clock", "x", "y", "z", "heading", "vx", "vy", "vz", "yaw_rate"))
     shown = 0.0
-    for point in stands.run():
+    for point in stands.run(the_clock.get()):
         if writer is not None and file is not None:
             here = (point.x, point.y, point.z, point.heading, point.vx, point.vy, point.vz, point.yaw_rate)
+            # By the clock that all processes of a machine share, so that logs can be compared.
             writer.writerow((f"{time.monotonic():.4f}", *(f"{value:.4f}" for value in here)))
             file.flush()
         if results.is_terminal and point.time - shown >= _SHOWN_EVERY:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Table
 
+from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 
@@ -148,7 +149,9 @@ def _drive(
 
     motion = ScriptSource(name, course)
     with ExitStack() as stack:
-        driver = stack.enter_context(tenuto.open_source(profile if source_text is None else source_text))
+        driver = stack.enter_context(
+            tenuto.open_source(profile if source_text is None else source_text, clock=the_clock.get())
+        )
         kept = find_calibration(path, driver.identity, [info.name for info in driver.controls()])
         plan = profile.calibrated(kept[0] if kept is not None else None, load_trims(trims_path(path), profile)).plan()
         seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
@@ -159,7 +162,7 @@ def _drive(
         for sink in sinks:
             stack.enter_context(sink)
         # Nobody else drives, but what looks where the robot goes goes on looking.
-        sensors = open_others(profile.model_copy(update={"drivers": {}}))
+        sensors = open_others(profile.model_copy(update={"drivers": {}}), clock=the_clock.get())
         for sensor in sensors.values():
             stack.enter_context(sensor)
         status = stack.enter_context(StatusLine(quiet=quiet))
@@ -176,6 +179,9 @@ def _drive(
                 return "the script was broken off: a hand took over"
             return "the script is done" if motion.ended(tick.time) else None
 
-        report = tenuto.drive(plan, driver, sinks, others={_DRIVER: motion, **sensors}, on_tick=watch, bell=status.ring)
+        report = tenuto.drive(
+            plan, driver, sinks, others={_DRIVER: motion, **sensors}, clock=loop_clock(), on_tick=watch,
+            bell=status.ring,
+        )  # fmt: skip
     if not quiet:
         results.print(f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)

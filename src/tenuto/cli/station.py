@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import math
-import time
 from contextlib import suppress
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,6 +13,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.status import STATE_COLOURS
 from tenuto.core.errors import SourceError
@@ -143,10 +143,11 @@ def station(
 def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
     if not link.wait(5.0):
         raise SourceError(link.problem)
-    end = time.monotonic() + seconds
-    while (now := time.monotonic()) < end:
+    clock = the_clock.get()
+    end = clock.now() + seconds
+    while (now := clock.now()) < end:
         robots.hear(now)
-        time.sleep(0.02)
+        clock.sleep_until(now + 0.02)
     typer.echo(json.dumps(robots.as_json(now), indent=2))
     bad = (GONE, SILENT, State.FAULT, State.EMERGENCY_STOP)
     if not robots.states or any(robots.condition(name, now) in bad for name in robots.states):
@@ -154,10 +155,11 @@ def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
 
 
 def _show(link: Broker, robots: Robots, seconds: float) -> None:
-    began = time.monotonic()
+    clock = the_clock.get()
+    began = clock.now()
 
     def view() -> RenderableType:
-        now = time.monotonic()
+        now = clock.now()
         head = Text.assemble((f"broker {link.name}", "bold"), f"   {counted(len(robots.states), 'robot')}")
         line = Text(link.problem, style="bold red") if link.problem else Text("connected", style="green")
         empty = Text("no robot has said anything yet: on a robot, run tenuto follow" if not robots.states else "")
@@ -166,7 +168,7 @@ def _show(link: Broker, robots: Robots, seconds: float) -> None:
         )
 
     with Live(view(), console=results, auto_refresh=False, transient=False) as live:
-        while (now := time.monotonic()) - began < seconds:
+        while (now := clock.now()) - began < seconds:
             robots.hear(now)
             live.update(view(), refresh=True)
-            time.sleep(_REFRESH_SECONDS)
+            clock.sleep_until(now + _REFRESH_SECONDS)

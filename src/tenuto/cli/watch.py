@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import math
 import signal
-import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -18,6 +17,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.words import signal_in_words
@@ -164,11 +164,13 @@ def _bar(seen: Observed, moved: bool, length: int) -> Text:
 
 def _source_and_travels(what: str) -> tuple[Source, dict[str, Travel]]:
     if not what.endswith(".toml"):
-        return open_source(what), {}
+        return open_source(what, clock=the_clock.get()), {}
     import tenuto
 
     profile = tenuto.load_profile(what)
-    return open_source(profile), {control.reads: control.travel for control in profile.plan().controls}
+    return open_source(profile, clock=the_clock.get()), {
+        control.reads: control.travel for control in profile.plan().controls
+    }
 
 
 def watch(
@@ -205,10 +207,11 @@ def watch(
         writer = stack.enter_context(RecordingWriter(record)) if record else None
         view = Watch(opened, travels)
         stopped = stack.enter_context(ctrl_c())
-        start = time.monotonic()
+        clock = the_clock.get()
+        start = clock.now()
 
         def poll() -> bool:
-            frame = view.poll(time.monotonic() - start)
+            frame = view.poll(clock.now() - start)
             if frame is not None and writer is not None:
                 writer.add(frame)
             return not (stopped or opened.finished or (seconds is not None and view.now >= seconds))
@@ -235,13 +238,14 @@ def watch(
 def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:
     """Poll until the end; with a view where the keys of the terminal belong to the source, or it is a small one."""
     with ExitStack() as stack:
+        clock = the_clock.get()
         screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None
         refreshed = -1.0
         while poll():
             if screen is not None and view.now - refreshed >= _REFRESH_SECONDS:
                 refreshed = view.now
                 screen.update(view.view(), refresh=True)
-            time.sleep(_POLL_SECONDS)
+            clock.sleep_until(clock.now() + _POLL_SECONDS)
 
 
 def plain_numbers(value: object) -> object:

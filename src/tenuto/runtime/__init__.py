@@ -1,6 +1,6 @@
 """The loop that joins source, pipeline and sinks in time."""
 
-from tenuto.runtime.clock import Clock, MonotonicClock, SimulatedClock
+from tenuto.clock import Clock, MonotonicClock, SimulatedClock
 from tenuto.runtime.follow import follow
 from tenuto.runtime.loop import DriveReport, drive
 

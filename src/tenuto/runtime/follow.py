@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
+from tenuto.clock import Clock
 from tenuto.core.follow import follow_plan
 from tenuto.core.plan import Planned
 from tenuto.core.tick import Tick
-from tenuto.runtime.clock import Clock
 from tenuto.runtime.loop import DriveReport, drive
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source

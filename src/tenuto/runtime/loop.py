@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import FrameType
 
+from tenuto.clock import Clock, MonotonicClock
 from tenuto.core.changeover import Changeover
 from tenuto.core.control import ControlPlan
 from tenuto.core.cues import Cues
@@ -18,7 +19,6 @@ from tenuto.core.frame import Frame
 from tenuto.core.guard import Reason
 from tenuto.core.plan import Plan, Planned
 from tenuto.core.tick import Tick
-from tenuto.runtime.clock import Clock, MonotonicClock
 from tenuto.runtime.outlet import Outlets
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source

@@ -1,17 +1,18 @@
-"""How ticks reach a sink: through a thread of its own. One that blocks holds up neither the loop nor the others."""
+"""How ticks reach a sink. In real time each has a thread: one that blocks holds up neither the loop nor the others."""
 
 from __future__ import annotations
 
 import threading
 import time
+from abc import ABC, abstractmethod
 from collections import deque
 from collections.abc import Sequence
 
+from tenuto.clock import Clock
 from tenuto.core.errors import SinkError
 from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
-from tenuto.runtime.clock import Clock
 from tenuto.sinks.base import Sink
 
 # How many ticks a log may be behind before it counts as failed.
@@ -20,83 +21,47 @@ MOST_WAITING = 5000
 PATIENCE = 2.0
 
 
-class Outlet:
-    """Gives ticks to one sink: all of them to a log, only the newest to anything else.
+class Waiting:
+    """What one sink has not taken yet: all ticks for a log, only the newest for anything else.
 
-    Attributes:
-        sink: where they go.
-        failure: what it raised, if it did; it gets no more ticks then, but still its stop.
-        stopped: it has taken its stop.
-        emergency: its far end was in an emergency stop when that was last asked.
+    It owns no thread and no clock, so the rate of a sink holds in simulated time as it does in real time.
     """
 
-    def __init__(self, sink: Sink, clock: Clock) -> None:
-        self.sink = sink
-        self.failure: BaseException | None = None
-        self.stopped = self.emergency = False
-        self._clock = clock
-        self._waiting: deque[Tick | Plan] = deque()
-        self._last: Tick | None = None
-        self._wake = threading.Condition()
-        self._busy_since: float | None = None
+    def __init__(self, sink: Sink) -> None:
+        self._sink = sink
+        self._items: deque[Tick | Plan] = deque()
         self._not_before = 0.0
         self._urgent = False
         self._fired_at = 0.0
-        self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
-    def start(self, plan: Plan) -> None:
-        """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
-        self.sink.start(plan)
-        self._thread.start()
-
-    def change(self, plan: Plan) -> None:
-        """Leave another plan for the sink, for the ticks that come from now on."""
-        with self._wake:
-            self._waiting.append(plan)
-
-    def give(self, tick: Tick) -> None:
-        """Leave a tick for the sink; never waits for it."""
-        with self._wake:
-            if self.failure is not None:
-                return
-            if not self.sink.is_log:
-                tick = self._with_actions_of(self._leave_out(), tick)
-            elif len(self._waiting) >= MOST_WAITING:
-                self.failure = SinkError(f"{self.sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
-            self._waiting.append(tick)
-            urgent = not tick.power or tick.guard.state is State.EMERGENCY_STOP
+    def add(self, item: Tick | Plan) -> None:
+        """Leave a tick, or a plan for the ticks that follow. Raises `SinkError` where a log is too far behind."""
+        if isinstance(item, Tick):
+            if not self._sink.is_log:
+                item = self._with_actions_of(self.drop_newest(), item)
+            elif len(self._items) >= MOST_WAITING:
+                raise SinkError(f"{self._sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
+            urgent = not item.power or item.guard.state is State.EMERGENCY_STOP
             if urgent and not self._urgent:
                 self._not_before = 0.0  # no rate of its own holds back what takes the power off
             self._urgent = urgent
-            self._wake.notify()
+        self._items.append(item)
 
-    def blocked_for(self, now: float) -> float:
-        """Tell for how long the sink has been busy with one tick, s."""
-        since = self._busy_since
-        return 0.0 if since is None else now - since
+    def take(self, now: float, *, at_once: bool = False) -> Tick | Plan | None:
+        """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate."""
+        if not self._items or (self._not_before > now and not at_once):
+            return None
+        self._not_before = max(self._not_before, now - self._sink.period) + self._sink.period
+        return self._items.popleft()
 
-    def stop(self, tick: Tick) -> None:
-        """Leave the last tick, whose command is standstill; the sink gets it once it has taken what waits."""
-        if not self._thread.is_alive():
-            self._stop_sink(tick)
-            return
-        with self._wake:
-            self._last = tick
-            if not self.sink.is_log:
-                self._leave_out()
-            self._wake.notify()
+    def early(self, now: float) -> float | None:
+        """Return how long the sink's rate holds back what waits, s; None where nothing waits."""
+        return self._not_before - now if self._items else None
 
-    def wait(self, seconds: float) -> None:
-        """Wait until the sink has taken its stop, but no longer than so many seconds."""
-        if self._thread.is_alive():
-            self._thread.join(seconds)
-        if not self.stopped and self.failure is None:
-            self.failure = SinkError(f"{self.sink.name} hangs: it has not taken its stop within {seconds:.1f} s")
-
-    def _leave_out(self) -> Tick | None:
-        """Drop a tick that a newer one makes pointless, and give it."""
-        if self._waiting and isinstance(self._waiting[-1], Tick):
-            dropped = self._waiting.pop()
+    def drop_newest(self) -> Tick | None:
+        """Drop a tick that a newer one makes pointless, and return it."""
+        if self._items and isinstance(self._items[-1], Tick):
+            dropped = self._items.pop()
             return dropped if isinstance(dropped, Tick) else None
         return None
 
@@ -110,39 +75,64 @@ class Outlet:
         if dropped is None or not dropped.actions:
             self._fired_at = tick.time
             return tick
-        kept = dropped.actions if 0.0 <= tick.time - self._fired_at <= tick.valid_for + self.sink.period else ()
+        kept = dropped.actions if 0.0 <= tick.time - self._fired_at <= tick.valid_for + self._sink.period else ()
         if not kept:
             self._fired_at = tick.time
         return tick._replace(actions=kept + tick.actions)
 
-    def _next(self) -> Tick | Plan | None:
-        """Wait for what the sink is to take; None once its stop is all that is left."""
-        with self._wake:
-            while True:
-                if self._last is not None and not (self._waiting and self.failure is None):
-                    return None
-                # What has a rate of its own gets the newest tick of then, not of now.
-                now, period = self._clock.now(), self.sink.period
-                early = self._not_before - now
-                if self._waiting and self.failure is None and (early <= 0.0 or self._last is not None):
-                    self._not_before = max(self._not_before, now - period) + period
-                    return self._waiting.popleft()
-                self._wake.wait(early if self._waiting and early > 0.0 else None)
 
-    def _serve(self) -> None:
-        while (item := self._next()) is not None:
-            self._busy_since = self._clock.now()
-            try:
-                if isinstance(item, Tick):
-                    self.sink.write(item)
-                else:
-                    self.sink.start(item)
-            except Exception as error:  # told to the loop, which decides
-                self.failure = error
-            self._busy_since = None
-        self._busy_since = self._clock.now()
-        if self._last is not None:
-            self._stop_sink(self._last)
+class Outlet(ABC):
+    """Hands ticks to one sink.
+
+    Attributes:
+        sink: where they go.
+        failure: what it raised, if it did; it gets no more ticks then, but still its stop.
+        stopped: it has taken its stop.
+        emergency: its far end was in an emergency stop when that was last asked.
+    """
+
+    def __init__(self, sink: Sink, clock: Clock) -> None:
+        self.sink = sink
+        self.failure: BaseException | None = None
+        self.stopped = self.emergency = False
+        self._clock = sink.clock = clock
+        self._waiting = Waiting(sink)
+
+    def start(self, plan: Plan) -> None:
+        """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
+        self.sink.start(plan)
+
+    @abstractmethod
+    def give(self, item: Tick | Plan) -> None:
+        """Leave a tick for the sink, or another plan for the ticks that come from now on. Never waits for it."""
+
+    @abstractmethod
+    def blocked_for(self, now: float) -> float:
+        """Return for how long the sink has been busy with one tick, s."""
+
+    @abstractmethod
+    def stop(self, tick: Tick) -> None:
+        """Leave the last tick, whose command is standstill; the sink gets it once it has taken what waits."""
+
+    @abstractmethod
+    def wait(self, seconds: float) -> None:
+        """Wait until the sink has taken its stop, but no longer than so many seconds."""
+
+    def _add(self, item: Tick | Plan) -> None:
+        try:
+            self._waiting.add(item)
+        except SinkError as error:
+            self.failure = error
+
+    def _hand_on(self, item: Tick | Plan) -> None:
+        """Let the sink take something; what it raises is told to the loop, which decides."""
+        try:
+            if isinstance(item, Tick):
+                self.sink.write(item)
+            else:
+                self.sink.start(item)
+        except Exception as error:
+            self.failure = error
 
     def _stop_sink(self, tick: Tick) -> None:
         try:
@@ -152,31 +142,106 @@ class Outlet:
             self.failure = self.failure or error
 
 
-class DirectOutlet(Outlet):
-    """The same without a thread, for simulated time, in which nobody waits."""
+class ThreadOutlet(Outlet):
+    """Serves the sink from a thread of its own: for real time, in which a sink may block."""
+
+    def __init__(self, sink: Sink, clock: Clock) -> None:
+        super().__init__(sink, clock)
+        self._last: Tick | None = None
+        self._wake = threading.Condition()
+        self._busy_since: float | None = None
+        self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
-        """Get the sink ready."""
-        self.sink.start(plan)
+        """Get the sink ready, and begin to serve it. Raises what the sink raises."""
+        super().start(plan)
+        self._thread.start()
 
-    def change(self, plan: Plan) -> None:
-        """Give the sink another plan, now."""
-        self.sink.start(plan)
+    def give(self, item: Tick | Plan) -> None:
+        """Leave something for the thread."""
+        with self._wake:
+            if self.failure is None:
+                self._add(item)
+                self._wake.notify()
 
-    def give(self, tick: Tick) -> None:
-        """Give the sink a tick, now."""
+    def blocked_for(self, now: float) -> float:
+        """Return for how long the sink has been busy with one tick, s."""
+        since = self._busy_since
+        return 0.0 if since is None else now - since
+
+    def stop(self, tick: Tick) -> None:
+        """Leave the last tick for the thread."""
+        if not self._thread.is_alive():
+            self._stop_sink(tick)
+            return
+        with self._wake:
+            self._last = tick
+            if not self.sink.is_log:
+                self._waiting.drop_newest()
+            self._wake.notify()
+
+    def wait(self, seconds: float) -> None:
+        """Wait for the thread; a sink that hangs has failed."""
+        if self._thread.is_alive():
+            self._thread.join(seconds)
+        if not self.stopped and self.failure is None:
+            self.failure = SinkError(f"{self.sink.name} hangs: it has not taken its stop within {seconds:.1f} s")
+
+    def _next(self) -> Tick | Plan | None:
+        """Wait for what the sink is to take; None once its stop is all that is left."""
+        with self._wake:
+            while True:
+                now, ending = self._clock.now(), self._last is not None
+                item = None if self.failure is not None else self._waiting.take(now, at_once=ending)
+                if item is not None or ending:
+                    return item
+                # What has a rate of its own gets the newest tick of then, not of now.
+                self._wake.wait(None if self.failure is not None else self._waiting.early(now))
+
+    def _serve(self) -> None:
+        while (item := self._next()) is not None:
+            self._busy_since = self._clock.now()
+            self._hand_on(item)
+            self._busy_since = None
+        self._busy_since = self._clock.now()
+        if self._last is not None:
+            self._stop_sink(self._last)
+
+
+class DirectOutlet(Outlet):
+    """Calls the sink at once: for simulated time, in which nobody waits."""
+
+    def give(self, item: Tick | Plan) -> None:
+        """Let the sink take what its rate permits now."""
         if self.failure is None:
-            try:
-                self.sink.write(tick)
-            except Exception as error:
-                self.failure = error
+            self._add(item)
+            self._drain(at_once=False)
+
+    def blocked_for(self, now: float) -> float:
+        """Return 0: simulated time does not pass while a sink is busy."""
+        return 0.0
+
+    def stop(self, tick: Tick) -> None:
+        """Let the sink take what waits, and its stop."""
+        if not self.sink.is_log:
+            self._waiting.drop_newest()
+        self._drain(at_once=True)
+        self._stop_sink(tick)
+
+    def wait(self, seconds: float) -> None:
+        """Return: the sink has had its stop."""
+
+    def _drain(self, *, at_once: bool) -> None:
+        now = self._clock.now()
+        while self.failure is None and (item := self._waiting.take(now, at_once=at_once)) is not None:
+            self._hand_on(item)
 
 
 class Outlets:
     """All sinks of a drive."""
 
     def __init__(self, sinks: Sequence[Sink], clock: Clock, *, in_threads: bool) -> None:
-        self._all = [(Outlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
+        self._all: list[Outlet] = [(ThreadOutlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
 
     def start(self, plan: Plan) -> None:
         """Get all sinks ready. Raises what one of them raises."""
@@ -186,7 +251,7 @@ class Outlets:
     def change(self, plan: Plan) -> None:
         """Give all sinks another plan, for the ticks that come from now on."""
         for outlet in self._all:
-            outlet.change(plan)
+            outlet.give(plan)
 
     def give(self, tick: Tick) -> None:
         """Leave a tick for every sink."""

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from pymavlink.dialects.v20 import common as dialect
 
+from tenuto.clock import REAL, Clock
 from tenuto.core.closing import Closing
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.errors import SourceError
@@ -73,12 +73,12 @@ class Autopilot(Closing):
         self._height = 0.0
         self._beat_at = self._position_at = -math.inf
 
-    def run(self) -> Iterator[PathPoint]:
-        """Live in real time, and give where the aircraft is, a hundred times a second."""
-        before = time.monotonic()
+    def run(self, clock: Clock = REAL) -> Iterator[PathPoint]:
+        """Live by a clock, and yield where the aircraft is, a hundred times a second."""
+        before = clock.now()
         while True:
-            time.sleep(STEP)
-            now = time.monotonic()
+            clock.sleep_until(before + STEP)
+            now = clock.now()
             self.step(now - before)
             before = now
             yield self.robot.now

@@ -4,35 +4,35 @@ from __future__ import annotations
 
 import contextlib
 import os
-import threading
-import time
 import tty
 from abc import ABC, abstractmethod
+from collections.abc import Callable
 
+from tenuto.clock import REAL, Timer
 from tenuto.core.closing import Closing
 
 
 class SerialDevice(Closing, ABC):
-    """Something that sends bytes on a serial line of its own, at a fixed rate, from a thread.
+    """Something that sends bytes on a serial line of its own, at a fixed rate.
 
     Attributes:
         port: the name of the port that a source opens.
     """
 
-    def __init__(self, rate: float, link: str | None = None) -> None:
+    def __init__(self, rate: float, link: str | None = None, clock: Timer = REAL) -> None:
         """Start sending.
 
         Args:
             rate: how often `next_bytes` is asked, Hz.
             link: a path under which the port can also be opened, and which stays the same when the device
                 is unplugged and plugged in again.
+            clock: what it sends by: a thread in real time, moments in simulated time.
         """
-        self._rate = rate
+        self._rate, self._clock = rate, clock
         self._link = link
         self._master = -1
         self.port = ""
-        self._done = threading.Event()
-        self._thread: threading.Thread | None = None
+        self._end: Callable[[], None] | None = None
         self.plug_in()
 
     @abstractmethod
@@ -51,25 +51,18 @@ class SerialDevice(Closing, ABC):
                 os.unlink(self._link)
             os.symlink(self.port, self._link)
             self.port = self._link
-        self._done.clear()
-        self._thread = threading.Thread(target=self._send, name=f"device on {self.port}", daemon=True)
-        self._thread.start()
+        self._end = self._clock.every(1.0 / self._rate, self._send, f"device on {self.port}")
 
     def unplug(self) -> None:
         """Stop sending and take the port away."""
-        if self._thread is not None:
-            self._done.set()
-            self._thread.join()
-            self._thread = None
+        if self._end is not None:
+            self._end()
+            self._end = None
             os.close(self._master)
 
-    def _send(self) -> None:
-        start = time.monotonic()
-        number = 0
-        while not self._done.wait(max(0.0, start + number / self._rate - time.monotonic())):
-            for piece in self.next_bytes(time.monotonic() - start):
-                self.write(piece)
-            number = max(number + 1, int((time.monotonic() - start) * self._rate))
+    def _send(self, seconds: float) -> None:
+        for piece in self.next_bytes(seconds):
+            self.write(piece)
 
     def write(self, data: bytes) -> None:
         """Send bytes at once; what does not fit into a line that nobody reads is lost, as on a real one."""

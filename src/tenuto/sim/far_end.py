@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import os
-import time
 import tty
 from collections.abc import Iterator
 
+from tenuto.clock import REAL, Clock
 from tenuto.core.closing import Closing
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.plan import Planned
@@ -49,12 +49,12 @@ class FarEnd(Closing):
         self._answered = 0.0
         self._commanded = 0.0
 
-    def run(self) -> Iterator[PathPoint]:
-        """Live in real time, and give where the robot is, a hundred times a second."""
-        before = time.monotonic()
+    def run(self, clock: Clock = REAL) -> Iterator[PathPoint]:
+        """Live by a clock, and yield where the robot is, a hundred times a second."""
+        before = clock.now()
         while True:
-            time.sleep(STEP)
-            now = time.monotonic()
+            clock.sleep_until(before + STEP)
+            now = clock.now()
             self.robot.advance(now - before)
             before = now
             self.hear()

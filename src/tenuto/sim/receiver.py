@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 import random
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from tenuto.clock import REAL, Timer
 from tenuto.core.frame import Signal
 from tenuto.core.layouts import CHANNEL_CENTRE
 from tenuto.protocols import encode_crsf_channels, encode_crsf_link, encode_ibus, encode_sbus
@@ -60,6 +60,7 @@ class SimulatedReceiver(SerialDevice):
         motion: Callable[[float], list[float]] | None = None,
         seed: int = 1,
         link: str | None = None,
+        clock: Timer = REAL,
     ) -> None:
         """Plug a receiver in.
 
@@ -68,7 +69,7 @@ class SimulatedReceiver(SerialDevice):
             faults: what is wrong from the start.
             motion: moves the channels.
             seed: of the faults' dice.
-            link: see `SerialDevice`.
+            link, clock: see `SerialDevice`.
         """
         self.protocol = protocol
         self.channels = [CHANNEL_CENTRE] * 16
@@ -78,7 +79,7 @@ class SimulatedReceiver(SerialDevice):
         self._dice = random.Random(seed)
         self._held_back: list[bytes] = []
         self._number = 0
-        super().__init__(RATES[protocol], link)
+        super().__init__(RATES[protocol], link, clock)
 
     def next_bytes(self, seconds: float) -> list[bytes]:
         """Give the next frame, with the faults of the moment."""
@@ -123,7 +124,7 @@ class SimulatedReceiver(SerialDevice):
         assert self.faults.baud is not None
         for byte in b"".join(pieces):
             self.write(bytes((byte,)))
-            time.sleep(10.0 / self.faults.baud)
+            self._clock.sleep_until(self._clock.now() + 10.0 / self.faults.baud)
         return []
 
 

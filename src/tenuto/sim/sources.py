@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import math
-import threading
-import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
+from tenuto.clock import REAL, Timer
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import AXIS_HIGH, LAYOUTS, ControlInfo
@@ -52,23 +51,19 @@ def stick_numbers(seconds: float) -> dict[str, float]:
 
 
 class SimulatedGamepad(Gamepad):
-    """A virtual gamepad, moved by a thread, and read through SDL as any other."""
+    """A virtual gamepad, that moves by itself, and is read through SDL as any other."""
 
-    def __init__(self, recording: str | None = None) -> None:
+    def __init__(self, recording: str | None = None, clock: Timer = REAL) -> None:
         """Attach a pad that is moved as a recording of one says, or by a formula."""
         self._recording = Recording(recording) if recording is not None else None
         self._pad = VirtualGamepad()
-        self._done = threading.Event()
-        self._thread = threading.Thread(target=self._move, name="simulated gamepad", daemon=True)
         super().__init__()
-        self._thread.start()
+        self._end: Callable[[], None] | None = clock.every(0.01, self._move, "simulated gamepad")
 
-    def _move(self) -> None:
-        start = time.monotonic()
-        while not self._done.wait(0.01):
-            for name, value in self._numbers(time.monotonic() - start).items():
-                if not name.startswith(("misc", "paddle", "touchpad")):
-                    self._pad.set(name, int(value))
+    def _move(self, seconds: float) -> None:
+        for name, value in self._numbers(seconds).items():
+            if not name.startswith(("misc", "paddle", "touchpad")):
+                self._pad.set(name, int(value))
 
     def _numbers(self, now: float) -> Mapping[str, float]:
         if self._recording is None:
@@ -78,9 +73,9 @@ class SimulatedGamepad(Gamepad):
 
     def close(self) -> None:
         """Take the pad away."""
-        if not self._done.is_set():
-            self._done.set()
-            self._thread.join()
+        if self._end is not None:
+            self._end()
+            self._end = None
             super().close()
             self._pad.close()
 
@@ -88,8 +83,8 @@ class SimulatedGamepad(Gamepad):
 class SimulatedRadio(Receiver):
     """A simulated receiver, read through its pseudo-terminal as any other."""
 
-    def __init__(self, kind: str, faults: LinkFaults) -> None:
-        self.device = SimulatedReceiver(kind, faults=faults, motion=wandering_channels)
+    def __init__(self, kind: str, faults: LinkFaults, clock: Timer = REAL) -> None:
+        self.device = SimulatedReceiver(kind, faults=faults, motion=wandering_channels, clock=clock)
         super().__init__(kind, self.device.port)
         self.name = f"simulated {kind} receiver"
 
@@ -102,9 +97,9 @@ class SimulatedRadio(Receiver):
 class SimulatedLines(Lines):
     """A simulated microcontroller that prints lines of numbers, read through its pseudo-terminal."""
 
-    def __init__(self, faults: LinkFaults) -> None:
-        self.device = SimulatedReceiver("lines", faults=faults, motion=wandering_channels)
-        super().__init__(self.device.port)
+    def __init__(self, faults: LinkFaults, clock: Timer = REAL) -> None:
+        self.device = SimulatedReceiver("lines", faults=faults, motion=wandering_channels, clock=clock)
+        super().__init__(self.device.port, clock=clock)
         self.name = "simulated lines"
 
     def close(self) -> None:
@@ -113,15 +108,15 @@ class SimulatedLines(Lines):
         self.device.unplug()
 
 
-def open_simulated(parts: SourceText, text: str) -> Source:
+def open_simulated(parts: SourceText, text: str, clock: Timer) -> Source:
     """Open what ``simulated:NAME,fault=…`` names. Raises `SourceError`."""
     if parts.place in RATES:
         options: dict[str, Any] = read_options(text, parts.options, _FAULTS)
         faults = LinkFaults(**options)
-        return SimulatedLines(faults) if parts.place == "lines" else SimulatedRadio(parts.place, faults)
+        return SimulatedLines(faults, clock) if parts.place == "lines" else SimulatedRadio(parts.place, faults, clock)
     if parts.place == "gamepad":
         moved: dict[str, Any] = read_options(text, parts.options, {"recording": str})
-        return SimulatedGamepad(**moved)
+        return SimulatedGamepad(**moved, clock=clock)
     read_options(text, parts.options, {})
     if parts.place == "sticks":
         return SimulatedSticks()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
+from tenuto.clock import REAL, Clock
 from tenuto.core.closing import Closing
 from tenuto.core.plan import Plan
 from tenuto.core.tick import Tick
@@ -19,11 +20,13 @@ class Sink(Closing, ABC):
         is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
             can take one.
         period: the shortest time between two ticks that it is given, s; 0 for every one.
+        clock: the loop's clock, there from before `start` on; a sink asks no other.
     """
 
     name: str
     is_log: bool = False
     period: float = 0.0
+    clock: Clock = REAL
 
     @property
     def problem(self) -> str:
@@ -41,6 +44,10 @@ class Sink(Closing, ABC):
     @abstractmethod
     def write(self, tick: Tick) -> None:
         """Take a tick; raise where the far end has failed."""
+
+    def wait(self, seconds: float) -> None:
+        """Let so much time pass on the loop's clock, s."""
+        self.clock.sleep_until(self.clock.now() + seconds)
 
     @abstractmethod
     def stop(self, tick: Tick) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections import deque
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -182,7 +181,7 @@ class MavlinkSink(Sink):
         """Send the standstill several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self._send(self._setpoint(tick, still=True))
-            time.sleep(_APART)
+            self.wait(_APART)
 
     def close(self) -> None:
         """Close the way to the autopilot."""

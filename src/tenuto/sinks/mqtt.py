@@ -59,7 +59,7 @@ class MqttSink(RemoteSink):
         while self._states:
             state = read_json(RemoteState, self._states.popleft().data)
             if state is not None:
-                self.end.hear(state, self._now())
+                self.end.hear(state, self.clock.now())
 
     def _send(self, command: RemoteCommand) -> None:
         self._broker.send(self._topic, command.model_dump_json().encode(), expires=True)

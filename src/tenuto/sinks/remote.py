@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from abc import abstractmethod
 
 from tenuto.core.errors import SinkError
@@ -24,12 +23,11 @@ class RemoteSink(Sink):
     def __init__(self, name: str, driver: str, rate: float) -> None:
         self.name, self.period = name, 1.0 / rate
         self.end = DriverEnd(driver)
-        self._opened = time.monotonic()
 
     @property
     def problem(self) -> str:
         """Say that the line or the robot is silent, or why the robot stands."""
-        why = self._line_problem() or self.end.problem(self._now())
+        why = self._line_problem() or self.end.problem(self.clock.now())
         return f"{self.name}: {why}" if why else ""
 
     def start(self, plan: Plan) -> None:
@@ -58,10 +56,7 @@ class RemoteSink(Sink):
             if command is None:
                 return
             self._send(command)
-            time.sleep(_APART)
-
-    def _now(self) -> float:
-        return time.monotonic() - self._opened
+            self.wait(_APART)
 
     @abstractmethod
     def _line_problem(self) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import string
-import time
 
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.errors import SinkError
@@ -44,18 +43,19 @@ class SerialLine(Sink):
         self.name = f"serial line on {port}"
         self.period = 1.0 / rate if rate else 0.0
         self._answers, self._template = answers, line
-        self._heard = time.monotonic()
+        self._heard: float | None = None
         self._counter = 0
         self._port = OutPort(port, baud)
 
     @property
     def problem(self) -> str:
         """Say that the far end is silent, where it should not be."""
-        silent = time.monotonic() - self._heard
+        silent = 0.0 if self._heard is None else self.clock.now() - self._heard
         return f"{self.name}: no answer for {silent:.1f} s" if self._answers and silent > self._answers else ""
 
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in."""
+        self._heard = self.clock.now() if self._heard is None else self._heard
         names = _fields(Pipeline(plan).halt(0.0), 0)
         for _, field, _, _ in string.Formatter().parse(self._template.removesuffix(_CHECKSUM)):
             if field is not None and field not in names:
@@ -70,13 +70,13 @@ class SerialLine(Sink):
         """Send the standstill several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self._send(tick._replace(command=STANDSTILL))
-            time.sleep(_APART)
+            self.wait(_APART)
 
     def _send(self, tick: Tick) -> None:
         self._counter = (self._counter + 1) % 256
         self._port.write(self._text(tick))
         if self._port.answered():
-            self._heard = time.monotonic()
+            self._heard = self.clock.now()
 
     def _text(self, tick: Tick) -> bytes:
         if not self._template:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 from tenuto.core.errors import SinkError
 from tenuto.core.pipeline import Pipeline
 from tenuto.core.plan import Plan
@@ -56,7 +54,7 @@ class ServoFrames(Sink):
         """Send the stop several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self._send(tick)
-            time.sleep(_APART)
+            self.wait(_APART)
 
     def _send(self, tick: Tick) -> None:
         pulses = pulses_to_send(tick, self._names) if tick.power else []

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from tenuto.core.errors import SinkError
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
@@ -44,7 +46,7 @@ class UdpSink(RemoteSink):
         self._handshake = DriverHandshake(read_key(key, SinkError), driver)
         self._udp = UdpPort(peer=parse_address(place, SinkError), error=SinkError)
         self._session: Session | None = None
-        self._heard = self._called = -_SILENT_AFTER
+        self._heard = self._called = -math.inf
         self._compact = form == "compact"
 
     def close(self) -> None:
@@ -57,7 +59,7 @@ class UdpSink(RemoteSink):
         return ""
 
     def _hear(self) -> None:
-        now = self._now()
+        now = self.clock.now()
         for datagram, sender in self._udp.receive():
             if sender != self._udp.peer:
                 continue

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
 
+from tenuto.clock import REAL, Clock
 from tenuto.core.errors import SourceError
 from tenuto.core.frame import Frame, LinkCounts
 from tenuto.core.layouts import ControlInfo, control_info
@@ -28,27 +28,30 @@ class Lines(Source):
 
     kind = "lines"
 
-    def __init__(self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = ()) -> None:
+    def __init__(
+        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), *, clock: Clock = REAL
+    ) -> None:
         self.name = f"lines on {port}"
         self.identity = f"{self.kind}:{port}"
         self._decoder = LineDecoder(columns)
         self._port = Port(port, baud)
         self._values: dict[str, float] = {}
         try:
-            self._learn_columns(port, baud)
+            self._learn_columns(port, baud, clock)
         except BaseException:
             self._port.close()
             raise
 
-    def _learn_columns(self, port: str, baud: int) -> None:
-        patience = time.monotonic() + _PATIENCE
+    def _learn_columns(self, port: str, baud: int, clock: Clock) -> None:
+        patience = clock.now() + _PATIENCE
         while not self._decoder.columns:
-            if time.monotonic() > patience:
+            now = clock.now()
+            if now > patience:
                 raise SourceError(
                     f"{port} sent no line of numbers in {_PATIENCE:g} s at {baud} baud: is the baud rate right?"
                 )
-            time.sleep(0.01)
-            self._decoder.feed(self._port.read())
+            clock.sleep_until(now + 0.01)
+            self._decoder.feed(self._port.read(clock.now()))
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the columns; what they can send is not known."""
@@ -61,7 +64,7 @@ class Lines(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest line of what has come."""
-        lines = self._decoder.feed(self._port.read())
+        lines = self._decoder.feed(self._port.read(now))
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not lines:
@@ -91,9 +94,10 @@ class Tilt(Lines):
     kind = "tilt"
 
     def __init__(
-        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), time_constant: float = 0.5
-    ) -> None:
-        super().__init__(port, baud, columns)
+        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), time_constant: float = 0.5,
+        *, clock: Clock = REAL,
+    ) -> None:  # fmt: skip
+        super().__init__(port, baud, columns, clock=clock)
         missing = [name for name in (*TILT_COLUMNS, *GYRO_COLUMNS) if name not in self._decoder.columns]
         if missing:
             self.close()

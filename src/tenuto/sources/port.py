@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 import serial
 
 from tenuto.core.errors import SourceError
@@ -41,12 +39,16 @@ class Port:
         except (OSError, ValueError) as error:
             self.problem = f"{self.name} does not open: {getattr(error, 'strerror', None) or error}"
 
-    def read(self) -> bytes:
-        """Give what has come since the last call, or nothing; try a lost port again now and then."""
+    def read(self, now: float) -> bytes:
+        """Return what has come since the last call, or nothing; try a lost port again now and then.
+
+        Args:
+            now: s, on a clock that is always the same.
+        """
         if self._serial is None:
-            if time.monotonic() < self._retry:
+            if now < self._retry:
                 return b""
-            self._retry = time.monotonic() + _RETRY_SECONDS
+            self._retry = now + _RETRY_SECONDS
             self._open()
             if self._serial is None:
                 return b""
@@ -54,6 +56,7 @@ class Port:
             return bytes(self._serial.read(max(1, self._serial.in_waiting)))
         except OSError as error:
             self.close()
+            self._retry = now
             self.problem = f"{self.name} is gone: {error.strerror or error}"
             return b""
 

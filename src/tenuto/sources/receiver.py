@@ -61,7 +61,7 @@ class Receiver(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest frame of what has come."""
-        frames = self._decoder.feed(self._port.read())
+        frames = self._decoder.feed(self._port.read(now))
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         heard = [frame for frame in frames if not frame.lost or frame.failsafe]

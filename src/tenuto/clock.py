@@ -1,0 +1,187 @@
+"""The clocks that everything outside the core runs on: the real one, and one that jumps from moment to moment."""
+
+from __future__ import annotations
+
+import heapq
+import threading
+import time
+from collections.abc import Callable
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """Seconds that only go forward, from 0 at the start."""
+
+    def now(self) -> float:
+        """Return the seconds since the start."""
+        ...
+
+    def sleep_until(self, moment: float) -> None:
+        """Return at that moment, or at once when it has passed."""
+        ...
+
+
+class Timer(Clock, Protocol):
+    """A clock that also calls what must happen at a fixed rate, such as a device that sends, and runs tasks."""
+
+    def every(self, period: float, act: Callable[[float], None], name: str) -> Callable[[], None]:
+        """Call ``act`` once a period from now on, with the seconds since then; return what ends that.
+
+        Args:
+            period: s. name: of the thread, where one is needed.
+        """
+        ...
+
+    def start(self, task: Callable[[], object], name: str) -> Callable[[], None]:
+        """Run a task beside the caller; return what waits for its end, and raises what it raised."""
+        ...
+
+
+def _seconds() -> float:
+    """Read the clock that goes on while the computer sleeps, where there is one: a nap must show as a stall."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()
+
+
+class MonotonicClock:
+    """Real time, which no change of the wall clock can touch."""
+
+    def __init__(self) -> None:
+        self._start = _seconds()
+
+    def now(self) -> float:
+        """Return the seconds since the clock was made."""
+        return _seconds() - self._start
+
+    def sleep_until(self, moment: float) -> None:
+        """Sleep until that moment."""
+        left = moment - self.now()
+        if left > 0.0:
+            time.sleep(left)
+
+    def every(self, period: float, act: Callable[[float], None], name: str) -> Callable[[], None]:
+        """Call ``act`` from a thread of its own, at start, start + period, …; calls that are missed are left out."""
+        done = threading.Event()
+
+        def run() -> None:
+            start, number = self.now(), 0
+            while not done.wait(max(0.0, start + number * period - self.now())):
+                act(self.now() - start)
+                number = max(number + 1, int((self.now() - start) / period))
+
+        thread = threading.Thread(target=run, name=name, daemon=True)
+        thread.start()
+
+        def end() -> None:
+            done.set()
+            if thread is not threading.current_thread():
+                thread.join()
+
+        return end
+
+    def start(self, task: Callable[[], object], name: str) -> Callable[[], None]:
+        """Run a task in a thread of its own."""
+        raised = list[BaseException]()
+
+        def run() -> None:
+            try:
+                task()
+            except BaseException as error:
+                raised.append(error)
+
+        thread = threading.Thread(target=run, name=name, daemon=True)
+        thread.start()
+
+        def join() -> None:
+            thread.join()
+            if raised:
+                raise raised.pop()
+
+        return join
+
+
+# For those who are given no other.
+REAL = MonotonicClock()
+
+
+class SimulatedClock:
+    """Simulated time: nobody waits, every moment comes at once, in the order of time.
+
+    Several loops may share one clock: only one of them runs at a time, and hands over where it sleeps. So the same
+    program always does the same in the same order.
+    """
+
+    def __init__(self) -> None:
+        self._now = 0.0
+        self._number = 0  # who asked first goes first
+        # What is called then, or whose turn it is: a task that sleeps waits for its semaphore.
+        self._due: list[tuple[float, int, Callable[[], object] | threading.Semaphore]] = []
+
+    def now(self) -> float:
+        """Return the simulated time."""
+        return self._now
+
+    def sleep_until(self, moment: float) -> None:
+        """Let that moment be now, after all that is due before it."""
+        moment = max(self._now, moment)
+        if not self._due or moment < self._due[0][0]:
+            self._now = moment
+            return
+        turn = threading.Semaphore(0)
+        self._at(moment, turn)
+        self._hand_over()
+        turn.acquire()
+
+    def every(self, period: float, act: Callable[[float], None], name: str = "") -> Callable[[], None]:
+        """Call ``act`` whenever its moment comes, from whoever lets time pass."""
+        start, ended = self._now, threading.Event()
+
+        def call(number: int) -> None:
+            if not ended.is_set():
+                self._at(start + (number + 1) * period, lambda: call(number + 1))
+                act(number * period)
+
+        self._at(start, lambda: call(0))
+        return ended.set
+
+    def start(self, task: Callable[[], object], name: str = "") -> Callable[[], None]:
+        """Run a task beside the caller, from the moment on in which that one sleeps."""
+        turn, waiting = threading.Semaphore(0), list[threading.Semaphore]()
+        over, raised = threading.Event(), list[BaseException]()
+
+        def run() -> None:
+            turn.acquire()
+            try:
+                task()
+            except BaseException as error:
+                raised.append(error)
+            over.set()
+            for one in waiting:
+                self._at(self._now, one)
+            self._hand_over()
+
+        def join() -> None:
+            if not over.is_set():
+                mine = threading.Semaphore(0)
+                waiting.append(mine)
+                self._hand_over()
+                mine.acquire()
+            if raised:
+                raise raised.pop()
+
+        threading.Thread(target=run, name=name or "simulated task", daemon=True).start()
+        self._at(self._now, turn)
+        return join
+
+    def _at(self, moment: float, what: Callable[[], object] | threading.Semaphore) -> None:
+        self._number += 1
+        heapq.heappush(self._due, (moment, self._number, what))
+
+    def _hand_over(self) -> None:
+        """Let time pass until it is somebody's turn, which may be one's own."""
+        while self._due:
+            moment, _, what = heapq.heappop(self._due)
+            self._now = max(self._now, moment)
+            if isinstance(what, threading.Semaphore):
+                what.release()
+                return
+            what()
