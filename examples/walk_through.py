@@ -18,7 +18,7 @@ from tenuto.data import shipped
 from tenuto.figures import save_figure
 from tenuto.figures.compare import compare_figure
 from tenuto.figures.measure import measure_figure
-from tenuto.figures.page import html_report
+from tenuto.figures.page import html_report, png_of
 from tenuto.figures.report import report_figures
 from tenuto.profile.patch import changed_text, patch_text
 
@@ -39,7 +39,8 @@ table = ticks.to_frame()
 print(table.groupby("guard.state")["dt"].sum().round(1))
 plan = profile.plan()
 found = facts(table, plan, path_of(table, plan).robot.path)
-page = html_report(profile.name, "orchard-row.csv", found, events(table), report_figures(table, plan, profile.name))
+figures = {name: png_of(figure) for name, figure in report_figures(table, plan, profile.name).items()}
+page = html_report(profile.name, "orchard-row.csv", found, events(table), figures)
 print((folder / "report.html").write_text(page, "utf-8"), "characters of report")
 
 # %% Two settings under the same sticks

@@ -7,14 +7,13 @@ import shutil
 import signal
 import socket
 import subprocess
-import threading
-import time
 from collections.abc import Callable
 from pathlib import Path
 
 import tenuto
 from helpers import MEDLAR, Notebook, pad
-from tenuto import Frame, Tick
+from tenuto import Frame, State, Tick
+from tenuto.clock import REAL, Timer
 from tenuto.core.layouts import ControlInfo
 from tenuto.sinks import Sink
 from tenuto.sources import Source
@@ -34,13 +33,13 @@ def free_port(kind: int = socket.SOCK_STREAM) -> int:
         return int(one.getsockname()[1])
 
 
-def wait_for(what: Callable[[], object], seconds: float = 10.0) -> bool:
+def wait_for(what: Callable[[], object], seconds: float = 10.0, clock: Timer = REAL) -> bool:
     """Wait until something is so; tell whether it came to that."""
-    end = time.monotonic() + seconds
+    end = clock.now() + seconds
     while not what():
-        if time.monotonic() > end:
+        if clock.now() > end:
             return False
-        time.sleep(0.01)
+        clock.sleep_until(clock.now() + 0.01)
     return True
 
 
@@ -89,62 +88,74 @@ class HandsOn(Source):
         return Frame(now, self.values) if self.values is not None else None
 
 
-class Station:
-    """A driver at a pad, and the loop that sends what comes of it; in a thread."""
+class Side:
+    """One end of a link, and its loop: in a thread, or in simulated time."""
 
-    def __init__(self, sink: Sink) -> None:
-        self.hands, self.sink, self.over = HandsOn(), sink, False
-        self.ticks: list[Tick] = []
-        self.thread = threading.Thread(target=self._run, daemon=True)
-        self.thread.start()
+    def __init__(self, clock: Timer, name: str) -> None:
+        self.clock, self.over, self.ticks = clock, False, list[Tick]()
+        self._join = clock.start(self._run, name)
 
     def _run(self) -> None:
-        tenuto.drive(PATIENT, self.hands, [self.sink], on_tick=self._tell)
+        raise NotImplementedError
+
+    @property
+    def _loop_clock(self) -> Timer | None:
+        return None if self.clock is REAL else self.clock
 
     def _tell(self, tick: Tick) -> str | None:
         self.ticks.append(tick)
         return "over" if self.over else None
 
+    def close(self) -> None:
+        self.over = True
+        self._join()
+
+
+class Station(Side):
+    """A driver at a pad, and the loop that sends what comes of it."""
+
+    def __init__(self, sink: Sink, clock: Timer = REAL) -> None:
+        self.hands, self.sink = HandsOn(), sink
+        super().__init__(clock, "station")
+
+    def _run(self) -> None:
+        tenuto.drive(PATIENT, self.hands, [self.sink], on_tick=self._tell, clock=self._loop_clock)
+
     def drive(self, forward: float = 1.0) -> None:
-        """Let go, press, and push the stick, as a driver does."""
-        for values, seconds in ((pad(), 1.0), (pad(held=True), 0.4), (pad(forward, held=True), 0.0)):
+        """Let go until it stands, press, and push the stick, as a driver does."""
+        self.hands.values = pad() | NOT_PRESSED
+        wait_for(lambda: self.ticks and self.ticks[-1].guard.state is State.NOT_ENABLED, 4.0, self.clock)
+        for values, seconds in ((pad(), 0.25), (pad(held=True), 0.25), (pad(forward, held=True), 0.0)):
             self.hands.values = values | NOT_PRESSED
-            time.sleep(seconds)
+            self.clock.sleep_until(self.clock.now() + seconds)
 
     def drives(self, robot: Robot, forward: float = 1.0) -> bool:
         """Drive until the robot does; where a busy machine was silent for too long, let go and press again."""
-        for _ in range(5):
+        for _ in range(5 if self.clock is REAL else 1):
             self.drive(forward)
-            if wait_for(lambda: robot.speed * forward > 0.45, 4.0):
+            if wait_for(lambda: robot.speed * forward > 0.45, 4.0, self.clock):
                 return True
         return False
 
     def close(self) -> None:
-        self.over = True
-        self.thread.join(5.0)
+        super().close()
         self.sink.close()
 
 
-class Robot:
-    """A robot that follows, in a thread; every tick is kept."""
+class Robot(Side):
+    """A robot that follows; every tick is kept."""
 
-    def __init__(self, source: Source) -> None:
-        self.source, self.over, self.notebook = source, False, Notebook()
-        self.thread = threading.Thread(target=self._run, daemon=True)
-        self.thread.start()
+    def __init__(self, source: Source, clock: Timer = REAL) -> None:
+        self.source, self.notebook = source, Notebook()
+        super().__init__(clock, "robot")
 
     def _run(self) -> None:
-        tenuto.follow(PATIENT, self.source, [self.notebook], on_tick=lambda tick: "over" if self.over else None)
-
-    @property
-    def ticks(self) -> list[Tick]:
-        return self.notebook.ticks
+        tenuto.follow(PATIENT, self.source, [self.notebook], on_tick=self._tell, clock=self._loop_clock)
 
     @property
     def speed(self) -> float:
         return self.ticks[-1].command.vx if self.ticks else 0.0
 
     def close(self) -> None:
-        self.over = True
-        self.thread.join(5.0)
+        super().close()
         self.source.close()

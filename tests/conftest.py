@@ -1,8 +1,9 @@
 """Settings for all tests, and the invariants that every tick of every test must keep."""
 
+import time
 from collections.abc import Iterator
 from functools import wraps
-from typing import Any
+from typing import Any, NoReturn
 from weakref import WeakKeyDictionary
 
 import pytest
@@ -14,6 +15,22 @@ from tenuto.sim.invariants import Watcher
 # How long an example takes says more about the machine than about the code; speed is for benchmarks/.
 settings.register_profile("tenuto", deadline=None)
 settings.load_profile("tenuto")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What depends on real time runs in one group, one after the other, so that it never competes with itself."""
+    for item in items:
+        if item.get_closest_marker("live"):
+            item.add_marker(pytest.mark.xdist_group("live"))
+
+
+@pytest.fixture(autouse=True)
+def only_live_tests_wait(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(seconds: float) -> NoReturn:
+        pytest.fail(f"it sleeps for {seconds} s: use a SimulatedClock, or mark the test live")
+
+    if not request.node.get_closest_marker("live"):
+        monkeypatch.setattr(time, "sleep", refuse)
 
 
 @pytest.fixture(autouse=True, scope="session")

@@ -163,3 +163,31 @@ MUTANTS: dict[str, Mutant] = {
     "does not see a blocked sink": _does_not_see_a_blocked_sink,
     "changes the profile without a stop": _changes_the_profile_without_a_stop,
 }
+
+# The first drive that sees each of them: the profile, and the seed of the drive.
+SEEN_BY = {
+    "drives on through a fault": ("medlar", 0),
+    "drives on when hold-to-run is let go": ("medlar", 5),
+    "does not wait for rest": ("medlar", 1),
+    "does not want a release": ("medlar-lesson", 0),
+    "takes any press after a fault": ("medlar", 0),
+    "restarts when the link returns": ("medlar", 0),
+    "forgets the emergency stop": ("medlar-lesson", 5),
+    "leaves the emergency stop by itself": ("medlar-lesson", 2),
+    "a reset starts it": ("medlar-lift", 12),
+    "clips instead of ramping": ("medlar", 2),
+    "stops too slowly": ("quince", 4),
+    "speeds up without a limit": ("medlar", 2),
+    "never hears silence": ("medlar", 5),
+    "believes every number": ("medlar", 0),
+    "believes a bad link": ("medlar", 1),
+    "trusts every clock": ("medlar", 4),
+    "lets outputs go on": ("medlar-lift", 1),
+    "keeps the power on": ("medlar-lesson", 0),
+    "gives the robot to hands that are moved": ("medlar-lesson", 11),
+    "lets nobody take over": ("medlar-lesson", 38),
+    "does not look at the permit": ("medlar-lesson", 5),
+    "lets the learner drive alone": ("medlar-lesson", 46),
+    "does not see a blocked sink": ("medlar", 2),
+    "changes the profile without a stop": ("medlar", 25),
+}

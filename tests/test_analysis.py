@@ -19,12 +19,13 @@ from tenuto.analysis.advice import wheel_measures
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure
 from tenuto.analysis.odometry import load_odometry
-from tenuto.analysis.report import facts
+from tenuto.analysis.report import events, facts, path_of
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.tune import Wish, tune
 from tenuto.core.errors import RecordingError
 from tenuto.core.frame import LinkCounts
 from tenuto.data import shipped
+from tenuto.figures.report import report_figures
 from tenuto.profile.patch import changed_text
 from tenuto.sim.odometry import Truth, simulated_odometry
 
@@ -224,27 +225,40 @@ class Page(HTMLParser):
                 self.outside.append(value or "")
 
 
+def kept_log(robot: str, course: str, folder: Path) -> pd.DataFrame:
+    table = tenuto.replay(tenuto.load_profile(shipped(f"{robot}.toml")), shipped(f"{course}.csv")).to_frame()
+    table.to_csv(folder / f"{robot}.csv", index=False)
+    return table
+
+
 @pytest.mark.parametrize(
     ("robot", "course"), [("medlar", "orchard-row"), ("damson", "damson-flight"), ("sorrel", "sorrel-course")]
 )
-def test_a_report_is_one_page_that_needs_no_other(robot: str, course: str, folder: Path) -> None:
-    table = tenuto.replay(tenuto.load_profile(shipped(f"{robot}.toml")), shipped(f"{course}.csv")).to_frame()
-    log = folder / f"{robot}.csv"
-    table.to_csv(log, index=False)
-    done = run("report", log.name, "--profile", f"{robot}.toml", "--pngs", robot, "--json", cwd=folder)
-    assert done.returncode == 0, done.stderr
-    facts = {row["name"]: row["value"] for row in json.loads(done.stdout)}
-    assert facts["time"] == pytest.approx(table["time"].iloc[-1] - table["time"].iloc[0])
-    assert facts["top speed"] == pytest.approx(np.hypot(table["command.vx"], table["command.vy"]).max())
+def test_a_report_tells_what_the_log_holds(robot: str, course: str, folder: Path) -> None:
+    table = kept_log(robot, course, folder)
+    plan, loaded = tenuto.load_profile(folder / f"{robot}.toml").plan(), tenuto.load_log(folder / f"{robot}.csv")
+    told = {fact.name: fact.value for fact in facts(loaded, plan, path_of(loaded, plan).robot.path)}
+    assert told["time"] == pytest.approx(table["time"].iloc[-1] - table["time"].iloc[0])
+    assert told["top speed"] == pytest.approx(np.hypot(table["command.vx"], table["command.vy"]).max())
     came = (table["time"] - table["frame_age"])[table["new_frame"] == 1]
-    assert facts["longest silence"] == pytest.approx(came.diff().max())
+    assert told["longest silence"] == pytest.approx(came.diff().max())
+    assert len(events(loaded)) == (table["guard.state"] != table["guard.state"].shift()).sum()
+    assert len(report_figures(loaded, plan, robot)) == 5
+
+
+def test_a_report_is_one_page_that_needs_no_other(folder: Path) -> None:
+    table = kept_log("damson", "damson-flight", folder)
+    done = run("report", "damson.csv", "--profile", "damson.toml", "--pngs", "pictures", "--json", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    told = {row["name"]: row["value"] for row in json.loads(done.stdout)}
+    assert told["time"] == pytest.approx(table["time"].iloc[-1] - table["time"].iloc[0])
+    page = Page((folder / "damson.csv.html").read_text())
     changes = (table["guard.state"] != table["guard.state"].shift()).sum()
-    page = Page((folder / f"{robot}.csv.html").read_text())
     assert (page.images, page.outside, page.rows) == (5, [], changes + 1)
-    assert {file.name for file in (folder / robot).iterdir()} == {
-        "drive.png", "sticks.png", "actuators.png", "link.png", "loop.png"
-    }  # fmt: skip
-    assert run("report", log.name, "--profile", "quince.toml", cwd=folder).returncode == 1
+    pictures = {file.name: file.read_bytes() for file in (folder / "pictures").iterdir()}
+    assert set(pictures) == {"drive.png", "sticks.png", "actuators.png", "link.png", "loop.png"}
+    assert all(png.startswith(b"\x89PNG") and len(png) > 10_000 for png in pictures.values())
+    assert run("report", "damson.csv", "--profile", "quince.toml", cwd=folder).returncode == 1
 
 
 @pytest.mark.parametrize(("zone", "value"), [("round", 0.13), ("square", 0.1), ("straight", 0.1)])

@@ -169,6 +169,7 @@ def test_bind_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
     assert (none.returncode, "no gesture came for drive: nothing was written" in none.stderr) == (1, True)
 
 
+@pytest.mark.live
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
     with SimulatedReceiver("crsf") as device:
         guide = pexpect.spawn(

@@ -5,8 +5,6 @@ import os
 import re
 import subprocess
 import sys
-import threading
-import time
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -35,7 +33,6 @@ from tenuto.core.errors import CalibrationError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.data import shipped
-from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
 
@@ -334,45 +331,41 @@ def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     assert 0.005 < kept.controls["channel_4"].dead_zone < 0.03
 
 
-def glide(device: SimulatedReceiver, pulse: float, rest: float = 0.3) -> None:
-    """Move the first channel as a thumb does, and stay there."""
-    start = device.channels[0]
-    for step in range(1, 11):
-        device.channels = [start + (pulse - start) * step / 10] + [1500.0] * 15
-        time.sleep(0.02)
-    time.sleep(rest)
+# A hand that goes to both ends three times, then pushes out eight times and lets go to one side of the middle.
+HAND = """
+import sys
+import numpy as np
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock
+from tenuto.sim.receiver import SimulatedReceiver
+moves = [(3.5 + 0.6 * n, pulse) for n, pulse in enumerate((988.0, 2012.0) * 3)] + [(7.2, 1500.0)]
+for n in range(8):
+    side = 1.0 - 2.0 * (n % 2)
+    moves += [(9.5 + 1.6 * n, 1500.0 + 512.0 * side), (10.0 + 1.6 * n, 1501.0 + side)]
+knots = [(0.0, 1500.0)]
+for at, pulse in moves:
+    knots += [(at, knots[-1][1]), (at + 0.2, pulse)]
+times, pulses = zip(*knots)
+clock = SimulatedClock()
+device = SimulatedReceiver(
+    "ibus", motion=lambda t: [float(np.interp(t, times, pulses))] + [1500.0] * 15, clock=clock, link="radio"
+)
+main(sys.argv[1:], clock)
+"""
 
 
-def to_the_ends(device: SimulatedReceiver) -> None:
-    """Move the first channel to both ends, three times."""
-    for pulse in (988.0, 2012.0) * 3:
-        glide(device, pulse)
-
-
-def let_go(device: SimulatedReceiver) -> None:
-    """Push the first channel out eight times, and let it come back to one side of its middle."""
-    for side in (1.0, -1.0) * 4:
-        glide(device, 1500.0 + 512.0 * side)
-        glide(device, 1501.0 + side, rest=0.8)
-
-
+@pytest.mark.live
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
-    with SimulatedReceiver("ibus") as device:
-        arguments = ["-m", "tenuto", "calibrate", f"ibus:{device.port}", "--ends", "6", "--returns", "16"]
-        guide = pexpect.spawn(
-            sys.executable, [*arguments, "--out", str(tmp_path / "c.toml"), "--record", str(tmp_path / "c.csv")],
-            encoding="utf-8", timeout=60, dimensions=(40, 120), env={**os.environ, "TERM": "xterm"},
-        )  # fmt: skip
-        guide.expect("hands off")
-        guide.expect("2 of 3: move every stick")
-        # From a thread: a terminal that nobody reads holds the program up.
-        threading.Thread(target=to_the_ends, args=(device,)).start()
-        guide.expect("✓ both ends")
-        guide.expect("3 of 3: push each stick out")
-        threading.Thread(target=let_go, args=(device,)).start()
-        guide.expect("measured: ibus receiver")
-        guide.expect(pexpect.EOF)
-        guide.close()
+    """A real terminal and a real line; the 24 s of the flow are simulated."""
+    arguments = ["-c", HAND, "calibrate", "ibus:radio", "--ends", "6", "--returns", "16", "--out", "c.toml"]
+    guide = pexpect.spawn(
+        sys.executable, [*arguments, "--record", "c.csv"], cwd=str(tmp_path), encoding="utf-8", timeout=60,
+        dimensions=(40, 120), env={**os.environ, "TERM": "xterm"},
+    )  # fmt: skip
+    for said in ("hands off", "2 of 3: move every stick", "✓ both ends", "3 of 3: push each stick out",
+                 "measured: ibus receiver", pexpect.EOF):  # fmt: skip
+        guide.expect(said)
+    guide.close()
     assert guide.exitstatus == 0, guide.before
     live = Calibration.load(tmp_path / "c.toml")
     assert live.controls["channel_1"].centre == pytest.approx(1501, abs=1.0)

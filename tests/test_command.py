@@ -15,7 +15,7 @@ import pandas as pd
 import pytest
 
 import tenuto
-from helpers import MEDLAR, run
+from helpers import MEDLAR, run, run_process
 from tenuto.data import shipped
 from tenuto.sources.recording import write_recording
 
@@ -97,10 +97,11 @@ def short_recording(folder: Path, seconds: float) -> Path:
     return folder / "short.csv"
 
 
+@pytest.mark.live
 def test_drive_from_a_recording_at_the_real_rate(tmp_path: Path, profile: str) -> None:
     began = time.monotonic()
     recording = short_recording(tmp_path, 2.5)
-    done = run("drive", profile, "--recording", str(recording), "--to", "log:run.csv", cwd=tmp_path)
+    done = run_process("drive", profile, "--recording", str(recording), "--to", "log:run.csv", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert time.monotonic() - began > 2.5
     assert "not enabled: left_shoulder is not held: hold it to drive" in done.stdout
@@ -111,6 +112,7 @@ def test_drive_from_a_recording_at_the_real_rate(tmp_path: Path, profile: str) -
     assert log["command.vx"].iloc[-1] == 0.0
 
 
+@pytest.mark.live
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile: str, number: signal.Signals) -> None:
     arguments = ["drive", profile, "--recording", RECORDING, "--to", "log:run.csv"]

@@ -15,6 +15,8 @@ from brokers import MOSQUITTO, Mosquitto, Robot, wait_for
 from helpers import run
 from tenuto.data import shipped
 
+pytestmark = pytest.mark.live
+
 ROOT = Path(__file__).parents[1]
 NEEDS_BROKER = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto")
 # Example → what it must say, in this order.

@@ -18,6 +18,8 @@ from brokers import MOSQUITTO, Mosquitto, free_port, wait_for
 from helpers import run
 from tenuto.data import shipped
 
+pytestmark = pytest.mark.live
+
 TENUTO = [sys.executable, "-m", "tenuto"]
 PAD = ["--source", f"simulated:gamepad,recording={shipped('orchard-row.csv')}"]
 # Two wheels' controllers on servo frames, in a process of their own: neutral after 0.3 s of silence.

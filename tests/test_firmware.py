@@ -98,6 +98,7 @@ def test_the_sketch_and_the_library_agree_on_any_bytes(sketch: c.CDLL, seed: int
     assert 20 < moved < 380
 
 
+@pytest.mark.live
 def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path) -> None:
     program = tmp_path / "on_a_computer"
     subprocess.run(["gcc", *FLAGS, *FOLDER.glob("*.c"), "-o", program], check=True)

@@ -32,6 +32,7 @@ def virtual(monkeypatch: pytest.MonkeyPatch) -> Iterator[VirtualGamepad]:
         yield gamepad
 
 
+@pytest.mark.live
 def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: VirtualGamepad) -> None:
     cart, ticks, moments = SimulatedSink(), list[Tick](), dict[str, float]()
     done = threading.Event()
@@ -166,6 +167,7 @@ dead_zone = 0.05
 """
 
 
+@pytest.mark.live
 def test_a_radio_drives_the_cart_and_its_failsafe_is_no_driver() -> None:
     text = shipped("medlar.toml").read_text()
     head, tail = text.split("[source]")[0], text.split("[style]")[1]

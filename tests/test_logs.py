@@ -60,6 +60,7 @@ def test_others_read_them_too(logs: Path) -> None:
     assert {tuple(one) for one in objects} == {tuple(parquet.columns)}
 
 
+@pytest.mark.live
 def test_what_a_killed_process_leaves_is_read_up_to_its_last_second(tmp_path: Path) -> None:
     to = [word for form in FORMS for word in ("--to", f"log:run.{form}")]
     profile = str(shipped("medlar.toml"))

@@ -268,6 +268,7 @@ def flown_at(path: Path) -> float:
         return 0.0
 
 
+@pytest.mark.live
 def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
     """The driver is another process, and so is the autopilot, by the command that ships."""
     place = f"127.0.0.1:{free_port(socket.SOCK_DGRAM)}"
@@ -304,6 +305,7 @@ def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
     assert "on the ground, not armed" in said
 
 
+@pytest.mark.live
 def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> None:
     text = GUIDED[: GUIDED.index("[sinks")]
     patient = tenuto.parse_profile(text + '[loop]\nstall_timeout = "2 s"\n')

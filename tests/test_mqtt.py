@@ -26,7 +26,10 @@ from tenuto.data import shipped
 from tenuto.links.broker import Broker, BrokerSettings
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
 
-pytestmark = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto")
+pytestmark = [
+    pytest.mark.live,
+    pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto"),
+]
 ROOT = Path(__file__).parents[1]
 SCHEMAS = ROOT / "docs/schemas"
 

@@ -17,6 +17,8 @@ import pytest
 
 from tenuto.data import shipped
 
+pytestmark = pytest.mark.live
+
 ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "5"))
 FAULTS = [
     ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP), ("loop", signal.SIGKILL),

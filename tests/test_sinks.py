@@ -78,6 +78,7 @@ def test_a_profile_without_pulses_is_refused() -> None:
         tenuto.open_sink("ibus:/dev/there-is-none")
 
 
+@pytest.mark.live
 def test_a_function_is_called_at_its_own_rate_and_told_to_stop() -> None:
     every, seldom = list[Tick](), list[Tick]()
     patient = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
@@ -130,6 +131,7 @@ def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
         assert said in str(caught.value)
 
 
+@pytest.mark.live
 def test_no_rate_holds_the_emergency_stop_back() -> None:
     buttons, seldom, all_ticks = {"north": 0.0, "south": 0.0}, list[Tick](), list[Tick]()
 

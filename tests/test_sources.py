@@ -4,6 +4,7 @@ import json
 import math
 import os
 import signal
+import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -36,6 +37,7 @@ def wait_for(source: Source, good: Callable[[Frame | None], bool], seconds: floa
     raise AssertionError(f"no such frame in {seconds} s; the last was {frame}")
 
 
+@pytest.mark.live
 @pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
 def test_a_receiver_on_a_real_pseudo_terminal_with_all_that_goes_wrong(kind: str, tmp_path: Path) -> None:
     with (
@@ -67,6 +69,7 @@ def test_a_receiver_on_a_real_pseudo_terminal_with_all_that_goes_wrong(kind: str
         wait_for(receiver, lambda frame: bool(frame and frame.link_good and frame.values["channel_3"] == 1100))
 
 
+@pytest.mark.live
 def test_lost_frames_of_sbus_count_as_silence() -> None:
     with tenuto.open_source("simulated:sbus,lost=1.0") as receiver:
         start = time.monotonic()
@@ -77,6 +80,7 @@ def test_lost_frames_of_sbus_count_as_silence() -> None:
         wait_for(receiver, lambda frame: bool(frame and frame.counts and frame.counts.lost > 3))
 
 
+@pytest.mark.live
 def test_lines_and_a_port_that_sends_none() -> None:
     with tenuto.open_source("simulated:lines") as lines:
         frame = wait_for(lines, bool)
@@ -118,6 +122,7 @@ def _no_screen(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("SDL_VIDEODRIVER", "dummy")
 
 
+@pytest.mark.live
 def test_two_equal_pads_are_told_apart_and_never_taken_for_each_other() -> None:
     with (
         VirtualGamepad() as one,
@@ -137,6 +142,7 @@ def test_two_equal_pads_are_told_apart_and_never_taken_for_each_other() -> None:
         assert [wait_for(source, bool).values["left_y"] for source in (first, second)] == [111, 333]
 
 
+@pytest.mark.live
 def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
     with VirtualGamepad() as pad, tenuto.open_source("gamepad") as source:
         pad.detach()
@@ -160,6 +166,7 @@ def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
         tenuto.open_source("gamepad:1234")
 
 
+@pytest.mark.live
 def test_a_numbered_joystick_and_triggers_at_their_end() -> None:
     with VirtualGamepad(numbered=True) as stick, tenuto.open_source("gamepad") as source:
         stick.set("axis_2", -5)
@@ -228,6 +235,7 @@ def afterwards(shell: pexpect.spawn) -> str:
     return str(shell.match[1])
 
 
+@pytest.mark.live
 def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.send("\r")
     terminal.expect(r"driving \(speed 30 %\): standing still")
@@ -246,10 +254,10 @@ def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     assert afterwards(terminal) == terminal.before_drive
 
 
+@pytest.mark.live
 def test_a_killed_process_leaves_a_usable_terminal(terminal: pexpect.spawn) -> None:
-    processes = Path("/proc").glob("[0-9]*/cmdline")
-    drive = next(line for line in processes if line.read_bytes().split(b"\0")[1:4] == [b"-m", b"tenuto", b"drive"])
-    os.kill(int(drive.parent.name), signal.SIGKILL)
+    children = subprocess.run(["pgrep", "-f", "-P", str(terminal.pid), "tenuto drive"], capture_output=True, text=True)
+    os.kill(int(children.stdout), signal.SIGKILL)
     terminal.expect("status 137")
     time.sleep(1.0)
     assert afterwards(terminal) == terminal.before_drive
@@ -270,6 +278,7 @@ def test_devices_and_watch(tmp_path: Path) -> None:
     assert run("watch", "lines:/dev/none", cwd=tmp_path).returncode == 1
 
 
+@pytest.mark.live
 def test_watch_in_a_terminal_picks_out_what_moves(tmp_path: Path) -> None:
     view = pexpect.spawn(
         sys.executable, ["-m", "tenuto", "watch", "simulated:sticks", "--record", str(tmp_path / "seen.parquet")],
@@ -291,6 +300,7 @@ def test_watch_in_a_terminal_picks_out_what_moves(tmp_path: Path) -> None:
         assert [info.name for info in recording.controls()][:2] == ["left_x", "left_y"]
 
 
+@pytest.mark.live
 @pytest.mark.parametrize("fault", ["baud", "frozen"])
 def test_faults_of_the_simulated_receiver(fault: str) -> None:
     with SimulatedReceiver("ibus") as device, tenuto.open_source(f"ibus:{device.port}") as receiver:

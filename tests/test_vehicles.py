@@ -285,7 +285,8 @@ def test_from_anywhere_to_anywhere_within_the_limits(
     most = (1.2, 1.2, 1.0, 1.5)
     ramp, now = Ramp(), STANDSTILL
     for target in (chassis.within_reach(wish)[0] for wish in wishes):
-        for _ in range(math.ceil(16.0 / dt)):
+        needs = sum(abs(new - old) / limit for old, new, limit in zip(now, target, most, strict=True))
+        for _ in range(math.ceil((1.0 + 3.0 * needs) / dt)):
             after = ramp.step(now, target, dt, limits, chassis.fits, chassis.ramp_way)
             for old, new, limit in zip(now, after, most, strict=True):
                 assert abs(new - old) <= limit * dt + 1e-9

@@ -73,6 +73,7 @@ def test_every_state_is_said_in_words() -> None:
     assert "waiting for the first tick" in shown(SCENE, None, 80, 24)
 
 
+@pytest.mark.live
 def test_keys_stop_mark_pause_and_help() -> None:
     bench = Bench()
     newest: list[tuple[Scene, Tick | None, Beat] | None] = [(SCENE, bench.run(0.1, pad()), Beat())]
@@ -106,6 +107,7 @@ def test_keys_stop_mark_pause_and_help() -> None:
     asyncio.run(press())
 
 
+@pytest.mark.live
 def test_watch_polls_until_it_is_left() -> None:
     polls, pressed = list[int](), list[str]()
     keys = {"mark": lambda: pressed.append("m"), "afresh": lambda: pressed.append("r")}
@@ -130,6 +132,7 @@ def drive_in_a_terminal(folder: Path) -> "pexpect.spawn[str]":
     )  # fmt: skip
 
 
+@pytest.mark.live
 def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp_path: Path) -> None:
     child = drive_in_a_terminal(tmp_path)
     child.expect("D R I V I N G")
@@ -146,6 +149,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
     assert (tmp_path / "run.csv.profile.toml").read_bytes() == shipped("medlar.toml").read_bytes()
 
 
+@pytest.mark.live
 def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     child = drive_in_a_terminal(tmp_path)
     child.expect("D R I V I N G")

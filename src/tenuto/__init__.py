@@ -9,7 +9,7 @@ and gives ticks; sources give the frames, sinks take the ticks::
     ticks = tenuto.replay(profile, "row-7.csv")
     ticks.to_frame()
 
-Importing this package loads neither pandas nor SciPy, Matplotlib or SDL: they come when they are used.
+Importing this package loads next to nothing: each name comes with its module when it is used.
 """
 
 from __future__ import annotations
@@ -17,80 +17,104 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.errors import (
-    Problem,
-    ProfileError,
-    RecordingError,
-    SinkError,
-    SourceError,
-    TenutoError,
-)
-from tenuto.core.frame import Frame
-from tenuto.core.guard import GuardStatus, Reason, State
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
-from tenuto.runtime import DriveReport, SimulatedClock, drive, follow
-from tenuto.sinks import Sink, open_sink, open_sinks
-from tenuto.sources import Source, open_source
-
 if TYPE_CHECKING:
-    from tenuto.analysis.compare import Comparison, compare
-    from tenuto.analysis.logs import load_log
-    from tenuto.analysis.ticks import Ticks, replay
-    from tenuto.profile import Profile, load_profile, parse_profile
+    from tenuto.analysis.compare import Comparison as Comparison
+    from tenuto.analysis.compare import compare as compare
+    from tenuto.analysis.logs import load_log as load_log
+    from tenuto.analysis.ticks import Ticks as Ticks
+    from tenuto.analysis.ticks import replay as replay
+    from tenuto.clock import SimulatedClock as SimulatedClock
+    from tenuto.core.demand import VelocityCommand as VelocityCommand
+    from tenuto.core.errors import Problem as Problem
+    from tenuto.core.errors import ProfileError as ProfileError
+    from tenuto.core.errors import RecordingError as RecordingError
+    from tenuto.core.errors import SinkError as SinkError
+    from tenuto.core.errors import SourceError as SourceError
+    from tenuto.core.errors import TenutoError as TenutoError
+    from tenuto.core.frame import Frame as Frame
+    from tenuto.core.guard import GuardStatus as GuardStatus
+    from tenuto.core.guard import Reason as Reason
+    from tenuto.core.guard import State as State
+    from tenuto.core.pipeline import Pipeline as Pipeline
+    from tenuto.core.plan import Plan as Plan
+    from tenuto.core.tick import Tick as Tick
+    from tenuto.profile import Profile as Profile
+    from tenuto.profile import load_profile as load_profile
+    from tenuto.profile import parse_profile as parse_profile
+    from tenuto.runtime import DriveReport as DriveReport
+    from tenuto.runtime import drive as drive
+    from tenuto.runtime import follow as follow
+    from tenuto.sinks import Sink as Sink
+    from tenuto.sinks import open_sink as open_sink
+    from tenuto.sinks import open_sinks as open_sinks
+    from tenuto.sources import Source as Source
+    from tenuto.sources import open_source as open_source
 
 __version__ = "0.1.0"
 
-__all__ = [
-    "Comparison",
-    "DriveReport",
-    "Frame",
-    "GuardStatus",
-    "Pipeline",
-    "Plan",
-    "Problem",
-    "Profile",
-    "ProfileError",
-    "Reason",
-    "RecordingError",
-    "SimulatedClock",
-    "Sink",
-    "SinkError",
-    "Source",
-    "SourceError",
-    "State",
-    "TenutoError",
-    "Tick",
-    "Ticks",
-    "VelocityCommand",
-    "compare",
-    "drive",
-    "follow",
-    "load_log",
-    "load_profile",
-    "open_sink",
-    "open_sinks",
-    "open_source",
-    "parse_profile",
-    "replay",
-]
-
-# Where the names live whose modules are worth loading only when somebody asks for them.
-_LATER = {
-    "Profile": "tenuto.profile",
-    "load_profile": "tenuto.profile",
-    "parse_profile": "tenuto.profile",
-    "load_log": "tenuto.analysis.logs",
-    "Ticks": "tenuto.analysis.ticks",
-    "replay": "tenuto.analysis.ticks",
-    "Comparison": "tenuto.analysis.compare",
-    "compare": "tenuto.analysis.compare",
+# Module → the names of the public face that live there. A module is loaded when one of its names is asked for.
+_WHERE = {
+    "analysis.compare": (
+        "Comparison",
+        "compare",
+    ),
+    "analysis.logs": ("load_log",),
+    "analysis.ticks": (
+        "Ticks",
+        "replay",
+    ),
+    "clock": ("SimulatedClock",),
+    "core.demand": ("VelocityCommand",),
+    "core.errors": (
+        "Problem",
+        "ProfileError",
+        "RecordingError",
+        "SinkError",
+        "SourceError",
+        "TenutoError",
+    ),
+    "core.frame": ("Frame",),
+    "core.guard": (
+        "GuardStatus",
+        "Reason",
+        "State",
+    ),
+    "core.pipeline": ("Pipeline",),
+    "core.plan": ("Plan",),
+    "core.tick": ("Tick",),
+    "profile": (
+        "Profile",
+        "load_profile",
+        "parse_profile",
+    ),
+    "runtime": (
+        "DriveReport",
+        "drive",
+        "follow",
+    ),
+    "sinks": (
+        "Sink",
+        "open_sink",
+        "open_sinks",
+    ),
+    "sources": (
+        "Source",
+        "open_source",
+    ),
 }
+_MODULES = ("figures",)
+__all__ = sorted(name for names in _WHERE.values() for name in names)
+_PLACES = {name: module for module, names in _WHERE.items() for name in names}
 
 
 def __getattr__(name: str) -> Any:
-    if name in _LATER:
-        return getattr(importlib.import_module(_LATER[name]), name)
+    if name in _PLACES:
+        found = globals()[name] = getattr(importlib.import_module(f"tenuto.{_PLACES[name]}"), name)
+        return found
+    if name in _MODULES:
+        return importlib.import_module(f"tenuto.{name}")
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__, *_MODULES})

@@ -75,7 +75,7 @@ class Calibration:
             tables = tomllib.loads(Path(path).read_text(encoding="utf-8"))
         except OSError as error:
             raise CalibrationError(f"{path}: expected a readable file: {error.strerror}") from error
-        except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
             raise CalibrationError(f"{path}: expected TOML, found what is not: {error}") from error
         return _from_tables(str(path), tables)
 

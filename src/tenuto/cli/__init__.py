@@ -7,27 +7,9 @@ from collections.abc import Sequence
 
 import typer
 
-from tenuto.cli.bind import bind
-from tenuto.cli.calibrate import calibrate
-from tenuto.cli.check import check
 from tenuto.cli.clock import the_clock
-from tenuto.cli.compare import compare
+from tenuto.cli.commands import COMMANDS, Commands, stub
 from tenuto.cli.console import problems
-from tenuto.cli.curve import curve
-from tenuto.cli.demo import demo
-from tenuto.cli.devices import devices
-from tenuto.cli.drive import drive
-from tenuto.cli.follow import follow
-from tenuto.cli.key import key
-from tenuto.cli.measure import measure
-from tenuto.cli.report import report
-from tenuto.cli.robot import robot
-from tenuto.cli.script import script
-from tenuto.cli.soak import soak
-from tenuto.cli.station import station
-from tenuto.cli.tune import tune
-from tenuto.cli.watch import watch
-from tenuto.cli.why import why
 from tenuto.clock import REAL, Timer
 from tenuto.core.errors import TenutoError
 
@@ -35,46 +17,30 @@ __all__ = ["app", "main"]
 
 app = typer.Typer(
     name="tenuto",
-    help="From a stick to a moving robot: calibrated, shaped, limited, guarded, and explained.",
-    epilog="Exit status: 0 fine, 1 found a problem, 2 used wrongly.",
-    no_args_is_help=True,
+    cls=Commands,
+    help="From stick to moving robot.",
     add_completion=False,
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )
-for command in (
-    demo,
-    devices,
-    watch,
-    bind,
-    calibrate,
-    check,
-    compare,
-    curve,
-    drive,
-    follow,
-    key,
-    measure,
-    report,
-    robot,
-    script,
-    soak,
-    station,
-    tune,
-    why,
-):
-    app.command()(command)
+for group in COMMANDS.values():
+    for name, line in group.items():
+        app.command(name, help=line)(stub(name))
 
 
-@app.callback()
+@app.callback(invoke_without_command=True)
 def _options(
-    version: bool = typer.Option(False, "--version", help="Show the version and leave.", is_eager=True),
+    context: typer.Context,
+    version: bool = typer.Option(False, "--version", help="Show the version and exit.", is_eager=True),
 ) -> None:
     if version:
         import tenuto
 
         typer.echo(f"tenuto {tenuto.__version__}")
         raise typer.Exit
+    if context.invoked_subcommand is None:
+        context.get_help()
+        raise typer.Exit(2)
 
 
 def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:

@@ -111,7 +111,7 @@ def drive(
             keep_profile(profile, sink)
         if not as_json:
             _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
-        watched = stack.enter_context(WatchedProfile(profile, loaded, prepare))
+        watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=clock))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
         planned, report = prepare(loaded), DriveReport()

@@ -39,8 +39,7 @@ def report(
     import tenuto
     from tenuto.analysis.report import events, facts, path_of
     from tenuto.analysis.why import plan_of_log
-    from tenuto.figures import save_figure
-    from tenuto.figures.page import html_report
+    from tenuto.figures.page import html_report, png_of
     from tenuto.figures.report import report_figures
 
     place = profile or beside(log)
@@ -48,7 +47,7 @@ def report(
     plan = plan_of_log(table, loaded)
     _same_robot(log, place, [str(name) for name in table.columns], list(plan.chassis.bounds()))
     found = facts(table, plan, path_of(table, plan).robot.path)
-    figures = report_figures(table, plan, loaded.name)
+    figures = {name: png_of(figure) for name, figure in report_figures(table, plan, loaded.name).items()}
     page = out or Path(f"{log}.html")
     try:
         page.write_text(
@@ -56,10 +55,10 @@ def report(
         )
         if pngs is not None:
             pngs.mkdir(parents=True, exist_ok=True)
+            for name, png in figures.items():
+                (pngs / f"{name}.png").write_bytes(png)
     except OSError as error:
         raise TenutoError(f"{error.filename}: cannot write there: {error.strerror}") from error
-    for name, figure in figures.items() if pngs is not None else ():
-        save_figure(figure, pngs / f"{name}.png" if pngs else name)
     if as_json:
         rows = [fact._asdict() | {"value": None if math.isnan(fact.value) else fact.value} for fact in found]
         typer.echo(json.dumps(rows, indent=2))

@@ -72,7 +72,9 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
 
     controls = list(dict.fromkeys(found.curves["control"]))[:3]
     moved = [
-        axis for axis in _AXES if np.abs(found.commands[[f"{axis} {name}" for name in found.names]]).max(axis=None) > 1e-6
+        axis
+        for axis in _AXES
+        if np.abs(found.commands[[f"{axis} {name}" for name in found.names]].to_numpy()).max() > 1e-6
     ]
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     figure.suptitle(

@@ -68,19 +68,19 @@ _STOPPED = ("stopping", "fault", "emergency stop")
 
 
 def html_report(
-    title: str, source: str, facts: Sequence[Fact], events: Sequence[Event], figures: Mapping[str, Figure]
+    title: str, source: str, facts: Sequence[Fact], events: Sequence[Event], figures: Mapping[str, bytes]
 ) -> str:
     """Put a report together.
 
     Args:
         title: such as the robot's name. source: what it was made of. facts, events: see `tenuto.analysis.report`.
-        figures: name → figure; they are put in as PNG.
+        figures: name → figure as PNG, see `png_of`.
     """
     said = "\n".join(f"<div><dt>{html.escape(fact.name)}</dt><dd>{html.escape(fact.text)}</dd></div>" for fact in facts)
     parts = []
-    for name, figure in figures.items():
+    for name, png in figures.items():
         heading, words = _HEADINGS.get(name, (name, name))
-        data = base64.b64encode(png_of(figure)).decode()
+        data = base64.b64encode(png).decode()
         image = f'<img alt="{html.escape(words)}" src="data:image/png;base64,{data}">'
         parts.append(f"<h2>{html.escape(heading)}</h2>\n<figure>{image}</figure>")
     rows = "\n".join(
@@ -95,7 +95,7 @@ def html_report(
 
 
 def png_of(figure: Figure) -> bytes:
-    """Give a figure as PNG."""
+    """Draw a figure as PNG."""
     buffer = BytesIO()
     figure.savefig(buffer, format="png")
     return buffer.getvalue()

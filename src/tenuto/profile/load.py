@@ -38,7 +38,7 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
     """Read a profile from TOML text; ``where`` stands for it in errors. Raises as `load_profile`."""
     try:
         tables = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProfileError(where, [Problem("file", "TOML", f"what is not: {error}")]) from error
     try:
         profile = Profile.model_validate(tables)

@@ -128,7 +128,7 @@ def load_script(path: str | Path) -> tuple[str, Chain]:
             pieces.append((piece, step.together))
     except OSError as error:
         raise ProfileError(where, [Problem("file", "a readable file", error.strerror or str(error))]) from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (tomllib.TOMLDecodeError, RecursionError, UnicodeDecodeError) as error:
         raise ProfileError(where, [Problem("file", "TOML", f"what is not: {error}")]) from error
     except ValidationError as error:
         raise ProfileError(where, [problem_of(details, Script) for details in error.errors()]) from None

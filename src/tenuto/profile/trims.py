@@ -26,7 +26,7 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
         return {}
     try:
         kept = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProfileError(str(path), [Problem("file", "TOML", f"what is not: {error}", "take it away")]) from error
     found: dict[str, float] = {}
     for name, trim in profile.trims.items():

@@ -1,13 +1,14 @@
-"""A profile's file that is watched while its robot is driven: a change is read and checked by a thread of its own."""
+"""A profile's file that is watched while its robot is driven: a change is read and checked outside the loop."""
 
 from __future__ import annotations
 
-import threading
+import stat
 from collections.abc import Callable
 from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, Self
 
+from tenuto.clock import REAL, Timer
 from tenuto.core.closing import Closing
 from tenuto.core.errors import ProfileError, TenutoError
 from tenuto.core.plan import Plan, Planned
@@ -15,7 +16,8 @@ from tenuto.core.plan import Plan, Planned
 if TYPE_CHECKING:
     from tenuto.profile import Profile
 
-_LOOK_EVERY = 0.25
+# A file that is still being written has changed again by the next look, s.
+_LOOK_EVERY = 0.1
 
 
 class WatchedProfile(Closing):
@@ -25,19 +27,25 @@ class WatchedProfile(Closing):
         tenuto.drive(profile, source, sinks, changes=watched)
     """
 
-    def __init__(self, path: str | Path, profile: Profile, prepare: Callable[[Profile], Planned] | None = None) -> None:
+    def __init__(
+        self,
+        path: str | Path,
+        profile: Profile,
+        prepare: Callable[[Profile], Planned] | None = None,
+        *,
+        clock: Timer = REAL,
+    ) -> None:
         """Begin to watch.
 
         Args:
             path: the file. profile: what was read from it.
             prepare: puts calibrations and trims to a profile that was read; none if nothing is given.
+            clock: when it looks: from a thread in real time.
         """
         self._path, self._sources, self._prepare = Path(path), _sources(profile), prepare
         self._found: SimpleQueue[Plan | str] = SimpleQueue()
-        self._done = threading.Event()
-        self._seen = self._stamp()
-        self._thread = threading.Thread(target=self._watch, name="watched profile", daemon=True)
-        self._thread.start()
+        self._seen = self._changed = self._stamp()
+        self._end = clock.every(_LOOK_EVERY, self._look, "watched profile")
 
     def __call__(self) -> Plan | str | None:
         """Give a changed plan, or say why a change cannot be taken; None when nothing has changed."""
@@ -48,18 +56,17 @@ class WatchedProfile(Closing):
 
     def _stamp(self) -> tuple[int, int, int] | None:
         try:
-            stat = self._path.stat()
+            found = self._path.stat()
         except OSError:
             return None  # an editor may be about to put the new one in its place
-        return stat.st_mtime_ns, stat.st_size, stat.st_ino
+        return (found.st_mtime_ns, found.st_size, found.st_ino) if stat.S_ISREG(found.st_mode) else None
 
-    def _watch(self) -> None:
-        while not self._done.wait(_LOOK_EVERY):
-            now = self._stamp()
-            # A file that is still being written has changed again by the next look.
-            if now is not None and now != self._seen and not self._done.wait(_LOOK_EVERY / 5) and now == self._stamp():
-                self._seen = now
-                self._found.put(self._read())
+    def _look(self, _: float) -> None:
+        now, before = self._stamp(), self._changed
+        self._changed = now
+        if now is not None and now != self._seen and now == before:
+            self._seen = now
+            self._found.put(self._read())
 
     def _read(self) -> Plan | str:
         from tenuto.profile import load_profile
@@ -73,11 +80,12 @@ class WatchedProfile(Closing):
             return "; ".join(str(problem) for problem in error.problems)
         except (TenutoError, ValueError) as error:
             return str(error)
+        except Exception as error:  # whatever a file can do to a parser: the robot is driven on by the old one
+            return f"{self._path}: cannot be read: {error!r}"
 
     def close(self) -> None:
         """Watch no more."""
-        self._done.set()
-        self._thread.join()
+        self._end()
 
     def __enter__(self) -> Self:
         return self

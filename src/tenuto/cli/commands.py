@@ -1,0 +1,80 @@
+"""The commands, in groups: what each is for, in one line. A command's module is loaded when it is called."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib import import_module
+from typing import Any
+
+import typer
+from rich.console import Console
+from rich.table import Table
+from typer.core import TyperGroup
+
+# Group → command → what it is for. A command is the function of its name in the module of its name.
+COMMANDS: dict[str, dict[str, str]] = {
+    "set up": {
+        "devices": "List what is connected, and how to name it in a profile",
+        "watch": "Show live what a controller sends",
+        "calibrate": "Measure the sticks: rest, ends, noise, return",
+        "bind": "Make or change a profile by moving the sticks",
+        "check": "List problems and doubts of a profile, and its stops",
+        "curve": "Draw each stick's way from raw to shaped",
+        "key": "Make a key for a link that nobody else may drive by",
+    },
+    "drive": {
+        "drive": "Drive a robot as its profile says",
+        "script": "Show a scripted motion, or drive it",
+        "follow": "Run at the robot: follow a driver's machine",
+        "station": "Show every robot at a broker, and why it stands",
+    },
+    "understand": {
+        "why": "Explain one moment of a drive, stage by stage",
+        "report": "Write a page about a drive, with figures",
+        "compare": "Compare two profiles under the same sticks",
+        "measure": "Compare commands with measured motion",
+        "tune": "Propose dead zones, expo and limits",
+    },
+    "try": {
+        "demo": "Drive a shipped recording, and show why it stopped",
+        "robot": "Stand in for a robot on a serial line or MAVLink",
+        "soak": "Simulate thousands of drives with faults",
+    },
+}
+EXIT_STATUS = "Exit status: 0 fine, 1 found a problem, 2 used wrongly."
+
+
+class Commands(TyperGroup):
+    """Loads the module of a command when it is called, and lists all of them on one screen of 80 x 24."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """Load the command that is called."""
+        name = args[0] if args else ""
+        if any(name in group for group in COMMANDS.values()):
+            alone = typer.Typer(add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False)
+            alone.command(name)(getattr(import_module(f"tenuto.cli.{name}"), name))
+            self.commands[name] = typer.main.get_command(alone)
+        return super().resolve_command(ctx, args)
+
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        """Print a line a command."""
+        console = Console(highlight=False, markup=False)
+        console.print(f"Usage: tenuto COMMAND [OPTIONS]      {self.help}", no_wrap=True, overflow="ellipsis")
+        grid = Table.grid(padding=(0, 2))
+        for style in ("dim", "bold cyan", ""):
+            grid.add_column(style=style, no_wrap=True)
+        for group, commands in COMMANDS.items():
+            for number, (name, line) in enumerate(commands.items()):
+                grid.add_row(group if number == 0 else "", name, line)
+        console.print(grid)
+        console.print(f"tenuto COMMAND --help says more; tenuto --version.\n{EXIT_STATUS}", style="dim")
+
+
+def stub(name: str) -> Callable[[], None]:
+    """Return what stands for a command until its module is loaded."""
+
+    def stand_in() -> None:
+        raise AssertionError(f"{name} was not loaded")
+
+    stand_in.__name__ = name
+    return stand_in
