@@ -4,7 +4,7 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 STAMP := .venv/installed
 
-.PHONY: demo test bench data figures clean
+.PHONY: demo test quick campaign bench data figures clean
 .DEFAULT_GOAL := demo
 
 $(STAMP): pyproject.toml
@@ -24,6 +24,14 @@ test: $(STAMP)
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/pytest
+
+# Without real time, other processes and ports: what to run at every change.
+quick: $(STAMP)
+	$(BIN)/pytest -m "not live and not long and not port" --hypothesis-profile quick
+
+# The fault campaign at length: prints its figures, and keeps a drive that breaks a promise in soak-failure.json.
+campaign: $(STAMP)
+	$(BIN)/tenuto soak --runs 2000
 
 bench: $(STAMP)
 	$(BIN)/python -m benchmarks

@@ -1,7 +1,7 @@
 """A glove of your own on text lines: a microcontroller prints four numbers a line, and a boat follows.
 
 Bend sensors drive the two thrusters, a fist of the other hand (the last number) is hold-to-run. The board is simulated:
-it is a pseudo-terminal to which this program prints what a board would.
+it is a pseudo-terminal to which this program prints what a board would. So is time; with your own, leave the clock out.
 """
 
 import math
@@ -58,8 +58,9 @@ def tell(tick: Tick) -> str | None:
     return "it is over" if tick.time > 7.0 else None
 
 
-glove = Glove(rate=50.0)
+clock = tenuto.SimulatedClock()
+glove = Glove(rate=50.0, clock=clock)
 profile = tenuto.parse_profile(PROFILE.replace("PORT", glove.port))
-with tenuto.open_source(profile) as source:
-    tenuto.drive(profile, source, [tenuto.open_sink("simulated")], on_tick=tell)
+with tenuto.open_source(profile, clock=clock) as source:
+    tenuto.drive(profile, source, [tenuto.open_sink("simulated")], clock=clock, on_tick=tell)
 glove.unplug()

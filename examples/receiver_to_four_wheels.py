@@ -1,10 +1,10 @@
 """A radio receiver to four steered wheels: a simulated SBUS receiver, and servo pulses for the two axles.
 
-Prints the pulses each half second. With your own: the name of its port in the profile, and pins instead of `print`.
+Prints the pulses each half second of simulated time. With your own: the name of its port in the profile, pins instead
+of `print`, and no clock.
 """
 
 import math
-import time
 
 import tenuto
 from tenuto import Tick
@@ -39,12 +39,8 @@ form = "pulse"
 """
 
 
-began = math.inf
-
-
-def hands(_: float) -> list[float]:
-    """Channel 5 is held from 1 s on, 3 goes up, 1 to the left and to the right, once the wheels are there."""
-    seconds = time.monotonic() - began
+def hands(seconds: float) -> list[float]:
+    """Channel 5 is held from 1 s on, 3 goes up, 1 to the left and to the right."""
     channels = [1500.0] * 16
     channels[4] = 2012.0 if seconds > 1.0 else 988.0
     channels[2] = 1900.0 if seconds > 1.5 else 1500.0
@@ -54,19 +50,18 @@ def hands(_: float) -> list[float]:
 
 def servos(tick: Tick) -> None:
     """What goes to the servos, where they would be set. After 6 s the transmitter is switched off."""
-    global began
-    began = min(began, time.monotonic())
-    receiver.faults.failsafe = time.monotonic() - began > 6.0
+    receiver.faults.failsafe = tick.time > 6.0
     pulses = {name: value for name, value in tick.wire.items() if name.endswith("pulse")}
     said = ", ".join(f"{name.removesuffix('_angle.pulse')} {value:.0f} µs" for name, value in pulses.items())
     print(f"{tick.time:4.1f} s  {tick.guard.state:16} {tick.command.vx:+.2f} m/s  {said}")
 
 
-receiver = SimulatedReceiver("sbus", motion=hands)
+clock = tenuto.SimulatedClock()
+receiver = SimulatedReceiver("sbus", motion=hands, clock=clock)
 profile = tenuto.parse_profile(PROFILE.replace("PORT", receiver.port))
-with tenuto.open_source(profile) as source:
+with tenuto.open_source(profile, clock=clock) as source:
     tenuto.drive(
         profile, source, [FunctionSink("servos", servos, rate=2.0)],
-        on_tick=lambda tick: "it is over" if tick.time > 8.0 else None,
+        clock=clock, on_tick=lambda tick: "it is over" if tick.time > 8.0 else None,
     )  # fmt: skip
 receiver.unplug()

@@ -37,18 +37,18 @@ with tempfile.TemporaryDirectory() as folder:
     )  # fmt: skip
     listener = Broker(BrokerSettings("127.0.0.1", int(PORT)), tenuto.SourceError)
     states = listener.listen(state_topic("medlar"))
-    began, told, killed = time.monotonic(), "", False
-    while (now := time.monotonic() - began) < 10.0:
+    began, told, end = time.monotonic(), "", 60.0
+    while (now := time.monotonic() - began) < end:
         time.sleep(0.05)
         while states:
             state = read_json(RemoteState, states.popleft().data)
             if state is not None and (line := f"{state.state:12} {state.vx:+.1f} m/s") != told:
                 told = line
                 print(f"{now:4.1f} s  {line}  {state.reasons[0] if state.reasons else ''}")
-        if now > 7.0 and not killed:
-            print(f"{now:4.1f} s  the station's program is killed")
-            station.kill()
-            killed = True
+                if state.vx > 0.9 and end == 60.0:
+                    print(f"{now:4.1f} s  the station's program is killed")
+                    station.kill()
+                    end = now + 3.0
     listener.close()
     for process in (station, robot, broker):
         process.terminate()

@@ -62,10 +62,11 @@ def test_a_report_counts_what_the_receiver_lost() -> None:
     assert "broken frames" not in {fact.name for fact in facts(TABLE, PLAN, [])}
 
 
+@pytest.mark.long
 def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
     """Of many carts with other wheels, tracks, delays and lags, about 95 of 100 must lie in the stated interval."""
     random, hits, widths = np.random.default_rng(5), [], []
-    for seed in range(20):
+    for seed in range(12):
         radius, track, delay, lag = random.uniform((0.100, 0.50, 0.0, 0.05), (0.125, 0.75, 0.2, 0.3)).tolist()
         truth = Truth(radius, track, delay, lag, noise=0.003, heading_noise=0.003)
         found = measured(truth, tmp_path, seed=seed)
@@ -109,6 +110,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
             load_odometry(tmp_path / "broken.csv")
 
 
+@pytest.mark.long
 def test_what_was_measured_goes_into_the_profile(folder: Path) -> None:
     command = ("measure", "drive.csv", "--odometry", "medlar-odometry.csv", "--profile", "medlar.toml")
     said = json.loads(run(*command, "--json", "--figure", "measured.png", cwd=folder).stdout)
@@ -132,6 +134,7 @@ RING = re.sub(
 )  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("text", "course", "turns"),
     [(RING, "orchard-row", {"radius": 0.22}), (shipped("quince.toml").read_text(), "quince-course", {})],
@@ -159,6 +162,7 @@ def test_reversals_are_those_that_are_counted_by_hand(values: list[float]) -> No
     assert reversals(np.array(values), 3.0) == 0
 
 
+@pytest.mark.long
 def test_a_comparison_adds_up(folder: Path) -> None:
     found = tenuto.compare(shipped("orchard-row.csv"), MEDLAR, GENTLE, names=("as is", "gentle"))
     figures = found.figures.set_index("figure")
@@ -187,6 +191,7 @@ def test_a_comparison_adds_up(folder: Path) -> None:
     assert run("compare", "drive.csv", "medlar.toml", "damson.toml", cwd=folder).returncode == 1
 
 
+@pytest.mark.long
 @settings(max_examples=8)
 @given(st.floats(0.5, 1.5), st.floats(0.5, 2.0), st.floats(0.02, 0.2))
 def test_proposals_keep_what_they_promise(top: float, within: float, finest: float) -> None:
@@ -231,6 +236,7 @@ def kept_log(robot: str, course: str, folder: Path) -> pd.DataFrame:
     return table
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("robot", "course"), [("medlar", "orchard-row"), ("damson", "damson-flight"), ("sorrel", "sorrel-course")]
 )
@@ -246,6 +252,7 @@ def test_a_report_tells_what_the_log_holds(robot: str, course: str, folder: Path
     assert len(report_figures(loaded, plan, robot)) == 5
 
 
+@pytest.mark.long
 def test_a_report_is_one_page_that_needs_no_other(folder: Path) -> None:
     table = kept_log("damson", "damson-flight", folder)
     done = run("report", "damson.csv", "--profile", "damson.toml", "--pngs", "pictures", "--json", cwd=folder)
@@ -292,6 +299,7 @@ def test_the_log_of_an_axis_of_two_triggers_is_driven_by_once_more(tmp_path: Pat
     assert run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path).returncode == 0
 
 
+@pytest.mark.long
 def test_tune_from_the_command_line(folder: Path) -> None:
     wish = ("--top-speed", "0.9 m/s", "--stop-within", "0.5 m", "--finest", "0.04 m/s")
     done = run("tune", "orchard-row.csv", "medlar.toml", *wish, "--out", "patch.toml", "--figure", "t.png", cwd=folder)

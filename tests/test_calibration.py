@@ -99,6 +99,7 @@ PLANTED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
 }
 
 
+@pytest.mark.long
 def test_findings_are_raised_where_planted_and_not_where_clean() -> None:
     clean = Counter(finding.code for seed in range(SEEDS) for finding in measured(CLEAN, seed).findings)
     lever = StickTruth(0, 0, 32767, noise=10)
@@ -174,6 +175,7 @@ def test_what_is_kept_comes_back_and_the_one_before_stays(tmp_path: Path) -> Non
     assert sorted(file.name for file in path.parent.iterdir()) == ["pad.toml", "pad.toml.before"]
 
 
+@pytest.mark.long
 def test_an_interrupted_save_leaves_the_old_one(tmp_path: Path) -> None:
     path = tmp_path / "pad.toml"
     calibration().save(path)
@@ -313,6 +315,7 @@ def test_a_stop_switch_stops_everything_while_it_is_on() -> None:
     assert (tick.guard.state, tick.command.vx) == (State.FAULT, 0.0)
 
 
+@pytest.mark.long
 def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     worn = run("calibrate", "--from", str(shipped("worn-pad.csv")), "--figure", "worn.png", cwd=tmp_path)
     assert worn.returncode == 1
@@ -354,7 +357,7 @@ main(sys.argv[1:], clock)
 """
 
 
-@pytest.mark.live
+@pytest.mark.long
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
     """A real terminal and a real line; the 24 s of the flow are simulated."""
     arguments = ["-c", HAND, "calibrate", "ibus:radio", "--ends", "6", "--returns", "16", "--out", "c.toml"]

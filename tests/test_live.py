@@ -18,6 +18,8 @@ from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sources.base import Source
 
+pytestmark = pytest.mark.port
+
 FORWARD, CENTRE = -30454, 983
 # The machine that tests run on may be busy, and the loop stall for a while.
 PATIENT = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})

@@ -30,6 +30,7 @@ def logs(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@pytest.mark.long
 def test_all_forms_load_back_to_the_same_table(logs: Path) -> None:
     table = tenuto.replay(MEDLAR, shipped("orchard-row.csv")).to_frame()
     for form in FORMS:
@@ -39,6 +40,7 @@ def test_all_forms_load_back_to_the_same_table(logs: Path) -> None:
         pd.testing.assert_frame_equal(loaded, tenuto.load_log(logs / "run.csv"), check_like=True)
 
 
+@pytest.mark.long
 def test_others_read_them_too(logs: Path) -> None:
     parquet = pd.read_parquet(logs / "run.parquet")
     assert parquet["command.vx"].max() > 1.0

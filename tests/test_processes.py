@@ -37,7 +37,7 @@ def motion(t):
     if not begun and pathlib.Path("run.csv").exists():
         begun.append(t)
     t -= begun[0] if begun else t
-    return [1500.0, 2012.0 if t > 1.4 else 1500.0, 1500.0, 1500.0, 2012.0 if t > 1.0 else 988.0, *[1500.0] * 11]
+    return [1500.0, 2012.0 if t > 0.9 else 1500.0, 1500.0, 1500.0, 2012.0 if t > 0.6 else 988.0, *[1500.0] * 11]
 SimulatedReceiver("sbus", motion=motion, link="radio")
 time.sleep(60)
 """
@@ -97,10 +97,10 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         time.sleep(dice.uniform(0.0, 1.2))
         fault = time.monotonic()
         running[who].send_signal(how)
-        time.sleep(1.3)
+        time.sleep(1.1)
         running[who].send_signal(signal.SIGCONT)
         back = time.monotonic()
-        time.sleep(2.2)
+        time.sleep(2.0)
         if (who, how) == ("robot", signal.SIGKILL):
             assert running["loop"].wait(timeout=10) == 1
             assert "cart is gone" in (tmp_path / "loop.txt").read_text()

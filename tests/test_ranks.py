@@ -185,6 +185,7 @@ hands = st.one_of(
 )
 
 
+@pytest.mark.long
 @settings(max_examples=60)
 @given(st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12), st.booleans())
 def test_no_hands_break_an_invariant(story: list[tuple[int, Held | None, Held | None]], alone: bool) -> None:
@@ -248,6 +249,7 @@ def test_what_is_wrong_with_the_other_drivers_is_said() -> None:
         assert said in str(caught.value)
 
 
+@pytest.mark.long
 def test_the_example_of_a_lesson() -> None:
     done = subprocess.run([sys.executable, "examples/lesson.py"], cwd=ROOT, capture_output=True, text=True, check=True)
     lines = [line.split() for line in done.stdout.splitlines()]

@@ -162,6 +162,7 @@ class Pair:
         return counts
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("robot", ["medlar", "quince", "sorrel", "damson"])
 def test_every_robot_does_at_the_far_end_what_it_does_at_hand(robot: str) -> None:
     profile = tenuto.load_profile(shipped(f"{robot}.toml"))
@@ -235,6 +236,7 @@ def test_outputs_are_switched_at_the_far_end_and_rest_or_stay_as_its_own_profile
     assert "no output or action lift, gripper, lamp, reversing_beeper" in other.driver.problem(other.bench.now)
 
 
+@pytest.mark.long
 @settings(max_examples=60)
 @given(st.lists(st.tuples(st.integers(4, 12), st.integers(0, 25)), min_size=1, max_size=8))
 def test_an_action_is_done_once_and_never_late(horns: list[tuple[int, int]]) -> None:
@@ -322,6 +324,7 @@ WAYS = st.lists(
 HOLDS = st.lists(st.tuples(st.booleans(), st.integers(10, 80)), min_size=2, max_size=8)
 
 
+@pytest.mark.long
 @settings(max_examples=80)
 @example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # all of a start, a second late
 @given(WAYS, HOLDS)

@@ -90,6 +90,7 @@ def test_how_often_it_is_asked_changes_no_distance(many: list[Piece], dt: float,
     assert way == pytest.approx(whole, abs=0.01 + course.seconds * 0.8 * (1.8 * dt) ** 2 + 0.6 * 1.8 * dt)
 
 
+@pytest.mark.long
 @settings(max_examples=20)
 @given(st.lists(pieces, min_size=1, max_size=3), st.floats(0.3, 2.0))
 def test_what_is_made_to_fit_fits_and_keeps_its_shape(many: list[Piece], within: float) -> None:
@@ -155,6 +156,7 @@ def test_a_hand_ends_it_at_once_and_for_good(driver: FunctionSource, state: Stat
     assert all(tick.command == STANDSTILL for tick in late)
 
 
+@pytest.mark.long
 def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path) -> None:
     medlar, tree = str(shipped("medlar.toml")), str(ROUND)
     shown = run("script", tree, medlar, "--within", "4", "--figure", "round.png", "--json", cwd=tmp_path)

@@ -20,6 +20,8 @@ from tenuto.data import shipped
 from tenuto.protocols import IbusDecoder, SbusDecoder
 from tenuto.sinks.function import FunctionSink
 
+pytestmark = pytest.mark.port
+
 SERVOS = '\n[actuators.wheels]\nform = "pulse"\n[actuators.right_wheel]\nreverse = true\n'
 BUTTONS = '[guard]\nemergency_stop = "north"\nreset = "south"'
 PULSED = tenuto.parse_profile(shipped("medlar.toml").read_text().replace("[guard]", BUTTONS) + SERVOS)
@@ -95,6 +97,7 @@ def test_a_function_is_called_at_its_own_rate_and_told_to_stop() -> None:
         tenuto.drive(patient, Hands(), [FunctionSink("broken", lambda tick: 1 / tick.dt / 0.0)])
 
 
+@pytest.mark.long
 def test_the_example_with_pins_ends_with_the_motors_off() -> None:
     example = Path(__file__).parents[1] / "examples/own_pins.py"
     said = subprocess.run([sys.executable, example], capture_output=True, text=True, check=True).stdout

@@ -37,6 +37,7 @@ def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) 
     pytest.fail(f"a guard that {name} was not seen")
 
 
+@pytest.mark.long
 def test_a_hundred_drives_break_nothing_and_keep_the_promised_times(tmp_path: Path) -> None:
     """`make campaign` does thousands."""
     done = run("soak", "--runs", "18", "--seed", "100020", "--json", cwd=tmp_path)
@@ -63,6 +64,7 @@ def test_the_same_seed_is_the_same_drive_and_a_failure_is_shrunk(monkeypatch: py
     assert sum(scene.seconds for scene in short) < sum(scene.seconds for scene in broken.story)
 
 
+@pytest.mark.long
 def test_five_things_go_wrong_and_nothing_starts_again(tmp_path: Path) -> None:
     done = run("demo", "--story", "faults", "--out", "out", "--json", cwd=tmp_path)
     assert done.returncode == 0, done.stderr

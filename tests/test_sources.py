@@ -25,6 +25,8 @@ from tenuto.sources import Source
 from tenuto.sources.lines import Tilt
 from tenuto.sources.recording import write_recording
 
+pytestmark = pytest.mark.port
+
 
 def wait_for(source: Source, good: Callable[[Frame | None], bool], seconds: float = 10.0) -> Frame:
     """Poll until a frame is as wanted."""
@@ -89,7 +91,7 @@ def test_lines_and_a_port_that_sends_none() -> None:
     with SimulatedReceiver("lines") as device:
         device.faults.silent = True
         with pytest.raises(tenuto.SourceError, match="is the baud rate right"):
-            tenuto.open_source(f"lines:{device.port},baud=9600")
+            tenuto.open_source(f"lines:{device.port},baud=9600", clock=tenuto.SimulatedClock())
         with pytest.raises(tenuto.SourceError, match="tilt needs columns ax, ay"):
             tenuto.open_source(f"tilt:{device.port},columns=a|b")
         with tenuto.open_source(f"tilt:{device.port},columns=ax|ay|az|gx|gy|zero|flex") as glove:

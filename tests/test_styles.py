@@ -262,6 +262,7 @@ def test_simulated_robots_show_friction_slip_and_mass() -> None:
 COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("robot", COURSES)
 def test_each_robot_drives_its_course(robot: str, tmp_path: Path) -> None:
     done = run("demo", "--robot", robot, "--json", cwd=tmp_path)

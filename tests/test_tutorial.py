@@ -4,12 +4,15 @@ import re
 import shlex
 from pathlib import Path
 
+import pytest
+
 import tenuto
 from helpers import run
 
 TUTORIAL = Path(__file__).parents[1] / "docs/tutorial.md"
 
 
+@pytest.mark.long
 def test_every_command_of_the_tutorial_works_from_an_empty_folder(tmp_path: Path) -> None:
     blocks = re.findall(r"```\n(.*?)```", TUTORIAL.read_text(), re.DOTALL)
     commands = [line for block in blocks for line in block.strip().splitlines()]

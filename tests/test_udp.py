@@ -26,6 +26,8 @@ from tenuto.protocols.remote import LET_GO_AFTER
 from tenuto.protocols.sealed import WINDOW, DriverHandshake, RobotHandshake, Session
 from tenuto.sources.udp import UdpSource
 
+pytestmark = pytest.mark.port
+
 KEY, OTHER = bytes(range(32)), bytes(range(1, 33))
 
 

@@ -29,6 +29,7 @@ def shown(scene: Scene, tick: Tick | None, width: int, height: int) -> list[str]
     return [line.plain for line in screen(scene, tick, Beat(50.0, 49.0, 0.02), width, height)]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("robot", COURSES)
 def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> None:
     profile = tenuto.load_profile(shipped(f"{robot}.toml"))

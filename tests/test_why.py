@@ -51,12 +51,13 @@ def agrees(found: Explanation, tick: Tick, places: float = 1e-9) -> None:
     assert [step.text for step in found.steps if step.stage == "notice"] == [one.text for one in tick.notices]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("robot", COURSES)
-def test_every_tick_of_the_recordings_is_explained(robot: str) -> None:
+def test_the_ticks_of_the_recordings_are_explained(robot: str) -> None:
     profile = tenuto.load_profile(shipped(f"{robot}.toml"))
     ticks = tenuto.replay(profile, shipped(f"{COURSES[robot]}.csv"))
     slower = 0
-    for tick in ticks:
+    for tick in list(ticks)[::3]:
         found = tick.explain(profile)
         agrees(found, tick)
         assert found.answer.startswith(
@@ -65,7 +66,7 @@ def test_every_tick_of_the_recordings_is_explained(robot: str) -> None:
             else "it stands" if tick.command == STANDSTILL else "it is being stopped"
         )  # fmt: skip
         slower += "on the way to" in found.answer
-    assert slower > 50
+    assert slower > 15
     table = ticks.to_frame()
     for tick, again in list(zip(ticks, ticks_of(table), strict=True))[::25]:  # and from a log as well
         assert again.command == tick.command
@@ -90,6 +91,7 @@ def test_what_holds_it_is_named() -> None:
     assert "inside the dead zone of 0.08, so 0" in drive.text
 
 
+@pytest.mark.long
 def test_a_log_says_for_how_long(tmp_path: Path) -> None:
     done = run("drive", str(shipped("medlar.toml")), "--recording", str(shipped("damson-flight.csv")), cwd=tmp_path)
     assert done.returncode == 1

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple, Protocol
 
 import numpy as np
@@ -133,7 +134,7 @@ class Samples:
         return VelocityCommand(*(float(np.interp(time, self.times, column)) for column in columns))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Chain:
     """Pieces after one another.
 
@@ -144,7 +145,7 @@ class Chain:
     pieces: tuple[Piece, ...]
     names: tuple[str, ...] = ()
 
-    @property
+    @cached_property
     def seconds(self) -> float:
         """How long all of them last."""
         return sum(piece.seconds for piece in self.pieces)
@@ -166,13 +167,13 @@ class Chain:
         return self.names[-1] if self.names else ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Together:
     """Pieces at the same time, their velocities added; one that has ended adds nothing."""
 
     pieces: tuple[Piece, ...]
 
-    @property
+    @cached_property
     def seconds(self) -> float:
         """How long the longest lasts."""
         return max(piece.seconds for piece in self.pieces)
@@ -183,7 +184,7 @@ class Together:
         return VelocityCommand(*(sum(axis) for axis in zip(STANDSTILL, *going, strict=True)))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Scaled:
     """A piece made smaller and slower.
 
@@ -195,7 +196,7 @@ class Scaled:
     size: float = 1.0
     pace: float = 1.0
 
-    @property
+    @cached_property
     def seconds(self) -> float:
         """How long it lasts."""
         return self.piece.seconds / self.pace
