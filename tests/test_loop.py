@@ -1,5 +1,6 @@
 """The loop on a clock of its own: no drift, lateness counted, and every kind of ending."""
 
+import itertools
 import os
 import pty
 import signal
@@ -11,6 +12,8 @@ from types import UnionType
 from typing import Annotated, Any, Union, get_args, get_origin
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from pydantic import BaseModel
 
 import tenuto
@@ -22,6 +25,9 @@ from tenuto.core.observe import Observer
 from tenuto.data import shipped
 from tenuto.sources.base import Source
 from tenuto.sources.keyboard import Keyboard
+from tenuto.sources.recording import Recording
+
+LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
 
 
 class SlowClock:
@@ -48,8 +54,9 @@ def test_ticks_keep_their_times_and_lateness_is_told() -> None:
     times = [tick.time for tick in notebook.ticks]
     due = [100.0 + 0.02 * round((time - 100.0 - 0.0001) // 0.02) for time in times]
     assert all(0 <= time - planned < 0.0201 for time, planned in zip(times, due, strict=True))  # no drift
+    assert all(b > a for a, b in pairwise(times))
     assert report.worst_lateness == pytest.approx(0.065)
-    assert report.skipped_ticks == pytest.approx(report.ticks / 3, abs=3)
+    assert report.skipped_ticks == pytest.approx(report.ticks / 2, abs=3)  # three of each six
     assert report.late_ticks == pytest.approx(report.ticks / 3, abs=2)
 
 
@@ -240,3 +247,29 @@ def test_lines_must_be_told_their_range() -> None:
     drive, _, button = tenuto.parse_profile(text + "low = 0\nhigh = 1023\n").plan().controls
     assert (button.travel.centre, button.believable) == (None, (-255.75, 1278.75))
     assert drive.travel.reverse is False  # of lines nobody knows which way they count
+
+
+@settings(max_examples=40)
+@given(
+    st.lists(st.tuples(st.integers(3, 20), st.integers(3, 20)), min_size=1, max_size=8),
+    st.lists(st.floats(0.0, 0.9), min_size=1, max_size=9),
+)
+def test_a_loop_that_stalls_loses_no_press(presses: list[tuple[int, int]], delays: list[float]) -> None:
+    """A trim button is pressed and let go, for so many frames each, under a loop that is late by so many seconds."""
+    plan = LIFT.plan()
+    rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
+    pressed = [0.0] * 5 + [level for on, off in presses for level in [1.0] * on + [0.0] * off]
+    frames = [Frame(0.02 * step, rest | {"dpad_left": level}) for step, level in enumerate(pressed)]
+    hands = Recording("trim.csv", frames=frames)
+    report = tenuto.drive(LIFT, hands, clock=SlowClock(itertools.cycle(delays)))
+    assert report.trims["steer"] == pytest.approx(min(0.005 * len(presses), 0.1))
+
+
+def test_an_emergency_stop_between_two_ticks_is_one() -> None:
+    plan = LIFT.plan()
+    rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
+    pipeline = tenuto.Pipeline(LIFT)
+    pipeline.step(Frame(0.0, rest), 0.0)
+    tap = ((0.005, rest | {"east": 1.0}), (0.01, rest))
+    assert pipeline.step(Frame(0.02, rest, earlier=tap), 0.02).guard.state is State.EMERGENCY_STOP
+    assert pipeline.step(Frame(0.04, rest), 0.04).guard.state is State.EMERGENCY_STOP

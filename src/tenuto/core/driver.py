@@ -67,13 +67,20 @@ class StickDriver:
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
         self.demand = STANDSTILL
         # The newest frames, as many as must come in that time: the oldest of them must not be older.
+        # Between two ticks: the switches that were pressed, and the controls that were on.
+        self._pressed_before: frozenset[str] = frozenset()
+        self._on_before: frozenset[str] = frozenset()
         self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
 
     def hear(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None when nothing came."""
         self.came, self.fresh = frame is not None, False
         bad: tuple[Reason, ...] = ()
+        if self._on_before or self._pressed_before:
+            self._on_before = self._pressed_before = frozenset()
         if frame is not None:
+            if frame.earlier:
+                self._look_back(frame)
             self.frame = frame
             before = self.reader.good
             bad = self.reader.take(frame, now)
@@ -92,12 +99,14 @@ class StickDriver:
         self._arrivals.clear()
 
     def on(self, control: str | None) -> bool:
-        """Tell whether a control is on, or held, in the newest good frame; one that is not named is not."""
-        return control is not None and self.reader.positions[control] >= HELD_FROM
+        """Tell whether a control is on, or held, or was since the tick before; one that is not named is not."""
+        return control is not None and (self.reader.positions[control] >= HELD_FROM or control in self._on_before)
 
     def pressed(self, switch: str | None) -> bool:
-        """Tell whether a switch was pressed with this tick; one that is not named is not."""
-        return self.fresh and switch is not None and self.selection.switches[switch].pressed
+        """Tell whether a switch was pressed since the tick before; one that is not named was not."""
+        if switch is None or not self.fresh:
+            return False
+        return self.selection.switches[switch].pressed or switch in self._pressed_before
 
     def missing(self, now: float) -> tuple[Reason, ...]:
         """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
@@ -135,6 +144,21 @@ class StickDriver:
             sparse = f"{came} good frames in the last second (least_frame_rate {guard.least_frame_rate:g} Hz)"
             return (Reason("link_sparse", sparse),)
         return ()
+
+    def _look_back(self, frame: Frame) -> None:
+        """See what was pressed in the frames that came between two ticks: a loop that stalls loses no press."""
+        on, pressed = set[str](), set[str]()
+        for time, values in frame.earlier:
+            if time > frame.time or (positions := self.reader.glance(time, values)) is None:
+                continue
+            self.selection.step(positions, time)
+            on.update(name for name, position in positions.items() if position >= HELD_FROM)
+            for name, switch in self.selection.switches.items():
+                if switch.pressed:
+                    pressed.add(name)
+                    if name == self._plan.guard.enable:
+                        self.enabled = not self.enabled
+        self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
 
     def _understand(self, dt: float, time: float) -> None:
         """Make of the positions of a good frame what the driver wants; ``dt`` s after the good frame before."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
+
+# A source hands over so many earlier frames at most: those of two seconds of the fastest receiver.
+MOST_EARLIER = 300
 
 
 class Signal(NamedTuple):
@@ -39,6 +42,8 @@ class Frame(NamedTuple):
         note: why the link is not good, or what else the source has to say, in plain words.
         signal: what the receiver says of its radio link, where it does.
         counts: how many frames came until this one, where the source counts them.
+        earlier: time and numbers of the good frames that came since the one handed over before, oldest first. Nobody
+            drives by them, but what was pressed in them was pressed.
     """
 
     time: float
@@ -47,3 +52,18 @@ class Frame(NamedTuple):
     note: str = ""
     signal: Signal | None = None
     counts: LinkCounts | None = None
+    earlier: tuple[tuple[float, Mapping[str, float]], ...] = ()
+
+
+def spread(values: Sequence[Mapping[str, float]], since: float, now: float) -> list[Frame]:
+    """Return frames of numbers that came between two moments, s, nobody knows when: as if they had come evenly."""
+    step = (now - since) / max(len(values), 1)
+    return [Frame(now - step * left, one) for left, one in zip(range(len(values) - 1, -1, -1), values, strict=True)]
+
+
+def with_earlier(frames: Sequence[Frame]) -> Frame | None:
+    """Return the newest of several good frames, with the others as its earlier ones; None where there is none."""
+    if len(frames) < 2:
+        return frames[0] if frames else None
+    earlier = tuple((frame.time, frame.values) for frame in frames[-MOST_EARLIER - 1 : -1])
+    return frames[-1]._replace(earlier=earlier)

@@ -76,6 +76,23 @@ class Reader:
         self.positions = positions
         return ()
 
+    def glance(self, time: float, values: Mapping[str, float]) -> Mapping[str, float] | None:
+        """Return the positions in an earlier frame, or None where it is not to be believed. Nothing is kept of it."""
+        if self.good is None or not time >= self.good.time:
+            return None
+        positions: dict[str, float] = {}
+        for control, lowest, highest, _ in self._controls:
+            value, opposite = values.get(control.reads, math.nan), control.minus
+            if not (isinstance(value, (int, float)) and lowest <= value <= highest):
+                return None
+            positions[control.name] = control.travel.position(value)
+            if opposite is not None:
+                other = values.get(opposite.reads, math.nan)
+                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
+                    return None
+                positions[control.name] -= opposite.travel.position(other)
+        return positions
+
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
         """Tell whether numbers stand still that were measured to be never quite still."""
         now = tuple(frame.values[name] for name in self._noisy)

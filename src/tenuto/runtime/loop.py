@@ -159,10 +159,11 @@ class _Drive:
                 start, number = now, 0
                 continue
             number += 1
-            missed = int((self.clock.now() - start) / period) - number
-            if missed > 0:
-                self.report.skipped_ticks += missed
-                number += missed
+            # The next one that is due, or was due a moment ago; never a second one at the moment of this one.
+            due = max(int((self.clock.now() - start) / period), int((now - start) / period + 1e-6) + 1)
+            if due > number:
+                self.report.skipped_ticks += due - number
+                number = due
             self.clock.sleep_until(start + number * period)
 
     def _tick(self, now: float) -> Tick:

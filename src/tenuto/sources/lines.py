@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from tenuto.clock import REAL, Clock
 from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame, LinkCounts
+from tenuto.core.frame import Frame, LinkCounts, spread, with_earlier
 from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.core.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 from tenuto.protocols import LineDecoder
@@ -36,6 +36,7 @@ class Lines(Source):
         self._decoder = LineDecoder(columns)
         self._port = Port(port, baud)
         self._values: dict[str, float] = {}
+        self._polled: float | None = None
         try:
             self._learn_columns(port, baud, clock)
         except BaseException:
@@ -64,13 +65,16 @@ class Lines(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest line of what has come."""
+        since, self._polled = now if self._polled is None else self._polled, now
         lines = self._decoder.feed(self._port.read(now))
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not lines:
             return None
+        came = spread([{**self._values, **line} for line in lines], since, now)
         self._values = self._read(lines, now)
-        return Frame(now, self._values, counts=self.counts())
+        came[-1] = Frame(now, self._values, counts=self.counts())
+        return with_earlier(came)
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
         return lines[-1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from tenuto.core.frame import Frame, LinkCounts
+from tenuto.core.frame import Frame, LinkCounts, spread, with_earlier
 from tenuto.core.layouts import LAYOUTS, ControlInfo
 from tenuto.protocols import ChannelFrame, CrsfDecoder, Decoder, IbusDecoder, SbusDecoder
 from tenuto.sources.base import Source
@@ -48,6 +48,7 @@ class Receiver(Source):
         self._kind = kind
         self._decoder = protocol.decoder()
         self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits)
+        self._polled: float | None = None
         self._values: dict[str, float] = {info.name: info.rest for info in LAYOUTS[kind]}
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -61,6 +62,7 @@ class Receiver(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Give the newest frame of what has come."""
+        since, self._polled = now if self._polled is None else self._polled, now
         frames = self._decoder.feed(self._port.read(now))
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
@@ -71,7 +73,9 @@ class Receiver(Source):
         if newest.failsafe:
             return Frame(now, self._values, False, FAILSAFE, newest.signal, self.counts())
         self._values = channel_values(newest)
-        return Frame(now, self._values, signal=newest.signal, counts=self.counts())
+        came = spread([channel_values(frame) for frame in heard if not frame.failsafe], since, now)
+        came[-1] = Frame(now, self._values, signal=newest.signal, counts=self.counts())
+        return with_earlier(came)
 
     def close(self) -> None:
         """Close the port."""

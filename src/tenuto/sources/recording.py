@@ -10,7 +10,7 @@ from typing import IO, Any
 
 from tenuto.core.closing import Closing
 from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame
+from tenuto.core.frame import Frame, with_earlier
 from tenuto.core.layouts import ControlInfo
 from tenuto.sources.base import Source
 
@@ -222,13 +222,13 @@ class Recording(Source):
         """Give the newest frame whose time has come."""
         if self._started is None:
             self._started = now
-        newest = None
+        came: list[Frame] = []
         # Half a microsecond of grace: times of ticks and frames that are meant to be equal may differ
         # in their last bit.
         while not self.finished and (moment := self._moment(self._next)) <= now + 5e-7:
-            newest = self.frames[self._next]._replace(time=min(moment, now))
+            came.append(self.frames[self._next]._replace(time=min(moment, now)))
             self._next += 1
-        return newest
+        return with_earlier(came)
 
     def _moment(self, number: int) -> float:
         """When a frame comes, on the clock of the loop."""
