@@ -2,7 +2,7 @@
 
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import wraps
 from typing import Any
 from weakref import WeakKeyDictionary
@@ -14,7 +14,7 @@ from tenuto import Pipeline, Tick
 from tenuto.sim.invariants import Watcher
 
 # How long an example takes says more about the machine than about the code; speed is for benchmarks/.
-settings.register_profile("tenuto", deadline=None)
+settings.register_profile("tenuto", deadline=None, max_examples=70)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=15)
 settings.load_profile("tenuto")
 
@@ -29,11 +29,30 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 @pytest.fixture(autouse=True)
 def only_live_tests_wait(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
     def refuse(seconds: float) -> None:
-        if sys._getframe(1).f_globals["__name__"].partition(".")[0] not in ("pexpect", "ptyprocess"):
+        if sys._getframe(1).f_globals["__name__"].partition(".")[0] not in ("pexpect", "ptyprocess", "subprocess"):
             pytest.fail(f"it sleeps for {seconds} s: use a SimulatedClock, or mark the test live")
 
     if not request.node.get_closest_marker("live"):
         monkeypatch.setattr(time, "sleep", refuse)
+
+
+@pytest.fixture(autouse=True)
+def figures_are_drawn_plainly(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """To lay a figure out takes longer than to draw it: only tests of figures do."""
+    if request.node.get_closest_marker("figure"):
+        return
+    from tenuto import figures
+    from tenuto.figures import page
+
+    def plainly(draw: Callable[..., Any]) -> Callable[..., Any]:
+        def drawn(figure: Any, *more: Any) -> Any:
+            figure.set_layout_engine("none")
+            return draw(figure, *more)
+
+        return drawn
+
+    monkeypatch.setattr(figures, "save_figure", plainly(figures.save_figure))
+    monkeypatch.setattr(page, "png_of", plainly(page.png_of))
 
 
 @pytest.fixture(autouse=True, scope="session")

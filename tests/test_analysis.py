@@ -253,6 +253,7 @@ def test_a_report_tells_what_the_log_holds(robot: str, course: str, folder: Path
 
 
 @pytest.mark.long
+@pytest.mark.figure
 def test_a_report_is_one_page_that_needs_no_other(folder: Path) -> None:
     table = kept_log("damson", "damson-flight", folder)
     done = run("report", "damson.csv", "--profile", "damson.toml", "--pngs", "pictures", "--json", cwd=folder)

@@ -3,8 +3,6 @@
 import json
 import math
 import sys
-import threading
-import time
 from pathlib import Path
 
 import pexpect
@@ -17,7 +15,6 @@ from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.core.layouts import LAYOUTS
 from tenuto.data import shipped
 from tenuto.profile.advice import advise, line_of
-from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources.recording import write_recording
 
 PAD = LAYOUTS["gamepad"]
@@ -169,29 +166,39 @@ def test_bind_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
     assert (none.returncode, "no gesture came for drive: nothing was written" in none.stderr) == (1, True)
 
 
-@pytest.mark.live
+# A hand that pushes one channel after the other, each a second after it has let go of the one before.
+HAND = """
+import sys
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock
+from tenuto.sim.receiver import SimulatedReceiver
+pushes = [(1, 2012.0), (3, 988.0), (5, 2012.0), (6, 2012.0)]
+def motion(t):
+    turn, phase = divmod(t - 1.5, 1.6)
+    channels = [1500.0] * 16
+    if 0 <= turn < 4 and phase < 0.6:
+        channel, pulse = pushes[int(turn)]
+        channels[channel] = pulse
+    return channels
+clock = SimulatedClock()
+device = SimulatedReceiver("crsf", motion=motion, clock=clock, link="radio")
+main(sys.argv[1:], clock)
+"""
+
+
+@pytest.mark.long
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
-    with SimulatedReceiver("crsf") as device:
-        guide = pexpect.spawn(
-            sys.executable, ["-m", "tenuto", "bind", str(tmp_path / "radio.toml"), "--source", f"crsf:{device.port}"],
-            encoding="utf-8", timeout=40, dimensions=(24, 120),
-        )  # fmt: skip
-
-        def push(channel: int, pulse: float) -> None:
-            time.sleep(0.8)
-            device.channels = [pulse if number == channel else 1500.0 for number in range(16)]
-            threading.Timer(0.6, lambda: setattr(device, "channels", [1500.0] * 16)).start()
-
-        for prompt, channel, pulse in (("FORWARD", 1, 2012), ("LEFT", 3, 988), ("HELD", 5, 2012), ("STOPS", 6, 2012)):
-            guide.expect(prompt)
-            push(channel, pulse)
-            if prompt == "LEFT":
-                guide.expect("understood: channel_4")
-        guide.expect("Write .*radio.toml")
-        guide.sendline("y")
-        guide.expect("Wrote")
-        guide.expect(pexpect.EOF)
-        guide.close()
+    """A real terminal and a real line; the hand's time is simulated."""
+    guide = pexpect.spawn(
+        sys.executable, ["-c", HAND, "bind", "radio.toml", "--source", "crsf:radio"], cwd=str(tmp_path),
+        encoding="utf-8", timeout=40, dimensions=(24, 120),
+    )  # fmt: skip
+    for prompt in ("FORWARD", "LEFT", "understood: channel_4", "HELD", "STOPS", "Write .*radio.toml"):
+        guide.expect(prompt)
+    guide.sendline("y")
+    guide.expect("Wrote")
+    guide.expect(pexpect.EOF)
+    guide.close()
     assert guide.exitstatus == 0
     drive, steer, hold, stop = tenuto.load_profile(tmp_path / "radio.toml").plan().controls
     assert [drive.travel.position(2012.0), steer.travel.position(988.0)] == [1.0, 1.0]

@@ -29,6 +29,8 @@ from tenuto.sim.autopilot import Autopilot
 from tenuto.sinks.function import FunctionSink
 from tenuto.sinks.mavlink import AutopilotCommand, MavlinkSink
 
+pytestmark = pytest.mark.port
+
 ROOT = Path(__file__).parents[1]
 GUIDED = shipped("damson-guided.toml").read_text()
 PAD = dict.fromkeys(
@@ -46,8 +48,6 @@ speeds = st.floats(-5.0, 5.0, width=32)
 READER = """
 import json, sys
 from pymavlink.dialects.v20 import common
-
-pytestmark = pytest.mark.port
 mav = common.MAVLink(None)
 for line in sys.stdin:
     print(json.dumps([message.to_dict() for message in mav.parse_buffer(bytes.fromhex(line))]))

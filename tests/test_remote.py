@@ -325,7 +325,7 @@ HOLDS = st.lists(st.tuples(st.booleans(), st.integers(10, 80)), min_size=2, max_
 
 
 @pytest.mark.long
-@settings(max_examples=80)
+@settings(max_examples=50)
 @example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # all of a start, a second late
 @given(WAYS, HOLDS)
 def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there_a_moment_ago(

@@ -157,14 +157,14 @@ def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     found = subprocess.run(["pgrep", "-P", str(child.pid)], capture_output=True, text=True, check=True).stdout.split()
     for process in found:
         os.kill(int(process), signal.SIGSTOP)
-    time.sleep(1.5)
+    time.sleep(0.8)
     log = tmp_path / "run.csv"
     rows = len(log.read_text().splitlines())
-    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 50)  # it drives on
+    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)  # it drives on
     for process in found:
         os.kill(int(process), signal.SIGKILL)
     rows = len(log.read_text().splitlines())
-    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 50)
+    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)
     child.kill(signal.SIGTERM)
     child.expect("Ended: SIGTERM")
     child.expect(pexpect.EOF)
