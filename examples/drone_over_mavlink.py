@@ -1,16 +1,14 @@
-"""A drone over MAVLink: arm, take off, fly ahead and turn, land; with a simulated autopilot in a process of its own.
+"""A drone over MAVLink: arm, take off, fly ahead and turn, land; with a simulated autopilot at the other end.
 
-The pad is simulated too. With a real one: ``tenuto drive damson-guided.toml``.
+The pad and time are simulated too. In real time, and with a real pad: ``tenuto drive damson-guided.toml``.
 """
 
-import socket
-import subprocess
-import sys
-from pathlib import Path
+import math
 
 import tenuto
 from tenuto import Tick
 from tenuto.data import shipped
+from tenuto.sim.autopilot import Autopilot
 from tenuto.sources.function import FunctionSource
 
 PAD = ("left_y", "left_x", "right_y", "right_x", "left_shoulder", "start", "north", "south")
@@ -32,18 +30,23 @@ def tell(tick: Tick) -> str | None:
     return "the flight is over" if tick.time > 12.5 else None
 
 
-path = shipped("damson-guided.toml")
-with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
-    one.bind(("127.0.0.1", 0))
-    address = f"127.0.0.1:{one.getsockname()[1]}"  # where nobody else listens
-# A desk computer that does other things too holds the loop up now and then.
-text = path.read_text(encoding="utf-8").replace("127.0.0.1:14550", address)
-profile = tenuto.parse_profile(text + '[loop]\nstall_timeout = "2 s"\n')
-command = [sys.executable, "-m", "tenuto", "robot", str(path), "--mavlink", address, *sys.argv[1:]]
-autopilot = subprocess.Popen([*command, "--seconds", "15"], stdout=subprocess.PIPE, text=True, cwd=Path.cwd())
-assert autopilot.stdout is not None
-print(autopilot.stdout.readline().strip())
-with tenuto.open_sinks(profile)[0] as sink:
-    report = tenuto.drive(profile, FunctionSource("pad", PAD, pad), [sink], on_tick=tell)
-print(report.ended)
-print(autopilot.stdout.read().strip())
+path, clock = shipped("damson-guided.toml"), tenuto.SimulatedClock()
+with Autopilot(tenuto.load_profile(path)) as autopilot:
+    host, port = autopilot.address
+    profile = tenuto.parse_profile(path.read_text(encoding="utf-8").replace("127.0.0.1:14550", f"{host}:{port}"))
+
+    def fly() -> None:
+        """Let the autopilot live, beside the loop and for a little longer."""
+        for point in autopilot.run(clock):
+            if point.time > 14.0:
+                return
+
+    flown = clock.start(fly)
+    with tenuto.open_sinks(profile)[0] as sink:
+        report = tenuto.drive(profile, FunctionSource("pad", PAD, pad), [sink], clock=clock, on_tick=tell)
+    print(report.ended)
+    flown()
+    here = autopilot.robot.now
+    print(
+        f"It is at x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg: {autopilot.summary()}"
+    )

@@ -1,5 +1,6 @@
 """Settings for all tests, and the invariants that every tick of every test must keep."""
 
+import os
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -18,6 +19,8 @@ settings.register_profile("tenuto", deadline=None, max_examples=70)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=15)
 settings.load_profile("tenuto")
 
+_WAY = 5
+
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What depends on real time runs in one group, one after the other, so that it never competes with itself."""
@@ -26,14 +29,22 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.xdist_group("live"))
 
 
+# Whose waiting is not for real time: a child that is about to end, or a byte that is about to be handed on.
+MAY_SLEEP = ("pexpect", "ptyprocess", "subprocess", "tenuto.sim.device")
+
+
 @pytest.fixture(autouse=True)
 def only_live_tests_wait(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Fail a test that sleeps without being marked live; and let those that compute make way for those that wait."""
+
     def refuse(seconds: float) -> None:
-        if sys._getframe(1).f_globals["__name__"].partition(".")[0] not in ("pexpect", "ptyprocess", "subprocess"):
+        if not sys._getframe(1).f_globals["__name__"].startswith(MAY_SLEEP):
             pytest.fail(f"it sleeps for {seconds} s: use a SimulatedClock, or mark the test live")
 
     if not request.node.get_closest_marker("live"):
         monkeypatch.setattr(time, "sleep", refuse)
+        if "PYTEST_XDIST_WORKER" in os.environ and os.nice(0) < _WAY:
+            os.nice(_WAY)
 
 
 @pytest.fixture(autouse=True)

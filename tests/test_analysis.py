@@ -25,7 +25,8 @@ from tenuto.analysis.tune import Wish, tune
 from tenuto.core.errors import RecordingError
 from tenuto.core.frame import LinkCounts
 from tenuto.data import shipped
-from tenuto.figures.report import report_figures
+from tenuto.figures import save_figure
+from tenuto.figures.compare import compare_figure
 from tenuto.profile.patch import changed_text
 from tenuto.sim.odometry import Truth, simulated_odometry
 
@@ -66,7 +67,7 @@ def test_a_report_counts_what_the_receiver_lost() -> None:
 def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
     """Of many carts with other wheels, tracks, delays and lags, about 95 of 100 must lie in the stated interval."""
     random, hits, widths = np.random.default_rng(5), [], []
-    for seed in range(12):
+    for seed in range(8):
         radius, track, delay, lag = random.uniform((0.100, 0.50, 0.0, 0.05), (0.125, 0.75, 0.2, 0.3)).tolist()
         truth = Truth(radius, track, delay, lag, noise=0.003, heading_noise=0.003)
         found = measured(truth, tmp_path, seed=seed)
@@ -184,11 +185,13 @@ def test_a_comparison_adds_up(folder: Path) -> None:
     (folder / "gentle.toml").write_text(TEXT.replace("expo = 0.35", "expo = 0.7").replace('"1.2 m/s"', '"0.9 m/s"'))
     names = ("medlar.toml", "gentle.toml")
     for sticks in ("drive.csv", "orchard-row.csv"):
-        done = run("compare", sticks, *names, "--json", "--figure", "compared.png", cwd=folder)
+        done = run("compare", sticks, *names, "--json", cwd=folder)
         rows = {row["figure"]: row for row in json.loads(done.stdout)}
         assert rows["top speed"]["difference"] == pytest.approx(-0.3)
         assert rows["distance"]["gentle"] == pytest.approx(figures.loc["distance", "gentle"], rel=0.01)
     assert run("compare", "drive.csv", "medlar.toml", "damson.toml", cwd=folder).returncode == 1
+    save_figure(compare_figure(found), folder / "compared.png")
+    assert (folder / "compared.png").stat().st_size > 20_000
 
 
 @pytest.mark.long
@@ -249,7 +252,6 @@ def test_a_report_tells_what_the_log_holds(robot: str, course: str, folder: Path
     came = (table["time"] - table["frame_age"])[table["new_frame"] == 1]
     assert told["longest silence"] == pytest.approx(came.diff().max())
     assert len(events(loaded)) == (table["guard.state"] != table["guard.state"].shift()).sum()
-    assert len(report_figures(loaded, plan, robot)) == 5
 
 
 @pytest.mark.long

@@ -163,7 +163,7 @@ def acceptable(frame: Frame | None, tick: Tick) -> bool:
     return all(isinstance(v, float) and abs(v) < 45800 for v in frame.values.values())
 
 
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(st.lists(segment, min_size=1, max_size=12))
 def test_no_order_of_faults_moves_or_breaks_anything(parts: list[tuple[Any, ...]]) -> None:
     steps = play(Bench(), parts)

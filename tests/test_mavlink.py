@@ -279,10 +279,12 @@ def height_at(path: Path) -> float:
 def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
     """The driver is another process, and so is the autopilot, by the command that ships."""
     place = f"127.0.0.1:{free_port(socket.SOCK_DGRAM)}"
-    (tmp_path / "mine.toml").write_text(GUIDED.replace("127.0.0.1:14550", place))
+    (tmp_path / "mine.toml").write_text(
+        GUIDED.replace("127.0.0.1:14550", place).replace("7 = 2.0", "7 = 1.0") + '[loop]\nstall_timeout = "2 s"\n'
+    )
     command = [sys.executable, "-m", "tenuto", "robot", "mine.toml", "--mavlink", place, "--log", "flight.csv"]
     code = (ROOT / "examples/drone_over_mavlink.py").read_text()
-    flown = code[: code.index("path = ")] + (
+    flown = code[: code.index("path, clock = ")] + (
         'profile = tenuto.load_profile("mine.toml")\n'
         "with tenuto.open_sinks(profile)[0] as sink:\n"
         '    tenuto.drive(profile, FunctionSource("pad", PAD, pad), [sink], on_tick=tell)\n'
@@ -328,7 +330,7 @@ def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> N
             return tenuto.Frame(now, values)
 
     tenuto.drive(
-        patient, Pad(), [FunctionSink("seldom", seen.append, rate=4.0)],
+        patient, Pad(), [FunctionSink("seldom", seen.append, rate=4.0)], clock=tenuto.SimulatedClock(),
         on_tick=lambda tick: "done" if tick.time > 1.6 else None,
     )  # fmt: skip
     assert [tick.actions for tick in seen if tick.actions] == [("arm",)]

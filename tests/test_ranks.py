@@ -186,7 +186,7 @@ hands = st.one_of(
 
 
 @pytest.mark.long
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12), st.booleans())
 def test_no_hands_break_an_invariant(story: list[tuple[int, Held | None, Held | None]], alone: bool) -> None:
     lesson = Lesson(ALONE if alone else LESSON)

@@ -91,7 +91,7 @@ def test_how_often_it_is_asked_changes_no_distance(many: list[Piece], dt: float,
 
 
 @pytest.mark.long
-@settings(max_examples=20)
+@settings(max_examples=10)
 @given(st.lists(pieces, min_size=1, max_size=3), st.floats(0.3, 2.0))
 def test_what_is_made_to_fit_fits_and_keeps_its_shape(many: list[Piece], within: float) -> None:
     speeds, limits, motion = Speeds(0.3, 0.2, 0.5), Limits(0.8, 3.0), Chain(tuple(many))

@@ -17,6 +17,8 @@ from tenuto.sinks.base import Sink
 
 # How many ticks a log may be behind before it counts as failed.
 MOST_WAITING = 5000
+# A tick that is early by less than this, s, is on time: moments are added up.
+_ROUNDING = 1e-6
 # How long sinks may take for their stop, all together, s.
 PATIENCE = 2.0
 
@@ -49,7 +51,7 @@ class Waiting:
 
     def take(self, now: float, *, at_once: bool = False) -> Tick | Plan | None:
         """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate."""
-        if not self._items or (self._not_before > now and not at_once):
+        if not self._items or (self._not_before > now + _ROUNDING and not at_once):
             return None
         self._not_before = max(self._not_before, now - self._sink.period) + self._sink.period
         return self._items.popleft()

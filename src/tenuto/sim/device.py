@@ -3,13 +3,27 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
+import math
 import os
+import struct
+import termios
+import time
 import tty
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 
 from tenuto.clock import REAL, Timer
 from tenuto.core.closing import Closing
+
+_HANDED_ON_WITHIN = 1.0
+
+
+def _waiting(port: int) -> float:
+    """Return how many bytes wait to be read at a port; as many as one likes where there is none to ask."""
+    if port < 0:
+        return math.inf
+    return float(struct.unpack("i", fcntl.ioctl(port, termios.FIONREAD, bytes(4)))[0])
 
 
 class SerialDevice(Closing, ABC):
@@ -30,7 +44,7 @@ class SerialDevice(Closing, ABC):
         """
         self._rate, self._clock = rate, clock
         self._link = link
-        self._master = -1
+        self._master = self._slave = -1
         self.port = ""
         self._end: Callable[[], None] | None = None
         self.plug_in()
@@ -44,7 +58,10 @@ class SerialDevice(Closing, ABC):
         self._master, slave = os.openpty()
         tty.setraw(slave)
         self.port = os.ttyname(slave)
-        os.close(slave)
+        if self._clock is REAL:
+            os.close(slave)
+        else:
+            self._slave = slave
         os.set_blocking(self._master, False)
         if self._link is not None:
             if os.path.islink(self._link):
@@ -59,6 +76,9 @@ class SerialDevice(Closing, ABC):
             self._end()
             self._end = None
             os.close(self._master)
+            if self._slave >= 0:
+                os.close(self._slave)
+                self._slave = -1
 
     def _send(self, seconds: float) -> None:
         for piece in self.next_bytes(seconds):
@@ -67,7 +87,12 @@ class SerialDevice(Closing, ABC):
     def write(self, data: bytes) -> None:
         """Send bytes at once; what does not fit into a line that nobody reads is lost, as on a real one."""
         with contextlib.suppress(OSError):  # full, or nobody has the port open just now
-            os.write(self._master, data)
+            before = _waiting(self._slave)
+            written = os.write(self._master, data)
+            # The system hands bytes on when it likes: simulated time stands still until they are there.
+            patience = time.monotonic() + _HANDED_ON_WITHIN
+            while _waiting(self._slave) < before + written and time.monotonic() < patience:
+                time.sleep(0.0)
 
     def close(self) -> None:
         """Unplug it."""
