@@ -15,7 +15,7 @@ import pandas as pd
 import pytest
 
 import tenuto
-from helpers import MEDLAR, run, run_process
+from helpers import MEDLAR, patient, run, run_process
 from tenuto.data import shipped
 from tenuto.sources.recording import write_recording
 
@@ -89,9 +89,7 @@ def test_demo_as_json(tmp_path: Path) -> None:
 
 @pytest.fixture
 def profile(tmp_path: Path) -> str:
-    """Medlar's profile for a machine that tests run on: it may be busy, and the loop stall for a while."""
-    (tmp_path / "medlar.toml").write_text(Path(PROFILE).read_text() + 'stall_timeout = "2 s"\n')
-    return str(tmp_path / "medlar.toml")
+    return str(patient(tmp_path))
 
 
 def short_recording(folder: Path, seconds: float) -> Path:

@@ -16,7 +16,7 @@ import pytest
 
 import tenuto
 from brokers import MOSQUITTO, Mosquitto, free_port, wait_for
-from helpers import run
+from helpers import patient, run
 from tenuto.data import shipped
 
 pytestmark = pytest.mark.live
@@ -53,13 +53,6 @@ def speeds(log: Path) -> "pd.Series[float]":
         return tenuto.load_log(log)["command.vx"]
     except (tenuto.TenutoError, KeyError, ValueError):
         return pd.Series([0.0])
-
-
-def patient(folder: Path, more: str = "") -> None:
-    """Medlar's profile, for a machine that may stall now and then."""
-    text = shipped("medlar.toml").read_text().replace('link_timeout = "300 ms"', 'link_timeout = "1 s"')
-    text += 'stall_timeout = "2 s"\n' + more
-    (folder / "medlar.toml").write_text(text)
 
 
 def test_over_a_network(tmp_path: Path) -> None:

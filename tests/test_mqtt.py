@@ -20,6 +20,7 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 import tenuto
 from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
+from helpers import patient
 from tenuto import State
 from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
@@ -90,7 +91,7 @@ def test_what_waited_in_a_hanging_line_is_too_old(broker: Mosquitto, robot: Robo
 def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
     broker: Mosquitto, robot: Robot, tmp_path: Path
 ) -> None:
-    command = [sys.executable, "-m", "tenuto", "drive", str(shipped("medlar.toml"))]
+    command = [sys.executable, "-m", "tenuto", "drive", str(patient(tmp_path))]
     to = f"mqtt:127.0.0.1:{broker.port}/medlar,driver=shed"
     driver = subprocess.Popen(
         [*command, "--recording", str(shipped("orchard-row.csv")), "--to", to, "--to", f"log:{tmp_path / 'drive.csv'}"]

@@ -293,7 +293,7 @@ def test_watch_in_a_terminal_picks_out_what_moves(tmp_path: Path) -> None:
     view.expect("1 mark")
     view.send("r")
     view.sendcontrol("c")
-    view.expect(r"mark 1 at [0-9.]+ s: (left_y|left_x|right_x|right_y)")
+    view.expect(r"mark 1 at [0-9.]+ s: (left_y|left_x|right_x|right_y|at rest)")
     view.expect("recorded [0-9]+ frames")
     view.expect(pexpect.EOF)
     view.close()

@@ -14,7 +14,7 @@ import pytest
 
 import tenuto
 from brokers import wait_for
-from helpers import MEDLAR, Bench, pad
+from helpers import MEDLAR, Bench, pad, patient
 from tenuto import State, Tick
 from tenuto.data import shipped
 from tenuto.views.app import LiveApp, WatchApp
@@ -126,7 +126,7 @@ def test_watch_polls_until_it_is_left() -> None:
 
 
 def drive_in_a_terminal(folder: Path) -> "pexpect.spawn[str]":
-    arguments = ["-m", "tenuto", "drive", str(shipped("medlar.toml")), "--recording", str(shipped("orchard-row.csv"))]
+    arguments = ["-m", "tenuto", "drive", str(patient(folder)), "--recording", str(shipped("orchard-row.csv"))]
     return pexpect.spawn(
         sys.executable, [*arguments, "--to", "log:run.csv"], cwd=str(folder), dimensions=(24, 80), encoding="utf-8",
         timeout=30, env=os.environ | {"TERM": "xterm-256color"},
@@ -147,7 +147,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
     table = tenuto.load_log(tmp_path / "run.csv")
     assert "mark 1" in table["notices"].tolist()
     assert table["command.vx"].iloc[-1] == 0.0
-    assert (tmp_path / "run.csv.profile.toml").read_bytes() == shipped("medlar.toml").read_bytes()
+    assert (tmp_path / "run.csv.profile.toml").read_bytes() == (tmp_path / "medlar.toml").read_bytes()
 
 
 @pytest.mark.live
