@@ -16,6 +16,7 @@ import pytest
 
 import tenuto
 from helpers import MEDLAR, patient, run, run_process
+from tenuto.cli.commands import COMMANDS
 from tenuto.data import shipped
 from tenuto.sources.recording import write_recording
 
@@ -203,6 +204,41 @@ def test_used_wrongly_or_given_something_broken(tmp_path: Path) -> None:
         assert (done.returncode, done.stdout) == (status, ""), arguments
         assert said in " ".join(done.stderr.replace("│", " ").split()), done.stderr
         assert "Traceback" not in done.stderr
+
+
+def test_the_help_lists_every_command_on_one_screen_and_each_explains_itself(tmp_path: Path) -> None:
+    said = run("--help", cwd=tmp_path).stdout.splitlines()
+    assert len(said) <= 24
+    assert max(map(len, said)) <= 80
+    names = [name for group in COMMANDS.values() for name in group]
+    assert all(any(f" {name} " in line for line in said) for name in names)
+    # Every module that is named as a command is one, and says more than its line does.
+    for name in names:
+        done = run(name, "--help", cwd=tmp_path)
+        assert (done.returncode, f"Usage: tenuto {name}" in done.stdout) == (0, True)
+    assert run(cwd=tmp_path).returncode == 2
+    assert run("--version", cwd=tmp_path).stdout == f"tenuto {tenuto.__version__}\n"
+
+
+def test_the_public_face_is_found_and_takes_texts(tmp_path: Path) -> None:
+    assert set(tenuto.__all__) <= set(dir(tenuto))
+    assert all(getattr(tenuto, name).__name__ == name for name in tenuto.__all__)
+    assert tenuto.figures.__name__ == "tenuto.figures"
+    seen: list[tenuto.Tick] = []
+    log = tmp_path / "run.csv"
+    report = tenuto.drive(
+        PROFILE, f"recording:{RECORDING},end=12", ["simulated", f"log:{log}", seen.append],
+        clock=tenuto.SimulatedClock(),
+    )  # fmt: skip
+    assert len(tenuto.load_log(log)) == len(seen) == report.ticks + 1
+    assert [tick.command for tick in tenuto.replay(PROFILE, RECORDING)][:500] == [tick.command for tick in seen[:500]]
+    for arguments, said in (
+        ((7, "gamepad"), "expected a profile, a plan, or the path of a profile; found 7"),
+        ((PROFILE, 7), "expected a source, or a text such as gamepad; found 7"),
+        ((PROFILE, "simulated:sticks", [7]), "expected a sink, a text such as log:run.csv, or a function"),
+    ):
+        with pytest.raises(tenuto.TenutoError, match=said):
+            tenuto.drive(*arguments)
 
 
 HELP = "import sys; sys.argv = ['tenuto', '--help']; import tenuto.__main__"

@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import compare as compare
     from tenuto.analysis.logs import load_log as load_log
     from tenuto.analysis.ticks import Ticks as Ticks
-    from tenuto.analysis.ticks import replay as replay
     from tenuto.clock import SimulatedClock as SimulatedClock
     from tenuto.core.demand import VelocityCommand as VelocityCommand
     from tenuto.core.errors import Problem as Problem
@@ -38,12 +37,13 @@ if TYPE_CHECKING:
     from tenuto.core.pipeline import Pipeline as Pipeline
     from tenuto.core.plan import Plan as Plan
     from tenuto.core.tick import Tick as Tick
+    from tenuto.opening import drive as drive
+    from tenuto.opening import follow as follow
+    from tenuto.opening import replay as replay
     from tenuto.profile import Profile as Profile
     from tenuto.profile import load_profile as load_profile
     from tenuto.profile import parse_profile as parse_profile
     from tenuto.runtime import DriveReport as DriveReport
-    from tenuto.runtime import drive as drive
-    from tenuto.runtime import follow as follow
     from tenuto.sinks import Sink as Sink
     from tenuto.sinks import open_sink as open_sink
     from tenuto.sinks import open_sinks as open_sinks
@@ -59,10 +59,7 @@ _WHERE = {
         "compare",
     ),
     "analysis.logs": ("load_log",),
-    "analysis.ticks": (
-        "Ticks",
-        "replay",
-    ),
+    "analysis.ticks": ("Ticks",),
     "clock": ("SimulatedClock",),
     "core.demand": ("VelocityCommand",),
     "core.errors": (
@@ -82,16 +79,17 @@ _WHERE = {
     "core.pipeline": ("Pipeline",),
     "core.plan": ("Plan",),
     "core.tick": ("Tick",),
+    "opening": (
+        "drive",
+        "follow",
+        "replay",
+    ),
     "profile": (
         "Profile",
         "load_profile",
         "parse_profile",
     ),
-    "runtime": (
-        "DriveReport",
-        "drive",
-        "follow",
-    ),
+    "runtime": ("DriveReport",),
     "sinks": (
         "Sink",
         "open_sink",

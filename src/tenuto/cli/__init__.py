@@ -55,7 +55,7 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """
     chosen = the_clock.set(clock)
     try:
-        app(arguments)
+        app(arguments, prog_name="tenuto")
     except TenutoError as error:
         problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
         sys.exit(1)

@@ -16,7 +16,7 @@ from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
-from tenuto.cli.watch import ctrl_c
+from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock, SimulatedClock
 from tenuto.core.errors import Problem, ProfileError, SourceError, TenutoError
 from tenuto.core.frame import Frame

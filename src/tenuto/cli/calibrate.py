@@ -19,7 +19,8 @@ from rich.text import Text
 
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
-from tenuto.cli.watch import Watch, ctrl_c, plain_numbers
+from tenuto.cli.signals import ctrl_c
+from tenuto.cli.watch import Watch, plain_numbers
 from tenuto.core.errors import CalibrationError, SourceError
 from tenuto.core.frame import Frame
 from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info

@@ -6,7 +6,7 @@ import csv
 import math
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
 
@@ -14,6 +14,7 @@ import typer
 
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
+from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock
 from tenuto.core.errors import SinkError
 
@@ -77,8 +78,8 @@ def robot(
                 raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
         stands, where = _autopilot(stack, loaded, mavlink, key) if mavlink is not None else _serial(stack, loaded, link)
         results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
-        with suppress(KeyboardInterrupt):
-            _live(stands, file, seconds)
+        with ctrl_c() as stopped:
+            _live(stands, file, seconds, stopped)
         here = stands.robot.now
         pose = f"x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg"
         results.print(f"It is at {pose}, {here.vx:+.2f} m/s. {stands.summary()}.", soft_wrap=True)
@@ -101,7 +102,7 @@ def _autopilot(stack: ExitStack, profile: Profile, address: str, key: Path | Non
     return autopilot, f"{host}:{port} for MAVLink"
 
 
-def _live(stands: _Stands, file: TextIO | None, seconds: float) -> None:
+def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[int]) -> None:
     """Let the robot live, show where it is, and write it down."""
     writer = csv.writer(file, lineterminator="\n") if file is not None else None
     if writer is not None:
@@ -118,5 +119,5 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float) -> None:
             up = f", z {point.z:+.2f} m" if point.z else ""
             text = f"x {point.x:+.2f} m, y {point.y:+.2f} m{up}, {point.vx:+.2f} m/s; {stands.summary()}   "
             results.print(text, end="\r", no_wrap=True, crop=True)
-        if point.time >= seconds:
+        if stopped or point.time >= seconds:
             return

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import math
-from contextlib import suppress
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -15,6 +14,7 @@ from rich.text import Text
 
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
+from tenuto.cli.signals import ctrl_c
 from tenuto.cli.status import STATE_COLOURS
 from tenuto.core.errors import SourceError
 from tenuto.core.guard import State
@@ -134,8 +134,8 @@ def station(
         if as_json:
             _print_json(link, robots, 1.5 if seconds == math.inf else seconds)
         else:
-            with suppress(KeyboardInterrupt):
-                _show(link, robots, seconds)
+            with ctrl_c() as stopped:
+                _show(link, robots, seconds, stopped)
     finally:
         link.close()
 
@@ -154,7 +154,7 @@ def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
         raise typer.Exit(1)
 
 
-def _show(link: Broker, robots: Robots, seconds: float) -> None:
+def _show(link: Broker, robots: Robots, seconds: float, stopped: list[int]) -> None:
     clock = the_clock.get()
     began = clock.now()
 
@@ -168,7 +168,7 @@ def _show(link: Broker, robots: Robots, seconds: float) -> None:
         )
 
     with Live(view(), console=results, auto_refresh=False, transient=False) as live:
-        while (now := clock.now()) - began < seconds:
+        while not stopped and (now := clock.now()) - began < seconds:
             robots.hear(now)
             live.update(view(), refresh=True)
             clock.sleep_until(now + _REFRESH_SECONDS)

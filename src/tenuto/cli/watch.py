@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import json
 import math
-import signal
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import ExitStack, contextmanager
+from collections.abc import Callable, Mapping
+from contextlib import ExitStack
 from pathlib import Path
-from types import FrameType
 from typing import Annotated
 
 import typer
@@ -20,6 +18,7 @@ from rich.text import Text
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
+from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import signal_in_words
 from tenuto.core.frame import Frame
 from tenuto.core.observe import Observed, Observer
@@ -253,19 +252,3 @@ def plain_numbers(value: object) -> object:
     if isinstance(value, dict):
         return {key: plain_numbers(item) for key, item in value.items()}
     return None if isinstance(value, float) and not math.isfinite(value) else value
-
-
-@contextmanager
-def ctrl_c() -> Iterator[list[int]]:
-    """Collect Ctrl-C and SIGTERM in a list instead of breaking off."""
-    asked: list[int] = []
-
-    def note(number: int, _: FrameType | None) -> None:
-        asked.append(number)
-
-    before = {number: signal.signal(number, note) for number in (signal.SIGINT, signal.SIGTERM)}
-    try:
-        yield asked
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)

@@ -1,0 +1,157 @@
+"""The public calls, which take what is open already, or the texts that name it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tenuto.clock import REAL, Clock, MonotonicClock, SimulatedClock
+from tenuto.core.errors import SinkError, SourceError, TenutoError
+from tenuto.runtime import DriveReport
+from tenuto.runtime import drive as drive_opened
+from tenuto.runtime import follow as follow_opened
+from tenuto.sinks import Sink, open_sink
+from tenuto.sources import Source, open_source
+
+if TYPE_CHECKING:
+    from tenuto.analysis.ticks import Ticks
+    from tenuto.core.plan import Plan, Planned
+    from tenuto.core.tick import Tick
+
+    AnySource = Source | str | Path
+    AnySink = Sink | str | Callable[[Tick], object]
+
+
+def drive(
+    profile: Planned | str | Path,
+    source: AnySource,
+    sinks: Iterable[AnySink] = (),
+    *,
+    others: Mapping[str, AnySource] | None = None,
+    clock: Clock | None = None,
+    on_tick: Callable[[Tick], str | None] | None = None,
+    changes: Callable[[], Plan | str | None] | None = None,
+    bell: Callable[[], None] | None = None,
+    notes: Callable[[], str | None] | None = None,
+    report: DriveReport | None = None,
+) -> DriveReport:
+    """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
+
+    ::
+
+        tenuto.drive("medlar.toml", "gamepad", ["simulated", "log:run.csv"])
+
+    Args:
+        profile: a profile, a plan made in code, or the path of a profile.
+        source: where frames come from: a source, or a text for `tenuto.open_source`.
+        sinks: where ticks go to: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
+        others: the sources of the other drivers and of the sensors of distance, by the names the profile has for them.
+        clock: real time unless another one is given.
+        on_tick, changes, bell, notes, report: see `tenuto.runtime.drive`, which this calls.
+
+    What is given open stays open; what is opened here is closed at the end.
+
+    Returns:
+        How it went.
+
+    Raises:
+        ProfileError: the profile cannot be read.
+        SourceError, SinkError: a text names nothing, or what it names does not open.
+        Exception: as `tenuto.runtime.drive`, after the robot was stopped.
+    """
+    with ExitStack() as stack:
+        planned, timer = _profile(profile), _timer(clock)
+        opened = _source(stack, source, timer)
+        more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
+        return drive_opened(
+            planned, opened, [_sink(stack, sink) for sink in sinks], others=more, clock=clock, on_tick=on_tick,
+            changes=changes, bell=bell, notes=notes, report=report,
+        )  # fmt: skip
+
+
+def follow(
+    profile: Planned | str | Path,
+    source: AnySource,
+    sinks: Iterable[AnySink] = (),
+    *,
+    others: Mapping[str, AnySource] | None = None,
+    clock: Clock | None = None,
+    on_tick: Callable[[Tick], str | None] | None = None,
+) -> DriveReport:
+    """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
+
+    Args:
+        profile, source, sinks, others, clock: as of `tenuto.drive`. on_tick: see `tenuto.runtime.follow`.
+
+    Returns:
+        How it went. Raises as `tenuto.drive`.
+    """
+    with ExitStack() as stack:
+        planned, timer = _profile(profile), _timer(clock)
+        opened = _source(stack, source, timer)
+        more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
+        to = [_sink(stack, sink) for sink in sinks]
+        return follow_opened(planned, opened, to, others=more, clock=clock, on_tick=on_tick)
+
+
+def replay(
+    profile: Planned | str | Path,
+    recording: AnySource,
+    sinks: Iterable[AnySink] = (),
+    *,
+    others: Mapping[str, AnySource] | None = None,
+) -> Ticks:
+    """Run the pipeline over a recording in simulated time: the same ticks as live, as fast as it goes.
+
+    Args:
+        profile: a profile, a plan made in code, or the path of a profile.
+        recording: the path of a recording, or a source that comes to an end.
+        sinks: what else gets the ticks; as of `tenuto.drive`.
+        others: the recordings of the other drivers and of the sensors of distance, by the names the profile has for
+            them. It ends with the first.
+
+    Raises:
+        ProfileError: the profile cannot be read.
+        RecordingError: the recording cannot be read.
+        SourceError: it has not the controls that the profile reads.
+    """
+    from tenuto.analysis.ticks import replay as replay_opened
+
+    with ExitStack() as stack:
+        return replay_opened(_profile(profile), recording, [_sink(stack, sink) for sink in sinks], others=others)
+
+
+def _profile(what: Planned | str | Path) -> Planned:
+    if isinstance(what, (str, Path)):
+        from tenuto.profile import load_profile
+
+        return load_profile(what)
+    if not hasattr(what, "plan"):
+        raise TenutoError(f"expected a profile, a plan, or the path of a profile; found {what!r}")
+    return what
+
+
+def _timer(clock: Clock | None) -> SimulatedClock | MonotonicClock:
+    return clock if isinstance(clock, (SimulatedClock, MonotonicClock)) else REAL
+
+
+def _source(stack: ExitStack, what: AnySource, clock: SimulatedClock | MonotonicClock) -> Source:
+    if isinstance(what, Source):
+        return what
+    if isinstance(what, (str, Path)):
+        return stack.enter_context(open_source(what, clock=clock))
+    raise SourceError(f"expected a source, or a text such as gamepad; found {what!r}")
+
+
+def _sink(stack: ExitStack, what: AnySink) -> Sink:
+    if isinstance(what, Sink):
+        return what
+    if isinstance(what, str):
+        return stack.enter_context(open_sink(what))
+    if callable(what):
+        from tenuto.sinks.function import FunctionSink
+
+        return FunctionSink(getattr(what, "__name__", "function"), what)
+    raise SinkError(f"expected a sink, a text such as log:run.csv, or a function that takes a tick; found {what!r}")
