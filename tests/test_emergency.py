@@ -303,3 +303,32 @@ def test_a_robot_whose_commands_stop_coming_stands_by_itself() -> None:
     robot.command(dict.fromkeys(moving, 0.0), valid_for=0.2)
     robot.command(moving, valid_for=0.2)
     assert robot.advance(0.15).vx > 0.2
+
+
+def test_a_reset_counts_only_at_standstill_and_never_against_a_stop_of_the_same_tick() -> None:
+    bench = driving(f"{EMERGENCY}\nemergency_category = 1")
+    bench.step(AHEAD | {"north": 1.0})
+    for values in (AHEAD, AHEAD | {"south": 1.0}, AHEAD, pad() | BUTTONS, HELD, AHEAD):  # reset, release, press, push
+        tick = bench.run(0.1, values)
+        assert (tick.guard.state, tick.command.vx > 0.1) == (State.EMERGENCY_STOP, True)
+    bench.run(1.0, pad() | BUTTONS)
+    assert bench.run(0.1, pad() | BUTTONS).guard.state is State.EMERGENCY_STOP  # what was pressed too early is not kept
+    for first, second in (("emergency_stop", "reset"), ("reset", "emergency_stop")):
+        for name in (first, second):
+            getattr(bench.pipeline, name)(*(["somebody called"] if name == "emergency_stop" else []))
+        assert bench.step(pad() | BUTTONS).guard.state is State.EMERGENCY_STOP
+        assert bench.step(pad() | BUTTONS).guard.state is State.EMERGENCY_STOP
+    assert bench.run(0.1, pad() | BUTTONS | {"south": 1.0}).guard.state is State.NOT_ENABLED
+
+
+@given(st.lists(st.tuples(st.floats(-2.0, 2.0), st.booleans(), st.booleans()), min_size=1, max_size=30))
+def test_a_watchdog_whose_clock_went_back_wants_a_standstill(steps: list[tuple[float, bool, bool]]) -> None:
+    watchdog, now, back = CommandWatchdog(), 10.0, False
+    watchdog.feed(now, 1.0, standstill=True)
+    for change, feeds, still in steps:
+        back, now = back or now + change < now, now + change
+        if feeds:
+            watchdog.feed(now, 1.0, standstill=still)
+            back = back and not still
+        moves = watchdog.may_move(now)
+        assert not (back and moves)

@@ -295,3 +295,12 @@ def test_from_anywhere_to_anywhere_within_the_limits(
             if now == target:
                 break
         assert now == pytest.approx(target, abs=1e-4)  # it never gets stuck
+
+
+@given(commands, st.sampled_from([0.0, 0.02]))
+def test_modules_that_turn_as_fast_as_they_like_are_there_at_once(wish: VelocityCommand, dt: float) -> None:
+    modules = SteeredModules((("front", 0.3, 0.0), ("rear", -0.3, 0.0)), 0.05, 40.0)
+    reached, _ = modules.within_reach(wish)
+    told = modules.actuators(reached, modules.actuators(STANDSTILL), dt)
+    assert all(math.isfinite(value) for value in told.values())
+    assert modules.forward(told)[:2] == pytest.approx(reached[:2], abs=1e-6)

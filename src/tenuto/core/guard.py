@@ -34,7 +34,7 @@ class Event(StrEnum):
     """What can happen to the guard, in the order in which it is looked at; one tick may bring several."""
 
     EMERGENCY = "the emergency stop is on"
-    RESET = "reset is pressed, and the emergency stop is off"
+    RESET = "reset is pressed at standstill, and the emergency stop is off"
     FAULT = "something is wrong"
     END = "the drive is to end"
     STANDS = "the robot stands after a stop"
@@ -222,7 +222,7 @@ class Guard:
             standing: the command of the tick before was standstill.
             missing: what else must be there before driving may begin; it ends no drive.
             emergency: why the emergency stop is on, where it is.
-            reset: the reset was pressed with this tick.
+            reset: the reset was pressed with this tick, at standstill.
         """
         if held is False and not faults and self.state is not State.DRIVING and self.state is not State.STOPPING:
             self.release_seen = self.state is not State.EMERGENCY_STOP

@@ -37,7 +37,7 @@ class Pipeline:
         self._distances = tuple(Distance(distance) for distance in plan.distances)
         self._now: float | None = None
         self._emergency: Reason | None = None
-        self._reset = False
+        self._reset = self._asked_now = False
         # What is to be done about a lost link, and until when.
         self._descend_until = -math.inf
         self._silent = False
@@ -58,10 +58,13 @@ class Pipeline:
         May be called from anywhere, at any time: a key, a message from the network, a watchdog.
         """
         self._emergency = Reason("emergency_stop", f"emergency stop: {why}; reset it to go on")
+        self._asked_now = True
 
     def reset(self) -> None:
-        """Permit a start after an emergency stop; it never causes one."""
-        self._emergency = None
+        """Permit a start after an emergency stop; it never causes one. It counts only where the robot stands.
+
+        An emergency stop that is asked for in the same tick is stronger, whichever of the two comes first.
+        """
         self._reset = True
 
     def end(self, reason: str) -> None:
@@ -156,13 +159,16 @@ class Pipeline:
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         button = settings.emergency_stop
         pushed = ranks.on(button)
-        if not pushed and ranks.pressed(settings.reset):
-            self.reset()
+        self._lose_link(faults, now)
+        standing = self._command == STANDSTILL and not now < self._descend_until
+        asked = self._reset or ranks.pressed(settings.reset)
+        reset = asked and standing and not pushed and not self._asked_now
+        self._reset = self._asked_now = False
+        if reset:
+            self._emergency = None
         emergency = self._emergency
         if pushed:
             emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
-        self._lose_link(faults, now)
-        standing = self._command == STANDSTILL and not now < self._descend_until
         before = guard.state
         if ranks.changed:
             guard.seat(ranks.hand.bands, ranks.hand.levers)
@@ -170,8 +176,7 @@ class Pipeline:
                 guard.release_seen = ranks.released
         # It keeps nobody from driving on, so it need not be known then.
         missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
-        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, self._reset)
-        self._reset = False
+        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
         if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
             ranks.disable()
             if status.state is not before:

@@ -19,7 +19,7 @@ class CommandWatchdog:
     """
 
     def __init__(self) -> None:
-        self._until = -math.inf
+        self._until = self._newest = -math.inf
         self._latched = True
 
     def feed(self, now: float, valid_for: float, standstill: bool) -> None:
@@ -28,12 +28,14 @@ class CommandWatchdog:
         Args:
             now: s, on the robot's own clock. valid_for: s. standstill: whether it asks for no motion at all.
         """
-        self._latched = (self._latched or not now <= self._until) and not standstill
-        self._until = now + valid_for
+        self._latched = (self._latched or not self._newest <= now <= self._until) and not standstill
+        self._until, self._newest = now + valid_for, now
 
     def may_move(self, now: float) -> bool:
         """Tell whether the last command may still be followed; once it may not, it may not until a standstill came."""
-        # Written so that NaN, and a clock that ran backwards by more than a command is valid, stop it too.
-        if not now <= self._until:
+        # Written so that NaN stops it too; and a clock that has run backwards says nothing of how old a command is.
+        if not self._newest <= now <= self._until:
             self._latched = True
+        else:
+            self._newest = now
         return not self._latched

@@ -325,7 +325,8 @@ class SteeredModules(Chassis):
             side = 1.0
             if abs(left) > _QUARTER + 1e-12:
                 left, side = left - math.copysign(math.pi, left), -1.0
-            most = self.turn_rate * dt
+            # Without a limit it is there at once; infinity times no time would be no number.
+            most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
             turned = left if abs(left) <= most else math.copysign(most, left)
             found[f"{name}_angle"] = math.remainder(was + turned, math.tau)
             found[f"{name}_wheel"] *= side * math.cos(left - turned)
