@@ -199,6 +199,8 @@ class Watcher:
         left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
         if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
             yield "it left the emergency stop without a reset"
+        if left and before is not None and before.command != STANDSTILL:
+            yield "it left the emergency stop before it stood"
         if tick.guard.state is not State.DRIVING:
             return
         for person in self._needed(tick):
