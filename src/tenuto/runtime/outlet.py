@@ -8,7 +8,7 @@ from abc import ABC, abstractmethod
 from collections import deque
 from collections.abc import Sequence
 
-from tenuto.clock import Clock
+from tenuto.clock import REAL, Clock, MonotonicClock
 from tenuto.core.errors import SinkError
 from tenuto.core.guard import Reason, State
 from tenuto.core.plan import Plan
@@ -97,7 +97,9 @@ class Outlet(ABC):
         self.sink = sink
         self.failure: BaseException | None = None
         self.stopped = self.emergency = False
-        self._clock = sink.clock = clock
+        self._clock = clock
+        # A sink may outlive its drive: in real time it keeps to one clock, which does not begin afresh.
+        sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
         self._waiting = Waiting(sink)
 
     def start(self, plan: Plan) -> None:

@@ -20,7 +20,7 @@ class Sink(Closing, ABC):
         is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
             can take one.
         period: the shortest time between two ticks that it is given, s; 0 for every one.
-        clock: the loop's clock, there from before `start` on; a sink asks no other.
+        clock: what it reads the time by, set before `start`: real or simulated, as the loop's; a sink asks no other.
     """
 
     name: str
