@@ -1,6 +1,7 @@
 """The loop on a clock of its own: no drift, lateness counted, and every kind of ending."""
 
 import itertools
+import math
 import os
 import pty
 import signal
@@ -273,3 +274,9 @@ def test_an_emergency_stop_between_two_ticks_is_one() -> None:
     tap = ((0.005, rest | {"east": 1.0}), (0.01, rest))
     assert pipeline.step(Frame(0.02, rest, earlier=tap), 0.02).guard.state is State.EMERGENCY_STOP
     assert pipeline.step(Frame(0.04, rest), 0.04).guard.state is State.EMERGENCY_STOP
+    # What cannot be believed, or comes from another time, presses nothing.
+    doubtful = [rest | {"east": math.nan}, rest | {"east": 1.0, "left_y": 9e9}, {"east": 1.0}]
+    pipeline = tenuto.Pipeline(LIFT)
+    pipeline.step(Frame(1.0, rest), 1.0)
+    earlier = (*((1.005, values) for values in doubtful), *((time, rest | {"east": 1.0}) for time in (0.5, 7.0)))
+    assert pipeline.step(Frame(1.02, rest, earlier=earlier), 1.02).guard.state is State.NOT_ENABLED

@@ -275,6 +275,16 @@ def test_a_mix_as_radio_owners_know_it() -> None:
     assert offset.within_reach(VelocityCommand(vx=-2.0))[1] == pytest.approx(0.5)
 
 
+def test_wheels_that_crab_come_down_within_the_limits_of_every_axis() -> None:
+    chassis, ramp, limits = four_wheel_steer(1.0, 1.0, 0.25, 1.5), Ramp(), Limits(0.8, 1.5)
+    now = VelocityCommand(0.224, 0.447)  # more sideways than ahead
+    while now != STANDSTILL:
+        after = ramp.step(now, STANDSTILL, 0.05, limits, chassis.fits, chassis.ramp_way)
+        assert max(abs(b - a) for a, b in zip(now, after, strict=True)) <= 0.8 * 0.05 + 1e-9
+        assert chassis.fits(after)
+        now = after
+
+
 @pytest.mark.parametrize("kind", ALL)
 @given(data=st.data(), wishes=st.lists(commands, min_size=1, max_size=3), dt=st.floats(0.02, 0.1))
 def test_from_anywhere_to_anywhere_within_the_limits(

@@ -149,7 +149,9 @@ class Ramp:
         # Where it is going, or while it comes to a stop or turns round, where it is: at this speed.
         there = target if target.vx * vx > 0.0 else previous if previous.vx * vx > 0.0 else STANDSTILL
         if there is STANDSTILL:
-            return VelocityCommand(vx)
+            # Where it went more sideways than ahead, that takes longer to come down: no axis jumps.
+            slower = self._one_share(previous, STANDSTILL, dt)
+            return VelocityCommand(vx) if slower == STANDSTILL else slower
         scale = vx / there.vx
         aim = VelocityCommand(vx, there.vy * scale, there.vz, there.yaw_rate * scale)
         followed = self._one_share(VelocityCommand(vx, *previous[1:]), aim, dt)
