@@ -11,12 +11,13 @@ from weakref import WeakKeyDictionary
 import pytest
 from hypothesis import settings
 
+from helpers import QUICK
 from tenuto import Pipeline, Tick
 from tenuto.sim.invariants import Watcher
 
 # How long an example takes says more about the machine than about the code; speed is for benchmarks/.
 settings.register_profile("tenuto", deadline=None, max_examples=70)
-settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=15)
+settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=QUICK)
 settings.load_profile("tenuto")
 
 _WAY = 5

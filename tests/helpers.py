@@ -9,6 +9,8 @@ import sys
 from pathlib import Path
 from typing import Any, cast
 
+from hypothesis import settings
+
 from tenuto import Frame, Pipeline, Tick, load_profile
 from tenuto.cli import main
 from tenuto.clock import SimulatedClock, Timer
@@ -22,7 +24,13 @@ from tenuto.sources import Source
 MEDLAR = load_profile(shipped("medlar.toml"))
 CART = cast(Differential, MEDLAR.plan().chassis)
 PERIOD = 1.0 / MEDLAR.loop.rate
+QUICK = 15
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
+
+
+def examples(many: int) -> settings:
+    """Try so many examples; only a few in `make quick`."""
+    return settings(max_examples=min(many, QUICK) if settings().max_examples == QUICK else many)
 
 
 def pad(forward: float = 0.0, left: float = 0.0, held: bool = False) -> dict[str, float]:

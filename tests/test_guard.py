@@ -4,10 +4,10 @@ import math
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from helpers import CART, MEDLAR, PERIOD, Bench, pad
+from helpers import CART, MEDLAR, PERIOD, Bench, examples, pad
 from tenuto import Frame, State, Tick
 from tenuto.core.demand import STANDSTILL
 
@@ -163,7 +163,7 @@ def acceptable(frame: Frame | None, tick: Tick) -> bool:
     return all(isinstance(v, float) and abs(v) < 45800 for v in frame.values.values())
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(st.lists(segment, min_size=1, max_size=12))
 def test_no_order_of_faults_moves_or_breaks_anything(parts: list[tuple[Any, ...]]) -> None:
     steps = play(Bench(), parts)

@@ -4,11 +4,11 @@ import math
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad
+from helpers import MEDLAR, Bench, examples, pad
 from tenuto import Frame, Pipeline, State, Tick
 from tenuto.core.demand import STANDSTILL, VelocityCommand
 from tenuto.core.guard import GuardStatus, Reason
@@ -127,7 +127,7 @@ class Anyone:
 
 
 @pytest.mark.parametrize("name", PROFILES)
-@settings(max_examples=60)
+@examples(60)
 @given(story=st.lists(moves, min_size=1, max_size=10))
 def test_nobody_breaks_an_invariant_of_any_robot(name: str, story: list[tuple[Any, ...]]) -> None:
     anyone = Anyone(name)  # every tick is watched: see conftest.py

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import jsonschema
 import pytest
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad
+from helpers import MEDLAR, Bench, examples, pad
 from tenuto import Frame, Pipeline, State, VelocityCommand
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.follow import AXES, follow_plan
@@ -32,7 +32,7 @@ SCHEMAS = Path(__file__).parents[1] / "docs/schemas"
 DRIVING = Bench().drive(1.0)
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(st.lists(st.tuples(st.floats(0.0, 3.0), st.booleans()), min_size=5, max_size=60), st.floats(0.0, 0.6))
 def test_whatever_a_queue_does_nothing_old_counts(queued: list[tuple[float, bool]], back: float) -> None:
     """Commands leave every 50 ms, and each takes its own time; some come twice. States take theirs to come back."""
@@ -237,7 +237,7 @@ def test_outputs_are_switched_at_the_far_end_and_rest_or_stay_as_its_own_profile
 
 
 @pytest.mark.long
-@settings(max_examples=30)
+@examples(30)
 @given(st.lists(st.tuples(st.integers(4, 12), st.integers(0, 25)), min_size=1, max_size=8))
 def test_an_action_is_done_once_and_never_late(horns: list[tuple[int, int]]) -> None:
     """The horn is pressed and let go, for so many steps each; then the line is cut for so many, as it is pressed."""
@@ -329,7 +329,7 @@ HOLDS = st.lists(st.tuples(st.booleans(), st.integers(10, 80)), min_size=2, max_
 
 
 @pytest.mark.long
-@settings(max_examples=35)
+@examples(35)
 @example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # all of a start, a second late
 @given(WAYS, HOLDS)
 def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there_a_moment_ago(
