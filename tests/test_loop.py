@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 
 import tenuto
-from helpers import MEDLAR, Hands, Notebook
+from helpers import MEDLAR, Bench, Hands, Notebook, pad
 from tenuto import Frame, State, Tick
 from tenuto.core.demand import STANDSTILL
 from tenuto.core.layouts import LAYOUTS, ControlInfo
@@ -264,6 +264,34 @@ def test_a_loop_that_stalls_loses_no_press(presses: list[tuple[int, int]], delay
     hands = Recording("trim.csv", frames=frames)
     report = tenuto.drive(LIFT, hands, clock=SlowClock(itertools.cycle(delays)))
     assert report.trims["steer"] == pytest.approx(min(0.005 * len(presses), 0.1))
+
+
+@pytest.mark.parametrize("edge", [0, 1])
+def test_an_action_is_fired_whichever_of_several_frames_has_its_press(edge: int) -> None:
+    """A receiver sends several frames a tick: the press may begin in any of them."""
+    plan = LIFT.plan()
+    rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
+    pipeline, fired, horn = tenuto.Pipeline(LIFT), list[str](), rest | {"left_stick": 1.0}
+    for step in range(12):
+        time, down = 0.02 * step, step >= 5
+        before = horn if step > 5 or (down and edge == 0) else rest
+        now = horn if down else rest
+        tick = pipeline.step(Frame(time, now, earlier=((time - 0.01, before),)), time)
+        fired += tick.actions
+    assert fired == ["horn"]
+
+
+def test_an_enabling_switch_that_was_off_between_two_ticks_is_a_release() -> None:
+    text = shipped("medlar.toml").read_text().replace('hold_to_run = "left_shoulder"', 'enable = "run"')
+    bench = Bench(tenuto.parse_profile(text + '\n[switches.run]\nkind = "momentary"\nreads = "left_shoulder"\n'))
+    for values in (pad(), pad(held=True), pad()):
+        bench.run(0.2, values)
+    assert bench.run(0.5, pad(1.0)).guard.state is State.DRIVING
+    taps = [pad(1.0, held=held) for held in (True, False, True, False) for _ in range(4)]
+    now, dt = bench.now, 0.19
+    earlier = tuple((now + dt * (n + 1) / 17, values) for n, values in enumerate(taps))
+    assert bench.step(pad(1.0), dt, earlier=earlier).guard.state is State.STOPPING
+    assert bench.run(2.0, pad(1.0)).guard.state is not State.DRIVING
 
 
 def test_an_emergency_stop_between_two_ticks_is_one() -> None:

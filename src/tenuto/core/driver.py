@@ -67,7 +67,9 @@ class StickDriver:
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
         self.demand = STANDSTILL
         # The newest frames, as many as must come in that time: the oldest of them must not be older.
-        # Between two ticks: the switches that were pressed, and the controls that were on.
+        # Between two ticks: the switches that were pressed, the controls that were on, and whether the enabling
+        # switch was off in between: that is a release, whatever came after it.
+        self._was_off = False
         self._pressed_before: frozenset[str] = frozenset()
         self._on_before: frozenset[str] = frozenset()
         self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
@@ -78,6 +80,7 @@ class StickDriver:
         bad: tuple[Reason, ...] = ()
         if self._on_before or self._pressed_before:
             self._on_before = self._pressed_before = frozenset()
+            self._was_off = False
         if frame is not None:
             if frame.earlier:
                 self._look_back(frame)
@@ -158,6 +161,7 @@ class StickDriver:
                     pressed.add(name)
                     if name == self._plan.guard.enable:
                         self.enabled = not self.enabled
+                        self._was_off = self._was_off or not self.enabled
         self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
 
     def _understand(self, dt: float, time: float) -> None:
@@ -195,7 +199,7 @@ class StickDriver:
         if settings.enable is not None and self.selection.switches[settings.enable].pressed:
             self.enabled = not self.enabled
         held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
-        return held and (settings.enable is None or self.enabled)
+        return held and (settings.enable is None or (self.enabled and not self._was_off))
 
 
 class VelocityDriver:

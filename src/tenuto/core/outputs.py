@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from tenuto.core.guard import Reason
@@ -113,13 +113,17 @@ class ActionPlan:
 
 
 def fire(
-    actions: tuple[ActionPlan, ...], switches: Mapping[str, Switch], permitted: bool
+    actions: tuple[ActionPlan, ...], pressed: Callable[[str], bool], permitted: bool
 ) -> tuple[tuple[str, ...], tuple[Reason, ...]]:
-    """Give the names of the actions that were pressed at this step and are permitted, and why others are refused."""
+    """Return the names of the actions that were pressed and are permitted, and why others are refused.
+
+    Args:
+        pressed: tells whether a switch was pressed since the step before. permitted: the robot is being driven.
+    """
     fired: tuple[str, ...] = ()
     refused: tuple[Reason, ...] = ()
     for action in actions:
-        if not switches[action.press].pressed:
+        if not pressed(action.press):
             continue
         if permitted or action.any_time:
             fired += (action.name,)

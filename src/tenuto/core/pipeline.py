@@ -132,7 +132,7 @@ class Pipeline:
         if self._outputs:
             notices += self._set_outputs(driving and not ranks.changed)
         if hand.fresh and self.plan.actions:
-            actions, refused = fire(self.plan.actions, hand.selection.switches, driving)
+            actions, refused = fire(self.plan.actions, hand.pressed, driving)
             notices += refused
         if driving and target != self._demand:
             notices += self._cannot()
