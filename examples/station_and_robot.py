@@ -48,7 +48,7 @@ with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
     station = start(*here, "drive", medlar, "--recording", row, "--to", f"mqtt:{BROKER}/medlar,driver=shed")
     listener = Broker(BrokerSettings("127.0.0.1", int(PORT)), tenuto.SourceError)
     states = listener.listen(state_topic("medlar"))
-    began, told, end = time.monotonic(), "", 45.0
+    began, told, end, killed = time.monotonic(), "", 45.0, False
     while (now := time.monotonic() - began) < end:
         time.sleep(0.05)
         while states:
@@ -56,8 +56,10 @@ with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
             if state is not None and (line := f"{state.state:12} {state.vx:+.1f} m/s") != told:
                 told = line
                 print(f"{now:4.1f} s  {line}  {state.reasons[0] if state.reasons else ''}")
-                if state.vx > 0.9 and end == 45.0:
+                if state.vx > 0.9 and not killed:
                     print(f"{now:4.1f} s  the station's program is killed")
                     station.kill()
-                    end = now + 3.0
+                    killed = True
+                if state.state == "fault":  # it stands, and a loss of the link is latched
+                    end = min(end, now + 1.0)
     listener.close()
