@@ -11,8 +11,13 @@ import numpy as np
 
 from benchmarks.tick import PERIOD, by_hand, full_ticks, seconds, stick_numbers
 from tenuto import Frame, Pipeline, load_profile
-from tenuto.core import shaping
-from tenuto.core.chassis import (
+from tenuto.data import shipped
+from tenuto.motion.odometry import along_arc
+from tenuto.sticks import shaping
+from tenuto.sticks.curve import Curve
+from tenuto.sticks.smoothing import low_pass
+from tenuto.styles.mixing import in_corner
+from tenuto.vehicles import (
     SURFACES,
     Aircraft,
     Chassis,
@@ -28,12 +33,7 @@ from tenuto.core.chassis import (
     mecanum,
     omni,
 )
-from tenuto.core.curve import Curve
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.mixing import in_corner
-from tenuto.core.odometry import along_arc
-from tenuto.core.smoothing import low_pass
-from tenuto.data import shipped
+from tenuto.vehicles.velocity import VelocityCommand
 
 ROUNDS, TICKS, ROWS = 5, 2000, 1_000_000
 SIX = tuple(

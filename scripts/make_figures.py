@@ -13,7 +13,11 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from tenuto import load_profile
-from tenuto.core.chassis import (
+from tenuto.data import shipped
+from tenuto.figures import save_figure
+from tenuto.figures.robots import draw_robot, parts_of
+from tenuto.figures.styles import corners_figure, steering_figure
+from tenuto.vehicles import (
     Aircraft,
     Chassis,
     Differential,
@@ -28,11 +32,7 @@ from tenuto.core.chassis import (
     mecanum,
     omni,
 )
-from tenuto.core.demand import VelocityCommand
-from tenuto.data import shipped
-from tenuto.figures import save_figure
-from tenuto.figures.robots import draw_robot, parts_of
-from tenuto.figures.styles import corners_figure, steering_figure
+from tenuto.vehicles.velocity import VelocityCommand
 
 DOCS = Path(__file__).parents[1] / "docs"
 RED, BLUE = "#b5122b", "#0072b2"

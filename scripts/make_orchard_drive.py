@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from tenuto.core.frame import Frame
+from tenuto.basics.frame import Frame
 from tenuto.sources.recording import write_recording
 
 OUT = Path(__file__).parents[1] / "src/tenuto/data/orchard-row.csv"

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import LAYOUTS
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import LAYOUTS
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
 

@@ -13,8 +13,8 @@ from pathlib import Path
 import tenuto
 from helpers import MEDLAR, Notebook, pad
 from tenuto import Frame, State, Tick
+from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Timer
-from tenuto.core.layouts import ControlInfo
 from tenuto.sinks import Sink
 from tenuto.sources import Source
 

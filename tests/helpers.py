@@ -12,14 +12,14 @@ from typing import Any, cast
 from hypothesis import settings
 
 from tenuto import Frame, Pipeline, Tick, load_profile
+from tenuto.basics.layouts import ControlInfo
 from tenuto.cli import main
 from tenuto.clock import SimulatedClock, Timer
-from tenuto.core.chassis import Differential
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.plan import Planned
 from tenuto.data import shipped
+from tenuto.driving.plan import Planned
 from tenuto.sinks import Sink
 from tenuto.sources import Source
+from tenuto.vehicles import Differential
 
 MEDLAR = load_profile(shipped("medlar.toml"))
 CART = cast(Differential, MEDLAR.plan().chassis)

@@ -7,17 +7,17 @@ from typing import Any
 
 import pytest
 
-from tenuto.core import guard as guard_module
-from tenuto.core import limits
-from tenuto.core import pipeline as pipeline_module
-from tenuto.core.changeover import Changeover
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.driver import StickDriver
-from tenuto.core.guard import TABLE, Event, Guard, State
-from tenuto.core.outputs import Output
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.ranks import Ranks
-from tenuto.core.reading import Reader
+from tenuto.driving import guard as guard_module
+from tenuto.driving import limits
+from tenuto.driving import pipeline as pipeline_module
+from tenuto.driving.changeover import Changeover
+from tenuto.driving.driver import StickDriver
+from tenuto.driving.guard import TABLE, Event, Guard, State
+from tenuto.driving.outputs import Output
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.ranks import Ranks
+from tenuto.sticks.reading import Reader
+from tenuto.vehicles.velocity import STANDSTILL
 
 Mutant = Callable[[pytest.MonkeyPatch], None]
 

@@ -22,8 +22,8 @@ from tenuto.analysis.odometry import load_odometry
 from tenuto.analysis.report import events, facts, path_of
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.tune import Wish, tune
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import LinkCounts
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import LinkCounts
 from tenuto.data import shipped
 from tenuto.figures import save_figure
 from tenuto.figures.compare import compare_figure

@@ -11,8 +11,8 @@ import pytest
 import tenuto
 from helpers import Bench, run
 from tenuto import Frame
+from tenuto.basics.layouts import LAYOUTS
 from tenuto.calibration.binding import Listener, Meant, Unclear
-from tenuto.core.layouts import LAYOUTS
 from tenuto.data import shipped
 from tenuto.profile.advice import advise, line_of
 from tenuto.sources.recording import write_recording

@@ -18,6 +18,9 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, Bench, pad, run
 from tenuto import State
+from tenuto.basics.errors import CalibrationError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo, control_info
 from tenuto.calibration import (
     Calibration,
     ControlCalibration,
@@ -28,13 +31,10 @@ from tenuto.calibration import (
     travel_shape,
 )
 from tenuto.calibration.store import default_path, find_calibration
-from tenuto.core.curve import Shape, resolution
-from tenuto.core.errors import CalibrationError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import ControlInfo, control_info
 from tenuto.data import shipped
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.recording import write_recording
+from tenuto.sticks.curve import Shape, resolution
 
 SEEDS = 60
 AXIS = control_info("gamepad", "axis_0")

@@ -13,13 +13,13 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, PERIOD, Bench, pad
 from tenuto import State, Tick
+from tenuto.basics.frame import Signal
 from tenuto.calibration import Calibration, ControlCalibration
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.frame import Signal
-from tenuto.core.guard import TABLE, Event
-from tenuto.core.watchdog import CommandWatchdog
 from tenuto.data import shipped
+from tenuto.driving.guard import TABLE, Event
+from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.sim import simulated_robot
+from tenuto.vehicles.velocity import STANDSTILL
 
 TEXT = shipped("medlar.toml").read_text()
 BUTTONS = {"north": 0.0, "south": 0.0, "west": 0.0}

@@ -38,7 +38,9 @@ SAYS = {
         r"so 0\n", r"it is being stopped, \+0\.\d+ m/s", r"characters of report", r"fine control",
         r"wheel_radius: 0\.113\d ± 0\.000\d m", r"track: 0\.65", r"stop_deceleration = .1\.77 m",
     ),
-    "station_and_robot": (r"driving +\+(0\.9|1\.0)", r"program is killed", r"stopping .* shed is gone", r"fault +[+-]0\.0"),
+    "station_and_robot": (
+        r"driving +\+(0\.9|1\.0)", r"program is killed", r"stopping .* shed is gone", r"fault +[+-]0\.0",
+    ),
 }  # fmt: skip
 
 

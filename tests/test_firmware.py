@@ -14,7 +14,7 @@ import pytest
 import tenuto
 from helpers import MEDLAR, pad
 from tenuto import VelocityCommand
-from tenuto.core.watchdog import CommandWatchdog
+from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line, with_checksum
 from tenuto.sources.function import FunctionSource
 

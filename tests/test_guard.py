@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from helpers import CART, MEDLAR, PERIOD, Bench, examples, pad
 from tenuto import Frame, State, Tick
-from tenuto.core.demand import STANDSTILL
+from tenuto.vehicles.velocity import STANDSTILL
 
 PLAN = MEDLAR.plan()
 

@@ -10,10 +10,11 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, Bench, examples, pad
 from tenuto import Frame, Pipeline, State, Tick
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.guard import GuardStatus, Reason
+from tenuto.basics.reasons import Reason
 from tenuto.data import shipped
+from tenuto.driving.guard import GuardStatus
 from tenuto.sim.invariants import Watcher, longest_stop
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 @pytest.fixture(scope="module")

@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, Bench, pad, run
 from tenuto import State, VelocityCommand
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line
 from tenuto.sim.far_end import FarEnd
+from tenuto.vehicles.velocity import STANDSTILL
 
 
 def medlar(**guard: object) -> tenuto.Profile:

@@ -11,12 +11,12 @@ import pytest
 import tenuto
 from helpers import MEDLAR, Hands, Notebook
 from tenuto import State, Tick
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sources.base import Source
+from tenuto.vehicles.velocity import STANDSTILL
 
 pytestmark = pytest.mark.port
 

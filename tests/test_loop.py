@@ -20,13 +20,13 @@ from pydantic import BaseModel
 import tenuto
 from helpers import MEDLAR, Bench, Hands, Notebook, pad
 from tenuto import Frame, State, Tick
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.layouts import LAYOUTS, ControlInfo
-from tenuto.core.observe import Observer
+from tenuto.basics.layouts import LAYOUTS, ControlInfo
 from tenuto.data import shipped
 from tenuto.sources.base import Source
 from tenuto.sources.keyboard import Keyboard
 from tenuto.sources.recording import Recording
+from tenuto.sticks.observe import Observer
+from tenuto.vehicles.velocity import STANDSTILL
 
 LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
 

@@ -21,8 +21,8 @@ from brokers import free_port, wait_for
 from helpers import Bench, Hands, run
 from tenuto import Tick, VelocityCommand
 from tenuto.clock import MonotonicClock
-from tenuto.core.guard import State
 from tenuto.data import shipped
+from tenuto.driving.guard import State
 from tenuto.protocols.mavlink import MavlinkLink, Member, channel_overrides, manual_sticks, velocity_setpoint
 from tenuto.runtime.outlet import ThreadOutlet
 from tenuto.sim.autopilot import Autopilot
@@ -322,8 +322,8 @@ def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> N
     seen: list[Tick] = []
 
     class Pad(Hands):
-        def controls(self) -> tuple[tenuto.core.layouts.ControlInfo, ...]:
-            return tuple(tenuto.core.layouts.ControlInfo(name, 0, 1, 0) for name in PAD)
+        def controls(self) -> tuple[tenuto.basics.layouts.ControlInfo, ...]:
+            return tuple(tenuto.basics.layouts.ControlInfo(name, 0, 1, 0) for name in PAD)
 
         def poll(self, now: float) -> tenuto.Frame:
             values = PAD | {"left_shoulder": float(now > 0.1), "start": float(0.5 < now < 0.8)}

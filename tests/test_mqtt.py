@@ -22,10 +22,10 @@ import tenuto
 from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
 from helpers import patient
 from tenuto import State
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.links.broker import Broker, BrokerSettings
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
+from tenuto.vehicles.velocity import STANDSTILL
 
 pytestmark = [
     pytest.mark.live,

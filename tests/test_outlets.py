@@ -10,11 +10,11 @@ import pytest
 import tenuto
 from helpers import MEDLAR, Hands, Notebook
 from tenuto import Profile, State, Tick
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.runtime import outlet
 from tenuto.runtime.changes import WatchedProfile
 from tenuto.sinks import Sink
+from tenuto.vehicles.velocity import STANDSTILL
 
 # A busy machine stalls the loop now and then; what is looked at here is something else.
 PATIENT = MEDLAR.model_copy(

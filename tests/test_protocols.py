@@ -7,7 +7,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from tenuto.core.frame import Signal
+from tenuto.basics.frame import Signal
 from tenuto.protocols import (
     CrsfDecoder,
     Decoder,

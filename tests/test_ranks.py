@@ -13,12 +13,12 @@ from hypothesis import strategies as st
 
 import tenuto
 from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
-from tenuto.core.cues import Cues
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.distance import speed_to_stop_within
 from tenuto.data import shipped
+from tenuto.driving.cues import Cues
+from tenuto.driving.distance import speed_to_stop_within
 from tenuto.sim.soak import Hands
 from tenuto.sources.recording import write_recording
+from tenuto.vehicles.velocity import STANDSTILL
 
 ROOT = Path(__file__).parents[1]
 LESSON = tenuto.load_profile(shipped("medlar-lesson.toml"))

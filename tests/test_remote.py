@@ -13,9 +13,8 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, Bench, examples, pad
 from tenuto import Frame, Pipeline, State, VelocityCommand
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.follow import AXES, follow_plan
 from tenuto.data import shipped
+from tenuto.driving.follow import AXES, follow_plan
 from tenuto.protocols.compact import pack_command, unpack_command
 from tenuto.protocols.remote import (
     LET_GO_AFTER,
@@ -27,6 +26,7 @@ from tenuto.protocols.remote import (
     RobotEnd,
     read_json,
 )
+from tenuto.vehicles.velocity import STANDSTILL
 
 SCHEMAS = Path(__file__).parents[1] / "docs/schemas"
 DRIVING = Bench().drive(1.0)

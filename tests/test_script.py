@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, run
 from tenuto import State, Tick, VelocityCommand
-from tenuto.core.demand import STANDSTILL, Speeds
-from tenuto.core.limits import Limits
-from tenuto.core.plan import DriverPlan
-from tenuto.core.script import (
+from tenuto.data import shipped
+from tenuto.driving.limits import Limits
+from tenuto.driving.plan import DriverPlan
+from tenuto.motion.script import (
     Chain,
     Circle,
     Course,
@@ -30,10 +30,11 @@ from tenuto.core.script import (
     fitted,
     square,
 )  # fmt: skip
-from tenuto.data import shipped
 from tenuto.profile.script import load_script
 from tenuto.sources.function import FunctionSource
 from tenuto.sources.script import ScriptSource
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.velocity import STANDSTILL
 
 ROUND = shipped("round-the-tree.toml")
 SHARP = (1e6, 1e6)  # no rounding off: then a circle is a circle

@@ -13,11 +13,11 @@ from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import median_filter
 from scipy.signal import lfilter
 
-from tenuto.core import shaping
-from tenuto.core.control import ControlPlan, Shaper, StickPlan
-from tenuto.core.curve import Curve, Resolution, Shape, resolution
-from tenuto.core.smoothing import Motion, jerk_limited, low_pass, median_of_three, rate_limited
-from tenuto.core.travel import Travel
+from tenuto.sticks import shaping
+from tenuto.sticks.control import ControlPlan, Shaper, StickPlan
+from tenuto.sticks.curve import Curve, Resolution, Shape, resolution
+from tenuto.sticks.smoothing import Motion, jerk_limited, low_pass, median_of_three, rate_limited
+from tenuto.sticks.travel import Travel
 
 shares = st.floats(-1, 1)
 zones = st.floats(0, 0.45)

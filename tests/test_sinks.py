@@ -14,11 +14,11 @@ import pytest
 import tenuto
 from helpers import MEDLAR, Bench, Hands, pad, run
 from tenuto import Tick
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.layouts import ControlInfo
+from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
 from tenuto.protocols import IbusDecoder, SbusDecoder
 from tenuto.sinks.function import FunctionSink
+from tenuto.vehicles.velocity import STANDSTILL
 
 pytestmark = pytest.mark.port
 

@@ -10,9 +10,9 @@ import tenuto
 from helpers import run
 from mutants import MUTANTS, SEEN_BY
 from tenuto.analysis.story import tell_all
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.sim.soak import make_story, play, shrink, soak
+from tenuto.vehicles.velocity import STANDSTILL
 
 FAULTS = {
     "hold_released", "link_quiet", "link_bad", "link_sparse", "value_not_finite", "control_missing", "ended",

@@ -17,13 +17,13 @@ import pytest
 import tenuto
 from helpers import run
 from tenuto import Frame
-from tenuto.core.tilt import TiltFilter
 from tenuto.data import shipped
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.receiver import SimulatedReceiver
 from tenuto.sources import Source
 from tenuto.sources.lines import Tilt
 from tenuto.sources.recording import write_recording
+from tenuto.sticks.tilt import TiltFilter
 
 pytestmark = pytest.mark.port
 

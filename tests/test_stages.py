@@ -8,13 +8,14 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from helpers import CART
-from tenuto.core.chassis import Differential
-from tenuto.core.demand import STANDSTILL, Speeds, VelocityCommand
-from tenuto.core.limits import Limits, Ramp, ramp_to_stop
-from tenuto.core.mixing import Intent, in_corner
-from tenuto.core.shaping import dead_zone, expo
-from tenuto.core.travel import Travel, from_centre, from_end
+from tenuto.driving.limits import Limits, Ramp, ramp_to_stop
 from tenuto.sim import Physics, SimulatedRobot
+from tenuto.sticks.shaping import dead_zone, expo
+from tenuto.sticks.travel import Travel, from_centre, from_end
+from tenuto.styles.mixing import Intent, in_corner
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles import Differential
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 shares = st.floats(-1, 1)
 speeds = st.floats(-20, 20)

@@ -15,10 +15,10 @@ import tenuto
 from helpers import Bench, run
 from tenuto import State, VelocityCommand, parse_profile
 from tenuto.analysis.curves import responses
-from tenuto.core.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
-from tenuto.core.chassis import Drag, SteeredWheels, Thruster, Thrusters, car, four_wheel_steer
-from tenuto.core.demand import STANDSTILL, Speeds, Turning
-from tenuto.core.styles import (
+from tenuto.data import shipped
+from tenuto.sim import Physics, simulated_robot
+from tenuto.sinks.simulated import SimulatedSink
+from tenuto.styles.all import (
     AnyDirection,
     Arcade,
     Car,
@@ -30,9 +30,10 @@ from tenuto.core.styles import (
     Tank,
     ThrusterSticks,
 )
-from tenuto.data import shipped
-from tenuto.sim import Physics, simulated_robot
-from tenuto.sinks.simulated import SimulatedSink
+from tenuto.styles.speeds import Speeds, Turning
+from tenuto.vehicles import Drag, SteeredWheels, Thruster, Thrusters, car, four_wheel_steer
+from tenuto.vehicles.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
+from tenuto.vehicles.velocity import STANDSTILL
 
 SPEEDS = Speeds(1.2, 1.2, 1.5, 0.8, 0.6, 0.6)
 BOAT = Thrusters((Thruster("left", -0.5, 0.4), Thruster("right", -0.5, -0.4)), Drag(20, 60, 60, 12))

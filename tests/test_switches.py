@@ -11,9 +11,9 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 from helpers import Bench
 from tenuto import State, Tick, load_profile, parse_profile
 from tenuto.calibration import Calibration, ControlCalibration
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.switches import SwitchPlan, make_switch
 from tenuto.data import shipped
+from tenuto.sticks.switches import SwitchPlan, make_switch
+from tenuto.vehicles.velocity import STANDSTILL
 
 DT = 0.02
 

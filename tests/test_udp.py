@@ -19,12 +19,12 @@ import tenuto
 from brokers import NOT_PRESSED, Robot, Station, free_port, wait_for
 from helpers import pad
 from tenuto import SimulatedClock, State
-from tenuto.core.demand import STANDSTILL
 from tenuto.data import shipped
 from tenuto.links.key_file import make_key
 from tenuto.protocols.remote import LET_GO_AFTER
 from tenuto.protocols.sealed import WINDOW, DriverHandshake, RobotHandshake, Session
 from tenuto.sources.udp import UdpSource
+from tenuto.vehicles.velocity import STANDSTILL
 
 pytestmark = pytest.mark.port
 

@@ -8,7 +8,9 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy.optimize import linprog, lsq_linear
 
-from tenuto.core.chassis import (
+from tenuto.driving.limits import Limits, Ramp
+from tenuto.motion.odometry import Odometry, along_arc
+from tenuto.vehicles import (
     SURFACES,
     Aircraft,
     Chassis,
@@ -29,9 +31,7 @@ from tenuto.core.chassis import (
     mecanum,
     omni,
 )
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.limits import Limits, Ramp
-from tenuto.core.odometry import Odometry, along_arc
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 lengths, radii, speeds = st.floats(0.1, 2), st.floats(0.03, 0.4), st.floats(2, 60)
 signed = st.floats(-3, 3).filter(lambda v: v == 0 or abs(v) > 1e-3)

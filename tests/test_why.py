@@ -15,11 +15,11 @@ from tenuto.analysis.logs import ticks_of
 from tenuto.analysis.stops import find_stops
 from tenuto.analysis.why import explain_at, plan_of_log
 from tenuto.calibration.store import Calibration, ControlCalibration
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.explain import Explanation
-from tenuto.core.follow import FOLLOWED, follow_plan
 from tenuto.data import shipped
+from tenuto.driving.explain import Explanation
+from tenuto.driving.follow import FOLLOWED, follow_plan
 from tenuto.figures.report import report_figures
+from tenuto.vehicles.velocity import STANDSTILL
 
 COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
 

@@ -22,21 +22,20 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import compare as compare
     from tenuto.analysis.logs import load_log as load_log
     from tenuto.analysis.ticks import Ticks as Ticks
+    from tenuto.basics.errors import Problem as Problem
+    from tenuto.basics.errors import ProfileError as ProfileError
+    from tenuto.basics.errors import RecordingError as RecordingError
+    from tenuto.basics.errors import SinkError as SinkError
+    from tenuto.basics.errors import SourceError as SourceError
+    from tenuto.basics.errors import TenutoError as TenutoError
+    from tenuto.basics.frame import Frame as Frame
+    from tenuto.basics.reasons import Reason as Reason
     from tenuto.clock import SimulatedClock as SimulatedClock
-    from tenuto.core.demand import VelocityCommand as VelocityCommand
-    from tenuto.core.errors import Problem as Problem
-    from tenuto.core.errors import ProfileError as ProfileError
-    from tenuto.core.errors import RecordingError as RecordingError
-    from tenuto.core.errors import SinkError as SinkError
-    from tenuto.core.errors import SourceError as SourceError
-    from tenuto.core.errors import TenutoError as TenutoError
-    from tenuto.core.frame import Frame as Frame
-    from tenuto.core.guard import GuardStatus as GuardStatus
-    from tenuto.core.guard import Reason as Reason
-    from tenuto.core.guard import State as State
-    from tenuto.core.pipeline import Pipeline as Pipeline
-    from tenuto.core.plan import Plan as Plan
-    from tenuto.core.tick import Tick as Tick
+    from tenuto.driving.guard import GuardStatus as GuardStatus
+    from tenuto.driving.guard import State as State
+    from tenuto.driving.pipeline import Pipeline as Pipeline
+    from tenuto.driving.plan import Plan as Plan
+    from tenuto.driving.tick import Tick as Tick
     from tenuto.opening import drive as drive
     from tenuto.opening import follow as follow
     from tenuto.opening import replay as replay
@@ -49,6 +48,7 @@ if TYPE_CHECKING:
     from tenuto.sinks import open_sinks as open_sinks
     from tenuto.sources import Source as Source
     from tenuto.sources import open_source as open_source
+    from tenuto.vehicles.velocity import VelocityCommand as VelocityCommand
 
 __version__ = "0.1.0"
 
@@ -61,8 +61,8 @@ _WHERE = {
     "analysis.logs": ("load_log",),
     "analysis.ticks": ("Ticks",),
     "clock": ("SimulatedClock",),
-    "core.demand": ("VelocityCommand",),
-    "core.errors": (
+    "vehicles.velocity": ("VelocityCommand",),
+    "basics.errors": (
         "Problem",
         "ProfileError",
         "RecordingError",
@@ -70,15 +70,15 @@ _WHERE = {
         "SourceError",
         "TenutoError",
     ),
-    "core.frame": ("Frame",),
-    "core.guard": (
+    "basics.frame": ("Frame",),
+    "basics.reasons": ("Reason",),
+    "driving.guard": (
         "GuardStatus",
-        "Reason",
         "State",
     ),
-    "core.pipeline": ("Pipeline",),
-    "core.plan": ("Plan",),
-    "core.tick": ("Tick",),
+    "driving.pipeline": ("Pipeline",),
+    "driving.plan": ("Plan",),
+    "driving.tick": ("Tick",),
     "opening": (
         "drive",
         "follow",

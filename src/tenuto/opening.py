@@ -7,8 +7,8 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from tenuto.basics.errors import SinkError, SourceError, TenutoError
 from tenuto.clock import REAL, Clock, MonotonicClock, SimulatedClock
-from tenuto.core.errors import SinkError, SourceError, TenutoError
 from tenuto.runtime import DriveReport
 from tenuto.runtime import drive as drive_opened
 from tenuto.runtime import follow as follow_opened
@@ -17,8 +17,8 @@ from tenuto.sources import Source, open_source
 
 if TYPE_CHECKING:
     from tenuto.analysis.ticks import Ticks
-    from tenuto.core.plan import Plan, Planned
-    from tenuto.core.tick import Tick
+    from tenuto.driving.plan import Plan, Planned
+    from tenuto.driving.tick import Tick
 
     AnySource = Source | str | Path
     AnySink = Sink | str | Callable[[Tick], object]

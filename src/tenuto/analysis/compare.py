@@ -12,15 +12,15 @@ import numpy as np
 from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
-from tenuto.core.control import ControlPlan, Shaper
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.limits import Ramp
-from tenuto.core.modes import ModePlan
-from tenuto.core.number import Array
-from tenuto.core.plan import Plan, Planned
-from tenuto.core.stopping import fastest
-from tenuto.core.styles import Setting
+from tenuto.basics.number import Array
+from tenuto.driving.limits import Ramp
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.stopping import fastest
 from tenuto.sinks.simulated import SimulatedSink
+from tenuto.sticks.control import ControlPlan, Shaper
+from tenuto.styles.all import Setting
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tenuto.basics.number import Array
 from tenuto.calibration.store import Calibration
-from tenuto.core.control import ControlPlan, StickPlan, stick_zone
-from tenuto.core.curve import resolution_of
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.modes import ModePlan
-from tenuto.core.number import Array
-from tenuto.core.plan import Plan
-from tenuto.core.shaping import dead_zone
-from tenuto.core.styles import Setting
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.plan import Plan
 from tenuto.profile.schema import Profile
+from tenuto.sticks.control import ControlPlan, StickPlan, stick_zone
+from tenuto.sticks.curve import resolution_of
+from tenuto.sticks.shaping import dead_zone
+from tenuto.styles.all import Setting
+from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -10,14 +10,15 @@ from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame, LinkCounts
-from tenuto.core.guard import GuardStatus, Reason, State
-from tenuto.core.mixing import Intent
-from tenuto.core.selection import Chosen
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.reasons import Reason
+from tenuto.driving.guard import GuardStatus, State
+from tenuto.driving.selection import Chosen
+from tenuto.driving.tick import Tick
 from tenuto.sinks.log_file import UNFINISHED
+from tenuto.styles.mixing import Intent
+from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
     import pandas as pd

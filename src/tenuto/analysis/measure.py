@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tenuto.analysis.odometry import Motion
-from tenuto.core.number import Array
+from tenuto.basics.number import Array
 
 if TYPE_CHECKING:
     import pandas as pd

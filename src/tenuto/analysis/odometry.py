@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tenuto.core.errors import RecordingError
-from tenuto.core.number import Array
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.number import Array
 
 if TYPE_CHECKING:
     import pandas as pd

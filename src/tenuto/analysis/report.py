@@ -9,9 +9,9 @@ import numpy as np
 
 from tenuto.analysis.logs import ticks_of
 from tenuto.analysis.summary import summarise
-from tenuto.core.guard import State
-from tenuto.core.number import Array
-from tenuto.core.plan import Plan
+from tenuto.basics.number import Array
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan
 from tenuto.sim.robots import PathPoint
 from tenuto.sinks.simulated import SimulatedSink
 

@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tenuto.analysis.logs import load_log
-from tenuto.core.control import ControlPlan
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame
-from tenuto.core.plan import Planned
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import Frame
+from tenuto.driving.plan import Planned
 from tenuto.sources.recording import Recording, read_recording
+from tenuto.sticks.control import ControlPlan
 
 if TYPE_CHECKING:
     import pandas as pd

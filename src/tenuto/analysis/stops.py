@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from tenuto.core.guard import State
+from tenuto.driving.guard import State
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from tenuto.analysis.stops import Stop, find_stops
-from tenuto.core.frame import Frame
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.tick import Tick
+from tenuto.basics.frame import Frame
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.tick import Tick
 from tenuto.profile.schema import Profile
 from tenuto.sim.robots import PathPoint, simulated_robot
 from tenuto.sim.soak import Hands

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tenuto.analysis.stops import Stop, find_stops
-from tenuto.core.guard import State
+from tenuto.driving.guard import State
 from tenuto.sim.robots import PathPoint
 
 if TYPE_CHECKING:

@@ -7,9 +7,9 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
-from tenuto.core.notebook import html_table
-from tenuto.core.plan import Planned
-from tenuto.core.tick import Tick
+from tenuto.basics.html import html_table
+from tenuto.driving.plan import Planned
+from tenuto.driving.tick import Tick
 from tenuto.runtime import DriveReport, SimulatedClock, drive
 from tenuto.sinks.base import Sink
 from tenuto.sources import Source, open_source

@@ -28,17 +28,17 @@ from pathlib import Path
 import numpy as np
 
 from tenuto.analysis.sticks import recorded_sticks
-from tenuto.core.control import ControlPlan
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame
-from tenuto.core.limits import Ramp
-from tenuto.core.number import Array
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Plan
-from tenuto.core.travel import Travel
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import Frame
+from tenuto.basics.number import Array
+from tenuto.driving.limits import Ramp
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
 from tenuto.profile.patch import Change
 from tenuto.profile.schema import Profile
+from tenuto.sticks.control import ControlPlan
+from tenuto.sticks.travel import Travel
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Nobody moves a stick while it stays within this share of its travel for so long, s, and this near its middle.
 _STILL, _STILL_FOR, _NEAR = 0.02, 0.4, 0.15

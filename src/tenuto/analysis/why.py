@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tenuto.analysis.logs import ticks_of
-from tenuto.core.errors import RecordingError
-from tenuto.core.explain import Explanation, explain
-from tenuto.core.follow import FOLLOWED, follow_plan, followed_controls
-from tenuto.core.plan import Plan, Planned
+from tenuto.basics.errors import RecordingError
+from tenuto.driving.explain import Explanation, explain
+from tenuto.driving.follow import FOLLOWED, follow_plan, followed_controls
+from tenuto.driving.plan import Plan, Planned
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import ControlInfo
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
 
 # Shares of the way from rest to an end: what counts as moving at all, as meant, and as much as another one.
 _NOTICED, _MEANT, _ALIKE = 0.2, 0.6, 0.5

@@ -8,6 +8,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
+from tenuto.basics.number import Array
 from tenuto.calibration.statistics import (
     count_visits,
     dirty_spots,
@@ -22,9 +25,6 @@ from tenuto.calibration.statistics import (
     travel_shape,
 )
 from tenuto.calibration.store import Calibration, ControlCalibration
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.number import Array
 
 # The measurement begins with hands off for so long, s.
 REST_SECONDS = 2.0

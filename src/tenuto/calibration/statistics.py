@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from tenuto.core.number import Array
+from tenuto.basics.number import Array
 
 # The standard deviation of a normal distribution is this many times its median absolute deviation.
 _MAD_TO_SIGMA = 1.4826

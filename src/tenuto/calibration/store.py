@@ -12,8 +12,8 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from tenuto.core.errors import CalibrationError
-from tenuto.core.notebook import html_table
+from tenuto.basics.errors import CalibrationError
+from tenuto.basics.html import html_table
 
 FORMAT = 1
 

@@ -7,11 +7,11 @@ from collections.abc import Sequence
 
 import typer
 
+from tenuto.basics.errors import TenutoError
 from tenuto.cli.clock import the_clock
 from tenuto.cli.commands import COMMANDS, Commands, stub
 from tenuto.cli.console import problems
 from tenuto.clock import REAL, Timer
-from tenuto.core.errors import TenutoError
 
 __all__ = ["app", "main"]
 

@@ -12,15 +12,15 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 import typer
 from rich.text import Text
 
+from tenuto.basics.errors import Problem, ProfileError, SourceError, TenutoError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import LAYOUTS, ControlInfo
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock, SimulatedClock
-from tenuto.core.errors import Problem, ProfileError, SourceError, TenutoError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import LAYOUTS, ControlInfo
 from tenuto.sources import Source, open_source
 from tenuto.sources.text import parse_source
 

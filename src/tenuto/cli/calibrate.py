@@ -17,13 +17,13 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.errors import CalibrationError, SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import LAYOUTS, ControlInfo, control_info
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.watch import Watch, plain_numbers
-from tenuto.core.errors import CalibrationError, SourceError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
 
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from tenuto.basics.errors import RecordingError
 from tenuto.cli.console import counted, results
-from tenuto.core.errors import RecordingError
 
 if TYPE_CHECKING:
     from tenuto.profile.patch import Change

@@ -15,7 +15,7 @@ from rich.text import Text
 from tenuto.cli.console import counted, results
 
 if TYPE_CHECKING:
-    from tenuto.core.stopping import Stage
+    from tenuto.driving.stopping import Stage
 
 
 def check(
@@ -36,7 +36,7 @@ def check(
     """
     import tenuto
     from tenuto.calibration.store import Calibration, find_calibration
-    from tenuto.core.stopping import link_loss_stages
+    from tenuto.driving.stopping import link_loss_stages
     from tenuto.profile.advice import Advice, advise, line_of
 
     text = profile.read_text(encoding="utf-8", errors="replace")

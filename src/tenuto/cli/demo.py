@@ -147,7 +147,7 @@ def _tell(out: Path, as_json: bool) -> None:
     """Let five things go wrong, and say what the guard did about each."""
     from tenuto.analysis.story import tell_all
     from tenuto.analysis.summary import roll_out
-    from tenuto.core.errors import TenutoError
+    from tenuto.basics.errors import TenutoError
     from tenuto.figures import save_figure
     from tenuto.figures.story import story_figure
 

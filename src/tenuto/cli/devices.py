@@ -12,8 +12,8 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.layouts import LAYOUTS, ControlInfo
 from tenuto.cli.console import results
-from tenuto.core.layouts import LAYOUTS, ControlInfo
 
 
 @dataclass(frozen=True, slots=True)

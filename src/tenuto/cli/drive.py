@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.text import Text
 
+from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
 from tenuto.cli.words import named_texts, report_in_words
-from tenuto.core.errors import SinkError
 
 if TYPE_CHECKING:
-    from tenuto.core.plan import Planned
+    from tenuto.driving.plan import Planned
     from tenuto.profile import Profile
     from tenuto.sinks import Sink
     from tenuto.sources import Source

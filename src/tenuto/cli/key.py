@@ -23,7 +23,7 @@ def key(
 
       scp orchard.key cart:
     """
-    from tenuto.core.errors import SinkError
+    from tenuto.basics.errors import SinkError
     from tenuto.links.key_file import make_key
 
     make_key(str(file), SinkError)

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 from tenuto.cli.console import results
 from tenuto.cli.status import StatusLine
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 
 if TYPE_CHECKING:
     from tenuto.sources import Source

@@ -9,9 +9,9 @@ from typing import Annotated
 
 import typer
 
+from tenuto.basics.errors import TenutoError
 from tenuto.cli.console import results
 from tenuto.cli.why import beside
-from tenuto.core.errors import TenutoError
 
 
 def report(

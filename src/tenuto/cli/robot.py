@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
 
 import typer
 
+from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock
-from tenuto.core.errors import SinkError
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile

@@ -17,8 +17,8 @@ from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 
 if TYPE_CHECKING:
-    from tenuto.core.script import Course, Misfit
-    from tenuto.core.tick import Tick
+    from tenuto.driving.tick import Tick
+    from tenuto.motion.script import Course, Misfit
     from tenuto.profile import Profile
 
 _DRIVER = "script"
@@ -51,7 +51,7 @@ def script(
       tenuto script round-the-tree.toml medlar.toml --go
     """
     import tenuto
-    from tenuto.core.script import Course, beyond, fitted
+    from tenuto.motion.script import Course, beyond, fitted
     from tenuto.profile.script import load_script
 
     loaded = tenuto.load_profile(profile)
@@ -140,8 +140,8 @@ def _drive(
     """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
     import tenuto
     from tenuto.calibration.store import find_calibration
-    from tenuto.core.guard import State
-    from tenuto.core.plan import DriverPlan
+    from tenuto.driving.guard import State
+    from tenuto.driving.plan import DriverPlan
     from tenuto.profile.trims import load_trims, trims_path
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others

@@ -13,8 +13,8 @@ from rich.progress import Progress
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.errors import RecordingError
 from tenuto.cli.console import counted, problems, results
-from tenuto.core.errors import RecordingError
 
 if TYPE_CHECKING:
     from tenuto.sim.soak import Outcome, Scene

@@ -12,12 +12,12 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.errors import SourceError
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.status import STATE_COLOURS
-from tenuto.core.errors import SourceError
-from tenuto.core.guard import State
+from tenuto.driving.guard import State
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker

@@ -15,8 +15,8 @@ from rich.text import Text
 
 from tenuto.cli.console import results
 from tenuto.cli.words import tick_in_words
-from tenuto.core.guard import State
-from tenuto.core.tick import Tick
+from tenuto.driving.guard import State
+from tenuto.driving.tick import Tick
 
 _REFRESH_SECONDS = 0.1
 STATE_COLOURS = {

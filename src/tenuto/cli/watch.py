@@ -15,15 +15,15 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import signal_in_words
-from tenuto.core.frame import Frame
-from tenuto.core.observe import Observed, Observer
-from tenuto.core.travel import Travel
 from tenuto.sources import Source, open_source
+from tenuto.sticks.observe import Observed, Observer
+from tenuto.sticks.travel import Travel
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
 # What a row needs beside its bar, and how long the bar may be, in characters.

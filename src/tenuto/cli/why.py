@@ -10,8 +10,8 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.errors import RecordingError
 from tenuto.cli.console import results
-from tenuto.core.errors import RecordingError
 
 
 def why(

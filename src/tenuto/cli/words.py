@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.frame import Signal
-from tenuto.core.guard import State
-from tenuto.core.selection import Chosen
-from tenuto.core.tick import Tick
+from tenuto.basics.frame import Signal
+from tenuto.driving.guard import State
+from tenuto.driving.selection import Chosen
+from tenuto.driving.tick import Tick
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tenuto.core.errors import TenutoError
+from tenuto.basics.errors import TenutoError
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

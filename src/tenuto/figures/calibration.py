@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tenuto.basics.frame import Frame
 from tenuto.calibration.measure import REST_SECONDS, ControlMeasurement, Measurement
-from tenuto.core.frame import Frame
 from tenuto.figures.drive import BLUE, GREY, ORANGE, RED
 
 if TYPE_CHECKING:

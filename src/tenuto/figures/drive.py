@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tenuto.analysis.stops import Stop, find_stops
-from tenuto.core.chassis import Chassis
-from tenuto.core.guard import State
+from tenuto.driving.guard import State
 from tenuto.figures.robots import draw_robot, outline_of
 from tenuto.sim.robots import PathPoint
+from tenuto.vehicles import Chassis
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tenuto.analysis.report import frame_gaps, path_of, saturated
-from tenuto.core.plan import Plan
+from tenuto.driving.plan import Plan
 from tenuto.figures.drive import BLUE, COLOURS, GREY, ORANGE, RED, drive_figure, shade_guard
 
 if TYPE_CHECKING:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tenuto.core.chassis import (
+from tenuto.vehicles import (
     Aircraft,
     Chassis,
     Differential,

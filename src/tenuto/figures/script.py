@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tenuto.core.script import Course
 from tenuto.figures.drive import BLUE, GREY, ORANGE, RED
+from tenuto.motion.script import Course
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

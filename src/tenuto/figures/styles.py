@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tenuto.core.chassis import SteeredWheels
-from tenuto.core.demand import four_wheel_demand
-from tenuto.core.mixing import CORNERS, STEERING_KINDS, in_corner
-from tenuto.core.odometry import along_arc
 from tenuto.figures.drive import BLUE, GREY, ORANGE
 from tenuto.figures.robots import draw_robot, turning_centre
+from tenuto.motion.odometry import along_arc
+from tenuto.styles.mixing import CORNERS, STEERING_KINDS, in_corner
+from tenuto.vehicles import SteeredWheels
+from tenuto.vehicles.velocity import four_wheel_demand
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

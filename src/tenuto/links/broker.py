@@ -14,8 +14,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from tenuto.core.errors import TenutoError
-from tenuto.core.short_text import BROKER_KEYS
+from tenuto.basics.errors import TenutoError
+from tenuto.basics.short_text import BROKER_KEYS
 
 try:
     import paho.mqtt.client as mqtt

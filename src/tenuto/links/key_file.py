@@ -7,7 +7,7 @@ import secrets
 import stat
 from pathlib import Path
 
-from tenuto.core.errors import TenutoError
+from tenuto.basics.errors import TenutoError
 
 KEY_BYTES = 32
 

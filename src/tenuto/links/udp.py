@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 from collections.abc import Iterator
 
-from tenuto.core.errors import TenutoError
+from tenuto.basics.errors import TenutoError
 
 # The longest datagram that is looked at, and how many at most in one go, so that a flood cannot hold a program up.
 LONGEST = 1500

@@ -7,14 +7,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from tenuto.calibration.store import Calibration
-from tenuto.core.curve import resolution
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.modes import ModePlan
-from tenuto.core.plan import Plan
-from tenuto.core.stopping import fastest, link_loss_stages
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.plan import Plan
+from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import pressed_names
 from tenuto.profile.choices import LevelsOutput, PositionsTable
 from tenuto.profile.schema import Profile
+from tenuto.sticks.curve import resolution
+from tenuto.vehicles.velocity import VelocityCommand
 
 # A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.
 ROOM, BLINK = 4.0, 0.2

@@ -7,18 +7,14 @@ from collections.abc import Iterator, Mapping
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
+from tenuto.basics.layouts import ControlInfo, control_info
 from tenuto.calibration.store import Calibration, ControlCalibration
-from tenuto.core.actuators import ActuatorPlan
-from tenuto.core.chassis import Chassis
-from tenuto.core.control import ControlPlan, Opposite, StickPlan
-from tenuto.core.distance import DistancePlan
-from tenuto.core.guard import GuardSettings
-from tenuto.core.layouts import ControlInfo, control_info
-from tenuto.core.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
-from tenuto.core.outputs import ActionPlan, OutputPlan
-from tenuto.core.plan import DriverPlan, Plan
-from tenuto.core.selection import NOTHING_TO_CHOOSE, SelectionPlan
-from tenuto.core.switches import SwitchPlan, thresholds_between
+from tenuto.driving.distance import DistancePlan
+from tenuto.driving.guard import GuardSettings
+from tenuto.driving.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
+from tenuto.driving.outputs import ActionPlan, OutputPlan
+from tenuto.driving.plan import DriverPlan, Plan
+from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.profile.choices import (
     AnyOutput,
     AnySwitch,
@@ -35,6 +31,10 @@ from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import reach_of, seen_by
 from tenuto.profile.speeds import full_velocity
 from tenuto.profile.styles import AnyDirectionTable
+from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
+from tenuto.sticks.switches import SwitchPlan, thresholds_between
+from tenuto.vehicles import Chassis
+from tenuto.vehicles.actuators import ActuatorPlan
 
 if TYPE_CHECKING:
     from tenuto.profile.schema import Profile

@@ -7,11 +7,11 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from tenuto.core import chassis as vehicles
-from tenuto.core.chassis import Chassis
-from tenuto.core.demand import VelocityCommand
+from tenuto import vehicles
 from tenuto.profile.quantities import Angle, Force, Length, SignedAngle, SignedLength, Speed, TurnSpeed
 from tenuto.profile.table import Name, Table
+from tenuto.vehicles import Chassis
+from tenuto.vehicles.velocity import VelocityCommand
 
 _TRACK = 'the distance between the middles of the tyres, such as "0.62 m"'
 _WHEELBASE = 'the distance between the axles, such as "0.8 m"'

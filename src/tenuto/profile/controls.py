@@ -7,12 +7,12 @@ from typing import Literal
 
 from pydantic import Field
 
+from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import ControlCalibration
-from tenuto.core.curve import Curve, Shape
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.travel import Travel
 from tenuto.profile.quantities import ExpoHalves, PowerHalves, Time
 from tenuto.profile.table import Name, Table
+from tenuto.sticks.curve import Curve, Shape
+from tenuto.sticks.travel import Travel
 
 # Where the device's own range is not known: a number this far beyond the measured ends, as a share of the
 # whole travel, did not come from this stick.

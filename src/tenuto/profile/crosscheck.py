@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tenuto.core.errors import Problem
-from tenuto.core.layouts import LAYOUTS, ControlInfo, control_info
+from tenuto.basics.errors import Problem
+from tenuto.basics.layouts import LAYOUTS, ControlInfo, control_info
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import SourceTable, drivers_problems, seen_by
 from tenuto.profile.namecheck import driving_names, names_problems, unknown

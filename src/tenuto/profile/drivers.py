@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any, Literal, get_args
 
 from pydantic import Field
 
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.errors import Problem
+from tenuto.basics.errors import Problem
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
 from tenuto.profile.table import Name, Table
+from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
     from tenuto.profile.schema import Profile

@@ -10,7 +10,7 @@ from typing import Annotated, Any, NamedTuple, Union, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
-from tenuto.core.errors import Problem, ProfileError
+from tenuto.basics.errors import Problem, ProfileError
 from tenuto.profile.crosscheck import crosscheck
 from tenuto.profile.namecheck import nearest
 from tenuto.profile.schema import Profile

@@ -7,14 +7,14 @@ from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from itertools import pairwise
 
-from tenuto.core.chassis import Chassis
-from tenuto.core.demand import VelocityCommand
-from tenuto.core.errors import Problem
-from tenuto.core.layouts import LAYOUTS, control_info
+from tenuto.basics.errors import Problem
+from tenuto.basics.layouts import LAYOUTS, control_info
 from tenuto.profile.build import actuator_plans, group_of, heading_styles, pressed_names, read_names
 from tenuto.profile.choices import ContactOutput, ContactTable, LevelsOutput, ModeTable, PositionsTable
 from tenuto.profile.schema import Profile
 from tenuto.profile.speeds import full_velocity
+from tenuto.vehicles import Chassis
+from tenuto.vehicles.velocity import VelocityCommand
 
 _CONTROL = "the name of a control under [controls]"
 

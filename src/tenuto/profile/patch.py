@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from tenuto.basics.errors import ProfileError
 from tenuto.calibration.store import write_atomically
-from tenuto.core.errors import ProfileError
 from tenuto.profile.load import parse_profile
 from tenuto.profile.schema import Profile
 
@@ -80,7 +80,7 @@ def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
         text, profile = changed_text(path.read_text(encoding="utf-8"), changes, str(path))
         write_atomically(path, text)
     except OSError as error:
-        from tenuto.core.errors import Problem
+        from tenuto.basics.errors import Problem
 
         raise ProfileError(str(path), [Problem("file", "a file that can be written", error.strerror or "")]) from error
     return profile

@@ -8,9 +8,9 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
+from tenuto.basics.html import html_table
 from tenuto.calibration.store import Calibration
-from tenuto.core.notebook import html_table
-from tenuto.core.plan import Plan
+from tenuto.driving.plan import Plan
 from tenuto.profile.build import build_plan
 from tenuto.profile.chassis import ActuatorTable, ChassisTable
 from tenuto.profile.choices import (

@@ -9,12 +9,12 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, ValidationError
 
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.errors import Problem, ProfileError
-from tenuto.core.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
+from tenuto.basics.errors import Problem, ProfileError
+from tenuto.motion.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
 from tenuto.profile.load import problem_of
 from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
 from tenuto.profile.table import Name, Table
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 Way = Literal["along", "level", "upright"]
 

@@ -7,8 +7,8 @@ from typing import Annotated, Literal, get_args
 
 from pydantic import Field
 
-from tenuto.core.errors import Problem
-from tenuto.core.short_text import BROKER_KEYS
+from tenuto.basics.errors import Problem
+from tenuto.basics.short_text import BROKER_KEYS
 from tenuto.profile.quantities import Frequency, Time
 from tenuto.profile.table import Name, Table
 

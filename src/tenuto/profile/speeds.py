@@ -6,8 +6,7 @@ import math
 
 from pydantic import Field
 
-from tenuto.core.demand import Speeds, VelocityCommand
-from tenuto.core.limits import Limits
+from tenuto.driving.limits import Limits
 from tenuto.profile.quantities import (
     Acceleration,
     Jerk,
@@ -17,6 +16,8 @@ from tenuto.profile.quantities import (
     TurnSpeed,
 )
 from tenuto.profile.table import Table
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.velocity import VelocityCommand
 
 
 class SpeedsTable(Table):

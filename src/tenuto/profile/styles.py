@@ -6,10 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from tenuto.core.chassis import Chassis, SteeredWheels, Thrusters
-from tenuto.core.demand import Turning
-from tenuto.core.mixing import STICK_MODES
-from tenuto.core.styles import (
+from tenuto.profile.quantities import Angle, Length, Speed
+from tenuto.profile.table import Name, Table
+from tenuto.styles.all import (
     AnyDirection,
     Arcade,
     Car,
@@ -20,8 +19,9 @@ from tenuto.core.styles import (
     Tank,
     ThrusterSticks,
 )
-from tenuto.profile.quantities import Angle, Length, Speed
-from tenuto.profile.table import Name, Table
+from tenuto.styles.mixing import STICK_MODES
+from tenuto.styles.speeds import Turning
+from tenuto.vehicles import Chassis, SteeredWheels, Thrusters
 
 # Begins the description of every key whose value is the name of a control.
 CONTROL = "the name of the control under [controls] that"

@@ -6,8 +6,8 @@ import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 
+from tenuto.basics.errors import Problem, ProfileError, TenutoError
 from tenuto.calibration.store import write_atomically
-from tenuto.core.errors import Problem, ProfileError, TenutoError
 from tenuto.profile.schema import Profile
 
 

@@ -6,7 +6,7 @@ import struct
 
 from pydantic import ValidationError
 
-from tenuto.core.follow import AXES
+from tenuto.driving.follow import AXES
 from tenuto.protocols.remote import FiredAction, RemoteCommand
 
 # Big-endian: "C", session, heard in ms, number, flags, valid in ms, vx, vy, vz, yaw rate.

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from tenuto.core.frame import Signal
+from tenuto.basics.frame import Signal
 from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
 
 ADDRESS, CHANNELS, LINK = 0xC8, 0x16, 0x14

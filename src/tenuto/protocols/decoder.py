@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from tenuto.core.frame import Signal
+from tenuto.basics.frame import Signal
 
 
 class ChannelFrame(NamedTuple):

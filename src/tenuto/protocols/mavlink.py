@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 from pymavlink.dialects.v20 import common as dialect
 
-from tenuto.core.demand import VelocityCommand
+from tenuto.vehicles.velocity import VelocityCommand
 
 # Signatures count 10 µs since 1 January 2015, UTC.
 _SIGNING_EPOCH, _PER_SECOND = 1_420_070_400, 100_000

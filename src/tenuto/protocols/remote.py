@@ -11,9 +11,8 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.errors import TenutoError
-from tenuto.core.follow import (
+from tenuto.basics.errors import TenutoError
+from tenuto.driving.follow import (
     AXES,
     CLEAR,
     DRIVES,
@@ -24,9 +23,10 @@ from tenuto.core.follow import (
     output_control,
     outputs_of,
 )
-from tenuto.core.guard import State
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.vehicles.velocity import STANDSTILL
 
 # What the robot said longer ago than this is no ground to move on, s.
 MOST_AGE = 0.5
@@ -120,7 +120,7 @@ def check_named(plan: Plan, error: type[TenutoError]) -> None:
 
 
 class RobotEnd:
-    """The robot's end of one link: which commands count, and what they say as controls of `tenuto.core.follow`.
+    """The robot's end of one link: which commands count, and what they say as controls of `tenuto.driving.follow`.
 
     Attributes:
         controls: what its frames hold.

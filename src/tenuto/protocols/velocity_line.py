@@ -16,8 +16,8 @@ import re
 from binascii import crc_hqx
 from typing import NamedTuple
 
-from tenuto.core.demand import VelocityCommand
 from tenuto.protocols.decoder import Counts
+from tenuto.vehicles.velocity import VelocityCommand
 
 # A longer line is none of ours; it is dropped before it fills the memory.
 _LONGEST = 96

@@ -8,10 +8,10 @@ from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, Self
 
+from tenuto.basics.closing import Closing
+from tenuto.basics.errors import ProfileError, TenutoError
 from tenuto.clock import REAL, Timer
-from tenuto.core.closing import Closing
-from tenuto.core.errors import ProfileError, TenutoError
-from tenuto.core.plan import Plan, Planned
+from tenuto.driving.plan import Plan, Planned
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile

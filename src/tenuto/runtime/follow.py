@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from tenuto.clock import Clock
-from tenuto.core.follow import follow_plan
-from tenuto.core.plan import Planned
-from tenuto.core.tick import Tick
+from tenuto.driving.follow import follow_plan
+from tenuto.driving.plan import Planned
+from tenuto.driving.tick import Tick
 from tenuto.runtime.loop import DriveReport, drive
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
@@ -32,7 +32,7 @@ def follow(
         profile: of the robot: chassis, actuators, outputs, actions, stops, timeouts and sensors of distance are what
             counts of it.
         source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
-            `tenuto.core.follow.FOLLOWED`.
+            `tenuto.driving.follow.FOLLOWED`.
         sinks, others, clock, on_tick: as of `tenuto.drive`.
 
     Returns:

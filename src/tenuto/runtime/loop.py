@@ -9,19 +9,19 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import FrameType
 
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
 from tenuto.clock import Clock, MonotonicClock
-from tenuto.core.changeover import Changeover
-from tenuto.core.control import ControlPlan
-from tenuto.core.cues import Cues
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame
-from tenuto.core.guard import Reason
-from tenuto.core.plan import Plan, Planned
-from tenuto.core.tick import Tick
+from tenuto.driving.changeover import Changeover
+from tenuto.driving.cues import Cues
+from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.tick import Tick
 from tenuto.runtime.outlet import Outlets
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
+from tenuto.sticks.control import ControlPlan
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A tick that starts this share of a period after its time counts as late.
 LATE_FROM = 0.5

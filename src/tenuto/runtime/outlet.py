@@ -8,11 +8,12 @@ from abc import ABC, abstractmethod
 from collections import deque
 from collections.abc import Sequence
 
+from tenuto.basics.errors import SinkError
+from tenuto.basics.reasons import Reason
 from tenuto.clock import REAL, Clock, MonotonicClock
-from tenuto.core.errors import SinkError
-from tenuto.core.guard import Reason, State
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
 # How many ticks a log may be behind before it counts as failed.

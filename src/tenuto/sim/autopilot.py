@@ -8,16 +8,16 @@ from typing import Any
 
 from pymavlink.dialects.v20 import common as dialect
 
+from tenuto.basics.closing import Closing
+from tenuto.basics.errors import SourceError
 from tenuto.clock import REAL, Clock
-from tenuto.core.closing import Closing
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.errors import SourceError
-from tenuto.core.plan import Planned
-from tenuto.core.watchdog import CommandWatchdog
+from tenuto.driving.plan import Planned
+from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.protocols.mavlink import MavlinkLink, Member, sender
 from tenuto.sim.far_end import STEP
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Without a setpoint for so long it holds its place; without a heartbeat for so long it lands, s.
 SETPOINT_TIMEOUT, STATION_TIMEOUT = 0.5, 3.0

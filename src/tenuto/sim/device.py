@@ -13,8 +13,8 @@ import tty
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 
+from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Timer
-from tenuto.core.closing import Closing
 
 _HANDED_ON_WITHIN = 1.0
 

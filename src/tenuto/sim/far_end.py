@@ -7,12 +7,12 @@ import os
 import tty
 from collections.abc import Iterator
 
+from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Clock
-from tenuto.core.closing import Closing
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.plan import Planned
+from tenuto.driving.plan import Planned
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
+from tenuto.vehicles.velocity import STANDSTILL
 
 STEP = 0.01
 # How often a good line is answered, s.

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ctypes
 
-from tenuto.core.closing import Closing
-from tenuto.core.layouts import GAMEPAD_CONTROLS
+from tenuto.basics.closing import Closing
+from tenuto.basics.layouts import GAMEPAD_CONTROLS
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
 _TRIGGERS = ("left_trigger", "right_trigger")

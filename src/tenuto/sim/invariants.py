@@ -11,11 +11,11 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.frame import Frame
-from tenuto.core.guard import State
-from tenuto.core.plan import HELD_FROM, DriverPlan, Plan, rest_bands
-from tenuto.core.tick import Hand, Tick
+from tenuto.basics.frame import Frame
+from tenuto.driving.guard import State
+from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
+from tenuto.driving.tick import Hand, Tick
+from tenuto.vehicles.velocity import STANDSTILL
 
 # What rounding may add to a limit: m/s, rad/s.
 _SLACK = 1e-6

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tenuto.core.chassis import Chassis, Differential
 from tenuto.sim.robots import Physics, SimulatedRobot
+from tenuto.vehicles import Chassis, Differential
 
 if TYPE_CHECKING:
     import pandas as pd

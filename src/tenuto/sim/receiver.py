@@ -7,9 +7,9 @@ import random
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from tenuto.basics.frame import Signal
+from tenuto.basics.layouts import CHANNEL_CENTRE
 from tenuto.clock import REAL, Timer
-from tenuto.core.frame import Signal
-from tenuto.core.layouts import CHANNEL_CENTRE
 from tenuto.protocols import encode_crsf_channels, encode_crsf_link, encode_ibus, encode_sbus
 from tenuto.sim.device import SerialDevice
 

@@ -11,10 +11,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from tenuto.core.chassis import Aircraft, Chassis, Thrusters
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.odometry import along_arc
-from tenuto.core.watchdog import CommandWatchdog
+from tenuto.driving.watchdog import CommandWatchdog
+from tenuto.motion.odometry import along_arc
+from tenuto.vehicles import Aircraft, Chassis, Thrusters
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Actuators and speeds count as constant for this long, s, while the pose is integrated.
 _SUBSTEP = 0.005

@@ -13,15 +13,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from tenuto.core.changeover import Changeover
-from tenuto.core.control import ControlPlan
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.frame import Frame, Signal
-from tenuto.core.guard import Reason, State
-from tenuto.core.plan import Plan, Planned
-from tenuto.core.stopping import fastest
-from tenuto.core.tick import Tick
+from tenuto.basics.frame import Frame, Signal
+from tenuto.basics.reasons import Reason
+from tenuto.driving.changeover import Changeover
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.stopping import fastest
+from tenuto.driving.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
+from tenuto.sticks.control import ControlPlan
+from tenuto.vehicles.velocity import STANDSTILL
 
 # Who drives: how often the sticks are moved, hold-to-run is let go, and anything else is pressed, in times a second.
 DRIVERS = {

@@ -6,10 +6,10 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import AXIS_HIGH, LAYOUTS, ControlInfo
 from tenuto.clock import REAL, Timer
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import AXIS_HIGH, LAYOUTS, ControlInfo
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.receiver import RATES, LinkFaults, SimulatedReceiver, wandering_channels
 from tenuto.sources.base import Source

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tenuto.core.number import Array
+from tenuto.basics.number import Array
 
 
 @dataclass(frozen=True, slots=True)

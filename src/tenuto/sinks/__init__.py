@@ -7,8 +7,8 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tenuto.core.errors import SinkError
-from tenuto.core.short_text import BROKER_KEYS, columns, parse_short_text, read_options
+from tenuto.basics.errors import SinkError
+from tenuto.basics.short_text import BROKER_KEYS, columns, parse_short_text, read_options
 from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:

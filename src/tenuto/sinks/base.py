@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
+from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Clock
-from tenuto.core.closing import Closing
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 
 
 class Sink(Closing, ABC):

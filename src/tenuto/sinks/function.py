@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from tenuto.core.tick import Tick
+from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
 

@@ -20,9 +20,9 @@ from contextlib import suppress
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
-from tenuto.core.errors import SinkError
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SinkError
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:

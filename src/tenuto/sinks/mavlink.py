@@ -7,17 +7,17 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.errors import SinkError
-from tenuto.core.guard import State
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SinkError
+from tenuto.driving.guard import State
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.sinks.base import Sink
 from tenuto.sinks.port import OutPort
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
+from tenuto.vehicles.velocity import STANDSTILL
 
 try:
     from tenuto.protocols import mavlink

@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 from typing import IO, Any
 
-from tenuto.core.errors import SinkError
+from tenuto.basics.errors import SinkError
 from tenuto.sinks.log_file import LogFile, Row, without_nan
 
 # The first part of a column's name → its channel; what is not named goes with the commands.

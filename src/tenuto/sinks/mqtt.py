@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from tenuto.core.errors import SinkError
+from tenuto.basics.errors import SinkError
 from tenuto.links.broker import Broker, BrokerSettings, Message
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic

@@ -8,7 +8,7 @@ from typing import Any
 
 import serial
 
-from tenuto.core.errors import SinkError
+from tenuto.basics.errors import SinkError
 
 
 class OutPort:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from abc import abstractmethod
 
-from tenuto.core.errors import SinkError
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SinkError
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.protocols.remote import DriverEnd, RemoteCommand, check_named
 from tenuto.sinks.base import Sink
 

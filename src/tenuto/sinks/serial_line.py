@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import string
 
-from tenuto.core.demand import STANDSTILL
-from tenuto.core.errors import SinkError
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SinkError
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.base import Sink
 from tenuto.sinks.port import OutPort
+from tenuto.vehicles.velocity import STANDSTILL
 
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
 _STOPS, _APART = 5, 0.02

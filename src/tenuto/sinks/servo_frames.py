@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from tenuto.core.errors import SinkError
-from tenuto.core.pipeline import Pipeline
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SinkError
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.protocols import encode_ibus, encode_sbus
 from tenuto.sinks.base import Sink
 from tenuto.sinks.port import OutPort

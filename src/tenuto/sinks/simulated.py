@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from tenuto.core.chassis import Chassis
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink
+from tenuto.vehicles import Chassis
 
 # How long the robot may take to roll out after the last tick, in simulated seconds.
 _ROLL_OUT = 10.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from tenuto.core.errors import SinkError
+from tenuto.basics.errors import SinkError
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address

@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from tenuto.basics.errors import SourceError, TenutoError
+from tenuto.basics.frame import LinkCounts
+from tenuto.basics.short_text import BROKER_KEYS
 from tenuto.clock import REAL, Timer
-from tenuto.core.errors import SourceError, TenutoError
-from tenuto.core.frame import LinkCounts
-from tenuto.core.short_text import BROKER_KEYS
 from tenuto.sources.base import Source
 from tenuto.sources.text import SourceText, columns, parse_source, read_options
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
-from tenuto.core.closing import Closing
-from tenuto.core.frame import Frame, LinkCounts
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.closing import Closing
+from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 
 
 class Source(Closing, ABC):

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame, LinkCounts
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.protocols import Counts, PpmDecoder, PwmDecoder
 from tenuto.sources.receiver import channel_values
 from tenuto.sources.recording import Recording, read_table

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import ControlInfo
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
 from tenuto.sources.base import Source
 
 

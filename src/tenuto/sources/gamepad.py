@@ -7,9 +7,9 @@ from collections.abc import Callable
 from types import ModuleType
 from typing import Any, NamedTuple
 
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import GAMEPAD_CONTROLS, ControlInfo, control_info
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import GAMEPAD_CONTROLS, ControlInfo, control_info
 from tenuto.sources.base import Source
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
@@ -66,7 +66,7 @@ def _found(sdl: ModuleType, index: int) -> Found:
 class Gamepad(Source):
     """A gamepad or joystick, and the same one again after it was gone.
 
-    A pad with a known layout has the control names of `tenuto.core.layouts.GAMEPAD_CONTROLS`; any other
+    A pad with a known layout has the control names of `tenuto.basics.layouts.GAMEPAD_CONTROLS`; any other
     device numbers its own: ``axis_0``, ``button_0``, ``hat_0_x``. The raw numbers are SDL's, as the device
     counts: right and down upwards.
 

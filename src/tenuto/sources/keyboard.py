@@ -15,9 +15,9 @@ import sys
 import termios
 import tty
 
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import LAYOUTS, ControlInfo
 from tenuto.sources.base import Source
 
 # A terminal waits before a held key begins to repeat, and then repeats 10 to 40 times a second; s.

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
+from tenuto.basics.layouts import ControlInfo, control_info
 from tenuto.clock import REAL, Clock
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame, LinkCounts, spread, with_earlier
-from tenuto.core.layouts import ControlInfo, control_info
-from tenuto.core.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 from tenuto.protocols import LineDecoder
 from tenuto.sources.base import Source
 from tenuto.sources.port import Port
+from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 
 DEFAULT_BAUD = 115_200
 # How long the first line may take when the columns are not known, s.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 
-from tenuto.core.errors import SourceError
+from tenuto.basics.errors import SourceError
 from tenuto.links.broker import Broker, BrokerSettings, Message
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, RobotEnd, read_json

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import serial
 
-from tenuto.core.errors import SourceError
+from tenuto.basics.errors import SourceError
 
 # How often a port that has gone is tried again, s.
 _RETRY_SECONDS = 0.5

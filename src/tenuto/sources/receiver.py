@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from tenuto.core.frame import Frame, LinkCounts, spread, with_earlier
-from tenuto.core.layouts import LAYOUTS, ControlInfo
+from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
+from tenuto.basics.layouts import LAYOUTS, ControlInfo
 from tenuto.protocols import ChannelFrame, CrsfDecoder, Decoder, IbusDecoder, SbusDecoder
 from tenuto.sources.base import Source
 from tenuto.sources.port import Port

@@ -8,10 +8,10 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import IO, Any
 
-from tenuto.core.closing import Closing
-from tenuto.core.errors import RecordingError
-from tenuto.core.frame import Frame, with_earlier
-from tenuto.core.layouts import ControlInfo
+from tenuto.basics.closing import Closing
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.frame import Frame, with_earlier
+from tenuto.basics.layouts import ControlInfo
 from tenuto.sources.base import Source
 
 TIME_COLUMN = "time"

@@ -5,11 +5,11 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Iterable
 
-from tenuto.core.errors import SourceError
-from tenuto.core.frame import Frame, LinkCounts
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.plan import Plan
-from tenuto.core.tick import Tick
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
 from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd, check_named
 from tenuto.sources.base import Source
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 
-from tenuto.core.demand import STANDSTILL, VelocityCommand
-from tenuto.core.frame import Frame
-from tenuto.core.layouts import ControlInfo
-from tenuto.core.script import Course
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
+from tenuto.motion.script import Course
 from tenuto.sources.base import Source
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 class ScriptSource(Source):

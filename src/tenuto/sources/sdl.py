@@ -6,7 +6,7 @@ import functools
 import warnings
 from types import ModuleType
 
-from tenuto.core.errors import SourceError
+from tenuto.basics.errors import SourceError
 
 _HINTS = {
     b"SDL_NO_SIGNAL_HANDLERS": b"1",  # Ctrl-C belongs to the loop, which stops the robot first

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from tenuto.core.errors import SourceError
-from tenuto.core.short_text import ShortText as SourceText
-from tenuto.core.short_text import columns, parse_short_text
-from tenuto.core.short_text import read_options as read_any_options
+from tenuto.basics.errors import SourceError
+from tenuto.basics.short_text import ShortText as SourceText
+from tenuto.basics.short_text import columns, parse_short_text
+from tenuto.basics.short_text import read_options as read_any_options
 
 __all__ = ["SourceText", "columns", "parse_source", "read_options"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from tenuto.core.errors import SourceError
+from tenuto.basics.errors import SourceError
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
 from tenuto.protocols.compact import unpack_command

@@ -11,7 +11,7 @@ from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
 from textual.widgets import Static
 
-from tenuto.core.tick import Tick
+from tenuto.driving.tick import Tick
 from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat, screen
 

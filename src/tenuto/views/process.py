@@ -17,7 +17,7 @@ from multiprocessing.connection import Connection
 from types import TracebackType
 from typing import Self
 
-from tenuto.core.tick import Tick
+from tenuto.driving.tick import Tick
 from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat
 

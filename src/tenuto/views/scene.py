@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from tenuto.core.plan import Plan
+from tenuto.driving.plan import Plan
 
 
 class Pad(NamedTuple):

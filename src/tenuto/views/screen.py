@@ -10,9 +10,9 @@ from typing import NamedTuple
 
 from rich.text import Text
 
-from tenuto.core.guard import State
-from tenuto.core.plan import HELD_FROM
-from tenuto.core.tick import Tick
+from tenuto.driving.guard import State
+from tenuto.driving.plan import HELD_FROM
+from tenuto.driving.tick import Tick
 from tenuto.views.scene import Pad, Scene
 
 COLOURS = {

@@ -1,0 +1,74 @@
+"""A pipeline whose profile may be changed while it runs: it stops first, and the new one has to be enabled afresh."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.driving.guard import State
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.vehicles.velocity import STANDSTILL
+
+_NOBODY_ELSE: Mapping[str, Frame] = {}
+
+
+class Changeover:
+    """The pipeline of now, and the plan that is to come.
+
+    Attributes:
+        pipeline: the one that steps. plan: its plan.
+        changed: a new plan was taken with the last step.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self.pipeline = Pipeline(plan)
+        self.plan = plan
+        self.changed = False
+        self._next: Plan | None = None
+        self._ended = False
+        self._standing = True
+        self._emergency = False
+        self._refused: tuple[Reason, ...] = ()
+
+    def change(self, plan: Plan) -> None:
+        """Stop, and go on with another plan once the robot stands. The plan has been checked."""
+        self._refused = ()
+        if not self._ended:
+            self._next = plan
+            self.pipeline.end("the profile has changed: it stops to take the new one")
+
+    def refuse(self, why: str) -> None:
+        """Drive on as before, and say why a changed profile is not taken; until another one comes."""
+        self._refused = (Reason("profile_refused", f"the changed profile is not taken: {why}"),)
+
+    def join_emergency(self, why: str) -> None:
+        """Stop as in an emergency, because a robot elsewhere does; where that is so already, its reason stays."""
+        if not self._emergency:
+            how = "" if self.plan.guard.reset else " (this profile has no guard.reset: drive with one that has)"
+            self.pipeline.emergency_stop(why + how)
+
+    def end(self, reason: str) -> None:
+        """Ask for a stop that is never left again."""
+        self._ended, self._next = True, None
+        self.pipeline.end(reason)
+
+    def step(
+        self,
+        frame: Frame | None,
+        now: float,
+        *,
+        others: Mapping[str, Frame] = _NOBODY_ELSE,
+        faults: tuple[Reason, ...] = (),
+        notices: tuple[Reason, ...] = (),
+    ) -> Tick:
+        """Step the pipeline; see there."""
+        self.changed = self._next is not None and self._standing
+        if self._next is not None and self._standing:
+            self.pipeline, self.plan, self._next = self.pipeline.successor(self._next), self._next, None
+        tick = self.pipeline.step(frame, now, others=others, faults=faults, notices=notices + self._refused)
+        self._emergency = tick.guard.state is State.EMERGENCY_STOP
+        self._standing = tick.command == STANDSTILL and tick.guard.state not in (State.DRIVING, State.STOPPING)
+        return tick

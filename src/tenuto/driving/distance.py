@@ -1,0 +1,91 @@
+"""Numbers from outside that lower a speed: how far it is to what the robot would run into."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.vehicles.velocity import VelocityCommand
+
+# Where a sensor looks: the axis of the command (vx, vy, vz), and its sign that way.
+TOWARDS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
+           "down": (2, -1.0)}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class DistancePlan:
+    """One sensor of distance.
+
+    Attributes:
+        name: the builder's own name for it.
+        reads: what its source calls the number. scale: m for a number of 1.
+        towards: where it looks, a key of `TOWARDS`.
+        keep: how far the robot stays away, m. reach: from where on the sensor sees nothing, m.
+        timeout: how old its newest number may be, s.
+        own_source: it has a source of its own; otherwise its number comes with the driver's sticks.
+    """
+
+    name: str
+    reads: str
+    scale: float
+    towards: str
+    keep: float
+    reach: float
+    timeout: float
+    own_source: bool = True
+
+
+def speed_to_stop_within(distance: float, deceleration: float, reaction: float) -> float:
+    """Give the speed from which a robot stands within a distance, m/s.
+
+    v·t + v²/(2·a) = d, solved for v: a robot that goes on for t s, and then slows down evenly.
+
+    Args:
+        distance: m; none or less gives 0. deceleration: m/s². reaction: s.
+    """
+    if not distance > 0.0:
+        return 0.0
+    lost = deceleration * reaction
+    return math.sqrt(lost * lost + 2.0 * deceleration * distance) - lost
+
+
+class Distance:
+    """One sensor under way: silence, and a number that is no distance, allow no speed that way."""
+
+    def __init__(self, plan: DistancePlan) -> None:
+        self.plan = plan
+        self._heard = -math.inf
+        self._metres = math.nan
+
+    def hear(self, frame: Frame) -> None:
+        """Take a frame of its source."""
+        value = frame.values.get(self.plan.reads, math.nan)
+        if frame.link_good and isinstance(value, (int, float)) and 0.0 <= value < math.inf:
+            self._heard, self._metres = frame.time, value * self.plan.scale
+
+    def lower(
+        self, demand: VelocityCommand, now: float, deceleration: float, period: float
+    ) -> tuple[float, Reason | None]:
+        """Give the share of a velocity that is safe, 0…1, and why where that is less than 1.
+
+        Args:
+            demand: what is asked for. now: s.
+            deceleration: with which the robot will slow down, m/s². period: s from tick to tick.
+        """
+        plan = self.plan
+        axis, sign = TOWARDS[plan.towards]
+        wanted = demand[axis] * sign
+        if wanted <= 0.0:
+            return 1.0, None
+        age = now - self._heard
+        if not 0.0 <= age <= plan.timeout:
+            return 0.0, Reason("distance_unknown", f"{plan.name} is silent: not {plan.towards} until it is heard")
+        if self._metres >= plan.reach:
+            return 1.0, None
+        most = speed_to_stop_within(self._metres - plan.keep, deceleration, age + 2.0 * period)
+        if most >= wanted:
+            return 1.0, None
+        text = f"{plan.name}: {self._metres:.2f} m, so {plan.towards} at most {most:.2f} m/s"
+        return most / wanted, Reason("near", text)

@@ -1,0 +1,250 @@
+"""One driver: what the frames of a device say, up to the velocity that is asked for."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Mapping
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
+from tenuto.driving.selection import Selection
+from tenuto.sticks.control import Shaper
+from tenuto.sticks.reading import Reader
+from tenuto.styles.mixing import Intent
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+# In what time the frames of a link are counted, s.
+_COUNTED_OVER = 1.0
+_VELOCITY = VelocityCommand._fields
+
+
+class StickDriver:
+    """A driver with sticks.
+
+    Attributes:
+        name: as the profile has it.
+        reader, selection, mode: what is read of the newest good frame, and what is chosen by it.
+        frame: the newest frame, good or bad. came: it came with this tick. fresh: it did, and is good.
+        faults: why this driver's frames are not to be driven by at this tick.
+        held: all that must be held or on is, in the newest good frame; None before the first.
+        away: driving controls that are not at rest → position.
+        shaped, intent, demand: see `tenuto.driving.tick.Tick`.
+        meaning_changed: the sticks mean something else now, and have not been seen at rest since.
+    """
+
+    def __init__(self, plan: Plan, seat: DriverPlan | None = None) -> None:
+        """Begin with nothing heard.
+
+        Args:
+            plan: of the robot. seat: of a driver of lower rank; None for the first in rank.
+        """
+        self._plan, self.seat = plan, seat
+        controls = plan.controls if seat is None else seat.controls
+        self.name = plan.driver if seat is None else seat.name
+        self._share = 1.0 if seat is None else seat.share
+        self._timeout = plan.guard.link_timeout if seat is None else seat.link_timeout
+        self._timeout_key = "link_timeout" if seat is None else f"link_timeout of {seat.name}"
+        self.reader = Reader(controls, plan.period, plan.guard.frozen_after)
+        self._shaper = Shaper(controls, plan.sticks)
+        self.selection = Selection(plan.selection if seat is None else seat.selection, plan.modes)
+        self.mode = self.selection.mode
+        self.bands = rest_bands(plan, controls)
+        self._bands = {
+            mode.name: tuple((name, self.bands[name]) for name in mode.style.controls()) for mode in plan.modes
+        }
+        self.levers = [control.name for control in controls if control.one_way]
+        self.frame: Frame | None = None
+        self.came = self.fresh = False
+        self.faults: tuple[Reason, ...] = ()
+        self.held: bool | None = None
+        self.enabled = False  # by the switch of guard.enable, where there is one
+        self.good_since: float | None = None
+        self.away: dict[str, float] = {}
+        self.meaning_changed = False
+        self.shaped: Mapping[str, float] = self.reader.positions
+        self.intent = Intent(0.0, 0.0, 0.0, 0.0)
+        self.demand = STANDSTILL
+        # The newest frames, as many as must come in that time: the oldest of them must not be older.
+        # Between two ticks: the switches that were pressed, the controls that were on, and whether the enabling
+        # switch was off in between: that is a release, whatever came after it.
+        self._was_off = False
+        self._pressed_before: frozenset[str] = frozenset()
+        self._on_before: frozenset[str] = frozenset()
+        self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
+
+    def hear(self, frame: Frame | None, now: float) -> None:
+        """Take a frame, or None when nothing came."""
+        self.came, self.fresh = frame is not None, False
+        bad: tuple[Reason, ...] = ()
+        if self._on_before or self._pressed_before:
+            self._on_before = self._pressed_before = frozenset()
+            self._was_off = False
+        if frame is not None:
+            if frame.earlier:
+                self._look_back(frame)
+            self.frame = frame
+            before = self.reader.good
+            bad = self.reader.take(frame, now)
+            if not bad:
+                self.fresh = True
+                if self._arrivals.maxlen:
+                    self._arrivals.append(frame.time)
+                self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
+        self.faults = bad + self.link_faults(now)
+        if self.faults:
+            self.good_since = None
+
+    def forget(self) -> None:
+        """Forget how old everything is: the clock it was measured on is no more."""
+        self.reader.good = None
+        self._arrivals.clear()
+
+    def on(self, control: str | None) -> bool:
+        """Tell whether a control is on, or held, or was since the tick before; one that is not named is not."""
+        return control is not None and (self.reader.positions[control] >= HELD_FROM or control in self._on_before)
+
+    def pressed(self, switch: str | None) -> bool:
+        """Tell whether a switch was pressed since the tick before; one that is not named was not."""
+        if switch is None or not self.fresh:
+            return False
+        return self.selection.switches[switch].pressed or switch in self._pressed_before
+
+    def missing(self, now: float) -> tuple[Reason, ...]:
+        """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
+        missing = self.reader.missing()
+        wanted = self._plan.guard.link_good_for
+        if wanted > 0.0 and self.held is not None:
+            good = now - self.good_since if self.good_since is not None else 0.0
+            if good < wanted:
+                missing += (
+                    Reason("link_settling", f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
+                )
+        if not self.mode.may_start:
+            missing += (Reason("mode_may_not_start", f"mode {self.mode.name} may not be started in: choose another"),)
+        return missing
+
+    def link_faults(self, now: float) -> tuple[Reason, ...]:
+        """Tell whether the last good frame is too old to drive by, or too few of them come."""
+        if self.held is None:
+            return ()  # none has ever come: the guard says so itself
+        good, guard = self.reader.good, self._plan.guard
+        if good is None:
+            return (Reason("link_quiet", "no good frame since the clock jumped"),)
+        age = now - good.time
+        # Written so that a NaN clock fails it too.
+        if not age <= self._timeout:
+            text = f"no good frame for {age:.2f} s ({self._timeout_key} {self._timeout:g} s)"
+            return (Reason("link_quiet", text),)
+        signal, least = good.signal, guard.least_quality
+        if signal is not None and signal.quality < least:
+            weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
+            return (Reason("link_weak", weak),)
+        arrivals = self._arrivals
+        if arrivals and now - arrivals[0] > _COUNTED_OVER:
+            came = sum(now - time <= _COUNTED_OVER for time in arrivals)
+            sparse = f"{came} good frames in the last second (least_frame_rate {guard.least_frame_rate:g} Hz)"
+            return (Reason("link_sparse", sparse),)
+        return ()
+
+    def _look_back(self, frame: Frame) -> None:
+        """See what was pressed in the frames that came between two ticks: a loop that stalls loses no press."""
+        on, pressed = set[str](), set[str]()
+        for time, values in frame.earlier:
+            if time > frame.time or (positions := self.reader.glance(time, values)) is None:
+                continue
+            self.selection.step(positions, time)
+            on.update(name for name, position in positions.items() if position >= HELD_FROM)
+            for name, switch in self.selection.switches.items():
+                if switch.pressed:
+                    pressed.add(name)
+                    if name == self._plan.guard.enable:
+                        self.enabled = not self.enabled
+                        self._was_off = self._was_off or not self.enabled
+        self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
+
+    def _understand(self, dt: float, time: float) -> None:
+        """Make of the positions of a good frame what the driver wants; ``dt`` s after the good frame before."""
+        positions, selection = self.reader.positions, self.selection
+        selection.step(positions, time)
+        mode = selection.mode
+        if mode is not self.mode:
+            if mode.style != self.mode.style and self._plan.selection.through_rest:
+                self.meaning_changed = True
+            self.mode = mode
+        self.held = self._is_held(positions)
+        if self.good_since is None:
+            self.good_since = time
+        self.away = {name: positions[name] for name, band in self._bands[mode.name] if abs(positions[name]) > band}
+        self.meaning_changed = self.meaning_changed and bool(self.away)
+        shaped = self._shaper.step(positions, dt, selection.chosen.rates)
+        for name, trim in selection.chosen.trims.items():
+            shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
+        heading = self._plan.selection.heading
+        if heading is not None:
+            shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
+        self.shaped = shaped
+        self.intent = intent = mode.style.intent(shaped)
+        if self.meaning_changed:
+            self.demand = STANDSTILL
+        else:
+            self.demand = mode.style.demand(intent, mode.speeds, selection.setting, shaped)
+            if self._share != 1.0:
+                self.demand = VelocityCommand(*(self._share * axis for axis in self.demand))
+
+    def _is_held(self, positions: Mapping[str, float]) -> bool:
+        """Tell whether a driver holds, or has switched on, all that must be held or on."""
+        settings = self._plan.guard
+        if settings.enable is not None and self.selection.switches[settings.enable].pressed:
+            self.enabled = not self.enabled
+        held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
+        return held and (settings.enable is None or (self.enabled and not self._was_off))
+
+
+class VelocityDriver:
+    """A script or a planner: its frames are velocities, ``vx``, ``vy``, ``vz`` in m/s and ``yaw_rate`` in rad/s.
+
+    What a frame leaves out is 0. A velocity beyond the speeds of the mode is slowed down on the same arc.
+
+    Attributes:
+        name, faults, fresh, held, away, demand: as of a `StickDriver`.
+    """
+
+    away: Mapping[str, float] = {}
+
+    def __init__(self, plan: Plan, seat: DriverPlan) -> None:
+        self._period, self.seat, self.name = plan.period, seat, seat.name
+        self.faults: tuple[Reason, ...] = ()
+        self.fresh = False
+        self.held: bool | None = None
+        self.demand = STANDSTILL
+        self._heard: float | None = None
+
+    def hear(self, frame: Frame | None, now: float) -> None:
+        """Take a frame, or None when nothing came."""
+        bad = self._problem(frame, now) if frame is not None else ""
+        self.fresh = frame is not None and not bad
+        self.faults = (Reason("velocity_bad", f"{self.name}: {bad}"),) if bad else ()
+        if frame is not None and not bad:
+            self._heard, self.held = frame.time, True
+            self.demand = VelocityCommand(*(float(frame.values.get(axis, 0.0)) for axis in _VELOCITY))
+        age = math.inf if self._heard is None else now - self._heard
+        if not age <= self.seat.link_timeout:
+            text = f"{self.name}: no good velocity for {age:.2f} s (link_timeout {self.seat.link_timeout:g} s)"
+            self.faults += (Reason("link_quiet", text),)
+
+    def _problem(self, frame: Frame, now: float) -> str:
+        if not frame.link_good:
+            return frame.note or "the source says that its link is not good"
+        if not (self._heard or -math.inf) <= frame.time <= now + self._period:
+            return f"a velocity says it came at {frame.time} s, but it is {now} s"
+        for axis in _VELOCITY:
+            value = frame.values.get(axis, 0.0)
+            if not isinstance(value, (int, float)) or not math.isfinite(value):
+                return f"{axis} is {value}, which is no velocity"
+        return ""
+
+    def forget(self) -> None:
+        """Forget how old everything is: the clock it was measured on is no more."""
+        self._heard = None

@@ -1,0 +1,295 @@
+"""One moment in words and numbers: the whole way from the raw number to the wheels, and why it goes no faster.
+
+Everything that is said is read from the tick; the plan says only by which settings one number became the next.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from tenuto.driving.guard import State
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.plan import HELD_FROM, Plan, Planned
+from tenuto.driving.tick import Tick
+from tenuto.sticks import shaping
+from tenuto.sticks.control import ControlPlan, StickPlan
+from tenuto.sticks.curve import Shape
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+# A difference smaller than this is a matter of rounding: a log keeps six digits.
+_SAME = 2e-5
+AXES = {"vx": ("forward", "m/s"), "vy": ("sideways", "m/s"), "vz": ("up", "m/s"), "yaw_rate": ("turning", "deg/s")}
+
+
+class Step(NamedTuple):
+    """What one stage made of its input.
+
+    Attributes:
+        stage: its name, as of the fields of a tick; of a control with its name, ``"control drive"``.
+        text: in words, with units.
+        numbers: those that the text speaks of, name → value, as the tick or the plan has them.
+    """
+
+    stage: str
+    text: str
+    numbers: Mapping[str, float] = {}
+
+
+class Explanation(NamedTuple):
+    """Why the robot does what it does at one moment.
+
+    Attributes:
+        time: s. answer: in one sentence. steps: the whole way, in the order of the stages.
+    """
+
+    time: float
+    answer: str
+    steps: tuple[Step, ...]
+
+    def __str__(self) -> str:
+        width = max(len(step.stage) for step in self.steps)
+        lines = [f"{step.stage:{width}}  {step.text}" for step in self.steps]
+        return "\n".join([f"At {self.time:.2f} s: {self.answer}", *lines])
+
+
+def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = None) -> Explanation:
+    """Explain a tick.
+
+    Args:
+        tick: of the pipeline of this plan. planned: the profile or plan by which it was made.
+        since: code of a reason → s for which it has held; what is not there is not said.
+    """
+    plan = planned.plan()
+    mode = next((mode for mode in plan.modes if mode.name == tick.chosen.mode), plan.mode)
+    told = since or {}
+    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick), _demand(tick, mode), _guard(tick, told)]
+    if tick.guard.state is State.DRIVING:
+        steps.append(_target(tick))
+    steps += [_command(tick, plan, mode), _actuators(tick)]
+    steps += [_outputs(tick, mode)] if tick.outputs else []
+    steps += [Step("actions", ", ".join(tick.actions))] if tick.actions else []
+    steps += [Step("notice", f"{notice.text}{_for(told, notice.code)}") for notice in tick.notices]
+    return Explanation(tick.time, _answer(tick, plan, mode), tuple(steps))
+
+
+def velocity_in_words(velocity: VelocityCommand) -> str:
+    """Say a velocity with its signs: ``+0.84 m/s forward, −12 deg/s turning``; parts that are 0 are left out."""
+    parts = [f"{_shown(axis, value)} {AXES[axis][0]}" for axis, value in velocity._asdict().items() if value]
+    return ", ".join(parts) or "standstill"
+
+
+def _shown(axis: str, value: float) -> str:
+    return f"{math.degrees(value):+.3g} deg/s" if axis == "yaw_rate" else f"{value:+.3g} {AXES[axis][1]}"
+
+
+def _for(since: Mapping[str, float], code: str) -> str:
+    return f" (for {since[code]:.1f} s)" if code in since and since[code] >= 0.1 else ""
+
+
+def _source(tick: Tick) -> Step:
+    frame = tick.frame
+    if frame is None:
+        return Step("source", "nothing has come yet")
+    age = tick.time - frame.time
+    came = "a frame came with this tick" if tick.new_frame else f"the newest frame is {1000 * age:.0f} ms old"
+    link = f"; it says of itself: {frame.note}" if frame.note else ""
+    link += f"; {frame.counts.bad} broken and {frame.counts.lost} lost so far" if frame.counts is not None else ""
+    return Step("source", came + ("" if frame.link_good else "; its link is not good") + link, {"age": age})
+
+
+def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
+    """Say what became of each control that drives in this mode, or must be held."""
+    wanted = [*mode.style.controls(), *(name for name in (plan.guard.hold_to_run, plan.guard.stop) if name)]
+    sticks = {name: stick for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
+    controls = {control.name: control for control in _controls_of(tick, plan)}
+    for name in dict.fromkeys(wanted):
+        if name in controls and name in tick.positions:
+            drives = name in mode.style.controls()
+            yield _control(tick, controls[name], sticks.get(name), drives)
+
+
+def _controls_of(tick: Tick, plan: Plan) -> tuple[ControlPlan, ...]:
+    """Give the controls of whoever drives; where that is a script, of the first in rank."""
+    return next((seat.controls for seat in plan.below if seat.name == tick.driver and seat.controls), plan.controls)
+
+
+def _control(tick: Tick, control: ControlPlan, stick: StickPlan | None, drives: bool) -> Step:
+    name, travel = control.name, control.travel
+    raw, position = tick.raw.get(name, math.nan), tick.positions[name]
+    numbers = {"raw": raw, "low": travel.low, "high": travel.high, "position": position}
+    text = f"{_seen(tick, control)}, {_signed(position)} of its travel"
+    if not drives:
+        held = position >= HELD_FROM
+        return Step(f"control {name}", f"{text}: {'held' if held else 'not held'}", numbers)
+    shaped = tick.shaped.get(name, 0.0)
+    zone = control.dead_zone if stick is None else stick.dead_zone
+    numbers |= {"dead_zone": zone, "shaped": shaped}
+    return Step(f"control {name}", f"{text}; {_shaping(tick, control, stick, zone)}, so {_signed(shaped)}", numbers)
+
+
+def _signed(share: float) -> str:
+    return "0" if abs(share) < 0.0005 else f"{share:+.3f}"
+
+
+def _seen(tick: Tick, control: ControlPlan) -> str:
+    """Say what the device sends, and within which ends."""
+    raw, *opposite = (tick.raw.get(name, math.nan) for name in control.raw_names)
+    if not math.isfinite(raw):
+        return f"{control.reads} sends no number"
+    travel = control.travel
+    # A log may have been made by another calibration than that of the profile it is read with.
+    measured_so = bool(opposite) or abs(travel.position(raw) - tick.positions[control.name]) < _SAME
+    ends = f" of {travel.low:g}…{travel.high:g}" if measured_so else ""
+    down = " (it counts down)" if travel.reverse else ""
+    other = "".join(f", {reads} {number:g}" for reads, number in zip(control.all_reads[1:], opposite, strict=True))
+    return f"{control.reads} sends {raw:g}{ends}{down}{other}"
+
+
+def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: float) -> str:
+    """Say by what a position became what it is after shaping."""
+    position, shaped = tick.positions[control.name], tick.shaped.get(control.name, 0.0)
+    trim = tick.chosen.trims.get(control.name, 0.0)
+    trimmed = f", trim {trim:+.3g}" if trim else ""
+    if stick is not None:
+        where = f"{stick.zone} dead zone of {zone:g} for the stick"
+        inside = abs(shaped - trim) < _SAME
+        return f"inside the {where}{trimmed}" if inside else f"beyond the {where}, {_curve(control, tick)}{trimmed}"
+    after = shaping.dead_zone(position, control.dead_zone, control.outer_dead_zone)
+    if after == 0.0 and abs(shaped - trim) < _SAME:
+        return (f"inside the dead zone of {zone:g}" if position else "at rest") + trimmed
+    beyond = f"beyond the dead zone of {zone:g}, {_curve(control, tick)}{trimmed}" if zone else _curve(control, tick)
+    to_come = float(control.shape_for(tick.chosen.rates)(after)) + trim
+    if control.remembers and abs(to_come - shaped) > _SAME:
+        return f"{beyond}, {to_come:+.3f} when smoothing, ramps and hysteresis have followed"
+    return beyond
+
+
+def _curve(control: ControlPlan, tick: Tick) -> str:
+    shape: Shape = control.shape_for(tick.chosen.rates)
+    rates = f" ({tick.chosen.rates})" if control.rates else ""
+    if shape.curve is not None:
+        made = "by its curve through points"
+    elif shape.power != 1.0 or shape.power_negative != 1.0:
+        made = f"power {shape.power:g}"
+    elif shape.expo != 0.0 or shape.expo_negative != 0.0:
+        made = f"expo {shape.expo:g}"
+    else:
+        made = "straight"
+    return made + rates + (f", times {shape.scale:g}" if shape.scale != 1.0 else "")
+
+
+def _intent(tick: Tick) -> Step:
+    numbers = tick.intent._asdict()
+    text = ", ".join(f"{name} {value:+.3f}" for name, value in numbers.items() if value) or "nothing"
+    return Step("intent", text, numbers)
+
+
+def _demand(tick: Tick, mode: ModePlan) -> Step:
+    chosen = tick.chosen
+    said = [f"mode {chosen.mode}"] if chosen.mode else []
+    said += [f"rates {chosen.rates}"] if chosen.rates else []
+    said += [f"{100 * chosen.level:.0f} % of all speeds"] if chosen.level != 1.0 else []
+    speeds = mode.speeds
+    ends = f"full speeds: {speeds.forward:g} m/s forward, {speeds.backward:g} m/s back"
+    ends += f", {math.degrees(speeds.turn):g} deg/s" if speeds.turn else ""
+    text = f"{velocity_in_words(tick.demand)}; {', '.join([*said, ends])}"
+    return Step("demand", text, {**tick.demand._asdict(), "level": chosen.level})
+
+
+def _guard(tick: Tick, since: Mapping[str, float]) -> Step:
+    why = "; ".join(f"{reason.text}{_for(since, reason.code)}" for reason in tick.guard.reasons)
+    return Step("guard", f"{tick.guard.state}: {why}" if why else str(tick.guard.state))
+
+
+def _target(tick: Tick) -> Step:
+    if tick.target == tick.demand:
+        return Step("target", "the same: the vehicle can do that", tick.target._asdict())
+    return Step(
+        "target", f"{velocity_in_words(tick.target)}: as much of it as the vehicle can do", tick.target._asdict()
+    )
+
+
+def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
+    words = velocity_in_words(tick.command)
+    if tick.guard.state is State.DRIVING:
+        text = f"{words}: {'; '.join(_on_the_way(tick, mode))}" if tick.command != tick.target else words
+    elif tick.command != STANDSTILL:
+        text = f"{words}: slowing down at {plan.guard.stop_deceleration:g} m/s²"
+    else:
+        text = words
+    return Step("command", text, tick.command._asdict())
+
+
+def _on_the_way(tick: Tick, mode: ModePlan) -> list[str]:
+    """Say which limits hold each axis that is not yet where it is heading."""
+    said = []
+    for axis, (grow, shrink, _), now, end in zip(AXES, mode.limits.axes, tick.command, tick.target, strict=True):
+        if now != end:
+            faster = abs(end) > abs(now) and now * end >= 0.0
+            limit = grow if faster else shrink
+            unit = "deg/s²" if axis == "yaw_rate" else "m/s²"
+            shown = math.degrees(limit) if axis == "yaw_rate" else limit
+            word = "acceleration" if faster else "deceleration"
+            said.append(f"{AXES[axis][0]} on the way to {_shown(axis, end)}, {word} {shown:g} {unit}")
+    return said
+
+
+def _actuators(tick: Tick) -> Step:
+    text = ", ".join(f"{name} {value:+.3g}" for name, value in tick.actuators.items())
+    text += "" if tick.power else "; without power"
+    text += "" if tick.send else "; nothing is sent: the far end has its own failsafe"
+    return Step("actuators", text, dict(tick.actuators))
+
+
+def _outputs(tick: Tick, mode: ModePlan) -> Step:
+    used = {output.name for output in mode.outputs}
+    levels = (
+        f"{name} {level:g}{'' if name in used else ' (not in this mode)'}" for name, level in tick.outputs.items()
+    )
+    stands = (
+        "" if tick.guard.state is State.DRIVING else "; each rests or stays, as the profile says, for nobody drives"
+    )
+    return Step("outputs", ", ".join(levels) + stands, dict(tick.outputs))
+
+
+def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
+    """Say in one sentence why it stands, or why it goes no faster."""
+    state, words = tick.guard.state, velocity_in_words(tick.command)
+    if state is not State.DRIVING:
+        why = "; ".join(reason.text for reason in tick.guard.reasons)
+        return f"it stands: {why}" if tick.command == STANDSTILL else f"it is being stopped, {words}: {why}"
+    if tick.command == tick.demand == STANDSTILL:
+        return "it may move, and nobody asks it to: " + _no_wish(tick, mode)
+    return f"it goes {words}, and no faster because " + _no_faster(tick, mode)
+
+
+def _no_wish(tick: Tick, mode: ModePlan) -> str:
+    waits = next((notice.text for notice in tick.notices if notice.code == "mode_through_rest"), "")
+    away = [name for name in mode.style.controls() if abs(tick.positions.get(name, 0.0)) > _SAME]
+    return waits or (f"{', '.join(away)} within the dead zone" if away else "all sticks are at rest")
+
+
+def _no_faster(tick: Tick, mode: ModePlan) -> str:
+    """Say what holds it: the first of these that does."""
+    if tick.command != tick.target:
+        return "; ".join(_on_the_way(tick, mode))
+    near = [notice.text for notice in tick.notices if notice.code in ("near", "distance_unknown")]
+    if near:
+        return "; ".join(near)
+    if tick.target != tick.demand:
+        return "the vehicle cannot: its fastest wheel, angle or thruster is at its end"
+    asked = {name: abs(tick.shaped.get(name, 0.0)) for name in mode.style.controls()}
+    most = max(asked, key=lambda name: asked[name], default="")
+    if tick.driver and not any(asked.values()):
+        return f"{tick.driver} asks for no more"
+    if asked.get(most, 0.0) < 1.0 - _SAME:
+        position = tick.positions[most]
+        return (
+            f"{most} asks for no more: {_signed(position)} of its travel is {_signed(tick.shaped[most])} after shaping"
+        )
+    if tick.chosen.level < 1.0:
+        return f"the speed level is {100 * tick.chosen.level:.0f} %"
+    name = f" of mode {tick.chosen.mode}" if tick.chosen.mode else ""
+    return f"{most} is at its end: this is full speed{name}"

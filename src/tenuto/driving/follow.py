@@ -1,0 +1,162 @@
+"""The robot's end of a link: it follows velocities that another machine sends, through a pipeline of its own.
+
+What is sent are velocities, whether somebody drives there (`FOLLOWED`), the levels of outputs, and actions. From the
+robot's own profile `follow_plan` makes a plan whose controls these are: so the guard, the limits, the chassis and the
+reasons are those of any other drive, and a link that is lost is lost as a radio link is.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.limits import Limits
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.outputs import ActionPlan, OutputPlan
+from tenuto.driving.plan import Plan
+from tenuto.driving.selection import SelectionPlan
+from tenuto.sticks.control import ControlPlan
+from tenuto.sticks.switches import SwitchPlan
+from tenuto.sticks.travel import Travel
+from tenuto.styles.all import Setting, Style
+from tenuto.styles.mixing import Intent
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.velocity import VelocityCommand
+
+AXES = VelocityCommand._fields
+# Besides the velocity: somebody holds and drives there, the emergency stop is on there, it is not (any more).
+DRIVES, EMERGENCY, CLEAR = "hold_to_run", "emergency_stop", "reset"
+FOLLOWED = (
+    *(ControlInfo(axis, -math.inf, math.inf, 0.0) for axis in AXES),
+    *(ControlInfo(name, 0.0, 1.0, 0.0) for name in (DRIVES, EMERGENCY, CLEAR)),
+)
+# An axis whose speed a profile does not know, such as the turning of a car, goes up to this, m/s and rad/s.
+_UNKNOWN = 10.0
+# A velocity further beyond the full speed than this factor is none.
+_BEYOND = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class Followed(Style):
+    """Controls that are velocities.
+
+    Attributes:
+        ends: axis → the velocity at the end of its travel, m/s and rad/s.
+    """
+
+    ends: Mapping[str, float]
+
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot."""
+        return AXES
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the shares of the travels."""
+        return Intent(*(shaped[axis] for axis in AXES))
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity, slowed down on its arc to the speeds of the robot's own profile."""
+        asked = VelocityCommand(*(share * self.ends[axis] for axis, share in zip(AXES, intent, strict=True)))
+        return speeds.slow(asked)
+
+
+def output_control(name: str) -> str:
+    """Name the control that is the level of an output."""
+    return f"output {name}"
+
+
+def action_control(name: str) -> str:
+    """Name the control that fires an action."""
+    return f"action {name}"
+
+
+def outputs_of(plan: Plan) -> dict[str, OutputPlan]:
+    """Give the outputs of a robot by name. What modes say differently of one counts as its first mode has it."""
+    found: dict[str, OutputPlan] = {}
+    for mode in plan.modes:
+        for output in mode.outputs:
+            found.setdefault(output.name, output)
+    return found
+
+
+def followed_controls(plan: Plan) -> tuple[ControlInfo, ...]:
+    """Describe all that may be sent to a robot that is driven by hand by this plan."""
+    outputs = (ControlInfo(output_control(name), -1.0, 1.0, one.idle) for name, one in outputs_of(plan).items())
+    actions = (ControlInfo(action_control(action.name), 0.0, 1.0, 0.0) for action in plan.actions)
+    return (*FOLLOWED, *outputs, *actions)
+
+
+def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
+    """Make the plan by which a robot follows velocities, from the one by which it is driven by hand.
+
+    Chassis, actuators, stops, timeouts and sensors of distance with a source of their own stay; the speeds are the
+    fastest of any mode, and the limits the loosest, for whoever sends keeps to those of the mode that is driven in.
+
+    Args:
+        plan: of the robot. sent: what is sent to it; outputs and actions that are not sent rest.
+    """
+    names = {info.name for info in sent}
+    outputs = {name: one for name, one in outputs_of(plan).items() if output_control(name) in names}
+    actions = [action for action in plan.actions if action_control(action.name) in names]
+    speeds = plan.full_speeds()
+    speeds = Speeds(**{
+        axis: getattr(speeds, axis) or _UNKNOWN for axis in ("forward", "backward", "turn", "sideways", "up", "down")
+    })  # fmt: skip
+    most = (max(speeds.forward, speeds.backward), speeds.sideways, max(speeds.up, speeds.down), speeds.turn)
+    ends = {axis: _BEYOND * speed for axis, speed in zip(AXES, most, strict=True)}
+    controls = tuple(ControlPlan(axis, axis, Travel(-end, 0.0, end), (-end, end)) for axis, end in ends.items())
+    controls += tuple(
+        ControlPlan(name, name, Travel(-1.0, 0.0, 1.0), (-1.0, 1.0)) for name in map(output_control, outputs)
+    )
+    pressed = [CLEAR, *(action_control(action.name) for action in actions)]
+    controls += tuple(
+        ControlPlan(name, name, Travel(0.0, None, 1.0), (0.0, 1.0)) for name in (DRIVES, EMERGENCY, *pressed)
+    )
+    guard = replace(
+        plan.guard, hold_to_run=DRIVES, enable=None, stop=None, emergency_stop=EMERGENCY, reset=CLEAR,
+        takes_over=None, least_quality=0.0, frozen_after=math.inf,
+    )  # fmt: skip
+    return replace(
+        plan,
+        controls=controls,
+        modes=(
+            ModePlan(
+                "",
+                Followed(ends),
+                speeds,
+                _loosest(plan),
+                outputs=tuple(
+                    OutputPlan(name, "followed", one.idle, one.when_stopped, control=output_control(name))
+                    for name, one in outputs.items()
+                ),
+            ),
+        ),
+        guard=guard,
+        sticks=(),
+        selection=SelectionPlan(switches=tuple(SwitchPlan(name, reads=name, debounce=0.0) for name in pressed)),
+        actions=tuple(ActionPlan(one.name, action_control(one.name), one.any_time) for one in actions),
+        driver="link",
+        below=(),
+        distances=tuple(sensor for sensor in plan.distances if sensor.own_source),
+        feedback="nothing",
+    )
+
+
+def _loosest(plan: Plan) -> Limits:
+    """Give limits that hold up nothing that any mode, or a stop at the other end, may ask for."""
+    guard = plan.guard
+    level, _, vertical, turn = (
+        tuple(max(axes) for axes in zip(*(mode.limits.axes[axis] for mode in plan.modes), strict=True))
+        for axis in range(4)
+    )
+    return Limits(
+        level[0],
+        turn[0],
+        max(level[1], guard.stop_deceleration),
+        max(turn[1], guard.stop_turn_deceleration),
+        max(vertical[0], guard.stop_vertical_deceleration),
+    )

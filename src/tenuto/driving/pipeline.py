@@ -1,0 +1,359 @@
+"""The stages in their order: a frame and the time go in, a tick comes out. Nothing else is touched."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.driving.distance import TOWARDS, Distance
+from tenuto.driving.guard import LINK_CODES, Guard, GuardStatus, State
+from tenuto.driving.limits import Ramp, approach, ramp_to_stop
+from tenuto.driving.outputs import Output, fire
+from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.ranks import Ranks
+from tenuto.driving.tick import Tick
+from tenuto.styles.mixing import Intent
+from tenuto.vehicles.actuators import Wire
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+_NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
+_NOBODY_ELSE: Mapping[str, Frame] = {}
+
+
+class Pipeline:
+    """From frames to ticks. It reads no clock and no device: both come in through `step`."""
+
+    def __init__(self, profile: Planned) -> None:
+        plan = profile.plan()
+        self.plan = plan
+        self._ranks = Ranks(plan)
+        first = self._ranks.first
+        enables = plan.guard.hold_to_run or plan.guard.enable or ""
+        self._guard = Guard(enables, first.bands, first.levers, pressed_once=plan.guard.hold_to_run is None)
+        self._ramp = Ramp()
+        self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
+        self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
+        self._distances = tuple(Distance(distance) for distance in plan.distances)
+        self._now: float | None = None
+        self._emergency: Reason | None = None
+        self._reset = self._asked_now = False
+        # What is to be done about a lost link, and until when.
+        self._descend_until = -math.inf
+        self._silent = False
+        self._lost_since: float | None = None
+        self._demand = STANDSTILL
+        self._command = STANDSTILL
+        self._wire = Wire(plan.actuators) if plan.actuators else None
+        self._actuators = plan.chassis.actuators(STANDSTILL)
+
+    @property
+    def trims(self) -> dict[str, float]:
+        """What the trim buttons have made of each trim: what a profile may ask to be kept over restarts."""
+        return {trim.plan.control: trim.set for trim in self._ranks.first.selection.trims}
+
+    def emergency_stop(self, why: str) -> None:
+        """Stop as the profile's emergency stop does; it holds until `reset`, and then needs a fresh enable.
+
+        May be called from anywhere, at any time: a key, a message from the network, a watchdog.
+        """
+        self._emergency = Reason("emergency_stop", f"emergency stop: {why}; reset it to go on")
+        self._asked_now = True
+
+    def reset(self) -> None:
+        """Permit a start after an emergency stop; it never causes one. It counts only where the robot stands.
+
+        An emergency stop that is asked for in the same tick is stronger, whichever of the two comes first.
+        """
+        self._reset = True
+
+    def end(self, reason: str) -> None:
+        """Ask for a stop that is never left again; the steps that follow ramp down to it."""
+        self._guard.end(reason)
+
+    def successor(self, plan: Plan) -> Pipeline:
+        """Make a pipeline for another plan that comes after this one: not enabled; an emergency stop goes on."""
+        new = Pipeline(plan)
+        if self._guard.state is State.EMERGENCY_STOP:
+            new._emergency = self._emergency or Reason(
+                "emergency_stop", "emergency stop: it was on when the profile changed; reset it to go on"
+            )
+        return new
+
+    def halt(self, now: float) -> Tick:
+        """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""
+        self.end("the drive has ended")
+        self._command = STANDSTILL
+        ranks = self._ranks
+        status = self._guard.step(ranks.held, ranks.now.away, (), standing=True)
+        if self._outputs:
+            self._set_outputs(False)
+        return self._tick(now, 0.0, False, status, STANDSTILL, (), ())
+
+    def step(
+        self,
+        frame: Frame | None,
+        now: float,
+        *,
+        others: Mapping[str, Frame] = _NOBODY_ELSE,
+        faults: tuple[Reason, ...] = (),
+        notices: tuple[Reason, ...] = (),
+    ) -> Tick:
+        """Take a frame, or None when nothing came, and give the tick for this moment.
+
+        Never raises for what a device or a clock does: that becomes a reason and a stop.
+
+        Args:
+            frame: the newest frame since the step before, of the first in rank.
+            now: seconds on a clock that only goes forward.
+            others: the newest frame of every other driver and sensor of distance that something came from, by name.
+            faults: what is wrong with what stands around the pipeline, such as a sink that is blocked.
+            notices: what else the driver should know of that.
+        """
+        dt, clock_faults = self._elapsed(now)
+        ranks = self._ranks
+        ranks.hear(frame, others, now)
+        ranks.choose(self._guard.state)
+        hand = ranks.hand
+        faults = clock_faults + faults + ranks.faults
+        if self.plan.guard.stop is not None and ranks.on(self.plan.guard.stop):
+            faults += (Reason("stop_switch", f"{self.plan.guard.stop} is on: it stops everything while it is"),)
+        if self.plan.guard.grace > 0.0:
+            faults, grace = self._bear(faults, now)
+            notices += grace
+        status = self._permission(faults, now)
+        driving = status.state is State.DRIVING
+        self._demand = ranks.demand
+        if self._distances:
+            notices += self._lower(others, now)
+        target = self._move(driving, now, dt)
+        actions: tuple[str, ...] = ()
+        notices += ranks.notices
+        if self._outputs:
+            notices += self._set_outputs(driving and not ranks.changed)
+        if hand.fresh and self.plan.actions:
+            actions, refused = fire(self.plan.actions, hand.pressed, driving)
+            notices += refused
+        if driving and target != self._demand:
+            notices += self._cannot()
+        if driving and hand.meaning_changed and ranks.now is hand:
+            notices += (self._through_rest(),)
+        return self._tick(now, dt, hand.came, status, target, actions, notices)
+
+    def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+        """Bear a lost link for the grace time while somebody drives; give what is left of the faults, and say so."""
+        lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
+        if not lost:
+            self._lost_since = None
+            return faults, ()
+        if self._lost_since is None:
+            self._lost_since = now
+        lasted, grace = now - self._lost_since, self.plan.guard.grace
+        if self._guard.state is not State.DRIVING or not 0.0 <= lasted < grace:
+            return faults, ()
+        text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
+        return tuple(fault for fault in faults if fault not in lost), (Reason("link_grace", text),)
+
+    def _permission(self, faults: tuple[Reason, ...], now: float) -> GuardStatus:
+        """Ask the guard, and tell it all that it has to know."""
+        settings, ranks, guard = self.plan.guard, self._ranks, self._guard
+        button = settings.emergency_stop
+        pushed = ranks.on(button)
+        self._lose_link(faults, now)
+        standing = self._command == STANDSTILL and not now < self._descend_until
+        asked = self._reset or ranks.pressed(settings.reset)
+        reset = asked and standing and not pushed and not self._asked_now
+        self._reset = self._asked_now = False
+        if reset:
+            self._emergency = None
+        emergency = self._emergency
+        if pushed:
+            emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
+        before = guard.state
+        if ranks.changed:
+            guard.seat(ranks.hand.bands, ranks.hand.levers)
+            if before not in (State.DRIVING, State.STOPPING):
+                guard.release_seen = ranks.released
+        # It keeps nobody from driving on, so it need not be known then.
+        missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
+        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
+        if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
+            ranks.disable()
+            if status.state is not before:
+                ranks.forget_releases()
+        return status
+
+    def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
+        """Slow the demand down to what the sensors of distance leave of it, on the same arc, and say why."""
+        hand, first = self._ranks.hand, self._ranks.first
+        kept = 1.0
+        why: tuple[Reason, ...] = ()
+        for sensor in self._distances:
+            frame = others.get(sensor.plan.name) if sensor.plan.own_source else (first.frame if first.fresh else None)
+            if frame is not None:
+                sensor.hear(frame)
+            deceleration = hand.mode.limits.axes[TOWARDS[sensor.plan.towards][0]][1]
+            share, reason = sensor.lower(self._demand, now, deceleration, self.plan.period)
+            kept = min(kept, share)
+            if reason is not None:
+                why += (reason,)
+        if kept < 1.0:
+            self._demand = VelocityCommand(*(kept * axis for axis in self._demand))
+        return why
+
+    def _category(self) -> int:
+        """Give the stop category (IEC 60204-1) of the stop that is under way, or was the last."""
+        settings = self.plan.guard
+        if self._guard.state is State.EMERGENCY_STOP:
+            return settings.emergency_category
+        return settings.fault_category if self._guard.broken else settings.released_category
+
+    def _power(self) -> bool:
+        """Tell whether the outputs may have power: not after a stop of category 0 or 1, until it is enabled again."""
+        if self._guard.state in (State.DRIVING, State.WAITING_FOR_REST):
+            return True
+        category = self._category()
+        return category == 2 or (category == 1 and self._command != STANDSTILL)
+
+    def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
+        """Begin or end what the profile wants done while nobody is heard."""
+        settings = self.plan.guard
+        if settings.on_link_loss == "stop":
+            return
+        lost = any(fault.code in LINK_CODES for fault in faults)
+        if lost and self._guard.state is State.DRIVING:
+            self._silent = settings.on_link_loss == "silent"
+            good = self._ranks.hand.reader.good
+            if settings.on_link_loss == "descend" and good is not None:
+                # Counted from when somebody was last heard: a computer that slept since then must not begin now.
+                self._descend_until = good.time + settings.unnoticed + settings.descend_for
+        elif not lost:
+            self._descend_until = -math.inf
+            # Whatever the autopilot does now, it goes on doing until somebody has enabled afresh, or presses the
+            # emergency stop.
+            if self._guard.state in (State.DRIVING, State.EMERGENCY_STOP):
+                self._silent = False
+
+    def _descend(self, dt: float) -> None:
+        """Come to a stop along the ground, and sink."""
+        settings, (vx, vy, vz, yaw_rate) = self.plan.guard, self._command
+        level = ramp_to_stop(
+            VelocityCommand(vx, vy, 0.0, yaw_rate), dt, settings.stop_deceleration, settings.stop_turn_deceleration
+        )
+        sinking = approach(vz, -settings.descend_speed, settings.stop_vertical_deceleration * dt)
+        self._command = level._replace(vz=sinking)
+
+    def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
+        """Change the command towards where it may go, and give that."""
+        if driving:
+            chassis = self.plan.chassis
+            target, _ = chassis.within_reach(self._demand)
+            limits = self._ranks.hand.mode.limits
+            self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
+            return target
+        if now < self._descend_until and self._guard.state is State.STOPPING:
+            self._ramp.rest()
+            self._descend(dt)
+            return STANDSTILL
+        if self._silent or (self._command != STANDSTILL and self._category() == 0):
+            self._ramp.rest()
+            self._command = STANDSTILL
+        if self._command != STANDSTILL:
+            guard = self.plan.guard
+            self._ramp.rest()
+            self._command = ramp_to_stop(
+                self._command,
+                dt,
+                guard.stop_deceleration,
+                guard.stop_turn_deceleration,
+                guard.stop_vertical_deceleration,
+            )
+        return STANDSTILL
+
+    def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
+        """Give the seconds since the step before, and what is wrong with the clock or the loop."""
+        before = self._now
+        if not math.isfinite(now):
+            return self.plan.period, (Reason("time_not_finite", f"the clock says {now}"),)
+        self._now = now
+        if before is None:
+            return 0.0, ()
+        dt = now - before
+        if dt <= 0.0:
+            # What was known of the link is measured on a clock that is no more: forget its age.
+            self._ranks.forget()
+            back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
+            return self.plan.period, (Reason("time_backwards", back),)
+        if dt > self.plan.stall_timeout:
+            stall = f"the loop stalled for {dt:.3f} s (stall_timeout {self.plan.stall_timeout:g} s)"
+            return dt, (Reason("loop_stalled", stall),)
+        return dt, ()
+
+    def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
+        """Let the outputs follow their switches where that is permitted, and tell which wait for a fresh move."""
+        hand = self._ranks.hand
+        used = {output.name: output for output in hand.mode.outputs}
+        for name, output in self._outputs.items():
+            output.plan = used.get(name, output.plan)
+            output.step(driving and name in used, hand.selection.switches, hand.shaped)
+        self._output_levels = {name: output.level for name, output in self._outputs.items()}
+        return tuple(
+            Reason("output_waits", f"{name} waits: move its switch afresh, for it was on before you drove")
+            for name, output in self._outputs.items()
+            if output.waits
+        )
+
+    def _cannot(self) -> tuple[Reason, ...]:
+        """Tell what the driver asks for and the vehicle cannot do, however slowly; what is only too fast is no such."""
+        parts = self.plan.chassis.cannot(self._demand)
+        return (Reason("cannot_do", f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
+
+    def _through_rest(self) -> Reason:
+        hand = self._ranks.hand
+        names = ", ".join(hand.away)
+        return Reason("mode_through_rest", f"mode {hand.mode.name}: the sticks mean something else, let go of {names}")
+
+    def _tick(
+        self,
+        now: float,
+        dt: float,
+        new_frame: bool,
+        status: GuardStatus,
+        target: VelocityCommand,
+        actions: tuple[str, ...],
+        notices: tuple[Reason, ...],
+    ) -> Tick:
+        command, ranks = self._command, self._ranks
+        hand = ranks.hand
+        reader = hand.reader
+        aim, power = None, self._power()
+        own = ranks.now is hand
+        if command == STANDSTILL and status.state is State.DRIVING and own and not hand.meaning_changed:
+            aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
+        self._actuators = self.plan.chassis.actuators(command, self._actuators, dt, aim)
+        return Tick(
+            now,
+            dt,
+            hand.frame,
+            new_frame,
+            reader.raw,
+            reader.positions,
+            hand.shaped,
+            hand.intent if own else _NO_INTENT,
+            self._demand,
+            status,
+            target,
+            command,
+            self._actuators,
+            hand.selection.chosen,
+            self._output_levels,
+            actions,
+            notices,
+            self._wire.step(self._actuators, power) if self._wire is not None else {},
+            power,
+            self.plan.guard.command_timeout,
+            not self._silent,
+            ranks.now.name,
+            ranks.say(),
+        )

@@ -1,0 +1,146 @@
+"""What the stages need to know of one robot and its drivers: made from a profile, or in code."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from typing import Protocol
+
+from tenuto.driving.distance import DistancePlan
+from tenuto.driving.guard import GuardSettings
+from tenuto.driving.limits import Limits
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.outputs import ActionPlan
+from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
+from tenuto.sticks.control import ControlPlan, StickPlan
+from tenuto.styles.all import Style
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.actuators import ActuatorPlan
+from tenuto.vehicles.base import Chassis
+
+# A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
+REST_BAND = 0.03
+# How far a control that rests at its end must be pressed to count as held, as a share of its travel.
+HELD_FROM = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class DriverPlan:
+    """Somebody or something else that may drive, below the one who holds the controls of the `Plan`.
+
+    Attributes:
+        name: the builder's own name.
+        controls: of another device, under the same names as those of the plan; empty for what sends velocities itself
+            (``vx``, ``vy``, ``vz`` in m/s, ``yaw_rate`` in rad/s): a script, a planner.
+        selection: as of the plan, with this device's own switches.
+        given_by: a switch of the first in rank that gives the robot to this driver when it is pressed.
+        permit: a control of the first in rank that must be on as long as this driver drives; switching it on gives.
+        alone: may enable and drive by its own hold-to-run while nobody above drives. Otherwise the first in rank must
+            hold too, all the while.
+        share: of all speeds that this driver gets, 0…1.
+        link_timeout: s without a good frame after which it counts as gone.
+        at_once: is given the robot as soon as the first in rank has enabled it.
+    """
+
+    name: str
+    controls: tuple[ControlPlan, ...] = ()
+    selection: SelectionPlan = NOTHING_TO_CHOOSE
+    given_by: str | None = None
+    permit: str | None = None
+    alone: bool = False
+    share: float = 1.0
+    link_timeout: float = 0.3
+    at_once: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """Everything that the stages need to know, checked and in SI units.
+
+    Attributes:
+        controls: all controls that are read, the one of ``guard.hold_to_run`` among them.
+        modes: one or more; exactly one is to fall back to, and is the one to begin with.
+        period: seconds between two ticks as planned.
+        stall_timeout: seconds between two ticks after which the loop counts as stalled.
+        sticks: the controls that are axes of one stick and share a dead zone or a travel.
+        selection: switches, and what they choose. actions: what is done once a press.
+        actuators: in which form each actuator is told what to do; empty where that is left to the sink.
+        driver: the name of the one who holds these controls, and is first in rank.
+        below: who else may drive, by falling rank. distances: sensors that lower a speed.
+        feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
+    """
+
+    controls: tuple[ControlPlan, ...]
+    modes: tuple[ModePlan, ...]
+    guard: GuardSettings
+    chassis: Chassis
+    period: float
+    stall_timeout: float
+    sticks: tuple[StickPlan, ...] = ()
+    selection: SelectionPlan = NOTHING_TO_CHOOSE
+    actions: tuple[ActionPlan, ...] = ()
+    actuators: tuple[ActuatorPlan, ...] = ()
+    driver: str = "driver"
+    below: tuple[DriverPlan, ...] = ()
+    distances: tuple[DistancePlan, ...] = ()
+    feedback: str = "nothing"
+
+    def plan(self) -> Plan:
+        """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
+        return self
+
+    @property
+    def mode(self) -> ModePlan:
+        """The mode to begin with, and to fall back to."""
+        return next(mode for mode in self.modes if mode.fallback)
+
+    @property
+    def style(self) -> Style:
+        """The style of the mode to begin with."""
+        return self.mode.style
+
+    @property
+    def speeds(self) -> Speeds:
+        """The speeds of the mode to begin with."""
+        return self.mode.speeds
+
+    @property
+    def limits(self) -> Limits:
+        """The limits of the mode to begin with."""
+        return self.mode.limits
+
+    def full_speeds(self) -> Speeds:
+        """Give the fastest that any mode knows in each direction."""
+        all_speeds = [mode.speeds for mode in self.modes]
+        return Speeds(**{
+            axis.name: max(getattr(speeds, axis.name) for speeds in all_speeds) for axis in fields(Speeds)
+        })  # fmt: skip
+
+    def driving_controls(self) -> tuple[str, ...]:
+        """Name the controls that drive in any mode."""
+        return tuple(dict.fromkeys(name for mode in self.modes for name in mode.style.controls()))
+
+
+class Planned(Protocol):
+    """Whatever can say its plan: a `tenuto.Profile`, or a `Plan` itself."""
+
+    def plan(self) -> Plan:
+        """Give the plan."""
+        ...
+
+
+def rest_bands(plan: Plan, controls: Iterable[ControlPlan] | None = None) -> dict[str, float]:
+    """Give, for each driving control, how far from its middle it may be and still count as at rest.
+
+    Args:
+        plan: says which controls drive. controls: those of the plan if none are given.
+    """
+    zones = {name: stick.dead_zone for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
+    driving = plan.driving_controls()
+    return {
+        control.name: max(
+            zones.get(control.name, control.dead_zone) if control.rest_band is None else control.rest_band, REST_BAND
+        )
+        for control in (plan.controls if controls is None else controls)
+        if control.name in driving
+    }

@@ -1,0 +1,225 @@
+"""Who drives: the first in rank, unless it was given to somebody below, and taken back as soon as a hand is moved.
+
+========== ==================================================================================================
+what       when
+========== ==================================================================================================
+takes over the first in rank, or one above who may drive alone, moves a stick out of its rest, presses ``takes_over``,
+           or changes the mode while a script drives; at once, in the same tick, without a jump (the command goes on
+           from where it is, within the limits)
+is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
+           sticks at rest too; or, with ``at_once``, the first in rank has enabled and moved nothing
+goes back  ``permit`` is switched off; after every stop
+========== ==================================================================================================
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.driving.driver import StickDriver, VelocityDriver
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Hand
+from tenuto.vehicles.velocity import VelocityCommand
+
+# Who has begun to enable it, or is being stopped, stays the one.
+_KEPT = (State.WAITING_FOR_REST, State.DRIVING, State.STOPPING)
+
+
+class Ranks:
+    """All drivers of a robot, by rank.
+
+    Attributes:
+        first: the first in rank. all: every one, by falling rank.
+        now: who drives, or would. hand: whose controls count: the same, or the first in rank where a script drives.
+        changed: who drives has changed with this tick.
+        notices: why something was not given, and whose frames do not come.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self.first = StickDriver(plan)
+        below = [StickDriver(plan, seat) if seat.controls else VelocityDriver(plan, seat) for seat in plan.below]
+        self.all: tuple[StickDriver | VelocityDriver, ...] = (self.first, *below)
+        self.now: StickDriver | VelocityDriver = self.first
+        self.hand = self.first
+        self.changed = False
+        self.notices: tuple[Reason, ...] = ()
+        self._below = tuple(below)
+        # Those who may enable the robot.
+        self._able = tuple(
+            one for one in self.all if isinstance(one, StickDriver) and (one.seat is None or one.seat.alone)
+        )
+        self._released: dict[str, bool] = {}
+        self._permits = {seat.name: False for seat in plan.below}
+        self._mode = self.first.mode
+        # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
+        self._untouched = False
+
+    def hear(self, frame: Frame | None, others: Mapping[str, Frame], now: float) -> None:
+        """Give everyone the frame that came with this tick."""
+        self.first.hear(frame, now)
+        for driver in self._below:
+            driver.hear(others.get(driver.name), now)
+
+    def forget(self) -> None:
+        """Forget how old everything is."""
+        for driver in self.all:
+            driver.forget()
+
+    def disable(self) -> None:
+        """Switch off what was switched on to enable: after a stop it is to be pressed afresh."""
+        for driver in self.all:
+            if isinstance(driver, StickDriver):
+                driver.enabled = False
+
+    @property
+    def held(self) -> bool | None:
+        """Whether everybody who must hold does, in the newest good frames; None while nobody was heard."""
+        now, first = self.now, self.first
+        if now is first or (now.seat is not None and now.seat.alone):
+            return now.held
+        return None if first.held is None else bool(first.held and now.held)
+
+    @property
+    def faults(self) -> tuple[Reason, ...]:
+        """What is wrong with the frames of those who must be heard."""
+        now, first = self.now, self.first
+        if now is first:
+            return first.faults
+        own = tuple(fault._replace(text=f"{now.name}: {fault.text.removeprefix(now.name + ': ')}")
+                    for fault in now.faults)  # fmt: skip
+        return own if now.seat is not None and now.seat.alone else first.faults + own
+
+    @property
+    def above(self) -> tuple[Reason, ...]:
+        """Why the one who would drive may not begin: a hand above is moving a stick."""
+        if self.now is self.first:
+            return ()
+        higher = self.all[: self.all.index(self.now)]
+        return tuple(
+            Reason("hand_above", f"{one.name} has the say, and {name} is not at rest there")
+            for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
+            for name in one.away
+        )  # fmt: skip
+
+    @property
+    def demand(self) -> VelocityCommand:
+        """What the one who drives asks for."""
+        now = self.now
+        return (
+            now.demand
+            if isinstance(now, StickDriver)
+            else self.hand.mode.speeds.slow(now.demand, now.seat.share * self.hand.selection.chosen.level)
+        )
+
+    @property
+    def released(self) -> bool:
+        """Whether hold-to-run of the one who would drive was seen released since the last stop."""
+        return self._released.get(self.now.name, False)
+
+    def on(self, control: str | None) -> StickDriver | None:
+        """Give the first one who has a control on."""
+        if control is None:
+            return None
+        return next((one for one in self.all if isinstance(one, StickDriver) and one.on(control)), None)
+
+    def pressed(self, switch: str | None) -> bool:
+        """Tell whether one who may enable has pressed a switch with this tick."""
+        return switch is not None and any(one.pressed(switch) for one in self._able)
+
+    def choose(self, state: State) -> None:
+        """Say who drives from this tick on; the state is that of the tick before."""
+        if not self._below:
+            return  # as nearly always
+        before, self.notices = self.now, ()
+        if state not in _KEPT:
+            self._see_releases(state)
+            # Whoever holds; else whoever is heard, for a release must be seen too.
+            heard = [one for one in self._able if one.held is not None and not one.faults]
+            self.now = next((one for one in heard if one.held), heard[0] if heard else self.first)
+            self._untouched = True
+        elif state is State.DRIVING:
+            self._untouched = self._untouched and not self.first.away
+            self.now = self._taken() or self._given() or self._kept()
+        self.changed = self.now is not before
+        self._permits = {one.name: self.first.on(one.seat.permit) for one in self._below if one.seat is not None}
+        self._mode = self.first.mode
+        if self.changed:
+            self.hand = self.now if isinstance(self.now, StickDriver) else self.first
+        self.notices += tuple(
+            Reason("driver_unheard", fault.text if one.name in fault.text else f"{one.name}: {fault.text}")
+            for one in self._below if one is not self.now and one.held is not None for fault in one.faults
+        )  # fmt: skip
+
+    def _see_releases(self, state: State) -> None:
+        for one in self._able:
+            if state is State.EMERGENCY_STOP:
+                self._released[one.name] = False
+            elif one.held is False and not one.faults:
+                self._released[one.name] = True
+
+    def forget_releases(self) -> None:
+        """Want everybody's hold-to-run seen released once more: the robot is being stopped."""
+        self._released.clear()
+
+    def _taken(self) -> StickDriver | None:
+        """Give the highest in rank who takes over with this tick."""
+        key = self._plan.guard.takes_over
+        rank = self.all.index(self.now)
+        for one in self._able:
+            if self.all.index(one) >= rank:
+                return None
+            if one.faults or one.held is None:
+                continue
+            mode_switched = one is self.first and not isinstance(self.now, StickDriver) and one.mode is not self._mode
+            if one.away or one.on(key) or mode_switched:
+                return one
+        return None
+
+    def _given(self) -> StickDriver | VelocityDriver | None:
+        """Give the one who is given the robot with this tick."""
+        first = self.first
+        for one in self._below:
+            seat = one.seat
+            if seat is None or one is self.now:
+                continue
+            permitted = first.on(seat.permit)
+            asked = first.pressed(seat.given_by) or (seat.at_once and self._untouched and first.fresh)
+            if not (asked or (seat.given_by is None and permitted and not self._permits[one.name])):
+                continue
+            why = self._not_given(one)
+            if seat.permit is not None and not permitted:
+                why += [f"{seat.permit} is off"]
+            why += [f"{name} of {first.name} is not at rest" for name in first.away]
+            if not why:
+                self._untouched = False
+                return one
+            self.notices += (Reason("not_given", f"{one.name} cannot have it: {'; '.join(why)}"),)
+        return None
+
+    def _not_given(self, one: StickDriver | VelocityDriver) -> list[str]:
+        """List why somebody cannot be given the robot."""
+        if one.held is None:
+            return ["nothing was heard from there yet"]
+        why = [fault.text for fault in one.faults]
+        if not one.held:
+            why.append("hold-to-run is not held there")
+        return why + [f"{name} is at {position:+.2f}, not at rest" for name, position in one.away.items()]
+
+    def _kept(self) -> StickDriver | VelocityDriver:
+        """Give the one who drives already, unless the permit is gone."""
+        seat = self.now.seat
+        return (
+            self.first if seat is not None and seat.permit is not None and not self.first.on(seat.permit) else self.now
+        )
+
+    def say(self) -> dict[str, Hand]:
+        """Say how everybody's hands are; nothing where there is only one driver."""
+        return {
+            one.name: Hand(one.frame, one.fresh, one.reader.positions, one.held)
+            for one in self.all
+            if isinstance(one, StickDriver)
+        } if self._below else {}  # fmt: skip

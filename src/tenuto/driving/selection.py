@@ -1,0 +1,136 @@
+"""What is chosen at this moment: the switches, and what they choose: mode, rates, speed level, trims."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from tenuto.driving.modes import FULL_SPEED, NO_CHOICE, Choice, ChoicePlan, Level, LevelPlan, ModePlan, Trim, TrimPlan
+from tenuto.sticks.switches import SwitchPlan, make_switch
+from tenuto.styles.all import Setting
+
+
+@dataclass(frozen=True, slots=True)
+class SelectionPlan:
+    """Everything that can be chosen while the robot is driven.
+
+    Attributes:
+        switches: all that are read.
+        mode: how the mode is chosen. through_rest: where the meaning of a stick changes, the sticks of the new mode
+            must be seen at rest before they drive.
+        rates: how the set of rates is chosen.
+        levels, trims: see there.
+        steering: how the steering kind of a four-wheel-steered robot is chosen. rear_share: of its rear wheels.
+        heading: a control whose position is the robot's heading. heading_zero: what is pressed to call it 0.
+    """
+
+    switches: tuple[SwitchPlan, ...] = ()
+    mode: ChoicePlan = NO_CHOICE
+    through_rest: bool = True
+    rates: ChoicePlan = NO_CHOICE
+    levels: LevelPlan = FULL_SPEED
+    steering: ChoicePlan = NO_CHOICE
+    rear_share: LevelPlan = FULL_SPEED
+    heading: str | None = None
+    heading_zero: str | None = None
+    trims: tuple[TrimPlan, ...] = ()
+
+
+NOTHING_TO_CHOOSE = SelectionPlan()
+
+
+class Chosen(NamedTuple):
+    """What is chosen, for people and for logs.
+
+    Attributes:
+        mode: its name; empty where a profile has none.
+        rates: the name of the set of rates; empty where a profile has none.
+        level: the share of all speeds, 0…1.
+        trims: control → what is added to it.
+        switches: switch → its position.
+        steering: the steering kind; empty where there is no choice. rear_share: 0…1.
+        heading_zero: the heading that counts as the field's forward, rad.
+    """
+
+    mode: str = ""
+    rates: str = ""
+    level: float = 1.0
+    trims: Mapping[str, float] = {}
+    switches: Mapping[str, int] = {}
+    steering: str = ""
+    rear_share: float = 1.0
+    heading_zero: float = 0.0
+
+
+class Selection:
+    """The choices under way.
+
+    Attributes:
+        switches: by name.
+        chosen: see `Chosen`. setting: the same, as far as a style needs it. mode: the plan of the mode.
+    """
+
+    def __init__(self, plan: SelectionPlan, modes: tuple[ModePlan, ...]) -> None:
+        self.switches = {switch.name: make_switch(switch) for switch in plan.switches}
+        self._modes = {mode.name: mode for mode in modes}
+        self._mode, self._rates, self._level = Choice(plan.mode), Choice(plan.rates), Level(plan.levels)
+        self._steering, self._rear_share = Choice(plan.steering), Level(plan.rear_share)
+        self._plan = plan
+        self._heading_zero = 0.0
+        self.trims = tuple(Trim(trim) for trim in plan.trims)
+        self.mode = self._modes[self._mode.now]
+        if self.mode.rates is not None:
+            self._rates.now = self.mode.rates
+        # Most profiles choose nothing: then a step is nothing.
+        self._knobs = any(trim.knob for trim in plan.trims)
+        self._still = not plan.switches and not self._knobs
+        self._seen = False
+        self.chosen = self._say()
+
+    def step(self, positions: Mapping[str, float], time: float) -> None:
+        """Take the positions of all controls at the time of their frame, s."""
+        if self._still:
+            return
+        changed = False
+        for switch in self.switches.values():
+            switch.step(positions, time)
+            changed = changed or switch.changed
+        # The first step is always looked at: a switch may be one that counts where it stands.
+        if not changed and self._seen and not self._knobs:
+            return
+        self._seen = True
+        if self._mode.step(self.switches):
+            self.mode = self._modes[self._mode.now]
+            if self.mode.rates is not None:
+                self._rates.now = self.mode.rates
+        self._rates.step(self.switches)
+        self._level.step(self.switches)
+        self._steering.step(self.switches)
+        self._rear_share.step(self.switches)
+        self._take_heading(positions)
+        for trim in self.trims:
+            trim.step(self.switches, positions)
+        self.chosen = self._say()
+
+    def _say(self) -> Chosen:
+        self.setting = Setting(
+            self._level.share, self._steering.now or "front", self._rear_share.share, self._heading_zero
+        )
+        return Chosen(
+            self._mode.now,
+            self._rates.now,
+            self._level.share,
+            {trim.plan.control: trim.value for trim in self.trims},
+            {name: switch.position for name, switch in self.switches.items()},
+            self._steering.now,
+            self._rear_share.share,
+            self._heading_zero,
+        )
+
+    def _take_heading(self, positions: Mapping[str, float]) -> None:
+        """Call the heading of now the field's forward, where that was pressed."""
+        heading, zero = self._plan.heading, self._plan.heading_zero
+        if heading is not None and zero is not None and self.switches[zero].pressed:
+            self._heading_zero = positions[heading] * math.pi

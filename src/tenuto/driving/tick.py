@@ -1,0 +1,149 @@
+"""A tick: what every stage of the pipeline made of its input at one moment, kept.
+
+The live view, the log, the figures and the answer to "why does it not move?" are readings of ticks.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, NamedTuple
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.html import html_table
+from tenuto.basics.reasons import Reason
+from tenuto.driving.guard import GuardStatus
+from tenuto.driving.selection import Chosen
+from tenuto.styles.mixing import Intent
+from tenuto.vehicles.velocity import VelocityCommand
+
+if TYPE_CHECKING:
+    from tenuto.driving.explain import Explanation
+    from tenuto.driving.plan import Planned
+
+
+class Hand(NamedTuple):
+    """Where one of several drivers holds the sticks.
+
+    Attributes:
+        frame: the newest, good or bad, or None before the first. fresh: a good one came with this tick.
+        positions: control → position in the newest good frame. held: all that must be held is; None before a frame.
+    """
+
+    frame: Frame | None
+    fresh: bool
+    positions: Mapping[str, float]
+    held: bool | None
+
+
+class Tick(NamedTuple):
+    """One step of the pipeline. Nothing in it is shared with the next tick but values that never change.
+
+    Attributes:
+        time: seconds on the clock that was passed in.
+        dt: seconds that the ramps of this tick took for granted: since the tick before, or one period
+            where the clock could not be believed.
+        frame: the newest frame, good or bad, or None before the first.
+        new_frame: whether that frame came with this tick.
+        raw: control name → raw number of that frame as it came; NaN where it has none.
+        positions: control name → position of its travel, −1…1 (0…1 for one that rests at its end).
+        shaped: control name → after dead zone, curve, smoothing and trim, −1…1.
+        intent: shares of the robot's speeds.
+        demand: the velocity that the driver asks for.
+        guard: state and reasons.
+        target: where the command is heading: the demand on the same arc within what the chassis can do,
+            or standstill unless driving.
+        command: the velocity that goes out.
+        actuators: what each wheel, joint or thruster must do for it, name → rad/s, rad, N or a share.
+        chosen: mode, rates, speed level, trims, and where the switches stand.
+        outputs: output name → level, −1…1.
+        actions: the names of those that were fired with this tick.
+        wire: the numbers that go out for it, name → number, where the profile says in which form.
+        power: whether the outputs may have power; off after a stop of category 0 or 1.
+        valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
+        send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
+        notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
+        driver: who drives, or would. Where that is a script, the controls are those of the first in rank.
+        hands: driver → where the sticks are held; empty where there is only one.
+    """
+
+    time: float
+    dt: float
+    frame: Frame | None
+    new_frame: bool
+    raw: Mapping[str, float]
+    positions: Mapping[str, float]
+    shaped: Mapping[str, float]
+    intent: Intent[float]
+    demand: VelocityCommand
+    guard: GuardStatus
+    target: VelocityCommand
+    command: VelocityCommand
+    actuators: Mapping[str, float]
+    chosen: Chosen = Chosen()
+    outputs: Mapping[str, float] = {}
+    actions: tuple[str, ...] = ()
+    notices: tuple[Reason, ...] = ()
+    wire: Mapping[str, float] = {}
+    power: bool = True
+    valid_for: float = math.inf
+    send: bool = True
+    driver: str = ""
+    hands: Mapping[str, Hand] = {}
+
+    def explain(self, planned: Planned) -> Explanation:
+        """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.
+
+        ``print(tick.explain(profile))`` shows it; see `tenuto.driving.explain`.
+        """
+        from tenuto.driving.explain import explain
+
+        return explain(self, planned)
+
+    def _repr_html_(self) -> str:
+        def numbers(values: Mapping[str, float]) -> str:
+            return ", ".join(f"{name} {value:+.3g}" for name, value in values.items())
+
+        rows = [
+            ("raw", numbers(self.raw)), ("positions", numbers(self.positions)), ("shaped", numbers(self.shaped)),
+            *((stage, numbers(getattr(self, stage)._asdict())) for stage in ("intent", "demand", "target", "command")),
+            ("actuators", numbers(self.actuators)),
+            ("why", "; ".join(reason.text for reason in (*self.guard.reasons, *self.notices))),
+        ]  # fmt: skip
+        return html_table(f"{self.time:.2f} s: {self.guard.state}", rows)
+
+    def as_row(self) -> dict[str, float | int | str]:
+        """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
+
+        The columns are the same for every tick of a pipeline, controls in the order of the profile.
+        Several reasons, actions or notices are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
+        """
+        row: dict[str, float | int | str] = {
+            "time": self.time,
+            "dt": self.dt,
+            "new_frame": int(self.new_frame),
+            "frame_age": math.nan if self.frame is None else self.time - self.frame.time,
+        }
+        signal = self.frame.signal if self.frame is not None else None
+        row["link.quality"], row["link.rssi"] = (signal.quality, signal.rssi) if signal else (math.nan, math.nan)
+        counts = self.frame.counts if self.frame is not None else None
+        row["link.bad"], row["link.lost"] = (counts.bad, counts.lost) if counts else (math.nan, math.nan)
+        for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
+            row.update((f"{stage}.{name}", value) for name, value in values.items())
+        for stage in ("intent", "demand", "target", "command"):
+            row.update((f"{stage}.{name}", value) for name, value in getattr(self, stage)._asdict().items())
+        chosen = self.chosen
+        more = {"actuators": self.actuators, "wire": self.wire, "output": self.outputs, "trim": chosen.trims}
+        for stage, numbers in (*more.items(), ("switch", chosen.switches)):
+            row.update((f"{stage}.{name}", value) for name, value in numbers.items())
+        row["driver"] = self.driver
+        row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
+        row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
+        row["power"], row["send"] = int(self.power), int(self.send)
+        row["actions"] = "; ".join(self.actions)
+        row["notices"] = "; ".join(notice.text for notice in self.notices)
+        row["notice_codes"] = "; ".join(notice.code for notice in self.notices)
+        row["guard.state"] = str(self.guard.state)
+        row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
+        row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)
+        return row

@@ -1,0 +1,1 @@
+"""Paths: scripts that are driven, and odometry."""

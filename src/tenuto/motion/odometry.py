@@ -1,0 +1,66 @@
+"""Where a robot gets to: poses along exact arcs, and the way that its actuators say it went."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import NamedTuple
+
+import numpy as np
+
+from tenuto.basics.number import Value, cos, sin
+from tenuto.vehicles.base import Chassis
+
+
+class Pose(NamedTuple):
+    """A place: x, y, z in m and heading in rad, left positive (ISO 8855)."""
+
+    x: float = 0.0
+    y: float = 0.0
+    z: float = 0.0
+    heading: float = 0.0
+
+
+def along_arc(
+    x: Value, y: Value, heading: Value, forward: Value, left: Value, turn: Value
+) -> tuple[Value, Value, Value]:
+    """Move by a velocity that is constant in the robot's own frame: an exact arc.
+
+    The displacement is the exponential of the planar twist, K. M. Lynch and F. C. Park, "Modern Robotics", Cambridge
+    University Press, section 3.3: with h = turn/2, its chord is (forward, left)·sin(h)/h, turned by h.
+
+    Args:
+        x, y, heading: where it is; m, m, rad. Numbers or arrays of one shape, as all of them.
+        forward, left: distances along its own axes, m. turn: how much the heading changes, rad.
+
+    Returns:
+        Where it is then: x, y, heading.
+    """
+    half = turn / 2.0
+    # sin(h)/h without a division by 0: numpy.sinc(x) is sin(πx)/(πx).
+    if isinstance(half, np.ndarray):
+        chord = np.sinc(half / math.pi)
+    else:
+        chord = math.sin(half) / half if abs(half) > 1e-9 else 1.0
+    c, s = cos(heading + half), sin(heading + half)
+    return x + chord * (forward * c - left * s), y + chord * (forward * s + left * c), heading + turn
+
+
+class Odometry:
+    """Adds up what the actuators of a chassis did.
+
+    Attributes:
+        pose: where that leads.
+    """
+
+    def __init__(self, chassis: Chassis, pose: Pose | None = None) -> None:
+        """Begin at a pose; the origin if none is given."""
+        self._chassis = chassis
+        self.pose = pose or Pose()
+
+    def step(self, actuators: Mapping[str, float], dt: float) -> Pose:
+        """Take what each actuator did for ``dt`` s, in the units of the chassis, and give the pose after it."""
+        vx, vy, vz, yaw_rate = self._chassis.forward(actuators)
+        x, y, heading = along_arc(self.pose.x, self.pose.y, self.pose.heading, vx * dt, vy * dt, yaw_rate * dt)
+        self.pose = Pose(x, y, self.pose.z + vz * dt, heading)
+        return self.pose

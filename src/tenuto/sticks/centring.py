@@ -1,0 +1,42 @@
+"""A centre that is taken at start: from numbers that are still, and near the middle, and from nothing else."""
+
+from __future__ import annotations
+
+from collections import deque
+from statistics import median
+
+from tenuto.sticks.travel import Travel
+
+# How long a control must be still, how still, and how near to its usual centre; s, and shares of its travel.
+STILL_SECONDS, STILL_WITHIN, NEAR_CENTRE = 1.0, 0.04, 0.15
+_FEWEST = 10
+
+
+class StartCentre:
+    """Waits for a control to be still, then gives its travel with the centre that it has now."""
+
+    def __init__(self, travel: Travel) -> None:
+        """Begin to wait; ``travel.centre`` says where the centre usually is."""
+        self._usual = travel
+        self._recent: deque[tuple[float, float]] = deque()
+        self.problem = "hands off: its centre is being taken"
+
+    def feed(self, time: float, raw: float) -> Travel | None:
+        """Take a number at a time in s; give the travel once the control has been still for long enough."""
+        usual, recent = self._usual, self._recent
+        recent.append((time, raw))
+        while len(recent) > _FEWEST and recent[1][0] <= time - STILL_SECONDS:
+            recent.popleft()
+        span = usual.high - usual.low
+        values = [value for _, value in recent]
+        if max(values) - min(values) > STILL_WITHIN * span:
+            recent.clear()
+            self.problem = "it moves: hands off, its centre is being taken"
+            return None
+        if len(recent) < _FEWEST or time - recent[0][0] < STILL_SECONDS:
+            return None
+        centre = median(values)
+        if usual.centre is None or abs(centre - usual.centre) > NEAR_CENTRE * span:
+            self.problem = f"it is still, but at {centre:g}, too far from the middle to be its centre: let it go"
+            return None
+        return Travel(usual.low, centre, usual.high, usual.reverse)

@@ -1,0 +1,214 @@
+"""First and second stage for each control: its plan, its position from a frame, and what is made of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from tenuto.sticks import shaping, smoothing
+from tenuto.sticks.curve import STRAIGHT, Shape
+from tenuto.sticks.travel import Travel
+
+
+@dataclass(frozen=True, slots=True)
+class Opposite:
+    """A second control of the device that makes one axis with the first: what it gives is taken away."""
+
+    reads: str
+    travel: Travel
+    believable: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class ControlPlan:
+    """How one control is read and shaped.
+
+    Attributes:
+        name: the builder's own name for it.
+        reads: what the device calls it.
+        travel: its measured ends.
+        believable: the lowest and highest raw number that it can send; anything else is a fault.
+        dead_zone, outer_dead_zone: shares of its travel. hysteresis: see `shaping.leaves_dead_zone`.
+        shape: what is made of it after the dead zone.
+        rates: name of a set of rates → the shape that it has then.
+        spike_filter: a single spike is left out, by the median of three.
+        smoothing: time constant of a first-order low pass, s; 0 for none.
+        ramp_up, ramp_down: the most that it may grow and shrink, in shares of its travel a second; 0 for no limit.
+        noise: its standard deviation at rest as measured, in raw numbers; 0 where it has none, or was not measured.
+        rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
+        centre_at_start: its centre is taken at start, from numbers that are still.
+        minus: the control that goes the other way, where two triggers or buttons make one axis.
+    """
+
+    name: str
+    reads: str
+    travel: Travel
+    believable: tuple[float, float]
+    dead_zone: float = 0.0
+    outer_dead_zone: float = 0.0
+    hysteresis: float = 0.0
+    shape: Shape = STRAIGHT
+    rates: Mapping[str, Shape] = field(default_factory=dict)
+    spike_filter: bool = False
+    smoothing: float = 0.0
+    ramp_up: float = 0.0
+    ramp_down: float = 0.0
+    rest_band: float | None = None
+    centre_at_start: bool = False
+    minus: Opposite | None = None
+    noise: float = 0.0
+
+    @property
+    def raw_names(self) -> tuple[str, ...]:
+        """Name its raw numbers as ticks and logs do: one, or two where two controls of the device make it."""
+        return (self.name,) if self.minus is None else (self.name, f"{self.name}.minus")
+
+    @property
+    def all_reads(self) -> tuple[str, ...]:
+        """The names of all controls of the device that it reads."""
+        return (self.reads,) if self.minus is None else (self.reads, self.minus.reads)
+
+    @property
+    def one_way(self) -> bool:
+        """Whether it goes from 0 to 1, not from −1 to 1."""
+        return self.travel.centre is None and self.minus is None
+
+    def plain_for(self, rates: str) -> bool:
+        """Whether nothing is made of its position under a set of rates."""
+        return not self.remembers and self.dead_zone == self.outer_dead_zone == 0.0 and self.shape_for(rates).straight
+
+    def shape_for(self, rates: str) -> Shape:
+        """Give its shape under a set of rates."""
+        return self.rates.get(rates, self.shape)
+
+    @property
+    def remembers(self) -> bool:
+        """Whether what is made of it depends on what it was before."""
+        return bool(self.hysteresis or self.spike_filter or self.smoothing or self.ramp_up or self.ramp_down)
+
+
+@dataclass(frozen=True, slots=True)
+class StickPlan:
+    """Two controls that are the axes of one stick, and share a dead zone or a travel.
+
+    Attributes:
+        x, y: their names.
+        zone: "round", "square", "straight", or "axes" where each axis has its own dead zone.
+        dead_zone, outer_dead_zone, hysteresis: as of a control, for both. growth: of a straight dead zone.
+        travel: "round to square", "square to round", or "" for as it is.
+    """
+
+    x: str
+    y: str
+    zone: str = "axes"
+    dead_zone: float = 0.0
+    outer_dead_zone: float = 0.0
+    hysteresis: float = 0.0
+    growth: float = 0.0
+    travel: str = ""
+
+
+def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:
+    """Take a stick's dead zone out and map its travel; without hysteresis."""
+    if stick.zone == "round":
+        x, y = shaping.round_dead_zone(x, y, stick.dead_zone, stick.outer_dead_zone)
+    elif stick.zone == "square":
+        x, y = shaping.square_dead_zone(x, y, stick.dead_zone, stick.outer_dead_zone)
+    elif stick.zone == "straight":
+        x, y = shaping.straight_dead_zone(x, y, stick.dead_zone, stick.growth, stick.outer_dead_zone)
+    if stick.travel == "round to square":
+        return shaping.round_to_square(x, y)
+    return shaping.square_to_round(x, y) if stick.travel else (x, y)
+
+
+# For a set of rates: the controls of which only the present counts (name, dead zones, shape), and the others.
+_Ways = tuple[
+    tuple[tuple[str, float, float, Callable[[float], float]], ...],
+    tuple[tuple[ControlPlan, Callable[[float], float], bool], ...],
+]
+
+
+class Shaper:
+    """Shapes the positions of all controls, and remembers what has to be remembered of each."""
+
+    def __init__(self, controls: tuple[ControlPlan, ...], sticks: tuple[StickPlan, ...] = ()) -> None:
+        self._controls = controls
+        self._sticks = sticks
+        self._spiked = tuple(control.name for control in controls if control.spike_filter)
+        self._history: dict[str, tuple[float, float]] = {}
+        self._away: dict[str, bool] = {}
+        self._last: dict[str, float] = {}
+        self._ways: dict[str, _Ways] = {}
+
+    def step(self, positions: Mapping[str, float], dt: float, rates: str = "") -> dict[str, float]:
+        """Give the shaped positions.
+
+        Args:
+            positions: of all controls, −1…1 or 0…1.
+            dt: seconds since the frame before.
+            rates: the set of rates that is chosen.
+        """
+        shaped = dict(positions)
+        for name in self._spiked:
+            shaped[name] = self._without_spike(name, positions[name])
+        for stick in self._sticks:
+            shaped[stick.x], shaped[stick.y] = self._of_stick(stick, shaped[stick.x], shaped[stick.y])
+        simple, others = self._ways.get(rates) or self._compile(rates)
+        for name, inner, outer, shape in simple:
+            shaped[name] = shape(shaping.dead_zone(shaped[name], inner, outer))
+        for control, shape, own_zone in others:
+            shaped[control.name] = self._with_memory(control, shape, own_zone, shaped[control.name], dt)
+        return shaped
+
+    def _compile(self, rates: str) -> _Ways:
+        """List the controls that something is made of, with their shapes; once for each set of rates."""
+        in_zone = {name for stick in self._sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
+        simple: list[tuple[str, float, float, Callable[[float], float]]] = []
+        others: list[tuple[ControlPlan, Callable[[float], float], bool]] = []
+        for control in self._controls:
+            shape = control.shape_for(rates).direct()
+            if control.remembers:
+                others.append((control, shape, control.name not in in_zone))
+            elif not control.plain_for(rates) or control.name in in_zone:
+                zone = (0.0, 0.0) if control.name in in_zone else (control.dead_zone, control.outer_dead_zone)
+                simple.append((control.name, *zone, shape))
+        self._ways[rates] = (tuple(simple), tuple(others))
+        return self._ways[rates]
+
+    def _with_memory(
+        self, control: ControlPlan, shape: Callable[[float], float], own_zone: bool, value: float, dt: float
+    ) -> float:
+        """Shape what depends on what it was before."""
+        if own_zone and control.hysteresis:
+            away = self._leaves(control.name, abs(value), control.dead_zone, control.hysteresis)
+            value = shaping.dead_zone(value, control.dead_zone, control.outer_dead_zone) if away else 0.0
+        elif own_zone:
+            value = shaping.dead_zone(value, control.dead_zone, control.outer_dead_zone)
+        return self._smoothed(control, shape(value), dt)
+
+    def _without_spike(self, name: str, position: float) -> float:
+        oldest, before = self._history.get(name, (position, position))
+        self._history[name] = (before, position)
+        return smoothing.median_of_three(oldest, before, position)
+
+    def _leaves(self, name: str, size: float, inner: float, hysteresis: float) -> bool:
+        away = shaping.leaves_dead_zone(size, inner, hysteresis, self._away.get(name, False))
+        self._away[name] = away
+        return away
+
+    def _of_stick(self, stick: StickPlan, x: float, y: float) -> tuple[float, float]:
+        if stick.hysteresis and stick.zone != "axes":
+            size = (x * x + y * y) ** 0.5 if stick.zone == "round" else max(abs(x), abs(y))
+            if not self._leaves(f"{stick.x} {stick.y}", size, stick.dead_zone, stick.hysteresis):
+                return 0.0, 0.0
+        return stick_zone(stick, x, y)
+
+    def _smoothed(self, control: ControlPlan, value: float, dt: float) -> float:
+        # It begins at rest, as the robot does.
+        before = self._last.get(control.name, 0.0)
+        if control.smoothing:
+            value = smoothing.low_pass(before, value, dt, control.smoothing)
+        if control.ramp_up or control.ramp_down:
+            value = smoothing.rate_limited(before, value, dt, control.ramp_up or 1e9, control.ramp_down or 1e9)
+        self._last[control.name] = value
+        return value

@@ -1,0 +1,158 @@
+"""First stage for a whole frame: which of its numbers can be believed, and where every control stands."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import replace
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Reason
+from tenuto.sticks.centring import StartCentre
+from tenuto.sticks.control import ControlPlan, Opposite
+
+
+class Reader:
+    """Reads all controls from one frame after another.
+
+    Attributes:
+        good: the newest frame that a driver can stand behind; None before the first, and after the clock jumped.
+        raw: control → raw number of the newest frame, believed or not; NaN where it has none.
+        positions: control → position in the newest good frame; 0 before the first.
+    """
+
+    def __init__(self, controls: tuple[ControlPlan, ...], period: float, frozen_after: float = math.inf) -> None:
+        """Begin to read.
+
+        Args:
+            controls: what to read.
+            period: how far in the future a frame may say it came, s.
+            frozen_after: controls that were measured to be noisy cannot all send the same numbers for so long, s.
+        """
+        self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
+        self._frozen_after = frozen_after if self._noisy else math.inf
+        self._same: tuple[tuple[float, ...], float] = ((), 0.0)
+        self._controls = tuple((control, *control.believable, control.raw_names[-1]) for control in controls)
+        self._period = period
+        self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
+        self.good: Frame | None = None
+        self.raw: Mapping[str, float] = dict.fromkeys(
+            (name for control in controls for name in control.raw_names), math.nan
+        )
+        self.positions: Mapping[str, float] = dict.fromkeys((control.name for control in controls), 0.0)
+
+    def take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
+        """Read a frame; one that cannot be believed changes nothing but ``raw``, and what is wrong is told."""
+        raw: dict[str, float] = {}
+        positions: dict[str, float] = {}
+        faults = () if self._sound(frame, now) else self._frame_faults(frame, now)
+        values = frame.values
+        for control, lowest, highest, other_name in self._controls:
+            name = control.name
+            value = values.get(control.reads, math.nan)
+            raw[name] = value
+            opposite, other = control.minus, 0.0
+            if opposite is not None:
+                other = raw[other_name] = values.get(opposite.reads, math.nan)
+            # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
+            if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
+                faults += (_unbelievable(name, control, value, control.reads in values),)
+                continue
+            position = control.travel.position(value)
+            if opposite is not None:
+                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
+                    faults += (_unbelievable(name, opposite, other, opposite.reads in values),)
+                    continue
+                position -= opposite.travel.position(other)
+            positions[name] = position
+        self.raw = raw
+        if not faults and self._frozen_after < math.inf:
+            faults = self._frozen(frame)
+        if faults:
+            return faults
+        self.good = frame
+        if self._centring:
+            self._take_centres(frame)
+        self.positions = positions
+        return ()
+
+    def glance(self, time: float, values: Mapping[str, float]) -> Mapping[str, float] | None:
+        """Return the positions in an earlier frame, or None where it is not to be believed. Nothing is kept of it."""
+        if self.good is None or not time >= self.good.time:
+            return None
+        positions: dict[str, float] = {}
+        for control, lowest, highest, _ in self._controls:
+            value, opposite = values.get(control.reads, math.nan), control.minus
+            if not (isinstance(value, (int, float)) and lowest <= value <= highest):
+                return None
+            positions[control.name] = control.travel.position(value)
+            if opposite is not None:
+                other = values.get(opposite.reads, math.nan)
+                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
+                    return None
+                positions[control.name] -= opposite.travel.position(other)
+        return positions
+
+    def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
+        """Tell whether numbers stand still that were measured to be never quite still."""
+        now = tuple(frame.values[name] for name in self._noisy)
+        if now != self._same[0] or frame.time < self._same[1]:
+            self._same = (now, frame.time)
+            return ()
+        still = frame.time - self._same[1]
+        if still <= self._frozen_after:
+            return ()
+        names = ", ".join(self._noisy[:3])
+        text = f"{names} have not changed by a single step for {still:.1f} s, and they are never so still: frozen"
+        return (Reason("values_frozen", text),)
+
+    def missing(self) -> tuple[Reason, ...]:
+        """Give what must still be there before driving may begin."""
+        if not self._centring:
+            return ()
+        return tuple(
+            Reason("centre_not_taken", f"{name}: {waiting.problem}") for name, waiting in self._centring.items()
+        )
+
+    def _sound(self, frame: Frame, now: float) -> bool:
+        """Tell in one go that nothing is wrong with a frame as a whole; `_frame_faults` says what is."""
+        good = self.good
+        return frame.link_good and frame.time <= now and (good is None or frame.time >= good.time)
+
+    def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
+        """Tell what is wrong with a frame as a whole: its link and its time."""
+        faults: tuple[Reason, ...] = ()
+        if not frame.link_good:
+            faults += (Reason("link_bad", frame.note or "the source says that its link is not good"),)
+        if not frame.time <= now + self._period:
+            faults += (Reason("frame_time", f"a frame says it came at {frame.time} s, but it is {now} s"),)
+        elif self.good is not None and frame.time < self.good.time:
+            back = f"a frame of {frame.time:.3f} s came after one of {self.good.time:.3f} s"
+            faults += (Reason("time_backwards", back),)
+        return faults
+
+    def _take_centres(self, frame: Frame) -> None:
+        """Take the centres that are to be taken at start, each as soon as its control has been still."""
+        for control, *_ in self._controls:
+            waiting = self._centring.get(control.name)
+            travel = waiting.feed(frame.time, frame.values[control.reads]) if waiting is not None else None
+            if travel is not None:
+                del self._centring[control.name]
+                centred = replace(control, travel=travel, centre_at_start=False)
+                self._controls = tuple(
+                    (centred, *entry[1:]) if entry[0] is control else entry for entry in self._controls
+                )
+
+
+def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:
+    """Say why a raw number cannot be used."""
+    reads, (lowest, highest) = control.reads, control.believable
+    if not present:
+        return Reason("control_missing", f"the source sends no {reads}, which {name} reads")
+    if not isinstance(value, (int, float)) or not math.isfinite(value):
+        return Reason("value_not_finite", f"{reads} is {value}, which is not a number that a control can send")
+    return Reason(
+        "value_out_of_range",
+        f"{reads} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
+        "is it the right device, and is its profile right?",
+    )

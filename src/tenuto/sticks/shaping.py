@@ -1,0 +1,176 @@
+"""Second stage: a position becomes what the driver means by it. Dead zones, curves, scale.
+
+Every function takes floats or arrays and keeps no state: what has a memory (hysteresis, smoothing) is told its
+memory and gives the new one back.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from tenuto.basics.number import Array, Value
+
+
+def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
+    """Ignore the middle of a stick and what is near its ends, and stretch the rest so that nothing jumps.
+
+    The output is 0 inside the inner zone, starts from 0 at its edge, and is ±1 from the outer zone on.
+
+    Args:
+        position: −1…1, one number or an array of any shape.
+        inner: half-width of the zone in the middle, in the same measure as ``position``.
+        outer: width of the zone at each end; 0 ≤ inner, outer and inner + outer < 1.
+
+    Returns:
+        The same kind and shape as ``position``.
+    """
+    span = 1.0 - inner - outer
+    if isinstance(position, np.ndarray):
+        return np.sign(position) * np.clip((np.abs(position) - inner) / span, 0.0, 1.0)
+    if position > inner:
+        share = (position - inner) / span
+        return share if share < 1.0 else 1.0
+    if position < -inner:
+        share = (position + inner) / span
+        return share if share > -1.0 else -1.0
+    return 0.0
+
+
+def leaves_dead_zone(size: float, inner: float, hysteresis: float, away: bool) -> bool:
+    """Tell whether a stick counts as moved, so that noise at the edge of the dead zone does not chatter.
+
+    It comes back to rest at ``inner``, and leaves rest at ``inner + hysteresis``. The price is a first output of
+    hysteresis/(1 − inner) instead of 0.
+
+    Args:
+        size: how far the stick is from its middle, 0 or more.
+        away: what was answered before.
+    """
+    return size > (inner if away else inner + hysteresis)
+
+
+def round_dead_zone(x: Value, y: Value, inner: float, outer: float = 0.0) -> tuple[Value, Value]:
+    """Take a round dead zone out of a stick with two axes: its length is stretched, its direction kept.
+
+    Where the stick goes into the corners of a square, the longer axis is held at 1 and the direction still kept.
+
+    Args:
+        x, y: −1…1, numbers or arrays of one shape. inner, outer: as for `dead_zone`, of the stick's length.
+    """
+    length = np.hypot(x, y) if isinstance(x, np.ndarray) else math.hypot(x, y)
+    return _stretched(x, y, length, inner, outer)
+
+
+def square_dead_zone(x: Value, y: Value, inner: float, outer: float = 0.0) -> tuple[Value, Value]:
+    """Take a square dead zone out of a stick with two axes: as `round_dead_zone`, by its longer axis."""
+    length = np.maximum(abs(x), abs(y)) if isinstance(x, np.ndarray) else max(abs(x), abs(y))
+    return _stretched(x, y, length, inner, outer)
+
+
+def _stretched(x: Value, y: Value, length: Value, inner: float, outer: float) -> tuple[Value, Value]:
+    span = 1.0 - inner - outer
+    if isinstance(length, np.ndarray):
+        longer = np.maximum(abs(x), abs(y))
+        safe = np.where(length > 0.0, length, 1.0)
+        scale = np.maximum((length - inner) / span, 0.0) / safe
+        np.divide(1.0, longer, out=scale, where=longer * scale > 1.0)
+        return x * scale, y * scale
+    if length <= inner:
+        return 0.0, 0.0
+    scale = (length - inner) / (span * length)
+    most = max(abs(x), abs(y))
+    if most * scale > 1.0:
+        # Divided, not multiplied by 1/most: an end stays exactly 1.
+        return x / most, y / most
+    return x * scale, y * scale
+
+
+def straight_dead_zone(x: Value, y: Value, inner: float, growth: float, outer: float = 0.0) -> tuple[Value, Value]:
+    """Take a dead zone out of each axis that grows as the other axis goes out, so that straight stays straight.
+
+    Each axis has `dead_zone` with inner + growth·|other axis|: a thumb that pushes a stick all the way forward
+    may lean to a side by that much before the robot turns.
+
+    Args:
+        x, y: −1…1, numbers or arrays of one shape.
+        inner, outer: as for `dead_zone`. growth: 0 or more, inner + growth + outer < 1.
+    """
+    return _one_straight(x, y, inner, growth, outer), _one_straight(y, x, inner, growth, outer)
+
+
+def _one_straight(axis: Value, other: Value, inner: float, growth: float, outer: float) -> Value:
+    width = inner + growth * abs(other)
+    if isinstance(axis, np.ndarray):
+        return np.sign(axis) * np.clip((np.abs(axis) - width) / (1.0 - width - outer), 0.0, 1.0)
+    share = (abs(axis) - width) / (1.0 - width - outer)
+    return math.copysign(1.0 if share > 1.0 else share, axis) if share > 0.0 else 0.0
+
+
+def expo(position: Value, amount: float, negative: float | None = None) -> Value:
+    """Soften the middle of a stick with the trade's cubic blend, (1 − e)·x + e·x³.
+
+    Written as x·(1 + e·(x² − 1)), which is the same and exact at −1, 0 and 1. It never falls for
+    0 ≤ e ≤ 1: its slope is (1 − e) + 3·e·x².
+
+    Args:
+        position: −1…1, one number or an array of any shape.
+        amount: e, 0 (straight) to 1 (all cubic).
+        negative: e for the negative half, where that has its own.
+
+    Returns:
+        The same kind and shape as ``position``.
+    """
+    if negative is None or negative == amount:
+        return position * (1.0 + amount * (position * position - 1.0))
+    if isinstance(position, np.ndarray):
+        amounts = np.where(position < 0.0, negative, amount)
+        return position * (1.0 + amounts * (position * position - 1.0))
+    return expo(position, negative if position < 0.0 else amount)
+
+
+def power(position: Value, exponent: float, negative: float | None = None) -> Value:
+    """Soften the middle of a stick with a power, sign(x)·|x|^p; exact at −1, 0 and 1.
+
+    Args:
+        position: −1…1, one number or an array of any shape.
+        exponent: p ≥ 1; 1 is straight. negative: p of the negative half, where that has its own.
+    """
+    below = exponent if negative is None else negative
+    if isinstance(position, np.ndarray):
+        sizes: Array = np.abs(position) ** np.where(position < 0.0, below, exponent)
+        return np.sign(position) * sizes
+    size = float(abs(position) ** (below if position < 0.0 else exponent))
+    return -size if position < 0.0 else size
+
+
+def round_to_square(x: Value, y: Value) -> tuple[Value, Value]:
+    """Stretch a stick that travels in a circle so that it reaches the corners of the square; direction kept.
+
+    Each point is moved outwards by length/longer axis: the rim of the circle lands on the rim of the square.
+    """
+    longer, length = _lengths(x, y)
+    if isinstance(longer, np.ndarray):
+        scale = np.where(longer > 0.0, length / np.where(longer > 0.0, longer, 1.0), 1.0)
+        return np.clip(x * scale, -1.0, 1.0), np.clip(y * scale, -1.0, 1.0)
+    if longer == 0.0:
+        return x, y
+    x, y = x * length / longer, y * length / longer
+    return min(max(x, -1.0), 1.0), min(max(y, -1.0), 1.0)
+
+
+def square_to_round(x: Value, y: Value) -> tuple[Value, Value]:
+    """Bring a stick that reaches the corners of the square into the circle; the inverse of `round_to_square`."""
+    longer, length = _lengths(x, y)
+    if isinstance(longer, np.ndarray):
+        scale = np.where(length > 0.0, longer / np.where(length > 0.0, length, 1.0), 1.0)
+        return x * scale, y * scale
+    return (x * longer / length, y * longer / length) if length > 0.0 else (x, y)
+
+
+def _lengths(x: Value, y: Value) -> tuple[Value, Value]:
+    """Give the longer axis and the length of a stick."""
+    if isinstance(x, np.ndarray):
+        return np.maximum(abs(x), abs(y)), np.hypot(x, y)
+    return max(abs(x), abs(y)), math.hypot(x, y)

@@ -1,0 +1,74 @@
+"""First stage: a raw number becomes a position, −1…1 (or 0…1) of the control's measured travel."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tenuto.basics.number import Value
+
+
+def from_centre(raw: Value, low: float, centre: float, high: float) -> Value:
+    """Map raw numbers of a control that rests in its middle to −1…1.
+
+    The two halves are mapped each by itself, so that a centre that is not half-way still gives 0, and
+    both ends give exactly −1 and 1. Beyond the ends the position is clipped.
+
+    Args:
+        raw: one number, or an array of any shape.
+        low, centre, high: raw numbers, low < centre < high.
+
+    Returns:
+        The position, of the same kind and shape as ``raw``.
+    """
+    if isinstance(raw, np.ndarray):
+        span = np.where(raw >= centre, high - centre, centre - low)
+        return np.clip((raw - centre) / span, -1.0, 1.0)
+    position = (raw - centre) / ((high - centre) if raw >= centre else (centre - low))
+    return -1.0 if position < -1.0 else 1.0 if position > 1.0 else position
+
+
+def from_end(raw: Value, low: float, high: float) -> Value:
+    """Map raw numbers of a control that rests at its low end (trigger, lever, button) to 0…1.
+
+    Args:
+        raw: one number, or an array of any shape.
+        low, high: raw numbers at rest and fully pressed, low < high.
+
+    Returns:
+        The position, of the same kind and shape as ``raw``, clipped to 0…1.
+    """
+    if isinstance(raw, np.ndarray):
+        return np.clip((raw - low) / (high - low), 0.0, 1.0)
+    position = (raw - low) / (high - low)
+    return 0.0 if position < 0.0 else 1.0 if position > 1.0 else position
+
+
+@dataclass(frozen=True, slots=True)
+class Travel:
+    """The measured travel of one control, in the device's raw numbers.
+
+    Attributes:
+        low, high: the lowest and highest raw number it reaches.
+        centre: the raw number in its middle; None for a control that rests at its low end.
+        reverse: True turns the result round: −position, or 1 − position for one that rests at its end.
+    """
+
+    low: float
+    centre: float | None
+    high: float
+    reverse: bool = False
+
+    def __post_init__(self) -> None:
+        middle = self.centre if self.centre is not None else (self.low + self.high) / 2
+        if not self.low < middle < self.high:
+            raise ValueError(f"travel needs low < centre < high, got {self.low}, {self.centre}, {self.high}")
+
+    def position(self, raw: Value) -> Value:
+        """Give the position for a raw number or an array of them: −1…1, or 0…1 without a centre."""
+        if self.centre is None:
+            position = from_end(raw, self.low, self.high)
+            return 1.0 - position if self.reverse else position
+        position = from_centre(raw, self.low, self.centre, self.high)
+        return 0.0 - position if self.reverse else position  # 0.0 − 0.0 has no minus sign

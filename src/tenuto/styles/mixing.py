@@ -1,0 +1,83 @@
+"""Third stage, the style: how the axes of sticks become what the driver wants; `styles` reads the controls."""
+
+from __future__ import annotations
+
+from typing import Generic, NamedTuple
+
+import numpy as np
+
+from tenuto.basics.number import Value, larger, side_of, smaller
+
+# What to do in the corners of the stick square, where forward and turn together ask one side for more than it has.
+CORNERS = ("free", "clip", "scale", "halve", "keep turn", "keep forward")
+
+
+class Intent(NamedTuple, Generic[Value]):
+    """What the driver wants, as shares of the robot's speeds: forward, left, up and left turn are positive."""
+
+    forward: Value
+    sideways: Value
+    up: Value
+    turn: Value
+
+
+def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
+    """Settle what forward and turn ask of a robot's sides together: left = forward − turn, right = forward + turn.
+
+    ============== ============================================================================================
+    corner         what gives
+    ============== ============================================================================================
+    free           nothing: each axis is its own will, and the chassis slows both where its wheels cannot
+    clip           the side that is asked for more than 1 gets 1: the robot leaves its arc
+    scale          both, by one share: the ratio of driving to turning is kept
+    halve          both sides are halved, everywhere: never too much, but the stick's end is half speed
+    keep turn      forward: |forward| ≤ 1 − |turn|
+    keep forward   turn: |turn| ≤ 1 − |forward|
+    ============== ============================================================================================
+
+    Args:
+        forward, turn: shaped positions, −1…1, numbers or arrays of one shape.
+        corner: one of `CORNERS`.
+    """
+    if corner == "scale":
+        total = larger(abs(forward) + abs(turn), 1.0 + 0.0 * forward)
+        return forward / total, turn / total
+    if corner == "halve":
+        return forward / 2.0, turn / 2.0
+    if corner == "keep turn":
+        return side_of(forward) * smaller(abs(forward), 1.0 - abs(turn)), turn
+    if corner == "keep forward":
+        return forward, side_of(turn) * smaller(abs(turn), 1.0 - abs(forward))
+    if corner == "clip":
+        left, right = _within_one(forward - turn), _within_one(forward + turn)
+        return (right + left) / 2.0, (right - left) / 2.0
+    return forward, turn
+
+
+def _within_one(side: Value) -> Value:
+    if isinstance(side, np.ndarray):
+        return np.clip(side, -1.0, 1.0)
+    return min(max(side, -1.0), 1.0)
+
+
+def tank(left: Value, right: Value) -> tuple[Value, Value]:
+    """Give forward and turn of a stick for each side, −1…1."""
+    return (right + left) / 2.0, (right - left) / 2.0
+
+
+# Which axis of which stick climbs, turns, goes forward and goes sideways: the trade's four transmitter stick modes.
+STICK_MODES = {
+    1: {"climb": "right_y", "turn": "left_x", "forward": "left_y", "sideways": "right_x"},
+    2: {"climb": "left_y", "turn": "left_x", "forward": "right_y", "sideways": "right_x"},
+    3: {"climb": "right_y", "turn": "right_x", "forward": "left_y", "sideways": "left_x"},
+    4: {"climb": "left_y", "turn": "right_x", "forward": "right_y", "sideways": "left_x"},
+}
+
+# How a stick turns the wheels of a four-wheel-steered robot: the share of the stick's angle that the front wheels
+# take, and the rear ones.
+STEERING_KINDS = {
+    "front": (1.0, 0.0),
+    "rear": (0.0, -1.0),
+    "counter": (1.0, -1.0),
+    "crab": (1.0, 1.0),
+}

@@ -1,0 +1,148 @@
+"""Last stage: from what an actuator must do to the number that goes over the wire."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from tenuto.basics.number import Array, Value
+
+_REV_MIN = 60.0 / math.tau
+_DEG = 180.0 / math.pi
+
+
+@dataclass(frozen=True, slots=True)
+class ActuatorPlan:
+    """How one actuator is told what to do.
+
+    Attributes:
+        name: of the actuator, as the chassis has it.
+        form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
+            share as a whole number of ``bits``, with a direction), "pulse" (µs).
+        full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
+        reverse: the wiring or the gears turn it round.
+        gear_ratio: turns of the motor for one of the wheel.
+        smallest: the share that just overcomes static friction; what is below is lifted to it or dropped.
+        bits: of the duty. at_zero: "brake" or "coast", what an H-bridge does at zero.
+        low_us, middle_us, high_us: the pulses at the shares −1, 0 and 1. sub_trim_us: is added to all.
+    """
+
+    name: str
+    form: str = "share"
+    full: float = 1.0
+    reverse: bool = False
+    gear_ratio: float = 1.0
+    smallest: float = 0.0
+    bits: int = 8
+    at_zero: str = "coast"
+    low_us: float = 1000.0
+    middle_us: float = 1500.0
+    high_us: float = 2000.0
+    sub_trim_us: float = 0.0
+
+    @property
+    def outputs(self) -> tuple[str, ...]:
+        """The names of the numbers that go over the wire for it."""
+        if self.form == "duty":
+            return (f"{self.name}.duty", f"{self.name}.direction", f"{self.name}.brake")
+        return (f"{self.name}.{self.form.replace('/', '_per_')}",)
+
+
+def overcome_friction(share: float, smallest: float, moving: bool) -> tuple[float, bool]:
+    """Lift a share that is too small to move the motor to the smallest that does, or drop it.
+
+    It starts to move at half the smallest useful share and stops at a quarter of it: so it neither creeps with a
+    humming motor, nor chatters.
+
+    Args:
+        share: −1…1. smallest: 0…1. moving: what was answered before.
+
+    Returns:
+        The share, and whether the motor moves.
+    """
+    size = abs(share)
+    moving = size > smallest * (0.25 if moving else 0.5)
+    if not moving:
+        return 0.0, False
+    return math.copysign(max(size, smallest), share), True
+
+
+def rounded(value: Value) -> Value:
+    """Round to whole numbers, halves away from zero: forward and backward are treated alike."""
+    if isinstance(value, np.ndarray):
+        return np.sign(value) * np.floor(np.abs(value) + 0.5)
+    return math.copysign(math.floor(abs(value) + 0.5), value) if value else 0.0
+
+
+def pulse(share: Value, plan: ActuatorPlan) -> Value:
+    """Give the pulse in µs for a share: each half by itself, then the sub-trim, within the ends, rounded.
+
+    Args:
+        share: −1…1, one number or an array. plan: ``low_us`` may be above ``high_us`` for a servo that turns round.
+    """
+    if isinstance(share, np.ndarray):
+        whole: Array = np.where(share >= 0.0, plan.high_us - plan.middle_us, plan.middle_us - plan.low_us)
+        low, high = sorted((plan.low_us, plan.high_us))
+        return rounded(np.clip(plan.middle_us + share * whole + plan.sub_trim_us, low, high))
+    half = plan.high_us - plan.middle_us if share >= 0.0 else plan.middle_us - plan.low_us
+    low, high = sorted((plan.low_us, plan.high_us))
+    return rounded(min(max(plan.middle_us + share * half + plan.sub_trim_us, low), high))
+
+
+class Wire:
+    """Works out the numbers for all actuators, and remembers which motors move."""
+
+    def __init__(self, plans: tuple[ActuatorPlan, ...]) -> None:
+        self._plans = plans
+        self._moving = dict.fromkeys((plan.name for plan in plans), False)
+
+    def step(self, actuators: Mapping[str, float], power: bool = True) -> dict[str, float]:
+        """Give the numbers that go over the wire, name → number; whole ones where the form has only those.
+
+        Without power all are 0: no speed, no duty and no brake, and no pulse at all.
+        """
+        if not power:
+            return dict.fromkeys((output for plan in self._plans for output in plan.outputs), 0.0)
+        found: dict[str, float] = {}
+        for plan in self._plans:
+            value = actuators[plan.name]
+            if plan.reverse:
+                value = 0.0 - value
+            if plan.smallest:
+                share, self._moving[plan.name] = overcome_friction(
+                    value / plan.full, plan.smallest, self._moving[plan.name]
+                )
+                value = share * plan.full
+            _FORMS[plan.form](found, plan, value)
+        return found
+
+
+def _speed(found: dict[str, float], plan: ActuatorPlan, value: float) -> None:
+    found[plan.outputs[0]] = value * plan.gear_ratio * (_REV_MIN if plan.form == "rev/min" else 1.0)
+
+
+def _degrees(found: dict[str, float], plan: ActuatorPlan, value: float) -> None:
+    found[plan.outputs[0]] = value * _DEG
+
+
+def _share(found: dict[str, float], plan: ActuatorPlan, value: float) -> None:
+    found[plan.outputs[0]] = min(max(value / plan.full, -1.0), 1.0)
+
+
+def _pulse(found: dict[str, float], plan: ActuatorPlan, value: float) -> None:
+    found[plan.outputs[0]] = pulse(min(max(value / plan.full, -1.0), 1.0), plan)
+
+
+def _duty(found: dict[str, float], plan: ActuatorPlan, value: float) -> None:
+    most = 2**plan.bits - 1
+    duty = rounded(min(max(value / plan.full, -1.0), 1.0) * most)
+    name, direction, brake = plan.outputs
+    found[name] = abs(duty)
+    found[direction] = (duty > 0.0) - (duty < 0.0)
+    found[brake] = float(duty == 0.0 and plan.at_zero == "brake")
+
+
+_FORMS = {"rad/s": _speed, "rev/min": _speed, "deg": _degrees, "share": _share, "duty": _duty, "pulse": _pulse}

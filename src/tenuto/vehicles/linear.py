@@ -1,0 +1,127 @@
+"""A general linear mix: a matrix of named inputs to named outputs, as owners of radios know it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from tenuto.basics.number import Value, larger, weighted
+from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.velocity import VelocityCommand
+
+AXES = ("forward", "sideways", "up", "turn")
+
+
+# An output that stands at its limit has no more room than this.
+_NO_ROOM = 1e-12
+
+
+class MixOutput(NamedTuple):
+    """One output of a mix.
+
+    Attributes:
+        name: the builder's own.
+        shares: what it takes of forward, sideways, up and turn, each a share of its full speed.
+        offset: what it gives at standstill. low, high: its limits.
+    """
+
+    name: str
+    shares: tuple[float, float, float, float]
+    offset: float = 0.0
+    low: float = -1.0
+    high: float = 1.0
+
+
+@dataclass(frozen=True)
+class LinearMix(Chassis):
+    """Outputs that are sums of shares of a velocity: output = offset + Σ share·axis/full.
+
+    Attributes:
+        outputs: see `MixOutput`.
+        full: the velocity at which each axis counts as 1; m/s and rad/s, all above 0.
+    """
+
+    outputs: tuple[MixOutput, ...]
+    full: VelocityCommand
+
+    @cached_property
+    def _back(self) -> tuple[tuple[float, ...], ...]:
+        matrix = np.linalg.pinv(np.array([output.shares for output in self.outputs], dtype=float))
+        return tuple(tuple(float(cell) for cell in row) for row in matrix)
+
+    @cached_property
+    def _projection(self) -> tuple[tuple[float, ...], ...]:
+        matrix = np.array(self._back) @ np.array([output.shares for output in self.outputs], dtype=float)
+        return tuple(tuple(float(cell) for cell in row) for row in matrix.round(12))
+
+    @cached_property
+    def _blocked(self) -> tuple[tuple[int, float], ...]:
+        """The axes that go one way only, with the side that is open: a throttle has no reverse."""
+        found = []
+        for output in self.outputs:
+            moved = [axis for axis, share in enumerate(output.shares) if share]
+            rooms = (output.high - output.offset, output.offset - output.low)
+            if len(moved) == 1 and min(rooms) <= 0.0 < max(rooms):
+                side = 1.0 if (rooms[0] > 0.0) == (output.shares[moved[0]] > 0.0) else -1.0
+                found.append((moved[0], side))
+        return tuple(found)
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give each output; within its limits where the velocity is within reach."""
+        axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]
+        return {output.name: output.offset + weighted(output.shares, axes) for output in self.outputs}
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity that fits the outputs best."""
+        changes = [actuators[output.name] - output.offset for output in self.outputs]
+        vx, vy, vz, yaw_rate = (full * weighted(row, changes) for row, full in zip(self._back, self.full, strict=True))
+        return vx, vy, vz, yaw_rate
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the output nearest to its limit as a share of the way from its offset to there."""
+        most = 0.0 * vx
+        for output, value in zip(self.outputs, self.inverse(vx, vy, vz, yaw_rate).values(), strict=True):
+            change = value - output.offset
+            for way, room in ((change, output.high - output.offset), (-change, output.offset - output.low)):
+                most = larger(most, way / max(room, _NO_ROOM))
+        return most
+
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Give the limits of each output."""
+        return {output.name: (output.low, output.high) for output in self.outputs}
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Leave out what no output takes anything of."""
+        axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]
+        parts = [full * weighted(row, axes) for row, full in zip(self._projection, self.full, strict=True)]
+        for axis, side in self._blocked:
+            parts[axis] = side * larger(side * parts[axis], 0.0 * parts[axis])
+        x, y, z, turn = parts
+        return x, y, z, turn
+
+
+# Two surfaces that do two things each, and the throttle: which takes what. "up" is the elevator, nose up positive;
+# "turn" is roll or yaw to the left; a deflection is positive upwards, and to the left for a rudder.
+SURFACES: dict[str, tuple[MixOutput, ...]] = {
+    "elevon": (
+        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
+        MixOutput("left_elevon", (0.0, 0.0, 0.5, 0.5)),
+        MixOutput("right_elevon", (0.0, 0.0, 0.5, -0.5)),
+    ),
+    "v_tail": (
+        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
+        MixOutput("left_ruddervator", (0.0, 0.0, 0.5, 0.5)),
+        MixOutput("right_ruddervator", (0.0, 0.0, 0.5, -0.5)),
+    ),
+    # "sideways" is the flap, down positive: both flaperons go down together.
+    "flaperon": (
+        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
+        MixOutput("elevator", (0.0, 0.0, 1.0, 0.0)),
+        MixOutput("left_flaperon", (0.0, -0.5, 0.0, 0.5)),
+        MixOutput("right_flaperon", (0.0, -0.5, 0.0, -0.5)),
+    ),
+}

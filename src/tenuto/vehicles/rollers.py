@@ -1,0 +1,143 @@
+"""Wheels with rollers: mecanum, and omni wheels at any place and angle."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from tenuto.basics.number import Value, larger, weighted
+from tenuto.vehicles.base import Chassis
+
+
+class RollerWheel(NamedTuple):
+    """A wheel with rollers around its rim.
+
+    Attributes:
+        name: such as "front_left".
+        x, y: where it stands from the reference point, m.
+        angle: the direction in which it rolls when its motor turns forward, rad from straight ahead, left positive.
+        roller: the direction in which its rollers let it slide freely, rad from that: ±90° for an omni wheel, ±45° for
+            a mecanum wheel.
+    """
+
+    name: str
+    x: float
+    y: float
+    angle: float
+    roller: float = math.pi / 2.0
+
+
+@dataclass(frozen=True)
+class RollerWheels(Chassis):
+    """Any number of wheels with rollers; three that do not all point alike go any way.
+
+    A wheel turns by what its rollers do not let slide: with n across the free direction and d along the wheel,
+    speed = (v + yaw rate × place)·n / (radius·d·n). See "Introduction to Autonomous Mobile Robots", MIT Press, 2nd
+    edition, section 3.2.3 (Swedish wheel).
+
+    Attributes:
+        wheels: see `RollerWheel`. wheel_radius: m. max_wheel_speed: rad/s.
+    """
+
+    wheels: tuple[RollerWheel, ...]
+    wheel_radius: float
+    max_wheel_speed: float = math.inf
+
+    @cached_property
+    def rows(self) -> tuple[tuple[float, float, float], ...]:
+        """For each wheel, its speed for 1 m/s forward, 1 m/s to the left, and 1 rad/s."""
+        rows = []
+        for wheel in self.wheels:
+            free = wheel.angle + wheel.roller
+            across = (math.sin(free), -math.cos(free))
+            scale = self.wheel_radius * (math.cos(wheel.angle) * across[0] + math.sin(wheel.angle) * across[1])
+            turn = -wheel.y * across[0] + wheel.x * across[1]
+            rows.append((across[0] / scale, across[1] / scale, turn / scale))
+        return tuple(rows)
+
+    @cached_property
+    def _inverse_rows(self) -> tuple[tuple[float, ...], ...]:
+        matrix = np.linalg.pinv(np.array(self.rows))
+        return tuple(tuple(float(cell) for cell in row) for row in matrix)
+
+    @cached_property
+    def _projection(self) -> tuple[tuple[float, ...], ...] | None:
+        """What is left of a velocity that too few wheels can do only in part; None where all of it is."""
+        matrix = np.array(self._inverse_rows) @ np.array(self.rows)
+        if np.allclose(matrix, np.eye(3), atol=1e-9):
+            return None
+        return tuple(tuple(float(cell) for cell in row) for row in matrix)
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give the speed of each wheel, rad/s."""
+        return {
+            f"{wheel.name}_wheel": a * vx + b * vy + c * yaw_rate
+            for wheel, (a, b, c) in zip(self.wheels, self.rows, strict=True)
+        }
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity that fits all wheels best."""
+        speeds = [actuators[f"{wheel.name}_wheel"] for wheel in self.wheels]
+        vx, vy, yaw_rate = (weighted(row, speeds) for row in self._inverse_rows)
+        return vx, vy, 0.0 * vx, yaw_rate
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the speed of the fastest wheel as a share of what it can."""
+        most = 0.0 * vx
+        for a, b, c in self.rows:
+            most = larger(most, abs(a * vx + b * vy + c * yaw_rate))
+        return most / self.max_wheel_speed
+
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Give the limits of each wheel, rad/s."""
+        most = (-self.max_wheel_speed, self.max_wheel_speed)
+        return {f"{wheel.name}_wheel": most for wheel in self.wheels}
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Leave out what goes up, and what too few wheels, or wheels that all point alike, cannot do."""
+        if self._projection is None:
+            return vx, vy, 0.0 * vz, yaw_rate
+        x, y, turn = (a * vx + b * vy + c * yaw_rate for a, b, c in self._projection)
+        return x, y, 0.0 * vz, turn
+
+
+def mecanum(wheelbase: float, track: float, wheel_radius: float, max_wheel_speed: float = math.inf) -> RollerWheels:
+    """Make four mecanum wheels whose rollers, seen from above, point to the middle of the robot.
+
+    With half the wheelbase a and half the track b, a wheel's speed is (vx ∓ vy ∓ (a + b)·yaw rate)/radius.
+
+    Args:
+        wheelbase: between the axles, m. track: between the middles of the wheels of an axle, m.
+        wheel_radius: m. max_wheel_speed: rad/s.
+    """
+    a, b = wheelbase / 2.0, track / 2.0
+    diagonal = math.pi / 4.0
+    return RollerWheels(
+        (
+            RollerWheel("front_left", a, b, 0.0, diagonal),
+            RollerWheel("front_right", a, -b, 0.0, -diagonal),
+            RollerWheel("rear_left", -a, b, 0.0, -diagonal),
+            RollerWheel("rear_right", -a, -b, 0.0, diagonal),
+        ),
+        wheel_radius,
+        max_wheel_speed,
+    )
+
+
+def omni(count: int, radius: float, wheel_radius: float, max_wheel_speed: float = math.inf) -> RollerWheels:
+    """Make omni wheels evenly on a circle, each rolling along it anticlockwise, the first one straight ahead.
+
+    Args:
+        count: 3 or more. radius: of the circle, m. wheel_radius: m. max_wheel_speed: rad/s.
+    """
+    turns = [math.tau * number / count for number in range(count)]
+    wheels = tuple(
+        RollerWheel(f"wheel_{number + 1}", radius * math.cos(turn), radius * math.sin(turn), turn + math.pi / 2.0)
+        for number, turn in enumerate(turns)
+    )
+    return RollerWheels(wheels, wheel_radius, max_wheel_speed)

@@ -1,0 +1,333 @@
+"""Wheels that steer: cars, four-wheel steering, and modules that each turn and drive.
+
+All are one thing: a rigid body. A wheel at (x, y) moves over the ground with (vx − yaw rate·y, vy + yaw rate·x); it
+must point that way and roll at that speed, so all wheels turn about one instantaneous centre. See "Introduction to
+Autonomous Mobile Robots", MIT Press, 2nd edition, section 3.2; for cars this is Ackermann's geometry with an
+electronic differential.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import ClassVar, NamedTuple
+
+from tenuto.basics.number import Value, arctan2, cos, hypot, larger, ratio, side_of, sin, smaller, weighted
+from tenuto.vehicles.base import Chassis, ChassisLimits
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+_QUARTER = math.pi / 2.0
+
+
+class Wheel(NamedTuple):
+    """A wheel of a steered chassis.
+
+    Attributes:
+        name: such as "front_left".
+        x, y: where it stands from the reference point, m: forward and left positive.
+        max_angle: how far it steers to each side, rad; 0 for a fixed wheel.
+        driven: whether a motor turns it.
+    """
+
+    name: str
+    x: float
+    y: float
+    max_angle: float
+    driven: bool = True
+
+
+@dataclass(frozen=True)
+class SteeredWheels(Chassis):
+    """Wheels that steer up to an angle, on a rigid body.
+
+    Attributes:
+        wheels: see `Wheel`.
+        wheel_radius: m. max_wheel_speed: rad/s. steering_rate: how fast the wheels steer, rad/s.
+    """
+
+    ramp_way: ClassVar[str] = "rolling"
+
+    wheels: tuple[Wheel, ...]
+    wheel_radius: float
+    max_wheel_speed: float = math.inf
+    steering_rate: float = math.inf
+
+    @cached_property
+    def steers(self) -> tuple[Wheel, ...]:
+        """The wheels that steer."""
+        return tuple(wheel for wheel in self.wheels if wheel.max_angle > 0.0)
+
+    @cached_property
+    def _fixed(self) -> tuple[Wheel, ...]:
+        return tuple(wheel for wheel in self.wheels if wheel.max_angle == 0.0)
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give the angle of each steered wheel, rad, left positive, and the speed of each driven one, rad/s."""
+        found: dict[str, Value] = {}
+        for wheel in self.wheels:
+            # + 0.0 makes −0.0 a plain 0: the angle of standstill is 0, not half a turn.
+            ahead, left = vx - yaw_rate * wheel.y + 0.0, vy + yaw_rate * wheel.x + 0.0
+            if wheel.max_angle > 0.0:
+                # A wheel never points backwards: it rolls backwards instead.
+                back = side_of(ahead)
+                found[f"{wheel.name}_angle"] = arctan2(left * back, ahead * back)
+                speed = back * hypot(ahead, left)
+            else:
+                speed = ahead
+            if wheel.driven:
+                found[f"{wheel.name}_wheel"] = speed / self.wheel_radius
+        return found
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity that fits angles and speeds best: least squares over what each wheel says.
+
+        A driven wheel says how fast it rolls along its direction; every wheel says that it does not slide across it.
+        """
+        none = 0.0 * next(iter(actuators.values()))
+        sums, sides = [[none] * 3 for _ in range(3)], [none] * 3
+        for wheel in self.wheels:
+            angle = actuators.get(f"{wheel.name}_angle", none)
+            c, s = cos(angle), sin(angle)
+            rows = [((-s, c, wheel.x * c + wheel.y * s), none)]
+            if wheel.driven:
+                rows.append(((c, s, wheel.x * s - wheel.y * c), actuators[f"{wheel.name}_wheel"] * self.wheel_radius))
+            for row, value in rows:
+                for i in range(3):
+                    sides[i] = sides[i] + row[i] * value
+                    for j in range(3):
+                        sums[i][j] = sums[i][j] + row[i] * row[j]
+        vx, vy, yaw_rate = _solved(sums, sides)
+        return vx, vy, 0.0 * vx, yaw_rate
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the speed of the fastest wheel as a share of what it can."""
+        most = 0.0 * vx
+        for wheel in self.wheels:
+            if wheel.driven:
+                most = larger(most, hypot(vx - yaw_rate * wheel.y, vy + yaw_rate * wheel.x))
+        return most / (self.max_wheel_speed * self.wheel_radius)
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Keep forward speed, and lessen sideways and turn by one share, until no wheel steers further than it can.
+
+        With t the tangent of the largest angle, a wheel's own condition is |vy + w·x| ≤ t·|vx − w·y|, on the side to
+        which vx goes; for a share s of vy and w this is s·(|vy + w·x| + t·w·y·sign(vx)) ≤ t·|vx|.
+        """
+        for wheel in self._fixed:
+            # A fixed wheel cannot be pushed sideways: the turn decides, as the one that the driver steers.
+            vy = -yaw_rate * wheel.x
+        share = 1.0 + 0.0 * vx
+        side = side_of(vx)
+        for wheel in self.steers:
+            slope = math.tan(min(wheel.max_angle, _QUARTER - 1e-9))
+            need = abs(vy + yaw_rate * wheel.x) + slope * yaw_rate * wheel.y * side
+            most = ratio(slope * abs(vx), larger(need, 0.0 * need), math.inf)
+            share = smaller(share, most)
+        return vx, vy * share, 0.0 * vz, yaw_rate * share
+
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Give the limits of each angle, rad, and wheel, rad/s."""
+        found: dict[str, tuple[float, float]] = {}
+        for wheel in self.wheels:
+            if wheel.max_angle > 0.0:
+                found[f"{wheel.name}_angle"] = (-wheel.max_angle, wheel.max_angle)
+            if wheel.driven:
+                found[f"{wheel.name}_wheel"] = (-self.max_wheel_speed, self.max_wheel_speed)
+        return found
+
+    def limits(self) -> ChassisLimits:
+        """Say the fastest straight and turn, and the smallest radius of the reference point's path."""
+        vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
+        radius = math.hypot(vx, vy) / yaw_rate
+        straight = 1.0 / self.load(1.0, 0.0, 0.0, 0.0) if self.max_wheel_speed < math.inf else math.inf
+        turn = yaw_rate / self.load(vx, vy, 0.0, yaw_rate) if self.max_wheel_speed < math.inf else math.inf
+        return ChassisLimits(straight, 0.0, 0.0, turn, radius)
+
+    def actuators(
+        self,
+        command: VelocityCommand,
+        before: Mapping[str, float] | None = None,
+        dt: float = 0.0,
+        aim: VelocityCommand | None = None,
+    ) -> dict[str, float]:
+        """Give angles and speeds. At standstill the wheels point where ``aim`` would go, or stay as they are.
+
+        While a wheel is still steering, no faster than ``steering_rate``, it only rolls with the part of its speed
+        that lies along it.
+        """
+        if command == STANDSTILL:
+            found = dict.fromkeys(self.inverse(*command), 0.0)
+            angles = self.inverse(*self.possible(*aim)) if aim is not None and aim != STANDSTILL else before
+            if angles:
+                found |= {f"{wheel.name}_angle": angles[f"{wheel.name}_angle"] for wheel in self.steers}
+        else:
+            found = self.inverse(*command)
+        if before and self.steering_rate < math.inf:
+            for wheel in self.steers:
+                self._steer(found, before, wheel.name, self.steering_rate * dt)
+        return found
+
+    def _steer(self, found: dict[str, float], before: Mapping[str, float], name: str, most: float) -> None:
+        """Turn one wheel by at most so much, rad, and let it roll by what lies along it."""
+        wanted, was = found[f"{name}_angle"], before[f"{name}_angle"]
+        angle = min(max(wanted, was - most), was + most)
+        found[f"{name}_angle"] = angle
+        if f"{name}_wheel" in found:
+            found[f"{name}_wheel"] *= max(0.0, math.cos(wanted - angle))
+
+
+def _solved(sums: list[list[Value]], sides: list[Value]) -> tuple[Value, Value, Value]:
+    """Solve three equations by Cramer's rule, numbers or arrays; what cannot be told is 0."""
+    (a, b, c), (d, e, f), (g, h, i) = sums
+    x, y, z = sides
+    whole = a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)
+    return (
+        ratio(x * (e * i - f * h) - b * (y * i - f * z) + c * (y * h - e * z), whole, 0.0),
+        ratio(a * (y * i - f * z) - x * (d * i - f * g) + c * (d * z - y * g), whole, 0.0),
+        ratio(a * (e * z - y * h) - b * (d * z - y * g) + x * (d * h - e * g), whole, 0.0),
+    )
+
+
+def car(
+    wheelbase: float,
+    track: float,
+    wheel_radius: float,
+    max_steering: float,
+    max_wheel_speed: float = math.inf,
+    steering_rate: float = math.inf,
+    driven: str = "rear",
+) -> SteeredWheels:
+    """Make a car: two fixed wheels at the rear, two steered in front; its reference point is the rear axle's middle.
+
+    Args:
+        wheelbase: between the axles, m. track: between the middles of the tyres of an axle, m. wheel_radius: m.
+        max_steering: the angle of the inner wheel at full lock, rad.
+        max_wheel_speed, steering_rate: rad/s. driven: "rear", "front" or "all".
+    """
+    half = track / 2.0
+    front, rear = driven in ("front", "all"), driven in ("rear", "all")
+    return SteeredWheels(
+        (
+            Wheel("front_left", wheelbase, half, max_steering, front),
+            Wheel("front_right", wheelbase, -half, max_steering, front),
+            Wheel("rear_left", 0.0, half, 0.0, rear),
+            Wheel("rear_right", 0.0, -half, 0.0, rear),
+        ),
+        wheel_radius,
+        max_wheel_speed,
+        steering_rate,
+    )
+
+
+def four_wheel_steer(
+    wheelbase: float,
+    track: float,
+    wheel_radius: float,
+    max_steering: float,
+    max_wheel_speed: float = math.inf,
+    steering_rate: float = math.inf,
+) -> SteeredWheels:
+    """Make a chassis that steers and drives all four wheels. Its reference point is its middle; arguments as `car`."""
+    return SteeredWheels(
+        tuple(
+            Wheel(f"{end}_{side}", x * wheelbase / 2.0, y * track / 2.0, max_steering)
+            for end, x in (("front", 1.0), ("rear", -1.0))
+            for side, y in (("left", 1.0), ("right", -1.0))
+        ),
+        wheel_radius,
+        max_wheel_speed,
+        steering_rate,
+    )
+
+
+@dataclass(frozen=True)
+class SteeredModules(Chassis):
+    """Modules that each turn all the way round and drive: the robot goes any way without turning its body.
+
+    Attributes:
+        places: name → (x, y) from the reference point, m.
+        wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
+    """
+
+    ramp_way: ClassVar[str] = "straight"
+
+    places: tuple[tuple[str, float, float], ...]
+    wheel_radius: float
+    max_wheel_speed: float = math.inf
+    turn_rate: float = math.inf
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
+        found: dict[str, Value] = {}
+        for name, x, y in self.places:
+            ahead, left = vx - yaw_rate * y + 0.0, vy + yaw_rate * x + 0.0
+            found[f"{name}_angle"] = arctan2(left, ahead)
+            found[f"{name}_wheel"] = hypot(ahead, left) / self.wheel_radius
+        return found
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity that fits the wheels' velocities best: their mean, and the turn about the middle."""
+        count = len(self.places)
+        middle_x = sum(x for _, x, _ in self.places) / count
+        middle_y = sum(y for _, _, y in self.places) / count
+        spread = sum((x - middle_x) ** 2 + (y - middle_y) ** 2 for _, x, y in self.places)
+        aheads, lefts, turns = [], [], []
+        for name, x, y in self.places:
+            rim = actuators[f"{name}_wheel"] * self.wheel_radius
+            c, s = cos(actuators[f"{name}_angle"]), sin(actuators[f"{name}_angle"])
+            aheads.append(rim * c)
+            lefts.append(rim * s)
+            turns.append(rim * ((x - middle_x) * s - (y - middle_y) * c))
+        mean, fit = [1.0 / count] * count, [1.0 / spread] * count
+        ahead, left, turn = weighted(mean, aheads), weighted(mean, lefts), weighted(fit, turns)
+        return ahead + turn * middle_y, left - turn * middle_x, 0.0 * turn, turn
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the speed of the fastest wheel as a share of what it can."""
+        most = 0.0 * vx
+        for _, x, y in self.places:
+            most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
+        return most / (self.max_wheel_speed * self.wheel_radius)
+
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Give the limits of each angle, rad, and wheel, rad/s."""
+        found: dict[str, tuple[float, float]] = {}
+        for name, _, _ in self.places:
+            found[f"{name}_angle"] = (-math.pi, math.pi)
+            found[f"{name}_wheel"] = (-self.max_wheel_speed, self.max_wheel_speed)
+        return found
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Leave out what goes up."""
+        return vx, vy, 0.0 * vz, yaw_rate
+
+    def actuators(
+        self,
+        command: VelocityCommand,
+        before: Mapping[str, float] | None = None,
+        dt: float = 0.0,
+        aim: VelocityCommand | None = None,
+    ) -> dict[str, float]:
+        """Give angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
+
+        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it stays.
+        """
+        found = self.inverse(*command)
+        if not before:
+            return found
+        still = command == STANDSTILL
+        for name, _, _ in self.places:
+            was = before[f"{name}_angle"]
+            # The angle that is left, brought to −π…π; more than a quarter is shorter the other way round.
+            left = 0.0 if still else math.remainder(found[f"{name}_angle"] - was, math.tau)
+            side = 1.0
+            if abs(left) > _QUARTER + 1e-12:
+                left, side = left - math.copysign(math.pi, left), -1.0
+            # Without a limit it is there at once; infinity times no time would be no number.
+            most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
+            turned = left if abs(left) <= most else math.copysign(most, left)
+            found[f"{name}_angle"] = math.remainder(was + turned, math.tau)
+            found[f"{name}_wheel"] *= side * math.cos(left - turned)
+        return found

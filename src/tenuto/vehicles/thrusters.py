@@ -1,0 +1,164 @@
+"""Boats and underwater robots: thrusters at any place and direction."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from tenuto.basics.number import Value, weighted
+from tenuto.vehicles.allocation import Allocation
+from tenuto.vehicles.base import ROUNDING, Chassis
+from tenuto.vehicles.velocity import VelocityCommand
+
+# Less thrust than this, N, is none; and what rounding makes of a force, N, is none either.
+_NO_THRUST, _SLACK = 1e-9, 1e-7
+
+
+class Thruster(NamedTuple):
+    """A propeller or jet.
+
+    Attributes:
+        name: such as "left".
+        x, y: where it stands from the reference point, m: forward and left positive.
+        angle: the direction in which it pushes the robot when it turns forward, rad from straight ahead, left positive.
+        tilt: how much that direction points up, rad; a quarter turn pushes straight up.
+        most: its thrust forward, N. most_back: its thrust backward, N; 0 where it is not reversible.
+    """
+
+    name: str
+    x: float
+    y: float
+    angle: float = 0.0
+    tilt: float = 0.0
+    most: float = 10.0
+    most_back: float = 10.0
+
+
+class Drag(NamedTuple):
+    """What it takes to keep a speed: N per m/s along each axis, and N·m per rad/s; the linear drag of slow craft.
+
+    See T. I. Fossen, "Handbook of Marine Craft Hydrodynamics and Motion Control", Wiley, section 6.4.
+    """
+
+    forward: float
+    sideways: float
+    up: float
+    turn: float
+
+
+@dataclass(frozen=True)
+class Thrusters(Chassis):
+    """Any number of thrusters, which share the force that a velocity needs against the water's drag.
+
+    The force is F = drag·velocity, along each axis. It is shared by bounded least squares (see `Allocation`); where the
+    thrusters cannot push so hard, all of it is lessened by one share, so its direction is kept.
+
+    Attributes:
+        thrusters: see `Thruster`. drag: see `Drag`.
+    """
+
+    thrusters: tuple[Thruster, ...]
+    drag: Drag
+
+    @cached_property
+    def columns(self) -> tuple[tuple[float, float, float, float], ...]:
+        """For each thruster: force forward, to the left and up, and moment about z, of 1 N; m for the moment."""
+        found = []
+        for thruster in self.thrusters:
+            level = math.cos(thruster.tilt)
+            ahead, left = level * math.cos(thruster.angle), level * math.sin(thruster.angle)
+            found.append((ahead, left, math.sin(thruster.tilt), thruster.x * left - thruster.y * ahead))
+        return tuple(found)
+
+    @cached_property
+    def allocation(self) -> Allocation:
+        """How a force is shared."""
+        return Allocation(
+            list(zip(*self.columns, strict=True)),
+            [-thruster.most_back for thruster in self.thrusters],
+            [thruster.most for thruster in self.thrusters],
+        )
+
+    def force(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Give the force that a velocity needs: forward, left, up in N, and the moment about z in N·m."""
+        drag = self.drag
+        return vx * drag.forward, vy * drag.sideways, vz * drag.up, yaw_rate * drag.turn
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give the thrust of each thruster, N."""
+        force = self.force(vx, vy, vz, yaw_rate)
+        names = [f"{thruster.name}_thrust" for thruster in self.thrusters]
+        return dict(zip(names, _each(self.allocation.thrusts, force), strict=True))
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity at which the water takes up what the thrusters push."""
+        thrusts = [actuators[f"{thruster.name}_thrust"] for thruster in self.thrusters]
+        vx, vy, vz, yaw_rate = (
+            weighted([column[axis] for column in self.columns], thrusts) / drag for axis, drag in enumerate(self.drag)
+        )
+        return vx, vy, vz, yaw_rate
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the force as a share of the most that can be had in its direction."""
+        force = self.force(vx, vy, vz, yaw_rate)
+        return _each(lambda one: (self.allocation.load(one),), force)[0]
+
+    def bounds(self) -> dict[str, tuple[float, float]]:
+        """Give the limits of each thruster, N."""
+        return {f"{thruster.name}_thrust": (-thruster.most_back, thruster.most) for thruster in self.thrusters}
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Leave out the directions in which no thruster pushes."""
+        force = self.force(vx, vy, vz, yaw_rate)
+        parts = _each(self.allocation.reachable, force)
+        ahead, left, up, turn = (part / drag for part, drag in zip(parts, self.drag, strict=True))
+        return ahead, left, up, turn
+
+    @cached_property
+    def _facets(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the product with a velocity within reach is at most 1."""
+        drag = self.drag
+        scaled = [(tuple(n * d for n, d in zip(row, drag, strict=True)), end) for row, end in self.allocation.facets]
+        return tuple((a / end, b / end, c / end, d / end) for (a, b, c, d), end in scaled if end > _NO_THRUST)
+
+    @cached_property
+    def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the product with a velocity must not be above 0: no thruster pushes that way."""
+        drag = self.drag
+        rows = [row for row, end in self.allocation.facets if end <= _NO_THRUST]
+        rows += [tuple(side * n for n in row) for row in self.allocation.never for side in (1.0, -1.0)]
+        return tuple((a * drag[0], b * drag[1], c * drag[2], d * drag[3]) for a, b, c, d in rows)
+
+    def fits(self, command: VelocityCommand) -> bool:
+        """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""
+        vx, vy, vz, yaw_rate = command
+        slack = _SLACK * (abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+        for a, b, c, d in self._facets:
+            if a * vx + b * vy + c * vz + d * yaw_rate > 1.0 + ROUNDING:
+                return False
+        return all(a * vx + b * vy + c * vz + d * yaw_rate <= slack + _SLACK for a, b, c, d in self._walls)
+
+    def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
+        """Give the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
+        thrusts = {
+            f"{thruster.name}_thrust": shares.get(thruster.name, 0.0)
+            * (thruster.most if shares.get(thruster.name, 0.0) >= 0.0 else thruster.most_back)
+            for thruster in self.thrusters
+        }
+        return VelocityCommand(*self.forward(thrusts))
+
+
+def _each(
+    share: Callable[[tuple[float, ...]], tuple[float, ...]], force: tuple[Value, Value, Value, Value]
+) -> list[Value]:
+    """Ask something of one force, or of each of an array of forces in turn."""
+    first = force[0]
+    if isinstance(first, np.ndarray):
+        rows = np.array([share(tuple(row)) for row in np.stack(force, axis=-1).reshape(-1, 4).tolist()])
+        return [column.reshape(first.shape) for column in rows.T]
+    return list(share(force))
