@@ -15,7 +15,7 @@ from matplotlib.figure import Figure
 from tenuto import load_profile
 from tenuto.data import shipped
 from tenuto.figures import save_figure
-from tenuto.figures.robots import draw_robot, parts_of
+from tenuto.figures.robots import draw_robot
 from tenuto.figures.styles import corners_figure, steering_figure
 from tenuto.vehicles import (
     Aircraft,
@@ -88,8 +88,8 @@ def draw_vehicle(ax: Axes, name: str) -> None:
     command, _ = chassis.within_reach(command)
     does = chassis.actuators(command)
     draw_robot(ax, chassis, actuators=does, alpha=0.9)
-    reach = max((max(abs(part.x), abs(part.y)) for part in parts_of(chassis)), default=0.3)
-    wide = max((abs(part.y) for part in parts_of(chassis)), default=0.3)
+    reach = max((max(abs(part.x), abs(part.y)) for part in chassis.drawing().parts), default=0.3)
+    wide = max((abs(part.y) for part in chassis.drawing().parts), default=0.3)
     for tip, label in (((0.75 * reach, 0.0), "x"), ((0.0, 0.75 * wide), "y")):
         arrow = {"arrowstyle": "-|>", "color": BLUE, "lw": 1.6}
         ax.annotate("", (tip[1], tip[0]), (0.0, 0.0), arrowprops=arrow, zorder=8)

@@ -1,5 +1,6 @@
 """Reports, comparisons, measurements and proposals: against known truths and independent sums."""
 
+import dataclasses
 import json
 import math
 import re
@@ -145,8 +146,8 @@ def test_wheels_of_other_robots_are_measured_too(
 ) -> None:
     profile = tenuto.parse_profile(text)
     table = tenuto.replay(profile, shipped(f"{course}.csv")).to_frame()
-    true = {"wheel_radius": profile.chassis.wheel_radius * 1.06, **turns}  # type: ignore[union-attr]
-    real = profile.chassis.model_copy(update=true)
+    true = {"wheel_radius": profile.chassis.wheel_radius * 1.06, **turns}  # type: ignore[attr-defined]
+    real = dataclasses.replace(profile.chassis, **true)
     truth = Truth(0.0, 0.0, delay=0.05, noise=0.003, heading_noise=0.003)
     chassis = profile.model_copy(update={"chassis": real}).plan().chassis
     simulated_odometry(table, truth, chassis=chassis, rate=30.0).to_csv(tmp_path / "odometry.csv", index=False)

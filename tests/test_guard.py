@@ -1,6 +1,7 @@
 """The guard: no motion without permission, and whatever fails ends in a standstill with a reason."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -93,7 +94,7 @@ def test_each_fault_is_a_stop_with_its_reason_and_can_be_left(fault: str) -> Non
 
 
 def test_one_stick_in_its_corner_asks_no_more_than_an_end() -> None:
-    one_stick = MEDLAR.model_copy(update={"style": MEDLAR.style.model_copy(update={"sticks": 1})})
+    one_stick = MEDLAR.model_copy(update={"style": replace(MEDLAR.style, sticks=1)})  # type: ignore[call-arg]
     for profile, forward, turn in ((MEDLAR, 1.0, 1.0), (one_stick, 0.5, 0.5)):
         bench = Bench(profile)
         tick = bench.drive(3.0, forward=1.0, left=1.0)

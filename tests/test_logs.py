@@ -5,6 +5,7 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import jsonschema
@@ -13,7 +14,7 @@ import pytest
 from mcap.reader import make_reader
 
 import tenuto
-from helpers import MEDLAR, run
+from helpers import MEDLAR, Bench, pad, run
 from tenuto.data import shipped
 
 FORMS = ("csv", "jsonl", "parquet", "mcap")
@@ -62,22 +63,43 @@ def test_others_read_them_too(logs: Path) -> None:
     assert {tuple(one) for one in objects} == {tuple(parquet.columns)}
 
 
+def test_an_unfinished_log_is_read_up_to_its_last_second(tmp_path: Path) -> None:
+    bench = Bench()
+    sinks = [tenuto.open_sink(f"log:{tmp_path / 'run'}.{form}") for form in FORMS]
+    for sink in sinks:
+        sink.start(MEDLAR.plan())
+    for number in range(200):
+        tick = bench.step(pad())
+        for sink in sinks:
+            sink.write(tick)
+        if number in (40, 100, 199):
+            lasts = {form: tenuto.load_log(tmp_path / f"run.{form}")["time"].iloc[-1] for form in FORMS}
+            assert min(lasts.values()) > tick.time - 1.05, lasts
+    for sink in sinks:
+        sink.close()
+
+
 @pytest.mark.live
-def test_what_a_killed_process_leaves_is_read_up_to_its_last_second(tmp_path: Path) -> None:
+def test_what_a_killed_process_leaves_is_read(tmp_path: Path) -> None:
     to = [word for form in FORMS for word in ("--to", f"log:run.{form}")]
     profile = str(shipped("medlar.toml"))
     drive = [sys.executable, "-m", "tenuto", "drive", profile, "--source", "simulated:sticks", *to]
     with (tmp_path / "said").open("wb") as said:
         process = subprocess.Popen(drive, cwd=tmp_path, stdout=said, stderr=said)
+
+    def last_of(form: str) -> float:
+        with suppress(tenuto.RecordingError):  # nothing of it is on the disk yet
+            return float(tenuto.load_log(tmp_path / f"run.{form}")["time"].iloc[-1])
+        return 0.0
+
     until = time.monotonic() + 60
-    while not (tmp_path / "run.csv").exists() or (tmp_path / "run.csv").read_bytes().count(b"\n") < 120:
+    while min(map(last_of, FORMS)) <= 2.0:  # a thread for each, and a busy machine serves one later than another
         assert time.monotonic() < until, (tmp_path / "said").read_text()
-        time.sleep(0.1)
+        time.sleep(0.3)
     process.send_signal(signal.SIGKILL)
     process.wait()
     lasts = {form: tenuto.load_log(tmp_path / f"run.{form}")["time"].iloc[-1] for form in FORMS}
-    assert min(lasts.values()) > 2.0
-    assert max(lasts.values()) - min(lasts.values()) < 1.2, lasts
+    assert min(lasts.values()) > 2.0, lasts
 
 
 def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

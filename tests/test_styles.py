@@ -18,19 +18,16 @@ from tenuto.analysis.curves import responses
 from tenuto.data import shipped
 from tenuto.sim import Physics, simulated_robot
 from tenuto.sinks.simulated import SimulatedSink
-from tenuto.styles.all import (
-    AnyDirection,
-    Arcade,
-    Car,
-    Flight,
-    FourWheel,
-    Pressed,
-    Setting,
-    Style,
-    Tank,
-    ThrusterSticks,
-)
+from tenuto.styles.any_direction import AnyDirection
+from tenuto.styles.arcade import Arcade
+from tenuto.styles.base import Setting, Style
+from tenuto.styles.car import Car
+from tenuto.styles.flight import Flight
+from tenuto.styles.four_wheel import FourWheel
 from tenuto.styles.speeds import Speeds, Turning
+from tenuto.styles.tank import Tank
+from tenuto.styles.thrusters import ThrusterSticks
+from tenuto.styles.triggers import Pressed
 from tenuto.vehicles import Drag, SteeredWheels, Thruster, Thrusters, car, four_wheel_steer
 from tenuto.vehicles.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
 from tenuto.vehicles.velocity import STANDSTILL

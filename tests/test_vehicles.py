@@ -146,7 +146,7 @@ def test_there_and_back_within_reach_on_the_same_way(kind: str, data: st.DataObj
     assert kept == pytest.approx([axis * share for axis in possible], abs=1e-9)
     does = chassis.inverse(*kept)
     assert chassis.forward(does) == pytest.approx(kept, abs=2e-3 if kind == "boat" else 1e-6)
-    for name, (low, high) in chassis.bounds().items():
+    for name, (low, high, _) in chassis.bounds().items():
         assert low - 1e-6 * abs(low) - 1e-9 <= does[name] <= high + 1e-6 * abs(high) + 1e-9
     if 0.0 < share < 1.0:
         assert chassis.load(*kept) == pytest.approx(1.0)

@@ -5,15 +5,9 @@ from __future__ import annotations
 import math
 
 from tenuto.analysis.measure import Measured, Value
-from tenuto.profile.chassis import SkidTable, WheelsBase
 from tenuto.profile.patch import Change
 from tenuto.profile.schema import Profile
-
-# Kind of vehicle → the one measure that makes turning of its wheels' speeds. Others have more than one: where wheels
-# steer, their angles and their speeds both turn the robot, and one scale cannot tell which of them is wrong.
-_TURNS_BY = {
-    "differential": "track", "skid_steer": "effective_track", "tracked": "effective_track", "omni": "radius",
-}  # fmt: skip
+from tenuto.vehicles.base import WheelsOptions
 
 
 def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
@@ -30,12 +24,11 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
     """
     chassis = profile.chassis
     ahead, turning = (found.responses.get(axis) for axis in ("vx", "yaw_rate"))
-    if not isinstance(chassis, WheelsBase) or ahead is None:
+    if not isinstance(chassis, WheelsOptions) or ahead is None:
         return {}
     s = ahead.scale
     result = {"wheel_radius": Value(chassis.wheel_radius * s.value, chassis.wheel_radius * s.plus_minus, s.seconds)}
-    key = _TURNS_BY.get(chassis.kind, "")
-    now = _now(profile, key) if key else None
+    key, now = chassis.turns_by, chassis.turning_length()
     if turning is not None and turning.scale.value > 0.0 and now is not None:
         w = turning.scale
         value = now * s.value / w.value
@@ -57,12 +50,11 @@ def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
 
 
 def _now(profile: Profile, key: str) -> float | None:
-    """Give what the profile says, m; None where it says nothing, as of omni wheels that are placed one by one."""
+    """Return what the profile says, m; None where it says nothing, as of omni wheels that are placed one by one."""
     chassis = profile.chassis
-    value = getattr(chassis, key, None)
-    if value is None and isinstance(chassis, SkidTable) and chassis.centre_left and chassis.centre_right:
-        return chassis.centre_left + chassis.centre_right
-    return value if isinstance(value, float) else None
+    if key == chassis.turns_by:
+        return chassis.turning_length()
+    return chassis.wheel_radius if isinstance(chassis, WheelsOptions) else None
 
 
 def _metres(value: Value) -> str:

@@ -19,7 +19,7 @@ from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import fastest
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
-from tenuto.styles.all import Setting
+from tenuto.styles.base import Setting
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from tenuto.profile.schema import Profile
 from tenuto.sticks.control import ControlPlan, StickPlan, stick_zone
 from tenuto.sticks.curve import resolution_of
 from tenuto.sticks.shaping import dead_zone
-from tenuto.styles.all import Setting
+from tenuto.styles.base import Setting
 from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:

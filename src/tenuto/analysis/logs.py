@@ -145,8 +145,10 @@ def _parquet(path: Path) -> pd.DataFrame:
         return pd.read_parquet(path)
     import pyarrow as pa
 
-    batches = []
-    stream = pa.ipc.open_stream(unfinished.read_bytes())
+    batches, written = [], unfinished.read_bytes()
+    if not written:
+        raise ValueError("it is empty: its first second was not written yet")
+    stream = pa.ipc.open_stream(written)
     with suppress(OSError, pa.ArrowInvalid):  # the last one was being written
         batches.extend(stream)
     table: pd.DataFrame = pa.Table.from_batches(batches, stream.schema).to_pandas()

@@ -51,3 +51,7 @@ class SinkError(TenutoError):
 
 class CalibrationError(TenutoError):
     """A calibration that cannot be read, kept or used; the message names file, key and value."""
+
+
+class KindError(TenutoError):
+    """A package offers a kind of thing that cannot be used; the message names the package."""

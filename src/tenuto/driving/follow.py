@@ -20,7 +20,7 @@ from tenuto.driving.selection import SelectionPlan
 from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.switches import SwitchPlan
 from tenuto.sticks.travel import Travel
-from tenuto.styles.all import Setting, Style
+from tenuto.styles.base import Setting, Style
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import VelocityCommand

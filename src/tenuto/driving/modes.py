@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tenuto.driving.limits import Limits
 from tenuto.driving.outputs import OutputPlan
 from tenuto.sticks.switches import Switch
-from tenuto.styles.all import Style
+from tenuto.styles.base import Style
 from tenuto.styles.speeds import Speeds
 
 

@@ -13,7 +13,7 @@ from tenuto.driving.modes import ModePlan
 from tenuto.driving.outputs import ActionPlan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.sticks.control import ControlPlan, StickPlan
-from tenuto.styles.all import Style
+from tenuto.styles.base import Style
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.actuators import ActuatorPlan
 from tenuto.vehicles.base import Chassis

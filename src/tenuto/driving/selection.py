@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from tenuto.driving.modes import FULL_SPEED, NO_CHOICE, Choice, ChoicePlan, Level, LevelPlan, ModePlan, Trim, TrimPlan
 from tenuto.sticks.switches import SwitchPlan, make_switch
-from tenuto.styles.all import Setting
+from tenuto.styles.base import Setting
 
 
 @dataclass(frozen=True, slots=True)

@@ -57,8 +57,8 @@ def plot_saturation(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
     """Draw each actuator as a share of its end over time; shaded where more was asked for than the vehicle can do."""
     time = table["time"].to_numpy()
     bounds = plan.chassis.bounds()
-    for (name, (low, high)), colour in zip(bounds.items(), COLOURS * 3, strict=False):
-        most = max(abs(low), abs(high))
+    for (name, bound), colour in zip(bounds.items(), COLOURS * 3, strict=False):
+        most = bound.most
         if math.isfinite(most) and most > 0.0:
             ax.plot(time, table[f"actuators.{name}"] / most, color=colour, linewidth=1.1, label=name.replace("_", " "))
     ax.fill_between(

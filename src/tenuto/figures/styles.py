@@ -10,9 +10,9 @@ import numpy as np
 from tenuto.figures.drive import BLUE, GREY, ORANGE
 from tenuto.figures.robots import draw_robot, turning_centre
 from tenuto.motion.odometry import along_arc
-from tenuto.styles.mixing import CORNERS, STEERING_KINDS, in_corner
+from tenuto.styles.four_wheel import STEERING_KINDS, four_wheel_demand
+from tenuto.styles.mixing import CORNERS, in_corner
 from tenuto.vehicles import SteeredWheels
-from tenuto.vehicles.velocity import four_wheel_demand
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -68,7 +68,8 @@ def plot_steering(ax: Axes, chassis: SteeredWheels, kind: str, angle: float, rea
 
     Args:
         ax: where to draw. chassis: a robot that steers four wheels.
-        kind: one of `mixing.STEERING_KINDS`. angle: of the axles at the end of the stick, rad. rear_share: 0…1.
+        kind: one of `tenuto.styles.four_wheel.STEERING_KINDS`. angle: of the axles at the end of the stick, rad.
+        rear_share: 0…1.
     """
     front, rear = STEERING_KINDS[kind]
     wheelbase = chassis.wheels[0].x - chassis.wheels[-1].x

@@ -8,6 +8,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from tenuto.basics.layouts import ControlInfo, control_info
+from tenuto.basics.options import Role, named
 from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
@@ -30,9 +31,9 @@ from tenuto.profile.choices import (
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import reach_of, seen_by
 from tenuto.profile.speeds import full_velocity
-from tenuto.profile.styles import AnyDirectionTable
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
 from tenuto.sticks.switches import SwitchPlan, thresholds_between
+from tenuto.styles.base import StyleOptions
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import ActuatorPlan
 
@@ -119,17 +120,11 @@ def _driver(profile: Profile, name: str, calibration: Calibration | None) -> Dri
 
 def actuator_plans(profile: Profile, chassis: Chassis) -> Iterator[ActuatorPlan]:
     """Give the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
-    for name, (low, high) in chassis.bounds().items():
-        tables = [profile.actuators.get(group) for group in (group_of(name), name)]
+    for name, bounds in chassis.bounds().items():
+        tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
         said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
         if said.get("form") is not None:
-            yield ActuatorPlan(name, **{"full": max(abs(low), abs(high)), **said})
-
-
-def group_of(actuator: str) -> str:
-    """Give the group that an actuator belongs to: "wheels", "angles", "thrusts" or "others"."""
-    ending = actuator.rpartition("_")[2]
-    return {"wheel": "wheels", "track": "wheels", "angle": "angles", "thrust": "thrusts"}.get(ending, "others")
+            yield ActuatorPlan(name, **{"full": bounds.most, **said})
 
 
 def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
@@ -149,17 +144,24 @@ def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
     }
     for name, trim in profile.trims.items():
         pressed |= {f"trims.{name}.up": trim.up, f"trims.{name}.down": trim.down}
-    pressed |= {f"{place}.heading_zero": table.heading_zero for place, table in heading_styles(profile)}
+    for place, style in styles_of(profile):
+        pressed |= {f"{place}.{key}": name for key, name in named(style, Role.PRESSED)}
     pressed |= {f"actions.{name}.press": action.press for name, action in profile.actions.items()}
     pressed |= {f"drivers.{name}.given_by": driver.given_by for name, driver in profile.drivers.items()}
     yield from ((key, name) for key, name in pressed.items() if name is not None)
     yield from _pressed_for_outputs(profile)
 
 
-def heading_styles(profile: Profile) -> list[tuple[str, AnyDirectionTable]]:
-    """List the styles that know a heading, with the key of their table."""
-    styles = [("style", profile.style), *((f"modes.{name}.style", mode.style) for name, mode in profile.modes.items())]
-    return [(key, style) for key, style in styles if isinstance(style, AnyDirectionTable) and style.heading is not None]
+def styles_of(profile: Profile) -> list[tuple[str, StyleOptions]]:
+    """List the styles of a profile and of its modes, with the key of their table."""
+    own = [(f"modes.{name}.style", mode.style) for name, mode in profile.modes.items()]
+    return [("style", profile.style), *((key, style) for key, style in own if style is not None)]
+
+
+def headings(profile: Profile) -> list[tuple[str, str, str | None]]:
+    """List the styles that know a heading: the key of their table, what measures it, what sets its zero."""
+    found = [(key, style.measured_heading()) for key, style in styles_of(profile)]
+    return [(key, *heading) for key, heading in found if heading is not None]
 
 
 def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
@@ -295,7 +297,7 @@ class _Builder:
         if (share := profile.rear_share) is not None:
             begin = share.steps.index(share.begin) if share.begin is not None else len(share.steps) - 1
             rear = LevelPlan(tuple(share.steps), begin, share.more, share.less)
-        headings = [style for _, style in heading_styles(profile)]
+        _, heading, heading_zero = next(iter(headings(profile)), ("", None, None))
         pressed = dict.fromkeys(name for _, name in pressed_names(profile) if name not in profile.switches)
         return SelectionPlan(
             (
@@ -308,8 +310,8 @@ class _Builder:
             levels,
             steering,
             rear,
-            headings[0].heading if headings else None,
-            headings[0].heading_zero if headings else None,
+            heading,
+            heading_zero,
             tuple(
                 TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.knob)
                 for name, trim in profile.trims.items()

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field
 
+from tenuto.profile.kind_tables import any_of
 from tenuto.profile.quantities import Time
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
-from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
+from tenuto.styles.base import STYLES, StyleOptions
+
+if TYPE_CHECKING:
+    AnyStyle = StyleOptions
+else:
+    AnyStyle = any_of(STYLES)
 
 _READS = "a control of the device, or the name of one under [controls]"
 _PRESSED = "a switch, or a control that is pressed"
@@ -175,7 +181,7 @@ class ModeTable(Table):
 
     fallback: bool = Field(default=False, description="true or false")
     may_start: bool = Field(default=True, description="true or false")
-    style: StyleTable | None = Field(default=None, description="a table like [style], whole")
+    style: AnyStyle | None = Field(default=None, description="a table like [style], whole")
     speeds: SpeedsTable | None = Field(default=None, description="a table like [speeds]")
     limits: LimitsTable | None = Field(default=None, description="a table like [limits]")
     rates: Name | None = Field(default=None, description="the name of a set of rates under [rates]")

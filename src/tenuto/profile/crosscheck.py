@@ -6,6 +6,8 @@ from collections.abc import Iterator
 
 from tenuto.basics.errors import Problem
 from tenuto.basics.layouts import LAYOUTS, ControlInfo, control_info
+from tenuto.basics.options import Role
+from tenuto.profile.build import styles_of
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import SourceTable, drivers_problems, seen_by
 from tenuto.profile.namecheck import driving_names, names_problems, unknown
@@ -122,15 +124,13 @@ def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Probl
 
 
 def _style(profile: Profile) -> Iterator[Problem]:
-    places = [("", profile.style), *((f"modes.{name}.", mode.style) for name, mode in profile.modes.items())]
-    for place, style in places:
+    for place, style in styles_of(profile):
         taken: dict[str, str] = {}
-        for key, name in style.named_controls().items() if style is not None else ():
+        for key, name in style.driving().items():
             if name not in profile.controls:
-                known = tuple(profile.controls)
-                yield unknown(f"{place}style.{key}", "the name of a control under [controls]", name, known)
+                yield unknown(f"{place}.{key}", Role.READS, name, tuple(profile.controls))
             elif name in taken:
-                yield Problem(f"{place}style.{key}", f"another control than style.{taken[name]}", f'"{name}"')
+                yield Problem(f"{place}.{key}", f"another control than style.{taken[name]}", f'"{name}"')
             taken.setdefault(name, key)
 
 

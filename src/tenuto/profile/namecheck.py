@@ -9,7 +9,8 @@ from itertools import pairwise
 
 from tenuto.basics.errors import Problem
 from tenuto.basics.layouts import LAYOUTS, control_info
-from tenuto.profile.build import actuator_plans, group_of, heading_styles, pressed_names, read_names
+from tenuto.basics.options import Role, expected, named
+from tenuto.profile.build import actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ContactOutput, ContactTable, LevelsOutput, ModeTable, PositionsTable
 from tenuto.profile.schema import Profile
 from tenuto.profile.speeds import full_velocity
@@ -21,8 +22,7 @@ _CONTROL = "the name of a control under [controls]"
 
 def driving_names(profile: Profile) -> set[str]:
     """Give the names of all controls that drive in any mode."""
-    styles = [profile.style, *(mode.style for mode in profile.modes.values())]
-    return {name for style in styles if style is not None for name in style.named_controls().values()}
+    return {name for _, style in styles_of(profile) for name in style.driving().values()}
 
 
 def names_problems(profile: Profile) -> list[Problem]:
@@ -147,20 +147,19 @@ def _outputs(profile: Profile) -> Iterator[Problem]:
 def _vehicle(profile: Profile) -> Iterator[Problem]:
     missing = profile.chassis.missing()
     if missing is not None:
-        field = type(profile.chassis).model_fields[missing]
-        yield Problem(f"chassis.{missing}", field.description or "", "nothing", "add it")
+        yield Problem(f"chassis.{missing}", expected(profile.chassis, missing), "nothing", "add it")
         return
     chassis = profile.chassis.chassis(full_velocity(profile.speeds.speeds()))
-    styles = [("style", profile.style), *((f"modes.{name}.style", mode.style) for name, mode in profile.modes.items())]
-    for key, style in styles:
-        if style is not None and (misfit := style.misfit(chassis)) is not None:
-            yield Problem(f"{key}.{misfit[0]}", misfit[1], misfit[2])
-    first = next((table for _, table in heading_styles(profile)), None)
-    for key, table in heading_styles(profile):
-        if first is not None and (table.heading, table.heading_zero) != (first.heading, first.heading_zero):
-            yield Problem(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{table.heading}"')
-        if table.heading not in profile.controls:
-            yield unknown(f"{key}.heading", _CONTROL, str(table.heading), profile.controls)
+    for key, style in styles_of(profile):
+        if (misfit := style.misfit(chassis)) is not None:
+            yield Problem(f"{key}.{misfit.key}", misfit.expected, misfit.found)
+        for option, name in named(style, Role.READS):
+            if name not in profile.controls:
+                yield unknown(f"{key}.{option}", Role.READS, name, profile.controls)
+    known = headings(profile)
+    for key, heading, zero in known[1:]:
+        if (heading, zero) != known[0][1:]:
+            yield Problem(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
     yield from _sinks(profile, chassis)
     yield from _actuators(profile, chassis)
 
@@ -176,7 +175,7 @@ def _sinks(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
 
 def _actuators(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
     bounds = chassis.bounds()
-    groups = {group_of(name) for name in bounds}
+    groups = {bound.quantity.group for bound in bounds.values()}
     for name in profile.actuators:
         if name not in bounds and name not in groups:
             yield unknown(

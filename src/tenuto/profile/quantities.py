@@ -1,108 +1,32 @@
-"""Quantities in a profile: a number in SI, or text with a unit such as ``"90 deg/s"``."""
+"""Quantities as keys of a profile: a number in SI, or text with a unit such as ``"90 deg/s"``."""
 
 from __future__ import annotations
 
-import math
-import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
-
-@dataclass(frozen=True, slots=True)
-class Dimension:
-    """What is measured, its unit in SI, and the other units it may be given in (unit → factor to SI)."""
-
-    name: str
-    unit: str
-    others: dict[str, float]
-
-    def units(self) -> dict[str, float]:
-        """Give every unit of the dimension with its factor to SI."""
-        return {self.unit: 1.0, **self.others}
-
-
-_DEG = math.pi / 180.0
-LENGTH = Dimension("length", "m", {"cm": 0.01, "mm": 0.001})
-TIME = Dimension("time", "s", {"ms": 0.001})
-FREQUENCY = Dimension("frequency", "Hz", {"kHz": 1000.0})
-SPEED = Dimension("speed", "m/s", {"cm/s": 0.01, "mm/s": 0.001, "km/h": 1 / 3.6})
-TURN_SPEED = Dimension("turning speed", "rad/s", {"deg/s": _DEG, "rev/min": math.tau / 60, "rev/s": math.tau})
-ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.001})
-TURN_ACCELERATION = Dimension("turning acceleration", "rad/s^2", {"deg/s^2": _DEG, "rev/s^2": math.tau})
-JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
-TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
-ANGLE = Dimension("angle", "rad", {"deg": _DEG})
-FORCE = Dimension("force", "N", {"kN": 1000.0})
-DIMENSIONS = (
-    ANGLE,
-    FORCE,
-    LENGTH,
-    TIME,
-    FREQUENCY,
-    SPEED,
-    TURN_SPEED,
+from tenuto.basics.quantities import (
     ACCELERATION,
-    TURN_ACCELERATION,
+    ANGLE,
+    FREQUENCY,
     JERK,
+    LENGTH,
+    SPEED,
+    TIME,
+    TURN_ACCELERATION,
     TURN_JERK,
+    TURN_SPEED,
+    Dimension,
+    parse_quantity,
 )
 
-_QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(\S.*?)?\s*")
-# Other ways in which people write the same unit.
-_SPELLINGS = {
-    "°": "deg",
-    "²": "^2",
-    "s2": "s^2",
-    "³": "^3",
-    "s3": "s^3",
-    "rpm": "rev/min",
-    "metres": "m",
-    "seconds": "s",
-    "hz": "Hz",
-}
 
+def quantity(dimension: Dimension, *, signed: bool = False) -> Callable[[object], float]:
+    """Make a reader of quantities of a dimension, above zero if they are not ``signed``."""
 
-def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False) -> float:
-    """Read a quantity, as a number in SI or as text with a unit; above zero if it is not ``signed``.
-
-    Raises:
-        ValueError: when it is neither, when its unit is of another dimension, or when it is not a
-            finite number above zero. The text says what would be right.
-    """
-    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
-        raise ValueError(f'write it like 1.0 or "1.0 {dimension.unit}"')
-    number, unit = _split(value, dimension)
-    if unit not in dimension.units():
-        for other in DIMENSIONS:
-            if unit in other.units():
-                raise ValueError(f"{unit} measures {other.name}, and this is a {dimension.name}")
-        raise ValueError(f"units for a {dimension.name} are {', '.join(dimension.units())}")
-    result = number * dimension.units()[unit]
-    if not (math.isfinite(result) and (signed or result > 0.0)):
-        raise ValueError("it must be finite" if signed else "it must be finite and above zero")
-    return result
-
-
-def _split(value: float | str, dimension: Dimension) -> tuple[float, str]:
-    if not isinstance(value, str):
-        return float(value), dimension.unit
-    match = _QUANTITY.fullmatch(value)
-    if match is None:
-        raise ValueError(f'write it like "1.0 {dimension.unit}"')
-    if match[2] is None:
-        raise ValueError(f'text needs a unit: "{match[1]} {dimension.unit}"')
-    unit = match[2].replace(" ", "")
-    if unit not in dimension.units():
-        for spelling, plain in _SPELLINGS.items():
-            unit = unit.replace(spelling, plain)
-    return float(match[1]), unit
-
-
-def _validator(dimension: Dimension, *, signed: bool = False) -> Callable[[object], float]:
     def read(value: object) -> float:
         try:
             return parse_quantity(value, dimension, signed=signed)
@@ -112,21 +36,20 @@ def _validator(dimension: Dimension, *, signed: bool = False) -> Callable[[objec
     return read
 
 
-Length = Annotated[float, BeforeValidator(_validator(LENGTH))]
-SignedLength = Annotated[float, BeforeValidator(_validator(LENGTH, signed=True))]
-Angle = Annotated[float, BeforeValidator(_validator(ANGLE))]
-SignedAngle = Annotated[float, BeforeValidator(_validator(ANGLE, signed=True))]
-Force = Annotated[float, BeforeValidator(_validator(FORCE))]
-Time = Annotated[float, BeforeValidator(_validator(TIME))]
-Frequency = Annotated[float, BeforeValidator(_validator(FREQUENCY))]
-Speed = Annotated[float, BeforeValidator(_validator(SPEED))]
-SignedSpeed = Annotated[float, BeforeValidator(_validator(SPEED, signed=True))]
-SignedTurnSpeed = Annotated[float, BeforeValidator(_validator(TURN_SPEED, signed=True))]
-TurnSpeed = Annotated[float, BeforeValidator(_validator(TURN_SPEED))]
-Acceleration = Annotated[float, BeforeValidator(_validator(ACCELERATION))]
-TurnAcceleration = Annotated[float, BeforeValidator(_validator(TURN_ACCELERATION))]
-Jerk = Annotated[float, BeforeValidator(_validator(JERK))]
-TurnJerk = Annotated[float, BeforeValidator(_validator(TURN_JERK))]
+Length = Annotated[float, BeforeValidator(quantity(LENGTH))]
+SignedLength = Annotated[float, BeforeValidator(quantity(LENGTH, signed=True))]
+Angle = Annotated[float, BeforeValidator(quantity(ANGLE))]
+SignedAngle = Annotated[float, BeforeValidator(quantity(ANGLE, signed=True))]
+Time = Annotated[float, BeforeValidator(quantity(TIME))]
+Frequency = Annotated[float, BeforeValidator(quantity(FREQUENCY))]
+Speed = Annotated[float, BeforeValidator(quantity(SPEED))]
+SignedSpeed = Annotated[float, BeforeValidator(quantity(SPEED, signed=True))]
+SignedTurnSpeed = Annotated[float, BeforeValidator(quantity(TURN_SPEED, signed=True))]
+TurnSpeed = Annotated[float, BeforeValidator(quantity(TURN_SPEED))]
+Acceleration = Annotated[float, BeforeValidator(quantity(ACCELERATION))]
+TurnAcceleration = Annotated[float, BeforeValidator(quantity(TURN_ACCELERATION))]
+Jerk = Annotated[float, BeforeValidator(quantity(JERK))]
+TurnJerk = Annotated[float, BeforeValidator(quantity(TURN_JERK))]
 
 
 def _halves(low: float, high: float) -> Callable[[object], tuple[float, float]]:

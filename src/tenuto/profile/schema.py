@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field, model_validator
 
 from tenuto.basics.html import html_table
 from tenuto.calibration.store import Calibration
 from tenuto.driving.plan import Plan
+from tenuto.profile.actuators import ActuatorTable
 from tenuto.profile.build import build_plan
-from tenuto.profile.chassis import ActuatorTable, ChassisTable
 from tenuto.profile.choices import (
     ActionTable,
     AnyOutput,
+    AnyStyle,
     AnySwitch,
     ChooseTable,
     LevelsTable,
@@ -24,11 +25,17 @@ from tenuto.profile.choices import (
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
 from tenuto.profile.drivers import DistanceTable, DriverTable, FeedbackTable, SourceTable, filled_drivers
+from tenuto.profile.kind_tables import any_of
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.sinks import SinkTable
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
-from tenuto.profile.styles import StyleTable
 from tenuto.profile.table import Name, Table
+from tenuto.vehicles.base import VEHICLES, VehicleOptions
+
+if TYPE_CHECKING:
+    AnyVehicle = VehicleOptions
+else:
+    AnyVehicle = any_of(VEHICLES)
 
 
 class GuardTable(Table):
@@ -85,7 +92,7 @@ class Profile(Table):
     trims: dict[str, TrimTable] = Field(default={}, description="tables [trims.NAME]")
     rates: dict[str, RatesTable] = Field(default={}, description="tables [rates.NAME]")
     switches: dict[str, AnySwitch] = Field(default={}, description="tables [switches.NAME]")
-    style: StyleTable = Field(description="a table [style]")
+    style: AnyStyle = Field(description="a table [style]")
     speeds: SpeedsTable = Field(description="a table [speeds]")
     limits: LimitsTable = Field(description="a table [limits]")
     guard: GuardTable = Field(description="a table [guard]")
@@ -95,7 +102,7 @@ class Profile(Table):
     rear_share: RearShareTable | None = Field(default=None, description="a table [rear_share]")
     outputs: dict[str, AnyOutput] = Field(default={}, description="tables [outputs.NAME]")
     actions: dict[str, ActionTable] = Field(default={}, description="tables [actions.NAME]")
-    chassis: ChassisTable = Field(description="a table [chassis]")
+    chassis: AnyVehicle = Field(description="a table [chassis]")
     actuators: dict[str, ActuatorTable] = Field(default={}, description="tables [actuators.NAME]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
     sinks: dict[str, SinkTable] = Field(default={}, description="tables [sinks.NAME]")

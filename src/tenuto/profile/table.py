@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -13,3 +13,5 @@ class Table(BaseModel):
     """A table: unknown keys are errors, and nothing is guessed."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True, allow_inf_nan=False)
+    # The options that this was made from; None for a table that is written out.
+    made_of: ClassVar[Any] = None

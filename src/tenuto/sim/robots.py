@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.motion.odometry import along_arc
-from tenuto.vehicles import Aircraft, Chassis, Thrusters
+from tenuto.vehicles import Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Actuators and speeds count as constant for this long, s, while the pose is integrated.
@@ -76,6 +76,7 @@ class SimulatedRobot:
         self._random = random.Random(self.physics.seed)
         self._command = dict.fromkeys(chassis.actuators(STANDSTILL), 0.0)
         self._bounds = chassis.bounds()
+        self._steers = frozenset(name for name, one in self._bounds.items() if not one.quantity.drives)
         self._largest = dict.fromkeys(self._command, 0.0)
         self.actuators = dict(self._command)
         self._body = STANDSTILL
@@ -92,7 +93,7 @@ class SimulatedRobot:
     @property
     def standing(self) -> bool:
         """Whether it stands, and nothing on it that drives still moves."""
-        moving = (value for name, value in self.actuators.items() if not name.endswith("_angle"))
+        moving = (value for name, value in self.actuators.items() if name not in self._steers)
         return max(map(abs, (*self._body, *moving)), default=0.0) < _STANDING_BELOW
 
     def command(self, actuators: Mapping[str, float], valid_for: float = math.inf, power: bool = True) -> None:
@@ -103,12 +104,12 @@ class SimulatedRobot:
             valid_for: after so long without another command the robot stops by itself, s.
             power: without it the robot rolls out as if nothing were commanded.
         """
-        drives = [value for name, value in actuators.items() if not name.endswith("_angle")]
+        drives = [value for name, value in actuators.items() if name not in self._steers]
         self._watchdog.feed(self.now.time, valid_for, not any(drives))
         if not power or not self._watchdog.may_move(self.now.time):
-            actuators = {name: value if name.endswith("_angle") else 0.0 for name, value in actuators.items()}
+            actuators = {name: value if name in self._steers else 0.0 for name, value in actuators.items()}
         for name, value in actuators.items():
-            low, high = self._bounds[name]
+            low, high, _ = self._bounds[name]
             self._command[name] = min(max(value, low), high)
             self._largest[name] = max(self._largest[name], abs(value))
 
@@ -119,7 +120,7 @@ class SimulatedRobot:
         dt = seconds / steps
         for step in range(steps):
             if not self._watchdog.may_move(time + step * dt):
-                self._command |= {name: 0.0 for name in self._command if not name.endswith("_angle")}
+                self._command |= {name: 0.0 for name in self._command if name not in self._steers}
             self._turn_motors(dt)
             self._body = vx, vy, vz, yaw_rate = self._move(dt)
             x, y, heading = along_arc(x, y, heading, vx * dt, vy * dt, yaw_rate * dt)
@@ -141,7 +142,7 @@ class SimulatedRobot:
         share = 1.0 - math.exp(-dt / self.physics.motor_lag)
         for name, command in self._command.items():
             value = self.actuators[name]
-            stuck = abs(command) < self.physics.friction * self._largest[name] and not name.endswith("_angle")
+            stuck = abs(command) < self.physics.friction * self._largest[name] and name not in self._steers
             self.actuators[name] = value + share * ((0.0 if stuck else command) - value)
 
     def _move(self, dt: float) -> VelocityCommand:
@@ -150,7 +151,7 @@ class SimulatedRobot:
         felt = self.actuators
         if slip:
             felt = {
-                name: value if name.endswith("_angle") else value * (1.0 - slip * self._random.uniform(0.0, 2.0))
+                name: value if name in self._steers else value * (1.0 - slip * self._random.uniform(0.0, 2.0))
                 for name, value in felt.items()
             }
         driven = self.chassis.forward(felt)
@@ -161,29 +162,22 @@ class SimulatedRobot:
 
 
 class SimulatedBoat(SimulatedRobot):
-    """A boat or underwater robot: thrust against mass and linear drag, m·v' = F − d·v, exact over each step."""
-
-    def __init__(self, chassis: Thrusters, physics: Physics | None = None) -> None:
-        """Place a boat at the origin, facing along x."""
-        super().__init__(chassis, physics)
-        self._drag = chassis.drag
+    """What floats: thrust against mass and linear drag, m·v' = F − d·v, exact over each step."""
 
     def _move(self, dt: float) -> VelocityCommand:
         """Let the velocity approach what the thrust holds against the drag."""
-        steady = self.chassis.forward(self.actuators)
+        steady, drags = self.chassis.forward(self.actuators), self.chassis.inertia().drag or (0.0,) * 4
         masses = (self.physics.mass, self.physics.mass, self.physics.mass, self.physics.inertia)
         return VelocityCommand(
             *(
                 end + (v - end) * math.exp(-dt * drag / mass)
-                for v, end, drag, mass in zip(self._body, steady, self._drag, masses, strict=True)
+                for v, end, drag, mass in zip(self._body, steady, drags, masses, strict=True)
             )
         )
 
 
 def simulated_robot(chassis: Chassis, physics: Physics | None = None) -> SimulatedRobot:
-    """Make the simulated robot for a chassis."""
-    if isinstance(chassis, Thrusters):
-        return SimulatedBoat(chassis, physics)
-    if isinstance(chassis, Aircraft):
-        return SimulatedRobot(chassis, physics or Physics(motor_lag=0.08, body_lag=0.35))
-    return SimulatedRobot(chassis, physics)
+    """Make the simulated robot for a chassis; without physics, with what its kind usually has."""
+    inertia = chassis.inertia()
+    physics = physics or Physics(motor_lag=inertia.motor_lag, body_lag=inertia.body_lag)
+    return (SimulatedBoat if inertia.drag is not None else SimulatedRobot)(chassis, physics)

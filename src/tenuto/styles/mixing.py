@@ -63,21 +63,3 @@ def _within_one(side: Value) -> Value:
 def tank(left: Value, right: Value) -> tuple[Value, Value]:
     """Give forward and turn of a stick for each side, −1…1."""
     return (right + left) / 2.0, (right - left) / 2.0
-
-
-# Which axis of which stick climbs, turns, goes forward and goes sideways: the trade's four transmitter stick modes.
-STICK_MODES = {
-    1: {"climb": "right_y", "turn": "left_x", "forward": "left_y", "sideways": "right_x"},
-    2: {"climb": "left_y", "turn": "left_x", "forward": "right_y", "sideways": "right_x"},
-    3: {"climb": "right_y", "turn": "right_x", "forward": "left_y", "sideways": "left_x"},
-    4: {"climb": "left_y", "turn": "right_x", "forward": "right_y", "sideways": "left_x"},
-}
-
-# How a stick turns the wheels of a four-wheel-steered robot: the share of the stick's angle that the front wheels
-# take, and the rear ones.
-STEERING_KINDS = {
-    "front": (1.0, 0.0),
-    "rear": (0.0, -1.0),
-    "counter": (1.0, -1.0),
-    "crab": (1.0, 1.0),
-}

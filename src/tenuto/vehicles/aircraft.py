@@ -5,9 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.number import Value, hypot, larger
-from tenuto.vehicles.base import Chassis
+from tenuto.basics.options import option
+from tenuto.basics.quantities import ANGLE, SPEED, TURN_SPEED
+from tenuto.vehicles.base import Bounds, Chassis, Inertia, Quantity, VehicleOptions
+from tenuto.vehicles.velocity import VelocityCommand
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,12 +52,40 @@ class Aircraft(Chassis):
         level = larger(hypot(vx, vy) / self.max_speed, abs(yaw_rate) / self.max_turn)
         return larger(level, larger(vz / self.max_climb, -vz / self.max_sink))
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of what the autopilot is told."""
-        level = self.max_speed if self.max_tilt is None else self.max_tilt
-        names = ("forward", "sideways") if self.max_tilt is None else ("roll", "pitch")
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of what the autopilot is told."""
+        level, told, names = self.max_speed, Quantity.SPEED, ("forward", "sideways")
+        if self.max_tilt is not None:
+            level, told, names = self.max_tilt, Quantity.TILT, ("roll", "pitch")
         return {
-            **dict.fromkeys(names, (-level, level)),
-            "climb": (-self.max_sink, self.max_climb),
-            "yaw_rate": (-self.max_turn, self.max_turn),
+            **dict.fromkeys(names, Bounds(-level, level, told)),
+            "climb": Bounds(-self.max_sink, self.max_climb, Quantity.SPEED),
+            "yaw_rate": Bounds(-self.max_turn, self.max_turn, Quantity.TURN_SPEED),
         }
+
+    def inertia(self) -> Inertia:
+        """Return quick rotors and a body that leans first."""
+        return Inertia(motor_lag=0.08, body_lag=0.35)
+
+
+@dataclass(frozen=True, kw_only=True)
+class AircraftOptions(VehicleOptions):
+    """An autopilot takes the velocity, or a tilt."""
+
+    kind: ClassVar[str] = "aircraft"
+    max_speed: float | None = option('a speed, such as "5 m/s"', None, dimension=SPEED)
+    max_climb: float | None = option('a speed, such as "2 m/s"', None, dimension=SPEED)
+    max_sink: float | None = option('a speed, such as "1 m/s"', None, dimension=SPEED)
+    max_turn: float | None = option('a turning speed, such as "90 deg/s"', None, dimension=TURN_SPEED)
+    max_tilt: float | None = option('an angle, such as "25 deg"', None, dimension=ANGLE)
+
+    def missing(self) -> str | None:
+        """Ask for the speed that belongs to the steepest tilt."""
+        return "max_speed" if self.max_tilt is not None and self.max_speed is None else None
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        climb = self.max_climb or math.inf
+        return Aircraft(
+            self.max_speed or math.inf, climb, self.max_sink or climb, self.max_turn or math.inf, self.max_tilt
+        )

@@ -5,17 +5,112 @@ from __future__ import annotations
 import math
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import Enum
 from typing import ClassVar, NamedTuple
 
+from tenuto.basics.kinds import Kinds
 from tenuto.basics.number import Value
+from tenuto.basics.options import option
+from tenuto.basics.quantities import LENGTH, TURN_SPEED
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # So that a command which was scaled to the limit is still within it after rounding.
 ROUNDING = 1e-9
 # What loads an actuator so much cannot be done, however slowly.
 _NEVER = 1e9
+# What is expected of the place of a part, of a track and of a wheelbase.
+PLACE = 'a length forward or to the left, such as "-0.3 m"'
+TRACK = 'the distance between the middles of the tyres, such as "0.62 m"'
+WHEELBASE = 'the distance between the axles, such as "0.8 m"'
 # A part of a velocity below this, m/s or rad/s, is no wish.
 _NOTHING = 1e-9
+
+
+class Quantity(Enum):
+    """What an actuator is told, with its unit; and the group of ``[actuators]`` that it belongs to."""
+
+    WHEEL_SPEED = ("rad/s", "wheels")
+    STEERING_ANGLE = ("rad", "angles")
+    THRUST = ("N", "thrusts")
+    SHARE = ("", "others")
+    SPEED = ("m/s", "others")
+    TURN_SPEED = ("rad/s ", "others")
+    TILT = ("rad ", "others")
+
+    @property
+    def unit(self) -> str:
+        """Its unit in SI; empty for a share."""
+        return self.value[0].strip()
+
+    @property
+    def group(self) -> str:
+        """The group that all actuators of this quantity belong to."""
+        return self.value[1]
+
+    @property
+    def drives(self) -> bool:
+        """Whether the robot moves by it: all but the angle of a steered wheel."""
+        return self is not Quantity.STEERING_ANGLE
+
+
+class Bounds(NamedTuple):
+    """An actuator: its lowest and highest value, infinite where unknown, and what these are."""
+
+    low: float
+    high: float
+    quantity: Quantity
+
+    @property
+    def most(self) -> float:
+        """The larger of both sides."""
+        return max(abs(self.low), abs(self.high))
+
+
+class Part(NamedTuple):
+    """A part of a vehicle's drawing, seen from above.
+
+    Attributes:
+        name: of its actuators, without their ending. x, y: m. angle: rad, where it does not steer.
+        shape: "wheel", "roller" (a wheel with rollers), "track" or "thruster".
+        most: of a thruster, N. roller: see `tenuto.vehicles.rollers.RollerWheel`, rad.
+    """
+
+    name: str
+    x: float
+    y: float
+    angle: float = 0.0
+    shape: str = "wheel"
+    most: float = 1.0
+    roller: float = 0.0
+
+
+class Drawing(NamedTuple):
+    """What to draw of a vehicle.
+
+    Attributes:
+        parts: its wheels or thrusters. body: "box" (round its wheels), "boat" (with a bow) or "disc".
+        front: how far the box goes ahead of its reference point, m; None for as far as the wheels need.
+        radius: of its wheels, m.
+    """
+
+    parts: tuple[Part, ...] = ()
+    body: str = "box"
+    front: float | None = None
+    radius: float = 0.1
+
+
+class Inertia(NamedTuple):
+    """How a simulated body of this kind follows what its actuators do.
+
+    Attributes:
+        motor_lag: time constant of the motors, s. body_lag: of the body, s; 0 for none.
+        drag: of what floats: N per m/s along each axis and N·m per rad/s; None for what does not.
+    """
+
+    motor_lag: float = 0.12
+    body_lag: float = 0.0
+    drag: tuple[float, float, float, float] | None = None
 
 
 class ChassisLimits(NamedTuple):
@@ -67,8 +162,16 @@ class Chassis(ABC):
         """Give how hard the hardest-working actuator has to work, as a share of what it can; 1 is its limit."""
 
     @abstractmethod
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the lowest and highest value of each actuator, in the order of `inverse`; infinite where unknown."""
+    def bounds(self) -> dict[str, Bounds]:
+        """Return what each actuator is told and can do, in the order of `inverse`."""
+
+    def drawing(self) -> Drawing:
+        """Return what to draw of it, seen from above; here: a disc."""
+        return Drawing(body="disc")
+
+    def inertia(self) -> Inertia:
+        """Return how a simulated one follows its actuators."""
+        return Inertia()
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Give the nearest velocity of a kind that it can do at all, however slowly; here: all of it."""
@@ -141,3 +244,46 @@ class Chassis(ABC):
             for name, asked, does in zip(("forward", "sideways", "up", "turn"), command, possible, strict=True)
             if abs(asked - does) > 1e-6
         )
+
+
+@dataclass(frozen=True, kw_only=True)
+class VehicleOptions(ABC):
+    """What a profile says of a vehicle, under ``[chassis]``: the measures that a builder takes with a tape.
+
+    Attributes:
+        kind: its name in profiles.
+        turns_by: the one measure that makes turning of its wheels' speeds; empty where there are several. Where
+            wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
+    """
+
+    kind: ClassVar[str]
+    turns_by: ClassVar[str] = ""
+
+    @abstractmethod
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle; ``full`` is the velocity at the ends of the sticks, all above 0."""
+
+    def missing(self) -> str | None:
+        """Name an option that must be given as others are; None where all is there."""
+        return None
+
+    def turning_length(self) -> float | None:
+        """Return the measure that ``turns_by`` names, m; None where the profile says nothing of it."""
+        value = getattr(self, self.turns_by, None) if self.turns_by else None
+        return value if isinstance(value, float) else None
+
+
+@dataclass(frozen=True, kw_only=True)
+class WheelsOptions(VehicleOptions):
+    """What vehicles on wheels have in common."""
+
+    wheel_radius: float = option('a length, such as "0.11 m"', dimension=LENGTH)
+    max_wheel_speed: float | None = option('a turning speed, such as "120 rev/min"', None, dimension=TURN_SPEED)
+
+    @property
+    def fastest(self) -> float:
+        """The fastest that a wheel can turn, rad/s."""
+        return self.max_wheel_speed or math.inf
+
+
+VEHICLES: Kinds[VehicleOptions] = Kinds("a kind of vehicle", "tenuto.vehicles", VehicleOptions)

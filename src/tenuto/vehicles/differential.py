@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import ClassVar
 
-from tenuto.basics.number import Value, larger
-from tenuto.vehicles.base import ROUNDING, Chassis
+from tenuto.basics.number import Value
+from tenuto.basics.options import option
+from tenuto.basics.quantities import LENGTH
+from tenuto.vehicles.base import ROUNDING, TRACK, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -48,9 +51,16 @@ class Differential(Chassis):
         """Leave out what goes sideways or up."""
         return vx, 0.0 * vy, 0.0 * vz, yaw_rate
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each wheel, rad/s."""
-        return dict.fromkeys(("left_wheel", "right_wheel"), (-self.max_wheel_speed, self.max_wheel_speed))
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each wheel, rad/s."""
+        most = Bounds(-self.max_wheel_speed, self.max_wheel_speed, Quantity.WHEEL_SPEED)
+        return {"left_wheel": most, "right_wheel": most}
+
+    def drawing(self) -> Drawing:
+        """Return two wheels, and a body that reaches ahead of them."""
+        half = self.track / 2.0
+        parts = (Part("left", 0.0, half), Part("right", 0.0, -half))
+        return Drawing(parts, front=2.4 * half, radius=self.wheel_radius)
 
     # The same as in the base, by the shortest way: this is the chassis of most robots, and is asked at every tick.
     def fits(self, command: VelocityCommand) -> bool:
@@ -72,52 +82,14 @@ class Differential(Chassis):
         return VelocityCommand(vx * share, 0.0, 0.0, yaw_rate * share), share
 
 
-@dataclass(frozen=True, slots=True)
-class SkidSteer(Chassis):
-    """Wheels or tracks along both sides, which must slip to turn.
+@dataclass(frozen=True, kw_only=True)
+class DifferentialOptions(WheelsOptions):
+    """Two driven wheels."""
 
-    Each side moves as if it turned about an instantaneous centre of its own, which lies outside the tyres or tracks:
-    at distances l to the left and r to the right of the middle, left = (vx − yaw rate·l)/R and right = (vx + yaw
-    rate·r)/R. J. L. Martínez, A. Mandow, J. Morales, S. Pedraza and A. García-Cerezo, "Approximating kinematics for
-    tracked mobile robots", The International Journal of Robotics Research 24 (2005). The sum l + r is the effective
-    track: measure it by turning on the spot and counting wheel turns.
+    kind: ClassVar[str] = "differential"
+    turns_by: ClassVar[str] = "track"
+    track: float = option(TRACK, dimension=LENGTH)
 
-    Attributes:
-        centre_left, centre_right: distances of the centres from the middle, m; usually 1.3 to 2 times half the track.
-        wheel_radius: of the wheel or the sprocket, m. max_wheel_speed: rad/s.
-        sides: what the two sides are called, "wheel" or "track".
-    """
-
-    centre_left: float
-    centre_right: float
-    wheel_radius: float
-    max_wheel_speed: float = math.inf
-    sides: str = "wheel"
-
-    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the speed of the wheels or of the sprocket of each side, rad/s."""
-        return {
-            f"left_{self.sides}": (vx - yaw_rate * self.centre_left) / self.wheel_radius,
-            f"right_{self.sides}": (vx + yaw_rate * self.centre_right) / self.wheel_radius,
-        }
-
-    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that the two sides make."""
-        left, right = (actuators[f"{side}_{self.sides}"] * self.wheel_radius for side in ("left", "right"))
-        track = self.centre_left + self.centre_right
-        none = 0.0 * left
-        return (right * self.centre_left + left * self.centre_right) / track, none, none, (right - left) / track
-
-    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the faster side as a share of the fastest."""
-        left, right = self.inverse(vx, vy, vz, yaw_rate).values()
-        return larger(abs(left), abs(right)) / self.max_wheel_speed
-
-    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes sideways or up."""
-        return vx, 0.0 * vy, 0.0 * vz, yaw_rate
-
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each side, rad/s."""
-        names = (f"left_{self.sides}", f"right_{self.sides}")
-        return dict.fromkeys(names, (-self.max_wheel_speed, self.max_wheel_speed))
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        return Differential(self.track, self.wheel_radius, self.fastest)

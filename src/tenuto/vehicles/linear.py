@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 
 from tenuto.basics.number import Value, larger, weighted
-from tenuto.vehicles.base import Chassis
+from tenuto.basics.options import option
+from tenuto.vehicles.base import Bounds, Chassis, Quantity, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = ("forward", "sideways", "up", "turn")
@@ -90,9 +91,9 @@ class LinearMix(Chassis):
                 most = larger(most, way / max(room, _NO_ROOM))
         return most
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each output."""
-        return {output.name: (output.low, output.high) for output in self.outputs}
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each output."""
+        return {output.name: Bounds(output.low, output.high, Quantity.SHARE) for output in self.outputs}
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Leave out what no output takes anything of."""
@@ -104,24 +105,33 @@ class LinearMix(Chassis):
         return x, y, z, turn
 
 
-# Two surfaces that do two things each, and the throttle: which takes what. "up" is the elevator, nose up positive;
-# "turn" is roll or yaw to the left; a deflection is positive upwards, and to the left for a rudder.
-SURFACES: dict[str, tuple[MixOutput, ...]] = {
-    "elevon": (
-        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
-        MixOutput("left_elevon", (0.0, 0.0, 0.5, 0.5)),
-        MixOutput("right_elevon", (0.0, 0.0, 0.5, -0.5)),
-    ),
-    "v_tail": (
-        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
-        MixOutput("left_ruddervator", (0.0, 0.0, 0.5, 0.5)),
-        MixOutput("right_ruddervator", (0.0, 0.0, 0.5, -0.5)),
-    ),
-    # "sideways" is the flap, down positive: both flaperons go down together.
-    "flaperon": (
-        MixOutput("throttle", (1.0, 0.0, 0.0, 0.0), low=0.0),
-        MixOutput("elevator", (0.0, 0.0, 1.0, 0.0)),
-        MixOutput("left_flaperon", (0.0, -0.5, 0.0, 0.5)),
-        MixOutput("right_flaperon", (0.0, -0.5, 0.0, -0.5)),
-    ),
-}
+_SHARE = "a number from -1 to 1"
+
+
+@dataclass(frozen=True, kw_only=True)
+class MixRow:
+    """``[chassis.outputs.NAME]``: what one output takes of each axis."""
+
+    forward: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
+    sideways: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
+    up: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
+    turn: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
+    offset: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
+    low: float = option(_SHARE, -1.0, low=-1.0, high=1.0)
+    high: float = option(_SHARE, 1.0, low=-1.0, high=1.0)
+
+
+@dataclass(frozen=True, kw_only=True)
+class LinearMixOptions(VehicleOptions):
+    """A matrix of shares of the axes to outputs."""
+
+    kind: ClassVar[str] = "linear_mix"
+    outputs: dict[str, MixRow] = option("tables [chassis.outputs.NAME]", fewest=1)
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        rows = tuple(
+            MixOutput(name, (row.forward, row.sideways, row.up, row.turn), row.offset, row.low, row.high)
+            for name, row in self.outputs.items()
+        )
+        return LinearMix(rows, full)

@@ -4,14 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 import numpy as np
 
 from tenuto.basics.number import Value, larger, weighted
-from tenuto.vehicles.base import Chassis
+from tenuto.basics.options import About, option
+from tenuto.basics.quantities import ANGLE, LENGTH
+from tenuto.vehicles.base import (
+    PLACE,
+    TRACK,
+    WHEELBASE,
+    Bounds,
+    Chassis,
+    Drawing,
+    Part,
+    Quantity,
+    WheelsOptions,
+)
+from tenuto.vehicles.velocity import VelocityCommand
 
 
 class RollerWheel(NamedTuple):
@@ -93,10 +106,15 @@ class RollerWheels(Chassis):
             most = larger(most, abs(a * vx + b * vy + c * yaw_rate))
         return most / self.max_wheel_speed
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each wheel, rad/s."""
-        most = (-self.max_wheel_speed, self.max_wheel_speed)
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each wheel, rad/s."""
+        most = Bounds(-self.max_wheel_speed, self.max_wheel_speed, Quantity.WHEEL_SPEED)
         return {f"{wheel.name}_wheel": most for wheel in self.wheels}
+
+    def drawing(self) -> Drawing:
+        """Return its wheels with their rollers."""
+        parts = tuple(Part(one.name, one.x, one.y, one.angle, "roller", roller=one.roller) for one in self.wheels)
+        return Drawing(parts, radius=self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Leave out what goes up, and what too few wheels, or wheels that all point alike, cannot do."""
@@ -141,3 +159,54 @@ def omni(count: int, radius: float, wheel_radius: float, max_wheel_speed: float 
         for number, turn in enumerate(turns)
     )
     return RollerWheels(wheels, wheel_radius, max_wheel_speed)
+
+
+@dataclass(frozen=True, kw_only=True)
+class MecanumOptions(WheelsOptions):
+    """Four mecanum wheels."""
+
+    kind: ClassVar[str] = "mecanum"
+    wheelbase: float = option(WHEELBASE, dimension=LENGTH)
+    track: float = option(TRACK, dimension=LENGTH)
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        return mecanum(self.wheelbase, self.track, self.wheel_radius, self.fastest)
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlacedWheel:
+    """``[chassis.wheels.NAME]``: a wheel with rollers."""
+
+    x: float = option(PLACE, dimension=LENGTH, signed=True)
+    y: float = option(PLACE, dimension=LENGTH, signed=True)
+    angle: float = option('an angle, left positive, such as "90 deg"', 0.0, dimension=ANGLE, signed=True)
+    roller: float = option('an angle, such as "90 deg" or "-45 deg"', math.pi / 2.0, dimension=ANGLE, signed=True)
+
+
+@dataclass(frozen=True, kw_only=True)
+class OmniOptions(WheelsOptions):
+    """Omni wheels: some number on a circle, or each at its place."""
+
+    kind: ClassVar[str] = "omni"
+    turns_by: ClassVar[str] = "radius"
+    count: int | None = option("a whole number from 3 to 12", None, low=3, high=12)
+    radius: float | None = option('the radius of their circle, such as "0.2 m"', None, dimension=LENGTH)
+    wheels: dict[str, PlacedWheel] = field(
+        default_factory=dict, metadata={"about": About("tables [chassis.wheels.NAME]")}
+    )
+
+    def missing(self) -> str | None:
+        """Ask for a circle, or for wheels."""
+        if self.wheels or (self.count is not None and self.radius is not None):
+            return None
+        return "radius" if self.count is not None else "count"
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        if not self.wheels:
+            return omni(self.count or 3, self.radius or 1.0, self.wheel_radius, self.fastest)
+        placed = tuple(
+            RollerWheel(name, wheel.x, wheel.y, wheel.angle, wheel.roller) for name, wheel in self.wheels.items()
+        )
+        return RollerWheels(placed, self.wheel_radius, self.fastest)

@@ -12,10 +12,22 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import ClassVar, NamedTuple
+from typing import ClassVar, Literal, NamedTuple
 
-from tenuto.basics.number import Value, arctan2, cos, hypot, larger, ratio, side_of, sin, smaller, weighted
-from tenuto.vehicles.base import Chassis, ChassisLimits
+from tenuto.basics.number import Value, arctan2, cos, hypot, larger, ratio, side_of, sin, smaller
+from tenuto.basics.options import option
+from tenuto.basics.quantities import ANGLE, LENGTH, TURN_SPEED
+from tenuto.vehicles.base import (
+    TRACK,
+    WHEELBASE,
+    Bounds,
+    Chassis,
+    ChassisLimits,
+    Drawing,
+    Part,
+    Quantity,
+    WheelsOptions,
+)
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _QUARTER = math.pi / 2.0
@@ -127,15 +139,20 @@ class SteeredWheels(Chassis):
             share = smaller(share, most)
         return vx, vy * share, 0.0 * vz, yaw_rate * share
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each angle, rad, and wheel, rad/s."""
-        found: dict[str, tuple[float, float]] = {}
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each angle, rad, and wheel, rad/s."""
+        most = Bounds(-self.max_wheel_speed, self.max_wheel_speed, Quantity.WHEEL_SPEED)
+        found: dict[str, Bounds] = {}
         for wheel in self.wheels:
             if wheel.max_angle > 0.0:
-                found[f"{wheel.name}_angle"] = (-wheel.max_angle, wheel.max_angle)
+                found[f"{wheel.name}_angle"] = Bounds(-wheel.max_angle, wheel.max_angle, Quantity.STEERING_ANGLE)
             if wheel.driven:
-                found[f"{wheel.name}_wheel"] = (-self.max_wheel_speed, self.max_wheel_speed)
+                found[f"{wheel.name}_wheel"] = most
         return found
+
+    def drawing(self) -> Drawing:
+        """Return its wheels."""
+        return Drawing(tuple(Part(one.name, one.x, one.y) for one in self.wheels), radius=self.wheel_radius)
 
     def limits(self) -> ChassisLimits:
         """Say the fastest straight and turn, and the smallest radius of the reference point's path."""
@@ -242,92 +259,40 @@ def four_wheel_steer(
     )
 
 
-@dataclass(frozen=True)
-class SteeredModules(Chassis):
-    """Modules that each turn all the way round and drive: the robot goes any way without turning its body.
+@dataclass(frozen=True, kw_only=True)
+class SteeringOptions(WheelsOptions):
+    """What vehicles with steered wheels on two axles have in common."""
 
-    Attributes:
-        places: name → (x, y) from the reference point, m.
-        wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
-    """
+    wheelbase: float = option(WHEELBASE, dimension=LENGTH)
+    track: float = option(TRACK, dimension=LENGTH)
+    max_steering: float = option('an angle, such as "30 deg"', dimension=ANGLE)
+    steering_rate: float | None = option('a turning speed, such as "90 deg/s"', None, dimension=TURN_SPEED)
 
-    ramp_way: ClassVar[str] = "straight"
 
-    places: tuple[tuple[str, float, float], ...]
-    wheel_radius: float
-    max_wheel_speed: float = math.inf
-    turn_rate: float = math.inf
+@dataclass(frozen=True, kw_only=True)
+class CarOptions(SteeringOptions):
+    """Two fixed wheels behind, two steered ones in front."""
 
-    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
-        found: dict[str, Value] = {}
-        for name, x, y in self.places:
-            ahead, left = vx - yaw_rate * y + 0.0, vy + yaw_rate * x + 0.0
-            found[f"{name}_angle"] = arctan2(left, ahead)
-            found[f"{name}_wheel"] = hypot(ahead, left) / self.wheel_radius
-        return found
+    kind: ClassVar[str] = "car"
+    driven: Literal["rear", "front", "all"] = option('"rear", "front" or "all"', "rear")
 
-    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that fits the wheels' velocities best: their mean, and the turn about the middle."""
-        count = len(self.places)
-        middle_x = sum(x for _, x, _ in self.places) / count
-        middle_y = sum(y for _, _, y in self.places) / count
-        spread = sum((x - middle_x) ** 2 + (y - middle_y) ** 2 for _, x, y in self.places)
-        aheads, lefts, turns = [], [], []
-        for name, x, y in self.places:
-            rim = actuators[f"{name}_wheel"] * self.wheel_radius
-            c, s = cos(actuators[f"{name}_angle"]), sin(actuators[f"{name}_angle"])
-            aheads.append(rim * c)
-            lefts.append(rim * s)
-            turns.append(rim * ((x - middle_x) * s - (y - middle_y) * c))
-        mean, fit = [1.0 / count] * count, [1.0 / spread] * count
-        ahead, left, turn = weighted(mean, aheads), weighted(mean, lefts), weighted(fit, turns)
-        return ahead + turn * middle_y, left - turn * middle_x, 0.0 * turn, turn
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        return car(
+            self.wheelbase, self.track, self.wheel_radius, self.max_steering, self.fastest,
+            self.steering_rate or math.inf, self.driven,
+        )  # fmt: skip
 
-    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the fastest wheel as a share of what it can."""
-        most = 0.0 * vx
-        for _, x, y in self.places:
-            most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
-        return most / (self.max_wheel_speed * self.wheel_radius)
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each angle, rad, and wheel, rad/s."""
-        found: dict[str, tuple[float, float]] = {}
-        for name, _, _ in self.places:
-            found[f"{name}_angle"] = (-math.pi, math.pi)
-            found[f"{name}_wheel"] = (-self.max_wheel_speed, self.max_wheel_speed)
-        return found
+@dataclass(frozen=True, kw_only=True)
+class FourWheelSteerOptions(SteeringOptions):
+    """Four wheels that all steer and drive."""
 
-    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes up."""
-        return vx, vy, 0.0 * vz, yaw_rate
+    kind: ClassVar[str] = "four_wheel_steer"
 
-    def actuators(
-        self,
-        command: VelocityCommand,
-        before: Mapping[str, float] | None = None,
-        dt: float = 0.0,
-        aim: VelocityCommand | None = None,
-    ) -> dict[str, float]:
-        """Give angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
-
-        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it stays.
-        """
-        found = self.inverse(*command)
-        if not before:
-            return found
-        still = command == STANDSTILL
-        for name, _, _ in self.places:
-            was = before[f"{name}_angle"]
-            # The angle that is left, brought to −π…π; more than a quarter is shorter the other way round.
-            left = 0.0 if still else math.remainder(found[f"{name}_angle"] - was, math.tau)
-            side = 1.0
-            if abs(left) > _QUARTER + 1e-12:
-                left, side = left - math.copysign(math.pi, left), -1.0
-            # Without a limit it is there at once; infinity times no time would be no number.
-            most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
-            turned = left if abs(left) <= most else math.copysign(most, left)
-            found[f"{name}_angle"] = math.remainder(was + turned, math.tau)
-            found[f"{name}_wheel"] *= side * math.cos(left - turned)
-        return found
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        return four_wheel_steer(
+            self.wheelbase, self.track, self.wheel_radius, self.max_steering, self.fastest,
+            self.steering_rate or math.inf,
+        )  # fmt: skip

@@ -6,13 +6,25 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import ClassVar, Literal, NamedTuple
 
 import numpy as np
 
 from tenuto.basics.number import Value, weighted
+from tenuto.basics.options import option
+from tenuto.basics.quantities import ANGLE, FORCE, LENGTH
 from tenuto.vehicles.allocation import Allocation
-from tenuto.vehicles.base import ROUNDING, Chassis
+from tenuto.vehicles.base import (
+    PLACE,
+    ROUNDING,
+    Bounds,
+    Chassis,
+    Drawing,
+    Inertia,
+    Part,
+    Quantity,
+    VehicleOptions,
+)
 from tenuto.vehicles.velocity import VelocityCommand
 
 # Less thrust than this, N, is none; and what rounding makes of a force, N, is none either.
@@ -108,9 +120,18 @@ class Thrusters(Chassis):
         force = self.force(vx, vy, vz, yaw_rate)
         return _each(lambda one: (self.allocation.load(one),), force)[0]
 
-    def bounds(self) -> dict[str, tuple[float, float]]:
-        """Give the limits of each thruster, N."""
-        return {f"{thruster.name}_thrust": (-thruster.most_back, thruster.most) for thruster in self.thrusters}
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each thruster, N."""
+        return {f"{one.name}_thrust": Bounds(-one.most_back, one.most, Quantity.THRUST) for one in self.thrusters}
+
+    def drawing(self) -> Drawing:
+        """Return its thrusters, and a hull."""
+        parts = tuple(Part(one.name, one.x, one.y, one.angle, "thruster", one.most) for one in self.thrusters)
+        return Drawing(parts, body="boat")
+
+    def inertia(self) -> Inertia:
+        """Return the water's drag."""
+        return Inertia(drag=self.drag)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Leave out the directions in which no thruster pushes."""
@@ -162,3 +183,46 @@ def _each(
         rows = np.array([share(tuple(row)) for row in np.stack(force, axis=-1).reshape(-1, 4).tolist()])
         return [column.reshape(first.shape) for column in rows.T]
     return list(share(force))
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlacedThruster:
+    """``[chassis.thrusters.NAME]``: a propeller or jet."""
+
+    x: float = option(PLACE, dimension=LENGTH, signed=True)
+    y: float = option(PLACE, dimension=LENGTH, signed=True)
+    angle: float = option('an angle, left positive, such as "45 deg"', 0.0, dimension=ANGLE, signed=True)
+    tilt: float = option('an angle, up positive, such as "90 deg"', 0.0, dimension=ANGLE, signed=True)
+    thrust: float = option('a force, such as "20 N"', dimension=FORCE)
+    thrust_back: float | Literal[0] = option(
+        'a force, such as "12 N", or 0 where it is not reversible', dimension=FORCE
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class DragOptions:
+    """``[chassis.drag]``: what it takes to keep a speed, N per m/s, and N·m per rad/s."""
+
+    forward: float = option("a number of N per m/s", above=0.0)
+    sideways: float | None = option("a number of N per m/s", None, above=0.0)
+    up: float | None = option("a number of N per m/s", None, above=0.0)
+    turn: float = option("a number of N m per rad/s", above=0.0)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ThrustersOptions(VehicleOptions):
+    """A boat or underwater robot."""
+
+    kind: ClassVar[str] = "thrusters"
+    thrusters: dict[str, PlacedThruster] = option("tables [chassis.thrusters.NAME]", fewest=1)
+    drag: DragOptions = option("a table [chassis.drag]")
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        drag = self.drag
+        placed = tuple(
+            Thruster(name, one.x, one.y, one.angle, one.tilt, one.thrust, float(one.thrust_back))
+            for name, one in self.thrusters.items()
+        )
+        sideways = drag.sideways or 2.0 * drag.forward
+        return Thrusters(placed, Drag(drag.forward, sideways, drag.up or sideways, drag.turn))

@@ -59,7 +59,7 @@ def scene_of(plan: Plan, title: str, origin: str) -> Scene:
     controls = tuple(
         ControlView(name, reads[name], role) for name, role in roles.items() if name is not None and name in reads
     )
-    ends = {name: max(abs(low), abs(high)) for name, (low, high) in plan.chassis.bounds().items()}
+    ends = {name: bounds.most for name, bounds in plan.chassis.bounds().items()}
     full = plan.full_speeds()
     turn = full.turn if math.isfinite(full.turn) else 0.0
     return Scene(

@@ -1,0 +1,97 @@
+"""Quantities: what is measured, its unit in SI, and the other units that people write."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Dimension:
+    """What is measured, its unit in SI, and the other units it may be given in (unit → factor to SI)."""
+
+    name: str
+    unit: str
+    others: dict[str, float]
+
+    def units(self) -> dict[str, float]:
+        """Give every unit of the dimension with its factor to SI."""
+        return {self.unit: 1.0, **self.others}
+
+
+_DEG = math.pi / 180.0
+LENGTH = Dimension("length", "m", {"cm": 0.01, "mm": 0.001})
+TIME = Dimension("time", "s", {"ms": 0.001})
+FREQUENCY = Dimension("frequency", "Hz", {"kHz": 1000.0})
+SPEED = Dimension("speed", "m/s", {"cm/s": 0.01, "mm/s": 0.001, "km/h": 1 / 3.6})
+TURN_SPEED = Dimension("turning speed", "rad/s", {"deg/s": _DEG, "rev/min": math.tau / 60, "rev/s": math.tau})
+ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.001})
+TURN_ACCELERATION = Dimension("turning acceleration", "rad/s^2", {"deg/s^2": _DEG, "rev/s^2": math.tau})
+JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
+TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
+ANGLE = Dimension("angle", "rad", {"deg": _DEG})
+FORCE = Dimension("force", "N", {"kN": 1000.0})
+DIMENSIONS = (
+    ANGLE,
+    FORCE,
+    LENGTH,
+    TIME,
+    FREQUENCY,
+    SPEED,
+    TURN_SPEED,
+    ACCELERATION,
+    TURN_ACCELERATION,
+    JERK,
+    TURN_JERK,
+)
+
+_QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(\S.*?)?\s*")
+# Other ways in which people write the same unit.
+_SPELLINGS = {
+    "°": "deg",
+    "²": "^2",
+    "s2": "s^2",
+    "³": "^3",
+    "s3": "s^3",
+    "rpm": "rev/min",
+    "metres": "m",
+    "seconds": "s",
+    "hz": "Hz",
+}
+
+
+def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False) -> float:
+    """Read a quantity, as a number in SI or as text with a unit; above zero if it is not ``signed``.
+
+    Raises:
+        ValueError: when it is neither, when its unit is of another dimension, or when it is not a
+            finite number above zero. The text says what would be right.
+    """
+    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
+        raise ValueError(f'write it like 1.0 or "1.0 {dimension.unit}"')
+    number, unit = _split(value, dimension)
+    if unit not in dimension.units():
+        for other in DIMENSIONS:
+            if unit in other.units():
+                raise ValueError(f"{unit} measures {other.name}, and this is a {dimension.name}")
+        raise ValueError(f"units for a {dimension.name} are {', '.join(dimension.units())}")
+    result = number * dimension.units()[unit]
+    if not (math.isfinite(result) and (signed or result > 0.0)):
+        raise ValueError("it must be finite" if signed else "it must be finite and above zero")
+    return result
+
+
+def _split(value: float | str, dimension: Dimension) -> tuple[float, str]:
+    if not isinstance(value, str):
+        return float(value), dimension.unit
+    match = _QUANTITY.fullmatch(value)
+    if match is None:
+        raise ValueError(f'write it like "1.0 {dimension.unit}"')
+    if match[2] is None:
+        raise ValueError(f'text needs a unit: "{match[1]} {dimension.unit}"')
+    unit = match[2].replace(" ", "")
+    if unit not in dimension.units():
+        for spelling, plain in _SPELLINGS.items():
+            unit = unit.replace(spelling, plain)
+    return float(match[1]), unit

@@ -1,0 +1,87 @@
+"""The tables of a profile of which there are kinds, made from the options of those kinds."""
+
+from __future__ import annotations
+
+from dataclasses import MISSING, Field, fields, is_dataclass
+from functools import cache
+from types import NoneType, UnionType
+from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_type_hints
+
+import pydantic
+from pydantic import AfterValidator, BeforeValidator, create_model
+
+from tenuto.basics.kinds import Kinds
+from tenuto.basics.options import About, about
+from tenuto.profile.quantities import quantity
+from tenuto.profile.table import Name, Table
+
+
+def any_of(kinds: Kinds[Any]) -> Any:
+    """Return the type of a table that may be of any of the kinds: ``kind = …`` picks, and its options come out."""
+    tables = tuple(table_of(options, kinds.what) for options in kinds.all.values())
+    return Annotated[Union[tables], pydantic.Field(discriminator="kind"), AfterValidator(_made)]  # noqa: UP007
+
+
+def table_of(options: type[Any], what: str = "") -> type[Table]:
+    """Return the table for options: the same keys, checked one by one, unknown ones refused.
+
+    Args:
+        options: a dataclass of `tenuto.basics.options`. what: of which these are a kind, such as "a style"; empty for
+            a table that has no kinds.
+    """
+    made: type[Table] = _table_of(options, what)
+    return made
+
+
+@cache
+def _table_of(options: Any, what: str) -> Any:
+    hints = get_type_hints(options, include_extras=True)
+    keys: dict[str, Any] = {}
+    if what:
+        keys["kind"] = (Literal[options.kind], pydantic.Field(description=what))
+    for one in fields(options):
+        said = about(one)
+        keys[one.name] = (_type(hints[one.name], said), _field(one, said))
+    made = create_model(f"{options.__name__}Table", __base__=Table, __doc__=options.__doc__, **keys)
+    made.made_of = options
+    return made
+
+
+def _field(one: Field[Any], said: About) -> Any:
+    limits: dict[str, Any] = {}
+    if said.dimension is None and not (said.fewest is not None):
+        limits = {"ge": said.low, "gt": said.above, "le": said.high}
+    if said.fewest is not None:
+        limits = {"min_length": said.fewest}
+    if one.default is not MISSING:
+        limits["default"] = one.default
+    elif one.default_factory is not MISSING:
+        limits["default_factory"] = one.default_factory
+    return pydantic.Field(description=said.expected, **{key: value for key, value in limits.items() if value != ()})
+
+
+def _type(hint: Any, said: About) -> Any:
+    """Return what pydantic is to check for the type of an option."""
+    origin, parts = get_origin(hint), get_args(hint)
+    if origin in (Union, UnionType):
+        return Union[tuple(_type(part, said) for part in parts)]  # noqa: UP007
+    if origin is dict:
+        return dict[_type(parts[0], About("")), _type(parts[1], said)]  # type: ignore[misc]
+    if origin is tuple:
+        return Annotated[list[_type(parts[0], said)], AfterValidator(tuple)]  # type: ignore[misc]
+    if hint is str:
+        return Name
+    if hint is float and said.dimension is not None:
+        return Annotated[float, BeforeValidator(quantity(said.dimension, signed=said.signed))]
+    if hint is float and said.fewest is not None:
+        return Annotated[float, pydantic.Field(ge=said.low, gt=said.above, le=said.high)]
+    if is_dataclass(hint):
+        return Annotated[table_of(hint), AfterValidator(_made)]  # type: ignore[arg-type]
+    assert hint in (float, int, bool, NoneType) or origin is Literal, hint
+    return hint
+
+
+def _made(table: Table) -> Any:
+    """Make the options of a table that was checked."""
+    options = type(table).made_of
+    return options(**{one.name: getattr(table, one.name) for one in fields(options)})

@@ -1,0 +1,144 @@
+"""Third stage, the style: what the controls of a profile mean for this robot. What every style promises."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import ClassVar, Literal, NamedTuple
+
+from tenuto.basics.kinds import Kinds
+from tenuto.basics.options import Role, named, option
+from tenuto.basics.quantities import LENGTH, SPEED
+from tenuto.styles.mixing import Intent
+from tenuto.styles.speeds import Speeds, Turning
+from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.velocity import VelocityCommand
+
+
+class Setting(NamedTuple):
+    """What is chosen while driving, as far as a style needs to know it.
+
+    Attributes:
+        level: the share of all speeds, 0…1.
+        steering: the steering kind of a four-wheel-steered robot, one of `tenuto.styles.four_wheel.STEERING_KINDS`.
+        rear_share: how much of the stick's angle the rear wheels take with ``steering = "counter"``, 0…1.
+        heading_zero: the heading that counts as the field's forward, rad.
+    """
+
+    level: float = 1.0
+    steering: str = "front"
+    rear_share: float = 1.0
+    heading_zero: float = 0.0
+
+
+class Style(ABC):
+    """What the controls mean: from shaped positions to an intent, and from an intent to a velocity."""
+
+    __slots__ = ()
+
+    @abstractmethod
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the intent from the shaped positions, control name → −1…1."""
+
+    @abstractmethod
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot, and so must be seen at rest before it may."""
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity that the driver asks for."""
+        return speeds.demand(intent, setting.level)
+
+    def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
+        """Give the velocity that steered wheels should point for while the robot stands; None where that is unknown."""
+        return None
+
+
+class TurningStick(Style):
+    """Styles in which a stick turns the robot: what it sets is up to ``turning``; None for the turning speed."""
+
+    __slots__ = ()
+    turning: Turning | None
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity, its turning as `Turning` says."""
+        plain = speeds.demand(intent, setting.level)
+        return plain if self.turning is None else self.turning.apply(plain, intent.turn)
+
+
+class Steered(Style):
+    """Styles with a throttle and a steering stick; the share of the latter is the intent's turn."""
+
+    __slots__ = ()
+    throttle: str
+    steer: str
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the intent from the shaped positions."""
+        return Intent(shaped[self.throttle], 0.0, 0.0, shaped[self.steer])
+
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot."""
+        return (self.throttle, self.steer)
+
+
+class Misfit(NamedTuple):
+    """Why a style does not fit a vehicle: the option, what was expected, what was found."""
+
+    key: str
+    expected: str
+    found: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class StyleOptions(ABC):
+    """What a profile says of a style, under ``[style]``.
+
+    Attributes:
+        kind: its name in profiles.
+        switched_steering: the way of steering can be switched while driving, see ``[choose.steering]``.
+    """
+
+    kind: ClassVar[str]
+    switched_steering: ClassVar[bool] = False
+
+    @abstractmethod
+    def style(self, chassis: Chassis) -> Style:
+        """Return the style for a vehicle that it fits."""
+
+    def misfit(self, chassis: Chassis) -> Misfit | None:
+        """Say why it does not fit a vehicle; None where it does."""
+        return None
+
+    def measured_heading(self) -> tuple[str, str | None] | None:
+        """Return the control that measures the heading and the switch that sets its zero; None where none does."""
+        return None
+
+    def driving(self) -> dict[str, str]:
+        """Return option → control for the controls that drive."""
+        return dict(named(self, Role.DRIVES))
+
+
+@dataclass(frozen=True, kw_only=True)
+class TurningOptions(StyleOptions):
+    """What styles with a turning stick have in common."""
+
+    corner: Literal["free", "clip", "scale", "halve", "keep turn", "keep forward"] | None = option(
+        '"free", "clip", "scale", "halve", "keep turn" or "keep forward"', None
+    )
+    smallest_radius: float | None = option('a length, such as "0.8 m"', None, dimension=LENGTH)
+    spot_below: float = option('a speed, such as "0.2 m/s"', 0.2, dimension=SPEED)
+    backing: Literal["same", "as a car"] = option('"same" or "as a car"', "same")
+
+    def turning(self) -> Turning | None:
+        """Return what the turning stick sets; None for the turning speed, and no more."""
+        if self.smallest_radius is None and self.backing == "same":
+            return None
+        return Turning(self.smallest_radius, self.spot_below, self.backing)
+
+
+STYLES: Kinds[StyleOptions] = Kinds("a style", "tenuto.styles", StyleOptions)

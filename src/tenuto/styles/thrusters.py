@@ -1,0 +1,73 @@
+"""Thrusters: each on its own stick."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import ClassVar
+
+from tenuto.basics.options import Role, option
+from tenuto.styles.base import Misfit, Setting, Style, StyleOptions
+from tenuto.styles.mixing import Intent
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.thrusters import Thrusters
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+
+@dataclass(frozen=True, slots=True)
+class ThrusterSticks(Style):
+    """Each thruster on its own stick.
+
+    Attributes:
+        each: thruster → control. chassis: the boat, which says what velocity the thrusters make.
+    """
+
+    each: tuple[tuple[str, str], ...]
+    chassis: Thrusters
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Give the velocity of the thrusters as shares of the fastest along each axis."""
+        velocity = self.chassis.velocity_of({thruster: shaped[control] for thruster, control in self.each})
+        straight, sideways, up, turn, _ = self.chassis.limits()
+        most = (straight, sideways, up, turn)
+        return Intent(*(axis / full if full else 0.0 for axis, full in zip(velocity, most, strict=True)))
+
+    def controls(self) -> tuple[str, ...]:
+        """Name the controls that move the robot."""
+        return tuple(control for _, control in self.each)
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Give the velocity of the thrusters, all of it slowed by one share where a part is faster than its speed."""
+        velocity = self.chassis.velocity_of({thruster: shaped[control] for thruster, control in self.each})
+        ends = speeds.demand(Intent(*(math.copysign(1.0, axis) for axis in velocity)), 1.0)
+        share = min(
+            (abs(end / axis) for axis, end in zip(velocity, ends, strict=True) if abs(axis) > abs(end)), default=1.0
+        )
+        if velocity == STANDSTILL:
+            return STANDSTILL
+        return VelocityCommand(*(setting.level * share * axis for axis in velocity))
+
+
+@dataclass(frozen=True, kw_only=True)
+class ThrusterSticksOptions(StyleOptions):
+    """Each thruster on its own stick."""
+
+    kind: ClassVar[str] = "thrusters"
+    each: dict[str, str] = option("drives a thruster, in a table", role=Role.DRIVES, fewest=1)
+
+    def style(self, chassis: Chassis) -> Style:
+        """Return the style."""
+        assert isinstance(chassis, Thrusters)
+        return ThrusterSticks(tuple(self.each.items()), chassis)
+
+    def misfit(self, chassis: Chassis) -> Misfit | None:
+        """Refuse what has no such thrusters."""
+        if not isinstance(chassis, Thrusters):
+            return Misfit("kind", 'a style for this vehicle; "thrusters" is for kind thrusters', '"thrusters"')
+        known = [thruster.name for thruster in chassis.thrusters]
+        wrong = [name for name in self.each if name not in known]
+        return Misfit("each", f"thrusters of this vehicle: {', '.join(known)}", ", ".join(wrong)) if wrong else None

@@ -1,0 +1,133 @@
+"""Modules that each turn all the way round and drive: the rigid body of `steered`, without its limits."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import ClassVar
+
+from tenuto.basics.number import Value, arctan2, cos, hypot, larger, sin, weighted
+from tenuto.basics.options import option
+from tenuto.basics.quantities import LENGTH, TURN_SPEED
+from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+_QUARTER = math.pi / 2.0
+
+
+@dataclass(frozen=True)
+class SteeredModules(Chassis):
+    """Modules that each turn all the way round and drive: the robot goes any way without turning its body.
+
+    Attributes:
+        places: name → (x, y) from the reference point, m.
+        wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
+    """
+
+    ramp_way: ClassVar[str] = "straight"
+
+    places: tuple[tuple[str, float, float], ...]
+    wheel_radius: float
+    max_wheel_speed: float = math.inf
+    turn_rate: float = math.inf
+
+    def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
+        """Give the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
+        found: dict[str, Value] = {}
+        for name, x, y in self.places:
+            ahead, left = vx - yaw_rate * y + 0.0, vy + yaw_rate * x + 0.0
+            found[f"{name}_angle"] = arctan2(left, ahead)
+            found[f"{name}_wheel"] = hypot(ahead, left) / self.wheel_radius
+        return found
+
+    def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
+        """Give the velocity that fits the wheels' velocities best: their mean, and the turn about the middle."""
+        count = len(self.places)
+        middle_x = sum(x for _, x, _ in self.places) / count
+        middle_y = sum(y for _, _, y in self.places) / count
+        spread = sum((x - middle_x) ** 2 + (y - middle_y) ** 2 for _, x, y in self.places)
+        aheads, lefts, turns = [], [], []
+        for name, x, y in self.places:
+            rim = actuators[f"{name}_wheel"] * self.wheel_radius
+            c, s = cos(actuators[f"{name}_angle"]), sin(actuators[f"{name}_angle"])
+            aheads.append(rim * c)
+            lefts.append(rim * s)
+            turns.append(rim * ((x - middle_x) * s - (y - middle_y) * c))
+        mean, fit = [1.0 / count] * count, [1.0 / spread] * count
+        ahead, left, turn = weighted(mean, aheads), weighted(mean, lefts), weighted(fit, turns)
+        return ahead + turn * middle_y, left - turn * middle_x, 0.0 * turn, turn
+
+    def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
+        """Give the speed of the fastest wheel as a share of what it can."""
+        most = 0.0 * vx
+        for _, x, y in self.places:
+            most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
+        return most / (self.max_wheel_speed * self.wheel_radius)
+
+    def bounds(self) -> dict[str, Bounds]:
+        """Return the limits of each angle, rad, and wheel, rad/s."""
+        found: dict[str, Bounds] = {}
+        for name, _, _ in self.places:
+            found[f"{name}_angle"] = Bounds(-math.pi, math.pi, Quantity.STEERING_ANGLE)
+            found[f"{name}_wheel"] = Bounds(-self.max_wheel_speed, self.max_wheel_speed, Quantity.WHEEL_SPEED)
+        return found
+
+    def drawing(self) -> Drawing:
+        """Return its modules."""
+        return Drawing(tuple(Part(name, x, y) for name, x, y in self.places), radius=self.wheel_radius)
+
+    def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
+        """Leave out what goes up."""
+        return vx, vy, 0.0 * vz, yaw_rate
+
+    def actuators(
+        self,
+        command: VelocityCommand,
+        before: Mapping[str, float] | None = None,
+        dt: float = 0.0,
+        aim: VelocityCommand | None = None,
+    ) -> dict[str, float]:
+        """Give angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
+
+        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it stays.
+        """
+        found = self.inverse(*command)
+        if not before:
+            return found
+        still = command == STANDSTILL
+        for name, _, _ in self.places:
+            was = before[f"{name}_angle"]
+            # The angle that is left, brought to −π…π; more than a quarter is shorter the other way round.
+            left = 0.0 if still else math.remainder(found[f"{name}_angle"] - was, math.tau)
+            side = 1.0
+            if abs(left) > _QUARTER + 1e-12:
+                left, side = left - math.copysign(math.pi, left), -1.0
+            # Without a limit it is there at once; infinity times no time would be no number.
+            most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
+            turned = left if abs(left) <= most else math.copysign(most, left)
+            found[f"{name}_angle"] = math.remainder(was + turned, math.tau)
+            found[f"{name}_wheel"] *= side * math.cos(left - turned)
+        return found
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlacedModule:
+    """``[chassis.modules.NAME]``: a module that turns and drives."""
+
+    x: float = option(PLACE, dimension=LENGTH, signed=True)
+    y: float = option(PLACE, dimension=LENGTH, signed=True)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ModulesOptions(WheelsOptions):
+    """Modules that each turn and drive."""
+
+    kind: ClassVar[str] = "modules"
+    modules: dict[str, PlacedModule] = option("tables [chassis.modules.NAME]", fewest=2)
+    turn_rate: float | None = option('a turning speed, such as "360 deg/s"', None, dimension=TURN_SPEED)
+
+    def chassis(self, full: VelocityCommand) -> Chassis:
+        """Return the vehicle."""
+        places = tuple((name, module.x, module.y) for name, module in self.modules.items())
+        return SteeredModules(places, self.wheel_radius, self.fastest, self.turn_rate or math.inf)
