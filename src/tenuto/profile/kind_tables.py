@@ -29,7 +29,7 @@ def table_of(options: type[Any], what: str = "") -> type[Table]:
         options: a dataclass of `tenuto.basics.options`. what: of which these are a kind, such as "a style"; empty for
             a table that has no kinds.
     """
-    made: type[Table] = _table_of(options, what)
+    made: type[Table] = _table_of(options, what)  # type: ignore[arg-type]
     return made
 
 

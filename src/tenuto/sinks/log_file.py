@@ -52,7 +52,7 @@ class LogFile(Sink, ABC):
         self._files = 1
         self._columns: tuple[str, ...] = ()
         self._new_plan = True
-        self._flushed = 0.0
+        self._flushed = -math.inf  # the first row goes to the disk at once
         self._file: IO[Any] | None = None
         self._file = self._opened(self._path)
 
