@@ -17,7 +17,8 @@ from pathlib import Path
 
 import tenuto
 from tenuto.data import shipped
-from tenuto.links.broker import Broker, BrokerSettings
+from tenuto.links.broker import Broker
+from tenuto.links.broker_settings import BrokerSettings
 from tenuto.links.key_file import make_key
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
 from tenuto.sinks.udp import UdpSink

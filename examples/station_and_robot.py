@@ -15,7 +15,8 @@ from pathlib import Path
 
 import tenuto
 from tenuto.data import shipped
-from tenuto.links.broker import Broker, BrokerSettings
+from tenuto.links.broker import Broker
+from tenuto.links.broker_settings import BrokerSettings
 from tenuto.links.topics import state_topic
 from tenuto.protocols.remote import RemoteState, read_json
 

@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import LAYOUTS
 from tenuto.sim.sticks import StickTruth, measured_session
+from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
 
 RATE, STIR_SECONDS = 50.0, 6.0
@@ -57,7 +57,7 @@ def session(sticks: dict[str, StickTruth], seed: int, buttons: tuple[str, ...]) 
 def gestures() -> list[Frame]:
     """Give the frames of somebody who is asked by tenuto bind: forward, left, what is held, what stops."""
     rest = {
-        info.name: info.rest for info in LAYOUTS["gamepad"] if not info.name.startswith(("misc", "paddle", "touch"))
+        info.name: info.rest for info in GamepadOptions.layout if not info.name.startswith(("misc", "paddle", "touch"))
     }
     frames = []
     for number, (name, raw) in enumerate(

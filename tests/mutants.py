@@ -13,9 +13,9 @@ from tenuto.driving import pipeline as pipeline_module
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.driver import StickDriver
 from tenuto.driving.guard import TABLE, Event, Guard, State
-from tenuto.driving.outputs import Output
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ranks import Ranks
+from tenuto.outputs.base import Output
 from tenuto.sticks.reading import Reader
 from tenuto.vehicles.velocity import STANDSTILL
 

@@ -11,13 +11,13 @@ import pytest
 import tenuto
 from helpers import Bench, run
 from tenuto import Frame
-from tenuto.basics.layouts import LAYOUTS
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.data import shipped
 from tenuto.profile.advice import advise, line_of
+from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
 
-PAD = LAYOUTS["gamepad"]
+PAD = GamepadOptions.layout
 REST = {info.name: info.rest for info in PAD if not info.name.startswith(("misc", "paddle", "touch"))}
 
 
@@ -136,9 +136,10 @@ def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -
 
 
 def test_bind_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
-    (tmp_path / "s.toml").write_text(shipped("sorrel.toml").read_text().replace('kind = "arcade"', 'kind = "triggers"'))
+    text = shipped("sorrel.toml").read_text().replace('kind = "arcade"', 'kind = "thrusters"')
+    (tmp_path / "s.toml").write_text(text)
     done = run("bind", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
-    assert (done.returncode, "expected a style that can be asked for: arcade, car" in done.stderr) == (1, True)
+    assert (done.returncode, "a style that can be asked for: any_direction, arcade, car" in done.stderr) == (1, True)
 
 
 def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:

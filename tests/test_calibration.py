@@ -20,7 +20,7 @@ from helpers import MEDLAR, Bench, pad, run
 from tenuto import State
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import ControlInfo, control_info
+from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration import (
     Calibration,
     ControlCalibration,
@@ -33,11 +33,12 @@ from tenuto.calibration import (
 from tenuto.calibration.store import default_path, find_calibration
 from tenuto.data import shipped
 from tenuto.sim.sticks import StickTruth, measured_session
+from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
 from tenuto.sticks.curve import Shape, resolution
 
 SEEDS = 60
-AXIS = control_info("gamepad", "axis_0")
+AXIS = GamepadOptions.control("axis_0")
 UNKNOWN = ControlInfo("axis_0", -np.inf, np.inf, 0.0)
 CLEAN = StickTruth(-32768, 0, 32767, noise=10, scatter=60)
 
@@ -103,7 +104,7 @@ PLANTED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
 def test_findings_are_raised_where_planted_and_not_where_clean() -> None:
     clean = Counter(finding.code for seed in range(SEEDS) for finding in measured(CLEAN, seed).findings)
     lever = StickTruth(0, 0, 32767, noise=10)
-    trigger = control_info("gamepad", "left_trigger")
+    trigger = GamepadOptions.control("left_trigger")
     clean += Counter(finding.code for seed in range(SEEDS) for finding in measured(lever, seed, trigger).findings)
     assert clean == {}  # none in 120 clean ones
     for code, (truth, session) in PLANTED.items():
@@ -128,7 +129,7 @@ def test_spikes_stretch_nothing_and_unknown_ranges_are_measured_too() -> None:
 
 def test_controls_that_move_together_and_one_that_never_moved() -> None:
     time, raw = measured_session(CLEAN, np.random.default_rng(1))
-    infos = [info for name in ("left_x", "left_y", "right_x") if (info := control_info("gamepad", name))]
+    infos = [info for name in ("left_x", "left_y", "right_x") if (info := GamepadOptions.control(name))]
     frames = [
         Frame(float(t), {"left_x": float(r), "left_y": float(-r), "right_x": 3.0})
         for t, r in zip(time, raw, strict=True)

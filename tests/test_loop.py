@@ -20,9 +20,10 @@ from pydantic import BaseModel
 import tenuto
 from helpers import MEDLAR, Bench, Hands, Notebook, pad
 from tenuto import Frame, State, Tick
-from tenuto.basics.layouts import LAYOUTS, ControlInfo
+from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
 from tenuto.sources.base import Source
+from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.keyboard import Keyboard
 from tenuto.sources.recording import Recording
 from tenuto.sticks.observe import Observer
@@ -88,8 +89,8 @@ def test_a_full_disk_stops_the_robot_and_says_so(tmp_path: Path) -> None:
 
 
 def test_what_moved_most_is_picked_out() -> None:
-    observer = Observer(LAYOUTS["gamepad"])
-    still = {info.name: info.rest for info in LAYOUTS["gamepad"]}
+    observer = Observer(GamepadOptions.layout)
+    still = {info.name: info.rest for info in GamepadOptions.layout}
     for step in range(300):
         now = step * 0.01
         moving = "right_x" if now < 1.5 else "left_trigger"
@@ -206,11 +207,11 @@ def keys_of(table: Any, place: str = "") -> Iterator[str]:
 @pytest.mark.parametrize("page", ["profile.md", "sources.md"])
 def test_the_docs_name_every_key_and_every_source(page: str) -> None:
     from tenuto.profile.schema import Profile
-    from tenuto.sources import FORMS
+    from tenuto.sources.base import SOURCES
 
     text = (Path(__file__).parents[1] / "docs" / page).read_text()
     if page == "sources.md":
-        wanted = {form.split(":")[0].split("[")[0] for form in FORMS} | {name.name for name in LAYOUTS["keyboard"][2:]}
+        wanted = set(SOURCES.all) | {name.name for name in SOURCES.all["keyboard"].layout[2:]}
     else:
         wanted = {".".join(key.split(".")[:3]).removesuffix(".NAME") for key in keys_of(Profile)}
         assert {"controls.NAME.expo", "outputs.NAME.up_level", "chassis.track", "switches.NAME.sticks"} <= wanted
@@ -221,7 +222,11 @@ def test_the_docs_name_every_key_and_every_source(page: str) -> None:
     ("source", "key", "said"),
     [
         ('kind = "sbus"', "source.port", "expected a serial port, such as /dev/ttyAMA0, found nothing"),
-        ('kind = "gamepad"\nport = "x"', "source.port", "expected nothing for kind gamepad, found x"),
+        (
+            'kind = "gamepad"\nport = "x"',
+            "source.port",
+            "expected one of kind, driver, device with kind gamepad, found",
+        ),
         ('kind = "ppm"\nfile = "x.csv"', "controls.drive.reads", 'expected a control of the ppm, found "left_y"'),
         (
             'kind = "lines"\nport = "x"\nbaud = -1',

@@ -23,7 +23,8 @@ from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
 from helpers import patient
 from tenuto import State
 from tenuto.data import shipped
-from tenuto.links.broker import Broker, BrokerSettings
+from tenuto.links.broker import Broker
+from tenuto.links.broker_settings import BrokerSettings
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -248,6 +249,6 @@ def test_what_is_listened_to_while_the_connection_comes_up_is_heard(broker: Mosq
 
 def test_what_is_no_broker_or_no_robot_is_refused() -> None:
     for text, said in (("mqtt:localhost", "expected HOST/ROBOT"), ("mqtt:localhost/a+b", "letters, digits"),
-                       ("mqtt:localhost/medlar,rate=fast", "rate cannot be")):  # fmt: skip
+                       ("mqtt:localhost/medlar,rate=fast", "rate: expected a frequency")):  # fmt: skip
         with pytest.raises(tenuto.SinkError, match=said):
             tenuto.open_sink(text)

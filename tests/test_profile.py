@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from tenuto.basics.quantities import DIMENSIONS, Dimension, parse_quantity
 from tenuto.data import shipped
+from tenuto.kinds.quantities import DIMENSIONS, Dimension, parse_quantity
 from tenuto.vehicles import Differential
 
 TEXT = shipped("medlar.toml").read_text()

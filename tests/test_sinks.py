@@ -124,7 +124,11 @@ def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
     assert len(kept) == pytest.approx(400, abs=100)  # a busy machine leaves ticks out
     for old, new, said in (
         ('file = "run.jsonl"', "", "sinks.record.file: expected a file that ends in .csv, .jsonl, .parquet or .mcap"),
-        ('file = "run.jsonl"', 'file = "run.jsonl"\nbaud = 9600', "sinks.record.baud: expected nothing for kind log"),
+        (
+            'file = "run.jsonl"',
+            'file = "run.jsonl"\nbaud = 9600',
+            "sinks.record.baud: expected one of kind, file with kind log",
+        ),
         ('kind = "log"', 'kind = "lgo"', 'did you mean "log"?'),
     ):
         with pytest.raises(tenuto.ProfileError) as caught:

@@ -12,7 +12,14 @@ from helpers import Bench
 from tenuto import State, Tick, load_profile, parse_profile
 from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.data import shipped
-from tenuto.sticks.switches import SwitchPlan, make_switch
+from tenuto.switches.base import SwitchPlan
+from tenuto.switches.cycle import CyclePlan
+from tenuto.switches.double import DoublePlan
+from tenuto.switches.gesture import GesturePlan
+from tenuto.switches.held import HeldPlan
+from tenuto.switches.latch import LatchPlan
+from tenuto.switches.momentary import MomentaryPlan
+from tenuto.switches.positions import PositionsPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
 DT = 0.02
@@ -20,7 +27,7 @@ DT = 0.02
 
 def play(plan: SwitchPlan, text: str) -> str:
     """Give the position after each character: what is read for 100 ms. A digit is tenths of the travel, # pressed."""
-    switch = make_switch(plan)
+    switch = plan.make()
     said = ""
     for number, character in enumerate(text):
         value = {"#": 1.0, ".": 0.0, "-": -1.0, "<": -0.5}.get(character)
@@ -30,8 +37,16 @@ def play(plan: SwitchPlan, text: str) -> str:
     return said
 
 
+PLANS: dict[str, tuple[Any, dict[str, Any]]] = {
+    "momentary": (MomentaryPlan, {}), "latch": (LatchPlan, {}), "cycle": (CyclePlan, {"count": 3}),
+    "held": (HeldPlan, {"time": 0.5}), "double": (DoublePlan, {"time": 0.5}),
+}  # fmt: skip
+
+
 def contact(kind: str, **more: Any) -> SwitchPlan:
-    return SwitchPlan("s", kind, "b", **more)
+    plan, usual = PLANS[kind]
+    made: SwitchPlan = plan(**{"name": "s", "reads": "b", **usual, **more})
+    return made
 
 
 @pytest.mark.parametrize(
@@ -45,10 +60,10 @@ def contact(kind: str, **more: Any) -> SwitchPlan:
         (contact("cycle", count=3), ".#.#.#.#", "01122001"),
         (contact("held", time=0.25), "..#.####.", "000000010"),
         (contact("double", time=0.35), ".#.#..#....#.#.#.", "00010000000001000"),
-        (SwitchPlan("s", "positions", "b", thresholds=(-0.5, 0.5), hysteresis=0.1), "-.#-..9", "0120112"),
-        (SwitchPlan("s", "positions", "b", thresholds=(-0.5, 0.5), hysteresis=0.1), ".<.5.77", "1111122"),
-        (SwitchPlan("s", "gesture", time=0.25, gesture=(("b", "low", False),)), "..-----.-.", "0000111000"),
-        (SwitchPlan("s", "gesture", time=0.25, gesture=(("b", "low", True),)), "....#..#....", "000000000011"),
+        (PositionsPlan(name="s", reads="b", count=3, thresholds=(-0.5, 0.5), hysteresis=0.1), "-.#-..9", "0120112"),
+        (PositionsPlan(name="s", reads="b", count=3, thresholds=(-0.5, 0.5), hysteresis=0.1), ".<.5.77", "1111122"),
+        (GesturePlan(name="s", time=0.25, sticks=(("b", "low", False),)), "..-----.-.", "0000111000"),
+        (GesturePlan(name="s", time=0.25, sticks=(("b", "low", True),)), "....#..#....", "000000000011"),
     ],
 )
 def test_what_each_kind_of_switch_makes_of_a_press(plan: SwitchPlan, pressed: str, position: str) -> None:
@@ -61,7 +76,7 @@ class Bouncing(RuleBasedStateMachine):
     @initialize(pressed=st.booleans())
     def begin(self, pressed: bool) -> None:
         kinds = ("momentary", "latch", "cycle", "held")
-        self.switches = {kind: make_switch(contact(kind, count=3, time=0.5)) for kind in kinds}
+        self.switches = {kind: contact(kind).make() for kind in kinds}
         self.time, self.presses, self.fired = 0.0, 0, dict.fromkeys(kinds, 0)
         self.down, self.awake, self.held_for = pressed, not pressed, 0.0
         self.settle()
@@ -270,7 +285,7 @@ PROBLEMS = [
     (
         'kind = "double"',
         'kind = "dubble"',
-        "switches.mark_button.kind: expected one of momentary, latch, held, double,",
+        "switches.mark_button.kind: expected one of cycle, double, gesture, held,",
     ),
     ("expo = [0.4, 0.6]", "expo = [0.4, 6]", "controls.drive.expo: expected a number from 0 (straight) to 1"),
     ("dead_zone = 0.06", "dead_zone = 0.9", "sticks.left.dead_zone: expected dead zones and growth of less than 1"),

@@ -22,10 +22,6 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     import pandas as pd
 
-# What a device has that was not measured, in steps over its whole travel.
-_USUAL_STEPS = {"gamepad": 256, "lines": 1024, "keyboard": 3}
-_RADIO_STEPS = 1024
-
 
 @dataclass(frozen=True, slots=True)
 class Response:
@@ -52,7 +48,7 @@ def steps_of(plan: ControlPlan, profile: Profile, calibration: Calibration | Non
     measured = calibration.controls.get(plan.reads) if calibration is not None else None
     if measured is not None and measured.steps > 1:
         return measured.steps, True
-    return _USUAL_STEPS.get(profile.source.kind, _RADIO_STEPS), False
+    return profile.source.steps, False
 
 
 def responses(profile: Profile, calibration: Calibration | None = None) -> dict[str, list[Response]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from contextlib import ExitStack
+from dataclasses import MISSING, fields
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
@@ -14,15 +15,17 @@ from rich.text import Text
 
 from tenuto.basics.errors import Problem, ProfileError, SourceError, TenutoError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import LAYOUTS, ControlInfo
+from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.calibrate import known_infos
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock, SimulatedClock
-from tenuto.sources import Source, open_source
-from tenuto.sources.text import parse_source
+from tenuto.kinds.options import Ask, about
+from tenuto.sources import Source, open_source, source_options
+from tenuto.sources.base import SOURCES
+from tenuto.styles.base import STYLES, StyleOptions
 
 if TYPE_CHECKING:
     import tomlkit
@@ -59,39 +62,24 @@ class Role(NamedTuple):
     stays: bool = False
 
 
-def _stick(name: str, key: str, way: str, other: str) -> Role:
+def _role(key: str, ask: Ask) -> Role:
     """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    if not ask.other:
+        return Role(ask.name, f"press what should {ask.way}, all the way, and let it go", key)
     return Role(
-        name,
-        f"push the stick the way that should {way}, all the way, and let it go",
+        ask.name,
+        f"push the stick the way that should {ask.way}, all the way, and let it go",
         key,
-        f"press what should {other}, all the way, and let it go",
+        f"press what should {ask.other}, all the way, and let it go",
     )
 
 
-_STEER = ("turn LEFT", "turn RIGHT")
-_FORWARD = ("drive FORWARD", "drive BACKWARD")
-# Style → what is asked for it.
-STYLE_ROLES: dict[str, tuple[Role, ...]] = {
-    "arcade": (_stick("drive", "forward", *_FORWARD), _stick("steer", "turn", *_STEER)),
-    "car": (_stick("drive", "throttle", *_FORWARD), _stick("steer", "steer", *_STEER)),
-    "four_wheel": (_stick("drive", "throttle", *_FORWARD), _stick("steer", "steer", *_STEER)),
-    "any_direction": (
-        _stick("drive", "forward", *_FORWARD),
-        _stick("sideways", "sideways", "go LEFT without turning", "go RIGHT without turning"),
-        _stick("steer", "turn", *_STEER),
-    ),
-    "flight": (
-        _stick("climb", "climb", "CLIMB", "SINK"),
-        _stick("steer", "turn", *_STEER),
-        _stick("drive", "forward", "fly FORWARD", "fly BACKWARD"),
-        _stick("sideways", "sideways", "fly LEFT without turning", "fly RIGHT without turning"),
-    ),
-    "tank": (
-        _stick("left", "left", "drive the LEFT side forward", "drive the LEFT side backward"),
-        _stick("right", "right", "drive the RIGHT side forward", "drive the RIGHT side backward"),
-    ),
-}
+def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
+    """List what is asked for a style; nothing where it can only be written by hand."""
+    asked = [(one.name, about(one).ask) for one in fields(style)]
+    return tuple(_role(key, ask) for key, ask in asked if ask is not None)
+
+
 WAYS = Role("ways", "press what should change the way of steering; or wait, if nothing should", optional=True)
 GUARD_ROLES = (
     Role("hold", "press the control that must be HELD to drive, for a moment, and let it go"),
@@ -174,11 +162,14 @@ def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
 def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
     """Give what is to be asked for: what the style needs, and the guard."""
     kind = str(_table(document, "style").get("kind", "arcade"))
-    if kind not in STYLE_ROLES:
-        expected = f"a style that can be asked for: {', '.join(STYLE_ROLES)}"
+    style = STYLES.all.get(kind)
+    roles = style_roles(style) if style is not None else ()
+    if style is None or not roles:
+        able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
+        expected = f"a style that can be asked for: {able}"
         raise ProfileError(str(profile), [Problem("style.kind", expected, f'"{kind}"', "edit the file by hand")])
-    new = (WAYS,) if kind == "four_wheel" and "choose" not in document else ()
-    return (*STYLE_ROLES[kind], *new, *GUARD_ROLES)
+    new = (WAYS,) if style.switched_steering and "choose" not in document else ()
+    return (*roles, *new, *GUARD_ROLES)
 
 
 def _ask(
@@ -293,11 +284,15 @@ def _put(controls: Any, name: str, meant: Meant, known: dict[str, ControlInfo]) 
 
 
 def _source_table(source: str) -> dict[str, object]:
-    parts = parse_source(source)
-    kind = {"simulated": parts.place}.get(parts.kind, parts.kind)
-    table: dict[str, object] = {"kind": kind if kind in LAYOUTS else "gamepad"}
-    if parts.kind == "gamepad" and parts.place:
-        table["device"] = parts.place
-    elif kind in ("sbus", "crsf", "ibus", "lines", "tilt"):
-        table["port"] = parts.place
-    return table
+    """Return the keys of ``[source]`` for a short text; of a simulated device those of its kind."""
+    options = source_options(source)
+    if not options.in_profiles:
+        device = str(getattr(options, "device", ""))
+        kind = SOURCES.all.get(device)
+        if kind is None or not kind.in_profiles:
+            return {"kind": "gamepad"}
+        places = [one.name for one in fields(kind) if about(one).place and one.default is MISSING]
+        return {"kind": device, **dict.fromkeys(places, device)}
+    said = {one.name: getattr(options, one.name) for one in fields(options) if about(one).word}
+    usual = {one.name: one.default for one in fields(options)}
+    return {"kind": options.kind, **{key: value for key, value in said.items() if value != usual[key]}}

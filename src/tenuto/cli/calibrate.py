@@ -19,7 +19,7 @@ from rich.text import Text
 
 from tenuto.basics.errors import CalibrationError, SourceError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import LAYOUTS, ControlInfo, control_info
+from tenuto.basics.layouts import ControlInfo
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
@@ -28,6 +28,7 @@ from tenuto.cli.watch import Watch, plain_numbers
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement
     from tenuto.sources import Source
+from tenuto.sources.base import SOURCES
 
 # How long the first frame may take, s.
 _PATIENCE = 5.0
@@ -90,10 +91,10 @@ def calibrate(
 
 def known_infos(source: Source) -> tuple[ControlInfo, ...]:
     """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
-    usual = {info.name: info for kind in ("gamepad", "sbus", "tilt", "keyboard") for info in LAYOUTS[kind]}
+    usual = {info.name: info for options in SOURCES.all.values() for info in options.layout}
     return tuple(
         usual.get(info.name)
-        or control_info("gamepad", info.name)
+        or SOURCES.all["gamepad"].control(info.name)
         or ControlInfo(info.name, -math.inf, math.inf, info.rest)
         for info in source.controls()
     )

@@ -12,8 +12,9 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.basics.layouts import LAYOUTS, ControlInfo
+from tenuto.basics.layouts import ControlInfo
 from tenuto.cli.console import results
+from tenuto.sources.base import SOURCES
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,10 +66,11 @@ def _serial_ports() -> list[Device]:
     from serial.tools.list_ports import comports
 
     devices = []
+    kinds = [name for name, options in SOURCES.all.items() if options.on_serial_port]
     for port in sorted(comports()):
-        open_as = tuple(f"{kind}:{port.device}" for kind in ("sbus", "crsf", "ibus", "lines", "tilt"))
+        open_as = tuple(f"{kind}:{port.device}" for kind in kinds)
         identity = f"{port.vid:04x}:{port.pid:04x}:{port.serial_number or ''}" if port.vid else ""
-        profile = f'[source]\nkind = "sbus"    # or crsf, ibus, lines, tilt\nport = "{port.device}"'
+        profile = f'[source]\nkind = "{kinds[0]}"    # or {", ".join(kinds[1:])}\nport = "{port.device}"'
         name = port.description if port.description != "n/a" else port.device
         devices.append(Device("serial port", name, identity, port.device, open_as, profile, ()))
     return devices
@@ -78,7 +80,7 @@ def _keyboard() -> list[Device]:
     if not sys.stdin.isatty():
         return []
     profile = '[source]\nkind = "keyboard"'
-    return [Device("keyboard", "this terminal", "keyboard", "", ("keyboard",), profile, LAYOUTS["keyboard"])]
+    return [Device("keyboard", "this terminal", "keyboard", "", ("keyboard",), profile, SOURCES.all["keyboard"].layout)]
 
 
 def devices(

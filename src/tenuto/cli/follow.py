@@ -61,7 +61,7 @@ def follow(
     from tenuto.sources import open_others
 
     loaded = tenuto.load_profile(profile)
-    own = {name: one for name, one in loaded.sinks.items() if one.kind not in ("mqtt", "udp")}
+    own = {name: one for name, one in loaded.sinks.items() if not one.elsewhere}
     loaded = loaded.model_copy(update={"sinks": own, "drivers": {}})
     clock = the_clock.get()
     with ExitStack() as stack:

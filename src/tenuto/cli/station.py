@@ -122,7 +122,8 @@ def station(
 
       tenuto station shed.local:8883 --ca shed.crt --user picker --password-file pw --json
     """
-    from tenuto.links.broker import Broker, BrokerSettings
+    from tenuto.links.broker import Broker
+    from tenuto.links.broker_settings import BrokerSettings
 
     host, _, port = broker.partition(":")
     if not host or (port and not port.isdecimal()):

@@ -13,7 +13,7 @@ from tenuto.cli.changes import offer
 from tenuto.cli.console import results
 
 if TYPE_CHECKING:
-    from tenuto.basics.quantities import Dimension
+    from tenuto.kinds.quantities import Dimension
 
 
 def tune(
@@ -45,9 +45,9 @@ def tune(
     from tenuto.analysis.tune import Wish
     from tenuto.analysis.tune import tune as propose
     from tenuto.analysis.why import profile_beside
-    from tenuto.basics.quantities import LENGTH, SPEED
     from tenuto.figures import save_figure
     from tenuto.figures.compare import compare_figure
+    from tenuto.kinds.quantities import LENGTH, SPEED
     from tenuto.profile.patch import changed_text
 
     wish = Wish(
@@ -79,7 +79,7 @@ def tune(
 
 def _quantity(text: str | None, dimension: Dimension, option: str) -> float | None:
     """Read a quantity with its unit, above 0. Raises `typer.BadParameter`."""
-    from tenuto.basics.quantities import parse_quantity
+    from tenuto.kinds.quantities import parse_quantity
 
     if text is None:
         return None

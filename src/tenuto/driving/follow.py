@@ -12,17 +12,19 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.actions import ActionPlan
 from tenuto.driving.limits import Limits
 from tenuto.driving.modes import ModePlan
-from tenuto.driving.outputs import ActionPlan, OutputPlan
 from tenuto.driving.plan import Plan
 from tenuto.driving.selection import SelectionPlan
+from tenuto.outputs.base import OutputPlan
+from tenuto.outputs.followed import FollowedPlan
 from tenuto.sticks.control import ControlPlan
-from tenuto.sticks.switches import SwitchPlan
 from tenuto.sticks.travel import Travel
 from tenuto.styles.base import Setting, Style
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds
+from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = VelocityCommand._fields
@@ -130,14 +132,14 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
                 speeds,
                 _loosest(plan),
                 outputs=tuple(
-                    OutputPlan(name, "followed", one.idle, one.when_stopped, control=output_control(name))
+                    FollowedPlan(name=name, idle=one.idle, when_stopped=one.when_stopped, control=output_control(name))
                     for name, one in outputs.items()
                 ),
             ),
         ),
         guard=guard,
         sticks=(),
-        selection=SelectionPlan(switches=tuple(SwitchPlan(name, reads=name, debounce=0.0) for name in pressed)),
+        selection=SelectionPlan(switches=tuple(MomentaryPlan(name=name, reads=name, debounce=0.0) for name in pressed)),
         actions=tuple(ActionPlan(one.name, action_control(one.name), one.any_time) for one in actions),
         driver="link",
         below=(),

@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from tenuto.driving.limits import Limits
-from tenuto.driving.outputs import OutputPlan
-from tenuto.sticks.switches import Switch
+from tenuto.outputs.base import OutputPlan
 from tenuto.styles.base import Style
 from tenuto.styles.speeds import Speeds
+from tenuto.switches.base import Switch
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +72,7 @@ class Choice:
         plan, before = self._plan, self.now
         if plan.switch is not None:
             switch = switches[plan.switch]
-            if switch.changed or (switch.plan.at_start and not self._begun):
+            if switch.changed or (switch.at_start and not self._begun):
                 self.now = plan.order[min(switch.position, len(plan.order) - 1)]
         if plan.back is not None and switches[plan.back].pressed:
             self.now = plan.begin

@@ -7,13 +7,14 @@ from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Reason
+from tenuto.driving.actions import fire
 from tenuto.driving.distance import TOWARDS, Distance
 from tenuto.driving.guard import LINK_CODES, Guard, GuardStatus, State
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
-from tenuto.driving.outputs import Output, fire
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.tick import Tick
+from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand

@@ -6,11 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from typing import Protocol
 
+from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.limits import Limits
 from tenuto.driving.modes import ModePlan
-from tenuto.driving.outputs import ActionPlan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.sticks.control import ControlPlan, StickPlan
 from tenuto.styles.base import Style

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from tenuto.driving.modes import FULL_SPEED, NO_CHOICE, Choice, ChoicePlan, Level, LevelPlan, ModePlan, Trim, TrimPlan
-from tenuto.sticks.switches import SwitchPlan, make_switch
 from tenuto.styles.base import Setting
+from tenuto.switches.base import SwitchPlan
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +73,7 @@ class Selection:
     """
 
     def __init__(self, plan: SelectionPlan, modes: tuple[ModePlan, ...]) -> None:
-        self.switches = {switch.name: make_switch(switch) for switch in plan.switches}
+        self.switches = {switch.name: switch.make() for switch in plan.switches}
         self._modes = {mode.name: mode for mode in modes}
         self._mode, self._rates, self._level = Choice(plan.mode), Choice(plan.rates), Level(plan.levels)
         self._steering, self._rear_share = Choice(plan.steering), Level(plan.rear_share)

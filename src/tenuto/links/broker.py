@@ -6,16 +6,14 @@ Needs the package paho-mqtt (``pip install tenuto[mqtt]``).
 from __future__ import annotations
 
 import os
-import re
 import socket
 import threading
 from collections import deque
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from tenuto.basics.errors import TenutoError
-from tenuto.basics.short_text import BROKER_KEYS
+from tenuto.links.broker_settings import BrokerSettings, Message
 
 try:
     import paho.mqtt.client as mqtt
@@ -31,45 +29,8 @@ _KEEP_ALIVE = 2
 # Of what has not left yet, and of what nobody has read yet: as many messages are kept.
 _MOST_UNSENT, _MOST_UNREAD = 8, 256
 _MOST_ROUTES = 1024
-_NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
 # A message that nobody got within this is thrown away by the broker, s: the standard counts whole seconds.
 _EXPIRES = 1
-
-
-@dataclass(frozen=True)
-class BrokerSettings:
-    """How a broker is reached.
-
-    Attributes:
-        host, port: where it is; port None for 1883, or 8883 with TLS.
-        user: a user name. password_file: a file that holds the password, and nothing else.
-        ca: a file with the certificates to trust; what uses TLS. "system" trusts those of the system.
-        certificate, private_key: files by which this machine shows who it is.
-    """
-
-    host: str
-    port: int | None = None
-    user: str | None = None
-    password_file: str | None = None
-    ca: str | None = None
-    certificate: str | None = None
-    private_key: str | None = None
-
-
-class Message(NamedTuple):
-    """A message from the broker."""
-
-    topic: str
-    data: bytes
-
-
-def split_place(place: str, error: type[TenutoError]) -> tuple[str, int | None, str]:
-    """Read ``HOST[:PORT]/ROBOT``. Raises ``error``."""
-    where, slash, robot = place.partition("/")
-    host, _, port = where.partition(":")
-    if not (host and slash and _NAME.fullmatch(robot) and (port.isdecimal() or not port)):
-        raise error(f'mqtt: expected HOST/ROBOT or HOST:PORT/ROBOT, ROBOT of letters, digits, - and _; found "{place}"')
-    return host, int(port) if port else None, robot
 
 
 class Broker:
@@ -221,9 +182,3 @@ class Broker:
 def _at_once(client: mqtt.Client, _: Any, opened: Any) -> None:
     """Let small messages leave at once: else the system keeps them back for up to 40 ms, to send several together."""
     opened.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-
-
-def take_settings(place: str, options: dict[str, Any], error: type[TenutoError]) -> tuple[BrokerSettings, str]:
-    """Take what is about the broker out of options; give it, and the name of the robot. Raises ``error``."""
-    host, port, robot = split_place(place, error)
-    return BrokerSettings(host, port, **{key: options.pop(key) for key in BROKER_KEYS if key in options}), robot

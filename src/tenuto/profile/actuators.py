@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tenuto.profile.table import Table
+from tenuto.kinds.table import Table
 
 
 class ActuatorTable(Table):

@@ -10,8 +10,7 @@ from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
-from tenuto.profile.build import pressed_names
-from tenuto.profile.choices import LevelsOutput, PositionsTable
+from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.schema import Profile
 from tenuto.sticks.curve import resolution
 from tenuto.vehicles.velocity import VelocityCommand
@@ -121,7 +120,7 @@ def _modes(profile: Profile) -> Iterator[Advice]:
             yield Advice(f"modes.{name}", True, "nothing chooses it: put it into choose.mode.order, or take it out")
     switch = profile.switches.get(choose.switch)
     # A press goes on by one, and a plain control has two positions; a switch with positions goes anywhere at once.
-    at_once = fallback in choose.order and (isinstance(switch, PositionsTable) or len(choose.order) == 2)
+    at_once = fallback in choose.order and ((switch is not None and switch.goes_anywhere) or len(choose.order) == 2)
     if not at_once and choose.back is None:
         text = f"{fallback}, the mode to fall back to, is not one action away from every other: give choose.mode.back"
         yield Advice("choose.mode.back", True, text)
@@ -138,17 +137,10 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Advice]:
             yield Advice(key, False, "nothing uses it")
         if switch.at_start:
             yield Advice(f"{key}.at_start", False, "it acts from where it stands at start-up, before it is touched")
-        places = _positions_needed(profile, switch.name)
+        places = positions_used(profile, switch.name)
         if places > switch.count:
             text = f"it has {switch.count} positions, and {places} are to be chosen: the last ones are never reached"
             yield Advice(f"{key}.positions", True, text)
-
-
-def _positions_needed(profile: Profile, switch: str) -> int:
-    choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
-    needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]
-    levels = (output for output in profile.outputs.values() if isinstance(output, LevelsOutput))
-    return max([*needs, *(len(output.levels) for output in levels if output.switch == switch)], default=0)
 
 
 def _speeds(plan: Plan) -> Iterator[Advice]:

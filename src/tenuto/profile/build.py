@@ -4,36 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
-from itertools import pairwise
 from typing import TYPE_CHECKING
 
-from tenuto.basics.layouts import ControlInfo, control_info
-from tenuto.basics.options import Role, named
+from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import Calibration, ControlCalibration
+from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
-from tenuto.driving.outputs import ActionPlan, OutputPlan
 from tenuto.driving.plan import DriverPlan, Plan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
-from tenuto.profile.choices import (
-    AnyOutput,
-    AnySwitch,
-    ContactOutput,
-    CycleTable,
-    GestureTable,
-    LevelsOutput,
-    ModeTable,
-    PairOutput,
-    PositionsTable,
-    TimedTable,
-)
+from tenuto.kinds.options import Role, named
+from tenuto.profile.choices import ModeTable
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.drivers import reach_of, seen_by
 from tenuto.profile.speeds import full_velocity
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
-from tenuto.sticks.switches import SwitchPlan, thresholds_between
 from tenuto.styles.base import StyleOptions
+from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import ActuatorPlan
 
@@ -168,9 +156,7 @@ def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
     places = [("", profile.outputs), *((f"modes.{name}.", mode.outputs) for name, mode in profile.modes.items())]
     for place, outputs in places:
         for name, output in outputs.items():
-            for key in ("up", "down", "switch"):
-                if (switch := getattr(output, key, None)) is not None:
-                    yield f"{place}outputs.{name}.{key}", switch
+            yield from ((f"{place}outputs.{name}.{key}", switch) for key, switch in named(output, Role.PRESSED))
 
 
 def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
@@ -182,10 +168,7 @@ def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
         if table.permit is not None:
             yield f"drivers.{driver}.permit", table.permit
     for name, switch in profile.switches.items():
-        if isinstance(switch, GestureTable):
-            yield from ((f"switches.{name}.sticks", stick) for stick in switch.sticks)
-        else:
-            yield f"switches.{name}.reads", switch.reads
+        yield from ((f"switches.{name}.{key}", control) for key, control in switch.controls())
     for name, trim in profile.trims.items():
         if trim.knob is not None:
             yield f"trims.{name}.knob", trim.knob
@@ -243,10 +226,9 @@ class _Builder:
 
     def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:
         """Give what is known of a control of the device, and what was measured of it."""
-        kind = self.profile.source.kind
-        info = control_info(kind, reads)
+        info = self.profile.source.control(reads)
         if info is None:
-            raise ValueError(f"a {kind} has no control {reads}")
+            raise ValueError(f"a {self.profile.source.kind} has no control {reads}")
         return info, self.calibration.controls.get(reads) if self.calibration is not None else None
 
     def modes(self, chassis: Chassis) -> tuple[ModePlan, ...]:
@@ -260,7 +242,7 @@ class _Builder:
                 (mode.speeds or profile.speeds).speeds(),
                 (mode.limits or profile.limits).limits(),
                 tuple(
-                    _output(output, mode.outputs.get(output, table))
+                    mode.outputs.get(output, table).plan(output)
                     for output, table in profile.outputs.items()
                     if output not in mode.without
                 ),
@@ -301,8 +283,8 @@ class _Builder:
         pressed = dict.fromkeys(name for _, name in pressed_names(profile) if name not in profile.switches)
         return SelectionPlan(
             (
-                *(self._switch(name, switch) for name, switch in profile.switches.items()),
-                *(SwitchPlan(name, reads=name) for name in pressed),
+                *(switch.plan(name, self) for name, switch in profile.switches.items()),
+                *(MomentaryPlan(name=name, reads=name) for name in pressed),
             ),
             mode,
             through_rest,
@@ -318,69 +300,22 @@ class _Builder:
             ),
         )
 
-    def _switch(self, name: str, table: AnySwitch) -> SwitchPlan:
-        if isinstance(table, GestureTable):
-            gesture = tuple((stick, where, self.controls[stick].one_way) for stick, where in table.sticks.items())
-            return SwitchPlan(
-                name, table.kind, time=table.time, gesture=gesture, debounce=table.debounce, at_start=table.at_start
-            )
-        if isinstance(table, PositionsTable):
-            thresholds, gap = self._thresholds(table)
-            return SwitchPlan(
-                name, table.kind, table.reads, count=len(thresholds) + 1, thresholds=thresholds,
-                hysteresis=table.hysteresis * gap, debounce=table.debounce, at_start=table.at_start,
-            )  # fmt: skip
-        return SwitchPlan(
-            name,
-            table.kind,
-            table.reads,
-            time=table.time if isinstance(table, TimedTable) else 1.0,
-            count=(table.positions or self._used_positions(name)) if isinstance(table, CycleTable) else 2,
-            on_above=table.on_above,
-            off_below=table.off_below,
-            debounce=table.debounce,
-            at_start=table.at_start,
-        )
+    def control(self, name: str) -> ControlPlan:
+        """Return a control; see `tenuto.switches.base.SwitchFacts`."""
+        return self.controls[name]
 
-    def _used_positions(self, switch: str) -> int:
-        """Tell how many positions a switch needs for what it chooses."""
-        profile = self.profile
-        counts = [len(choice.order) for choice in (profile.choose.mode, profile.choose.rates, profile.choose.steering)
-                  if choice is not None and choice.switch == switch]  # fmt: skip
-        counts += [
-            len(output.levels)
-            for output in profile.outputs.values()
-            if isinstance(output, LevelsOutput) and output.switch == switch
-        ]
-        return max(counts, default=2)
+    def measured_positions(self, name: str) -> tuple[float, ...]:
+        """Return the raw numbers at which a control was measured to stand."""
+        _, measured = self._known(self.controls[name].reads)
+        return measured.positions if measured is not None else ()
 
-    def _thresholds(self, table: PositionsTable) -> tuple[tuple[float, ...], float]:
-        """Give the thresholds of a switch with positions, as shares of its travel, and the smallest gap.
-
-        From raw numbers where the profile gives them, else from its calibration, else evenly over its travel.
-        """
-        control = self.controls[table.reads]
-        _, measured = self._known(control.reads)
-        raws = table.at or (measured.positions if measured is not None and len(measured.positions) > 1 else ())
-        if raws and not (table.at is None and table.positions not in (None, len(raws))):
-            places = tuple(sorted(control.travel.position(float(raw)) for raw in raws))
-        else:
-            count = table.positions or 2
-            low = 0.0 if control.one_way else -1.0
-            places = tuple(low + (1.0 - low) * number / (count - 1) for number in range(count))
-        gap = min(high - low for low, high in pairwise(places))
-        return thresholds_between(places), gap
+    def positions_used(self, switch: str) -> int:
+        """Return how many positions a switch needs for what it chooses."""
+        return positions_used(self.profile, switch) or 2
 
 
-def _output(name: str, table: AnyOutput) -> OutputPlan:
-    if isinstance(table, PairOutput):
-        return OutputPlan(
-            name, table.kind, table.idle, table.when_stopped, up=table.up, down=table.down,
-            up_level=table.up_level, down_level=table.down_level,
-        )  # fmt: skip
-    if isinstance(table, ContactOutput):
-        return OutputPlan(
-            name, table.kind, 0.0, table.when_stopped, control=table.control,
-            side=1 if table.side == "positive" else -1, on_above=table.on_above, off_below=table.off_below,
-        )  # fmt: skip
-    return OutputPlan(name, table.kind, table.idle, table.when_stopped, switch=table.switch, levels=tuple(table.levels))
+def positions_used(profile: Profile, switch: str) -> int:
+    """Return how many positions of a switch something is chosen by; 0 where nothing is."""
+    choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
+    needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]
+    return max([*needs, *(output.positions_used(switch) for output in profile.outputs.values())], default=0)

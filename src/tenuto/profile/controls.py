@@ -9,8 +9,8 @@ from pydantic import Field
 
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import ControlCalibration
+from tenuto.kinds.table import Name, Table
 from tenuto.profile.quantities import ExpoHalves, PowerHalves, Time
-from tenuto.profile.table import Name, Table
 from tenuto.sticks.curve import Curve, Shape
 from tenuto.sticks.travel import Travel
 

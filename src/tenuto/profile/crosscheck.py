@@ -3,43 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from tenuto.basics.errors import Problem
-from tenuto.basics.layouts import LAYOUTS, ControlInfo, control_info
-from tenuto.basics.options import Role
+from tenuto.basics.layouts import ControlInfo
+from tenuto.kinds.options import Role
 from tenuto.profile.build import styles_of
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.drivers import SourceTable, drivers_problems, seen_by
+from tenuto.profile.drivers import drivers_problems, seen_by
 from tenuto.profile.namecheck import driving_names, names_problems, unknown
 from tenuto.profile.schema import GuardTable, Profile
-from tenuto.profile.sinks import sinks_problems
-
-# Which keys of [source] mean something for which kinds.
-_KEYS_OF_KINDS = {
-    "device": ("gamepad",),
-    "port": ("sbus", "crsf", "ibus", "lines", "tilt"),
-    "baud": ("lines", "tilt"),
-    "columns": ("lines", "tilt"),
-    "file": ("ppm", "pwm"),
-}
+from tenuto.sources.base import SourceOptions
 
 
 def crosscheck(profile: Profile) -> list[Problem]:
     """List what is wrong between the tables of a profile, in the order of the file."""
     own = [
-        *_source("source", profile.source), *_controls(profile), *_style(profile), *_guard(profile),
+        *_controls(profile), *_style(profile), *_guard(profile),
         *names_problems(profile), *_loop(profile), *drivers_problems(profile),
-        *sinks_problems(profile.sinks, profile.actions),
+        *_sinks(profile),
     ]  # fmt: skip
-    return own or [*_drivers(profile), *_sensors(profile)]
+    return own or [*_drivers(profile)]
 
 
 def _drivers(profile: Profile) -> Iterator[Problem]:
     """List what is wrong with what another driver holds: the same checks, with that one's source and controls."""
     for name, table in profile.drivers.items():
         if table.sends == "velocities":
-            if table.source is not None:
-                yield from _source(f"drivers.{name}.source", table.source)
             continue
         for problem in crosscheck(seen_by(profile, name)):
             key, hint = problem.key, problem.hint
@@ -49,30 +39,20 @@ def _drivers(profile: Profile) -> Iterator[Problem]:
             yield Problem(f"drivers.{name}.{key}", problem.expected, problem.found, hint)
 
 
-def _sensors(profile: Profile) -> Iterator[Problem]:
-    for name, sensor in profile.distances.items():
-        if sensor.source is not None:
-            yield from _source(f"distances.{name}.source", sensor.source)
-
-
-def _source(place: str, source: SourceTable) -> Iterator[Problem]:
-    for key, kinds in _KEYS_OF_KINDS.items():
-        value, needed = getattr(source, key), source.kind in kinds
-        if value is not None and not needed:
-            yield Problem(f"{place}.{key}", f"nothing for kind {source.kind}", f"{value}", "take it out")
-        if value is None and needed and key in ("port", "file"):
-            expected = SourceTable.model_fields[key].description or ""
-            yield Problem(f"{place}.{key}", expected, "nothing", "add it")
+def _sinks(profile: Profile) -> Iterator[Problem]:
+    for name, options in profile.sinks.items():
+        for problem in options.problems(profile.actions):
+            yield replace(problem, key=f"sinks.{name}.{problem.key}")
 
 
 def _controls(profile: Profile) -> Iterator[Problem]:
-    kind = profile.source.kind
+    source = profile.source
     for name, control in profile.controls.items():
         key = f"controls.{name}"
-        info = control_info(kind, control.reads)
+        info = source.control(control.reads)
         if info is None:
-            known = (info.name for info in LAYOUTS[kind])
-            yield unknown(f"{key}.reads", f"a control of the {kind}", control.reads, known)
+            known = (info.name for info in source.layout)
+            yield unknown(f"{key}.reads", f"a control of the {source.kind}", control.reads, known)
             continue
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
@@ -86,13 +66,13 @@ def _controls(profile: Profile) -> Iterator[Problem]:
             yield Problem(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
         yield from _shape(key, control, info)
         if control.minus is not None:
-            yield from _minus(key, kind, control.minus, info)
+            yield from _minus(key, source, control.minus, info)
 
 
-def _minus(key: str, kind: str, minus: str, info: ControlInfo) -> Iterator[Problem]:
-    other = control_info(kind, minus)
+def _minus(key: str, source: SourceOptions, minus: str, info: ControlInfo) -> Iterator[Problem]:
+    other = source.control(minus)
     if other is None:
-        yield unknown(f"{key}.minus", f"a control of the {kind}", minus, (info.name for info in LAYOUTS[kind]))
+        yield unknown(f"{key}.minus", f"a control of the {source.kind}", minus, (info.name for info in source.layout))
     elif "stick" in (other.kind, info.kind):
         hint = "a stick goes both ways by itself"
         yield Problem(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
@@ -135,7 +115,7 @@ def _style(profile: Profile) -> Iterator[Problem]:
 
 
 def _guard(profile: Profile) -> Iterator[Problem]:
-    kind, guard = profile.source.kind, profile.guard
+    source, guard = profile.source, profile.guard
     named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop", "takes_over")}
     given = {key: name for key, name in named.items() if name is not None}
     if guard.hold_to_run is None and guard.enable is None:
@@ -146,10 +126,10 @@ def _guard(profile: Profile) -> Iterator[Problem]:
             hint = "hold one thing, steer with another"
             yield Problem(f"guard.{key}", "a control that does not drive", f'"{name}"', hint)
         elif name not in profile.controls:
-            info = control_info(kind, name)
+            info = source.control(name)
             if info is None or info.travel is None:
-                known = (*profile.controls, *(info.name for info in LAYOUTS[kind]))
-                expected = f"a control of the {kind} or the name of one under [controls]"
+                known = (*profile.controls, *(info.name for info in source.layout))
+                expected = f"a control of the {source.kind} or the name of one under [controls]"
                 yield unknown(f"guard.{key}", expected, name, known)
     for key in ("stop", "emergency_stop", "takes_over"):
         if key in given and given[key] == guard.hold_to_run:

@@ -4,41 +4,36 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
 from tenuto.basics.errors import Problem
+from tenuto.kinds.table import Name, Table
+from tenuto.kinds.tables import any_of
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
-from tenuto.profile.table import Name, Table
+from tenuto.sources.base import SOURCES, HeldOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
     from tenuto.profile.schema import Profile
 
-SourceKind = Literal["gamepad", "sbus", "crsf", "ibus", "ppm", "pwm", "lines", "tilt", "keyboard"]
 # What another device has of its own: not to be taken over from the first driver's when ``reads`` is said anew.
 _OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "dead_zone")
 
 
-class SourceTable(Table):
-    """``[source]``: where the sticks are read."""
-
-    kind: SourceKind = Field(description="a kind of source: " + ", ".join(get_args(SourceKind)))
-    device: Name | None = Field(default=None, description="the identity of a gamepad, from tenuto devices")
-    port: Name | None = Field(default=None, description="a serial port, such as /dev/ttyAMA0")
-    baud: int | None = Field(default=None, gt=0, description="a whole number of baud, such as 115200")
-    columns: list[Name] | None = Field(default=None, description="a list of names, one a column")
-    file: Name | None = Field(default=None, description="a file of edge times")
-    driver: Name = Field(default="driver", description="a name for who holds it")
+if TYPE_CHECKING:
+    AnySource = HeldOptions
+else:
+    AnySource = any_of(SOURCES, lambda options: options.in_profiles)
 
 
 class DriverTable(Table):
     """``[drivers.NAME]``: somebody or something else that may drive, by falling rank in the order of the file."""
 
     sends: Literal["sticks", "velocities"] = Field(default="sticks", description='"sticks" or "velocities"')
-    source: SourceTable | None = Field(default=None, description="a table [drivers.NAME.source]")
+    source: AnySource | None = Field(default=None, description="a table [drivers.NAME.source]")
     controls: dict[str, ControlTable] = Field(default={}, description="tables [drivers.NAME.controls.NAME]")
     given_by: Name | None = Field(default=None, description="a switch, or a control that is pressed")
     permit: Name | None = Field(default=None, description="a control that must be on")
@@ -50,7 +45,7 @@ class DriverTable(Table):
 class DistanceTable(Table):
     """``[distances.NAME]``: a sensor of distance, which lowers the speed towards what it sees."""
 
-    source: SourceTable | None = Field(default=None, description="a table [distances.NAME.source]")
+    source: AnySource | None = Field(default=None, description="a table [distances.NAME.source]")
     reads: Name = Field(description="what its source calls the number, such as a column")
     scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
@@ -97,7 +92,7 @@ def seen_by(profile: Profile, name: str) -> Profile:
     """Give the profile as one of the other drivers has it: with that one's source and controls."""
     table = profile.drivers[name]
     controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
-    source = table.source or profile.source.model_copy(update={"device": None})
+    source = table.source or profile.source.another()
     return profile.model_copy(update={"source": source, "controls": controls, "drivers": {}, "distances": {}})
 
 
@@ -113,7 +108,7 @@ def drivers_problems(profile: Profile) -> Iterator[Problem]:
         if table.sends == "velocities":
             yield from _velocities(key, table)
     for name, sensor in profile.distances.items():
-        columns = sensor.source.columns if sensor.source is not None else None
+        columns = sensor.source.columns_said() if sensor.source is not None else None
         if columns is not None and sensor.reads not in columns:
             yield Problem(f"distances.{name}.reads", f"one of the columns {', '.join(columns)}", f'"{sensor.reads}"')
 
@@ -123,9 +118,10 @@ def _velocities(key: str, table: DriverTable) -> Iterator[Problem]:
         if given:
             yield Problem(f"{key}.{unfit}", 'nothing with sends = "velocities"', "something", "take it out")
     axes = VelocityCommand._fields
-    columns = table.source.columns if table.source is not None else None
-    if table.source is not None and table.source.kind != "lines":
-        yield Problem(f"{key}.source.kind", '"lines", the kind that can send velocities', f'"{table.source.kind}"')
+    columns = table.source.columns_said() if table.source is not None else None
+    if table.source is not None and not table.source.sends_velocities:
+        able = ", ".join(f'"{name}"' for name, options in SOURCES.all.items() if options.sends_velocities)
+        yield Problem(f"{key}.source.kind", f"{able}, the kind that can send velocities", f'"{table.source.kind}"')
     elif columns is not None and not set(columns) & set(axes):
         yield Problem(f"{key}.source.columns", f"some of {', '.join(axes)}", ", ".join(columns))
 

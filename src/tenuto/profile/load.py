@@ -57,7 +57,9 @@ def problem_of(details: Any, root: type[BaseModel] = Profile) -> Problem:
     kind, hint = details["type"], ""
     if kind == "extra_forbidden":
         known = list(place.table.model_fields) if place.table else []
-        return Problem(key, f"one of {', '.join(known)}", "an unknown key", nearest(name, known))
+        own = get_args(place.table.model_fields["kind"].annotation) if place.table and "kind" in known else ()
+        of = f" with kind {own[0]}" if own else ""
+        return Problem(key, f"one of {', '.join(known)}{of}", "an unknown key", nearest(name, known))
     if kind == "union_tag_invalid":
         tags = [word.strip("' ") for word in details["ctx"]["expected_tags"].split(",")]
         found = str(details["ctx"]["tag"])

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from difflib import get_close_matches
 from itertools import pairwise
 
 from tenuto.basics.errors import Problem
-from tenuto.basics.layouts import LAYOUTS, control_info
-from tenuto.basics.options import Role, expected, named
+from tenuto.kinds.options import Role, expected, named
 from tenuto.profile.build import actuator_plans, headings, pressed_names, read_names, styles_of
-from tenuto.profile.choices import ContactOutput, ContactTable, LevelsOutput, ModeTable, PositionsTable
+from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Profile
 from tenuto.profile.speeds import full_velocity
 from tenuto.vehicles import Chassis
@@ -34,18 +34,18 @@ def names_problems(profile: Profile) -> list[Problem]:
 
 
 def _read(profile: Profile) -> Iterator[Problem]:
-    kind, driving = profile.source.kind, driving_names(profile)
+    source, driving = profile.source, driving_names(profile)
     pressed = {key for key, _ in pressed_names(profile)}
     for key, name in read_names(profile):
         if key.startswith("guard.") or name in profile.controls:
             if key in pressed and name in driving:
                 yield Problem(key, "a control that does not drive", f'"{name}"', "press one thing, steer with another")
             continue
-        info = control_info(kind, name)
+        info = source.control(name)
         if info is None or info.travel is None:
-            known = (*profile.switches, *profile.controls, *(info.name for info in LAYOUTS[kind]))
+            known = (*profile.switches, *profile.controls, *(info.name for info in source.layout))
             expected = "a switch or a control" if key in pressed else "a control"
-            yield unknown(key, f"{expected} of the {kind} or one of this profile", name, known)
+            yield unknown(key, f"{expected} of the {source.kind} or one of this profile", name, known)
 
 
 def _sticks(profile: Profile) -> Iterator[Problem]:
@@ -87,11 +87,7 @@ def _switches(profile: Profile) -> Iterator[Problem]:
         key = f"switches.{name}"
         if name in profile.controls:
             yield Problem(key, "a name that no control has", f'"{name}"')
-        if isinstance(switch, ContactTable) and not switch.off_below <= switch.on_above:
-            yield Problem(f"{key}.off_below", "a position not above on_above", f"{switch.off_below:g}")
-        if isinstance(switch, PositionsTable) and switch.at and switch.positions not in (None, len(switch.at)):
-            found = f"{switch.positions}"
-            yield Problem(f"{key}.positions", f"{len(switch.at)}, as many as in at", found, "or leave it out")
+        yield from (replace(problem, key=f"{key}.{problem.key}") for problem in switch.problems())
 
 
 def _modes(profile: Profile) -> Iterator[Problem]:
@@ -135,13 +131,10 @@ def _levels(profile: Profile) -> Iterator[Problem]:
 def _outputs(profile: Profile) -> Iterator[Problem]:
     for name, output in profile.outputs.items():
         key = f"outputs.{name}"
-        if isinstance(output, ContactOutput):
-            if output.control not in profile.controls:
-                yield unknown(f"{key}.control", _CONTROL, output.control, profile.controls)
-            if output.off_below > output.on_above:
-                yield Problem(f"{key}.off_below", "a share not above on_above", f"{output.off_below:g}")
-        if isinstance(output, LevelsOutput) and output.idle not in output.levels:
-            yield Problem(f"{key}.idle", f"one of the levels {output.levels}", f"{output.idle:g}")
+        for option, control in named(output, Role.READS):
+            if control not in profile.controls:
+                yield unknown(f"{key}.{option}", Role.READS, control, profile.controls)
+        yield from (replace(problem, key=f"{key}.{problem.key}") for problem in output.problems(profile.controls))
 
 
 def _vehicle(profile: Profile) -> Iterator[Problem]:

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
-from tenuto.basics.quantities import (
+from tenuto.kinds.quantities import (
     ACCELERATION,
     ANGLE,
     FREQUENCY,
@@ -19,22 +19,8 @@ from tenuto.basics.quantities import (
     TURN_ACCELERATION,
     TURN_JERK,
     TURN_SPEED,
-    Dimension,
-    parse_quantity,
 )
-
-
-def quantity(dimension: Dimension, *, signed: bool = False) -> Callable[[object], float]:
-    """Make a reader of quantities of a dimension, above zero if they are not ``signed``."""
-
-    def read(value: object) -> float:
-        try:
-            return parse_quantity(value, dimension, signed=signed)
-        except ValueError as error:
-            raise PydanticCustomError("quantity", "{hint}", {"hint": str(error)}) from None
-
-    return read
-
+from tenuto.kinds.table import quantity
 
 Length = Annotated[float, BeforeValidator(quantity(LENGTH))]
 SignedLength = Annotated[float, BeforeValidator(quantity(LENGTH, signed=True))]

@@ -11,6 +11,8 @@ from pydantic import Field, model_validator
 from tenuto.basics.html import html_table
 from tenuto.calibration.store import Calibration
 from tenuto.driving.plan import Plan
+from tenuto.kinds.table import Name, Table
+from tenuto.kinds.tables import any_of
 from tenuto.profile.actuators import ActuatorTable
 from tenuto.profile.build import build_plan
 from tenuto.profile.choices import (
@@ -24,18 +26,18 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
-from tenuto.profile.drivers import DistanceTable, DriverTable, FeedbackTable, SourceTable, filled_drivers
-from tenuto.profile.kind_tables import any_of
+from tenuto.profile.drivers import AnySource, DistanceTable, DriverTable, FeedbackTable, filled_drivers
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
-from tenuto.profile.sinks import SinkTable
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
-from tenuto.profile.table import Name, Table
+from tenuto.sinks.base import SINKS, SinkOptions
 from tenuto.vehicles.base import VEHICLES, VehicleOptions
 
 if TYPE_CHECKING:
     AnyVehicle = VehicleOptions
+    AnySink = SinkOptions
 else:
     AnyVehicle = any_of(VEHICLES)
+    AnySink = any_of(SINKS)
 
 
 class GuardTable(Table):
@@ -86,7 +88,7 @@ class Profile(Table):
 
     format: Literal[1] = Field(description="the number 1, the format this version reads")
     name: Name = Field(description="a name for the robot")
-    source: SourceTable = Field(description="a table [source]")
+    source: AnySource = Field(description="a table [source]")
     controls: dict[str, ControlTable] = Field(description="tables [controls.NAME]")
     sticks: dict[str, StickTable] = Field(default={}, description="tables [sticks.NAME]")
     trims: dict[str, TrimTable] = Field(default={}, description="tables [trims.NAME]")
@@ -105,7 +107,7 @@ class Profile(Table):
     chassis: AnyVehicle = Field(description="a table [chassis]")
     actuators: dict[str, ActuatorTable] = Field(default={}, description="tables [actuators.NAME]")
     loop: LoopTable = Field(default=LoopTable(), description="a table [loop]")
-    sinks: dict[str, SinkTable] = Field(default={}, description="tables [sinks.NAME]")
+    sinks: dict[str, AnySink] = Field(default={}, description="tables [sinks.NAME]")
     drivers: dict[str, DriverTable] = Field(default={}, description="tables [drivers.NAME]")
     distances: dict[str, DistanceTable] = Field(default={}, description="tables [distances.NAME]")
     feedback: FeedbackTable = Field(default=FeedbackTable(), description="a table [feedback]")

@@ -10,10 +10,10 @@ import numpy as np
 from pydantic import Field, ValidationError
 
 from tenuto.basics.errors import Problem, ProfileError
+from tenuto.kinds.table import Name, Table
 from tenuto.motion.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
 from tenuto.profile.load import problem_of
 from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
-from tenuto.profile.table import Name, Table
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 Way = Literal["along", "level", "upright"]

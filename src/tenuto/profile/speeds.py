@@ -7,6 +7,7 @@ import math
 from pydantic import Field
 
 from tenuto.driving.limits import Limits
+from tenuto.kinds.table import Table
 from tenuto.profile.quantities import (
     Acceleration,
     Jerk,
@@ -15,7 +16,6 @@ from tenuto.profile.quantities import (
     TurnJerk,
     TurnSpeed,
 )
-from tenuto.profile.table import Table
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import VelocityCommand
 

@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Sequence
 
-from tenuto.protocols.decoder import Counts
+from tenuto.protocols.radio.decoder import Counts
 
 _DELIMITER = re.compile(rb"[,;\t ]+")
 _NAME = re.compile(rb"[A-Za-z_][\w.\-]*")

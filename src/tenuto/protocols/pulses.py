@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from tenuto.protocols.decoder import ChannelFrame, Counts
+from tenuto.protocols.radio.decoder import ChannelFrame, Counts
 
 SHORTEST_US, LONGEST_US = 700.0, 2300.0
 GAP_US = 2700.0

@@ -16,7 +16,7 @@ import re
 from binascii import crc_hqx
 from typing import NamedTuple
 
-from tenuto.protocols.decoder import Counts
+from tenuto.protocols.radio.decoder import Counts
 from tenuto.vehicles.velocity import VelocityCommand
 
 # A longer line is none of ours; it is dropped before it fills the memory.

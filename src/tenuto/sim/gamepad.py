@@ -5,7 +5,7 @@ from __future__ import annotations
 import ctypes
 
 from tenuto.basics.closing import Closing
-from tenuto.basics.layouts import GAMEPAD_CONTROLS
+from tenuto.sources.gamepad import GAMEPAD_CONTROLS
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
 _TRIGGERS = ("left_trigger", "right_trigger")

@@ -8,13 +8,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from tenuto.basics.frame import Signal
-from tenuto.basics.layouts import CHANNEL_CENTRE
 from tenuto.clock import REAL, Timer
-from tenuto.protocols import encode_crsf_channels, encode_crsf_link, encode_ibus, encode_sbus
+from tenuto.protocols.radio.base import CHANNEL_CENTRE, RADIOS
 from tenuto.sim.device import SerialDevice
 
-# Frames a second, as the receivers send them.
-RATES = {"sbus": 1 / 0.014, "crsf": 150.0, "ibus": 1 / 0.007, "lines": 50.0}
+# Lines a second of a microcontroller.
+_LINES_RATE = 50.0
 _LINK_EVERY = 15  # frames of channels between two of link statistics
 
 
@@ -28,7 +27,7 @@ class LinkFaults:
         lost: share of frames that the receiver marks as lost (SBUS), repeating the one before.
         silent: nothing is sent.
         frozen: the channels keep the values they had.
-        failsafe: the receiver has lost its transmitter and says so; iBUS, which cannot, falls silent.
+        failsafe: the receiver has lost its transmitter and says so; one that cannot falls silent.
         burst: frames are held back, and so many sent at once.
         baud: bytes come as slowly as on a line of this speed; None for at once.
     """
@@ -65,7 +64,7 @@ class SimulatedReceiver(SerialDevice):
         """Plug a receiver in.
 
         Args:
-            protocol: "sbus", "crsf", "ibus" or "lines".
+            protocol: one of `tenuto.protocols.radio`, or "lines".
             faults: what is wrong from the start.
             motion: moves the channels.
             seed: of the faults' dice.
@@ -79,7 +78,8 @@ class SimulatedReceiver(SerialDevice):
         self._dice = random.Random(seed)
         self._held_back: list[bytes] = []
         self._number = 0
-        super().__init__(RATES[protocol], link, clock)
+        self._radio = RADIOS.all.get(protocol)
+        super().__init__(_LINES_RATE if self._radio is None else 1.0 / self._radio.period, link, clock)
 
     def next_bytes(self, seconds: float) -> list[bytes]:
         """Give the next frame, with the faults of the moment."""
@@ -90,7 +90,7 @@ class SimulatedReceiver(SerialDevice):
         if not faults.frozen and not lost:
             self._sent = list(self.channels)
         self._number += 1
-        if faults.silent or (faults.failsafe and self.protocol in ("ibus", "lines")):
+        if faults.silent or (faults.failsafe and not self._says_failsafe()):
             return []
         if self._dice.random() < faults.drop:
             return []
@@ -100,18 +100,20 @@ class SimulatedReceiver(SerialDevice):
         pieces, self._held_back = self._held_back, []
         return self._slowly(pieces) if faults.baud else pieces
 
+    def _says_failsafe(self) -> bool:
+        """Tell whether the receiver can say it, in its frames or between them."""
+        return self._radio is not None and (
+            self._radio.marks_failsafe or bool(self._radio.encode_link(Signal(0.0, 0.0, 0.0)))
+        )
+
     def _encode(self, lost: bool) -> bytes:
-        faults = self.faults
-        if self.protocol == "sbus":
-            return encode_sbus(self._sent, lost=lost or faults.failsafe, failsafe=faults.failsafe)
-        if self.protocol == "ibus":
-            return encode_ibus(self._sent[:14])
-        if self.protocol == "lines":
+        faults, radio = self.faults, self._radio
+        if radio is None:
             return ",".join(f"{(pulse - 988) / 1024 * 1023:.0f}" for pulse in self._sent[:4]).encode() + b"\r\n"
-        frame = encode_crsf_channels(self._sent)
+        frame = radio.encode(self._sent[: radio.channels], lost=lost, failsafe=faults.failsafe)
         if self._number % _LINK_EVERY == 1:
             quality = 0.0 if faults.failsafe else 100.0 * (1.0 - faults.drop)
-            return encode_crsf_link(Signal(quality, -62.0 - 45.0 * faults.drop, 9.0 - 12.0 * faults.drop)) + frame
+            return radio.encode_link(Signal(quality, -62.0 - 45.0 * faults.drop, 9.0 - 12.0 * faults.drop)) + frame
         return frame
 
     def _flip(self, data: bytes) -> bytes:

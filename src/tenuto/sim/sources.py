@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from typing import Any
+from dataclasses import dataclass, fields
+from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import AXIS_HIGH, LAYOUTS, ControlInfo
+from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Timer
+from tenuto.kinds.options import option
+from tenuto.protocols.radio.base import RADIOS
 from tenuto.sim.gamepad import VirtualGamepad
-from tenuto.sim.receiver import RATES, LinkFaults, SimulatedReceiver, wandering_channels
-from tenuto.sources.base import Source
-from tenuto.sources.gamepad import Gamepad
+from tenuto.sim.receiver import LinkFaults, SimulatedReceiver, wandering_channels
+from tenuto.sources.base import Source, SourceOptions
+from tenuto.sources.gamepad import AXIS_HIGH, Gamepad, GamepadOptions
 from tenuto.sources.lines import Lines
 from tenuto.sources.receiver import Receiver
 from tenuto.sources.recording import Recording
-from tenuto.sources.text import SourceText, read_options
-
-_FAULTS = {"drop": float, "flip": float, "lost": float, "burst": int, "baud": int}
 
 
 class SimulatedSticks(Source):
@@ -30,7 +30,7 @@ class SimulatedSticks(Source):
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the controls of a gamepad."""
-        return LAYOUTS["gamepad"]
+        return GamepadOptions.layout
 
     def poll(self, now: float) -> Frame | None:
         """Give the numbers of now."""
@@ -39,7 +39,7 @@ class SimulatedSticks(Source):
 
 def stick_numbers(seconds: float) -> dict[str, float]:
     """Move a pad's sticks and triggers one after the other, as somebody does who looks which is which."""
-    values = {info.name: 0.0 for info in LAYOUTS["gamepad"]}
+    values = {info.name: 0.0 for info in GamepadOptions.layout}
     names = ("left_x", "left_y", "right_x", "right_y", "left_trigger", "right_trigger")
     turn, phase = divmod(seconds, 2.0)
     name = names[int(turn) % len(names)]
@@ -108,16 +108,42 @@ class SimulatedLines(Lines):
         self.device.unplug()
 
 
-def open_simulated(parts: SourceText, text: str, clock: Timer) -> Source:
-    """Open what ``simulated:NAME,fault=…`` names. Raises `SourceError`."""
-    if parts.place in RATES:
-        options: dict[str, Any] = read_options(text, parts.options, _FAULTS)
-        faults = LinkFaults(**options)
-        return SimulatedLines(faults, clock) if parts.place == "lines" else SimulatedRadio(parts.place, faults, clock)
-    if parts.place == "gamepad":
-        moved: dict[str, Any] = read_options(text, parts.options, {"recording": str})
-        return SimulatedGamepad(**moved, clock=clock)
-    read_options(text, parts.options, {})
-    if parts.place == "sticks":
-        return SimulatedSticks()
-    raise SourceError(f'{text}: expected sticks, gamepad, {", ".join(RATES)}, found "{parts.place}"')
+@dataclass(frozen=True, kw_only=True)
+class SimulatedOptions(SourceOptions):
+    """A simulated device, read as a real one; or sticks without any."""
+
+    kind: ClassVar[str] = "simulated"
+    in_profiles: ClassVar[bool] = False
+    layout: ClassVar[tuple[ControlInfo, ...]] = ()
+    device: str = option("sticks, gamepad, lines, or a radio protocol", word="sticks|gamepad|lines|sbus|…", place=True)
+    recording: str | None = option("a recording that moves a gamepad", None, word="FILE")
+    drop: float = option("a share of frames from 0 to 1", 0.0, low=0.0, high=1.0, word="P")
+    flip: float = option("a share of bytes from 0 to 1", 0.0, low=0.0, high=1.0, word="P")
+    lost: float = option("a share of frames from 0 to 1", 0.0, low=0.0, high=1.0, word="P")
+    burst: int = option("a whole number of frames that come at once", 1, low=1, word="N")
+    baud: int | None = option("a whole number of baud", None, above=0, word="N")
+
+    def open(self, clock: Timer) -> Source:
+        """Plug it in, and open it."""
+        faults = LinkFaults(drop=self.drop, flip=self.flip, lost=self.lost, burst=self.burst, baud=self.baud)
+        devices: dict[str, Callable[[], Source]] = {
+            "sticks": SimulatedSticks,
+            "gamepad": lambda: SimulatedGamepad(self.recording, clock),
+            "lines": lambda: SimulatedLines(faults, clock),
+            **dict.fromkeys(RADIOS.all, lambda: SimulatedRadio(self.device, faults, clock)),
+        }
+        if self.device not in devices:
+            raise SourceError(f'simulated: expected {", ".join(devices)}; found "{self.device}"')
+        self._fits()
+        return devices[self.device]()
+
+    def _fits(self) -> None:
+        """Refuse what means nothing for the device."""
+        plain = SimulatedOptions(device=self.device)
+        said = [one.name for one in fields(self) if getattr(self, one.name) != getattr(plain, one.name)]
+        known = {"sticks": (), "gamepad": ("recording",)}.get(self.device, ("drop", "flip", "lost", "burst", "baud"))
+        wrong = [name for name in said if name not in known]
+        if wrong:
+            raise SourceError(
+                f'simulated:{self.device}: unknown option "{wrong[0]}"; known: {", ".join(known) or "none"}'
+            )

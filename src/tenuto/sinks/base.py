@@ -1,13 +1,18 @@
-"""What every sink promises."""
+"""What every sink promises, and what a profile or a short text says of one."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.closing import Closing
+from tenuto.basics.errors import Problem
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
+from tenuto.kinds.registry import Kinds
 
 
 class Sink(Closing, ABC):
@@ -52,3 +57,35 @@ class Sink(Closing, ABC):
     @abstractmethod
     def stop(self, tick: Tick) -> None:
         """Take the last tick, whose command is standstill. Called even after `write` has failed."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class SinkOptions(ABC):
+    """What a profile says of a sink, under ``[sinks.NAME]``, or a short text.
+
+    Attributes:
+        kind: its name in profiles and short texts.
+        elsewhere: it leads to a robot on another machine, which a robot that follows does not.
+    """
+
+    kind: ClassVar[str]
+    elsewhere: ClassVar[bool] = False
+
+    @abstractmethod
+    def open(self) -> Sink:
+        """Open the sink.
+
+        Raises:
+            SinkError: the file cannot be written, or the port does not open.
+        """
+
+    def problems(self, actions: Collection[str]) -> list[Problem]:
+        """List what no single option can tell, with keys of its own table.
+
+        Args:
+            actions: of the profile, by their names.
+        """
+        return []
+
+
+SINKS: Kinds[SinkOptions] = Kinds("a kind of sink", "tenuto.sinks", SinkOptions)

@@ -3,26 +3,31 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
-from tenuto.basics.errors import SinkError
+from tenuto.basics.errors import Problem, SinkError
+from tenuto.basics.late import Late
 from tenuto.driving.guard import State
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
+from tenuto.kinds.options import About, option
+from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import Address, UdpPort, parse_address
-from tenuto.sinks.base import Sink
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
 from tenuto.vehicles.velocity import STANDSTILL
 
-try:
+if TYPE_CHECKING:
     from tenuto.protocols import mavlink
-except ImportError as missing:  # pragma: no cover
-    raise SinkError("MAVLink needs the package pymavlink: pip install 'tenuto[mavlink]'") from missing
+else:
+    mavlink = Late(
+        "tenuto.protocols.mavlink", SinkError, "MAVLink needs the package pymavlink: pip install 'tenuto[mavlink]'"
+    )
 
 SENDS = ("velocity", "sticks", "channels")
 _STOPS, _APART = 5, 0.02
@@ -309,3 +314,68 @@ def _order(action: str, one: AutopilotCommand) -> _Order:
     if not set(one.parameters) <= set(range(1, 8)):
         raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
     return _Order(action, number, one.parameters)
+
+
+@dataclass(frozen=True, kw_only=True)
+class CommandOptions:
+    """``[sinks.NAME.commands."ACTION"]``: what an action of the profile means to an autopilot."""
+
+    command: str = option("a command of the MAVLink standard, such as MAV_CMD_NAV_TAKEOFF")
+    parameters: dict[Literal["1", "2", "3", "4", "5", "6", "7"], float] = field(
+        default_factory=dict, metadata={"about": About("numbers 1 to 7 and their values, such as { 7 = 2.5 }")}
+    )
+    pause: float = option('a time, such as "5 s"', 0.0, dimension=TIME)
+
+
+@dataclass(frozen=True, kw_only=True)
+class MavlinkOptions(SinkOptions):
+    """An autopilot that speaks MAVLink 2."""
+
+    kind: ClassVar[str] = "mavlink"
+    address: str | None = option("an address, such as 127.0.0.1:14550", None, word="HOST:PORT|:PORT|PORT", place=True)
+    port: str | None = option("a serial port, such as /dev/ttyUSB0", None)
+    baud: int = option("a whole number of baud, such as 57600", 57_600, above=0, word="N")
+    rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
+    sends: Literal["velocity", "sticks", "channels"] = option(
+        '"velocity", "sticks" or "channels"', "velocity", word="velocity|sticks|channels"
+    )
+    channels: tuple[str, ...] = option("a list of actuators, from channel 1 on", (), word="A|B")
+    middle: Literal[0, 500] | None = option("0 or 500", None, word="0|500")
+    yaw: Literal["left", "right"] = option('"left" or "right"', "left", word="left|right")
+    system: int = option("a whole number from 1 to 255", 255, low=1, high=255, word="N")
+    component: int = option("a whole number from 1 to 255", 190, low=1, high=255, word="N")
+    target_system: int = option("a whole number from 1 to 255", 1, low=1, high=255, word="N")
+    target_component: int = option("a whole number from 1 to 255", 1, low=1, high=255, word="N")
+    key: str | None = option("a key file, see tenuto key", None, word="FILE")
+    commands: dict[str, CommandOptions] = field(
+        default_factory=dict, metadata={"about": About('tables [sinks.NAME.commands."ACTION"]')}
+    )
+
+    def open(self) -> Sink:
+        """Open the way to the autopilot."""
+        commands = {
+            name: AutopilotCommand(
+                one.command, {int(number): value for number, value in one.parameters.items()}, one.pause
+            )
+            for name, one in self.commands.items()
+        }
+        place = self.address or self.port or ""
+        return MavlinkSink(
+            place, baud=self.baud, rate=self.rate, sends=self.sends, channels=self.channels, middle=self.middle,
+            yaw=self.yaw, system=self.system, component=self.component, target_system=self.target_system,
+            target_component=self.target_component, key=self.key, commands=commands,
+        )  # fmt: skip
+
+    def problems(self, actions: Collection[str]) -> list[Problem]:
+        """Ask for one place, and for actions that the profile has."""
+        found = []
+        if (self.address is None) == (self.port is None):
+            both = self.address is not None
+            expected = "an address, such as 127.0.0.1:14550, or a serial port, such as /dev/ttyUSB0"
+            said, mend = ("address and port", "take one out") if both else ("nothing", "add it")
+            found.append(Problem("address", expected, said, mend))
+        for action in self.commands:
+            if action not in actions:
+                known = ", ".join(actions) or "none"
+                found.append(Problem(f'commands."{action}"', f"an action of the profile: {known}", action))
+        return found

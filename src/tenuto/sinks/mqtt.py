@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SinkError
-from tenuto.links.broker import Broker, BrokerSettings, Message
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import FREQUENCY
+from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.remote import RemoteSink
+
+if TYPE_CHECKING:
+    from tenuto.links.broker import Broker
 
 
 class MqttSink(RemoteSink):
@@ -67,6 +75,23 @@ class MqttSink(RemoteSink):
 
 def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
     """Connect a driver's machine to a broker; when it is gone, the broker tells every robot that it drove."""
+    from tenuto.links.broker import Broker
+
     there, gone = (json.dumps({"driver": driver, "here": here}).encode() for here in (True, False))
     topic = driver_topic(driver)
     return Broker(settings, SinkError, will=Message(topic, gone), greeting=Message(topic, there))
+
+
+@dataclass(frozen=True, kw_only=True)
+class MqttSinkOptions(BrokerOptions, SinkOptions):
+    """A robot elsewhere, by way of a broker."""
+
+    kind: ClassVar[str] = "mqtt"
+    elsewhere: ClassVar[bool] = True
+    rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
+    driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+
+    def open(self) -> Sink:
+        """Begin to connect."""
+        settings, robot = self.settings(SinkError)
+        return MqttSink(robot, settings, rate=self.rate, driver=self.driver)

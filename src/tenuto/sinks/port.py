@@ -6,8 +6,6 @@ import contextlib
 import os
 from typing import Any
 
-import serial
-
 from tenuto.basics.errors import SinkError
 
 
@@ -19,6 +17,8 @@ class OutPort:
     """
 
     def __init__(self, name: str, baud: int, parity: str = "N", stop_bits: int = 1) -> None:
+        import serial
+
         self._name = name
         try:
             self._serial = serial.Serial(name, baud, parity=parity, stopbits=stop_bits, timeout=0, exclusive=True)

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import string
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
-from tenuto.sinks.base import Sink
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -97,3 +101,19 @@ def _fields(tick: Tick, counter: int) -> dict[str, float]:
         **tick.command._asdict(), **tick.actuators, **tick.wire, **tick.outputs,
         "counter": counter, "valid_ms": round(1000.0 * tick.valid_for), "power": int(tick.power),
     }  # fmt: skip
+
+
+@dataclass(frozen=True, kw_only=True)
+class SerialLineOptions(SinkOptions):
+    """A line to the builder's own firmware."""
+
+    kind: ClassVar[str] = "serial"
+    port: str = option("a serial port, such as /dev/ttyUSB0", word="PORT", place=True)
+    baud: int = option("a whole number of baud, such as 115200", 115_200, above=0, word="N")
+    rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
+    answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
+    line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
+
+    def open(self) -> Sink:
+        """Open the port."""
+        return SerialLine(self.port, self.baud, self.rate, self.answers, self.line)

@@ -1,17 +1,19 @@
-"""Servo frames out, SBUS or iBUS: a computer in the place of a radio receiver."""
+"""Servo frames out, by any radio protocol: a computer in the place of a radio receiver."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 from tenuto.basics.errors import SinkError
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
-from tenuto.protocols import encode_ibus, encode_sbus
-from tenuto.sinks.base import Sink
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import FREQUENCY
+from tenuto.protocols.radio.base import RADIOS
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
 
-# Settings of the line, and how many channels there are: baud, parity, stop bits, channels.
-_LINES = {"sbus": (100_000, "E", 2, 16), "ibus": (115_200, "N", 1, 14)}
 NEUTRAL_US = 1500.0
 _STOPS, _APART = 5, 0.02
 _PULSE = ".pulse"
@@ -21,7 +23,7 @@ class ServoFrames(Sink):
     """Sends the pulses that go over the wire as channels, a frame a tick, or so many a second.
 
     Only what the profile gives the form ``"pulse"`` is sent; it comes after the guard, so a stop is a stop here too.
-    Without power an SBUS frame says failsafe, and no iBUS frame is sent, since it has no such flag.
+    Without power a frame says failsafe; of a protocol that has no such flag, no frame is sent.
 
     Raises:
         SinkError: the port cannot be opened, or goes away; the profile has no pulses, or not those.
@@ -31,19 +33,19 @@ class ServoFrames(Sink):
         """Open a port.
 
         Args:
-            kind: "sbus" or "ibus". port: its name.
+            kind: of the radio protocol, such as "sbus". port: its name.
             rate: how many frames a second at most; None for one a tick.
             channels: the actuators from channel 1 on; all that have pulses, in their order, if none are named.
         """
-        baud, parity, stop_bits, self._count = _LINES[kind]
+        self._radio = radio = RADIOS.all[kind]
         self.name = f"{kind} frames on {port}"
         self.period = 1.0 / rate if rate else 0.0
-        self._kind, self._asked, self._names = kind, channels, channels
-        self._port = OutPort(port, baud, parity, stop_bits)
+        self._asked, self._names = channels, channels
+        self._port = OutPort(port, radio.baud, radio.parity, radio.stop_bits)
 
     def start(self, plan: Plan) -> None:
         """Make sure that there are pulses for the channels."""
-        self._names = pulses_of(self.name, plan, self._asked, self._count)
+        self._names = pulses_of(self.name, plan, self._asked, self._radio.channels)
 
     def write(self, tick: Tick) -> None:
         """Send the pulses of a tick."""
@@ -57,15 +59,11 @@ class ServoFrames(Sink):
             self.wait(_APART)
 
     def _send(self, tick: Tick) -> None:
-        pulses = pulses_to_send(tick, self._names) if tick.power else []
-        pulses += [NEUTRAL_US] * (self._count - len(pulses))
-        if self._kind == "sbus":
-            frame = encode_sbus(pulses, failsafe=not tick.power, lost=not tick.power)
-        elif tick.power:
-            frame = encode_ibus(pulses)
-        else:
+        if not (tick.power or self._radio.marks_failsafe):
             return
-        self._port.write(frame)
+        pulses = pulses_to_send(tick, self._names) if tick.power else []
+        pulses += [NEUTRAL_US] * (self._radio.channels - len(pulses))
+        self._port.write(self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power))
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
@@ -97,3 +95,21 @@ def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple
 def pulses_to_send(tick: Tick, names: tuple[str, ...]) -> list[float]:
     """Give the pulses of some actuators, µs."""
     return [tick.wire[name + _PULSE] for name in names]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ServoFramesOptions(SinkOptions):
+    """Servo frames, by a radio protocol."""
+
+    port: str = option("a serial port, such as /dev/ttyUSB0", word="PORT", place=True)
+    rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
+    channels: tuple[str, ...] = option("a list of actuators, from channel 1 on", (), word="A|B")
+
+    def open(self) -> Sink:
+        """Open the port."""
+        return ServoFrames(self.kind, self.port, self.rate, self.channels)
+
+
+def kinds() -> list[type[ServoFramesOptions]]:
+    """Make the options of servo frames by every radio protocol."""
+    return [type(f"{name.title()}FramesOptions", (ServoFramesOptions,), {"kind": name}) for name in RADIOS.all]

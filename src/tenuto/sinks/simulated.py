@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import ClassVar
+
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
-from tenuto.sinks.base import Sink
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.vehicles import Chassis
 
 # How long the robot may take to roll out after the last tick, in simulated seconds.
@@ -50,3 +53,14 @@ class SimulatedSink(Sink):
         while not self.robot.standing and rolled < _ROLL_OUT:
             self.robot.advance(0.02)
             rolled += 0.02
+
+
+@dataclass(frozen=True, kw_only=True)
+class SimulatedSinkOptions(SinkOptions):
+    """The simulated robot that belongs to a profile."""
+
+    kind: ClassVar[str] = "simulated"
+
+    def open(self) -> Sink:
+        """Return it; it is placed when the drive begins."""
+        return SimulatedSink()

@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.late import Late
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
 from tenuto.protocols.compact import pack_command
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
+from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.remote import RemoteSink
 
-try:
-    from tenuto.protocols.sealed import DriverHandshake, Session
-except ImportError as missing:  # pragma: no cover
-    raise SinkError("UDP needs the package cryptography: pip install 'tenuto[udp]'") from missing
+if TYPE_CHECKING:
+    from tenuto.protocols.sealed import Session
 
+_sealed = Late("tenuto.protocols.sealed", SinkError, "UDP needs the package cryptography: pip install 'tenuto[udp]'")
 FORMS = ("json", "compact")
 # It says hello so often, and again when the robot was silent for so long, s.
 _HELLO_EVERY, _SILENT_AFTER = 0.25, 1.0
@@ -43,7 +48,7 @@ class UdpSink(RemoteSink):
             raise SinkError(f"udp: expected form to be one of {', '.join(FORMS)}; found {form}")
         driver = driver or own_name()
         super().__init__(f"robot at {place}", driver, rate)
-        self._handshake = DriverHandshake(read_key(key, SinkError), driver)
+        self._handshake = _sealed.DriverHandshake(read_key(key, SinkError), driver)
         self._udp = UdpPort(peer=parse_address(place, SinkError), error=SinkError)
         self._session: Session | None = None
         self._heard = self._called = -math.inf
@@ -79,3 +84,20 @@ class UdpSink(RemoteSink):
         if self._session is not None:
             data = pack_command(command) if self._compact else command.model_dump_json().encode()
             self._udp.send(self._session.seal(data))
+
+
+@dataclass(frozen=True, kw_only=True)
+class UdpSinkOptions(SinkOptions):
+    """A robot elsewhere, by datagrams."""
+
+    kind: ClassVar[str] = "udp"
+    elsewhere: ClassVar[bool] = True
+    address: str = option("an address, such as 192.168.1.20:14660", word="HOST:PORT", place=True)
+    key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
+    rate: float = option('a frequency, such as "25 Hz"', 50.0, dimension=FREQUENCY, word="HZ")
+    form: Literal["json", "compact"] = option('"json" or "compact"', "json", word="json|compact")
+    driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+
+    def open(self) -> Sink:
+        """Open a socket."""
+        return UdpSink(self.address, key=self.key, rate=self.rate, form=self.form, driver=self.driver)

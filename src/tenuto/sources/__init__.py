@@ -2,33 +2,54 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from tenuto.basics.errors import SourceError, TenutoError
 from tenuto.basics.frame import LinkCounts
-from tenuto.basics.short_text import BROKER_KEYS
 from tenuto.clock import REAL, Timer
-from tenuto.sources.base import Source
-from tenuto.sources.text import SourceText, columns, parse_source, read_options
+from tenuto.kinds.texts import form_of, read_text
+from tenuto.sources.base import SOURCES, Source, SourceOptions
 
-if TYPE_CHECKING:
-    from tenuto.profile import Profile
-    from tenuto.profile.drivers import SourceTable
-
-__all__ = ["LinkCounts", "Source", "open_others", "open_source"]
-
-FORMS = (
-    "gamepad[:IDENTITY]", "sbus:PORT", "crsf:PORT", "ibus:PORT", "lines:PORT[,baud=N][,columns=A|B]",
-    "tilt:PORT[,baud=N][,columns=ax|ay|az|gx|gy]", "keyboard", "ppm:FILE.csv", "pwm:FILE.csv",
-    "recording:FILE[,speed=X][,start=S][,end=S]", "simulated:sticks", "simulated:gamepad[,recording=FILE]",
-    "simulated:sbus|crsf|ibus|lines[,drop=P][,flip=P][,lost=P][,burst=N]",
-    "mqtt:HOST[:PORT]/ROBOT[,user=NAME][,password_file=FILE][,ca=FILE]", "udp:HOST:PORT|:PORT,key=FILE",
-)  # fmt: skip
+__all__ = ["LinkCounts", "Source", "forms", "open_others", "open_source", "source_options"]
 
 
-def open_source(what: str | Path | Profile, *, clock: Timer = REAL) -> Source:
+class HasSource(Protocol):
+    """Whatever says which source it has: a profile."""
+
+    @property
+    def source(self) -> SourceOptions:
+        """Of the first in rank."""
+        ...
+
+    @property
+    def drivers(self) -> Mapping[str, Any]:
+        """Others, by their names; each has a ``source``, or None."""
+        ...
+
+    @property
+    def distances(self) -> Mapping[str, Any]:
+        """Sensors of distance, by their names; each has a ``source``, or None."""
+        ...
+
+
+def forms() -> list[str]:
+    """List how the short texts of all kinds are written."""
+    return [form_of(options) for options in SOURCES.all.values()]
+
+
+def source_options(what: str | Path | HasSource) -> SourceOptions:
+    """Read what a profile, a short text or the path of a recording says of a source. Raises `SourceError`."""
+    if not isinstance(what, (str, Path)):
+        return what.source
+    text = str(what)
+    if ":" not in text and text.endswith((".csv", ".parquet")):
+        text = f"recording:{text}"
+    return read_text(text, SOURCES, SourceError)
+
+
+def open_source(what: str | Path | HasSource, *, clock: Timer = REAL) -> Source:
     """Open a source from a profile, from a short text, or from the path of a recording.
 
     Args:
@@ -40,20 +61,11 @@ def open_source(what: str | Path | Profile, *, clock: Timer = REAL) -> Source:
         SourceError: the text names no source, or the device is not there.
         RecordingError: the recording cannot be read.
     """
-    if not isinstance(what, (str, Path)):
-        return _open_table(what.source, "[source]", clock)
-    text = str(what)
-    if ":" not in text and text.endswith((".csv", ".parquet")):
-        text = f"recording:{text}"
-    parts = parse_source(text)
-    opener = _OPENERS.get(parts.kind)
-    if opener is None or bool(parts.place) < (parts.kind not in _WITHOUT_PLACE):
-        raise SourceError(f'expected a source: {"; ".join(FORMS)}; found "{text}"')
-    return opener(parts, text, clock)
+    return source_options(what).open(clock)
 
 
 def open_others(
-    profile: Profile, instead: Mapping[str, str] | None = None, *, clock: Timer = REAL
+    profile: HasSource, instead: Mapping[str, str] | None = None, *, clock: Timer = REAL
 ) -> dict[str, Source]:
     """Open the sources of a profile's other drivers and sensors of distance, by their names.
 
@@ -65,7 +77,7 @@ def open_others(
         SourceError: one cannot be opened, has none in the profile, or has no such name; those opened are closed.
     """
     instead = instead or {}
-    tables = {name: table.source for name, table in profile.drivers.items()}
+    tables: dict[str, SourceOptions | None] = {name: table.source for name, table in profile.drivers.items()}
     tables |= {name: table.source for name, table in profile.distances.items() if table.source is not None}
     for name in instead:
         if name not in tables:
@@ -74,102 +86,12 @@ def open_others(
     opened: dict[str, Source] = {}
     for name, table in tables.items():
         try:
-            if name in instead:
-                opened[name] = open_source(instead[name], clock=clock)
-            elif table is not None:
-                opened[name] = _open_table(table, f"[drivers.{name}.source]", clock)
-            else:
+            options = source_options(instead[name]) if name in instead else table
+            if options is None:
                 raise SourceError("it has no source: add one to the profile, or say which to use")
+            opened[name] = options.open(clock)
         except TenutoError as error:
             for source in opened.values():
                 source.close()
             raise SourceError(f"{name}: {error}") from error
     return opened
-
-
-def _open_table(table: SourceTable, where: str, clock: Timer) -> Source:
-    place = table.device or table.port or table.file or ""
-    options = {"baud": str(table.baud)} if table.baud else {}
-    if table.columns:
-        options["columns"] = "|".join(table.columns)
-    return _OPENERS[table.kind](SourceText(table.kind, place, options), where, clock)
-
-
-def _gamepad(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.gamepad import Gamepad
-
-    read_options(text, parts.options, {})
-    return Gamepad(parts.place or None)
-
-
-def _receiver(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.receiver import Receiver
-
-    read_options(text, parts.options, {})
-    return Receiver(parts.kind, parts.place)
-
-
-def _lines(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.lines import Lines, Tilt
-
-    options: dict[str, Any] = read_options(text, parts.options, {"baud": int, "columns": columns})
-    return (Tilt if parts.kind == "tilt" else Lines)(parts.place, clock=clock, **options)
-
-
-def _keyboard(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.keyboard import Keyboard
-
-    read_options(text, parts.options, {})
-    return Keyboard()
-
-
-def _edges(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.edges import EdgeFile
-
-    read_options(text, parts.options, {})
-    return EdgeFile(parts.kind, parts.place)
-
-
-def _recording(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.recording import Recording
-
-    options: dict[str, Any] = read_options(text, parts.options, {"speed": float, "start": float, "end": float})
-    return Recording(parts.place, **options)
-
-
-def _simulated(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sim.sources import open_simulated
-
-    return open_simulated(parts, text, clock)
-
-
-def _mqtt(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.links.broker import take_settings
-    from tenuto.sources.mqtt import MqttSource
-
-    options: dict[str, Any] = read_options(text, parts.options, dict.fromkeys(BROKER_KEYS, str))
-    settings, robot = take_settings(parts.place, options, SourceError)
-    return MqttSource(robot, settings)
-
-
-def _udp(parts: SourceText, text: str, clock: Timer) -> Source:
-    from tenuto.sources.udp import UdpSource
-
-    options: dict[str, Any] = read_options(text, parts.options, {"key": str})
-    if "key" not in options:
-        raise SourceError(f"{text}: needs a key file, for nobody else may drive: key=FILE; see tenuto key --help")
-    return UdpSource(parts.place, **options)
-
-
-_OPENERS: dict[str, Callable[[SourceText, str, Timer], Source]] = {
-    "gamepad": _gamepad,
-    **dict.fromkeys(("sbus", "crsf", "ibus"), _receiver),
-    **dict.fromkeys(("lines", "tilt"), _lines),
-    "keyboard": _keyboard,
-    **dict.fromkeys(("ppm", "pwm"), _edges),
-    "recording": _recording,
-    "simulated": _simulated,
-    "mqtt": _mqtt,
-    "udp": _udp,
-}
-_WITHOUT_PLACE = ("gamepad", "keyboard")

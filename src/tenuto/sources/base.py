@@ -1,14 +1,19 @@
-"""What every source promises."""
+"""What every source promises, and what a profile or a short text says of one."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.closing import Closing
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Timer
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
+from tenuto.kinds.options import option
+from tenuto.kinds.registry import Kinds
 
 
 class Source(Closing, ABC):
@@ -54,3 +59,58 @@ class Source(Closing, ABC):
     def rumble(self, strength: float, seconds: float) -> bool:
         """Shake the driver's hands, strength 0…1; False where the device cannot."""
         return False
+
+
+@dataclass(frozen=True, kw_only=True)
+class SourceOptions(ABC):
+    """What a profile says of a source, under ``[source]``, or a short text.
+
+    Attributes:
+        kind: its name in profiles and short texts.
+        in_profiles: it can be the source of a profile: its controls are known before it is opened.
+        layout: the controls that are known; the builder may name others where `control` says so.
+        steps: how many steps a control has over its travel where that was not measured.
+        on_serial_port: it is read from a serial port.
+        sends_velocities: it can be what sends velocities itself, see ``[drivers.NAME]``.
+    """
+
+    kind: ClassVar[str]
+    in_profiles: ClassVar[bool] = True
+    layout: ClassVar[tuple[ControlInfo, ...]] = ()
+    steps: ClassVar[int] = 1024
+    on_serial_port: ClassVar[bool] = False
+    sends_velocities: ClassVar[bool] = False
+
+    @abstractmethod
+    def open(self, clock: Timer) -> Source:
+        """Open the source.
+
+        Args:
+            clock: what a simulated device sends by, and a wait while a port is opened.
+
+        Raises:
+            SourceError: the device is not there. RecordingError: a file cannot be read.
+        """
+
+    @classmethod
+    def control(cls, name: str) -> ControlInfo | None:
+        """Describe a control, or return None where there is none of that name."""
+        return next((info for info in cls.layout if info.name == name), None)
+
+    def columns_said(self) -> tuple[str, ...] | None:
+        """Return the names of what it sends where the profile says them, else None."""
+        return None
+
+    def another(self) -> SourceOptions:
+        """Return the same for another driver: without what names one device."""
+        return self
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeldOptions(SourceOptions):
+    """What sources have in common that a person holds, and a profile can have."""
+
+    driver: str = option("a name for who holds it", "driver")
+
+
+SOURCES: Kinds[SourceOptions] = Kinds("a kind of source", "tenuto.sources", SourceOptions, "tenuto.sim.sources")

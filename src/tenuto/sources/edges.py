@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Timer
+from tenuto.kinds.options import option
 from tenuto.protocols import Counts, PpmDecoder, PwmDecoder
-from tenuto.sources.receiver import channel_values
+from tenuto.protocols.pulses import MOST
+from tenuto.protocols.radio.base import channel_layout, channel_values
+from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.recording import Recording, read_table
 
 
@@ -45,3 +52,23 @@ def _pwm(rows: list[dict[str, float]]) -> tuple[list[Frame], Counts]:
     decoder = PwmDecoder(channels)
     found = decoder.feed((row["time"], int(row["channel"]) - 1, row["level"] > 0.5) for row in rows)
     return [Frame(time, channel_values(frame)) for time, frame in found], decoder.counts
+
+
+@dataclass(frozen=True, kw_only=True)
+class PpmOptions(HeldOptions):
+    """All channels on one wire, from the times of its edges."""
+
+    kind: ClassVar[str] = "ppm"
+    layout: ClassVar[tuple[ControlInfo, ...]] = channel_layout(MOST)
+    file: str = option("a file of edge times", word="FILE.csv", place=True)
+
+    def open(self, clock: Timer) -> Source:
+        """Read the file."""
+        return EdgeFile(self.kind, self.file)
+
+
+@dataclass(frozen=True, kw_only=True)
+class PwmOptions(PpmOptions):
+    """A wire a channel, from the times of their edges."""
+
+    kind: ClassVar[str] = "pwm"

@@ -3,17 +3,39 @@
 from __future__ import annotations
 
 import ctypes
+import re
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from types import ModuleType
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import GAMEPAD_CONTROLS, ControlInfo, control_info
-from tenuto.sources.base import Source
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Timer
+from tenuto.kinds.options import option
+from tenuto.sources.base import HeldOptions, Source, SourceOptions
 from tenuto.sources.sdl import start_sdl, stop_sdl
 
 Reader = Callable[[], float]
+
+AXIS_LOW, AXIS_HIGH = -32768.0, 32767.0
+_STICK_AXES = ("left_x", "left_y", "right_x", "right_y")
+_TRIGGERS = ("left_trigger", "right_trigger")
+_BUTTONS = (
+    "south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick",
+    "left_shoulder", "right_shoulder", "dpad_up", "dpad_down", "dpad_left", "dpad_right",
+    "misc", "paddle_1", "paddle_2", "paddle_3", "paddle_4", "touchpad",
+)  # fmt: skip
+_NUMBERED = re.compile(r"(axis|button|hat)_(\d{1,2})(_[xy])?")
+
+_GAMEPAD = (
+    # A pad counts right and down upwards; the frame of the robot counts left and forward upwards.
+    *(ControlInfo(name, AXIS_LOW, AXIS_HIGH, 0.0, counts_down=True) for name in _STICK_AXES),
+    *(ControlInfo(name, 0.0, AXIS_HIGH, 0.0) for name in _TRIGGERS),
+    *(ControlInfo(name, 0.0, 1.0, 0.0) for name in _BUTTONS),
+)
+GAMEPAD_CONTROLS: tuple[str, ...] = tuple(info.name for info in _GAMEPAD)
 
 
 class Found(NamedTuple):
@@ -66,7 +88,7 @@ def _found(sdl: ModuleType, index: int) -> Found:
 class Gamepad(Source):
     """A gamepad or joystick, and the same one again after it was gone.
 
-    A pad with a known layout has the control names of `tenuto.basics.layouts.GAMEPAD_CONTROLS`; any other
+    A pad with a known layout has the control names of `GAMEPAD_CONTROLS`; any other
     device numbers its own: ``axis_0``, ``button_0``, ``hat_0_x``. The raw numbers are SDL's, as the device
     counts: right and down upwards.
 
@@ -228,7 +250,7 @@ class _Device:
         return readers
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        described = (control_info("gamepad", name) for name in self._readers)
+        described = (GamepadOptions.control(name) for name in self._readers)
         return tuple(info for info in described if info is not None)
 
     def attached(self) -> bool:
@@ -256,3 +278,41 @@ def _hat(sdl: ModuleType, stick: Any, number: int, upward: int, downward: int) -
         return float(bool(bits & upward)) - float(bool(bits & downward))
 
     return read
+
+
+def _numbered_control(name: str) -> ControlInfo | None:
+    match = _NUMBERED.fullmatch(name)
+    if match is None or (match[1] == "hat") != (match[3] is not None):
+        return None
+    if match[1] == "axis":
+        return ControlInfo(name, AXIS_LOW, AXIS_HIGH, 0.0)
+    if match[1] == "hat":
+        return ControlInfo(name, -1.0, 1.0, 0.0)
+    return ControlInfo(name, 0.0, 1.0, 0.0)
+
+
+@dataclass(frozen=True, kw_only=True)
+class GamepadOptions(HeldOptions):
+    """A gamepad or joystick.
+
+    One with a known layout has the names of ``layout``; any other device numbers its own: ``axis_0``, ``button_3``,
+    ``hat_0_x``, ``hat_0_y``.
+    """
+
+    kind: ClassVar[str] = "gamepad"
+    layout: ClassVar[tuple[ControlInfo, ...]] = _GAMEPAD
+    steps: ClassVar[int] = 256
+    device: str | None = option("the identity of a gamepad, from tenuto devices", None, word="IDENTITY", place=True)
+
+    @classmethod
+    def control(cls, name: str) -> ControlInfo | None:
+        """Describe a control of a pad, or of a device that numbers its own."""
+        return super().control(name) or _numbered_control(name)
+
+    def another(self) -> SourceOptions:
+        """Return the same without its identity: another driver has another pad."""
+        return replace(self, device=None)
+
+    def open(self, clock: Timer) -> Source:
+        """Open the pad; the first that no other source has opened where none is named."""
+        return Gamepad(self.device)

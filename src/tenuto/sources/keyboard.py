@@ -14,11 +14,14 @@ import subprocess
 import sys
 import termios
 import tty
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import LAYOUTS, ControlInfo
-from tenuto.sources.base import Source
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Timer
+from tenuto.sources.base import HeldOptions, Source
 
 # A terminal waits before a held key begins to repeat, and then repeats 10 to 40 times a second; s.
 FIRST_REPEAT_SECONDS, REPEAT_SECONDS = 0.6, 0.25
@@ -93,7 +96,7 @@ class Keyboard(Source):
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the controls."""
-        return LAYOUTS["keyboard"]
+        return KeyboardOptions.layout
 
     def poll(self, now: float) -> Frame | None:
         """Read the keys that have come, and give what they mean now."""
@@ -160,3 +163,22 @@ class Keyboard(Source):
             termios.tcsetattr(self._fd, termios.TCSADRAIN, self._before)
         except termios.error:
             self._gone = True  # a terminal that has gone needs nothing back
+
+
+@dataclass(frozen=True, kw_only=True)
+class KeyboardOptions(HeldOptions):
+    """The keys of this terminal."""
+
+    kind: ClassVar[str] = "keyboard"
+    layout: ClassVar[tuple[ControlInfo, ...]] = (
+        ControlInfo("forward", -1.0, 1.0, 0.0),
+        ControlInfo("turn", -1.0, 1.0, 0.0),
+        ControlInfo("enable", 0.0, 1.0, 0.0),
+        ControlInfo("emergency", 0.0, 1.0, 0.0),
+        ControlInfo("reset", 0.0, 1.0, 0.0),
+    )
+    steps: ClassVar[int] = 3
+
+    def open(self, clock: Timer) -> Source:
+        """Take over the terminal."""
+        return Keyboard()

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
-from tenuto.basics.layouts import ControlInfo, control_info
-from tenuto.clock import REAL, Clock
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import REAL, Clock, Timer
+from tenuto.kinds.options import option
 from tenuto.protocols import LineDecoder
-from tenuto.sources.base import Source
+from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Port
 from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 
 DEFAULT_BAUD = 115_200
+# How far a hand tilts before its command is full, rad.
+_FULL_TILT = math.radians(35.0)
 # How long the first line may take when the columns are not known, s.
 _PATIENCE = 3.0
 
@@ -56,8 +62,7 @@ class Lines(Source):
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the columns; what they can send is not known."""
-        infos = (control_info(self.kind, name) for name in self._decoder.columns)
-        return tuple(info for info in infos if info is not None)
+        return tuple(column_info(name) for name in self._decoder.columns)
 
     def counts(self) -> LinkCounts:
         """Say how many lines were good and how many were passed over."""
@@ -113,8 +118,7 @@ class Tilt(Lines):
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe roll, pitch, and the columns they are made from."""
-        tilt = (control_info(self.kind, name) for name in ("roll", "pitch"))
-        return (*(info for info in tilt if info is not None), *super().controls())
+        return (*TiltOptions.layout, *super().controls())
 
     def take_zero(self) -> None:
         """Take the way the hand is held now as rest."""
@@ -131,3 +135,50 @@ class Tilt(Lines):
                 self._filter.take_zero()
                 roll = pitch = 0.0
         return {"roll": roll, "pitch": pitch, **lines[-1]}
+
+
+def column_info(name: str) -> ControlInfo:
+    """Describe a column: what it can send is not known."""
+    return ControlInfo(name, -math.inf, math.inf, 0.0)
+
+
+@dataclass(frozen=True, kw_only=True)
+class LinesOptions(HeldOptions):
+    """Lines of numbers from a microcontroller."""
+
+    kind: ClassVar[str] = "lines"
+    on_serial_port: ClassVar[bool] = True
+    sends_velocities: ClassVar[bool] = True
+    port: str = option("a serial port, such as /dev/ttyAMA0", word="PORT", place=True)
+    baud: int = option("a whole number of baud, such as 115200", DEFAULT_BAUD, above=0, word="N")
+    columns: tuple[str, ...] = option("a list of names, one a column", (), word="A|B")
+
+    @classmethod
+    def control(cls, name: str) -> ControlInfo | None:
+        """Describe a column that the builder names."""
+        return super().control(name) or column_info(name)
+
+    def columns_said(self) -> tuple[str, ...] | None:
+        """Return the columns, where they are named."""
+        return self.columns or None
+
+    def open(self, clock: Timer) -> Source:
+        """Open the port, and wait for the first line where the columns are not named."""
+        return Lines(self.port, self.baud, self.columns, clock=clock)
+
+
+@dataclass(frozen=True, kw_only=True)
+class TiltOptions(LinesOptions):
+    """A hand's tilt, from lines with an accelerometer and a gyroscope."""
+
+    kind: ClassVar[str] = "tilt"
+    sends_velocities: ClassVar[bool] = False
+    layout: ClassVar[tuple[ControlInfo, ...]] = (
+        # Rolling is right-handed about x: positive to the right. Pitching is positive to the front.
+        ControlInfo("roll", -math.pi, math.pi, 0.0, counts_down=True, ends=(-_FULL_TILT, _FULL_TILT)),
+        ControlInfo("pitch", -math.pi, math.pi, 0.0, ends=(-_FULL_TILT, _FULL_TILT)),
+    )
+
+    def open(self, clock: Timer) -> Source:
+        """Open the port, and wait for the first line where the columns are not named."""
+        return Tilt(self.port, self.baud, self.columns, clock=clock)

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SourceError
-from tenuto.links.broker import Broker, BrokerSettings, Message
+from tenuto.clock import Timer
+from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, RobotEnd, read_json
+from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.remote import RemoteSource
+
+if TYPE_CHECKING:
+    from tenuto.links.broker import Broker
 
 
 class MqttSource(RemoteSource):
@@ -26,8 +33,10 @@ class MqttSource(RemoteSource):
             robot: its name at the broker.
             broker: a connection, or how to make one. Its own says "gone" for the robot when the program is.
         """
-        self._own = None
+        self._own: Broker | None = None
         if isinstance(broker, BrokerSettings):
+            from tenuto.links.broker import Broker
+
             gone = RobotEnd().state(0.0).model_copy(update={"state": "gone"})
             will = Message(state_topic(robot), gone.model_dump_json().encode())
             broker = self._own = Broker(broker, SourceError, will=will)
@@ -61,3 +70,16 @@ def _driver_of(data: bytes) -> str:
         return str(said["driver"]) if said["here"] is False else ""
     except (ValueError, TypeError, KeyError):
         return ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class MqttSourceOptions(BrokerOptions, SourceOptions):
+    """Commands from elsewhere, by way of a broker."""
+
+    kind: ClassVar[str] = "mqtt"
+    in_profiles: ClassVar[bool] = False
+
+    def open(self, clock: Timer) -> Source:
+        """Begin to connect."""
+        settings, robot = self.settings(SourceError)
+        return MqttSource(robot, settings)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-import serial
+from typing import TYPE_CHECKING
 
 from tenuto.basics.errors import SourceError
+
+if TYPE_CHECKING:
+    import serial
 
 # How often a port that has gone is tried again, s.
 _RETRY_SECONDS = 0.5
@@ -20,7 +23,7 @@ class Port:
         problem: why it cannot be read just now; empty while it can.
     """
 
-    def __init__(self, name: str, baud: int, parity: str = serial.PARITY_NONE, stop_bits: int = 1) -> None:
+    def __init__(self, name: str, baud: int, parity: str = "N", stop_bits: int = 1) -> None:
         self.name = name
         self.problem = ""
         self._baud, self._parity, self._stop_bits = baud, parity, stop_bits
@@ -31,6 +34,8 @@ class Port:
             raise SourceError(f"{self.problem}; tenuto devices lists the ports that are there")
 
     def _open(self) -> None:
+        import serial
+
         try:
             self._serial = serial.Serial(
                 self.name, self._baud, parity=self._parity, stopbits=self._stop_bits, timeout=0, exclusive=True

@@ -1,33 +1,19 @@
-"""Radio receivers on a serial port: SBUS, CRSF and iBUS."""
+"""Radio receivers on a serial port, of every protocol in `tenuto.protocols.radio`."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import NamedTuple
+from dataclasses import dataclass
+from typing import ClassVar
 
 from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
-from tenuto.basics.layouts import LAYOUTS, ControlInfo
-from tenuto.protocols import ChannelFrame, CrsfDecoder, Decoder, IbusDecoder, SbusDecoder
-from tenuto.sources.base import Source
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Timer
+from tenuto.kinds.options import option
+from tenuto.protocols.radio.base import RADIOS, channel_values
+from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Port
 
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
-
-
-class Protocol(NamedTuple):
-    """How a receiver is read: its decoder, and the settings of its line."""
-
-    decoder: Callable[[], Decoder]
-    baud: int
-    parity: str = "N"
-    stop_bits: int = 1
-
-
-PROTOCOLS = {
-    "sbus": Protocol(SbusDecoder, 100_000, "E", 2),
-    "crsf": Protocol(CrsfDecoder, 420_000),
-    "ibus": Protocol(IbusDecoder, 115_200),
-}
 
 
 class Receiver(Source):
@@ -42,18 +28,18 @@ class Receiver(Source):
     """
 
     def __init__(self, kind: str, port: str) -> None:
-        protocol = PROTOCOLS[kind]
+        protocol = RADIOS.all[kind]
         self.name = f"{kind} receiver on {port}"
         self.identity = f"{kind}:{port}"
-        self._kind = kind
+        self._layout = protocol.layout()
         self._decoder = protocol.decoder()
         self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits)
         self._polled: float | None = None
-        self._values: dict[str, float] = {info.name: info.rest for info in LAYOUTS[kind]}
+        self._values: dict[str, float] = {info.name: info.rest for info in self._layout}
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the channels of this protocol."""
-        return LAYOUTS[self._kind]
+        return self._layout
 
     def counts(self) -> LinkCounts:
         """Say what the decoder has counted."""
@@ -82,7 +68,21 @@ class Receiver(Source):
         self._port.close()
 
 
-def channel_values(frame: ChannelFrame) -> dict[str, float]:
-    """Name the channels of a frame: ``channel_1`` …, the on/off ones after the others."""
-    values = (*frame.channels, *map(float, frame.switches))
-    return {f"channel_{number + 1}": value for number, value in enumerate(values)}
+@dataclass(frozen=True, kw_only=True)
+class ReceiverOptions(HeldOptions):
+    """A radio receiver on a serial port."""
+
+    on_serial_port: ClassVar[bool] = True
+    port: str = option("a serial port, such as /dev/ttyAMA0", word="PORT", place=True)
+
+    def open(self, clock: Timer) -> Source:
+        """Open the port."""
+        return Receiver(self.kind, self.port)
+
+
+def kinds() -> list[type[ReceiverOptions]]:
+    """Make the options of a receiver of every radio protocol."""
+    return [
+        type(f"{name.title()}Options", (ReceiverOptions,), {"kind": name, "layout": radio.layout()})
+        for name, radio in RADIOS.all.items()
+    ]

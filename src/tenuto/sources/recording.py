@@ -5,14 +5,17 @@ from __future__ import annotations
 import csv
 import math
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, ClassVar
 
 from tenuto.basics.closing import Closing
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
-from tenuto.sources.base import Source
+from tenuto.clock import Timer
+from tenuto.kinds.options import option
+from tenuto.sources.base import Source, SourceOptions
 
 TIME_COLUMN = "time"
 
@@ -239,3 +242,20 @@ class Recording(Source):
     def finished(self) -> bool:
         """True when the last frame has been given."""
         return self._next == len(self.frames)
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecordingOptions(SourceOptions):
+    """A recording, played as it was made."""
+
+    kind: ClassVar[str] = "recording"
+    in_profiles: ClassVar[bool] = False
+    file: str = option("a recording, .csv or .parquet", word="FILE", place=True)
+    speed: float = option("a number above 0: how many times as fast", 1.0, above=0.0, word="X")
+    start: float = option("a number of seconds from its beginning", 0.0, low=0.0, word="S")
+    end: float | None = option("a number of seconds from its beginning", None, above=0.0, word="S")
+
+    def open(self, clock: Timer) -> Source:
+        """Read the file."""
+        end = math.inf if self.end is None else self.end
+        return Recording(self.file, speed=self.speed, start=self.start, end=end)

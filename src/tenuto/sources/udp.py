@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SourceError
+from tenuto.basics.late import Late
+from tenuto.clock import Timer
+from tenuto.kinds.options import option
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
 from tenuto.protocols.compact import unpack_command
 from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json
+from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.remote import RemoteSource
 
-try:
-    from tenuto.protocols.sealed import Pending, RobotHandshake, Session
-except ImportError as missing:  # pragma: no cover
-    raise SourceError("UDP needs the package cryptography: pip install 'tenuto[udp]'") from missing
+if TYPE_CHECKING:
+    from tenuto.protocols.sealed import Pending, Session
+
+_sealed = Late("tenuto.protocols.sealed", SourceError, "UDP needs the package cryptography: pip install 'tenuto[udp]'")
 
 # So much of what comes from strangers is looked at in one tick: what a flood may cost.
 _MOST_FROM_STRANGERS = 40
@@ -36,7 +42,7 @@ class UdpSource(RemoteSource):
     def __init__(self, place: str, *, key: str) -> None:
         """Listen at ``HOST:PORT``, or ``:PORT`` for all addresses of this machine."""
         super().__init__(f"commands at {place}")
-        self._handshake = RobotHandshake(read_key(key, SourceError))
+        self._handshake = _sealed.RobotHandshake(read_key(key, SourceError))
         self._door = UdpPort(bind=parse_address(place, SourceError), shared=True, error=SourceError)
         self.address: Address = self._door.address
         self._session: Session | None = None
@@ -89,3 +95,17 @@ class UdpSource(RemoteSource):
     def _send(self, state: RemoteState) -> None:
         if self._line is not None and self._session is not None:
             self._line.send(self._session.seal(state.model_dump_json().encode()))
+
+
+@dataclass(frozen=True, kw_only=True)
+class UdpSourceOptions(SourceOptions):
+    """Commands from elsewhere, by datagrams."""
+
+    kind: ClassVar[str] = "udp"
+    in_profiles: ClassVar[bool] = False
+    address: str = option("an address to listen at, such as :14660", word="HOST:PORT|:PORT", place=True)
+    key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
+
+    def open(self, clock: Timer) -> Source:
+        """Listen."""
+        return UdpSource(self.address, key=self.key)

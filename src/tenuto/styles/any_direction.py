@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.options import DRIVE, STEER, Ask, Role, option
+from tenuto.kinds.options import DRIVE, STEER, Ask, Role, option
 from tenuto.styles.base import Setting, Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds

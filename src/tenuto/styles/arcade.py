@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.options import DRIVE, STEER, Role, option
+from tenuto.kinds.options import DRIVE, STEER, Role, option
 from tenuto.styles import mixing
 from tenuto.styles.base import Style, TurningOptions, TurningStick
 from tenuto.styles.mixing import Intent

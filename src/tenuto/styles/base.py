@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal, NamedTuple
 
-from tenuto.basics.kinds import Kinds
-from tenuto.basics.options import Role, named, option
-from tenuto.basics.quantities import LENGTH, SPEED
+from tenuto.kinds.options import Role, named, option
+from tenuto.kinds.quantities import LENGTH, SPEED
+from tenuto.kinds.registry import Kinds
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds, Turning
 from tenuto.vehicles.base import Chassis

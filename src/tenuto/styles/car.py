@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.options import DRIVE, STEER, Role, option
-from tenuto.basics.quantities import LENGTH
+from tenuto.kinds.options import DRIVE, STEER, Role, option
+from tenuto.kinds.quantities import LENGTH
 from tenuto.styles.base import Misfit, Setting, Steered, Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds

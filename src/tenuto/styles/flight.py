@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.options import STEER, Ask, Role, option
+from tenuto.kinds.options import STEER, Ask, Role, option
 from tenuto.styles.base import Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.base import Chassis

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.options import Role, option
+from tenuto.kinds.options import Role, option
 from tenuto.styles.base import Style, StyleOptions
 from tenuto.styles.flight import Flight
 from tenuto.vehicles.base import Chassis

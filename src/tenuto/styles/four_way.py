@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.options import Ask, Role, option
+from tenuto.kinds.options import Ask, Role, option
 from tenuto.styles.base import Style, TurningOptions
 from tenuto.styles.triggers import Pressed
 from tenuto.vehicles.base import Chassis

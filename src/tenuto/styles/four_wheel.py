@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.options import DRIVE, STEER, Role, option
-from tenuto.basics.quantities import ANGLE
+from tenuto.kinds.options import DRIVE, STEER, Role, option
+from tenuto.kinds.quantities import ANGLE
 from tenuto.styles.base import Misfit, Setting, Steered, Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.number import Value, hypot, larger
-from tenuto.basics.options import option
-from tenuto.basics.quantities import ANGLE, SPEED, TURN_SPEED
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import ANGLE, SPEED, TURN_SPEED
 from tenuto.vehicles.base import Bounds, Chassis, Inertia, Quantity, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import ClassVar, NamedTuple
 
-from tenuto.basics.kinds import Kinds
 from tenuto.basics.number import Value
-from tenuto.basics.options import option
-from tenuto.basics.quantities import LENGTH, TURN_SPEED
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import LENGTH, TURN_SPEED
+from tenuto.kinds.registry import Kinds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # So that a command which was scaled to the limit is still within it after rounding.

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.number import Value
-from tenuto.basics.options import option
-from tenuto.basics.quantities import LENGTH
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import LENGTH
 from tenuto.vehicles.base import ROUNDING, TRACK, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
 from tenuto.vehicles.velocity import VelocityCommand
 

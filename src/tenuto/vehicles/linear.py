@@ -10,7 +10,7 @@ from typing import ClassVar, NamedTuple
 import numpy as np
 
 from tenuto.basics.number import Value, larger, weighted
-from tenuto.basics.options import option
+from tenuto.kinds.options import option
 from tenuto.vehicles.base import Bounds, Chassis, Quantity, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, sin, weighted
-from tenuto.basics.options import option
-from tenuto.basics.quantities import LENGTH, TURN_SPEED
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import LENGTH, TURN_SPEED
 from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 

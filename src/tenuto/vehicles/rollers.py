@@ -11,8 +11,8 @@ from typing import ClassVar, NamedTuple
 import numpy as np
 
 from tenuto.basics.number import Value, larger, weighted
-from tenuto.basics.options import About, option
-from tenuto.basics.quantities import ANGLE, LENGTH
+from tenuto.kinds.options import About, option
+from tenuto.kinds.quantities import ANGLE, LENGTH
 from tenuto.vehicles.base import (
     PLACE,
     TRACK,

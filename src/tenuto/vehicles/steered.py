@@ -15,8 +15,8 @@ from functools import cached_property
 from typing import ClassVar, Literal, NamedTuple
 
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, ratio, side_of, sin, smaller
-from tenuto.basics.options import option
-from tenuto.basics.quantities import ANGLE, LENGTH, TURN_SPEED
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import ANGLE, LENGTH, TURN_SPEED
 from tenuto.vehicles.base import (
     TRACK,
     WHEELBASE,

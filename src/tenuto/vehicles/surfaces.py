@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.options import option
+from tenuto.kinds.options import option
 from tenuto.vehicles.base import Chassis, VehicleOptions
 from tenuto.vehicles.linear import LinearMix, MixOutput
 from tenuto.vehicles.velocity import VelocityCommand

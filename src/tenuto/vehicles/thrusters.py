@@ -11,8 +11,8 @@ from typing import ClassVar, Literal, NamedTuple
 import numpy as np
 
 from tenuto.basics.number import Value, weighted
-from tenuto.basics.options import option
-from tenuto.basics.quantities import ANGLE, FORCE, LENGTH
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import ANGLE, FORCE, LENGTH
 from tenuto.vehicles.allocation import Allocation
 from tenuto.vehicles.base import (
     PLACE,

@@ -11,7 +11,7 @@ from dataclasses import MISSING, Field, field, fields
 from enum import StrEnum
 from typing import Any, NamedTuple
 
-from tenuto.basics.quantities import Dimension
+from tenuto.kinds.quantities import Dimension
 
 
 class Role(StrEnum):
@@ -19,6 +19,7 @@ class Role(StrEnum):
 
     DRIVES = "the name of the control under [controls] that"
     READS = "the name of a control under [controls]"
+    SENSES = "a control of the device, or the name of one under [controls]"
     PRESSED = "a switch, or a control that is pressed"
 
 
@@ -48,6 +49,8 @@ class About(NamedTuple):
         low, high: the least and the largest value allowed. above: it must be more than this.
         fewest: the fewest entries of a list or a table.
         role: what a name is the name of. ask: what ``tenuto bind`` asks for it.
+        word: what stands for it in the form of a short text, such as "PORT"; empty for what no short text can say.
+        place: it is what follows the colon of a short text.
     """
 
     what: str
@@ -59,6 +62,8 @@ class About(NamedTuple):
     fewest: int | None = None
     role: Role | None = None
     ask: Ask | None = None
+    word: str = ""
+    place: bool = False
 
     @property
     def expected(self) -> str:

@@ -7,9 +7,11 @@ A receiver that hears nothing says a link quality of 0 and may go on sending cha
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import ClassVar
 
 from tenuto.basics.frame import Signal
-from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
+from tenuto.protocols.radio.base import RadioProtocol
+from tenuto.protocols.radio.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
 
 ADDRESS, CHANNELS, LINK = 0xC8, 0x16, 0x14
 _LINK_BYTES = 10
@@ -86,3 +88,27 @@ def encode_crsf_link(signal: Signal) -> bytes:
     rssi, quality = min(max(round(-signal.rssi), 0), 255), min(max(round(signal.quality), 0), 100)
     snr = min(max(round(signal.snr), -128), 127) & 0xFF
     return _encode(LINK, bytes((rssi, rssi, quality, snr, 0, 2, 3, rssi, quality, snr)))
+
+
+class Crsf(RadioProtocol):
+    """CRSF, which says how well it hears between the frames of channels."""
+
+    kind: ClassVar[str] = "crsf"
+    channels = 16
+    baud = 420_000
+    period = 1.0 / 150.0
+
+    @staticmethod
+    def decoder() -> Decoder:
+        """Return a decoder that has seen nothing yet."""
+        return CrsfDecoder()
+
+    @staticmethod
+    def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
+        """Write a frame of channels."""
+        return encode_crsf_channels(channels)
+
+    @staticmethod
+    def encode_link(signal: Signal) -> bytes:
+        """Write link statistics."""
+        return encode_crsf_link(signal)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import MISSING, Field, fields, is_dataclass
 from functools import cache
 from types import NoneType, UnionType
@@ -10,27 +11,30 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_typ
 import pydantic
 from pydantic import AfterValidator, BeforeValidator, create_model
 
-from tenuto.basics.kinds import Kinds
-from tenuto.basics.options import About, about
-from tenuto.profile.quantities import quantity
-from tenuto.profile.table import Name, Table
+from tenuto.kinds.options import About, about
+from tenuto.kinds.registry import Kinds
+from tenuto.kinds.table import Name, Table, quantity
 
 
-def any_of(kinds: Kinds[Any]) -> Any:
-    """Return the type of a table that may be of any of the kinds: ``kind = …`` picks, and its options come out."""
-    tables = tuple(table_of(options, kinds.what) for options in kinds.all.values())
-    return Annotated[Union[tables], pydantic.Field(discriminator="kind"), AfterValidator(_made)]  # noqa: UP007
+def any_of(kinds: Kinds[Any], fits: Callable[[Any], bool] = lambda _: True) -> Any:
+    """Return the type of a table that may be of any of the kinds: ``kind = …`` picks, and its options come out.
+
+    Args:
+        kinds: see `Kinds`. fits: tells which of them may stand in a profile; all if nothing is given.
+    """
+    tables = tuple(table_of(options, kinds.what) for options in kinds.all.values() if fits(options))
+    return Annotated[Union[tables], pydantic.Field(discriminator="kind"), AfterValidator(made)]  # noqa: UP007
 
 
 def table_of(options: type[Any], what: str = "") -> type[Table]:
     """Return the table for options: the same keys, checked one by one, unknown ones refused.
 
     Args:
-        options: a dataclass of `tenuto.basics.options`. what: of which these are a kind, such as "a style"; empty for
+        options: a dataclass of `tenuto.kinds.options`. what: of which these are a kind, such as "a style"; empty for
             a table that has no kinds.
     """
-    made: type[Table] = _table_of(options, what)  # type: ignore[arg-type]
-    return made
+    table: type[Table] = _table_of(options, what)  # type: ignore[arg-type]
+    return table
 
 
 @cache
@@ -42,9 +46,9 @@ def _table_of(options: Any, what: str) -> Any:
     for one in fields(options):
         said = about(one)
         keys[one.name] = (_type(hints[one.name], said), _field(one, said))
-    made = create_model(f"{options.__name__}Table", __base__=Table, __doc__=options.__doc__, **keys)
-    made.made_of = options
-    return made
+    table = create_model(f"{options.__name__}Table", __base__=Table, __doc__=options.__doc__, **keys)
+    table.made_of = options
+    return table
 
 
 def _field(one: Field[Any], said: About) -> Any:
@@ -57,7 +61,7 @@ def _field(one: Field[Any], said: About) -> Any:
         limits["default"] = one.default
     elif one.default_factory is not MISSING:
         limits["default_factory"] = one.default_factory
-    return pydantic.Field(description=said.expected, **{key: value for key, value in limits.items() if value != ()})
+    return pydantic.Field(description=said.expected, **limits)
 
 
 def _type(hint: Any, said: About) -> Any:
@@ -76,12 +80,12 @@ def _type(hint: Any, said: About) -> Any:
     if hint is float and said.fewest is not None:
         return Annotated[float, pydantic.Field(ge=said.low, gt=said.above, le=said.high)]
     if is_dataclass(hint):
-        return Annotated[table_of(hint), AfterValidator(_made)]  # type: ignore[arg-type]
+        return Annotated[table_of(hint), AfterValidator(made)]  # type: ignore[arg-type]
     assert hint in (float, int, bool, NoneType) or origin is Literal, hint
     return hint
 
 
-def _made(table: Table) -> Any:
+def made(table: Table) -> Any:
     """Make the options of a table that was checked."""
     options = type(table).made_of
     return options(**{one.name: getattr(table, one.name) for one in fields(options)})

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Sequence
+from typing import ClassVar
 
-from tenuto.protocols.decoder import ChannelFrame, Decoder
+from tenuto.protocols.radio.base import RadioProtocol
+from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
 
 LENGTH, CHANNELS = 32, 14
 _HEADER = b"\x20\x40"
@@ -36,3 +38,22 @@ def encode_ibus(channels: Sequence[float]) -> bytes:
     """Write a frame of 14 channels, µs: 32 bytes."""
     body = struct.pack(f"<2s{CHANNELS}H", _HEADER, *(min(max(round(pulse), 0), 0xFFFF) for pulse in channels))
     return body + (0xFFFF - sum(body)).to_bytes(2, "little")
+
+
+class Ibus(RadioProtocol):
+    """iBUS, which cannot say that anything is wrong: it falls silent."""
+
+    kind: ClassVar[str] = "ibus"
+    channels = CHANNELS
+    baud = 115_200
+    period = 0.007
+
+    @staticmethod
+    def decoder() -> Decoder:
+        """Return a decoder that has seen nothing yet."""
+        return IbusDecoder()
+
+    @staticmethod
+    def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
+        """Write a frame."""
+        return encode_ibus(channels)

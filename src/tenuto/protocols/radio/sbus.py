@@ -10,8 +10,10 @@ the search begins anew.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import ClassVar
 
-from tenuto.protocols.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
+from tenuto.protocols.radio.base import RadioProtocol
+from tenuto.protocols.radio.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
 
 LENGTH = 25
 _HEADER = 0x0F
@@ -88,3 +90,23 @@ def encode_sbus(
     for bit, on in zip(_SWITCHES, switches, strict=True):
         flags |= bit * bool(on)
     return bytes((_HEADER, *pack_channels(channels), flags, 0x00))
+
+
+class Sbus(RadioProtocol):
+    """SBUS, which says in each frame whether it was lost, and whether the receiver is in failsafe."""
+
+    kind: ClassVar[str] = "sbus"
+    channels, switches = 16, 2
+    baud, parity, stop_bits = 100_000, "E", 2
+    period = 0.014
+    marks_failsafe = True
+
+    @staticmethod
+    def decoder() -> Decoder:
+        """Return a decoder that has seen nothing yet."""
+        return SbusDecoder()
+
+    @staticmethod
+    def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
+        """Write a frame; in failsafe it is lost too."""
+        return encode_sbus(channels, lost=lost or failsafe, failsafe=failsafe)

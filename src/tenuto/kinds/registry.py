@@ -1,6 +1,7 @@
 """Kinds: a style, a vehicle, a source … is one file that says all about itself, and is found without a list of them.
 
-A room's own kinds are the files in it. A package adds one by an entry point of its group::
+A room's own kinds are the files in it; a file may have a function ``kinds`` that makes them of something else. A
+package adds one by an entry point of its group::
 
     [project.entry-points."tenuto.styles"]
     wheelbarrow = "wheelbarrow.style:WheelbarrowOptions"
@@ -47,8 +48,10 @@ class Kinds(Generic[K]):
         room = importlib.import_module(self.group)
         modules = [f"{self.group}.{one.name}" for one in pkgutil.iter_modules(room.__path__)]
         for name in (*modules, *self._more):
-            for one in vars(importlib.import_module(name)).values():
-                if self._is_one(one) and one.__module__ == name:
+            module = importlib.import_module(name)
+            made = [] if "kinds" not in vars(module) else module.kinds()
+            for one in (*vars(module).values(), *made):
+                if self._is_one(one) and (one.__module__ == name or one in made):
                     found[one.kind] = one
         for point in _points():
             if point.group == self.group:

@@ -1,0 +1,115 @@
+"""Short texts that name a source or a sink, such as ``kind:place,key=value,…``, read by the options of the kind."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import MISSING, Field, fields
+from typing import Any, Literal, NamedTuple, TypeVar, get_args, get_origin, get_type_hints
+
+from tenuto.basics.errors import TenutoError
+from tenuto.kinds.options import about
+from tenuto.kinds.registry import Kinds
+
+Options = TypeVar("Options")
+
+
+class ShortText(NamedTuple):
+    """A short text taken apart."""
+
+    kind: str
+    place: str
+    options: dict[str, str]
+
+
+def parse_short_text(text: str, error: type[TenutoError]) -> ShortText:
+    """Take a short text apart. Raises ``error`` for an option without a value."""
+    kind, _, rest = text.partition(":")
+    place, *options = rest.split(",")
+    found: dict[str, str] = {}
+    for option in options:
+        key, equals, value = option.partition("=")
+        if not (key and equals and value):
+            raise error(f'{text}: expected options like key=value after the first comma, found "{option}"')
+        found[key] = value
+    return ShortText(kind, place, found)
+
+
+def form_of(options: Any) -> str:
+    """Say how a short text of a kind is written: ``lines:PORT[,baud=N]``."""
+    place, rest = "", ""
+    for one in fields(options):
+        said = about(one)
+        if not said.word:
+            continue
+        if said.place:
+            place = f":{said.word}" if _needed(one) else f"[:{said.word}]"
+        else:
+            rest += f",{one.name}={said.word}" if _needed(one) else f"[,{one.name}={said.word}]"
+    return f"{options.kind}{place}{rest}"
+
+
+def read_text(text: str, kinds: Kinds[Options], error: type[TenutoError]) -> Options:
+    """Read the options that a short text stands for.
+
+    Raises:
+        error: it names no kind, has a place too many or too few, an option that is unknown or cannot be read, or
+            lacks one. The text says what was expected.
+    """
+    parts = parse_short_text(text, error)
+    options = kinds.all.get(parts.kind)
+    if options is None:
+        forms = "; ".join(form_of(one) for one in kinds.all.values())
+        raise error(f'expected {kinds.what}: {forms}; found "{text}"')
+    return read_parts(text, parts, options, error)
+
+
+def read_parts(text: str, parts: ShortText, options: type[Options], error: type[TenutoError]) -> Options:
+    """Read the options of one kind from the parts of a short text. Raises as `read_text`."""
+    from pydantic import ValidationError
+
+    from tenuto.kinds.tables import made, table_of
+
+    known = {one.name: one for one in fields(options) if about(one).word}  # type: ignore[arg-type]
+    places = [name for name, one in known.items() if about(one).place]
+    for key in parts.options:
+        if key not in known or key in places:
+            others = ", ".join(name for name in known if name not in places) or "none"
+            raise error(f'{text}: unknown option "{key}"; known: {others}')
+    given: dict[str, Any] = {name: _value(one, options, parts.options) for name, one in known.items()}
+    if parts.place:
+        if not places:
+            raise error(f'expected {form_of(options)}; found "{text}"')
+        given[places[0]] = parts.place
+    given = {name: value for name, value in given.items() if value is not None}
+    if any(name not in given and _needed(known[name]) for name in places):
+        raise error(f'expected {form_of(options)}; found "{text}"')
+    try:
+        return made(table_of(options).model_validate(given))  # type: ignore[no-any-return]
+    except ValidationError as wrong:
+        key = str(wrong.errors()[0]["loc"][0])
+        found = f'"{parts.options[key]}"' if key in parts.options else "nothing"
+        said = about(known[key])
+        raise error(f"{text}: {key}: expected {said.expected}, found {found}; its form is {form_of(options)}") from None
+
+
+def _needed(one: Field[Any]) -> bool:
+    return one.default is MISSING and one.default_factory is MISSING
+
+
+def _value(one: Field[Any], options: Any, given: Mapping[str, str]) -> Any:
+    """Bring the text of an option near to its type; whether it is right is for the table to say."""
+    text = given.get(one.name)
+    if text is None:
+        return None
+    hint = get_type_hints(options)[one.name]
+    kinds = {get_origin(part) or part for part in (hint, *get_args(hint))}
+    if tuple in kinds:
+        return text.split("|")
+    literals = [word for part in (hint, *get_args(hint)) if get_origin(part) is Literal for word in get_args(part)]
+    for kind in (int, float):
+        if kind in kinds or any(type(word) is kind for word in literals):
+            try:
+                return kind(text)
+            except ValueError:
+                continue
+    return text

@@ -1,0 +1,67 @@
+"""How a broker is reached, and what comes from it."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, fields
+from typing import Any, NamedTuple
+
+from tenuto.basics.errors import TenutoError
+from tenuto.kinds.options import option
+
+_NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
+
+
+@dataclass(frozen=True)
+class BrokerSettings:
+    """How a broker is reached.
+
+    Attributes:
+        host, port: where it is; port None for 1883, or 8883 with TLS.
+        user: a user name. password_file: a file that holds the password, and nothing else.
+        ca: a file with the certificates to trust; what uses TLS. "system" trusts those of the system.
+        certificate, private_key: files by which this machine shows who it is.
+    """
+
+    host: str
+    port: int | None = None
+    user: str | None = None
+    password_file: str | None = None
+    ca: str | None = None
+    certificate: str | None = None
+    private_key: str | None = None
+
+
+class Message(NamedTuple):
+    """A message from the broker."""
+
+    topic: str
+    data: bytes
+
+
+def split_place(place: str, error: type[TenutoError]) -> tuple[str, int | None, str]:
+    """Read ``HOST[:PORT]/ROBOT``. Raises ``error``."""
+    where, slash, robot = place.partition("/")
+    host, _, port = where.partition(":")
+    if not (host and slash and _NAME.fullmatch(robot) and (port.isdecimal() or not port)):
+        raise error(f'mqtt: expected HOST/ROBOT or HOST:PORT/ROBOT, ROBOT of letters, digits, - and _; found "{place}"')
+    return host, int(port) if port else None, robot
+
+
+@dataclass(frozen=True, kw_only=True)
+class BrokerOptions:
+    """What a profile or a short text says of a broker; the same for a source and a sink."""
+
+    address: str = option("an address, such as 192.168.1.20:1883/medlar", word="HOST[:PORT]/ROBOT", place=True)
+    user: str | None = option("a user name at the broker", None, word="NAME")
+    password_file: str | None = option("a file that holds the password", None, word="FILE")
+    ca: str | None = option('a file of certificates to trust, or "system"', None, word="FILE")
+    certificate: str | None = option("a file with this machine's certificate", None, word="FILE")
+    private_key: str | None = option("a file with its private key", None, word="FILE")
+
+    def settings(self, error: type[TenutoError]) -> tuple[BrokerSettings, str]:
+        """Return how the broker is reached, and the name of the robot. Raises ``error``."""
+        host, port, robot = split_place(self.address, error)
+        keys = [one.name for one in fields(BrokerSettings) if one.name not in ("host", "port")]
+        said: dict[str, Any] = {key: getattr(self, key) for key in keys}
+        return BrokerSettings(host, port, **said), robot

@@ -1,0 +1,110 @@
+"""What every kind of output promises; all of them stand under the guard."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from tenuto.basics.errors import Problem
+from tenuto.kinds.options import option
+from tenuto.kinds.registry import Kinds
+from tenuto.switches.base import Switch
+
+
+@dataclass(frozen=True, kw_only=True)
+class OutputPlan(ABC):
+    """One output, a number −1…1.
+
+    Attributes:
+        name: the builder's own name for it.
+        idle: its level when nothing is pressed, and where it is held when the robot is not driven.
+        when_stopped: "idle", or "keep": stays at its last level when the robot is not driven.
+    """
+
+    name: str
+    idle: float = 0.0
+    when_stopped: str = "idle"
+
+    @abstractmethod
+    def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
+        """Return the level that is asked for.
+
+        Args:
+            switches, shaped: as of this step. before: what was asked for at the step before.
+        """
+
+
+class Output:
+    """One output under way.
+
+    Attributes:
+        level: what it gives.
+        waits: it may follow its control, but holds until that is moved afresh.
+    """
+
+    def __init__(self, plan: OutputPlan) -> None:
+        self.plan = plan
+        self.level = plan.idle
+        self.waits = False
+        self._wanted = plan.idle
+        self._released = False
+        self._held_at: float | None = None
+
+    def step(self, permitted: bool, switches: Mapping[str, Switch], shaped: Mapping[str, float]) -> float:
+        """Take what is permitted and pressed at this step, and give the level.
+
+        What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
+        that is what it does already, or has changed.
+        """
+        if not permitted:
+            self._released = False
+            self._held_at = None
+            self.waits = False
+            if self.plan.when_stopped == "idle":
+                self.level = self.plan.idle
+            # A contact that was on is off, however its stick is held.
+            self._wanted = self.plan.idle
+            return self.level
+        wanted = self._wanted = self.plan.asked(switches, shaped, self._wanted)
+        if not self._released:
+            if self._held_at is None:
+                self._held_at = wanted
+            self._released = wanted == self.level or wanted != self._held_at
+        self.waits = not self._released
+        if self._released:
+            self.level = wanted
+        return self.level
+
+
+@dataclass(frozen=True, kw_only=True)
+class OutputOptions(ABC):
+    """What a profile says of an output, under ``[outputs.NAME]``.
+
+    Attributes:
+        kind: its name in profiles.
+    """
+
+    kind: ClassVar[str]
+    when_stopped: Literal["idle", "keep"] = option('"idle" or "keep"', "idle")
+
+    @abstractmethod
+    def plan(self, name: str) -> OutputPlan:
+        """Return what the output does."""
+
+    def positions_used(self, switch: str) -> int:
+        """Return how many positions of a switch it tells apart; 0 for none."""
+        return 0
+
+    def problems(self, controls: Collection[str]) -> Iterator[Problem]:
+        """List what no single option can tell, with keys of its own table.
+
+        Args:
+            controls: the names under [controls].
+        """
+        return iter(())
+
+
+OUTPUTS: Kinds[OutputOptions] = Kinds("a kind of output", "tenuto.outputs", OutputOptions)
+LEVEL = "a number from -1 to 1"

@@ -1,0 +1,20 @@
+"""Followed: a level as another machine sends it; no profile says this one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from tenuto.outputs.base import OutputPlan
+from tenuto.switches.base import Switch
+
+
+@dataclass(frozen=True, kw_only=True)
+class FollowedPlan(OutputPlan):
+    """A control that is the level."""
+
+    control: str
+
+    def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
+        """Return the level that is asked for."""
+        return shaped[self.control]

@@ -1,0 +1,80 @@
+"""What every protocol of a radio receiver says about itself."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import ClassVar
+
+from tenuto.basics.frame import Signal
+from tenuto.basics.layouts import ControlInfo
+from tenuto.kinds.registry import Kinds
+from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
+
+# The usual ends of a radio channel, and the shortest and longest pulse that any sender makes, µs.
+CHANNEL_LOW, CHANNEL_CENTRE, CHANNEL_HIGH = 988.0, 1500.0, 2012.0
+PULSE_LOW, PULSE_HIGH = 700.0, 2300.0
+
+
+class RadioProtocol(ABC):
+    """How a receiver speaks. Nothing here opens a port, reads a clock or raises on bytes.
+
+    Attributes:
+        kind: its name in profiles and short texts.
+        channels, switches: how many proportional channels a frame has, and how many on/off ones after them.
+        baud, parity, stop_bits: of its line; parity "N", "E" or "O".
+        period: between two frames, s, as receivers send them.
+        marks_failsafe: a frame can say that the receiver has lost its transmitter; otherwise it falls silent, or says
+            so by its link statistics.
+    """
+
+    kind: ClassVar[str]
+    channels: ClassVar[int]
+    switches: ClassVar[int] = 0
+    baud: ClassVar[int]
+    parity: ClassVar[str] = "N"
+    stop_bits: ClassVar[int] = 1
+    period: ClassVar[float]
+    marks_failsafe: ClassVar[bool] = False
+
+    @staticmethod
+    @abstractmethod
+    def decoder() -> Decoder:
+        """Return a decoder that has seen nothing yet."""
+
+    @staticmethod
+    @abstractmethod
+    def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
+        """Write a frame; what the protocol cannot say is left out.
+
+        Args:
+            channels: as many pulses as it has channels, µs. lost, failsafe: see `ChannelFrame`.
+        """
+
+    @staticmethod
+    def encode_link(signal: Signal) -> bytes:
+        """Write what the receiver says of its link; nothing where the protocol has no such frame."""
+        return b""
+
+    @classmethod
+    def layout(cls) -> tuple[ControlInfo, ...]:
+        """Describe the channels of a frame as controls."""
+        switches = range(cls.channels + 1, cls.channels + cls.switches + 1)
+        return (*channel_layout(cls.channels), *(ControlInfo(f"channel_{n}", 0.0, 1.0, 0.0) for n in switches))
+
+
+RADIOS: Kinds[RadioProtocol] = Kinds("a radio protocol", "tenuto.protocols.radio", RadioProtocol)
+
+
+def channel_layout(count: int) -> tuple[ControlInfo, ...]:
+    """Describe proportional channels as controls: ``channel_1`` …; their raw numbers are pulses, µs."""
+    return tuple(
+        ControlInfo(f"channel_{n}", PULSE_LOW, PULSE_HIGH, CHANNEL_CENTRE, ends=(CHANNEL_LOW, CHANNEL_HIGH))
+        for n in range(1, count + 1)
+    )
+
+
+def channel_values(frame: ChannelFrame) -> dict[str, float]:
+    """Name the channels of a frame: ``channel_1`` …, the on/off ones after the others."""
+    values = (*frame.channels, *map(float, frame.switches))
+    return {f"channel_{number + 1}": value for number, value in enumerate(values)}

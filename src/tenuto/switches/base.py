@@ -1,0 +1,197 @@
+"""What every kind of switch promises.
+
+A switch is stepped with the positions of all controls and the time of their frame, and tells its position: 0, 1, 2, …
+Only a good frame steps it, so a silent link presses nothing. What a switch is at start-up does not count as moved.
+"""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import ClassVar, Protocol
+
+from tenuto.basics.errors import Problem
+from tenuto.kinds.options import Role, named, option
+from tenuto.kinds.quantities import TIME
+from tenuto.kinds.registry import Kinds
+from tenuto.sticks.control import ControlPlan
+
+
+@dataclass(frozen=True, kw_only=True)
+class SwitchPlan(ABC):
+    """How a switch is made.
+
+    Attributes:
+        name: the builder's own name for it.
+        reads: the control that it reads; empty where there are several.
+        count: how many positions it has.
+        debounce: s that a change must last to count.
+        at_start: its position at start-up counts as moved there.
+    """
+
+    name: str
+    reads: str = ""
+    count: int = 2
+    debounce: float = 0.03
+    at_start: bool = False
+
+    @abstractmethod
+    def make(self) -> Switch:
+        """Make the switch."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ContactPlan(SwitchPlan):
+    """A switch that reads one control as on or off.
+
+    Attributes:
+        on_above, off_below: where it counts as pressed and as released.
+    """
+
+    on_above: float = 0.6
+    off_below: float = 0.4
+
+
+class Switch(ABC):
+    """One switch under way.
+
+    Attributes:
+        position: 0, 1, 2, …
+        changed: whether its position changed with this step.
+        at_start: its position at start-up counts as moved there.
+    """
+
+    def __init__(self, plan: SwitchPlan) -> None:
+        self._reads, self.at_start = plan.reads, plan.at_start
+        self.position = 0
+        self.changed = False
+        self._seen = False
+        # A reading at which nothing happens, however long it lasts: most switches rest most of the time.
+        self._calm_at = math.nan
+
+    def step(self, positions: Mapping[str, float], time: float) -> None:
+        """Take the positions of all controls, −1…1 or 0…1, at a time in s."""
+        if self._reads and positions[self._reads] == self._calm_at:
+            self.changed = False
+            return
+        before, first = self.position, not self._seen
+        self._seen = True
+        self.position = self._next(positions, time)
+        self.changed = self.position != before and (not first or self.at_start)
+
+    @abstractmethod
+    def _next(self, positions: Mapping[str, float], time: float) -> int:
+        """Return the position after this step."""
+
+    @property
+    def pressed(self) -> bool:
+        """Whether it was switched on with this step: what fires an action."""
+        return self.changed and self.position > 0
+
+
+class Contact:
+    """An on/off reading with hysteresis that must last to count; pressed at start-up it must be released first."""
+
+    def __init__(self, plan: ContactPlan) -> None:
+        self._on_above, self._off_below, self._debounce = plan.on_above, plan.off_below, plan.debounce
+        self._blocked = not plan.at_start
+        self._raw = self.on = False
+        self._since = float("-inf")
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether it is released, and nothing is under way."""
+        return not (self._blocked or self._raw or self.on)
+
+    def step(self, value: float, time: float) -> bool:
+        """Take a reading; tell whether it has just been pressed."""
+        raw = value > self._on_above or (self._raw and value >= self._off_below)
+        if raw != self._raw:
+            self._raw, self._since = raw, time
+        if self._blocked:
+            self._blocked = raw or time - self._since < self._debounce
+            return False
+        if raw == self.on or time - self._since < self._debounce:
+            return False
+        self.on = raw
+        return raw
+
+
+class ContactSwitch(Switch):
+    """A switch that is pressed and released; what that makes of its position is up to `_after`."""
+
+    def __init__(self, plan: ContactPlan) -> None:
+        super().__init__(plan)
+        self._contact = Contact(plan)
+
+    def _next(self, positions: Mapping[str, float], time: float) -> int:
+        contact, value = self._contact, positions[self._reads]
+        pressed = contact.step(value, time)
+        self._calm_at = value if contact.at_rest else math.nan
+        return self._after(pressed, contact.on, time)
+
+    @abstractmethod
+    def _after(self, pressed: bool, on: bool, time: float) -> int:
+        """Return the position where it was just pressed, or is on."""
+
+
+class SwitchFacts(Protocol):
+    """What a switch may have to know of the rest of a profile."""
+
+    def control(self, name: str) -> ControlPlan:
+        """Return a control."""
+        ...
+
+    def measured_positions(self, name: str) -> tuple[float, ...]:
+        """Return the raw numbers at which a control was measured to stand; empty where it was not."""
+        ...
+
+    def positions_used(self, switch: str) -> int:
+        """Return how many positions of a switch something is chosen by; 2 where nothing is."""
+        ...
+
+
+@dataclass(frozen=True, kw_only=True)
+class SwitchOptions(ABC):
+    """What a profile says of a switch, under ``[switches.NAME]``.
+
+    Attributes:
+        kind: its name in profiles.
+        goes_anywhere: it goes from any position to any other at once.
+    """
+
+    kind: ClassVar[str]
+    goes_anywhere: ClassVar[bool] = False
+    debounce: float = option('a time, such as "30 ms"', 0.03, dimension=TIME)
+    at_start: bool = option("true or false", False)
+
+    @abstractmethod
+    def plan(self, name: str, facts: SwitchFacts) -> SwitchPlan:
+        """Return how the switch is made."""
+
+    def controls(self) -> list[tuple[str, str]]:
+        """List the controls that it reads: option and name."""
+        return list(named(self, Role.SENSES))
+
+    def problems(self) -> Iterator[Problem]:
+        """List what no single option can tell, with keys of its own table."""
+        return iter(())
+
+
+@dataclass(frozen=True, kw_only=True)
+class ContactOptions(SwitchOptions):
+    """What switches have in common that read one control as on or off."""
+
+    reads: str = option(role=Role.SENSES)
+    on_above: float = option("a position from -1 to 1", 0.6, low=-1.0, high=1.0)
+    off_below: float = option("a position from -1 to 1", 0.4, low=-1.0, high=1.0)
+
+    def problems(self) -> Iterator[Problem]:
+        """Ask for a release that is not above the press."""
+        if self.off_below > self.on_above:
+            yield Problem("off_below", "a position not above on_above", f"{self.off_below:g}")
+
+
+SWITCHES: Kinds[SwitchOptions] = Kinds("a kind of switch", "tenuto.switches", SwitchOptions)

@@ -1,0 +1,75 @@
+"""Sticks that are held somewhere for a time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from tenuto.kinds.options import option
+from tenuto.kinds.quantities import TIME
+from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
+
+# From where a stick counts as "high" or "low" in a gesture, and a lever as "low": shares of the travel.
+GESTURE_FAR, LEVER_LOW = 0.8, 0.1
+
+
+@dataclass(frozen=True, kw_only=True)
+class GesturePlan(SwitchPlan):
+    """Sticks that are held somewhere for a time.
+
+    Attributes:
+        sticks: control, "low" or "high", and whether it is a lever, which rests at its low end.
+        time: for how long, s.
+    """
+
+    sticks: tuple[tuple[str, str, bool], ...]
+    time: float = 1.0
+
+    def make(self) -> Switch:
+        """Make the switch."""
+        return _Gesture(self)
+
+
+class _Gesture(Switch):
+    def __init__(self, plan: GesturePlan) -> None:
+        super().__init__(plan)
+        self._plan = plan
+        self._since: float | None = None
+        self._blocked = True
+
+    def _next(self, positions: Mapping[str, float], time: float) -> int:
+        there = all(_is_at(positions[name], where, lever) for name, where, lever in self._plan.sticks)
+        if not there:
+            self._blocked, self._since = False, None
+            return 0
+        if self._blocked and not self.at_start:
+            return 0
+        self._since = time if self._since is None else self._since
+        return int(time - self._since >= self._plan.time)
+
+
+def _is_at(position: float, where: str, lever: bool) -> bool:
+    if where == "high":
+        return position >= GESTURE_FAR
+    return position <= (LEVER_LOW if lever else -GESTURE_FAR)
+
+
+@dataclass(frozen=True, kw_only=True)
+class GestureOptions(SwitchOptions):
+    """Sticks that are held somewhere for a time."""
+
+    kind: ClassVar[str] = "gesture"
+    sticks: dict[str, Literal["low", "high"]] = option(
+        'controls and where they are held, such as { climb = "low", turn = "high" }', fewest=1
+    )
+    time: float = option('a time, such as "1 s"', 1.0, dimension=TIME)
+
+    def controls(self) -> list[tuple[str, str]]:
+        """List the sticks."""
+        return [("sticks", name) for name in self.sticks]
+
+    def plan(self, name: str, facts: SwitchFacts) -> GesturePlan:
+        """Return how the switch is made."""
+        sticks = tuple((stick, where, facts.control(stick).one_way) for stick, where in self.sticks.items())
+        return GesturePlan(name=name, debounce=self.debounce, at_start=self.at_start, sticks=sticks, time=self.time)
