@@ -13,7 +13,8 @@ from helpers import Bench, run
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.data import shipped
-from tenuto.profile.advice import advise, line_of
+from tenuto.profile.checks import advise
+from tenuto.profile.lines import line_of
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
 
@@ -237,8 +238,8 @@ def test_check_says_what_is_wrong_and_where(
     text = shipped("medlar.toml").read_text().replace(old, new, 1)
     (tmp_path / "m.toml").write_text(text)
     done = run("check", "m.toml", "--json", cwd=tmp_path)
-    remark = next(remark for remark in json.loads(done.stdout)["remarks"] if remark["key"] == key)
-    assert remark["problem"] is problem
+    remark = next(remark for remark in json.loads(done.stdout)["findings"] if remark["where"] == key)
+    assert (remark["severity"] == "error") is problem
     assert said in remark["text"]
     name = key.rpartition(".")[2]
     assert text.splitlines()[remark["line"] - 1].startswith(name)
@@ -251,20 +252,20 @@ def test_check_knows_modes_and_switches(old: str, new: str, key: str, problem: b
     text = shipped("medlar-lift.toml").read_text()
     assert old in text
     profile = tenuto.parse_profile(text.replace(old, new, 1))
-    found = {remark.key: remark for remark in advise(profile)}
+    found = {finding.where: finding for finding in advise(profile)}
     assert advise(tenuto.parse_profile(text)) == []
-    assert (found[key].problem, said in found[key].text) == (problem, True)
+    assert (found[key].is_error, said in found[key].text) == (problem, True)
     assert line_of(text, key) > 1
 
 
 def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> None:
     profile = str(shipped("medlar.toml"))
     calm = run("check", profile, cwd=tmp_path)
-    assert (calm.returncode, "0 problems, 0 doubts" in calm.stdout) == (0, True)
+    assert (calm.returncode, "0 errors, 0 warnings" in calm.stdout) == (0, True)
     assert "it slows down to standstill                 until 1.10 s  0.84 m" in calm.stdout
     other = run("check", profile, "--source", "simulated:crsf", cwd=tmp_path)
     assert other.returncode == 1
-    assert "medlar.toml:11: controls.drive.reads: problem: the device has no left_y" in other.stdout
+    assert "medlar.toml:11: controls.drive.reads: error: the device has no left_y" in other.stdout
     run("calibrate", "--from", str(shipped("worn-pad.csv")), "--out", "worn.toml", "--force", cwd=tmp_path)
     worn = run("check", profile, "--calibration", "worn.toml", cwd=tmp_path)
-    assert "controls.drive.dead_zone: doubt: 0.08 is less than the 0.1" in worn.stdout
+    assert "controls.drive.dead_zone: warning: 0.08 is less than the 0.1" in worn.stdout

@@ -206,7 +206,7 @@ def keys_of(table: Any, place: str = "") -> Iterator[str]:
 
 @pytest.mark.parametrize("page", ["profile.md", "sources.md"])
 def test_the_docs_name_every_key_and_every_source(page: str) -> None:
-    from tenuto.profile.schema import Profile
+    from tenuto.profile.profile import Profile
     from tenuto.sources.base import SOURCES
 
     text = (Path(__file__).parents[1] / "docs" / page).read_text()

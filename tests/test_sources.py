@@ -195,7 +195,7 @@ def test_recordings_as_parquet_faster_and_in_part(tmp_path: Path) -> None:
         assert source.finished
     with pytest.raises(tenuto.RecordingError, match=r"a slice of its 1\.98 s, found 5 s"):
         tenuto.open_source(f"recording:{tmp_path / 'r.csv'},start=5")
-    with pytest.raises(tenuto.SourceError, match='speed: expected a number above 0'):
+    with pytest.raises(tenuto.SourceError, match="speed: expected a number above 0"):
         tenuto.open_source(f"recording:{tmp_path / 'r.csv'},speed=x")
 
 

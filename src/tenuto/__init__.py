@@ -22,12 +22,13 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import compare as compare
     from tenuto.analysis.logs import load_log as load_log
     from tenuto.analysis.ticks import Ticks as Ticks
-    from tenuto.basics.errors import Problem as Problem
     from tenuto.basics.errors import ProfileError as ProfileError
     from tenuto.basics.errors import RecordingError as RecordingError
     from tenuto.basics.errors import SinkError as SinkError
     from tenuto.basics.errors import SourceError as SourceError
     from tenuto.basics.errors import TenutoError as TenutoError
+    from tenuto.basics.findings import Finding as Finding
+    from tenuto.basics.findings import Problem as Problem
     from tenuto.basics.frame import Frame as Frame
     from tenuto.basics.reasons import Reason as Reason
     from tenuto.clock import SimulatedClock as SimulatedClock
@@ -63,12 +64,15 @@ _WHERE = {
     "clock": ("SimulatedClock",),
     "vehicles.velocity": ("VelocityCommand",),
     "basics.errors": (
-        "Problem",
         "ProfileError",
         "RecordingError",
         "SinkError",
         "SourceError",
         "TenutoError",
+    ),
+    "basics.findings": (
+        "Finding",
+        "Problem",
     ),
     "basics.frame": ("Frame",),
     "basics.reasons": ("Reason",),

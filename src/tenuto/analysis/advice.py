@@ -6,7 +6,7 @@ import math
 
 from tenuto.analysis.measure import Measured, Value
 from tenuto.profile.patch import Change
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 from tenuto.vehicles.base import WheelsOptions
 
 

@@ -12,7 +12,7 @@ from tenuto.basics.number import Array
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan, StickPlan, stick_zone
 from tenuto.sticks.curve import resolution_of
 from tenuto.sticks.shaping import dead_zone

@@ -11,7 +11,7 @@ from tenuto.analysis.stops import Stop, find_stops
 from tenuto.basics.frame import Frame
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.tick import Tick
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 from tenuto.sim.robots import PathPoint, simulated_robot
 from tenuto.sim.soak import Hands
 

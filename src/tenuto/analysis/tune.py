@@ -35,7 +35,7 @@ from tenuto.driving.limits import Ramp
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.profile.patch import Change
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand

@@ -2,39 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+
+from tenuto.basics.findings import Finding
 
 
 class TenutoError(Exception):
     """The family: catch this to catch everything that Tenuto raises on purpose."""
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
-    """One thing that is wrong in a profile: which key, what was expected, what was found."""
-
-    key: str
-    expected: str
-    found: str
-    hint: str = ""
-
-    def __str__(self) -> str:
-        text = f"{self.key}: expected {self.expected}, found {self.found}"
-        return f"{text} ({self.hint})" if self.hint else text
-
-
 class ProfileError(TenutoError):
-    """A profile that cannot be used. Lists every problem found, not only the first.
+    """A profile that cannot be used. Lists every error found, not only the first.
 
     Attributes:
         where: the file, or what stands for it.
-        problems: what is wrong, in the order of the file.
+        findings: what is wrong, in the order of the file.
     """
 
-    def __init__(self, where: str, problems: list[Problem]) -> None:
+    def __init__(self, where: str, findings: Sequence[Finding]) -> None:
         self.where = where
-        self.problems = problems
-        super().__init__("\n".join(f"{where}: {problem}" for problem in problems))
+        self.findings = list(findings)
+        super().__init__("\n".join(f"{where}: {finding}" for finding in findings))
 
 
 class RecordingError(TenutoError):

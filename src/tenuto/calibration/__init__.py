@@ -1,6 +1,6 @@
 """Measuring sticks: pure functions on arrays, the whole measurement, and the calibration that is kept."""
 
-from tenuto.calibration.measure import ControlMeasurement, Finding, Measurement, measure
+from tenuto.calibration.measure import ControlMeasurement, Measurement, measure
 from tenuto.calibration.statistics import (
     RestStatistics,
     count_visits,
@@ -21,7 +21,6 @@ __all__ = [
     "Calibration",
     "ControlCalibration",
     "ControlMeasurement",
-    "Finding",
     "Measurement",
     "RestStatistics",
     "count_visits",

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from tenuto.basics.findings import WARNING, Finding, Severity
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
 from tenuto.basics.number import Array
@@ -30,23 +31,6 @@ from tenuto.calibration.store import Calibration, ControlCalibration
 REST_SECONDS = 2.0
 FEWEST_RETURNS, FEWEST_VISITS, FEWEST_STEPS = 4, 2, 50
 WIDEST_DEAD_ZONE = 0.12
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """Something that a careful colleague would say about a control.
-
-    Attributes:
-        control: its name.
-        code: stable, for programs.
-        problem: True where the measurement should not be kept, False for a doubt.
-        text: what was seen, and what to do.
-    """
-
-    control: str
-    code: str
-    problem: bool
-    text: str
 
 
 @dataclass(slots=True)
@@ -89,13 +73,13 @@ class ControlMeasurement:
         """ "not moved", "not good", "usable" or "good"."""
         if not self.moved:
             return "not moved"
-        if any(finding.problem for finding in self.findings):
+        if any(finding.is_error for finding in self.findings):
             return "not good"
         return "usable" if self.findings else "good"
 
-    def add(self, code: str, text: str, *, problem: bool = True) -> None:
+    def add(self, code: str, text: str, severity: Severity = Severity.ERROR) -> None:
         """Note a finding."""
-        self.findings.append(Finding(self.info.name, code, problem, text))
+        self.findings.append(Finding(self.info.name, severity, text, code=code))
 
     def calibration(self) -> ControlCalibration:
         """Give what is worth keeping."""
@@ -233,17 +217,23 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
     """Note what is not wrong, but not as good as it could be; and too few returns."""
     if abs(found.drift) > max(4.0 * found.noise, 0.015 * span):
         found.add(
-            "drifts", f"at rest it drifts by {found.drift:g} in {REST_SECONDS:g} s: let it warm up", problem=False
+            "drifts",
+            f"at rest it drifts by {found.drift:g} in {REST_SECONDS:g} s: let it warm up",
+            WARNING,
         )
     if found.kind == "middle" and found.dead_zone > WIDEST_DEAD_ZONE:
         zone = f"it comes back so loosely that it needs a dead zone of {100 * found.dead_zone:.0f} %"
         text = f"{zone}: replace it, or drive with that"
-        found.add("loose", text, problem=False)
+        found.add("loose", text, WARNING)
     if found.noise > 0.02 * span:
         share = 100.0 * found.noise / span
-        found.add("noisy", f"at rest its noise is {share:.1f} % of its travel: check cable and supply", problem=False)
+        found.add(
+            "noisy",
+            f"at rest its noise is {share:.1f} % of its travel: check cable and supply",
+            WARNING,
+        )
     if found.steps < FEWEST_STEPS:
-        found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", problem=False)
+        found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", WARNING)
     if found.kind == "middle" and len(found.places) < FEWEST_RETURNS:
         found.add("few_returns", f"it was let go {len(found.places)} times: let it go {FEWEST_RETURNS} times at least")
 
@@ -256,7 +246,7 @@ def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
             found.add("moved_little", f"it moved over {100 * share:.0f} % of what it can send: push it to both ends")
         elif share < 0.9:
             text = f"it reaches {100 * share:.0f} % of what it can send: usable, once calibrated"
-            found.add("short", text, problem=False)
+            found.add("short", text, WARNING)
     for end, visits, place in zip(("low", "high"), found.visits, (found.low, found.high), strict=True):
         if found.kind == "middle" and abs(place - found.centre) < 0.1 * span:
             found.add("end_unreached", f"it was never pushed from its middle to its {end} end: push it there too")

@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 import typer
 from rich.text import Text
 
-from tenuto.basics.errors import Problem, ProfileError, SourceError, TenutoError
+from tenuto.basics.errors import ProfileError, SourceError, TenutoError
+from tenuto.basics.findings import unexpected
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Listener, Meant, Unclear
@@ -156,7 +157,7 @@ def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
     try:
         return tomlkit.parse(source.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
-        raise ProfileError(str(profile), [Problem("file", "TOML that can be changed", str(error))]) from error
+        raise ProfileError(str(profile), [unexpected("file", "TOML that can be changed", str(error))]) from error
 
 
 def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
@@ -167,7 +168,7 @@ def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
     if style is None or not roles:
         able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
         expected = f"a style that can be asked for: {able}"
-        raise ProfileError(str(profile), [Problem("style.kind", expected, f'"{kind}"', "edit the file by hand")])
+        raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
     new = (WAYS,) if style.switched_steering and "choose" not in document else ()
     return (*roles, *new, *GUARD_ROLES)
 

@@ -179,8 +179,8 @@ def _print(measurement: Measurement, name: str) -> None:
     for stick, shape in measurement.shapes.items():
         results.print(f"{stick}: its travel is {shape}", soft_wrap=True)
     for finding in measurement.findings:
-        style = "bold red" if finding.problem else "yellow"
-        results.print(Text.assemble((finding.control, style), f": {finding.text}"), soft_wrap=True)
+        style = "bold red" if finding.is_error else "yellow"
+        results.print(Text.assemble((finding.where, style), f": {finding.text}"), soft_wrap=True)
 
 
 def _short(value: float) -> str:

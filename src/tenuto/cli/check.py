@@ -26,7 +26,7 @@ def check(
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:
-    """List problems and doubts of a profile, with line numbers. Exit status 1 when there is a problem.
+    """List errors and warnings of a profile, with line numbers. Exit status 1 when there is an error.
 
     [bold]Examples:[/bold]
 
@@ -37,7 +37,8 @@ def check(
     import tenuto
     from tenuto.calibration.store import Calibration, find_calibration
     from tenuto.driving.stopping import link_loss_stages
-    from tenuto.profile.advice import Advice, advise, line_of
+    from tenuto.profile.checks import advise
+    from tenuto.profile.lines import line_of
 
     text = profile.read_text(encoding="utf-8", errors="replace")
     notes: list[str] = []
@@ -45,9 +46,7 @@ def check(
     try:
         loaded = tenuto.load_profile(profile)
     except tenuto.ProfileError as error:
-        remarks = [
-            Advice(problem.key, True, str(problem).removeprefix(f"{problem.key}: ")) for problem in error.problems
-        ]
+        findings = error.findings
     else:
         controls, identity = None, ""
         if source is not None:
@@ -56,27 +55,29 @@ def check(
         found = Calibration.load(calibration) if calibration is not None else None
         if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
             found = kept[0]
-        remarks = advise(loaded, found, controls)
+        findings = advise(loaded, found, controls)
         stages = link_loss_stages(loaded.plan(found))
         notes.append("calibrated" if found is not None else "not compared with a calibration")
     if as_json:
-        rows = [{"line": line_of(text, remark.key), **asdict(remark)} for remark in remarks]
+        rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
         loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
-        typer.echo(json.dumps({"remarks": rows, "notes": notes, "link_loss": loss}, indent=2))
+        typer.echo(json.dumps({"findings": rows, "notes": notes, "link_loss": loss}, indent=2))
     else:
-        for remark in remarks:
-            style, word = ("bold red", "problem") if remark.problem else ("yellow", "doubt")
-            where = f"{profile}:{line_of(text, remark.key)}: {remark.key}"
-            results.print(Text.assemble(f"{where}: ", (word, style), f": {remark.text}"), soft_wrap=True)
+        for finding in findings:
+            style = "bold red" if finding.is_error else "yellow"
+            where = f"{profile}:{line_of(text, finding.where)}: {finding.where}"
+            hint = f" ({finding.hint})" if finding.hint else ""
+            results.print(
+                Text.assemble(f"{where}: ", (finding.severity, style), f": {finding.text}{hint}"), soft_wrap=True
+            )
         if stages:
             results.print("When the link goes quiet at full speed:")
             results.print(_table(stages))
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
-        problems = sum(remark.problem for remark in remarks)
-        doubts = len(remarks) - problems
-        results.print(f"{counted(problems, 'problem')}, {counted(doubts, 'doubt')}")
-    if any(remark.problem for remark in remarks):
+        errors = sum(finding.is_error for finding in findings)
+        results.print(f"{counted(errors, 'error')}, {counted(len(findings) - errors, 'warning')}")
+    if any(finding.is_error for finding in findings):
         raise typer.Exit(1)
 
 

@@ -18,7 +18,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "watch": "Show live what a controller sends",
         "calibrate": "Measure the sticks: rest, ends, noise, return",
         "bind": "Make or change a profile by moving the sticks",
-        "check": "List problems and doubts of a profile, and its stops",
+        "check": "List errors and warnings of a profile, and its stops",
         "curve": "Draw each stick's way from raw to shaped",
         "key": "Make a key for a link that nobody else may drive by",
     },

@@ -12,5 +12,5 @@ problems = Console(stderr=True, highlight=False, markup=False)
 
 
 def counted(number: int, word: str) -> str:
-    """Say how many: ``1 doubt``, ``2 doubts``."""
+    """Say how many: ``1 warning``, ``2 warnings``."""
     return f"{number} {word}" if number == 1 else f"{number} {word}s"

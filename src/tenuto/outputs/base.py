@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding
 from tenuto.kinds.options import option
 from tenuto.kinds.registry import Kinds
 from tenuto.switches.base import Switch
@@ -97,7 +97,7 @@ class OutputOptions(ABC):
         """Return how many positions of a switch it tells apart; 0 for none."""
         return 0
 
-    def problems(self, controls: Collection[str]) -> Iterator[Problem]:
+    def errors(self, controls: Collection[str]) -> Iterator[Finding]:
         """List what no single option can tell, with keys of its own table.
 
         Args:

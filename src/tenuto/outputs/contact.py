@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, option
 from tenuto.outputs.base import OutputOptions, OutputPlan
 from tenuto.switches.base import Switch
@@ -48,7 +48,7 @@ class ContactOutputOptions(OutputOptions):
             side=1 if self.side == "positive" else -1, on_above=self.on_above, off_below=self.off_below,
         )  # fmt: skip
 
-    def problems(self, controls: Collection[str]) -> Iterator[Problem]:
+    def errors(self, controls: Collection[str]) -> Iterator[Finding]:
         """Ask for a release that is not above the press."""
         if self.off_below > self.on_above:
-            yield Problem("off_below", "a share not above on_above", f"{self.off_below:g}")
+            yield unexpected("off_below", "a share not above on_above", f"{self.off_below:g}")

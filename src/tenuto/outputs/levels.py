@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, option
 from tenuto.outputs.base import LEVEL, OutputOptions, OutputPlan
 from tenuto.switches.base import Switch
@@ -45,7 +45,7 @@ class LevelsOptions(OutputOptions):
         """Return a position a level."""
         return len(self.levels) if switch == self.switch else 0
 
-    def problems(self, controls: Collection[str]) -> Iterator[Problem]:
+    def errors(self, controls: Collection[str]) -> Iterator[Finding]:
         """Ask for an idle level that is one of the levels."""
         if self.idle not in self.levels:
-            yield Problem("idle", f"one of the levels {list(self.levels)}", f"{self.idle:g}")
+            yield unexpected("idle", f"one of the levels {list(self.levels)}", f"{self.idle:g}")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING
 
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import Calibration, ControlCalibration
@@ -17,7 +16,8 @@ from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.kinds.options import Role, named
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.drivers import reach_of, seen_by
+from tenuto.profile.drivers import reach_of
+from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
 from tenuto.styles.base import StyleOptions
@@ -25,12 +25,9 @@ from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import ActuatorPlan
 
-if TYPE_CHECKING:
-    from tenuto.profile.schema import Profile
-
 
 def build_plan(
-    profile: Profile, calibration: Calibration | None, trims: Mapping[str, float], others: Mapping[str, Calibration]
+    profile: Tables, calibration: Calibration | None, trims: Mapping[str, float], others: Mapping[str, Calibration]
 ) -> Plan:
     """Make the plan; the profile has been checked."""
     builder = _Builder(profile, calibration)
@@ -89,7 +86,7 @@ def build_plan(
     )  # fmt: skip
 
 
-def _driver(profile: Profile, name: str, calibration: Calibration | None) -> DriverPlan:
+def _driver(profile: Tables, name: str, calibration: Calibration | None) -> DriverPlan:
     """Give the plan of one of the other drivers."""
     table = profile.drivers[name]
     sticks = table.sends == "sticks"
@@ -106,7 +103,15 @@ def _driver(profile: Profile, name: str, calibration: Calibration | None) -> Dri
     )
 
 
-def actuator_plans(profile: Profile, chassis: Chassis) -> Iterator[ActuatorPlan]:
+def seen_by(profile: Tables, name: str) -> Tables:
+    """Give the profile as one of the other drivers has it: with that one's source and controls."""
+    table = profile.drivers[name]
+    controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
+    source = table.source or profile.source.another()
+    return profile.model_copy(update={"source": source, "controls": controls, "drivers": {}, "distances": {}})
+
+
+def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
     """Give the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
     for name, bounds in chassis.bounds().items():
         tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
@@ -115,7 +120,7 @@ def actuator_plans(profile: Profile, chassis: Chassis) -> Iterator[ActuatorPlan]
             yield ActuatorPlan(name, **{"full": bounds.most, **said})
 
 
-def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
+def pressed_names(profile: Tables) -> Iterator[tuple[str, str]]:
     """List what is pressed to choose or do something: the key that says so, and the switch or control."""
     choose, levels = profile.choose, profile.levels
     pressed = {
@@ -140,26 +145,26 @@ def pressed_names(profile: Profile) -> Iterator[tuple[str, str]]:
     yield from _pressed_for_outputs(profile)
 
 
-def styles_of(profile: Profile) -> list[tuple[str, StyleOptions]]:
+def styles_of(profile: Tables) -> list[tuple[str, StyleOptions]]:
     """List the styles of a profile and of its modes, with the key of their table."""
     own = [(f"modes.{name}.style", mode.style) for name, mode in profile.modes.items()]
     return [("style", profile.style), *((key, style) for key, style in own if style is not None)]
 
 
-def headings(profile: Profile) -> list[tuple[str, str, str | None]]:
+def headings(profile: Tables) -> list[tuple[str, str, str | None]]:
     """List the styles that know a heading: the key of their table, what measures it, what sets its zero."""
     found = [(key, style.measured_heading()) for key, style in styles_of(profile)]
     return [(key, *heading) for key, heading in found if heading is not None]
 
 
-def _pressed_for_outputs(profile: Profile) -> Iterator[tuple[str, str]]:
+def _pressed_for_outputs(profile: Tables) -> Iterator[tuple[str, str]]:
     places = [("", profile.outputs), *((f"modes.{name}.", mode.outputs) for name, mode in profile.modes.items())]
     for place, outputs in places:
         for name, output in outputs.items():
             yield from ((f"{place}outputs.{name}.{key}", switch) for key, switch in named(output, Role.PRESSED))
 
 
-def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
+def read_names(profile: Tables) -> Iterator[tuple[str, str]]:
     """List the controls that are read without being under [controls] of need: the key, and the name."""
     for key in ("hold_to_run", "stop", "emergency_stop", "takes_over"):
         if (name := getattr(profile.guard, key)) is not None:
@@ -178,7 +183,7 @@ def read_names(profile: Profile) -> Iterator[tuple[str, str]]:
 class _Builder:
     """Builds the parts of a plan that need to know each other."""
 
-    def __init__(self, profile: Profile, calibration: Calibration | None) -> None:
+    def __init__(self, profile: Tables, calibration: Calibration | None) -> None:
         self.profile = profile
         self.calibration = calibration
         tables = dict(profile.controls)
@@ -314,7 +319,7 @@ class _Builder:
         return positions_used(self.profile, switch) or 2
 
 
-def positions_used(profile: Profile, switch: str) -> int:
+def positions_used(profile: Tables, switch: str) -> int:
     """Return how many positions of a switch something is chosen by; 0 where nothing is."""
     choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
     needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]

@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
-from tenuto.basics.errors import Problem
 from tenuto.kinds.table import Name, Table
 from tenuto.kinds.tables import any_of
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
 from tenuto.sources.base import SOURCES, HeldOptions
-from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
-    from tenuto.profile.schema import Profile
+    pass
 
 # What another device has of its own: not to be taken over from the first driver's when ``reads`` is said anew.
 _OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "dead_zone")
@@ -86,44 +83,6 @@ def _over(own: dict[str, Any], base: dict[str, Any]) -> dict[str, Any]:
     if "reads" in own:
         base = {key: value for key, value in base.items() if key not in _OF_THE_DEVICE}
     return {**base, **own}
-
-
-def seen_by(profile: Profile, name: str) -> Profile:
-    """Give the profile as one of the other drivers has it: with that one's source and controls."""
-    table = profile.drivers[name]
-    controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
-    source = table.source or profile.source.another()
-    return profile.model_copy(update={"source": source, "controls": controls, "drivers": {}, "distances": {}})
-
-
-def drivers_problems(profile: Profile) -> Iterator[Problem]:
-    """List what is wrong with the other drivers and the sensors, but for what is wrong with their controls."""
-    for name, table in profile.drivers.items():
-        key = f"drivers.{name}"
-        if name == profile.source.driver or name in profile.distances:
-            yield Problem(key, "a name that no other driver and no sensor has", f'"{name}"')
-        if table.given_by is None and table.permit is None and not table.alone:
-            hint = "without it nobody could ever give the robot to it"
-            yield Problem(f"{key}.given_by", DriverTable.model_fields["given_by"].description or "", "nothing", hint)
-        if table.sends == "velocities":
-            yield from _velocities(key, table)
-    for name, sensor in profile.distances.items():
-        columns = sensor.source.columns_said() if sensor.source is not None else None
-        if columns is not None and sensor.reads not in columns:
-            yield Problem(f"distances.{name}.reads", f"one of the columns {', '.join(columns)}", f'"{sensor.reads}"')
-
-
-def _velocities(key: str, table: DriverTable) -> Iterator[Problem]:
-    for unfit, given in (("controls", bool(table.controls)), ("alone", table.alone)):
-        if given:
-            yield Problem(f"{key}.{unfit}", 'nothing with sends = "velocities"', "something", "take it out")
-    axes = VelocityCommand._fields
-    columns = table.source.columns_said() if table.source is not None else None
-    if table.source is not None and not table.source.sends_velocities:
-        able = ", ".join(f'"{name}"' for name, options in SOURCES.all.items() if options.sends_velocities)
-        yield Problem(f"{key}.source.kind", f"{able}, the kind that can send velocities", f'"{table.source.kind}"')
-    elif columns is not None and not set(columns) & set(axes):
-        yield Problem(f"{key}.source.columns", f"some of {', '.join(axes)}", ", ".join(columns))
 
 
 def reach_of(table: DistanceTable) -> float:

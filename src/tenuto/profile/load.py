@@ -10,10 +10,11 @@ from typing import Annotated, Any, NamedTuple, Union, get_args, get_origin
 from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
-from tenuto.basics.errors import Problem, ProfileError
-from tenuto.profile.crosscheck import crosscheck
-from tenuto.profile.namecheck import nearest
-from tenuto.profile.schema import Profile
+from tenuto.basics.errors import ProfileError
+from tenuto.basics.findings import Finding, unexpected
+from tenuto.profile.checks import errors_of
+from tenuto.profile.checks.names import nearest
+from tenuto.profile.profile import Profile
 
 
 def load_profile(path: str | Path) -> Profile:
@@ -27,10 +28,10 @@ def load_profile(path: str | Path) -> Profile:
     try:
         text = Path(path).read_text(encoding="utf-8")
     except OSError as error:
-        raise ProfileError(where, [Problem("file", "a readable file", error.strerror or str(error))]) from error
+        raise ProfileError(where, [unexpected("file", "a readable file", error.strerror or str(error))]) from error
     except UnicodeDecodeError as error:
         found = f"byte 0x{error.object[error.start]:02x} at offset {error.start}"
-        raise ProfileError(where, [Problem("file", "text in UTF-8", found)]) from error
+        raise ProfileError(where, [unexpected("file", "text in UTF-8", found)]) from error
     return parse_profile(text, where)
 
 
@@ -39,18 +40,18 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
     try:
         tables = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProfileError(where, [Problem("file", "TOML", f"what is not: {error}")]) from error
+        raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
     try:
         profile = Profile.model_validate(tables)
     except ValidationError as error:
-        raise ProfileError(where, [problem_of(details) for details in error.errors()]) from None
-    problems = crosscheck(profile)
+        raise ProfileError(where, [finding_of(details) for details in error.errors()]) from None
+    problems = errors_of(profile)
     if problems:
         raise ProfileError(where, problems)
     return profile
 
 
-def problem_of(details: Any, root: type[BaseModel] = Profile) -> Problem:
+def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
     """Say in a builder's words what pydantic found."""
     place = _Place.of(tuple(details["loc"]), root)
     key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
@@ -59,21 +60,21 @@ def problem_of(details: Any, root: type[BaseModel] = Profile) -> Problem:
         known = list(place.table.model_fields) if place.table else []
         own = get_args(place.table.model_fields["kind"].annotation) if place.table and "kind" in known else ()
         of = f" with kind {own[0]}" if own else ""
-        return Problem(key, f"one of {', '.join(known)}{of}", "an unknown key", nearest(name, known))
+        return unexpected(key, f"one of {', '.join(known)}{of}", "an unknown key", nearest(name, known))
     if kind == "union_tag_invalid":
         tags = [word.strip("' ") for word in details["ctx"]["expected_tags"].split(",")]
         found = str(details["ctx"]["tag"])
-        return Problem(f"{key}.kind", f"one of {', '.join(tags)}", f'"{found}"', nearest(found, tags))
+        return unexpected(f"{key}.kind", f"one of {', '.join(tags)}", f'"{found}"', nearest(found, tags))
     if kind == "union_tag_not_found":
-        return Problem(f"{key}.kind", "a word that says which kind it is", "nothing", "add it")
+        return unexpected(f"{key}.kind", "a word that says which kind it is", "nothing", "add it")
     expected = place.field.description if place.field and place.field.description else "a table"
     if kind == "missing":
-        return Problem(key, expected, "nothing", "add it")
+        return unexpected(key, expected, "nothing", "add it")
     if kind == "quantity":
         hint = details["msg"]
     if kind == "literal_error" and place.field:
         hint = nearest(str(details["input"]), [str(word) for word in get_args(place.field.annotation)])
-    return Problem(key, expected, _shown(details["input"]), hint)
+    return unexpected(key, expected, _shown(details["input"]), hint)
 
 
 class _Place(NamedTuple):

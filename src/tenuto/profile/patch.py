@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import ProfileError
+from tenuto.basics.findings import unexpected
 from tenuto.calibration.store import write_atomically
 from tenuto.profile.load import parse_profile
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +81,7 @@ def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
         text, profile = changed_text(path.read_text(encoding="utf-8"), changes, str(path))
         write_atomically(path, text)
     except OSError as error:
-        from tenuto.basics.errors import Problem
-
-        raise ProfileError(str(path), [Problem("file", "a file that can be written", error.strerror or "")]) from error
+        raise ProfileError(
+            str(path), [unexpected("file", "a file that can be written", error.strerror or "")]
+        ) from error
     return profile

@@ -2,19 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field, model_validator
 
-from tenuto.basics.html import html_table
-from tenuto.calibration.store import Calibration
-from tenuto.driving.plan import Plan
 from tenuto.kinds.table import Name, Table
 from tenuto.kinds.tables import any_of
 from tenuto.profile.actuators import ActuatorTable
-from tenuto.profile.build import build_plan
 from tenuto.profile.choices import (
     ActionTable,
     AnyOutput,
@@ -83,8 +77,8 @@ class LoopTable(Table):
     stall_timeout: Time = Field(default=0.2, description='a time, such as "200 ms"')
 
 
-class Profile(Table):
-    """How one robot is driven. Load one with `tenuto.load_profile`; all quantities are in SI."""
+class Tables(Table):
+    """All tables of a profile; all quantities are in SI."""
 
     format: Literal[1] = Field(description="the number 1, the format this version reads")
     name: Name = Field(description="a name for the robot")
@@ -123,40 +117,6 @@ class Profile(Table):
         modes = {name: _filled(mode, tables) for name, mode in tables["modes"].items()}
         return {**tables, "modes": modes}
 
-    def _repr_html_(self) -> str:
-        speeds, guard = self.speeds, self.guard
-        rows = [
-            ("source", self.source.kind), ("style", self.style.kind), ("vehicle", self.chassis.kind),
-            ("controls", ", ".join(self.controls)), ("modes", ", ".join(self.modes) or "one"),
-            ("full speed", f"{speeds.forward:g} m/s"), ("hold-to-run", guard.hold_to_run or guard.enable or ""),
-            ("link_timeout", f"{guard.link_timeout:g} s"), ("stops at", f"{guard.stop_deceleration:g} m/s²"),
-        ]  # fmt: skip
-        return html_table(self.name, rows)
-
-    def calibrated(
-        self,
-        calibration: Calibration | None,
-        trims: Mapping[str, float] | None = None,
-        others: Mapping[str, Calibration] | None = None,
-    ) -> PreparedProfile:
-        """Give the profile together with measurements of its devices, and with trims that were kept."""
-        return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
-
-    def plan(
-        self,
-        calibration: Calibration | None = None,
-        trims: Mapping[str, float] | None = None,
-        others: Mapping[str, Calibration] | None = None,
-    ) -> Plan:
-        """Turn the profile into what the stages of a pipeline need to know.
-
-        Args:
-            calibration: what was measured of the device; what the profile says itself goes before it.
-            trims: control → trim to begin with, where one was kept.
-            others: what was measured of the devices of the other drivers, by their names.
-        """
-        return build_plan(self, calibration, trims or {}, others or {})
-
 
 def _filled(mode: Any, tables: dict[str, Any]) -> Any:
     if not isinstance(mode, dict):
@@ -173,23 +133,3 @@ def _filled(mode: Any, tables: dict[str, Any]) -> Any:
             for name, own in outputs.items()
         }
     return filled
-
-
-@dataclass(frozen=True, slots=True)
-class PreparedProfile:
-    """A profile with what belongs to one machine; a pipeline takes it as it takes a profile.
-
-    Attributes:
-        calibration: what was measured of the device, if it was.
-        trims: control → the trim that was kept.
-        others: what was measured of the devices of the other drivers, by their names.
-    """
-
-    profile: Profile
-    calibration: Calibration | None = None
-    trims: Mapping[str, float] = field(default_factory=dict)
-    others: Mapping[str, Calibration] = field(default_factory=dict)
-
-    def plan(self) -> Plan:
-        """Give the plan, with the measured travels and the trims."""
-        return self.profile.plan(self.calibration, self.trims, self.others)

@@ -9,10 +9,11 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, ValidationError
 
-from tenuto.basics.errors import Problem, ProfileError
+from tenuto.basics.errors import ProfileError
+from tenuto.basics.findings import unexpected
 from tenuto.kinds.table import Name, Table
 from tenuto.motion.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
-from tenuto.profile.load import problem_of
+from tenuto.profile.load import finding_of
 from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -127,11 +128,11 @@ def load_script(path: str | Path) -> tuple[str, Chain]:
             before = piece.at(piece.seconds) if not isinstance(piece, Chain) else STANDSTILL
             pieces.append((piece, step.together))
     except OSError as error:
-        raise ProfileError(where, [Problem("file", "a readable file", error.strerror or str(error))]) from error
+        raise ProfileError(where, [unexpected("file", "a readable file", error.strerror or str(error))]) from error
     except (tomllib.TOMLDecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise ProfileError(where, [Problem("file", "TOML", f"what is not: {error}")]) from error
+        raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
     except ValidationError as error:
-        raise ProfileError(where, [problem_of(details, Script) for details in error.errors()]) from None
+        raise ProfileError(where, [finding_of(details, Script) for details in error.errors()]) from None
     except _WrongStepError as error:
         raise ProfileError(where, [error.args[0]]) from error
     names = [f"steps.{number} ({step.kind})" for number, step in enumerate(script.steps)]
@@ -153,12 +154,12 @@ def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
         if speed is None or getattr(step, unwanted) is not None:
             expected = SwayTable.model_fields[wanted].description or ""
             raise _WrongStepError(
-                Problem(f"{key}.{wanted}", expected, "nothing", f"and no {unwanted}, for axis {step.axis}")
+                unexpected(f"{key}.{wanted}", expected, "nothing", f"and no {unwanted}, for axis {step.axis}")
             )
         return Sway(step.axis, speed, step.period, step.seconds)
     if isinstance(step, CircleTable):
         if step.turns == 0.0:
-            raise _WrongStepError(Problem(f"{key}.turns", CircleTable.model_fields["turns"].description or "", "0"))
+            raise _WrongStepError(unexpected(f"{key}.turns", CircleTable.model_fields["turns"].description or "", "0"))
         return Circle(step.radius, step.speed, step.turns, step.way)
     if isinstance(step, SquareTable):
         return square(step.side, step.speed, step.turn_speed)
@@ -175,10 +176,10 @@ def _samples(path: Path, key: str) -> Samples:
     try:
         table = pd.read_csv(path)
     except (OSError, ValueError) as error:
-        raise _WrongStepError(Problem(key, expected, f"{path}: {error}")) from error
+        raise _WrongStepError(unexpected(key, expected, f"{path}: {error}")) from error
     good = "time" in table and set(table) <= {"time", *VelocityCommand._fields} and len(table) > 1
     numbers = table.apply(pd.to_numeric, errors="coerce")
     if not good or not np.isfinite(numbers).all(axis=None) or not (numbers["time"].diff().iloc[1:] > 0.0).all():
-        raise _WrongStepError(Problem(key, expected, f"{path}: {len(table)} rows of {', '.join(map(str, table))}"))
+        raise _WrongStepError(unexpected(key, expected, f"{path}: {len(table)} rows of {', '.join(map(str, table))}"))
     rows = numbers.reindex(columns=["time", *VelocityCommand._fields], fill_value=0.0).to_numpy(dtype=float).tolist()
     return Samples(tuple(row[0] - rows[0][0] for row in rows), tuple(VelocityCommand(*row[1:]) for row in rows))

@@ -6,9 +6,10 @@ import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 
-from tenuto.basics.errors import Problem, ProfileError, TenutoError
+from tenuto.basics.errors import ProfileError, TenutoError
+from tenuto.basics.findings import unexpected
 from tenuto.calibration.store import write_atomically
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 
 
 def trims_path(profile: str | Path) -> Path:
@@ -27,14 +28,14 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
     try:
         kept = tomllib.loads(Path(path).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProfileError(str(path), [Problem("file", "TOML", f"what is not: {error}", "take it away")]) from error
+        raise ProfileError(str(path), [unexpected("file", "TOML", f"what is not: {error}", "take it away")]) from error
     found: dict[str, float] = {}
     for name, trim in profile.trims.items():
         value = kept.get(name, 0.0)
         if not trim.keep or name not in kept:
             continue
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not -1.0 <= value <= 1.0:
-            raise ProfileError(str(path), [Problem(name, "a number from -1 to 1", f"{value}", "take the file away")])
+            raise ProfileError(str(path), [unexpected(name, "a number from -1 to 1", f"{value}", "take the file away")])
         found[name] = float(value)
     return found
 

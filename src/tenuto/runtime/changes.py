@@ -77,7 +77,7 @@ class WatchedProfile(Closing):
                 return f"{self._path}: its sources differ; end the drive and start it again for that"
             return (self._prepare(profile) if self._prepare is not None else profile).plan()
         except ProfileError as error:
-            return "; ".join(str(problem) for problem in error.problems)
+            return "; ".join(str(problem) for problem in error.findings)
         except (TenutoError, ValueError) as error:
             return str(error)
         except Exception as error:  # whatever a file can do to a parser: the robot is driven on by the old one

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.closing import Closing
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
@@ -79,7 +79,7 @@ class SinkOptions(ABC):
             SinkError: the file cannot be written, or the port does not open.
         """
 
-    def problems(self, actions: Collection[str]) -> list[Problem]:
+    def errors(self, actions: Collection[str]) -> list[Finding]:
         """List what no single option can tell, with keys of its own table.
 
         Args:

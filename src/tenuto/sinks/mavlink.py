@@ -7,7 +7,8 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
-from tenuto.basics.errors import Problem, SinkError
+from tenuto.basics.errors import SinkError
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
 from tenuto.driving.pipeline import Pipeline
@@ -366,16 +367,16 @@ class MavlinkOptions(SinkOptions):
             target_component=self.target_component, key=self.key, commands=commands,
         )  # fmt: skip
 
-    def problems(self, actions: Collection[str]) -> list[Problem]:
+    def errors(self, actions: Collection[str]) -> list[Finding]:
         """Ask for one place, and for actions that the profile has."""
         found = []
         if (self.address is None) == (self.port is None):
             both = self.address is not None
             expected = "an address, such as 127.0.0.1:14550, or a serial port, such as /dev/ttyUSB0"
             said, mend = ("address and port", "take one out") if both else ("nothing", "add it")
-            found.append(Problem("address", expected, said, mend))
+            found.append(unexpected("address", expected, said, mend))
         for action in self.commands:
             if action not in actions:
                 known = ", ".join(actions) or "none"
-                found.append(Problem(f'commands."{action}"', f"an action of the profile: {known}", action))
+                found.append(unexpected(f'commands."{action}"', f"an action of the profile: {known}", action))
         return found

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Protocol
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, named, option
 from tenuto.kinds.quantities import TIME
 from tenuto.kinds.registry import Kinds
@@ -175,7 +175,7 @@ class SwitchOptions(ABC):
         """List the controls that it reads: option and name."""
         return list(named(self, Role.SENSES))
 
-    def problems(self) -> Iterator[Problem]:
+    def errors(self) -> Iterator[Finding]:
         """List what no single option can tell, with keys of its own table."""
         return iter(())
 
@@ -188,10 +188,10 @@ class ContactOptions(SwitchOptions):
     on_above: float = option("a position from -1 to 1", 0.6, low=-1.0, high=1.0)
     off_below: float = option("a position from -1 to 1", 0.4, low=-1.0, high=1.0)
 
-    def problems(self) -> Iterator[Problem]:
+    def errors(self) -> Iterator[Finding]:
         """Ask for a release that is not above the press."""
         if self.off_below > self.on_above:
-            yield Problem("off_below", "a position not above on_above", f"{self.off_below:g}")
+            yield unexpected("off_below", "a position not above on_above", f"{self.off_below:g}")
 
 
 SWITCHES: Kinds[SwitchOptions] = Kinds("a kind of switch", "tenuto.switches", SwitchOptions)

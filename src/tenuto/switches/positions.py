@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import ClassVar
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, option
 from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
@@ -62,11 +62,11 @@ class PositionsOptions(SwitchOptions):
     at: tuple[float, ...] | None = option("a list of raw numbers, one a position", None, fewest=2)
     hysteresis: float = option("a share of the way between positions, to 0.4", 0.1, low=0.0, high=0.4)
 
-    def problems(self) -> Iterator[Problem]:
+    def errors(self) -> Iterator[Finding]:
         """Ask for as many positions as are listed."""
         if self.at and self.positions not in (None, len(self.at)):
             expected = f"{len(self.at)}, as many as in at"
-            yield Problem("positions", expected, f"{self.positions}", "or leave it out")
+            yield unexpected("positions", expected, f"{self.positions}", "or leave it out")
 
     def plan(self, name: str, facts: SwitchFacts) -> PositionsPlan:
         """Return how the switch is made, its thresholds half-way between the positions."""

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
-from tenuto.profile.schema import Profile
+from tenuto.profile.profile import Profile
 from tenuto.sticks.curve import resolution
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -23,25 +22,10 @@ SLUGGISH = 0.3
 FEWEST_SLOW_SPEEDS = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
-    """One remark on a profile.
-
-    Attributes:
-        key: what it is about, such as ``"guard.link_timeout"``.
-        problem: True where the robot should not be driven so, False for a doubt.
-        text: what is the matter, with numbers, and what to do.
-    """
-
-    key: str
-    problem: bool
-    text: str
-
-
 def advise(
     profile: Profile, calibration: Calibration | None = None, controls: tuple[str, ...] | None = None
-) -> list[Advice]:
-    """List problems and doubts of a profile.
+) -> list[Finding]:
+    """List errors and warnings of a profile.
 
     Args:
         profile: it has loaded, so its keys are right one by one.
@@ -55,25 +39,25 @@ def advise(
     ]  # fmt: skip
 
 
-def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Advice]:
+def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Finding]:
     for control in plan.controls if controls is not None else ():
         for reads in control.all_reads:
             if controls is not None and reads not in controls:
                 text = f"the device has no {reads}; it has {', '.join(controls)}"
-                yield Advice(f"controls.{control.name}.reads", True, text)
+                yield error(f"controls.{control.name}.reads", text)
 
 
-def _twice(plan: Plan) -> Iterator[Advice]:
+def _twice(plan: Plan) -> Iterator[Finding]:
     first: dict[str, str] = {}
     for control in plan.controls:
         for reads in control.all_reads:
             if reads in first:
                 text = f"{reads} is read by {first[reads]} too: one control, two meanings"
-                yield Advice(f"controls.{control.name}.reads", True, text)
+                yield error(f"controls.{control.name}.reads", text)
             first.setdefault(reads, control.name)
 
 
-def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Advice]:
+def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Finding]:
     for control in plan.controls:
         measured = calibration.controls.get(control.reads) if calibration is not None else None
         if measured is None or measured.kind != "middle" or control.name not in plan.style.controls():
@@ -81,75 +65,75 @@ def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Advice]:
         key = f"controls.{control.name}"
         if control.dead_zone < measured.dead_zone:
             text = f"{control.dead_zone:g} is less than the {measured.dead_zone:g} that was measured: it may creep"
-            yield Advice(f"{key}.dead_zone", False, text)
+            yield warning(f"{key}.dead_zone", text)
         slow = resolution(measured.steps, control.shape, control.dead_zone, control.outer_dead_zone).slow
         if measured.steps and slow < FEWEST_SLOW_SPEEDS:
             text = f"{measured.steps} steps leave {slow} speeds below a fifth of the fastest: more expo gives more"
-            yield Advice(f"{key}.expo", False, text)
+            yield warning(f"{key}.expo", text)
 
 
-def _at_rest(plan: Plan) -> Iterator[Advice]:
+def _at_rest(plan: Plan) -> Iterator[Finding]:
     driving = plan.driving_controls()
     for control in plan.controls:
         asked = control.shape(0.0)
         if control.name in driving and asked != 0.0:
             text = f"at rest it asks for {asked:+.2f}: the robot moves as soon as it may, with the stick let go"
-            yield Advice(f"controls.{control.name}.curve", True, text)
+            yield error(f"controls.{control.name}.curve", text)
     for trim in plan.selection.trims:
         if trim.begin != 0.0 and trim.control in driving:
             text = f"a trim of {trim.begin:+.3f} moves the robot with the stick let go"
-            yield Advice(f"trims.{trim.control}.begin", False, text)
+            yield warning(f"trims.{trim.control}.begin", text)
 
 
-def _slow_to_answer(plan: Plan) -> Iterator[Advice]:
+def _slow_to_answer(plan: Plan) -> Iterator[Finding]:
     for control in plan.controls:
         late = max(control.smoothing, 1.0 / control.ramp_down if control.ramp_down else 0.0)
         if control.name in plan.driving_controls() and late > SLUGGISH:
             key = "smoothing" if late == control.smoothing else "ramp_down"
             text = f"the robot goes on for {late:.2f} s after the stick is let go, on top of its deceleration"
-            yield Advice(f"controls.{control.name}.{key}", False, text)
+            yield warning(f"controls.{control.name}.{key}", text)
 
 
-def _modes(profile: Profile) -> Iterator[Advice]:
+def _modes(profile: Profile) -> Iterator[Finding]:
     choose = profile.choose.mode
     if choose is None or len(profile.modes) < 2:
         return
     fallback = next(name for name, mode in profile.modes.items() if mode.fallback)
     for name in profile.modes:
         if name not in choose.order and name != fallback:
-            yield Advice(f"modes.{name}", True, "nothing chooses it: put it into choose.mode.order, or take it out")
+            yield error(f"modes.{name}", "nothing chooses it: put it into choose.mode.order, or take it out")
     switch = profile.switches.get(choose.switch)
     # A press goes on by one, and a plain control has two positions; a switch with positions goes anywhere at once.
     at_once = fallback in choose.order and ((switch is not None and switch.goes_anywhere) or len(choose.order) == 2)
     if not at_once and choose.back is None:
         text = f"{fallback}, the mode to fall back to, is not one action away from every other: give choose.mode.back"
-        yield Advice("choose.mode.back", True, text)
+        yield error("choose.mode.back", text)
     if not choose.through_rest and any(mode.style is not None for mode in profile.modes.values()):
         text = "a stick may change its meaning while it is pushed: through_rest = true waits until it is let go"
-        yield Advice("choose.mode.through_rest", False, text)
+        yield warning("choose.mode.through_rest", text)
 
 
-def _switches(profile: Profile, plan: Plan) -> Iterator[Advice]:
+def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
     used = {name for _, name in pressed_names(profile)}
     for switch in plan.selection.switches:
         key = f"switches.{switch.name}"
         if switch.name in profile.switches and switch.name not in used:
-            yield Advice(key, False, "nothing uses it")
+            yield warning(key, "nothing uses it")
         if switch.at_start:
-            yield Advice(f"{key}.at_start", False, "it acts from where it stands at start-up, before it is touched")
+            yield warning(f"{key}.at_start", "it acts from where it stands at start-up, before it is touched")
         places = positions_used(profile, switch.name)
         if places > switch.count:
             text = f"it has {switch.count} positions, and {places} are to be chosen: the last ones are never reached"
-            yield Advice(f"{key}.positions", True, text)
+            yield error(f"{key}.positions", text)
 
 
-def _speeds(plan: Plan) -> Iterator[Advice]:
+def _speeds(plan: Plan) -> Iterator[Finding]:
     for mode in plan.modes:
         place = f"modes.{mode.name}." if mode.name and not mode.fallback else ""
         yield from _speeds_of(plan, mode, place)
 
 
-def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Advice]:
+def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Finding]:
     speeds, chassis = mode.speeds, plan.chassis
     for key, command in (
         ("forward", VelocityCommand(vx=speeds.forward)),
@@ -159,44 +143,27 @@ def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Advice]:
         _, share = chassis.within_reach(command)
         if share < 1.0:
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
-            yield Advice(f"{place}speeds.{key}", True, text)
+            yield error(f"{place}speeds.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
     if share < 0.6:
         text = f"forward and turn together are slowed to {100 * share:.0f} %: lower one of them, or drive with care"
-        yield Advice("chassis.max_wheel_speed", False, text)
+        yield warning("chassis.max_wheel_speed", text)
     seconds = speeds.forward / mode.limits.acceleration
     if seconds < BLINK:
         text = f"full speed is reached in {seconds:.2f} s, as if there were no limit: the robot will jump"
-        yield Advice(f"{place}limits.acceleration", False, text)
+        yield warning(f"{place}limits.acceleration", text)
 
 
-def _guard(plan: Plan) -> Iterator[Advice]:
+def _guard(plan: Plan) -> Iterator[Finding]:
     unnoticed = fastest(plan) * plan.guard.unnoticed
     until_standing = sum(stage.metres for stage in link_loss_stages(plan))
     if unnoticed > ROOM:
         text = f"at full speed the robot goes {unnoticed:.1f} m, across a room, before a quiet link is noticed"
-        yield Advice("guard.link_timeout", True, text)
+        yield error("guard.link_timeout", text)
     elif until_standing > ROOM / 2.0:
         text = f"at full speed the robot goes {until_standing:.1f} m from the last frame to standstill"
-        yield Advice("guard.link_timeout", False, text)
+        yield warning("guard.link_timeout", text)
     quickest = max(max(mode.limits.acceleration, mode.limits.deceleration or 0.0) for mode in plan.modes)
     if plan.guard.stop_deceleration < quickest:
         text = "a stop is slower than the driver's own ramps: raise it, as far as the robot does not tip"
-        yield Advice("guard.stop_deceleration", False, text)
-
-
-def line_of(text: str, key: str) -> int:
-    """Give the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is."""
-    while key:
-        table, _, name = key.rpartition(".")
-        inside = not table
-        for number, line in enumerate(text.splitlines(), 1):
-            if (match := re.match(r"\s*\[([^\[\]]+)\]", line)) is not None:
-                header = match[1].strip().replace('"', "")
-                inside = header == table
-                if header == key:
-                    return number
-            elif inside and re.match(rf"\s*{re.escape(name)}\s*=", line):
-                return number
-        key = table
-    return 1
+        yield warning("guard.stop_deceleration", text)

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from difflib import get_close_matches
 from itertools import pairwise
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, expected, named
 from tenuto.profile.build import actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ModeTable
-from tenuto.profile.schema import Profile
+from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.velocity import VelocityCommand
@@ -20,12 +19,12 @@ from tenuto.vehicles.velocity import VelocityCommand
 _CONTROL = "the name of a control under [controls]"
 
 
-def driving_names(profile: Profile) -> set[str]:
+def driving_names(profile: Tables) -> set[str]:
     """Give the names of all controls that drive in any mode."""
     return {name for _, style in styles_of(profile) for name in style.driving().values()}
 
 
-def names_problems(profile: Profile) -> list[Problem]:
+def name_errors(profile: Tables) -> list[Finding]:
     """List every name that is not what it should be."""
     return [
         *_read(profile), *_sticks(profile), *_rates_and_trims(profile), *_switches(profile), *_modes(profile),
@@ -33,13 +32,15 @@ def names_problems(profile: Profile) -> list[Problem]:
     ]  # fmt: skip
 
 
-def _read(profile: Profile) -> Iterator[Problem]:
+def _read(profile: Tables) -> Iterator[Finding]:
     source, driving = profile.source, driving_names(profile)
     pressed = {key for key, _ in pressed_names(profile)}
     for key, name in read_names(profile):
         if key.startswith("guard.") or name in profile.controls:
             if key in pressed and name in driving:
-                yield Problem(key, "a control that does not drive", f'"{name}"', "press one thing, steer with another")
+                yield unexpected(
+                    key, "a control that does not drive", f'"{name}"', "press one thing, steer with another"
+                )
             continue
         info = source.control(name)
         if info is None or info.travel is None:
@@ -48,7 +49,7 @@ def _read(profile: Profile) -> Iterator[Problem]:
             yield unknown(key, f"{expected} of the {source.kind} or one of this profile", name, known)
 
 
-def _sticks(profile: Profile) -> Iterator[Problem]:
+def _sticks(profile: Tables) -> Iterator[Finding]:
     taken: set[str] = set()
     for name, stick in profile.sticks.items():
         for key in ("x", "y"):
@@ -56,20 +57,20 @@ def _sticks(profile: Profile) -> Iterator[Problem]:
             if control not in profile.controls:
                 yield unknown(f"sticks.{name}.{key}", _CONTROL, control, profile.controls)
             elif control in taken:
-                yield Problem(f"sticks.{name}.{key}", "a control that is no axis of another stick", f'"{control}"')
+                yield unexpected(f"sticks.{name}.{key}", "a control that is no axis of another stick", f'"{control}"')
             elif stick.zone != "axes" and profile.controls[control].dead_zone:
                 hint = f"sticks.{name} has the dead zone of both axes"
-                yield Problem(
+                yield unexpected(
                     f"controls.{control}.dead_zone", "nothing", f"{profile.controls[control].dead_zone}", hint
                 )
             taken.add(control)
         if stick.dead_zone + stick.outer_dead_zone + max(stick.hysteresis, stick.growth) >= 1.0:
-            yield Problem(
+            yield unexpected(
                 f"sticks.{name}.dead_zone", "dead zones and growth of less than 1 together", f"{stick.dead_zone}"
             )
 
 
-def _rates_and_trims(profile: Profile) -> Iterator[Problem]:
+def _rates_and_trims(profile: Tables) -> Iterator[Finding]:
     for name, rates in profile.rates.items():
         for control in rates.controls or ():
             if control not in profile.controls:
@@ -79,26 +80,28 @@ def _rates_and_trims(profile: Profile) -> Iterator[Problem]:
             yield unknown(f"trims.{name}", "a table named as a control under [controls]", name, profile.controls)
         if (trim.up is None) != (trim.down is None):
             missing = "down" if trim.down is None else "up"
-            yield Problem(f"trims.{name}.{missing}", "a switch or control that is pressed", "nothing", "the other way")
+            yield unexpected(
+                f"trims.{name}.{missing}", "a switch or control that is pressed", "nothing", "the other way"
+            )
 
 
-def _switches(profile: Profile) -> Iterator[Problem]:
+def _switches(profile: Tables) -> Iterator[Finding]:
     for name, switch in profile.switches.items():
         key = f"switches.{name}"
         if name in profile.controls:
-            yield Problem(key, "a name that no control has", f'"{name}"')
-        yield from (replace(problem, key=f"{key}.{problem.key}") for problem in switch.problems())
+            yield unexpected(key, "a name that no control has", f'"{name}"')
+        yield from (finding.within(key) for finding in switch.errors())
 
 
-def _modes(profile: Profile) -> Iterator[Problem]:
+def _modes(profile: Tables) -> Iterator[Finding]:
     modes, choose = profile.modes, profile.choose
     fallbacks = [name for name, mode in modes.items() if mode.fallback]
     if len(modes) > 1 and len(fallbacks) != 1:
         found = ", ".join(fallbacks) if fallbacks else "none"
         hint = "the simplest and most manual one"
-        yield Problem("modes", "fallback = true in exactly one mode", found, hint)
+        yield unexpected("modes", "fallback = true in exactly one mode", found, hint)
     if choose.mode is None and len(modes) > 1:
-        yield Problem("choose.mode", "a table that says what chooses between the modes", "nothing", "add it")
+        yield unexpected("choose.mode", "a table that says what chooses between the modes", "nothing", "add it")
     for name, mode in modes.items():
         yield from _mode(profile, name, mode)
     for key, choice, known in (("mode", choose.mode, set(modes)), ("rates", choose.rates, set(profile.rates))):
@@ -107,7 +110,7 @@ def _modes(profile: Profile) -> Iterator[Problem]:
                 yield unknown(f"choose.{key}.order", f"names under [{key.rstrip('s')}s]", name, known)
 
 
-def _mode(profile: Profile, name: str, mode: ModeTable) -> Iterator[Problem]:
+def _mode(profile: Tables, name: str, mode: ModeTable) -> Iterator[Finding]:
     if mode.rates is not None and mode.rates not in profile.rates:
         yield unknown(f"modes.{name}.rates", "a set of rates under [rates]", mode.rates, profile.rates)
     for key, names in (("outputs", mode.outputs), ("without", mode.without)):
@@ -116,57 +119,57 @@ def _mode(profile: Profile, name: str, mode: ModeTable) -> Iterator[Problem]:
                 yield unknown(f"modes.{name}.{key}", "an output under [outputs]", output, profile.outputs)
 
 
-def _levels(profile: Profile) -> Iterator[Problem]:
+def _levels(profile: Tables) -> Iterator[Finding]:
     for key, table, lowest in (("levels", profile.levels, "above"), ("rear_share", profile.rear_share, "from")):
         if table is None:
             continue
         steps = table.steps
         good = all(a < b for a, b in pairwise(steps)) and steps[-1] <= 1.0
         if not good or steps[0] < 0.0 or (lowest == "above" and steps[0] == 0.0):
-            yield Problem(f"{key}.steps", f"shares {lowest} 0, rising, up to 1", f"{steps}")
+            yield unexpected(f"{key}.steps", f"shares {lowest} 0, rising, up to 1", f"{steps}")
         elif table.begin is not None and table.begin not in steps:
-            yield Problem(f"{key}.begin", f"one of {', '.join(f'{step:g}' for step in steps)}", f"{table.begin:g}")
+            yield unexpected(f"{key}.begin", f"one of {', '.join(f'{step:g}' for step in steps)}", f"{table.begin:g}")
 
 
-def _outputs(profile: Profile) -> Iterator[Problem]:
+def _outputs(profile: Tables) -> Iterator[Finding]:
     for name, output in profile.outputs.items():
         key = f"outputs.{name}"
         for option, control in named(output, Role.READS):
             if control not in profile.controls:
                 yield unknown(f"{key}.{option}", Role.READS, control, profile.controls)
-        yield from (replace(problem, key=f"{key}.{problem.key}") for problem in output.problems(profile.controls))
+        yield from (finding.within(key) for finding in output.errors(profile.controls))
 
 
-def _vehicle(profile: Profile) -> Iterator[Problem]:
+def _vehicle(profile: Tables) -> Iterator[Finding]:
     missing = profile.chassis.missing()
     if missing is not None:
-        yield Problem(f"chassis.{missing}", expected(profile.chassis, missing), "nothing", "add it")
+        yield unexpected(f"chassis.{missing}", expected(profile.chassis, missing), "nothing", "add it")
         return
     chassis = profile.chassis.chassis(full_velocity(profile.speeds.speeds()))
     for key, style in styles_of(profile):
         if (misfit := style.misfit(chassis)) is not None:
-            yield Problem(f"{key}.{misfit.key}", misfit.expected, misfit.found)
+            yield unexpected(f"{key}.{misfit.key}", misfit.expected, misfit.found)
         for option, name in named(style, Role.READS):
             if name not in profile.controls:
                 yield unknown(f"{key}.{option}", Role.READS, name, profile.controls)
     known = headings(profile)
     for key, heading, zero in known[1:]:
         if (heading, zero) != known[0][1:]:
-            yield Problem(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
+            yield unexpected(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
     yield from _sinks(profile, chassis)
     yield from _actuators(profile, chassis)
 
 
-def _sinks(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
+def _sinks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
     if profile.guard.descend_speed is None:
         return
     sinks = VelocityCommand(vz=-profile.guard.descend_speed)
     if chassis.within_reach(sinks) != (sinks, 1.0):
         found = f"{profile.guard.descend_speed:g} m/s"
-        yield Problem("guard.descend_speed", "a speed at which this vehicle can sink", found)
+        yield unexpected("guard.descend_speed", "a speed at which this vehicle can sink", found)
 
 
-def _actuators(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
+def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
     bounds = chassis.bounds()
     groups = {bound.quantity.group for bound in bounds.values()}
     for name in profile.actuators:
@@ -177,12 +180,12 @@ def _actuators(profile: Profile, chassis: Chassis) -> Iterator[Problem]:
     for plan in actuator_plans(profile, chassis):
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
             expected = "what counts as all of it: full, or a fastest speed under [chassis]"
-            yield Problem(f"actuators.{plan.name}.full", expected, "nothing")
+            yield unexpected(f"actuators.{plan.name}.full", expected, "nothing")
 
 
-def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Problem:
+def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Finding:
     """Make the problem of a name that nothing has."""
-    return Problem(key, expected, f'"{found}"', nearest(found, known))
+    return unexpected(key, expected, f'"{found}"', nearest(found, known))
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

@@ -5,47 +5,47 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from tenuto.basics.errors import Problem
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.kinds.options import Role
-from tenuto.profile.build import styles_of
+from tenuto.profile.build import seen_by, styles_of
+from tenuto.profile.checks.drivers import drivers_errors
+from tenuto.profile.checks.names import driving_names, name_errors, unknown
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.drivers import drivers_problems, seen_by
-from tenuto.profile.namecheck import driving_names, names_problems, unknown
-from tenuto.profile.schema import GuardTable, Profile
+from tenuto.profile.schema import GuardTable, Tables
 from tenuto.sources.base import SourceOptions
 
 
-def crosscheck(profile: Profile) -> list[Problem]:
+def errors_of(profile: Tables) -> list[Finding]:
     """List what is wrong between the tables of a profile, in the order of the file."""
     own = [
         *_controls(profile), *_style(profile), *_guard(profile),
-        *names_problems(profile), *_loop(profile), *drivers_problems(profile),
+        *name_errors(profile), *_loop(profile), *drivers_errors(profile),
         *_sinks(profile),
     ]  # fmt: skip
     return own or [*_drivers(profile)]
 
 
-def _drivers(profile: Profile) -> Iterator[Problem]:
+def _drivers(profile: Tables) -> Iterator[Finding]:
     """List what is wrong with what another driver holds: the same checks, with that one's source and controls."""
     for name, table in profile.drivers.items():
         if table.sends == "velocities":
             continue
-        for problem in crosscheck(seen_by(profile, name)):
-            key, hint = problem.key, problem.hint
+        for finding in errors_of(seen_by(profile, name)):
+            key, hint = finding.where, finding.hint
             if not key.startswith(("source.", "controls.")):
                 # What reads it is right; this device has no such control.
                 hint = f"say which of its controls it is: [drivers.{name}.controls.NAME] with reads"
-            yield Problem(f"drivers.{name}.{key}", problem.expected, problem.found, hint)
+            yield replace(finding, hint=hint).within(f"drivers.{name}")
 
 
-def _sinks(profile: Profile) -> Iterator[Problem]:
+def _sinks(profile: Tables) -> Iterator[Finding]:
     for name, options in profile.sinks.items():
-        for problem in options.problems(profile.actions):
-            yield replace(problem, key=f"sinks.{name}.{problem.key}")
+        for finding in options.errors(profile.actions):
+            yield finding.within(f"sinks.{name}")
 
 
-def _controls(profile: Profile) -> Iterator[Problem]:
+def _controls(profile: Tables) -> Iterator[Finding]:
     source = profile.source
     for name, control in profile.controls.items():
         key = f"controls.{name}"
@@ -57,74 +57,74 @@ def _controls(profile: Profile) -> Iterator[Problem]:
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
             if isinstance(raw, (int, float)) and not info.low <= raw <= info.high:
-                yield Problem(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
+                yield unexpected(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
             if raw is None and end != "centre" and info.travel is None:
                 expected = ControlTable.model_fields[end].description or ""
-                yield Problem(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
+                yield unexpected(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
         if control.rests == "end" and control.centre is not None:
-            yield Problem(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
+            yield unexpected(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
         yield from _shape(key, control, info)
         if control.minus is not None:
             yield from _minus(key, source, control.minus, info)
 
 
-def _minus(key: str, source: SourceOptions, minus: str, info: ControlInfo) -> Iterator[Problem]:
+def _minus(key: str, source: SourceOptions, minus: str, info: ControlInfo) -> Iterator[Finding]:
     other = source.control(minus)
     if other is None:
         yield unknown(f"{key}.minus", f"a control of the {source.kind}", minus, (info.name for info in source.layout))
     elif "stick" in (other.kind, info.kind):
         hint = "a stick goes both ways by itself"
-        yield Problem(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
+        yield unexpected(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
 
 
-def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:
+def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Finding]:
     if control.dead_zone + control.outer_dead_zone + control.hysteresis >= 1.0:
         found = f"{control.dead_zone:g}, {control.outer_dead_zone:g} and {control.hysteresis:g}"
-        yield Problem(f"{key}.dead_zone", "dead zones and hysteresis of less than 1 together", found)
+        yield unexpected(f"{key}.dead_zone", "dead zones and hysteresis of less than 1 together", found)
     given = [name for name in ("expo", "power", "curve") if name in control.model_fields_set]
     if len(given) > 1:
-        yield Problem(f"{key}.{given[1]}", "one of expo, power and curve", " and ".join(given), "take one out")
+        yield unexpected(f"{key}.{given[1]}", "one of expo, power and curve", " and ".join(given), "take one out")
     one_way = control.minus is None and (control.rests == "end" or (control.rests is None and info.kind != "stick"))
     try:
         control.shape(one_way=one_way and control.centre is None)
     except ValueError as error:
         expected = ControlTable.model_fields["curve"].description or ""
-        yield Problem(f"{key}.curve", expected, f"{control.curve}", str(error))
+        yield unexpected(f"{key}.curve", expected, f"{control.curve}", str(error))
 
 
-def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Problem]:
+def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Finding]:
     if info.travel is None and (control.low is None or control.high is None):
         return  # told already
     try:
         control.travel(info)
     except ValueError:
         found = f"low {control.low}, centre {control.centre}, high {control.high}"
-        yield Problem(key, "low < centre < high", found, "keys left out stand for what is usual")
+        yield unexpected(key, "low < centre < high", found, "keys left out stand for what is usual")
 
 
-def _style(profile: Profile) -> Iterator[Problem]:
+def _style(profile: Tables) -> Iterator[Finding]:
     for place, style in styles_of(profile):
         taken: dict[str, str] = {}
         for key, name in style.driving().items():
             if name not in profile.controls:
                 yield unknown(f"{place}.{key}", Role.READS, name, tuple(profile.controls))
             elif name in taken:
-                yield Problem(f"{place}.{key}", f"another control than style.{taken[name]}", f'"{name}"')
+                yield unexpected(f"{place}.{key}", f"another control than style.{taken[name]}", f'"{name}"')
             taken.setdefault(name, key)
 
 
-def _guard(profile: Profile) -> Iterator[Problem]:
+def _guard(profile: Tables) -> Iterator[Finding]:
     source, guard = profile.source, profile.guard
     named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop", "takes_over")}
     given = {key: name for key, name in named.items() if name is not None}
     if guard.hold_to_run is None and guard.enable is None:
         field = type(guard).model_fields["hold_to_run"]
-        yield Problem("guard.hold_to_run", field.description or "", "nothing", "add it, or guard.enable")
+        yield unexpected("guard.hold_to_run", field.description or "", "nothing", "add it, or guard.enable")
     for key, name in given.items():
         if name in driving_names(profile):
             hint = "hold one thing, steer with another"
-            yield Problem(f"guard.{key}", "a control that does not drive", f'"{name}"', hint)
+            yield unexpected(f"guard.{key}", "a control that does not drive", f'"{name}"', hint)
         elif name not in profile.controls:
             info = source.control(name)
             if info is None or info.travel is None:
@@ -133,29 +133,29 @@ def _guard(profile: Profile) -> Iterator[Problem]:
                 yield unknown(f"guard.{key}", expected, name, known)
     for key in ("stop", "emergency_stop", "takes_over"):
         if key in given and given[key] == guard.hold_to_run:
-            yield Problem(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
+            yield unexpected(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
     yield from _descend(guard)
     if guard.emergency_stop is not None and guard.reset is None:
-        yield Problem("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
+        yield unexpected("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
 
 
-def _descend(guard: GuardTable) -> Iterator[Problem]:
+def _descend(guard: GuardTable) -> Iterator[Finding]:
     wanted = guard.on_link_loss == "descend"
     for key in ("descend_speed", "descend_for"):
         if (getattr(guard, key) is not None) != wanted:
             expected = (type(guard).model_fields[key].description or "") if wanted else "nothing"
             hint = 'it belongs to on_link_loss = "descend"'
-            yield Problem(f"guard.{key}", expected, f"{getattr(guard, key) or 'nothing'}", hint)
+            yield unexpected(f"guard.{key}", expected, f"{getattr(guard, key) or 'nothing'}", hint)
 
 
-def _loop(profile: Profile) -> Iterator[Problem]:
+def _loop(profile: Tables) -> Iterator[Finding]:
     period = 1.0 / profile.loop.rate
     for key, value in (
         ("guard.link_timeout", profile.guard.link_timeout),
         ("loop.stall_timeout", profile.loop.stall_timeout),
     ):
         if value < 2.0 * period:
-            yield Problem(
+            yield unexpected(
                 key,
                 f"at least two ticks of the loop ({2.0 * period:g} s)",
                 f"{value:g} s",

@@ -1,0 +1,70 @@
+"""A profile: its tables, and the plan that they make."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from tenuto.basics.html import html_table
+from tenuto.calibration.store import Calibration
+from tenuto.driving.plan import Plan
+from tenuto.profile.build import build_plan
+from tenuto.profile.schema import Tables
+
+
+class Profile(Tables):
+    """How one robot is driven. Load one with `tenuto.load_profile`; all quantities are in SI."""
+
+    def _repr_html_(self) -> str:
+        speeds, guard = self.speeds, self.guard
+        rows = [
+            ("source", self.source.kind), ("style", self.style.kind), ("vehicle", self.chassis.kind),
+            ("controls", ", ".join(self.controls)), ("modes", ", ".join(self.modes) or "one"),
+            ("full speed", f"{speeds.forward:g} m/s"), ("hold-to-run", guard.hold_to_run or guard.enable or ""),
+            ("link_timeout", f"{guard.link_timeout:g} s"), ("stops at", f"{guard.stop_deceleration:g} m/s²"),
+        ]  # fmt: skip
+        return html_table(self.name, rows)
+
+    def calibrated(
+        self,
+        calibration: Calibration | None,
+        trims: Mapping[str, float] | None = None,
+        others: Mapping[str, Calibration] | None = None,
+    ) -> PreparedProfile:
+        """Give the profile together with measurements of its devices, and with trims that were kept."""
+        return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
+
+    def plan(
+        self,
+        calibration: Calibration | None = None,
+        trims: Mapping[str, float] | None = None,
+        others: Mapping[str, Calibration] | None = None,
+    ) -> Plan:
+        """Turn the profile into what the stages of a pipeline need to know.
+
+        Args:
+            calibration: what was measured of the device; what the profile says itself goes before it.
+            trims: control → trim to begin with, where one was kept.
+            others: what was measured of the devices of the other drivers, by their names.
+        """
+        return build_plan(self, calibration, trims or {}, others or {})
+
+
+@dataclass(frozen=True, slots=True)
+class PreparedProfile:
+    """A profile with what belongs to one machine; a pipeline takes it as it takes a profile.
+
+    Attributes:
+        calibration: what was measured of the device, if it was.
+        trims: control → the trim that was kept.
+        others: what was measured of the devices of the other drivers, by their names.
+    """
+
+    profile: Profile
+    calibration: Calibration | None = None
+    trims: Mapping[str, float] = field(default_factory=dict)
+    others: Mapping[str, Calibration] = field(default_factory=dict)
+
+    def plan(self) -> Plan:
+        """Give the plan, with the measured travels and the trims."""
+        return self.profile.plan(self.calibration, self.trims, self.others)
