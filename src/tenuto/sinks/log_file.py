@@ -16,18 +16,14 @@ import csv
 import json
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any, ClassVar
+from typing import IO, TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
-from tenuto.kinds.options import option
-from tenuto.kinds.texts import form_of
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -220,25 +216,3 @@ class ParquetLog(LogFile):
 def without_nan(row: Row) -> dict[str, float | int | str | None]:
     """Put None in the place of what is no finite number: JSON has none."""
     return {name: None if isinstance(cell, float) and not math.isfinite(cell) else cell for name, cell in row.items()}
-
-
-@dataclass(frozen=True, kw_only=True)
-class LogOptions(SinkOptions):
-    """A row a tick, in the form that its ending says."""
-
-    kind: ClassVar[str] = "log"
-    file: str = option(
-        "a file that ends in .csv, .jsonl, .parquet or .mcap", word="FILE.csv|.jsonl|.parquet|.mcap", place=True
-    )
-
-    def open(self) -> Sink:
-        """Begin the file."""
-        from tenuto.sinks.mcap_log import McapLog
-
-        logs: dict[str, Callable[[str], Sink]] = {
-            ".csv": CsvLog, ".jsonl": JsonLinesLog, ".parquet": ParquetLog, ".mcap": McapLog,
-        }  # fmt: skip
-        log = logs.get(Path(self.file).suffix)
-        if log is None:
-            raise SinkError(f'expected {form_of(type(self))}; found "log:{self.file}"')
-        return log(self.file)

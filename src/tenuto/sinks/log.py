@@ -1,0 +1,36 @@
+"""A log: a row a tick, in one of four forms."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+from tenuto.basics.errors import SinkError
+from tenuto.kinds.options import option
+from tenuto.kinds.texts import form_of
+from tenuto.sinks.base import Sink, SinkOptions
+
+
+@dataclass(frozen=True, kw_only=True)
+class LogOptions(SinkOptions):
+    """A row a tick, in the form that its ending says."""
+
+    kind: ClassVar[str] = "log"
+    file: str = option(
+        "a file that ends in .csv, .jsonl, .parquet or .mcap", word="FILE.csv|.jsonl|.parquet|.mcap", place=True
+    )
+
+    def open(self) -> Sink:
+        """Begin the file."""
+        from tenuto.sinks.log_file import CsvLog, JsonLinesLog, ParquetLog
+        from tenuto.sinks.mcap_log import McapLog
+
+        logs: dict[str, Callable[[str], Sink]] = {
+            ".csv": CsvLog, ".jsonl": JsonLinesLog, ".parquet": ParquetLog, ".mcap": McapLog,
+        }  # fmt: skip
+        log = logs.get(Path(self.file).suffix)
+        if log is None:
+            raise SinkError(f'expected {form_of(type(self))}; found "log:{self.file}"')
+        return log(self.file)
