@@ -4,7 +4,7 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 STAMP := .venv/installed
 
-.PHONY: demo test quick campaign bench data figures clean
+.PHONY: demo test quick campaign bench data tables figures clean
 .DEFAULT_GOAL := demo
 
 $(STAMP): pyproject.toml
@@ -41,6 +41,9 @@ data: $(STAMP)
 	$(BIN)/python scripts/make_stick_sessions.py
 	$(BIN)/python scripts/make_courses.py
 	$(BIN)/python scripts/make_odometry.py
+
+tables: $(STAMP)
+	$(BIN)/python scripts/make_tables.py
 
 figures: $(STAMP)
 	$(BIN)/python scripts/make_figures.py

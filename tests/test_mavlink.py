@@ -294,9 +294,12 @@ def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
         try:
             assert robot.stdout is not None
             robot.stdout.readline()
-            with subprocess.Popen([sys.executable, "-c", flown], cwd=tmp_path) as driver:
-                flew = wait_for(lambda: flown_at(log) > 1.3, 40.0)
-                driver.kill()
+            for _ in range(3):  # a machine that stalls for seconds ends a flight as it should
+                with subprocess.Popen([sys.executable, "-c", flown], cwd=tmp_path) as driver:
+                    wait_for(lambda: flown_at(log) > 1.3 or driver.poll() is not None, 40.0)
+                    driver.kill()
+                if flew := flown_at(log) > 1.3:
+                    break
             assert flew
             time.sleep(0.5)
             killed = pd.read_csv(log).iloc[-1]

@@ -97,7 +97,7 @@ def test_a_log_says_for_how_long(tmp_path: Path) -> None:
     assert done.returncode == 1
     run("demo", "--out", ".", cwd=tmp_path)
     said = json.loads(run("why", "drive.csv", "--profile", "medlar.toml", "--at", "29", "--json", cwd=tmp_path).stdout)
-    assert said["answer"].startswith("it stands: no good frame for 1.2")
+    assert said["answer"].startswith("it stands: the link was quiet for 1.2")
     guard = next(step["text"] for step in said["steps"] if step["stage"] == "guard")
     assert "(for 2.1 s)" in guard or "(for 2.7 s)" in guard
     table = tenuto.load_log(tmp_path / "drive.csv")

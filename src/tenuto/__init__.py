@@ -104,7 +104,7 @@ _WHERE = {
         "open_source",
     ),
 }
-_MODULES = ("figures",)
+_MODULES = ("figures", "stages", "testing")
 __all__ = sorted(name for names in _WHERE.values() for name in names)
 _PLACES = {name: module for module, names in _WHERE.items() for name in names}
 

@@ -1,17 +1,139 @@
-"""Reasons: why the robot may not move, or what else the driver should know."""
+"""Reasons: why the robot may not move, or what else the driver should know. All codes stand here, and nowhere else.
+
+docs/guard.md has them as a table, which a test compares with `Code`.
+"""
 
 from __future__ import annotations
 
+from enum import StrEnum
 from typing import NamedTuple
+
+
+class Kind(StrEnum):
+    """What a reason does."""
+
+    LINK_LOSS = "link loss"  # nobody is heard: a stop, after the grace time
+    FAULT = "fault"  # something is wrong: a stop
+    STOP = "stop"  # somebody has stopped it, or has not started it
+    MISSING = "missing"  # it keeps a drive from beginning, and ends none
+    NOTICE = "notice"  # it is told, and stops nothing
+
+
+class Code(StrEnum):
+    """What a reason is about: stable, for programs.
+
+    Attributes:
+        kind: what it does. meaning: what is the matter. todo: what to do about it.
+    """
+
+    kind: Kind
+    meaning: str
+    todo: str
+
+    def __new__(cls, value: str, kind: Kind, meaning: str, todo: str) -> Code:
+        """Make a code that is also its text."""
+        code = str.__new__(cls, value)
+        code._value_ = value
+        code.kind, code.meaning, code.todo = kind, meaning, todo
+        return code
+
+    # Nobody is heard.
+    LINK_QUIET = (
+        "link_quiet",
+        Kind.LINK_LOSS,
+        "no good frame for link_timeout",
+        "switch the transmitter on, come nearer",
+    )
+    LINK_BAD = "link_bad", Kind.LINK_LOSS, "the source says that its link is not good", "see what the text says of it"
+    LINK_WEAK = "link_weak", Kind.LINK_LOSS, "fewer radio frames arrive than least_quality", "come nearer"
+    LINK_SPARSE = "link_sparse", Kind.LINK_LOSS, "fewer good frames than least_frame_rate", "look at cable and radio"
+    VALUES_FROZEN = "values_frozen", Kind.LINK_LOSS, "controls never so still stand still", "move a stick; restart it"
+    # Something is wrong.
+    CONTROL_MISSING = "control_missing", Kind.FAULT, "the source lacks a control", "check reads, and the device"
+    VALUE_NOT_FINITE = "value_not_finite", Kind.FAULT, "a value is no number", "look at the device's program"
+    VALUE_OUT_OF_RANGE = "value_out_of_range", Kind.FAULT, "a value no stick can send", "check the device, calibrate"
+    FRAME_TIME = "frame_time", Kind.FAULT, "a frame comes from the future", "look at the source's clock"
+    TIME_NOT_FINITE = "time_not_finite", Kind.FAULT, "the clock says no number", "look at the program's clock"
+    TIME_BACKWARDS = "time_backwards", Kind.FAULT, "the clock went back", "use a clock that only goes forward"
+    LOOP_STALLED = "loop_stalled", Kind.FAULT, "no tick for stall_timeout", "give the program more of the computer"
+    VELOCITY_BAD = "velocity_bad", Kind.FAULT, "a planner sent what is no velocity", "look at the planner"
+    STOP_SWITCH = "stop_switch", Kind.FAULT, "the control of guard.stop is on", "switch it off, press again"
+    SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
+    # Somebody has stopped it, or has not started it.
+    NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
+    HOLD_NOT_PRESSED = "hold_not_pressed", Kind.STOP, "hold-to-run is not held", "hold it"
+    HOLD_NOT_RELEASED = "hold_not_released", Kind.STOP, "hold-to-run was down all along", "let go, centre, press again"
+    HOLD_RELEASED = "hold_released", Kind.STOP, "hold-to-run was let go", "press it again to drive on"
+    NOT_ENABLED = "not_enabled", Kind.STOP, "it is not enabled", "centre the sticks, press the enabling switch"
+    SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was pressed again", "press it to drive on"
+    NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "let it go; bring a lever down"
+    EMERGENCY_STOP = "emergency_stop", Kind.STOP, "the emergency stop is on, or latched", "release it, then reset it"
+    ENDED = "ended", Kind.STOP, "the drive is over", "start it again"
+    # It keeps a drive from beginning.
+    LINK_SETTLING = "link_settling", Kind.MISSING, "the link is not good for link_good_for yet", "wait"
+    MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
+    HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of one above is away from rest", "let that stick go"
+    CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
+    # It is told, and stops nothing.
+    NOTE = "note", Kind.NOTICE, "something was marked from the view", ""
+    TICK_OVER_BUDGET = "tick_over_budget", Kind.NOTICE, "a tick took longer than its period", "lower loop.rate"
+    LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "look at the disk"
+    FAR_END = "far_end", Kind.NOTICE, "the far end does not answer, or complains", "look at the far end"
+    PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile is not taken", "mend the file"
+    ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
+    DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "look at the sensor"
+    NEAR = "near", Kind.NOTICE, "something is near: the speed is lowered", "steer away"
+    DRIVER_UNHEARD = "driver_unheard", Kind.NOTICE, "another driver is not heard", "look at that driver's device"
+    NOT_GIVEN = "not_given", Kind.NOTICE, "the robot is not handed over", "see what the text says is missing"
+    LINK_GRACE = "link_grace", Kind.NOTICE, "the link is lost, the last command holds", "come nearer"
+    OUTPUT_WAITS = "output_waits", Kind.NOTICE, "an output's switch was on before", "move its switch afresh"
+    CANNOT_DO = "cannot_do", Kind.NOTICE, "the vehicle cannot do what is asked", "ask for something else"
+    MODE_THROUGH_REST = "mode_through_rest", Kind.NOTICE, "the sticks mean something else now", "let them go once"
+
+
+# The faults that say that nobody is heard.
+LINK_CODES = frozenset(code for code in Code if code.kind is Kind.LINK_LOSS)
 
 
 class Reason(NamedTuple):
     """Why the robot may not move: a code for programs, and a text for people.
 
     Attributes:
-        code: stable, e.g. ``"link_quiet"``.
+        code: one of `Code`; in a log of another version it may be a text that is none.
         text: what is wrong, with numbers and units, and what to do about it.
     """
 
     code: str
     text: str
+
+    def over(self) -> Reason:
+        """Return what to say of it once its cause is gone; here: the same."""
+        return self
+
+    def of(self, name: str) -> Reason:
+        """Return the same, said of somebody."""
+        return Reason(self.code, f"{name}: {self.text}")
+
+
+class Condition(Reason):
+    """A reason whose cause may be over while the robot still stands for it.
+
+    Attributes:
+        past: what to say of it then.
+    """
+
+    past: str = ""
+
+    def __new__(cls, code: str, text: str, past: str = "") -> Condition:
+        """Make a reason that knows how to speak of itself afterwards."""
+        made = super().__new__(cls, code, text)
+        made.past = past
+        return made
+
+    def over(self) -> Reason:
+        """Return what to say of it once its cause is gone."""
+        return Reason(self.code, self.past or self.text)
+
+    def of(self, name: str) -> Condition:
+        """Return the same, said of somebody."""
+        return Condition(self.code, f"{name}: {self.text}", f"{name}: {self.past}" if self.past else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,5 +39,5 @@ def fire(
         if permitted or action.any_time:
             fired += (action.name,)
         else:
-            refused += (Reason("action_refused", f"{action.name} is refused: the robot is not being driven"),)
+            refused += (Reason(Code.ACTION_REFUSED, f"{action.name} is refused: the robot is not being driven"),)
     return fired, refused

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.guard import State
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
@@ -42,7 +42,7 @@ class Changeover:
 
     def refuse(self, why: str) -> None:
         """Drive on as before, and say why a changed profile is not taken; until another one comes."""
-        self._refused = (Reason("profile_refused", f"the changed profile is not taken: {why}"),)
+        self._refused = (Reason(Code.PROFILE_REFUSED, f"the changed profile is not taken: {why}"),)
 
     def join_emergency(self, why: str) -> None:
         """Stop as in an emergency, because a robot elsewhere does; where that is so already, its reason stays."""

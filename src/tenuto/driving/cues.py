@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from tenuto.driving.guard import LINK_CODES, State
+from tenuto.basics.reasons import LINK_CODES, Code
+from tenuto.driving.guard import State
 from tenuto.driving.tick import Tick
 
 # While the robot is being slowed down, the driver is told so once in so many seconds.
@@ -45,7 +46,7 @@ class Cues:
             return Cue("enabled", 0.4, 0.15)
         if driving and driver != tick.driver:
             return Cue("handed over", 0.7, 0.3)
-        near = driving and any(notice.code in ("near", "distance_unknown") for notice in tick.notices)
+        near = driving and any(notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN) for notice in tick.notices)
         if near and tick.time - self._told >= _AGAIN:
             self._told = tick.time
             return Cue("near", 0.5, 0.1)

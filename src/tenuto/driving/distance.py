@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.vehicles.velocity import VelocityCommand
 
 # Where a sensor looks: the axis of the command (vx, vy, vz), and its sign that way.
@@ -81,11 +81,11 @@ class Distance:
             return 1.0, None
         age = now - self._heard
         if not 0.0 <= age <= plan.timeout:
-            return 0.0, Reason("distance_unknown", f"{plan.name} is silent: not {plan.towards} until it is heard")
+            return 0.0, Reason(Code.DISTANCE_UNKNOWN, f"{plan.name} is silent: not {plan.towards} until it is heard")
         if self._metres >= plan.reach:
             return 1.0, None
         most = speed_to_stop_within(self._metres - plan.keep, deceleration, age + 2.0 * period)
         if most >= wanted:
             return 1.0, None
         text = f"{plan.name}: {self._metres:.2f} m, so {plan.towards} at most {most:.2f} m/s"
-        return most / wanted, Reason("near", text)
+        return most / wanted, Reason(Code.NEAR, text)

@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
 from tenuto.sticks.control import Shaper
@@ -119,10 +119,12 @@ class StickDriver:
             good = now - self.good_since if self.good_since is not None else 0.0
             if good < wanted:
                 missing += (
-                    Reason("link_settling", f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
+                    Reason(Code.LINK_SETTLING, f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
                 )
         if not self.mode.may_start:
-            missing += (Reason("mode_may_not_start", f"mode {self.mode.name} may not be started in: choose another"),)
+            missing += (
+                Reason(Code.MODE_MAY_NOT_START, f"mode {self.mode.name} may not be started in: choose another"),
+            )
         return missing
 
     def link_faults(self, now: float) -> tuple[Reason, ...]:
@@ -131,21 +133,22 @@ class StickDriver:
             return ()  # none has ever come: the guard says so itself
         good, guard = self.reader.good, self._plan.guard
         if good is None:
-            return (Reason("link_quiet", "no good frame since the clock jumped"),)
+            text = "no good frame since the clock jumped"
+            return (Condition(Code.LINK_QUIET, text, "the link was quiet after the clock jumped"),)
         age = now - good.time
         # Written so that a NaN clock fails it too.
         if not age <= self._timeout:
             text = f"no good frame for {age:.2f} s ({self._timeout_key} {self._timeout:g} s)"
-            return (Reason("link_quiet", text),)
+            return (Condition(Code.LINK_QUIET, text, f"the link was quiet for {age:.2f} s"),)
         signal, least = good.signal, guard.least_quality
         if signal is not None and signal.quality < least:
             weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
-            return (Reason("link_weak", weak),)
+            return (Condition(Code.LINK_WEAK, weak, f"only {signal.quality:.0f} % of the radio's frames arrived"),)
         arrivals = self._arrivals
         if arrivals and now - arrivals[0] > _COUNTED_OVER:
             came = sum(now - time <= _COUNTED_OVER for time in arrivals)
             sparse = f"{came} good frames in the last second (least_frame_rate {guard.least_frame_rate:g} Hz)"
-            return (Reason("link_sparse", sparse),)
+            return (Condition(Code.LINK_SPARSE, sparse, f"only {came} good frames came in a second"),)
         return ()
 
     def _look_back(self, frame: Frame) -> None:
@@ -225,14 +228,14 @@ class VelocityDriver:
         """Take a frame, or None when nothing came."""
         bad = self._problem(frame, now) if frame is not None else ""
         self.fresh = frame is not None and not bad
-        self.faults = (Reason("velocity_bad", f"{self.name}: {bad}"),) if bad else ()
+        self.faults = (Reason(Code.VELOCITY_BAD, f"{self.name}: {bad}"),) if bad else ()
         if frame is not None and not bad:
             self._heard, self.held = frame.time, True
             self.demand = VelocityCommand(*(float(frame.values.get(axis, 0.0)) for axis in _VELOCITY))
         age = math.inf if self._heard is None else now - self._heard
         if not age <= self.seat.link_timeout:
             text = f"{self.name}: no good velocity for {age:.2f} s (link_timeout {self.seat.link_timeout:g} s)"
-            self.faults += (Reason("link_quiet", text),)
+            self.faults += (Condition(Code.LINK_QUIET, text, f"{self.name} was quiet for {age:.2f} s"),)
 
     def _problem(self, frame: Frame, now: float) -> str:
         if not frame.link_good:

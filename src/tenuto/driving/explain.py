@@ -9,6 +9,7 @@ import math
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
+from tenuto.basics.reasons import Code
 from tenuto.driving.guard import State
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
@@ -266,7 +267,7 @@ def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
 
 
 def _no_wish(tick: Tick, mode: ModePlan) -> str:
-    waits = next((notice.text for notice in tick.notices if notice.code == "mode_through_rest"), "")
+    waits = next((notice.text for notice in tick.notices if notice.code == Code.MODE_THROUGH_REST), "")
     away = [name for name in mode.style.controls() if abs(tick.positions.get(name, 0.0)) > _SAME]
     return waits or (f"{', '.join(away)} within the dead zone" if away else "all sticks are at rest")
 
@@ -275,7 +276,7 @@ def _no_faster(tick: Tick, mode: ModePlan) -> str:
     """Say what holds it: the first of these that does."""
     if tick.command != tick.target:
         return "; ".join(_on_the_way(tick, mode))
-    near = [notice.text for notice in tick.notices if notice.code in ("near", "distance_unknown")]
+    near = [notice.text for notice in tick.notices if notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN)]
     if near:
         return "; ".join(near)
     if tick.target != tick.demand:

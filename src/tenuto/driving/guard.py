@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
 
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 
 
 class State(StrEnum):
@@ -137,10 +137,8 @@ class GuardSettings:
         return self.link_timeout + self.grace
 
 
-# The faults that say that nobody is heard.
-LINK_CODES = frozenset(("link_quiet", "link_bad", "link_weak", "link_sparse", "values_frozen"))
 _DRIVING = GuardStatus(State.DRIVING, ())
-_NO_FRAME = Reason("no_frame", "nothing has come from the source yet: is it switched on and connected?")
+_NO_FRAME = Reason(Code.NO_FRAME, "nothing has come from the source yet: is it switched on and connected?")
 
 
 class Guard:
@@ -175,15 +173,17 @@ class Guard:
         self.release_seen = False
         self._cause: tuple[Reason, ...] = ()
         self._ending: Reason | None = None
-        self._not_pressed = Reason("hold_not_pressed", f"{hold_to_run} is not held: hold it to drive")
+        self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, f"{hold_to_run} is not held: hold it to drive")
         self._not_released = Reason(
-            "hold_not_released",
+            Code.HOLD_NOT_RELEASED,
             f"{hold_to_run} must be pressed afresh: let go, centre the sticks, press it again",
         )
-        self._released = Reason("hold_released", f"{hold_to_run} was let go")
+        self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was let go")
         if pressed_once:
-            self._not_pressed = Reason("not_enabled", f"not enabled: centre the sticks, press {hold_to_run} to drive")
-            self._released = Reason("switched_off", f"{hold_to_run} was pressed again")
+            self._not_pressed = Reason(
+                Code.NOT_ENABLED, f"not enabled: centre the sticks, press {hold_to_run} to drive"
+            )
+            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was pressed again")
 
     def seat(self, rest_bands: Mapping[str, float], levers: Collection[str]) -> None:
         """Take note of whose controls are spoken of from now on; see `__init__`."""
@@ -191,7 +191,7 @@ class Guard:
 
     def end(self, why: str) -> None:
         """Ask for a stop that is never left again. The first one who asks gives the reason."""
-        self._ending = self._ending or Reason("ended", why)
+        self._ending = self._ending or Reason(Code.ENDED, why)
 
     def step(
         self,
@@ -220,7 +220,10 @@ class Guard:
             after = TABLE.get((self.state, event))
             if after is not None:
                 self._enter(after, event, faults, emergency)
-        return _DRIVING if self.state is State.DRIVING else GuardStatus(self.state, self._reasons(held, away) + missing)
+        if self.state is State.DRIVING:
+            return _DRIVING
+        over = not faults if self.broken else emergency is None
+        return GuardStatus(self.state, self._reasons(held, away, over) + missing)
 
     def _events(
         self,
@@ -267,15 +270,16 @@ class Guard:
             self.release_seen = False
         self.state = after
 
-    def _reasons(self, held: bool | None, away: Mapping[str, float]) -> tuple[Reason, ...]:
-        """Everything that keeps the robot from moving, all of it at once."""
+    def _reasons(self, held: bool | None, away: Mapping[str, float], over: bool) -> tuple[Reason, ...]:
+        """Everything that keeps the robot from moving, all of it at once; ``over`` where its cause is gone."""
+        cause = tuple(reason.over() for reason in self._cause) if over else self._cause
         if self.state in (State.STOPPING, State.EMERGENCY_STOP):
-            return self._cause
+            return cause
         not_at_rest = tuple(self._not_at_rest(name, position) for name, position in away.items())
         if self.state is State.WAITING_FOR_REST:
             return not_at_rest
         if self.state is State.FAULT:
-            return (*self._cause, self._not_released, *not_at_rest) if held else (*self._cause, *not_at_rest)
+            return (*cause, self._not_released, *not_at_rest) if held else (*cause, *not_at_rest)
         if self._ending is not None:
             return (self._ending,)
         if held is None:
@@ -286,5 +290,5 @@ class Guard:
         """Say where a control is that should be at rest, and what to do: a lever does not come down by itself."""
         within = f"(within {self._rest_bands[name]:.2f})"
         if name in self._levers:
-            return Reason("not_at_rest", f"{name} is at {position:.2f}, not down {within}: bring it down")
-        return Reason("not_at_rest", f"{name} is at {position:+.2f}, not at rest {within}: let it go")
+            return Reason(Code.NOT_AT_REST, f"{name} is at {position:.2f}, not down {within}: bring it down")
+        return Reason(Code.NOT_AT_REST, f"{name} is at {position:+.2f}, not at rest {within}: let it go")

@@ -6,10 +6,10 @@ import math
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.distance import TOWARDS, Distance
-from tenuto.driving.guard import LINK_CODES, Guard, GuardStatus, State
+from tenuto.driving.guard import Guard, GuardStatus, State
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
@@ -59,7 +59,7 @@ class Pipeline:
 
         May be called from anywhere, at any time: a key, a message from the network, a watchdog.
         """
-        self._emergency = Reason("emergency_stop", f"emergency stop: {why}; reset it to go on")
+        self._emergency = Reason(Code.EMERGENCY_STOP, f"emergency stop: {why}; reset it to go on")
         self._asked_now = True
 
     def reset(self) -> None:
@@ -78,7 +78,7 @@ class Pipeline:
         new = Pipeline(plan)
         if self._guard.state is State.EMERGENCY_STOP:
             new._emergency = self._emergency or Reason(
-                "emergency_stop", "emergency stop: it was on when the profile changed; reset it to go on"
+                Code.EMERGENCY_STOP, "emergency stop: it was on when the profile changed; reset it to go on"
             )
         return new
 
@@ -119,7 +119,12 @@ class Pipeline:
         hand = ranks.hand
         faults = clock_faults + faults + ranks.faults
         if self.plan.guard.stop is not None and ranks.on(self.plan.guard.stop):
-            faults += (Reason("stop_switch", f"{self.plan.guard.stop} is on: it stops everything while it is"),)
+            stop = self.plan.guard.stop
+            faults += (
+                Condition(
+                    Code.STOP_SWITCH, f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
+                ),
+            )
         if self.plan.guard.grace > 0.0:
             faults, grace = self._bear(faults, now)
             notices += grace
@@ -154,7 +159,7 @@ class Pipeline:
         if self._guard.state is not State.DRIVING or not 0.0 <= lasted < grace:
             return faults, ()
         text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
-        return tuple(fault for fault in faults if fault not in lost), (Reason("link_grace", text),)
+        return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)
 
     def _permission(self, faults: tuple[Reason, ...], now: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
@@ -170,7 +175,11 @@ class Pipeline:
             self._emergency = None
         emergency = self._emergency
         if pushed:
-            emergency = Reason("emergency_stop", f"emergency stop: {button} is on; release it, then reset it")
+            emergency = Condition(
+                Code.EMERGENCY_STOP,
+                f"emergency stop: {button} is on; release it, then reset it",
+                f"emergency stop: {button} was pressed; reset it to go on",
+            )
         before = guard.state
         if ranks.changed:
             guard.seat(ranks.hand.bands, ranks.hand.levers)
@@ -276,7 +285,8 @@ class Pipeline:
         """Give the seconds since the step before, and what is wrong with the clock or the loop."""
         before = self._now
         if not math.isfinite(now):
-            return self.plan.period, (Reason("time_not_finite", f"the clock says {now}"),)
+            wrong = Condition(Code.TIME_NOT_FINITE, f"the clock says {now}", f"the clock said {now}")
+            return self.plan.period, (wrong,)
         self._now = now
         if before is None:
             return 0.0, ()
@@ -285,10 +295,10 @@ class Pipeline:
             # What was known of the link is measured on a clock that is no more: forget its age.
             self._ranks.forget()
             back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
-            return self.plan.period, (Reason("time_backwards", back),)
+            return self.plan.period, (Reason(Code.TIME_BACKWARDS, back),)
         if dt > self.plan.stall_timeout:
             stall = f"the loop stalled for {dt:.3f} s (stall_timeout {self.plan.stall_timeout:g} s)"
-            return dt, (Reason("loop_stalled", stall),)
+            return dt, (Reason(Code.LOOP_STALLED, stall),)
         return dt, ()
 
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
@@ -300,7 +310,7 @@ class Pipeline:
             output.step(driving and name in used, hand.selection.switches, hand.shaped)
         self._output_levels = {name: output.level for name, output in self._outputs.items()}
         return tuple(
-            Reason("output_waits", f"{name} waits: move its switch afresh, for it was on before you drove")
+            Reason(Code.OUTPUT_WAITS, f"{name} waits: move its switch afresh, for it was on before you drove")
             for name, output in self._outputs.items()
             if output.waits
         )
@@ -308,12 +318,14 @@ class Pipeline:
     def _cannot(self) -> tuple[Reason, ...]:
         """Tell what the driver asks for and the vehicle cannot do, however slowly; what is only too fast is no such."""
         parts = self.plan.chassis.cannot(self._demand)
-        return (Reason("cannot_do", f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
+        return (Reason(Code.CANNOT_DO, f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
 
     def _through_rest(self) -> Reason:
         hand = self._ranks.hand
         names = ", ".join(hand.away)
-        return Reason("mode_through_rest", f"mode {hand.mode.name}: the sticks mean something else, let go of {names}")
+        return Reason(
+            Code.MODE_THROUGH_REST, f"mode {hand.mode.name}: the sticks mean something else, let go of {names}"
+        )
 
     def _tick(
         self,

@@ -17,7 +17,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.driver import StickDriver, VelocityDriver
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
@@ -89,8 +89,7 @@ class Ranks:
         now, first = self.now, self.first
         if now is first:
             return first.faults
-        own = tuple(fault._replace(text=f"{now.name}: {fault.text.removeprefix(now.name + ': ')}")
-                    for fault in now.faults)  # fmt: skip
+        own = tuple(fault if fault.text.startswith(now.name) else fault.of(now.name) for fault in now.faults)
         return own if now.seat is not None and now.seat.alone else first.faults + own
 
     @property
@@ -100,7 +99,7 @@ class Ranks:
             return ()
         higher = self.all[: self.all.index(self.now)]
         return tuple(
-            Reason("hand_above", f"{one.name} has the say, and {name} is not at rest there")
+            Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
             for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
             for name in one.away
         )  # fmt: skip
@@ -150,7 +149,7 @@ class Ranks:
         if self.changed:
             self.hand = self.now if isinstance(self.now, StickDriver) else self.first
         self.notices += tuple(
-            Reason("driver_unheard", fault.text if one.name in fault.text else f"{one.name}: {fault.text}")
+            Reason(Code.DRIVER_UNHEARD, fault.text if one.name in fault.text else f"{one.name}: {fault.text}")
             for one in self._below if one is not self.now and one.held is not None for fault in one.faults
         )  # fmt: skip
 
@@ -197,7 +196,7 @@ class Ranks:
             if not why:
                 self._untouched = False
                 return one
-            self.notices += (Reason("not_given", f"{one.name} cannot have it: {'; '.join(why)}"),)
+            self.notices += (Reason(Code.NOT_GIVEN, f"{one.name} cannot have it: {'; '.join(why)}"),)
         return None
 
     def _not_given(self, one: StickDriver | VelocityDriver) -> list[str]:

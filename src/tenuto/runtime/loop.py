@@ -11,7 +11,7 @@ from types import FrameType
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.clock import Clock, MonotonicClock
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.cues import Cues
@@ -176,7 +176,7 @@ class _Drive:
         for emergency in self.outlets.new_emergencies():
             self.line.join_emergency(emergency)
         if self.notes is not None and (note := self.notes()) is not None:
-            notices += (Reason("note", note),)
+            notices += (Reason(Code.NOTE, note),)
         tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)
         if self.line.changed:
             self.outlets.change(self.line.plan)
@@ -247,7 +247,7 @@ class _Drive:
         if took > period:
             report.over_budget_ticks += 1
             text = f"the tick before took {took * 1000:.0f} ms to make, and there are {period * 1000:.0f} ms"
-            self.over_budget = (Reason("tick_over_budget", text),)
+            self.over_budget = (Reason(Code.TICK_OVER_BUDGET, text),)
 
     def _count(self, lateness: float, period: float, seconds: float) -> None:
         report = self.report

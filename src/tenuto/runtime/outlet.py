@@ -9,7 +9,7 @@ from collections import deque
 from collections.abc import Sequence
 
 from tenuto.basics.errors import SinkError
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.clock import REAL, Clock, MonotonicClock
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
@@ -270,12 +270,18 @@ class Outlets:
         for outlet in self._all:
             name = outlet.sink.name
             if outlet.failure is not None and outlet.sink.is_log and plan.guard.goes_on_without_log:
-                notices += (Reason("log_failed", f"{outlet.failure}: it goes on without a log"),)
+                notices += (Reason(Code.LOG_FAILED, f"{outlet.failure}: it goes on without a log"),)
             if outlet.sink.problem:
-                notices += (Reason("far_end", outlet.sink.problem),)
+                notices += (Reason(Code.FAR_END, outlet.sink.problem),)
             blocked = outlet.blocked_for(now)
             if blocked > plan.guard.command_timeout and not outlet.sink.is_log:
-                faults += (Reason("sink_blocked", f"{name} has taken nothing for {blocked:.2f} s"),)
+                faults += (
+                    Condition(
+                        Code.SINK_BLOCKED,
+                        f"{name} has taken nothing for {blocked:.2f} s",
+                        f"{name} took nothing for {blocked:.2f} s",
+                    ),
+                )
         return faults, notices
 
     def new_emergencies(self) -> list[str]:

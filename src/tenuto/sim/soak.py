@@ -14,7 +14,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from tenuto.basics.frame import Frame, Signal
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan, Planned
@@ -228,7 +228,7 @@ class _Stage:
     def _process(self, scene: Scene, since: int) -> tuple[Reason, ...]:
         """Let happen to the processes what the scene wants; ``since`` ticks after the moment for it."""
         if scene.process == "sink blocked" and 0 <= since < 40:
-            return (Reason("sink_blocked", "a sink has taken nothing"),)
+            return (Reason(Code.SINK_BLOCKED, "a sink has taken nothing"),)
         if since == 0 and scene.process == "profile changed":
             if scene.seed % 3 == 0:
                 self.line.refuse("it is broken")

@@ -10,7 +10,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
-from tenuto.protocols.radio.base import RADIOS
+from tenuto.protocols.radio.base import RADIOS, RadioProtocol
 from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
 
@@ -112,4 +112,9 @@ class ServoFramesOptions(SinkOptions):
 
 def kinds() -> list[type[ServoFramesOptions]]:
     """Make the options of servo frames by every radio protocol."""
-    return [type(f"{name.title()}FramesOptions", (ServoFramesOptions,), {"kind": name}) for name in RADIOS.all]
+    return [_options(name, radio) for name, radio in RADIOS.all.items()]
+
+
+def _options(name: str, radio: type[RadioProtocol]) -> type[ServoFramesOptions]:
+    said = {"kind": name, "__doc__": f"Servo frames by {radio.__doc__}"}
+    return type(f"{name.title()}FramesOptions", (ServoFramesOptions,), said)

@@ -9,7 +9,7 @@ from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
 from tenuto.kinds.options import option
-from tenuto.protocols.radio.base import RADIOS, channel_values
+from tenuto.protocols.radio.base import RADIOS, RadioProtocol, channel_values
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Port
 
@@ -82,7 +82,9 @@ class ReceiverOptions(HeldOptions):
 
 def kinds() -> list[type[ReceiverOptions]]:
     """Make the options of a receiver of every radio protocol."""
-    return [
-        type(f"{name.title()}Options", (ReceiverOptions,), {"kind": name, "layout": radio.layout()})
-        for name, radio in RADIOS.all.items()
-    ]
+    return [_options(name, radio) for name, radio in RADIOS.all.items()]
+
+
+def _options(name: str, radio: type[RadioProtocol]) -> type[ReceiverOptions]:
+    said = {"kind": name, "layout": radio.layout(), "__doc__": f"A receiver that speaks {radio.__doc__}"}
+    return type(f"{name.title()}Options", (ReceiverOptions,), said)

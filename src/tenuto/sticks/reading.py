@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.sticks.centring import StartCentre
 from tenuto.sticks.control import ControlPlan, Opposite
 
@@ -104,14 +104,14 @@ class Reader:
             return ()
         names = ", ".join(self._noisy[:3])
         text = f"{names} have not changed by a single step for {still:.1f} s, and they are never so still: frozen"
-        return (Reason("values_frozen", text),)
+        return (Condition(Code.VALUES_FROZEN, text, f"{names} were frozen for {still:.1f} s"),)
 
     def missing(self) -> tuple[Reason, ...]:
         """Give what must still be there before driving may begin."""
         if not self._centring:
             return ()
         return tuple(
-            Reason("centre_not_taken", f"{name}: {waiting.problem}") for name, waiting in self._centring.items()
+            Reason(Code.CENTRE_NOT_TAKEN, f"{name}: {waiting.problem}") for name, waiting in self._centring.items()
         )
 
     def _sound(self, frame: Frame, now: float) -> bool:
@@ -123,12 +123,13 @@ class Reader:
         """Tell what is wrong with a frame as a whole: its link and its time."""
         faults: tuple[Reason, ...] = ()
         if not frame.link_good:
-            faults += (Reason("link_bad", frame.note or "the source says that its link is not good"),)
+            note = frame.note or "the source says that its link is not good"
+            faults += (Condition(Code.LINK_BAD, note, f"the link was not good ({note})"),)
         if not frame.time <= now + self._period:
-            faults += (Reason("frame_time", f"a frame says it came at {frame.time} s, but it is {now} s"),)
+            faults += (Reason(Code.FRAME_TIME, f"a frame says it came at {frame.time} s, but it is {now} s"),)
         elif self.good is not None and frame.time < self.good.time:
             back = f"a frame of {frame.time:.3f} s came after one of {self.good.time:.3f} s"
-            faults += (Reason("time_backwards", back),)
+            faults += (Reason(Code.TIME_BACKWARDS, back),)
         return faults
 
     def _take_centres(self, frame: Frame) -> None:
@@ -148,11 +149,20 @@ def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, pre
     """Say why a raw number cannot be used."""
     reads, (lowest, highest) = control.reads, control.believable
     if not present:
-        return Reason("control_missing", f"the source sends no {reads}, which {name} reads")
+        return Condition(
+            Code.CONTROL_MISSING,
+            f"the source sends no {reads}, which {name} reads",
+            f"the source sent no {reads}, which {name} reads",
+        )
     if not isinstance(value, (int, float)) or not math.isfinite(value):
-        return Reason("value_not_finite", f"{reads} is {value}, which is not a number that a control can send")
-    return Reason(
-        "value_out_of_range",
+        return Condition(
+            Code.VALUE_NOT_FINITE,
+            f"{reads} is {value}, which is not a number that a control can send",
+            f"{reads} was {value}, which is not a number that a control can send",
+        )
+    return Condition(
+        Code.VALUE_OUT_OF_RANGE,
         f"{reads} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
         "is it the right device, and is its profile right?",
+        f"{reads} was {value:g}, but it can only send {lowest:g} to {highest:g}",
     )

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import Enum
 from typing import ClassVar, NamedTuple
 
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value
-from tenuto.kinds.options import option
+from tenuto.kinds.options import expected, option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
 from tenuto.kinds.registry import Kinds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -266,6 +267,12 @@ class VehicleOptions(ABC):
     def missing(self) -> str | None:
         """Name an option that must be given as others are; None where all is there."""
         return None
+
+    def errors(self) -> Iterator[Finding]:
+        """List why no such vehicle can be, with keys of its own table; here: what is missing."""
+        missing = self.missing()
+        if missing is not None:
+            yield unexpected(missing, expected(self, missing), "nothing", "add it")
 
     def turning_length(self) -> float | None:
         """Return the measure that ``turns_by`` names, m; None where the profile says nothing of it."""

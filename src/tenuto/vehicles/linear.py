@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import ClassVar, NamedTuple
 
 import numpy as np
 
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, larger, weighted
 from tenuto.kinds.options import option
 from tenuto.vehicles.base import Bounds, Chassis, Quantity, VehicleOptions
@@ -127,6 +128,15 @@ class LinearMixOptions(VehicleOptions):
 
     kind: ClassVar[str] = "linear_mix"
     outputs: dict[str, MixRow] = option("tables [chassis.outputs.NAME]", fewest=1)
+
+    def errors(self) -> Iterator[Finding]:
+        """Refuse an output that stands outside its own limits."""
+        yield from super().errors()
+        for name, row in self.outputs.items():
+            if not row.low < row.high:
+                yield unexpected(f"outputs.{name}.low", f"less than high, {row.high:g}", f"{row.low:g}")
+            elif not row.low <= row.offset <= row.high:
+                yield unexpected(f"outputs.{name}.offset", f"from {row.low:g} to {row.high:g}", f"{row.offset:g}")
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""

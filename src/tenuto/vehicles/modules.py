@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, sin, weighted
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
@@ -14,6 +15,8 @@ from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _QUARTER = math.pi / 2.0
+# Modules nearer to each other than this are at one place, m.
+_APART = 0.01
 
 
 @dataclass(frozen=True)
@@ -126,6 +129,13 @@ class ModulesOptions(WheelsOptions):
     kind: ClassVar[str] = "modules"
     modules: dict[str, PlacedModule] = option("tables [chassis.modules.NAME]", fewest=2)
     turn_rate: float | None = option('a turning speed, such as "360 deg/s"', None, dimension=TURN_SPEED)
+
+    def errors(self) -> Iterator[Finding]:
+        """Refuse modules that stand at one place: they cannot turn the robot."""
+        yield from super().errors()
+        first, *others = self.modules.values()
+        if all(math.hypot(one.x - first.x, one.y - first.y) < _APART for one in others):
+            yield unexpected("modules", "modules at two places at least", "all at one place")
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""

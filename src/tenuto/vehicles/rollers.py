@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import ClassVar, NamedTuple
 
 import numpy as np
 
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, larger, weighted
 from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import ANGLE, LENGTH
@@ -25,6 +26,9 @@ from tenuto.vehicles.base import (
     WheelsOptions,
 )
 from tenuto.vehicles.velocity import VelocityCommand
+
+# Rollers must let a wheel slide across it at least so much, as the sine of their angle.
+_ACROSS = 0.1
 
 
 class RollerWheel(NamedTuple):
@@ -201,6 +205,14 @@ class OmniOptions(WheelsOptions):
         if self.wheels or (self.count is not None and self.radius is not None):
             return None
         return "radius" if self.count is not None else "count"
+
+    def errors(self) -> Iterator[Finding]:
+        """Refuse rollers that point along their wheel: it would not roll that way, but slide."""
+        yield from super().errors()
+        for name, wheel in self.wheels.items():
+            if abs(math.sin(wheel.roller)) < _ACROSS:
+                found = f"{math.degrees(wheel.roller):.0f} deg"
+                yield unexpected(f"wheels.{name}.roller", "an angle across the wheel, 6 to 174 deg", found)
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""

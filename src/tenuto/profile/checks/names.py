@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from itertools import pairwise
 
 from tenuto.basics.findings import Finding, unexpected
-from tenuto.kinds.options import Role, expected, named
+from tenuto.kinds.options import Role, named
 from tenuto.profile.build import actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
@@ -141,9 +141,9 @@ def _outputs(profile: Tables) -> Iterator[Finding]:
 
 
 def _vehicle(profile: Tables) -> Iterator[Finding]:
-    missing = profile.chassis.missing()
-    if missing is not None:
-        yield unexpected(f"chassis.{missing}", expected(profile.chassis, missing), "nothing", "add it")
+    wrong = [finding.within("chassis") for finding in profile.chassis.errors()]
+    if wrong:
+        yield from wrong
         return
     chassis = profile.chassis.chassis(full_velocity(profile.speeds.speeds()))
     for key, style in styles_of(profile):

@@ -91,7 +91,7 @@ def encode_crsf_link(signal: Signal) -> bytes:
 
 
 class Crsf(RadioProtocol):
-    """CRSF, which says how well it hears between the frames of channels."""
+    """CRSF: link statistics come between the frames of channels."""
 
     kind: ClassVar[str] = "crsf"
     channels = 16

@@ -41,7 +41,7 @@ def encode_ibus(channels: Sequence[float]) -> bytes:
 
 
 class Ibus(RadioProtocol):
-    """iBUS, which cannot say that anything is wrong: it falls silent."""
+    """iBUS: it cannot say that anything is wrong, and falls silent."""
 
     kind: ClassVar[str] = "ibus"
     channels = CHANNELS

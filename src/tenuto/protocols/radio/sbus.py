@@ -93,7 +93,7 @@ def encode_sbus(
 
 
 class Sbus(RadioProtocol):
-    """SBUS, which says in each frame whether it was lost, and whether the receiver is in failsafe."""
+    """SBUS: each frame says whether it was lost, and whether the receiver is in failsafe."""
 
     kind: ClassVar[str] = "sbus"
     channels, switches = 16, 2

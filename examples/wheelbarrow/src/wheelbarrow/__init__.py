@@ -1,0 +1,1 @@
+"""Kinds of one's own for Tenuto."""

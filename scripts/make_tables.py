@@ -1,0 +1,118 @@
+"""Writes the tables of the docs that are made from the code: the reasons, and the options of every kind of thing.
+
+The tests compare them with the code; after a change: ``make tables``.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import MISSING, Field, fields
+from pathlib import Path
+from typing import Any, Literal, get_args, get_origin, get_type_hints
+
+from tenuto.basics.reasons import Code
+from tenuto.kinds.options import about
+from tenuto.kinds.registry import Kinds
+from tenuto.kinds.texts import form_of
+from tenuto.outputs.base import OUTPUTS
+from tenuto.protocols.radio.base import RADIOS
+from tenuto.sinks.base import SINKS
+from tenuto.sources.base import SOURCES
+from tenuto.styles.base import STYLES
+from tenuto.switches.base import SWITCHES
+from tenuto.vehicles.base import VEHICLES
+
+DOCS = Path(__file__).parents[1] / "docs"
+# Page title → key of the table in a profile, and the kinds.
+REGISTRIES: dict[str, tuple[str, Kinds[Any]]] = {
+    "Sources": ("source", SOURCES),
+    "Styles": ("style", STYLES),
+    "Vehicles": ("chassis", VEHICLES),
+    "Switches": ("switches.NAME", SWITCHES),
+    "Outputs": ("outputs.NAME", OUTPUTS),
+    "Sinks": ("sinks.NAME", SINKS),
+}
+
+
+def row(cells: list[str]) -> str:
+    """Write a row of a table."""
+    return "| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |"
+
+
+def reasons() -> str:
+    """Write the table of all reasons."""
+    lines = [row(["code", "kind", "what is the matter", "what to do"]), "|---|---|---|---|"]
+    lines += [row([f"`{code}`", code.kind, code.meaning, code.todo]) for code in Code]
+    return "\n".join(lines)
+
+
+def shown_default(one: Field[Any]) -> str:
+    """Say what holds where an option is left out."""
+    said = about(one)
+    if one.default is MISSING:
+        return "" if one.default_factory is MISSING else "none"
+    if one.default in (None, "", ()):
+        return "none"
+    if isinstance(one.default, bool):
+        return str(one.default).lower()
+    if isinstance(one.default, float):
+        return f"{one.default:.4g}" + (f" {said.dimension.unit}" if said.dimension is not None else "")
+    return f'"{one.default}"' if isinstance(one.default, str) else str(one.default)
+
+
+def options_table(options: Any) -> list[str]:
+    """Write the table of the options of a kind, and of the tables in it."""
+    lines = [row(["key", "what", "if left out"]), "|---|---|---|"]
+    inner: list[tuple[str, Any]] = []
+    hints = get_type_hints(options)
+    for one in fields(options):
+        needed = one.default is MISSING and one.default_factory is MISSING
+        lines.append(row([f"`{one.name}`", about(one).expected, "must be given" if needed else shown_default(one)]))
+        for part in (hints[one.name], *get_args(hints[one.name])):
+            if isinstance(part, type) and get_origin(part) is not Literal and hasattr(part, "__dataclass_fields__"):
+                inner.append((one.name, part))
+    for name, part in inner:
+        lines += ["", f"In `{name}`:", "", *options_table(part)]
+    return lines
+
+
+def kinds_page() -> str:
+    """Write the page of all kinds."""
+    lines = [
+        "# Kinds of things",
+        "",
+        "Every kind and its options, made from the code by `make tables`. What they mean is explained in other pages.",
+        "Quantities are numbers in SI or text with a unit.",
+    ]
+    for title, (key, kinds) in REGISTRIES.items():
+        lines += ["", f"## {title}: `[{key}]`"]
+        for name, options in kinds.all.items():
+            doc = (options.__doc__ or "").strip().split("\n")[0]
+            lines += ["", f"### `{name}`", "", doc, ""]
+            if not getattr(options, "in_profiles", True):
+                lines += ["By a short text only; no profile has it as its source.", ""]
+            if any(about(one).place or about(one).word for one in fields(options)):
+                lines += [f"Short text: `{form_of(options)}`", ""]
+            lines += options_table(options) if fields(options) else ["It has no options."]
+    lines += ["", "## Radio protocols", "", row(["kind", "line", "channels", "frames a second"]), "|---|---|---|---|"]
+    for name, radio in RADIOS.all.items():
+        line = f"{radio.baud} baud 8{radio.parity}{radio.stop_bits}"
+        channels = f"{radio.channels}" + (f" and {radio.switches} on/off" if radio.switches else "")
+        lines.append(row([f"`{name}`", line, channels, f"{1.0 / radio.period:.0f}"]))
+    return "\n".join(lines) + "\n"
+
+
+def pages() -> dict[Path, str]:
+    """Return every page that has such tables, as it should be."""
+    guard = (DOCS / "guard.md").read_text(encoding="utf-8")
+    marked = re.compile(r"(<!-- reasons -->\n).*(\n<!-- end of reasons -->)", re.DOTALL)
+    return {
+        DOCS / "guard.md": marked.sub(lambda found: found[1] + reasons() + found[2], guard),
+        DOCS / "kinds.md": kinds_page(),
+    }
+
+
+if __name__ == "__main__":
+    for path, text in pages().items():
+        path.write_text(text, encoding="utf-8")
+        print(path.relative_to(DOCS.parent))

@@ -1,0 +1,31 @@
+"""The promises that every kind of thing keeps, to run on a kind of one's own.
+
+Needs hypothesis: ``pip install 'tenuto[testing]'``. In a test::
+
+    from tenuto import testing
+    from wheelbarrow.nudge import NudgeOptions
+
+    def test_nudge() -> None:
+        testing.style_keeps_its_promises(NudgeOptions)
+"""
+
+from tenuto.testing.anything import any_options, any_velocity
+from tenuto.testing.promises import (
+    output_keeps_its_promises,
+    profile_keeps_its_promises,
+    radio_keeps_its_promises,
+    style_keeps_its_promises,
+    switch_keeps_its_promises,
+    vehicle_keeps_its_promises,
+)
+
+__all__ = [
+    "any_options",
+    "any_velocity",
+    "output_keeps_its_promises",
+    "profile_keeps_its_promises",
+    "radio_keeps_its_promises",
+    "style_keeps_its_promises",
+    "switch_keeps_its_promises",
+    "vehicle_keeps_its_promises",
+]

@@ -1,0 +1,208 @@
+"""What every kind of thing promises, run over random options and whatever can come in."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tenuto.driving.plan import Planned
+from tenuto.kinds.options import Role, named
+from tenuto.outputs.base import Output, OutputOptions
+from tenuto.protocols.radio.base import CHANNEL_HIGH, CHANNEL_LOW, RadioProtocol
+from tenuto.sticks.control import ControlPlan
+from tenuto.sticks.travel import Travel
+from tenuto.styles.base import Setting, StyleOptions
+from tenuto.styles.speeds import Speeds
+from tenuto.switches.base import SwitchOptions
+from tenuto.switches.momentary import MomentaryPlan
+from tenuto.testing.anything import any_options, any_velocity
+from tenuto.vehicles.base import Chassis, VehicleOptions
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+_EXAMPLES = 40
+_FULL = VelocityCommand(1.2, 0.8, 0.6, 1.5)
+_SPEEDS = Speeds(1.2, 0.7, 1.5, 0.8, 0.6, 0.5)
+
+
+def _tried(strategy: st.SearchStrategy[Any], test: Callable[[Any], None], examples: int = _EXAMPLES) -> None:
+    """Try a test on what a strategy draws; the smallest that fails is shown."""
+    settings(max_examples=examples, deadline=None)(given(strategy)(test))()
+
+
+def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
+    """Check a radio protocol: what is encoded is decoded, no bytes raise, and it finds frames again after garbage."""
+    names = [info.name for info in radio.layout()]
+    assert len(set(names)) == radio.channels + radio.switches, "a name for each channel"
+    pulse = st.floats(CHANNEL_LOW, CHANNEL_HIGH)
+    channels = st.lists(pulse, min_size=radio.channels, max_size=radio.channels)
+
+    def round_trip(sent: list[float]) -> None:
+        frames = radio.decoder().feed(radio.encode(sent) * 4)
+        assert frames, "four frames in a row are enough to find one"
+        assert np.allclose(frames[-1].channels, sent, atol=1.0), "within a microsecond"
+        assert (frames[-1].lost, frames[-1].failsafe) == (False, False)
+
+    def garbage(drawn: tuple[list[bytes], list[float]]) -> None:
+        pieces, sent = drawn
+        whole, cut = radio.decoder(), radio.decoder()
+        found = [frame for piece in pieces for frame in cut.feed(piece)]
+        assert whole.feed(b"".join(pieces)) == found, "how bytes are cut into pieces changes nothing"
+        again = [frame for _ in range(12) for frame in cut.feed(radio.encode(sent))]
+        assert again, "after any garbage a dozen frames are enough"
+        assert np.allclose(again[-1].channels, sent, atol=1.0)
+
+    _tried(channels, round_trip)
+    _tried(st.tuples(st.lists(st.binary(max_size=80), max_size=6), channels), garbage)
+
+
+def vehicle_keeps_its_promises(kind: type[VehicleOptions], **said: Any) -> None:
+    """Check a kind of vehicle over random measures: what it says it can do it does, on the same arc, and stands still.
+
+    Args:
+        kind: its options. said: options that are the same always.
+    """
+
+    def check(drawn: tuple[VehicleOptions, VelocityCommand]) -> None:
+        options, asked = drawn
+        if any(options.errors()):
+            return
+        vehicle_can_do(options.chassis(_FULL), asked)
+
+    _tried(st.tuples(any_options(kind, **said), any_velocity()), check)
+
+
+def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
+    """Check one vehicle with one velocity; see `vehicle_keeps_its_promises`."""
+    kept, share = chassis.within_reach(asked)
+    assert 0.0 <= share <= 1.0
+    assert all(map(math.isfinite, kept))
+    assert chassis.fits(kept), "what is within reach can be done"
+    possible = chassis.possible(*asked)
+    assert np.allclose(kept, [share * axis for axis in possible], atol=1e-9), "the same arc, only slower"
+    does = chassis.actuators(kept)
+    bounds = chassis.bounds()
+    assert list(does) == list(bounds), "an actuator for each of the bounds, in their order"
+    for name, value in does.items():
+        slack = 1e-9 + 1e-6 * bounds[name].most if math.isfinite(bounds[name].most) else 0.0
+        assert bounds[name].low - slack <= value <= bounds[name].high + slack, f"{name} within its bounds"
+    assert np.allclose(chassis.forward(chassis.inverse(*kept)), kept, atol=2e-3), "there and back"
+    table = chassis.inverse(*(np.array([axis, 0.0]) for axis in kept))
+    plain = chassis.inverse(*kept)
+    assert all(math.isclose(float(np.ravel(table[name])[0]), plain[name], abs_tol=1e-9) for name in plain), (
+        "a float and an array give the same"
+    )
+    still = chassis.actuators(STANDSTILL, does, 0.02)
+    driven = [value for name, value in still.items() if bounds[name].quantity.drives]
+    assert np.allclose(chassis.forward(still), STANDSTILL, atol=1e-9), "standstill is standstill"
+    assert all(map(math.isfinite, driven))
+    assert all(math.isfinite(part.x + part.y + part.angle) for part in chassis.drawing().parts)
+
+
+def style_keeps_its_promises(kind: type[StyleOptions], chassis: Chassis | None = None, **said: Any) -> None:
+    """Check a style: sticks at rest ask for nothing, others for something finite, and it reads what it says it reads.
+
+    Args:
+        kind: its options. chassis: a vehicle that it fits; a cart with two driven wheels if none is given.
+        said: options that are the same always.
+    """
+    from tenuto.vehicles.differential import Differential
+
+    vehicle = chassis if chassis is not None else Differential(0.6, 0.1, 30.0)
+
+    def check(drawn: tuple[StyleOptions, list[float], float]) -> None:
+        options, positions, level = drawn
+        if options.misfit(vehicle) is not None:
+            return
+        style = options.style(vehicle)
+        assert set(style.controls()) == set(options.driving().values()), "what drives is what the options say"
+        heard = [name for _, name in named(options, Role.DRIVES, Role.READS)]
+        setting = Setting(level=level)
+        rest = dict.fromkeys(heard, 0.0)
+        assert style.demand(style.intent(rest), _SPEEDS, setting, rest) == STANDSTILL, "at rest it asks for nothing"
+        shaped = dict(zip(heard, positions, strict=False))
+        asked = style.demand(style.intent(shaped), _SPEEDS, setting, shaped)
+        assert all(map(math.isfinite, asked)), "whatever the sticks say, it asks for numbers"
+
+    position = st.floats(-1.0, 1.0)
+    _tried(st.tuples(any_options(kind, **said), st.lists(position, min_size=16, max_size=16), st.floats(0, 1)), check)
+
+
+class _Facts:
+    """A profile in which every control is a lever or a stick."""
+
+    def control(self, name: str) -> ControlPlan:
+        return ControlPlan(name, name, Travel(-1.0, 0.0, 1.0, reverse=False), (-1.0, 1.0))
+
+    def measured_positions(self, name: str) -> tuple[float, ...]:
+        return ()
+
+    def positions_used(self, switch: str) -> int:
+        return 3
+
+
+def switch_keeps_its_promises(kind: type[SwitchOptions], **said: Any) -> None:
+    """Check a kind of switch: it has a position that it has, and what it shows at start-up presses nothing.
+
+    Args:
+        kind: its options. said: options that are the same always.
+    """
+
+    def check(drawn: tuple[SwitchOptions, list[float]]) -> None:
+        options, readings = drawn
+        if any(options.errors()):
+            return
+        plan = options.plan("switch", _Facts())
+        switch = plan.make()
+        read = [name for _, name in options.controls()]
+        for number, reading in enumerate(readings):
+            switch.step(dict.fromkeys(read, reading), 0.05 * number)
+            assert 0 <= switch.position < plan.count, "a position that it has"
+            assert not (number == 0 and switch.pressed and not plan.at_start), "a start presses nothing"
+
+    reading = st.floats(-1.0, 1.0) | st.sampled_from([-1.0, 0.0, 1.0])
+    _tried(st.tuples(any_options(kind, **said), st.lists(reading, min_size=1, max_size=60)), check)
+
+
+def output_keeps_its_promises(kind: type[OutputOptions], **said: Any) -> None:
+    """Check a kind of output: its level is −1…1, and it goes nowhere by itself while the robot is not driven.
+
+    Args:
+        kind: its options. said: options that are the same always.
+    """
+
+    def check(drawn: tuple[OutputOptions, list[tuple[bool, float]]]) -> None:
+        options, steps = drawn
+        controls = [name for _, name in named(options, Role.READS)]
+        if any(options.errors(controls)):
+            return
+        output = Output(options.plan("output"))
+        names = [name for _, name in named(options, Role.PRESSED)]
+        switches = {name: MomentaryPlan(name=name, reads=name, debounce=0.0).make() for name in names}
+        before = output.level
+        for number, (driving, reading) in enumerate(steps):
+            for switch in switches.values():
+                switch.step(dict.fromkeys(names, reading), 0.1 * number)
+            level = output.step(driving, switches, dict.fromkeys(controls, reading))
+            assert -1.0 <= level <= 1.0, "a level is −1…1"
+            assert driving or level in (before, output.plan.idle), "it stays or goes to rest while nobody drives"
+            before = level
+
+    step = st.tuples(st.booleans(), st.floats(-1.0, 1.0))
+    _tried(st.tuples(any_options(kind, **said), st.lists(step, max_size=40)), check)
+
+
+def profile_keeps_its_promises(profile: Planned, seeds: Iterable[int] = range(10)) -> None:
+    """Play stories of faults with a profile, and look at every tick for what the guard promises.
+
+    Args:
+        profile: one that uses the kind. seeds: of the stories, see ``tenuto soak``.
+    """
+    from tenuto.sim.soak import soak
+
+    for outcome in soak(profile, seeds):
+        assert outcome.broken == [], outcome.story

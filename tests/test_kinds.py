@@ -1,0 +1,86 @@
+"""Every kind keeps the promises of the test kit; the docs are made from them; a package of one's own adds kinds."""
+
+import os
+import re
+import runpy
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tenuto import testing
+from tenuto.outputs.base import OUTPUTS
+from tenuto.protocols.radio.base import RADIOS
+from tenuto.styles.base import STYLES
+from tenuto.switches.base import SWITCHES
+from tenuto.vehicles import Drag, Thruster, Thrusters, four_wheel_steer
+from tenuto.vehicles.base import VEHICLES
+
+ROOT = Path(__file__).parents[1]
+BOAT = Thrusters((Thruster("left", -0.5, 0.3), Thruster("right", -0.5, -0.3)), Drag(18.0, 36.0, 36.0, 6.0))
+# What a style needs that is not for every vehicle.
+FITS: dict[str, dict[str, Any]] = {
+    "four_wheel": {"chassis": four_wheel_steer(1.2, 0.8, 0.2, 0.5, 20.0)},
+    "thrusters": {"chassis": BOAT, "each": {"left": "a", "right": "b"}},
+}
+
+
+@pytest.mark.parametrize("name", RADIOS.all)
+def test_radio_protocols_keep_their_promises(name: str) -> None:
+    testing.radio_keeps_its_promises(RADIOS.all[name])
+
+
+@pytest.mark.parametrize("name", VEHICLES.all)
+def test_vehicles_keep_their_promises(name: str) -> None:
+    testing.vehicle_keeps_its_promises(VEHICLES.all[name])
+
+
+@pytest.mark.parametrize("name", STYLES.all)
+def test_styles_keep_their_promises(name: str) -> None:
+    testing.style_keeps_its_promises(STYLES.all[name], **FITS.get(name, {}))
+
+
+@pytest.mark.parametrize("name", SWITCHES.all)
+def test_switches_keep_their_promises(name: str) -> None:
+    testing.switch_keeps_its_promises(SWITCHES.all[name])
+
+
+@pytest.mark.parametrize("name", OUTPUTS.all)
+def test_outputs_keep_their_promises(name: str) -> None:
+    testing.output_keeps_its_promises(OUTPUTS.all[name])
+
+
+def test_the_docs_have_what_the_kinds_and_the_reasons_say() -> None:
+    for path, text in runpy.run_path(str(ROOT / "scripts/make_tables.py"))["pages"]().items():
+        assert path.read_text() == text, f"{path.name} is not what the code says: make tables"
+
+
+def test_a_reason_has_a_code_of_the_list() -> None:
+    for file in (ROOT / "src/tenuto").rglob("*.py"):
+        assert re.search(r"\b(Reason|Condition)\(\s*\"", file.read_text()) is None, file.name
+
+
+@pytest.mark.long
+@pytest.mark.live
+def test_a_package_adds_kinds_by_being_installed(tmp_path: Path) -> None:
+    target = str(tmp_path / "installed")
+    install = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-build-isolation", "--no-index"]
+    subprocess.run([*install, "--target", target, str(ROOT / "examples/wheelbarrow")], check=True, timeout=120)
+    there = dict(os.environ, PYTHONPATH=target)
+
+    def tenuto(*arguments: str) -> str:
+        command = [sys.executable, "-m", "tenuto", *arguments]
+        done = subprocess.run(
+            command, cwd=tmp_path, env=there, capture_output=True, text=True, timeout=120, check=False
+        )
+        assert done.returncode == 0, done.stdout + done.stderr
+        return done.stdout
+
+    profile = str(ROOT / "examples/wheelbarrow/medlar-barrow.toml")
+    assert "0 errors" in tenuto("check", profile)
+    said = tenuto("drive", profile, "--source", "simulated:nine", "--seconds", "3")
+    assert "simulated nine receiver" in said
+    tests = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", str(ROOT / "examples/wheelbarrow/tests")]
+    subprocess.run(tests, cwd=tmp_path, env=there, check=True, timeout=240)
