@@ -13,7 +13,7 @@ from helpers import Bench, run
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.data import shipped
-from tenuto.profile.checks import advise
+from tenuto.profile.checks.advice import advise
 from tenuto.profile.lines import line_of
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording

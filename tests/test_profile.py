@@ -1,13 +1,17 @@
 """Profiles: what is read, and that every error can be acted on."""
 
 import math
+import tomllib
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import ValidationError
 
 import tenuto
+from helpers import MEDLAR
 from tenuto.data import shipped
 from tenuto.kinds.quantities import DIMENSIONS, Dimension, parse_quantity
 from tenuto.vehicles import Differential
@@ -103,3 +107,24 @@ def test_quantities_take_every_unit_of_their_dimension_and_no_other(
     other = data.draw(st.sampled_from([other for other in DIMENSIONS if other is not dimension]))
     with pytest.raises(ValueError, match="measures"):
         parse_quantity(f"{number!r} {unit}", other)
+
+
+def test_nothing_invalid_is_driven_by_wherever_it_comes_from() -> None:
+    wild = MEDLAR.model_copy(update={"limits": MEDLAR.limits.model_copy(update={"acceleration": -5.0})})
+    with pytest.raises(tenuto.PlanError, match=r"limits\.acceleration: expected a number above 0, found -5"):
+        tenuto.Pipeline(wild)
+    elsewhere = MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update={"hold_to_run": "nowhere"})})
+    with pytest.raises(tenuto.ProfileError, match=r"guard\.hold_to_run: .*found \"nowhere\""):
+        tenuto.Pipeline(elsewhere)
+    tables = tomllib.loads(shipped("medlar.toml").read_text())
+    tables["style"]["turn"] = "nowhere"
+    with pytest.raises(ValidationError, match=r"style\.turn: .*found \"nowhere\""):
+        tenuto.Profile(**tables)
+    plan = MEDLAR.plan()
+    for change, said in (
+        ({"period": 0.0}, "period"), ({"modes": ()}, "exactly one mode"), ({"controls": ()}, "mode.style"),
+        ({"guard": replace(plan.guard, link_timeout=math.nan)}, "guard.link_timeout"),
+        ({"guard": replace(plan.guard, hold_to_run=None)}, "nothing must be held"),
+    ):  # fmt: skip
+        with pytest.raises(tenuto.PlanError, match=said):
+            tenuto.Pipeline(replace(plan, **change))

@@ -95,7 +95,11 @@ def test_how_often_it_is_asked_changes_no_distance(many: list[Piece], dt: float,
 @settings(max_examples=10)
 @given(st.lists(pieces, min_size=1, max_size=3), st.floats(0.3, 2.0))
 def test_what_is_made_to_fit_fits_and_keeps_its_shape(many: list[Piece], within: float) -> None:
-    speeds, limits, motion = Speeds(0.3, 0.2, 0.5), Limits(0.8, 3.0), Chain(tuple(many))
+    speeds, limits, motion = (
+        Speeds(forward=0.3, backward=0.2, turn=0.5),
+        Limits(acceleration=0.8, turn_acceleration=3.0),
+        Chain(tuple(many)),
+    )
     scaled, course = fitted(motion, speeds, limits, within)
     assert course.problems(speeds, limits, within) == []
     assert course.excursion <= within
@@ -119,7 +123,7 @@ def perform(driver: FunctionSource) -> tuple[list[Tick], ScriptSource]:
     from dataclasses import replace
 
     course = Course(load_script(ROUND)[1], 0.8, math.radians(180))
-    plan = replace(MEDLAR.plan(), below=(DriverPlan("script", at_once=True),))
+    plan = replace(MEDLAR.plan(), below=(DriverPlan(name="script", at_once=True),))
     motion, ticks = ScriptSource("round", course), list[Tick]()
 
     def watch(tick: Tick) -> str | None:

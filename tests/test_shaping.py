@@ -108,7 +108,7 @@ def test_what_a_device_leaves() -> None:
 
 
 def shaper(**plan: Any) -> Callable[[float, float], float]:
-    made = Shaper((ControlPlan("drive", "left_y", Travel(-1, 0, 1), (-1, 1), **plan),))
+    made = Shaper((ControlPlan(name="drive", reads="left_y", travel=Travel(-1, 0, 1), believable=(-1, 1), **plan),))
     return lambda position, dt: made.step({"drive": position}, dt)["drive"]
 
 
@@ -125,8 +125,11 @@ def test_hysteresis_does_not_chatter_at_the_edge() -> None:
     assert calm(0.141, 0.02) == pytest.approx(0.041 / 0.9)
     assert calm(0.101, 0.02) > 0.0  # on its way back it goes on to the edge itself
     stick = Shaper(
-        (ControlPlan("x", "x", Travel(-1, 0, 1), (-1, 1)), ControlPlan("y", "y", Travel(-1, 0, 1), (-1, 1))),
-        (StickPlan("x", "y", "round", 0.1, hysteresis=0.05),),
+        (
+            ControlPlan(name="x", reads="x", travel=Travel(-1, 0, 1), believable=(-1, 1)),
+            ControlPlan(name="y", reads="y", travel=Travel(-1, 0, 1), believable=(-1, 1)),
+        ),
+        (StickPlan(x="x", y="y", zone="round", dead_zone=0.1, hysteresis=0.05),),
     )
     assert stick.step({"x": 0.1, "y": 0.1}, 0.02) == {"x": 0.0, "y": 0.0}
     assert stick.step({"x": 0.3, "y": 0.4}, 0.02)["y"] == pytest.approx(0.8 * 0.4 / 0.9)

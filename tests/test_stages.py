@@ -91,7 +91,7 @@ def test_every_corner_does_what_it_says(forward: float, turn: float) -> None:
 
 
 def test_demand_backs_at_its_own_speed_and_turns_left_when_the_stick_is_left() -> None:
-    cart = Speeds(1.2, 0.5, 1.5)
+    cart = Speeds(forward=1.2, backward=0.5, turn=1.5)
     assert cart.demand(Intent(1.0, 0.0, 0.0, 1.0)) == VelocityCommand(vx=1.2, yaw_rate=1.5)
     assert cart.demand(Intent(-1.0, 0.0, 0.0, -1.0)) == VelocityCommand(vx=-0.5, yaw_rate=-1.5)
 
@@ -110,7 +110,7 @@ def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) 
 
 @given(carts, st.lists(commands, min_size=1, max_size=5), st.floats(0.02, 0.3))
 def test_ramps_keep_both_limits_and_arrive(cart: Differential, targets: list[VelocityCommand], dt: float) -> None:
-    limits = Limits(0.5, 20.0)
+    limits = Limits(acceleration=0.5, turn_acceleration=20.0)
     now, ramp = STANDSTILL, Ramp()
     for target in (cart.within_reach(wanted)[0] for wanted in targets):
         for _ in range(20):

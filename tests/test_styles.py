@@ -32,7 +32,7 @@ from tenuto.vehicles import Drag, SteeredWheels, Thruster, Thrusters, car, four_
 from tenuto.vehicles.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
 from tenuto.vehicles.velocity import STANDSTILL
 
-SPEEDS = Speeds(1.2, 1.2, 1.5, 0.8, 0.6, 0.6)
+SPEEDS = Speeds(forward=1.2, backward=1.2, turn=1.5, sideways=0.8, up=0.6, down=0.6)
 BOAT = Thrusters((Thruster("left", -0.5, 0.4), Thruster("right", -0.5, -0.4)), Drag(20, 60, 60, 12))
 sticks = st.fixed_dictionaries({name: st.floats(-1, 1) for name in "abcd"})
 CARLIKE = Turning(1.5, 0.3, "as a car")
@@ -201,24 +201,28 @@ def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int)
     assert rounded(np.array([share * 1000]))[0] == rounded(share * 1000)
     most = 2**bits - 1
     forward, back = (
-        Wire((ActuatorPlan("w", "duty", 4.0, bits=bits, at_zero="brake"),)).step({"w": sign * share * 4.0})
+        Wire((ActuatorPlan(name="w", form="duty", full=4.0, bits=bits, at_zero="brake"),)).step(
+            {"w": sign * share * 4.0}
+        )
         for sign in (1, -1)
     )
     assert forward["w.duty"] == back["w.duty"] == rounded(abs(share) * most)
     assert forward["w.direction"] == -back["w.direction"]
     assert forward["w.brake"] == (forward["w.duty"] == 0)
-    plan = ActuatorPlan("s", "pulse", 1.0, low_us=1100.0, middle_us=1480.0, high_us=1900.0)
+    plan = ActuatorPlan(name="s", form="pulse", full=1.0, low_us=1100.0, middle_us=1480.0, high_us=1900.0)
     by_hand = 1480 + share * (420 if share > 0 else 380)
     assert abs(pulse(share, plan) - by_hand) <= 0.5
     assert pulse(np.array([share]), plan)[0] == pulse(share, plan)
 
 
 def test_forms_friction_and_wiring() -> None:
-    turned = Wire((ActuatorPlan("w", "rev/min", reverse=True, gear_ratio=20.0), ActuatorPlan("a", "deg")))
+    turned = Wire(
+        (ActuatorPlan(name="w", form="rev/min", reverse=True, gear_ratio=20.0), ActuatorPlan(name="a", form="deg"))
+    )
     assert turned.step({"w": math.tau, "a": math.pi / 2}) == pytest.approx({"w.rev_per_min": -1200.0, "a.deg": 90.0})
-    trimmed = ActuatorPlan("s", "pulse", sub_trim_us=30.0)
+    trimmed = ActuatorPlan(name="s", form="pulse", sub_trim_us=30.0)
     assert [pulse(share, trimmed) for share in (-1.0, 0.0, 1.0)] == [1030.0, 1530.0, 2000.0]
-    assert pulse(1.0, ActuatorPlan("s", "pulse", low_us=2000.0, high_us=1000.0)) == 1000.0
+    assert pulse(1.0, ActuatorPlan(name="s", form="pulse", low_us=2000.0, high_us=1000.0)) == 1000.0
     # A motor that needs 20 %: a slow rise, noise around the edge, and a slow fall.
     moving, told = False, []
     rise = [*np.linspace(0, 0.3, 31), *np.linspace(0.3, -0.3, 61)]

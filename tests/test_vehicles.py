@@ -276,7 +276,11 @@ def test_a_mix_as_radio_owners_know_it() -> None:
 
 
 def test_wheels_that_crab_come_down_within_the_limits_of_every_axis() -> None:
-    chassis, ramp, limits = four_wheel_steer(1.0, 1.0, 0.25, 1.5), Ramp(), Limits(0.8, 1.5)
+    chassis, ramp, limits = (
+        four_wheel_steer(1.0, 1.0, 0.25, 1.5),
+        Ramp(),
+        Limits(acceleration=0.8, turn_acceleration=1.5),
+    )
     now = VelocityCommand(0.224, 0.447)  # more sideways than ahead
     while now != STANDSTILL:
         after = ramp.step(now, STANDSTILL, 0.05, limits, chassis.fits, chassis.ramp_way)
@@ -291,7 +295,12 @@ def test_from_anywhere_to_anywhere_within_the_limits(
     kind: str, data: st.DataObject, wishes: list[VelocityCommand], dt: float
 ) -> None:
     chassis = data.draw(ALL[kind])
-    limits = Limits(0.8, 1.5, data.draw(st.none() | st.just(1.2)), vertical_acceleration=1.0)
+    limits = Limits(
+        acceleration=0.8,
+        turn_acceleration=1.5,
+        deceleration=data.draw(st.none() | st.just(1.2)),
+        vertical_acceleration=1.0,
+    )
     most = (1.2, 1.2, 1.0, 1.5)
     ramp, now = Ramp(), STANDSTILL
     for target in (chassis.within_reach(wish)[0] for wish in wishes):

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import compare as compare
     from tenuto.analysis.logs import load_log as load_log
     from tenuto.analysis.ticks import Ticks as Ticks
+    from tenuto.basics.errors import PlanError as PlanError
     from tenuto.basics.errors import ProfileError as ProfileError
     from tenuto.basics.errors import RecordingError as RecordingError
     from tenuto.basics.errors import SinkError as SinkError
@@ -64,6 +65,7 @@ _WHERE = {
     "clock": ("SimulatedClock",),
     "vehicles.velocity": ("VelocityCommand",),
     "basics.errors": (
+        "PlanError",
         "ProfileError",
         "RecordingError",
         "SinkError",

@@ -25,6 +25,18 @@ class ProfileError(TenutoError):
         super().__init__("\n".join(f"{where}: {finding}" for finding in findings))
 
 
+class PlanError(TenutoError):
+    """A plan that cannot be driven by.
+
+    Attributes:
+        findings: what is wrong.
+    """
+
+    def __init__(self, findings: Sequence[Finding]) -> None:
+        self.findings = list(findings)
+        super().__init__("; ".join(map(str, findings)))
+
+
 class RecordingError(TenutoError):
     """A recording that cannot be read; the message names file, line and column."""
 

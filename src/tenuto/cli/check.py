@@ -37,7 +37,7 @@ def check(
     import tenuto
     from tenuto.calibration.store import Calibration, find_calibration
     from tenuto.driving.stopping import link_loss_stages
-    from tenuto.profile.checks import advise
+    from tenuto.profile.checks.advice import advise
     from tenuto.profile.lines import line_of
 
     text = profile.read_text(encoding="utf-8", errors="replace")

@@ -154,7 +154,7 @@ def _drive(
         )
         kept = find_calibration(path, driver.identity, [info.name for info in driver.controls()])
         plan = profile.calibrated(kept[0] if kept is not None else None, load_trims(trims_path(path), profile)).plan()
-        seat = DriverPlan(_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
+        seat = DriverPlan(name=_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
         plan = replace(plan, below=(seat,))
         sinks = (
             [tenuto.open_sink(text) for text in to] if to else open_sinks(profile) or [tenuto.open_sink("simulated")]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tenuto.basics.reasons import Code, Reason
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ActionPlan:
     """A one-time action.
 

@@ -14,7 +14,7 @@ TOWARDS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right"
            "down": (2, -1.0)}  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DistancePlan:
     """One sensor of distance.
 

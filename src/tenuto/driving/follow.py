@@ -110,13 +110,18 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
     })  # fmt: skip
     most = (max(speeds.forward, speeds.backward), speeds.sideways, max(speeds.up, speeds.down), speeds.turn)
     ends = {axis: _BEYOND * speed for axis, speed in zip(AXES, most, strict=True)}
-    controls = tuple(ControlPlan(axis, axis, Travel(-end, 0.0, end), (-end, end)) for axis, end in ends.items())
+    controls = tuple(
+        ControlPlan(name=axis, reads=axis, travel=Travel(-end, 0.0, end), believable=(-end, end))
+        for axis, end in ends.items()
+    )
     controls += tuple(
-        ControlPlan(name, name, Travel(-1.0, 0.0, 1.0), (-1.0, 1.0)) for name in map(output_control, outputs)
+        ControlPlan(name=name, reads=name, travel=Travel(-1.0, 0.0, 1.0), believable=(-1.0, 1.0))
+        for name in map(output_control, outputs)
     )
     pressed = [CLEAR, *(action_control(action.name) for action in actions)]
     controls += tuple(
-        ControlPlan(name, name, Travel(0.0, None, 1.0), (0.0, 1.0)) for name in (DRIVES, EMERGENCY, *pressed)
+        ControlPlan(name=name, reads=name, travel=Travel(0.0, None, 1.0), believable=(0.0, 1.0))
+        for name in (DRIVES, EMERGENCY, *pressed)
     )
     guard = replace(
         plan.guard, hold_to_run=DRIVES, enable=None, stop=None, emergency_stop=EMERGENCY, reset=CLEAR,
@@ -127,10 +132,10 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         controls=controls,
         modes=(
             ModePlan(
-                "",
-                Followed(ends),
-                speeds,
-                _loosest(plan),
+                name="",
+                style=Followed(ends),
+                speeds=speeds,
+                limits=_loosest(plan),
                 outputs=tuple(
                     FollowedPlan(name=name, idle=one.idle, when_stopped=one.when_stopped, control=output_control(name))
                     for name, one in outputs.items()
@@ -140,7 +145,9 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         guard=guard,
         sticks=(),
         selection=SelectionPlan(switches=tuple(MomentaryPlan(name=name, reads=name, debounce=0.0) for name in pressed)),
-        actions=tuple(ActionPlan(one.name, action_control(one.name), one.any_time) for one in actions),
+        actions=tuple(
+            ActionPlan(name=one.name, press=action_control(one.name), any_time=one.any_time) for one in actions
+        ),
         driver="link",
         below=(),
         distances=tuple(sensor for sensor in plan.distances if sensor.own_source),
@@ -156,9 +163,9 @@ def _loosest(plan: Plan) -> Limits:
         for axis in range(4)
     )
     return Limits(
-        level[0],
-        turn[0],
-        max(level[1], guard.stop_deceleration),
-        max(turn[1], guard.stop_turn_deceleration),
-        max(vertical[0], guard.stop_vertical_deceleration),
+        acceleration=level[0],
+        turn_acceleration=turn[0],
+        deceleration=max(level[1], guard.stop_deceleration),
+        turn_deceleration=max(turn[1], guard.stop_turn_deceleration),
+        vertical_acceleration=max(vertical[0], guard.stop_vertical_deceleration),
     )

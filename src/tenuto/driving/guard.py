@@ -82,7 +82,7 @@ class GuardStatus(NamedTuple):
     reasons: tuple[Reason, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class GuardSettings:
     """What a profile says about the guard.
 

@@ -16,7 +16,7 @@ _STUCK = 1e-3
 Fits = Callable[[VelocityCommand], bool]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
     """How fast the command may change while somebody drives.
 

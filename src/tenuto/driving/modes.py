@@ -12,7 +12,7 @@ from tenuto.styles.speeds import Speeds
 from tenuto.switches.base import Switch
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ModePlan:
     """What holds in one mode.
 
@@ -35,7 +35,7 @@ class ModePlan:
     may_start: bool = True
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ChoicePlan:
     """How one of several is chosen.
 
@@ -52,7 +52,7 @@ class ChoicePlan:
     back: str | None = None
 
 
-NO_CHOICE = ChoicePlan(("",), "")
+NO_CHOICE = ChoicePlan(order=("",), begin="")
 
 
 class Choice:
@@ -80,7 +80,7 @@ class Choice:
         return self.now != before
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LevelPlan:
     """Speed levels: shares of all speeds, gone through in steps.
 
@@ -120,7 +120,7 @@ class Level:
         self.share = plan.steps[self.number]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TrimPlan:
     """The trim of one control: what is added to it after its curve.
 

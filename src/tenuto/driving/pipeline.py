@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
+from tenuto.basics.errors import PlanError
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
@@ -14,6 +15,7 @@ from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.tick import Tick
+from tenuto.driving.valid import plan_errors
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
@@ -27,7 +29,16 @@ class Pipeline:
     """From frames to ticks. It reads no clock and no device: both come in through `step`."""
 
     def __init__(self, profile: Planned) -> None:
+        """Begin not enabled.
+
+        Raises:
+            PlanError: the plan has numbers that make no sense, or names that nothing has.
+            ProfileError: the profile's tables do not fit each other.
+        """
         plan = profile.plan()
+        wrong = plan_errors(plan)
+        if wrong:
+            raise PlanError(wrong)
         self.plan = plan
         self._ranks = Ranks(plan)
         first = self._ranks.first

@@ -24,7 +24,7 @@ REST_BAND = 0.03
 HELD_FROM = 0.5
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DriverPlan:
     """Somebody or something else that may drive, below the one who holds the controls of the `Plan`.
 
@@ -53,7 +53,7 @@ class DriverPlan:
     at_once: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
     """Everything that the stages need to know, checked and in SI units.
 

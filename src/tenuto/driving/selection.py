@@ -12,7 +12,7 @@ from tenuto.styles.base import Setting
 from tenuto.switches.base import SwitchPlan
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SelectionPlan:
     """Everything that can be chosen while the robot is driven.
 

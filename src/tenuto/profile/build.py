@@ -40,29 +40,29 @@ def build_plan(
         controls=tuple(builder.controls.values()),
         modes=builder.modes(chassis),
         guard=GuardSettings(
-            guard.hold_to_run,
-            guard.link_timeout,
-            guard.stop_deceleration or most,
-            guard.stop_turn_deceleration or turn_most,
-            guard.stop,
-            guard.stop_vertical_deceleration or limits.vertical_acceleration,
-            guard.enable,
-            guard.emergency_stop,
-            guard.reset,
-            guard.released_category,
-            guard.fault_category,
-            guard.emergency_category,
-            guard.link_good_for or 0.0,
-            guard.least_quality,
-            guard.command_timeout or profile.loop.stall_timeout,
-            guard.frozen_after or math.inf,
-            guard.on_link_loss,
-            guard.descend_speed or 0.0,
-            guard.descend_for or 0.0,
-            guard.least_frame_rate or 0.0,
-            guard.takes_over,
-            guard.on_log_failure == "go on",
-            guard.grace or 0.0,
+            hold_to_run=guard.hold_to_run,
+            link_timeout=guard.link_timeout,
+            stop_deceleration=guard.stop_deceleration or most,
+            stop_turn_deceleration=guard.stop_turn_deceleration or turn_most,
+            stop=guard.stop,
+            stop_vertical_deceleration=guard.stop_vertical_deceleration or limits.vertical_acceleration,
+            enable=guard.enable,
+            emergency_stop=guard.emergency_stop,
+            reset=guard.reset,
+            released_category=guard.released_category,
+            fault_category=guard.fault_category,
+            emergency_category=guard.emergency_category,
+            link_good_for=guard.link_good_for or 0.0,
+            least_quality=guard.least_quality,
+            command_timeout=guard.command_timeout or profile.loop.stall_timeout,
+            frozen_after=guard.frozen_after or math.inf,
+            on_link_loss=guard.on_link_loss,
+            descend_speed=guard.descend_speed or 0.0,
+            descend_for=guard.descend_for or 0.0,
+            least_frame_rate=guard.least_frame_rate or 0.0,
+            takes_over=guard.takes_over,
+            goes_on_without_log=guard.on_log_failure == "go on",
+            grace=guard.grace or 0.0,
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,
@@ -70,15 +70,16 @@ def build_plan(
         sticks=tuple(StickPlan(**table.model_dump()) for table in profile.sticks.values()),
         selection=builder.selection(trims),
         actions=tuple(
-            ActionPlan(name, action.press, action.when == "any time") for name, action in profile.actions.items()
+            ActionPlan(name=name, press=action.press, any_time=action.when == "any time")
+            for name, action in profile.actions.items()
         ),
         actuators=tuple(actuator_plans(profile, chassis)),
         driver=profile.source.driver,
         below=tuple(_driver(profile, name, others.get(name)) for name in profile.drivers),
         distances=tuple(
             DistancePlan(
-                name, table.reads, table.scale, table.towards, table.keep, reach_of(table),
-                table.timeout or guard.link_timeout, table.source is not None,
+                name=name, reads=table.reads, scale=table.scale, towards=table.towards, keep=table.keep,
+                reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=table.source is not None,
             )
             for name, table in profile.distances.items()
         ),
@@ -92,14 +93,14 @@ def _driver(profile: Tables, name: str, calibration: Calibration | None) -> Driv
     sticks = table.sends == "sticks"
     builder = _Builder(seen_by(profile, name), calibration) if sticks else None
     return DriverPlan(
-        name,
-        tuple(builder.controls.values()) if builder else (),
-        builder.selection({}) if builder else NOTHING_TO_CHOOSE,
-        table.given_by,
-        table.permit,
-        table.alone,
-        table.speed_share,
-        table.link_timeout or profile.guard.link_timeout,
+        name=name,
+        controls=tuple(builder.controls.values()) if builder else (),
+        selection=builder.selection({}) if builder else NOTHING_TO_CHOOSE,
+        given_by=table.given_by,
+        permit=table.permit,
+        alone=table.alone,
+        share=table.speed_share,
+        link_timeout=table.link_timeout or profile.guard.link_timeout,
     )
 
 
@@ -117,7 +118,7 @@ def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
         tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
         said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
         if said.get("form") is not None:
-            yield ActuatorPlan(name, **{"full": bounds.most, **said})
+            yield ActuatorPlan(name=name, **{"full": bounds.most, **said})
 
 
 def pressed_names(profile: Tables) -> Iterator[tuple[str, str]]:
@@ -202,27 +203,27 @@ class _Builder:
             opposite = ControlTable(reads=table.minus)
             if measured_other is not None:
                 opposite = opposite.measured(measured_other)
-            minus = Opposite(table.minus, opposite.travel(other), opposite.believable(other))
+            minus = Opposite(reads=table.minus, travel=opposite.travel(other), believable=opposite.believable(other))
         travel = table.travel(info)
         one_way = travel.centre is None and minus is None
         return ControlPlan(
-            name,
-            table.reads,
-            travel,
-            table.believable(info),
-            table.dead_zone,
-            table.outer_dead_zone,
-            table.hysteresis,
-            table.shape(one_way=one_way),
-            {
+            name=name,
+            reads=table.reads,
+            travel=travel,
+            believable=table.believable(info),
+            dead_zone=table.dead_zone,
+            outer_dead_zone=table.outer_dead_zone,
+            hysteresis=table.hysteresis,
+            shape=table.shape(one_way=one_way),
+            rates={
                 rates: table.shape(one_way=one_way, rates=rate)
                 for rates, rate in self.profile.rates.items()
                 if name in (self.profile.controls if rate.controls is None else rate.controls)
             },
-            table.spike_filter,
-            table.smoothing or 0.0,
-            1.0 / table.ramp_up if table.ramp_up else 0.0,
-            1.0 / table.ramp_down if table.ramp_down else 0.0,
+            spike_filter=table.spike_filter,
+            smoothing=table.smoothing or 0.0,
+            ramp_up=1.0 / table.ramp_up if table.ramp_up else 0.0,
+            ramp_down=1.0 / table.ramp_down if table.ramp_down else 0.0,
             rest_band=measured.dead_zone if measured is not None else None,
             centre_at_start=table.centre == "at start",
             minus=minus,
@@ -242,18 +243,18 @@ class _Builder:
         tables = profile.modes or {"": ModeTable(fallback=True)}
         return tuple(
             ModePlan(
-                name,
-                (mode.style or profile.style).style(chassis),
-                (mode.speeds or profile.speeds).speeds(),
-                (mode.limits or profile.limits).limits(),
-                tuple(
+                name=name,
+                style=(mode.style or profile.style).style(chassis),
+                speeds=(mode.speeds or profile.speeds).speeds(),
+                limits=(mode.limits or profile.limits).limits(),
+                outputs=tuple(
                     mode.outputs.get(output, table).plan(output)
                     for output, table in profile.outputs.items()
                     if output not in mode.without
                 ),
-                mode.rates,
-                mode.fallback or len(tables) == 1,
-                mode.may_start,
+                rates=mode.rates,
+                fallback=mode.fallback or len(tables) == 1,
+                may_start=mode.may_start,
             )
             for name, mode in tables.items()
         )
@@ -261,46 +262,56 @@ class _Builder:
     def selection(self, trims: Mapping[str, float]) -> SelectionPlan:
         """Give the switches and what they choose."""
         profile, choose = self.profile, self.profile.choose
-        mode = rates = ChoicePlan(("",), "")
+        mode = rates = ChoicePlan(order=("",), begin="")
         through_rest = True
         fallback = next((name for name, mode in profile.modes.items() if mode.fallback), next(iter(profile.modes), ""))
         if choose.mode is not None:
-            mode = ChoicePlan(tuple(choose.mode.order), fallback, choose.mode.switch, choose.mode.back)
+            mode = ChoicePlan(
+                order=tuple(choose.mode.order), begin=fallback, switch=choose.mode.switch, back=choose.mode.back
+            )
             through_rest = choose.mode.through_rest
         elif fallback:
-            mode = ChoicePlan((fallback,), fallback)
+            mode = ChoicePlan(order=(fallback,), begin=fallback)
         if choose.rates is not None:
-            rates = ChoicePlan(tuple(choose.rates.order), choose.rates.order[0], choose.rates.switch)
+            rates = ChoicePlan(order=tuple(choose.rates.order), begin=choose.rates.order[0], switch=choose.rates.switch)
         levels = LevelPlan()
         if profile.levels is not None:
             steps = tuple(profile.levels.steps)
             begin = steps.index(profile.levels.begin) if profile.levels.begin is not None else 0
-            levels = LevelPlan(steps, begin, profile.levels.faster, profile.levels.slower)
-        steering = ChoicePlan(("",), "")
+            levels = LevelPlan(steps=steps, begin=begin, faster=profile.levels.faster, slower=profile.levels.slower)
+        steering = ChoicePlan(order=("",), begin="")
         if choose.steering is not None:
             order: tuple[str, ...] = tuple(choose.steering.order)
-            steering = ChoicePlan(order, order[0], choose.steering.switch)
+            steering = ChoicePlan(order=order, begin=order[0], switch=choose.steering.switch)
         rear = LevelPlan()
         if (share := profile.rear_share) is not None:
             begin = share.steps.index(share.begin) if share.begin is not None else len(share.steps) - 1
-            rear = LevelPlan(tuple(share.steps), begin, share.more, share.less)
+            rear = LevelPlan(steps=tuple(share.steps), begin=begin, faster=share.more, slower=share.less)
         _, heading, heading_zero = next(iter(headings(profile)), ("", None, None))
         pressed = dict.fromkeys(name for _, name in pressed_names(profile) if name not in profile.switches)
         return SelectionPlan(
-            (
+            switches=(
                 *(switch.plan(name, self) for name, switch in profile.switches.items()),
                 *(MomentaryPlan(name=name, reads=name) for name in pressed),
             ),
-            mode,
-            through_rest,
-            rates,
-            levels,
-            steering,
-            rear,
-            heading,
-            heading_zero,
-            tuple(
-                TrimPlan(name, trims.get(name, trim.begin), trim.step, trim.most, trim.up, trim.down, trim.knob)
+            mode=mode,
+            through_rest=through_rest,
+            rates=rates,
+            levels=levels,
+            steering=steering,
+            rear_share=rear,
+            heading=heading,
+            heading_zero=heading_zero,
+            trims=tuple(
+                TrimPlan(
+                    control=name,
+                    begin=trims.get(name, trim.begin),
+                    step=trim.step,
+                    most=trim.most,
+                    up=trim.up,
+                    down=trim.down,
+                    knob=trim.knob,
+                )
                 for name, trim in profile.trims.items()
             ),
         )

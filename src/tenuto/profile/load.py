@@ -12,9 +12,8 @@ from pydantic.fields import FieldInfo
 
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.findings import Finding, unexpected
-from tenuto.profile.checks import errors_of
 from tenuto.profile.checks.names import nearest
-from tenuto.profile.profile import Profile
+from tenuto.profile.profile import FINDINGS, Profile
 
 
 def load_profile(path: str | Path) -> Profile:
@@ -42,13 +41,15 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
     try:
-        profile = Profile.model_validate(tables)
+        return Profile.model_validate(tables)
     except ValidationError as error:
-        raise ProfileError(where, [finding_of(details) for details in error.errors()]) from None
-    problems = errors_of(profile)
-    if problems:
-        raise ProfileError(where, problems)
-    return profile
+        raise ProfileError(where, [one for details in error.errors() for one in _findings(details)]) from None
+
+
+def _findings(details: Any) -> list[Finding]:
+    """Say what was found between tables, or in one key."""
+    between: list[Finding] = details["ctx"]["findings"] if details["type"] == FINDINGS else []
+    return between or [finding_of(details)]
 
 
 def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:

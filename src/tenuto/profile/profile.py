@@ -4,16 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Self
 
+from pydantic import model_validator
+from pydantic_core import PydanticCustomError
+
+from tenuto.basics.errors import ProfileError
 from tenuto.basics.html import html_table
 from tenuto.calibration.store import Calibration
 from tenuto.driving.plan import Plan
 from tenuto.profile.build import build_plan
+from tenuto.profile.checks.between import errors_of
 from tenuto.profile.schema import Tables
+
+# The type of the error that carries what was found between tables.
+FINDINGS = "findings"
 
 
 class Profile(Tables):
     """How one robot is driven. Load one with `tenuto.load_profile`; all quantities are in SI."""
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> Self:
+        """Refuse tables that do not fit each other, wherever they come from."""
+        wrong = errors_of(self)
+        if wrong:
+            raise PydanticCustomError(FINDINGS, "{text}", {"text": "; ".join(map(str, wrong)), "findings": wrong})
+        return self
 
     def _repr_html_(self) -> str:
         speeds, guard = self.speeds, self.guard
@@ -46,7 +63,13 @@ class Profile(Tables):
             calibration: what was measured of the device; what the profile says itself goes before it.
             trims: control → trim to begin with, where one was kept.
             others: what was measured of the devices of the other drivers, by their names.
+
+        Raises:
+            ProfileError: tables of a changed copy do not fit each other.
         """
+        wrong = errors_of(self)  # a copy with other keys has not been checked
+        if wrong:
+            raise ProfileError(self.name, wrong)
         return build_plan(self, calibration, trims or {}, others or {})
 
 

@@ -33,12 +33,12 @@ class SpeedsTable(Table):
     def speeds(self) -> Speeds:
         """Give them with what is left out filled in."""
         return Speeds(
-            self.forward,
-            self.backward or self.forward,
-            self.turn,
-            self.sideways or self.forward,
-            self.up or 0.0,
-            self.down or self.up or 0.0,
+            forward=self.forward,
+            backward=self.backward or self.forward,
+            turn=self.turn,
+            sideways=self.sideways or self.forward,
+            up=self.up or 0.0,
+            down=self.down or self.up or 0.0,
         )
 
 
@@ -65,11 +65,11 @@ class LimitsTable(Table):
     def limits(self) -> Limits:
         """Give them with what is left out filled in."""
         return Limits(
-            self.acceleration,
-            self.turn_acceleration,
-            self.deceleration,
-            self.turn_deceleration,
-            self.vertical_acceleration or self.acceleration,
-            self.jerk or math.inf,
-            self.turn_jerk or math.inf,
+            acceleration=self.acceleration,
+            turn_acceleration=self.turn_acceleration,
+            deceleration=self.deceleration,
+            turn_deceleration=self.turn_deceleration,
+            vertical_acceleration=self.vertical_acceleration or self.acceleration,
+            jerk=self.jerk or math.inf,
+            turn_jerk=self.turn_jerk or math.inf,
         )

@@ -10,7 +10,7 @@ from tenuto.sticks.curve import STRAIGHT, Shape
 from tenuto.sticks.travel import Travel
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Opposite:
     """A second control of the device that makes one axis with the first: what it gives is taken away."""
 
@@ -19,7 +19,7 @@ class Opposite:
     believable: tuple[float, float]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ControlPlan:
     """How one control is read and shaped.
 
@@ -87,7 +87,7 @@ class ControlPlan:
         return bool(self.hysteresis or self.spike_filter or self.smoothing or self.ramp_up or self.ramp_down)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StickPlan:
     """Two controls that are the axes of one stick, and share a dead zone or a travel.
 

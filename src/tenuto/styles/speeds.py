@@ -9,7 +9,7 @@ from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Speeds:
     """The speeds at the ends of the sticks.
 

@@ -26,7 +26,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _EXAMPLES = 40
 _FULL = VelocityCommand(1.2, 0.8, 0.6, 1.5)
-_SPEEDS = Speeds(1.2, 0.7, 1.5, 0.8, 0.6, 0.5)
+_SPEEDS = Speeds(forward=1.2, backward=0.7, turn=1.5, sideways=0.8, up=0.6, down=0.5)
 
 
 def _tried(strategy: st.SearchStrategy[Any], test: Callable[[Any], None], examples: int = _EXAMPLES) -> None:
@@ -136,7 +136,7 @@ class _Facts:
     """A profile in which every control is a lever or a stick."""
 
     def control(self, name: str) -> ControlPlan:
-        return ControlPlan(name, name, Travel(-1.0, 0.0, 1.0, reverse=False), (-1.0, 1.0))
+        return ControlPlan(name=name, reads=name, travel=Travel(-1.0, 0.0, 1.0, reverse=False), believable=(-1.0, 1.0))
 
     def measured_positions(self, name: str) -> tuple[float, ...]:
         return ()

@@ -14,7 +14,7 @@ _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ActuatorPlan:
     """How one actuator is told what to do.
 

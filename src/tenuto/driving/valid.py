@@ -1,0 +1,121 @@
+"""Whether a plan can be driven by: what `Pipeline` asks before it takes one, wherever the plan comes from."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator
+
+from tenuto.basics.findings import Finding, error, unexpected
+from tenuto.driving.modes import ModePlan
+from tenuto.driving.plan import DriverPlan, Plan
+from tenuto.driving.selection import SelectionPlan
+from tenuto.sticks.control import ControlPlan
+
+
+def plan_errors(plan: Plan) -> list[Finding]:
+    """List why a plan cannot be driven by: numbers that make no sense, and names that nothing has."""
+    found = [*_guard(plan), *_controls("controls", plan.controls), *_names(plan, plan.controls, plan.selection, "")]
+    for name, value in (("period", plan.period), ("stall_timeout", plan.stall_timeout)):
+        found += _above_zero(name, value)
+    for mode in plan.modes:
+        found += _mode(plan, mode)
+    if sum(mode.fallback for mode in plan.modes) != 1:
+        names = ", ".join(mode.name for mode in plan.modes if mode.fallback) or "none"
+        found.append(unexpected("modes", "exactly one mode to fall back to", names))
+    for one in plan.below:
+        found += _below(plan, one)
+    for sensor in plan.distances:
+        place = f"distances.{sensor.name}"
+        for name in ("scale", "keep", "reach", "timeout"):
+            found += _above_zero(f"{place}.{name}", getattr(sensor, name), endless=name == "reach")
+    return found
+
+
+def _above_zero(where: str, value: float, *, zero: bool = False, endless: bool = False) -> Iterator[Finding]:
+    """Ask for a number above zero; or zero too, or infinity too."""
+    good = value > 0.0 or (zero and value == 0.0)
+    if not good or not (math.isfinite(value) or (endless and value > 0.0)):
+        yield unexpected(where, "a number from 0" if zero else "a number above 0", f"{value}")
+
+
+def _guard(plan: Plan) -> Iterator[Finding]:
+    guard = plan.guard
+    for name in ("link_timeout", "stop_deceleration", "stop_turn_deceleration", "stop_vertical_deceleration"):
+        yield from _above_zero(f"guard.{name}", getattr(guard, name))
+    yield from _above_zero("guard.command_timeout", guard.command_timeout)
+    yield from _above_zero("guard.frozen_after", guard.frozen_after, endless=True)
+    for name in ("link_good_for", "least_quality", "descend_speed", "descend_for", "least_frame_rate", "grace"):
+        yield from _above_zero(f"guard.{name}", getattr(guard, name), zero=True)
+    if guard.hold_to_run is None and guard.enable is None:
+        yield error("guard.hold_to_run", "nothing must be held or pressed to drive", "give hold_to_run or enable")
+    if guard.on_link_loss not in ("stop", "descend", "silent"):
+        yield unexpected("guard.on_link_loss", "stop, descend or silent", guard.on_link_loss)
+
+
+def _mode(plan: Plan, mode: ModePlan) -> Iterator[Finding]:
+    place = f"modes.{mode.name}" if mode.name else "mode"
+    speeds, limits = mode.speeds, mode.limits
+    for name in ("forward", "backward", "turn", "sideways", "up", "down"):
+        yield from _above_zero(f"{place}.speeds.{name}", getattr(speeds, name), zero=True)
+    for name in ("acceleration", "turn_acceleration", "vertical_acceleration", "deceleration", "turn_deceleration"):
+        value = getattr(limits, name)
+        if value is not None:
+            yield from _above_zero(f"{place}.limits.{name}", value)
+    for name in ("jerk", "turn_jerk"):
+        yield from _above_zero(f"{place}.limits.{name}", getattr(limits, name), endless=True)
+    controls = [control.name for control in plan.controls]
+    yield from _known(f"{place}.style", mode.style.controls(), controls)
+
+
+def _controls(place: str, controls: Iterable[ControlPlan]) -> Iterator[Finding]:
+    seen: set[str] = set()
+    for control in controls:
+        where = f"{place}.{control.name}"
+        if control.name in seen:
+            yield error(where, "two controls have this name")
+        seen.add(control.name)
+        total = control.dead_zone + control.outer_dead_zone + control.hysteresis
+        if not 0.0 <= total < 1.0:
+            yield unexpected(f"{where}.dead_zone", "dead zones and hysteresis of less than 1 together", f"{total}")
+        for name in ("smoothing", "ramp_up", "ramp_down", "noise"):
+            yield from _above_zero(f"{where}.{name}", getattr(control, name), zero=True)
+
+
+def _names(plan: Plan, controls: Iterable[ControlPlan], chosen: SelectionPlan, place: str) -> Iterator[Finding]:
+    """Look for every name that a driver's plan speaks of."""
+    known = [control.name for control in controls]
+    guard, switches = plan.guard, [switch.name for switch in chosen.switches]
+    asked = {
+        "guard.hold_to_run": guard.hold_to_run, "guard.stop": guard.stop, "guard.emergency_stop": guard.emergency_stop,
+        "guard.takes_over": guard.takes_over, "heading": chosen.heading,
+        **{f"switches.{switch.name}": switch.reads or None for switch in chosen.switches},
+        **{f"trims.{trim.control}": trim.control for trim in chosen.trims},
+    }  # fmt: skip
+    pressed = {
+        "guard.enable": guard.enable, "guard.reset": guard.reset, "mode": chosen.mode.switch,
+        "rates": chosen.rates.switch, "mode.back": chosen.mode.back,
+        "steering": chosen.steering.switch, "heading_zero": chosen.heading_zero,
+        **{f"actions.{action.name}": action.press for action in plan.actions if not place},
+    }  # fmt: skip
+    for names, there in ((asked, known), (pressed, switches)):
+        for where, name in names.items():
+            yield from _known(place + where, [name] if name is not None else [], there)
+
+
+def _below(plan: Plan, one: DriverPlan) -> Iterator[Finding]:
+    place = f"drivers.{one.name}"
+    yield from _above_zero(f"{place}.link_timeout", one.link_timeout)
+    if not 0.0 < one.share <= 1.0:
+        yield unexpected(f"{place}.speed_share", "a share above 0, up to 1", f"{one.share}")
+    yield from _known(f"{place}.permit", [one.permit] if one.permit else [], [c.name for c in plan.controls])
+    switches = [switch.name for switch in plan.selection.switches]
+    yield from _known(f"{place}.given_by", [one.given_by] if one.given_by else [], switches)
+    if one.controls:
+        yield from _controls(f"{place}.controls", one.controls)
+        yield from _names(plan, one.controls, one.selection, f"{place}.")
+
+
+def _known(where: str, names: Iterable[str], known: list[str]) -> Iterator[Finding]:
+    for name in names:
+        if name not in known:
+            yield unexpected(where, f"one of {', '.join(known) or 'none'}", f'"{name}"')
