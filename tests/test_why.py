@@ -3,13 +3,16 @@
 import json
 import math
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad, run
+from helpers import MEDLAR, Bench, examples, pad, run
 from tenuto import Frame, Pipeline, State, Tick
 from tenuto.analysis.logs import ticks_of
 from tenuto.analysis.stops import find_stops
@@ -82,7 +85,7 @@ def test_what_holds_it_is_named() -> None:
     full = bench.run(2.0, pad(1.0, held=True))
     assert full.explain(MEDLAR).answer.endswith("drive is at its end: this is full speed")
     both = bench.run(2.0, pad(1.0, 1.0, held=True))
-    assert "the vehicle cannot" in both.explain(MEDLAR).answer
+    assert "right_wheel can do no more" in both.explain(MEDLAR).answer
     rest = bench.run(3.0, pad(0.05, held=True)).explain(MEDLAR)
     assert rest.answer == "it may move, and nobody asks it to: drive within the dead zone"
     drive = next(step for step in rest.steps if step.stage == "control drive")
@@ -143,3 +146,21 @@ def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profi
     assert [ax.get_title() for ax in sticks.axes] == ["vx", "vy", "vz", "yaw_rate"]
     other = report_figures(table, MEDLAR.plan())["sticks"]  # of another profile, not a traceback
     assert "none of the sticks" in other.axes[0].texts[0].get_text()
+
+
+@examples(40)
+@given(
+    st.sampled_from(["free", "clip", "scale", "halve", "keep turn", "keep forward"]),
+    st.sampled_from([1, 2]), st.floats(-1, 1), st.floats(-1, 1) | st.just(1.0),
+)  # fmt: skip
+def test_full_speed_is_said_of_nothing_slower(corner: str, sticks: int, forward: float, left: float) -> None:
+    style = replace(MEDLAR.style, corner=corner, sticks=sticks)  # type: ignore[call-arg]
+    profile = MEDLAR.model_copy(update={"style": style})
+    bench = Bench(profile)
+    tick = bench.drive(4.0, forward, left)
+    assert tick.command == tick.target
+    said, speeds = tick.explain(profile).answer, profile.speeds
+    full = abs(tick.command.vx) >= speeds.forward - 1e-3 or abs(tick.command.yaw_rate) >= speeds.turn - 1e-3
+    assert ("full speed" in said) <= full, said
+    if corner != "free" and abs(tick.intent.forward - tick.shaped["drive"]) > 1e-3:
+        assert f'corner = "{corner}"' in said or "can do no more" in said

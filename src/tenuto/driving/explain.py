@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from tenuto.basics.reasons import Code
 from tenuto.driving.guard import State
+from tenuto.driving.limits import on_the_way
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.tick import Tick
@@ -65,9 +66,9 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     plan = planned.plan()
     mode = next((mode for mode in plan.modes if mode.name == tick.chosen.mode), plan.mode)
     told = since or {}
-    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick), _demand(tick, mode), _guard(tick, told)]
+    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick, mode), _demand(tick, mode), _guard(tick, told)]
     if tick.guard.state is State.DRIVING:
-        steps.append(_target(tick))
+        steps.append(_target(tick, plan))
     steps += [_command(tick, plan, mode), _actuators(tick)]
     steps += [_outputs(tick, mode)] if tick.outputs else []
     steps += [Step("actions", ", ".join(tick.actions))] if tick.actions else []
@@ -181,10 +182,18 @@ def _curve(control: ControlPlan, tick: Tick) -> str:
     return made + rates + (f", times {shape.scale:g}" if shape.scale != 1.0 else "")
 
 
-def _intent(tick: Tick) -> Step:
+def _intent(tick: Tick, mode: ModePlan) -> Step:
     numbers = tick.intent._asdict()
     text = ", ".join(f"{name} {value:+.3f}" for name, value in numbers.items() if value) or "nothing"
-    return Step("intent", text, numbers)
+    why = _style_cause(tick, mode)
+    return Step("intent", f"{text}: {why}" if why else text, numbers)
+
+
+def _style_cause(tick: Tick, mode: ModePlan) -> str:
+    """Say what the style makes less of; nothing where somebody else's velocity counts, or a control is not there."""
+    if not set(mode.style.controls()) <= set(tick.shaped) or not any(tick.intent):
+        return ""
+    return mode.style.cause(tick.shaped)
 
 
 def _demand(tick: Tick, mode: ModePlan) -> Step:
@@ -204,12 +213,11 @@ def _guard(tick: Tick, since: Mapping[str, float]) -> Step:
     return Step("guard", f"{tick.guard.state}: {why}" if why else str(tick.guard.state))
 
 
-def _target(tick: Tick) -> Step:
+def _target(tick: Tick, plan: Plan) -> Step:
     if tick.target == tick.demand:
         return Step("target", "the same: the vehicle can do that", tick.target._asdict())
-    return Step(
-        "target", f"{velocity_in_words(tick.target)}: as much of it as the vehicle can do", tick.target._asdict()
-    )
+    why = plan.chassis.cause(tick.demand) or "as much of it as the vehicle can do"
+    return Step("target", f"{velocity_in_words(tick.target)}: {why}", tick.target._asdict())
 
 
 def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
@@ -226,14 +234,10 @@ def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
 def _on_the_way(tick: Tick, mode: ModePlan) -> list[str]:
     """Say which limits hold each axis that is not yet where it is heading."""
     said = []
-    for axis, (grow, shrink, _), now, end in zip(AXES, mode.limits.axes, tick.command, tick.target, strict=True):
-        if now != end:
-            faster = abs(end) > abs(now) and now * end >= 0.0
-            limit = grow if faster else shrink
-            unit = "deg/s²" if axis == "yaw_rate" else "m/s²"
-            shown = math.degrees(limit) if axis == "yaw_rate" else limit
-            word = "acceleration" if faster else "deceleration"
-            said.append(f"{AXES[axis][0]} on the way to {_shown(axis, end)}, {word} {shown:g} {unit}")
+    for axis, word, limit in on_the_way(tick.command, tick.target, mode.limits):
+        unit, shown = ("deg/s²", math.degrees(limit)) if axis == "yaw_rate" else ("m/s²", limit)
+        end = _shown(axis, getattr(tick.target, axis))
+        said.append(f"{AXES[axis][0]} on the way to {end}, {word} {shown:g} {unit}")
     return said
 
 
@@ -263,7 +267,7 @@ def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
         return f"it stands: {why}" if tick.command == STANDSTILL else f"it is being stopped, {words}: {why}"
     if tick.command == tick.demand == STANDSTILL:
         return "it may move, and nobody asks it to: " + _no_wish(tick, mode)
-    return f"it goes {words}, and no faster because " + _no_faster(tick, mode)
+    return f"it goes {words}, and no faster because " + _no_faster(tick, plan, mode)
 
 
 def _no_wish(tick: Tick, mode: ModePlan) -> str:
@@ -272,25 +276,47 @@ def _no_wish(tick: Tick, mode: ModePlan) -> str:
     return waits or (f"{', '.join(away)} within the dead zone" if away else "all sticks are at rest")
 
 
-def _no_faster(tick: Tick, mode: ModePlan) -> str:
-    """Say what holds it: the first of these that does."""
+def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
+    """Say what holds it: the first of these that does. Each stage says its own cause."""
     if tick.command != tick.target:
         return "; ".join(_on_the_way(tick, mode))
     near = [notice.text for notice in tick.notices if notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN)]
     if near:
         return "; ".join(near)
     if tick.target != tick.demand:
-        return "the vehicle cannot: its fastest wheel, angle or thruster is at its end"
+        return plan.chassis.cause(tick.demand) or "the vehicle cannot"
     asked = {name: abs(tick.shaped.get(name, 0.0)) for name in mode.style.controls()}
-    most = max(asked, key=lambda name: asked[name], default="")
     if tick.driver and not any(asked.values()):
         return f"{tick.driver} asks for no more"
-    if asked.get(most, 0.0) < 1.0 - _SAME:
-        position = tick.positions[most]
-        return (
-            f"{most} asks for no more: {_signed(position)} of its travel is {_signed(tick.shaped[most])} after shaping"
-        )
+    causes = [_style_cause(tick, mode), _stick_cause(tick, asked), _share_cause(tick, plan)]
     if tick.chosen.level < 1.0:
-        return f"the speed level is {100 * tick.chosen.level:.0f} %"
+        causes.append(f"the speed level is {100 * tick.chosen.level:.0f} %")
+    said = [cause for cause in causes if cause]
+    if said:
+        return "; ".join(said)
     name = f" of mode {tick.chosen.mode}" if tick.chosen.mode else ""
-    return f"{most} is at its end: this is full speed{name}"
+    most = max(asked, key=lambda one: asked[one], default="")
+    if _at_full_speed(tick, mode):
+        return f"{most} is at its end: this is full speed{name}"
+    return f"{most} is at its end, and the style makes {_intent(tick, mode).text} of all sticks together"
+
+
+def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
+    """Say that no stick is at its end."""
+    most = max(asked, key=lambda name: asked[name], default="")
+    if asked.get(most, 0.0) >= 1.0 - _SAME:
+        return ""
+    position, shaped = _signed(tick.positions[most]), _signed(tick.shaped[most])
+    return f"{most} asks for no more: {position} of its travel is {shaped} after shaping"
+
+
+def _share_cause(tick: Tick, plan: Plan) -> str:
+    """Say that a driver of lower rank gets only a share of the speeds."""
+    share = next((seat.share for seat in plan.below if seat.name == tick.driver), 1.0)
+    return f"{tick.driver} gets {100 * share:.0f} % of all speeds" if share < 1.0 else ""
+
+
+def _at_full_speed(tick: Tick, mode: ModePlan) -> bool:
+    """Tell whether some part of the demand is as fast as its speed."""
+    ends = mode.speeds.along(tick.demand)
+    return any(0.0 < most <= abs(part) + 1e-4 for part, most in zip(tick.demand, ends, strict=True))

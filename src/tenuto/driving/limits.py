@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from tenuto.sticks.smoothing import Motion, jerk_limited, rate_limited
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -51,6 +52,25 @@ class Limits:
         level = (self.acceleration, slow, self.jerk)
         vertical = (self.vertical_acceleration, self.vertical_acceleration, self.jerk)
         return level, level, vertical, (self.turn_acceleration, turn_slow, self.turn_jerk)
+
+
+class OnTheWay(NamedTuple):
+    """A limit that holds an axis: its field in a velocity, the word for it, and its value, m/s² or rad/s²."""
+
+    axis: str
+    word: str
+    limit: float
+
+
+def on_the_way(command: VelocityCommand, target: VelocityCommand, limits: Limits) -> list[OnTheWay]:
+    """List the limits by which each axis is not yet where it is heading. For `explain` only."""
+    found = []
+    axes = zip(VelocityCommand._fields, limits.axes, command, target, strict=True)
+    for axis, (grow, shrink, _), now, end in axes:
+        if now != end:
+            faster = abs(end) > abs(now) and now * end >= 0.0
+            found.append(OnTheWay(axis, "acceleration" if faster else "deceleration", grow if faster else shrink))
+    return found
 
 
 def approach(previous: float, target: float, most: float) -> float:

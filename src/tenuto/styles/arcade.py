@@ -7,9 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 from tenuto.kinds.options import DRIVE, STEER, Role, option
-from tenuto.styles import mixing
 from tenuto.styles.base import Style, TurningOptions, TurningStick
-from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Turning
 from tenuto.vehicles.base import Chassis
 
@@ -27,12 +25,9 @@ class Arcade(TurningStick):
     corner: str = "free"
     turning: Turning | None = None
 
-    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Read the intent from the shaped positions."""
-        forward, turn = shaped[self.forward], shaped[self.turn]
-        if self.corner != "free":
-            forward, turn = mixing.in_corner(forward, turn, self.corner)
-        return Intent(forward, 0.0, 0.0, turn)
+    def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
+        """Return forward and turn as the controls ask for them."""
+        return shaped[self.forward], shaped[self.turn]
 
     def controls(self) -> tuple[str, ...]:
         """Name the controls that move the robot."""

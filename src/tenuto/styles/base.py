@@ -10,7 +10,7 @@ from typing import ClassVar, Literal, NamedTuple
 from tenuto.kinds.options import Role, named, option
 from tenuto.kinds.quantities import LENGTH, SPEED
 from tenuto.kinds.registry import Kinds
-from tenuto.styles.mixing import Intent
+from tenuto.styles.mixing import Intent, in_corner
 from tenuto.styles.speeds import Speeds, Turning
 from tenuto.vehicles.base import Chassis
 from tenuto.vehicles.velocity import VelocityCommand
@@ -55,12 +55,35 @@ class Style(ABC):
         """Give the velocity that steered wheels should point for while the robot stands; None where that is unknown."""
         return None
 
+    def cause(self, shaped: Mapping[str, float]) -> str:
+        """Say what makes less of the sticks than they ask for; empty where nothing does. For `explain` only."""
+        return ""
+
 
 class TurningStick(Style):
     """Styles in which a stick turns the robot: what it sets is up to ``turning``; None for the turning speed."""
 
     __slots__ = ()
+    corner: str
     turning: Turning | None
+
+    @abstractmethod
+    def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
+        """Return forward and turn as the controls ask for them, before anything is settled in the corners."""
+
+    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
+        """Read the intent from the shaped positions."""
+        forward, turn = self.asked(shaped)
+        if self.corner != "free":
+            forward, turn = in_corner(forward, turn, self.corner)
+        return Intent(forward, 0.0, 0.0, turn)
+
+    def cause(self, shaped: Mapping[str, float]) -> str:
+        """Say what the corner of the stick square makes less of."""
+        asked, made = self.asked(shaped), self.intent(shaped)
+        pairs = zip(("forward", "turn"), asked, (made.forward, made.turn), strict=True)
+        less = [f"{name} {a:+.2f} becomes {b:+.2f}" for name, a, b in pairs if abs(b - a) > 1e-6]
+        return f'{" and ".join(less)} in the corner of the stick (corner = "{self.corner}")' if less else ""
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]

@@ -38,6 +38,11 @@ class ThrusterSticks(Style):
         """Name the controls that move the robot."""
         return tuple(control for _, control in self.each)
 
+    def cause(self, shaped: Mapping[str, float]) -> str:
+        """Say that the sticks ask for a velocity that no vehicle of its thrusts has."""
+        intent = self.intent(shaped)
+        return "the thrusters make no more of it" if max(map(abs, intent)) < 1.0 - 1e-6 else ""
+
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:

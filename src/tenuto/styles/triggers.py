@@ -7,9 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.kinds.options import STEER, Ask, Role, option
-from tenuto.styles import mixing
 from tenuto.styles.base import Style, TurningOptions, TurningStick
-from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Turning
 from tenuto.vehicles.base import Chassis
 
@@ -29,11 +27,11 @@ class Pressed(TurningStick):
     corner: str = "free"
     turning: Turning | None = None
 
-    def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Read the intent from the shaped positions."""
+    def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
+        """Return forward and turn as the controls ask for them; two-way controls together ask for no more than one."""
         turn = shaped[self.left] - (shaped[self.right] if self.right is not None else 0.0)
-        forward, turn = mixing.in_corner(shaped[self.forward] - shaped[self.backward], turn, self.corner)
-        return Intent(forward, 0.0, 0.0, turn)
+        forward = shaped[self.forward] - shaped[self.backward]
+        return min(max(forward, -1.0), 1.0), min(max(turn, -1.0), 1.0)
 
     def controls(self) -> tuple[str, ...]:
         """Name the controls that move the robot."""

@@ -235,6 +235,22 @@ class Chassis(ABC):
             return STANDSTILL, 0.0
         return VelocityCommand(*(axis / load for axis in possible)), 1.0 / load
 
+    def cause(self, command: VelocityCommand) -> str:
+        """Say what keeps it from doing a command as asked; empty where nothing does. For `explain` only."""
+        kept, share = self.within_reach(command)
+        if kept == command:
+            return ""
+        parts = self.cannot(command)
+        said = [f"this vehicle cannot go {' and '.join(parts)} like that"] if parts else []
+        if 0.0 < share < 1.0:
+            does, bounds = self.inverse(*kept), self.bounds()
+            full = [
+                name for name, value in does.items()
+                if min(abs(value - bounds[name].low), abs(value - bounds[name].high)) <= 1e-6 * bounds[name].most
+            ]  # fmt: skip
+            said.append(f"{', '.join(full) or 'it'} can do no more: all is slowed to {100 * share:.0f} %")
+        return "; ".join(said) or "this vehicle cannot do that"
+
     def cannot(self, command: VelocityCommand) -> tuple[str, ...]:
         """Name the parts of a velocity that it cannot do as asked, such as ``("sideways",)``."""
         possible, share = self.within_reach(command)
