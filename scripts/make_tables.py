@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import re
 from dataclasses import MISSING, Field, fields
+from itertools import product
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 
 from tenuto.basics.reasons import Code
+from tenuto.driving.guard import TABLE, Categories
 from tenuto.kinds.options import about
 from tenuto.kinds.registry import Kinds
 from tenuto.kinds.texts import form_of
@@ -20,6 +22,7 @@ from tenuto.sinks.base import SINKS
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES
 from tenuto.switches.base import SWITCHES
+from tenuto.testing.guard import explore
 from tenuto.vehicles.base import VEHICLES
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -43,6 +46,26 @@ def reasons() -> str:
     """Write the table of all reasons."""
     lines = [row(["code", "kind", "what is the matter", "what to do"]), "|---|---|---|---|"]
     lines += [row([f"`{code}`", code.kind, code.meaning, code.todo]) for code in Code]
+    return "\n".join(lines)
+
+
+def guard_table() -> str:
+    """Write the table of the guard, and how far it was explored."""
+    lines = [row(["state", "when", "goes to", "and"]), "|---|---|---|---|"]
+    for (state, event), after in TABLE.items():
+        kept = {None: "", True: "the release counts", False: "wants a release"}[after.release_seen]
+        lines.append(row([state, event, after.after, kept]))
+    kinds = [Categories(*three) for three in product((0, 1, 2), (0, 1, 2), (0, 1))]
+    explored = [explore(categories) for categories in kinds]
+    states = sum(len({way.before for way in ways}) for ways in explored)
+    ways = sum(map(len, explored))
+    lines += [
+        "",
+        "With every combination of stop categories a test visits all states that can be reached, and tries all that",
+        f"can be seen in each: {states} states, {ways} transitions. In none of them is there a way to driving without",
+        "standing, a release, a fresh press and sticks at rest after it; a way out of an emergency stop without a",
+        "reset at standstill; or power without enabling.",
+    ]
     return "\n".join(lines)
 
 
@@ -105,9 +128,11 @@ def kinds_page() -> str:
 def pages() -> dict[Path, str]:
     """Return every page that has such tables, as it should be."""
     guard = (DOCS / "guard.md").read_text(encoding="utf-8")
-    marked = re.compile(r"(<!-- reasons -->\n).*(\n<!-- end of reasons -->)", re.DOTALL)
+    for mark, text in (("reasons", reasons()), ("table", guard_table())):
+        place = re.compile(rf"(<!-- {mark} -->\n).*(\n<!-- end of {mark} -->)", re.DOTALL)
+        guard = place.sub(lambda found, text=text: found[1] + text + found[2], guard)  # type: ignore[misc]
     return {
-        DOCS / "guard.md": marked.sub(lambda found: found[1] + reasons() + found[2], guard),
+        DOCS / "guard.md": guard,
         DOCS / "kinds.md": kinds_page(),
     }
 

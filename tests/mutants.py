@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -12,7 +12,7 @@ from tenuto.driving import limits
 from tenuto.driving import pipeline as pipeline_module
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.driver import StickDriver
-from tenuto.driving.guard import TABLE, Event, Guard, State
+from tenuto.driving.guard import HAPPENS, TABLE, Event, Memory, Row, Seen, State
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ranks import Ranks
 from tenuto.outputs.base import Output
@@ -26,49 +26,33 @@ def _table(changes: dict[tuple[State, Event], State | None]) -> Mutant:
     """Change rows of the guard's table; None takes one out."""
 
     def apply(patch: pytest.MonkeyPatch) -> None:
-        table = {**TABLE, **{key: after for key, after in changes.items() if after is not None}}
+        rows = {key: Row(after) for key, after in changes.items() if after is not None}
         patch.setattr(
-            guard_module, "TABLE", {key: after for key, after in table.items() if changes.get(key, 0) is not None}
+            guard_module,
+            "TABLE",
+            {key: row for key, row in {**TABLE, **rows}.items() if changes.get(key, 0) is not None},
         )
 
     return apply
 
 
-def _events(change: Callable[[Iterator[Event], Guard, tuple[Any, ...]], Iterator[Event]]) -> Mutant:
-    """Change what events the guard sees."""
+def _happens(event: Event, when: Callable[[Memory, Seen], bool]) -> Mutant:
+    """Change when an event happens."""
+    return lambda patch: patch.setattr(guard_module, "HAPPENS", {**HAPPENS, event: when})
+
+
+def _advance(change: Callable[[Memory, Memory, Seen], Memory]) -> Mutant:
+    """Change what the guard keeps in mind: from before, after and what was seen."""
 
     def apply(patch: pytest.MonkeyPatch) -> None:
-        make = Guard._events
-        patch.setattr(Guard, "_events", lambda self, *known: change(make(self, *known), self, known))
+        def advance(memory: Memory, seen: Seen, *rest: Any) -> Any:
+            after, followed = guard_module_advance(memory, seen, *rest)
+            return change(memory, after, seen), followed
+
+        guard_module_advance = guard_module.advance
+        patch.setattr(guard_module, "advance", advance)
 
     return apply
-
-
-def _without_rest(events: Iterator[Event], _: Guard, known: tuple[Any, ...]) -> Iterator[Event]:
-    yield from events
-    if not known[2]:
-        yield Event.RESTED
-
-
-def _without_release(patch: pytest.MonkeyPatch) -> None:
-    make = Guard.step
-
-    def step(self: Guard, *known: Any) -> Any:
-        self.release_seen = True
-        return make(self, *known)
-
-    patch.setattr(Guard, "step", step)
-
-
-def _restarts_when_the_link_returns(patch: pytest.MonkeyPatch) -> None:
-    make = Guard.step
-
-    def step(self: Guard, held: Any, away: Any, faults: Any, *known: Any) -> Any:
-        if self.state is State.FAULT and not faults and held:
-            self.state = State.DRIVING
-        return make(self, held, away, faults, *known)
-
-    patch.setattr(Guard, "step", step)
 
 
 def _clips_instead_of_ramping(patch: pytest.MonkeyPatch) -> None:
@@ -116,10 +100,6 @@ def _outputs_go_on(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(Output, "step", lambda self, permitted, *rest: step(self, True, *rest))
 
 
-def _keeps_the_power(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(Pipeline, "_power", lambda self: True)
-
-
 def _lets_the_learner_drive_alone(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(Ranks, "held", property(lambda self: self.now.held))
 
@@ -140,12 +120,19 @@ S, E = State, Event
 MUTANTS: dict[str, Mutant] = {
     "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
     "drives on when hold-to-run is let go": _table({(S.DRIVING, E.RELEASED): None}),
-    "does not wait for rest": _events(_without_rest),
-    "does not want a release": _without_release,
+    "does not wait for rest": _happens(E.RESTED, lambda memory, seen: not seen.faulty and not memory.ended),
+    "does not want a release": _happens(
+        E.ENABLED, lambda memory, seen: bool(seen.held) and not (seen.missing or seen.faulty or memory.ended)
+    ),
     "takes any press after a fault": _table({(S.FAULT, E.RESTED): S.DRIVING}),
-    "restarts when the link returns": _restarts_when_the_link_returns,
+    "restarts when the link returns": _advance(
+        lambda before, after, seen: (
+            after._replace(state=S.DRIVING) if before.state is S.FAULT and seen.held and not seen.faulty else after
+        )
+    ),
     "forgets the emergency stop": _table({(S.DRIVING, E.EMERGENCY): None}),
     "leaves the emergency stop by itself": _table({(S.EMERGENCY_STOP, E.RELEASED): S.NOT_ENABLED}),
+    "a reset on the way counts": _happens(E.RESET, lambda memory, seen: seen.reset and not seen.emergency),
     "a reset starts it": _table({(S.EMERGENCY_STOP, E.RESET): S.DRIVING}),
     "clips instead of ramping": _clips_instead_of_ramping,
     "stops too slowly": _stops_too_slowly,
@@ -155,7 +142,7 @@ MUTANTS: dict[str, Mutant] = {
     "believes a bad link": _believes_a_bad_link,
     "trusts every clock": _trusts_every_clock,
     "lets outputs go on": _outputs_go_on,
-    "keeps the power on": _keeps_the_power,
+    "keeps the power on": _advance(lambda before, after, seen: after._replace(powered=True)),
     "gives the robot to hands that are moved": lambda patch: patch.setattr(Ranks, "_not_given", lambda *_: []),
     "lets nobody take over": lambda patch: patch.setattr(Ranks, "_taken", lambda _: None),
     "does not look at the permit": lambda patch: patch.setattr(Ranks, "_kept", lambda self: self.now),
@@ -165,7 +152,8 @@ MUTANTS: dict[str, Mutant] = {
 }
 
 # The first drive that sees each of them: the profile, and the seed of the drive.
-SEEN_BY = {
+SEEN_BY: dict[str, tuple[str, int]] = {
+    "a reset on the way counts": ("medlar-lift, ramped", 0),
     "drives on through a fault": ("medlar", 0),
     "drives on when hold-to-run is let go": ("medlar", 5),
     "does not wait for rest": ("medlar", 1),

@@ -4,7 +4,8 @@ The guard knows nothing of speeds and wheels. It is told what is held, what is n
 wrong, and answers with a state and its reasons. Whatever is not `State.DRIVING` is a stop: the pipeline
 then brings the robot to standstill, and standstill is where it stays.
 
-`TABLE` is all that it does: from each state, which event leads where. docs/guard.md has the same table in words.
+`TABLE` is all that it does: from each state, which event leads where. What it carries from tick to tick is one small
+value, `Memory`, so a test visits every state that can be reached. docs/guard.md has the same table in words.
 
 The words are those of IEC 60204-1 and ISO 13850 (hold-to-run, stop categories, emergency stop). A reset permits a
 start and never causes one: the way back to driving leads through a release, a fresh press, and sticks at rest.
@@ -13,7 +14,7 @@ start and never causes one: the way back to driving leads through a release, a f
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -35,6 +36,7 @@ class State(StrEnum):
 class Event(StrEnum):
     """What can happen to the guard, in the order in which it is looked at; one tick may bring several."""
 
+    SEEN_RELEASED = "hold-to-run is seen released, and all is well"
     EMERGENCY = "the emergency stop is on"
     RESET = "reset is pressed at standstill, and the emergency stop is off"
     FAULT = "something is wrong"
@@ -47,32 +49,175 @@ class Event(StrEnum):
     RESTED = "all driving controls are at rest, and nothing is missing"
 
 
+class Memory(NamedTuple):
+    """All that the guard carries from tick to tick. With `Seen` it says what comes next, and nothing else does.
+
+    Attributes:
+        state: where it is. broken: the last stop was for a fault.
+        release_seen: hold-to-run was seen released since the last stop: a finger, a strap or a jammed button that was
+            down all along must not start the robot.
+        ended: a stop is asked for that is never left again.
+        powered: the outputs may have power. What a stop has taken comes back only by enabling.
+    """
+
+    state: State = State.NOT_ENABLED
+    broken: bool = False
+    release_seen: bool = False
+    ended: bool = False
+    powered: bool = True
+
+
+class Seen(NamedTuple):
+    """What the guard has to know of a tick.
+
+    Attributes:
+        held: hold-to-run is pressed in the newest good frame; None while there was none yet.
+        at_rest: all driving controls are. faulty: something is wrong. standing: the command was standstill.
+        missing: something must still be there before driving may begin. emergency: the emergency stop is on.
+        reset: it was pressed.
+    """
+
+    held: bool | None
+    at_rest: bool
+    faulty: bool
+    standing: bool
+    missing: bool = False
+    emergency: bool = False
+    reset: bool = False
+
+
+class Row(NamedTuple):
+    """What an event does: the state after it, and what is kept in mind; None leaves that as it is."""
+
+    after: State
+    broken: bool | None = None
+    release_seen: bool | None = None
+
+
 S, E = State, Event
-TABLE: Mapping[tuple[State, Event], State] = {
-    (S.NOT_ENABLED, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.NOT_ENABLED, E.FAULT): S.FAULT,
-    (S.NOT_ENABLED, E.ENABLED): S.WAITING_FOR_REST,
-    (S.WAITING_FOR_REST, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.WAITING_FOR_REST, E.FAULT): S.FAULT,
-    (S.WAITING_FOR_REST, E.END): S.NOT_ENABLED,
-    (S.WAITING_FOR_REST, E.RELEASED): S.NOT_ENABLED,
-    (S.WAITING_FOR_REST, E.RESTED): S.DRIVING,
-    (S.DRIVING, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.DRIVING, E.FAULT): S.STOPPING,
-    (S.DRIVING, E.END): S.STOPPING,
-    (S.DRIVING, E.RELEASED): S.STOPPING,
-    (S.STOPPING, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.STOPPING, E.FAULT): S.STOPPING,
-    (S.STOPPING, E.END): S.STOPPING,
-    (S.STOPPING, E.STANDS): S.NOT_ENABLED,
-    (S.STOPPING, E.STANDS_BROKEN): S.FAULT,
-    (S.FAULT, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.FAULT, E.FAULT): S.FAULT,
-    (S.FAULT, E.END): S.NOT_ENABLED,
-    (S.FAULT, E.CLEARED): S.NOT_ENABLED,
-    (S.EMERGENCY_STOP, E.EMERGENCY): S.EMERGENCY_STOP,
-    (S.EMERGENCY_STOP, E.RESET): S.NOT_ENABLED,
+# Each stop forgets the release: the way back leads through another one.
+_STOPPED = {"broken": False, "release_seen": False}
+_BROKEN = {"broken": True, "release_seen": False}
+TABLE: Mapping[tuple[State, Event], Row] = {
+    (S.NOT_ENABLED, E.SEEN_RELEASED): Row(S.NOT_ENABLED, release_seen=True),
+    (S.NOT_ENABLED, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.NOT_ENABLED, E.FAULT): Row(S.FAULT, **_BROKEN),
+    (S.NOT_ENABLED, E.ENABLED): Row(S.WAITING_FOR_REST),
+    (S.WAITING_FOR_REST, E.SEEN_RELEASED): Row(S.WAITING_FOR_REST, release_seen=True),
+    (S.WAITING_FOR_REST, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.WAITING_FOR_REST, E.FAULT): Row(S.FAULT, **_BROKEN),
+    (S.WAITING_FOR_REST, E.END): Row(S.NOT_ENABLED, **_STOPPED),
+    (S.WAITING_FOR_REST, E.RELEASED): Row(S.NOT_ENABLED),
+    (S.WAITING_FOR_REST, E.RESTED): Row(S.DRIVING),
+    (S.DRIVING, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.DRIVING, E.FAULT): Row(S.STOPPING, **_BROKEN),
+    (S.DRIVING, E.END): Row(S.STOPPING, **_STOPPED),
+    (S.DRIVING, E.RELEASED): Row(S.STOPPING, **_STOPPED),
+    (S.STOPPING, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.STOPPING, E.FAULT): Row(S.STOPPING, **_BROKEN),
+    (S.STOPPING, E.END): Row(S.STOPPING, **_STOPPED),
+    (S.STOPPING, E.STANDS): Row(S.NOT_ENABLED),
+    (S.STOPPING, E.STANDS_BROKEN): Row(S.FAULT),
+    (S.FAULT, E.SEEN_RELEASED): Row(S.FAULT, release_seen=True),
+    (S.FAULT, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.FAULT, E.FAULT): Row(S.FAULT, **_BROKEN),
+    (S.FAULT, E.END): Row(S.NOT_ENABLED, **_STOPPED),
+    (S.FAULT, E.CLEARED): Row(S.NOT_ENABLED),
+    (S.EMERGENCY_STOP, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.EMERGENCY_STOP, E.RESET): Row(S.NOT_ENABLED, release_seen=False),
 }
+
+
+def _well(memory: Memory, seen: Seen) -> bool:
+    return not seen.faulty and not memory.ended
+
+
+# When each event happens; each is asked for after those before it were followed.
+HAPPENS: Mapping[Event, Callable[[Memory, Seen], bool]] = {
+    E.SEEN_RELEASED: lambda memory, seen: seen.held is False and not seen.faulty,
+    E.EMERGENCY: lambda memory, seen: seen.emergency,
+    E.RESET: lambda memory, seen: seen.reset and seen.standing and not seen.emergency,
+    E.FAULT: lambda memory, seen: seen.faulty,
+    E.END: lambda memory, seen: memory.ended and not seen.faulty,
+    E.STANDS: lambda memory, seen: seen.standing and not memory.broken,
+    E.STANDS_BROKEN: lambda memory, seen: seen.standing and memory.broken,
+    E.CLEARED: lambda memory, seen: seen.held is False and _well(memory, seen),
+    E.RELEASED: lambda memory, seen: seen.held is False and _well(memory, seen),
+    E.ENABLED: lambda memory, seen: (
+        bool(seen.held) and memory.release_seen and not seen.missing and _well(memory, seen)
+    ),
+    E.RESTED: lambda memory, seen: seen.at_rest and not seen.missing and _well(memory, seen),
+}
+
+
+class Categories(NamedTuple):
+    """The stop categories (IEC 60204-1) of letting go, of a fault and of the emergency stop.
+
+    0 takes the power off at once, 1 ramps to standstill and takes it off then, 2 ramps and leaves it on.
+    """
+
+    released: int = 2
+    fault: int = 2
+    emergency: int = 0
+
+    def of(self, memory: Memory) -> int:
+        """Return the category of the stop that is under way, or was the last."""
+        if memory.state is State.EMERGENCY_STOP:
+            return self.emergency
+        return self.fault if memory.broken else self.released
+
+    def begin(self) -> Memory:
+        """Return the memory to begin with: without power where letting go would take it."""
+        return Memory(powered=self.released == 2)
+
+
+Happens = Callable[[Memory, Seen], bool]
+Rules = Mapping[State, Sequence[tuple[int, Event, Happens, Row]]]
+
+
+def rules() -> Rules:
+    """Sort `TABLE` and `HAPPENS` by state: what is asked for there, in its order."""
+    return {
+        state: tuple(
+            (order, event, happens, TABLE[state, event])
+            for order, (event, happens) in enumerate(HAPPENS.items())
+            if (state, event) in TABLE
+        )
+        for state in State
+    }
+
+
+def advance(memory: Memory, seen: Seen, categories: Categories, by: Rules) -> tuple[Memory, tuple[Event, ...]]:
+    """Follow the rules for one tick: return what is kept in mind after it, and the events that did something."""
+    followed: tuple[Event, ...] = ()
+    last = -1
+    again = True
+    while again:
+        again = False
+        for order, event, happens, row in by[memory.state]:
+            if order <= last or not happens(memory, seen):
+                continue
+            last, again = order, row.after is not memory.state
+            memory = Memory(
+                row.after,
+                memory.broken if row.broken is None else row.broken,
+                memory.release_seen if row.release_seen is None else row.release_seen,
+                memory.ended,
+                memory.powered or event is E.ENABLED,
+            )
+            followed += (event,)
+            if again:
+                break
+    if memory.powered and not _may_have_power(memory, seen, categories):
+        memory = memory._replace(powered=False)
+    return memory, followed
+
+
+def _may_have_power(memory: Memory, seen: Seen, categories: Categories) -> bool:
+    if memory.state in (S.DRIVING, S.WAITING_FOR_REST):
+        return True
+    category = categories.of(memory)
+    return category == 2 or (category == 1 and not seen.standing)
 
 
 class GuardStatus(NamedTuple):
@@ -138,16 +283,15 @@ class GuardSettings:
 
 
 _DRIVING = GuardStatus(State.DRIVING, ())
+_USUAL = Categories()
 _NO_FRAME = Reason(Code.NO_FRAME, "nothing has come from the source yet: is it switched on and connected?")
 
 
 class Guard:
-    """Follows `TABLE`. One instance a pipeline; it keeps no time of its own.
+    """Follows `TABLE`, and finds the words for it. One instance a pipeline; it keeps no time of its own.
 
     Attributes:
-        state: where it is. broken: the last stop was for a fault.
-        release_seen: hold-to-run was seen released since the last stop. False from every stop on: a finger, a strap or
-            a jammed button that was down all along must not start the robot.
+        memory: all that decides what comes next.
     """
 
     def __init__(
@@ -157,6 +301,7 @@ class Guard:
         levers: Collection[str] = (),
         *,
         pressed_once: bool = False,
+        categories: Categories = _USUAL,
     ) -> None:
         """Begin not enabled.
 
@@ -165,12 +310,13 @@ class Guard:
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
             pressed_once: it is a switch that enables when it is pressed, not a control that is held.
             levers: those that rest at their low end, and stay where they are put.
+            categories: of the stops.
         """
         self._rest_bands = rest_bands
         self._levers = levers
-        self.state = State.NOT_ENABLED
-        self.broken = False
-        self.release_seen = False
+        self._categories = categories
+        self._rules = rules()
+        self.memory = categories.begin()
         self._cause: tuple[Reason, ...] = ()
         self._ending: Reason | None = None
         self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, f"{hold_to_run} is not held: hold it to drive")
@@ -180,18 +326,39 @@ class Guard:
         )
         self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was let go")
         if pressed_once:
-            self._not_pressed = Reason(
-                Code.NOT_ENABLED, f"not enabled: centre the sticks, press {hold_to_run} to drive"
-            )
+            text = f"not enabled: centre the sticks, press {hold_to_run} to drive"
+            self._not_pressed = Reason(Code.NOT_ENABLED, text)
             self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was pressed again")
 
-    def seat(self, rest_bands: Mapping[str, float], levers: Collection[str]) -> None:
-        """Take note of whose controls are spoken of from now on; see `__init__`."""
+    @property
+    def state(self) -> State:
+        """Where it is."""
+        return self.memory.state
+
+    @property
+    def category(self) -> int:
+        """The category of the stop that is under way, or was the last."""
+        return self._categories.of(self.memory)
+
+    def seat(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
+        """Take note of whose controls are spoken of from now on; see `__init__`.
+
+        Args:
+            rest_bands, levers: see `__init__`. released: that one's hold-to-run was seen released since the last stop;
+                None leaves open what was seen.
+        """
         self._rest_bands, self._levers = rest_bands, levers
+        if released is not None and self.state not in (State.DRIVING, State.STOPPING):
+            self.memory = self.memory._replace(release_seen=released)
 
     def end(self, why: str) -> None:
         """Ask for a stop that is never left again. The first one who asks gives the reason."""
         self._ending = self._ending or Reason(Code.ENDED, why)
+        self.memory = self.memory._replace(ended=True)
+
+    def cut_power(self) -> None:
+        """Take the power, until it is enabled."""
+        self.memory = self.memory._replace(powered=False)
 
     def step(
         self,
@@ -212,63 +379,20 @@ class Guard:
             standing: the command of the tick before was standstill.
             missing: what else must be there before driving may begin; it ends no drive.
             emergency: why the emergency stop is on, where it is.
-            reset: the reset was pressed with this tick, at standstill.
+            reset: the reset was pressed with this tick.
         """
-        if held is False and not faults and self.state is not State.DRIVING and self.state is not State.STOPPING:
-            self.release_seen = self.state is not State.EMERGENCY_STOP
-        for event in self._events(held, away, faults, standing, missing, emergency, reset):
-            after = TABLE.get((self.state, event))
-            if after is not None:
-                self._enter(after, event, faults, emergency)
+        seen = Seen(held, not away, bool(faults), standing, bool(missing), emergency is not None, reset)
+        self.memory, followed = advance(self.memory, seen, self._categories, self._rules)
         if self.state is State.DRIVING:
             return _DRIVING
-        over = not faults if self.broken else emergency is None
+        causes = {
+            Event.EMERGENCY: (emergency,) if emergency is not None else (), Event.FAULT: faults,
+            Event.END: (self._ending,) if self._ending is not None else (), Event.RELEASED: (self._released,),
+        }  # fmt: skip
+        for event in followed:
+            self._cause = causes.get(event, self._cause)
+        over = not faults if self.memory.broken else emergency is None
         return GuardStatus(self.state, self._reasons(held, away, over) + missing)
-
-    def _events(
-        self,
-        held: bool | None,
-        away: Mapping[str, float],
-        faults: tuple[Reason, ...],
-        standing: bool,
-        missing: tuple[Reason, ...],
-        emergency: Reason | None,
-        reset: bool,
-    ) -> Iterator[Event]:
-        """Give what happens at this tick, in order; each is asked for after those before it were followed."""
-        if emergency is not None:
-            yield E.EMERGENCY
-        elif reset:
-            yield E.RESET
-        if faults:
-            yield E.FAULT
-        elif self._ending is not None:
-            yield E.END
-        if standing and self.state is State.STOPPING:
-            yield E.STANDS_BROKEN if self.broken else E.STANDS
-        if faults or self._ending is not None:
-            return
-        if held is False:
-            yield E.CLEARED
-            yield E.RELEASED
-        elif held and self.release_seen and not missing:
-            yield E.ENABLED
-        if not away and not missing:
-            yield E.RESTED
-
-    def _enter(self, after: State, event: Event, faults: tuple[Reason, ...], emergency: Reason | None) -> None:
-        """Go to a state, and remember why."""
-        if event is E.EMERGENCY and emergency is not None:
-            self._cause, self.broken = (emergency,), False
-        elif event is E.FAULT:
-            self._cause, self.broken = faults, True
-        elif event is E.END and self._ending is not None:
-            self._cause, self.broken = (self._ending,), False
-        elif event is E.RELEASED and after is State.STOPPING:
-            self._cause, self.broken = (self._released,), False
-        if event in (E.EMERGENCY, E.RESET, E.FAULT, E.END) or after is State.STOPPING:
-            self.release_seen = False
-        self.state = after
 
     def _reasons(self, held: bool | None, away: Mapping[str, float], over: bool) -> tuple[Reason, ...]:
         """Everything that keeps the robot from moving, all of it at once; ``over`` where its cause is gone."""

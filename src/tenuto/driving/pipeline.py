@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
@@ -10,7 +11,7 @@ from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.distance import TOWARDS, Distance
-from tenuto.driving.guard import Guard, GuardStatus, State
+from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
@@ -43,14 +44,18 @@ class Pipeline:
         self._ranks = Ranks(plan)
         first = self._ranks.first
         enables = plan.guard.hold_to_run or plan.guard.enable or ""
-        self._guard = Guard(enables, first.bands, first.levers, pressed_once=plan.guard.hold_to_run is None)
+        guard = plan.guard
+        categories = Categories(guard.released_category, guard.fault_category, guard.emergency_category)
+        once = guard.hold_to_run is None
+        self._guard = Guard(enables, first.bands, first.levers, pressed_once=once, categories=categories)
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
         self._distances = tuple(Distance(distance) for distance in plan.distances)
         self._now: float | None = None
-        self._emergency: Reason | None = None
-        self._reset = self._asked_now = False
+        # Asked for from anywhere, also from another thread, and not looked at yet.
+        self._emergencies: deque[Reason] = deque()
+        self._reset = False
         # What is to be done about a lost link, and until when.
         self._descend_until = -math.inf
         self._silent = False
@@ -70,8 +75,7 @@ class Pipeline:
 
         May be called from anywhere, at any time: a key, a message from the network, a watchdog.
         """
-        self._emergency = Reason(Code.EMERGENCY_STOP, f"emergency stop: {why}; reset it to go on")
-        self._asked_now = True
+        self._emergencies.append(Reason(Code.EMERGENCY_STOP, f"emergency stop: {why}; reset it to go on"))
 
     def reset(self) -> None:
         """Permit a start after an emergency stop; it never causes one. It counts only where the robot stands.
@@ -87,10 +91,12 @@ class Pipeline:
     def successor(self, plan: Plan) -> Pipeline:
         """Make a pipeline for another plan that comes after this one: not enabled; an emergency stop goes on."""
         new = Pipeline(plan)
+        if not self._guard.memory.powered:
+            new._guard.cut_power()
         if self._guard.state is State.EMERGENCY_STOP:
-            new._emergency = self._emergency or Reason(
-                Code.EMERGENCY_STOP, "emergency stop: it was on when the profile changed; reset it to go on"
-            )
+            text = "emergency stop: it was on when the profile changed; reset it to go on"
+            new._emergencies.append(Reason(Code.EMERGENCY_STOP, text))
+        new._emergencies.extend(self._emergencies)
         return new
 
     def halt(self, now: float) -> Tick:
@@ -179,12 +185,11 @@ class Pipeline:
         pushed = ranks.on(button)
         self._lose_link(faults, now)
         standing = self._command == STANDSTILL and not now < self._descend_until
-        asked = self._reset or ranks.pressed(settings.reset)
-        reset = asked and standing and not pushed and not self._asked_now
-        self._reset = self._asked_now = False
-        if reset:
-            self._emergency = None
-        emergency = self._emergency
+        reset = self._reset or ranks.pressed(settings.reset)
+        self._reset = False
+        emergency: Reason | None = None
+        while self._emergencies:
+            emergency = self._emergencies.popleft()
         if pushed:
             emergency = Condition(
                 Code.EMERGENCY_STOP,
@@ -193,9 +198,7 @@ class Pipeline:
             )
         before = guard.state
         if ranks.changed:
-            guard.seat(ranks.hand.bands, ranks.hand.levers)
-            if before not in (State.DRIVING, State.STOPPING):
-                guard.release_seen = ranks.released
+            guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
         missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
@@ -222,20 +225,6 @@ class Pipeline:
         if kept < 1.0:
             self._demand = VelocityCommand(*(kept * axis for axis in self._demand))
         return why
-
-    def _category(self) -> int:
-        """Give the stop category (IEC 60204-1) of the stop that is under way, or was the last."""
-        settings = self.plan.guard
-        if self._guard.state is State.EMERGENCY_STOP:
-            return settings.emergency_category
-        return settings.fault_category if self._guard.broken else settings.released_category
-
-    def _power(self) -> bool:
-        """Tell whether the outputs may have power: not after a stop of category 0 or 1, until it is enabled again."""
-        if self._guard.state in (State.DRIVING, State.WAITING_FOR_REST):
-            return True
-        category = self._category()
-        return category == 2 or (category == 1 and self._command != STANDSTILL)
 
     def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
         """Begin or end what the profile wants done while nobody is heard."""
@@ -277,7 +266,7 @@ class Pipeline:
             self._ramp.rest()
             self._descend(dt)
             return STANDSTILL
-        if self._silent or (self._command != STANDSTILL and self._category() == 0):
+        if self._silent or (self._command != STANDSTILL and self._guard.category == 0):
             self._ramp.rest()
             self._command = STANDSTILL
         if self._command != STANDSTILL:
@@ -351,7 +340,7 @@ class Pipeline:
         command, ranks = self._command, self._ranks
         hand = ranks.hand
         reader = hand.reader
-        aim, power = None, self._power()
+        aim, power = None, self._guard.memory.powered
         own = ranks.now is hand
         if command == STANDSTILL and status.state is State.DRIVING and own and not hand.meaning_changed:
             aim = hand.mode.style.aim(hand.intent, hand.selection.setting)

@@ -1,0 +1,90 @@
+"""The guard as one finite machine: every state that can be reached, with every thing that can be seen in it."""
+
+from collections import deque
+from itertools import product
+
+import pytest
+
+from tenuto.driving.guard import TABLE, Categories, Event, Memory, Row, State
+from tenuto.testing.guard import Way, explore
+
+ALL = [Categories(*categories) for categories in product((0, 1, 2), (0, 1, 2), (0, 1))]
+# What must have happened, one after the other, since the robot last had permission.
+STOOD, RELEASED, PRESSED = 1, 2, 3
+
+
+def progress_after(progress: int, way: Way) -> int:
+    """Follow from outside how far the way back to driving has come; knows nothing of the guard but its state."""
+    seen = way.seen
+    if way.before.state is State.DRIVING:
+        return STOOD if seen.standing and way.after.state is not State.DRIVING else 0
+    if seen.faulty or seen.emergency or way.before.state is State.EMERGENCY_STOP:
+        return STOOD if seen.standing else 0
+    if progress < STOOD and seen.standing:
+        progress = STOOD
+    if progress == STOOD and seen.held is False:
+        progress = RELEASED
+    if progress == RELEASED and seen.held:
+        progress = PRESSED
+    if progress == PRESSED and seen.held is False:
+        progress = RELEASED
+    return progress
+
+
+@pytest.mark.parametrize("categories", ALL)
+def test_the_only_way_to_driving(categories: Categories) -> None:
+    ways: dict[Memory, list[Way]] = {}
+    for way in explore(categories):
+        ways.setdefault(way.before, []).append(way)
+    begin = (categories.begin(), STOOD)
+    reached, waiting, drives = {begin}, deque([begin]), 0
+    while waiting:
+        memory, progress = waiting.popleft()
+        for way in ways[memory]:
+            far = progress_after(progress, way)
+            if way.after.state is State.DRIVING and memory.state is not State.DRIVING:
+                drives += 1
+                assert far == PRESSED, way
+                assert way.seen.at_rest, way
+                assert (way.seen.faulty, way.seen.missing, way.seen.emergency) == (False, False, False), way
+            if (step := (way.after, far)) not in reached:
+                reached.add(step)
+                waiting.append(step)
+    assert drives > 0
+
+
+@pytest.mark.parametrize("categories", ALL)
+def test_what_no_way_does(categories: Categories) -> None:
+    for way in explore(categories):
+        before, seen, end, after = way
+        if before.state is State.EMERGENCY_STOP and after.state is not State.EMERGENCY_STOP:
+            assert seen.reset, way
+            assert seen.standing, way
+            assert not seen.emergency, way
+        if seen.emergency:
+            assert after.state is State.EMERGENCY_STOP, way
+        if seen.faulty or end or before.ended or seen.held is False:
+            assert after.state is not State.DRIVING, way
+        if after.powered and not before.powered:
+            assert seen.held, way
+            assert before.release_seen, way
+            assert after.state in (State.WAITING_FOR_REST, State.DRIVING), way
+        if after.powered and after.state not in (State.DRIVING, State.WAITING_FOR_REST):
+            assert categories.of(after) == 2 or (categories.of(after) == 1 and not seen.standing), way
+
+
+def test_every_row_is_followed_somewhere_and_a_broken_row_is_seen(monkeypatch: pytest.MonkeyPatch) -> None:
+    ways = explore(Categories())
+    assert {way.before.state for way in ways} == set(State)
+    into = {(way.before.state, way.after.state) for way in ways}
+    for (state, _), row in TABLE.items():
+        assert (state, row.after) in into
+    for key, row, test in (
+        ((State.FAULT, Event.RESTED), Row(State.DRIVING), test_the_only_way_to_driving),
+        ((State.NOT_ENABLED, Event.RESTED), Row(State.WAITING_FOR_REST), test_the_only_way_to_driving),
+        ((State.EMERGENCY_STOP, Event.STANDS), Row(State.NOT_ENABLED), test_what_no_way_does),
+    ):
+        monkeypatch.setattr("tenuto.driving.guard.TABLE", {**TABLE, key: row})
+        with pytest.raises(AssertionError):
+            test(Categories())
+        monkeypatch.undo()
