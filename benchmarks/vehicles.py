@@ -11,10 +11,11 @@ import numpy as np
 
 from benchmarks.tick import PERIOD, by_hand, full_ticks, seconds, stick_numbers
 from tenuto import Frame, Pipeline, load_profile
+from tenuto.curves.expo import expo
+from tenuto.curves.points import Points
 from tenuto.data import shipped
 from tenuto.motion.odometry import along_arc
 from tenuto.sticks import shaping
-from tenuto.sticks.curve import Curve
 from tenuto.sticks.smoothing import low_pass
 from tenuto.styles.mixing import in_corner
 from tenuto.vehicles import (
@@ -81,7 +82,7 @@ def rows() -> None:
     x, y, turn = (rng.uniform(-1.0, 1.0, ROWS) for _ in range(3))
     cart, wheels = VEHICLES["differential"], VEHICLES["mecanum"]
     beetle = VEHICLES["car"]
-    curve = Curve.through([(0, 0), (0.5, 0.2), (1, 1)])
+    curve = Points.through([(0, 0), (0.5, 0.2), (1, 1)])
     none = np.zeros(ROWS)
 
     def bare_zone() -> object:
@@ -113,7 +114,7 @@ def rows() -> None:
 
     pairs: dict[str, tuple[Callable[[], object], Callable[[], object]]] = {
         "dead zone": (lambda: shaping.dead_zone(x, 0.1), bare_zone),
-        "expo": (lambda: shaping.expo(x, 0.4), lambda: x * (1.0 + 0.4 * (x * x - 1.0))),
+        "expo": (lambda: expo(x, 0.4), lambda: x * (1.0 + 0.4 * (x * x - 1.0))),
         "curve through points": (lambda: curve(x), lambda: np.interp(x, curve.places, (-1, -0.2, 0, 0.2, 1))),
         "low pass": (lambda: low_pass(x, y, 0.02, 0.1), lambda: y + (x - y) * math.exp(-0.2)),
         "corner, scaled": (lambda: in_corner(x, y, "scale"), bare_scale),

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 
 from tenuto.basics.reasons import Code
+from tenuto.curves.base import CURVES
 from tenuto.driving.guard import TABLE, Categories
 from tenuto.kinds.options import about
 from tenuto.kinds.registry import Kinds
@@ -117,6 +118,8 @@ def kinds_page() -> str:
             if any(about(one).place or about(one).word for one in fields(options)):
                 lines += [f"Short text: `{form_of(options)}`", ""]
             lines += options_table(options) if fields(options) else ["It has no options."]
+    lines += ["", "## Curves: `[controls.NAME]` and `[rates.NAME]`", "", row(["key", "what"]), "|---|---|"]
+    lines += [row([f"`{name}`", curve.what]) for name, curve in CURVES.all.items()]
     lines += ["", "## Radio protocols", "", row(["kind", "line", "channels", "frames a second"]), "|---|---|---|---|"]
     for name, radio in RADIOS.all.items():
         line = f"{radio.baud} baud 8{radio.parity}{radio.stop_bits}"

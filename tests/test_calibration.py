@@ -31,11 +31,13 @@ from tenuto.calibration import (
     travel_shape,
 )
 from tenuto.calibration.store import default_path, find_calibration
+from tenuto.curves.base import Shape
+from tenuto.curves.expo import Expo
 from tenuto.data import shipped
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
-from tenuto.sticks.curve import Shape, resolution
+from tenuto.sticks.resolution import resolution
 
 SEEDS = 60
 AXIS = GamepadOptions.control("axis_0")
@@ -398,7 +400,7 @@ def test_the_guided_flow_on_a_virtual_joystick(tmp_path: Path) -> None:
 
 def test_expo_leaves_more_slow_speeds() -> None:
     def slow_speeds(steps: int, dead_zone: float, expo: float) -> int:
-        return resolution(steps, Shape(expo, expo), dead_zone).slow
+        return resolution(steps, Shape(Expo(expo, expo)), dead_zone).slow
 
     assert slow_speeds(32, 0.1, 0.0) == 2  # by hand: 31 gaps of 2/31; above 0.1, up to 0.28: 0.161, 0.226
     assert slow_speeds(32, 0.1, 0.8) > 4

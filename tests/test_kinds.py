@@ -9,8 +9,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import strategies as st
 
 from tenuto import testing
+from tenuto.curves.base import CURVES
 from tenuto.outputs.base import OUTPUTS
 from tenuto.protocols.radio.base import RADIOS
 from tenuto.styles.base import STYLES
@@ -50,6 +52,19 @@ def test_switches_keep_their_promises(name: str) -> None:
 @pytest.mark.parametrize("name", OUTPUTS.all)
 def test_outputs_keep_their_promises(name: str) -> None:
     testing.output_keeps_its_promises(OUTPUTS.all[name])
+
+
+places = st.lists(st.floats(0.01, 0.99), min_size=1, max_size=4, unique=True).map(sorted)
+CURVE_VALUES = {
+    "expo": st.floats(0, 1) | st.lists(st.floats(0, 1), min_size=2, max_size=2),
+    "power": st.floats(1, 5) | st.lists(st.floats(1, 5), min_size=2, max_size=2),
+    "curve": st.tuples(places, places).map(lambda two: [[0, 0], *map(list, zip(*two, strict=False)), [1, 1]]),
+}
+
+
+@pytest.mark.parametrize("name", CURVES.all)
+def test_curves_keep_their_promises(name: str) -> None:
+    testing.curve_keeps_its_promises(CURVES.all[name], CURVE_VALUES[name])
 
 
 def test_the_docs_have_what_the_kinds_and_the_reasons_say() -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src/tenuto"
-PURE = ("basics", "sticks", "switches", "vehicles", "styles", "outputs", "driving", "motion")
+PURE = ("basics", "curves", "sticks", "switches", "vehicles", "styles", "outputs", "driving", "motion")
 MODULES = {
     ".".join(file.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"): file
     for file in SOURCE.rglob("*.py")

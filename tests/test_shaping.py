@@ -13,9 +13,13 @@ from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import median_filter
 from scipy.signal import lfilter
 
+from tenuto.curves.base import Shape
+from tenuto.curves.expo import Expo
+from tenuto.curves.points import Points
+from tenuto.curves.power import Power
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, Shaper, StickPlan
-from tenuto.sticks.curve import Curve, Resolution, Shape, resolution
+from tenuto.sticks.resolution import Resolution, resolution
 from tenuto.sticks.smoothing import Motion, jerk_limited, low_pass, median_of_three, rate_limited
 from tenuto.sticks.travel import Travel
 
@@ -24,10 +28,10 @@ zones = st.floats(0, 0.45)
 amounts = st.floats(0, 1)
 rising = st.lists(st.floats(0.01, 0.99), min_size=1, max_size=5, unique=True).map(sorted)
 SHAPES = st.one_of(
-    st.builds(Shape, expo=amounts, expo_negative=amounts, scale=st.floats(0.1, 1)),
-    st.builds(Shape, power=st.floats(1, 5), power_negative=st.floats(1, 5)),
+    st.builds(Shape, st.builds(Expo, amounts, amounts), st.floats(0.1, 1)),
+    st.builds(Shape, st.builds(Power, st.floats(1, 5), st.floats(1, 5))),
     st.builds(
-        lambda places, data: Shape(curve=Curve.through([(0, 0), *zip(places, data, strict=False), (1, 1)])),
+        lambda places, data: Shape(curve=Points.through([(0, 0), *zip(places, data, strict=False), (1, 1)])),
         rising, rising,
     ),
 )  # fmt: skip
@@ -47,7 +51,7 @@ def test_every_shape_is_exact_rising_within_range_and_continuous(
     for edge in (inner, -inner, 1.0 - outer):
         assert abs(whole(edge + 1e-9) - whole(edge - 1e-9)) < 1e-6 / (1.0 - inner - outer) * 10
     assert whole(np.array([a, b])) == pytest.approx([whole(a), whole(b)], abs=1e-12)
-    if shape.expo == shape.expo_negative and shape.power == shape.power_negative:
+    if not isinstance(shape.curve, Expo | Power) or shape.curve.positive == shape.curve.negative:
         assert whole(-a) == pytest.approx(-whole(a), abs=1e-12)
 
 
@@ -92,12 +96,12 @@ WRONG_CURVES: list[tuple[list[list[float]], str]] = [
 def test_a_curve_follows_scipy_and_names_the_point_that_breaks_a_rule() -> None:
     points = [(-1, -1), (-0.3, -0.2), (0, 0), (0.4, 0.1), (0.8, 0.9), (1, 1)]
     x = np.linspace(-1, 1, 501)
-    assert Curve.through(points)(x) == pytest.approx(PchipInterpolator(*np.array(points).T)(x), abs=1e-12)
+    assert Points.through(points)(x) == pytest.approx(PchipInterpolator(*np.array(points).T)(x), abs=1e-12)
     for wrong, said in WRONG_CURVES:
         with pytest.raises(ValueError, match=said):
-            Curve.through(wrong)
-    assert Curve.through([[-1, -0.5], [1, 0.9]], free=True)(1.0) == 0.9
-    assert Curve.through([[0, 0], [0.5, 0.1], [1, 1]], low=0.0)(0.5) == pytest.approx(0.1)
+            Points.through(wrong)
+    assert Points.through([[-1, -0.5], [1, 0.9]], free=True)(1.0) == 0.9
+    assert Points.through([[0, 0], [0.5, 0.1], [1, 1]], low=0.0)(0.5) == pytest.approx(0.1)
 
 
 def test_what_a_device_leaves() -> None:

@@ -8,9 +8,10 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from helpers import CART
+from tenuto.curves.expo import expo
 from tenuto.driving.limits import Limits, Ramp, ramp_to_stop
 from tenuto.sim import Physics, SimulatedRobot
-from tenuto.sticks.shaping import dead_zone, expo
+from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.travel import Travel, from_centre, from_end
 from tenuto.styles.mixing import Intent, in_corner
 from tenuto.styles.speeds import Speeds

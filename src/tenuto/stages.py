@@ -9,10 +9,12 @@ returns the same kind. See docs/architecture.md for their order::
     stages.Differential(track=0.62, wheel_radius=0.11).inverse(1.2, 0.0, 0.0, 0.0)
 """
 
+from tenuto.curves.base import Shape
+from tenuto.curves.expo import expo
+from tenuto.curves.points import Points
 from tenuto.driving.guard import Guard
 from tenuto.driving.limits import Limits, Ramp, approach, ramp_to_stop
-from tenuto.sticks.curve import Curve, Shape
-from tenuto.sticks.shaping import dead_zone, expo
+from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.tilt import TiltFilter, tilt_from_gravity
 from tenuto.sticks.travel import Travel, from_centre, from_end
 from tenuto.styles.mixing import Intent, in_corner, tank
@@ -23,11 +25,11 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand, field_to_body
 __all__ = [
     "STANDSTILL",
     "Chassis",
-    "Curve",
     "Differential",
     "Guard",
     "Intent",
     "Limits",
+    "Points",
     "Ramp",
     "Shape",
     "Speeds",

@@ -14,7 +14,7 @@ from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
 from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan, StickPlan, stick_zone
-from tenuto.sticks.curve import resolution_of
+from tenuto.sticks.resolution import resolution_of
 from tenuto.sticks.shaping import dead_zone
 from tenuto.styles.base import Setting
 from tenuto.vehicles.velocity import VelocityCommand

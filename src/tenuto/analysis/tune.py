@@ -31,6 +31,7 @@ from tenuto.analysis.sticks import recorded_sticks
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
+from tenuto.curves.expo import Expo
 from tenuto.driving.limits import Ramp
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
@@ -174,13 +175,14 @@ def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
     """Propose the expo of the stick that drives, so that its first tenth gives the finest useful speed."""
     name = plan.mode.style.controls()[0]
     control = next(control for control in plan.controls if control.name == name)
-    if control.shape.curve is not None or control.shape.power != 1.0 or control.rates:
+    curve = control.shape.curve
+    if not (curve is None or isinstance(curve, Expo)) or control.rates:
         return  # it has a way of its own
     share = finest / top
     amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
     gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
     why = f"a tenth of the way beyond the dead zone gives {gives:.3g} m/s of {top:.3g} m/s"
-    yield Change(("controls", name, "expo"), amount, f"{control.shape.expo:g}", why)
+    yield Change(("controls", name, "expo"), amount, f"{curve.positive if curve is not None else 0.0:g}", why)
 
 
 def _stop(plan: Plan, within: float, top: float) -> float:

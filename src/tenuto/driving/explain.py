@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from tenuto.basics.reasons import Code
+from tenuto.curves.base import Shape
 from tenuto.driving.guard import State
 from tenuto.driving.limits import on_the_way
 from tenuto.driving.modes import ModePlan
@@ -17,7 +18,6 @@ from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, StickPlan
-from tenuto.sticks.curve import Shape
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A difference smaller than this is a matter of rounding: a log keeps six digits.
@@ -171,14 +171,7 @@ def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: fl
 def _curve(control: ControlPlan, tick: Tick) -> str:
     shape: Shape = control.shape_for(tick.chosen.rates)
     rates = f" ({tick.chosen.rates})" if control.rates else ""
-    if shape.curve is not None:
-        made = "by its curve through points"
-    elif shape.power != 1.0 or shape.power_negative != 1.0:
-        made = f"power {shape.power:g}"
-    elif shape.expo != 0.0 or shape.expo_negative != 0.0:
-        made = f"expo {shape.expo:g}"
-    else:
-        made = "straight"
+    made = shape.curve.words() if shape.curve is not None else "straight"
     return made + rates + (f", times {shape.scale:g}" if shape.scale != 1.0 else "")
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tenuto.figures.drive import BLUE, GREY, ORANGE
-from tenuto.sticks.curve import resolution_of
+from tenuto.sticks.resolution import resolution_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

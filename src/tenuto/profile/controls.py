@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
-from typing import Literal
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import BeforeValidator, Field, create_model
+from pydantic_core import PydanticCustomError
 
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import ControlCalibration
+from tenuto.curves.base import CURVES, Curve, Shape
 from tenuto.kinds.table import Name, Table
-from tenuto.profile.quantities import ExpoHalves, PowerHalves, Time
-from tenuto.sticks.curve import Curve, Shape
+from tenuto.profile.quantities import Time
 from tenuto.sticks.travel import Travel
 
 # Where the device's own range is not known: a number this far beyond the measured ends, as a share of the
@@ -36,11 +38,6 @@ class ControlTable(Table):
     dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
     outer_dead_zone: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
     hysteresis: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
-    expo: ExpoHalves = Field(default=(0.0, 0.0), description="a number from 0 (straight) to 1 (all cubic)")
-    power: PowerHalves = Field(default=(1.0, 1.0), description="a number from 1 (straight) to 5")
-    curve: list[list[float]] | None = Field(
-        default=None, description="a list of points [position, output], such as [[0, 0], [0.5, 0.2], [1, 1]]"
-    )
     curve_free: bool = Field(default=False, description="true or false")
     scale: float = Field(default=1.0, gt=0.0, le=1.0, description="a share above 0, up to 1")
     spike_filter: bool = Field(default=False, description="true or false")
@@ -98,14 +95,13 @@ class ControlTable(Table):
         Raises:
             ValueError: naming the point of the curve that breaks a rule.
         """
-        scale, (expo, expo_negative) = self.scale, self.expo
-        power, curve = self.power, self.curve
+        scale, said = self.scale, curves_said(self)
         if rates is not None:
             scale *= rates.scale
-            if rates.expo is not None:
-                (expo, expo_negative), power, curve = rates.expo, (1.0, 1.0), None
-        made = Curve.through(curve, free=self.curve_free, low=0.0 if one_way else -1.0) if curve is not None else None
-        return Shape(expo, expo_negative, *power, curve=made, scale=scale)
+            said = curves_said(rates) or said
+        low = 0.0 if one_way else -1.0
+        made = [CURVES.all[key].made(value, free=self.curve_free, low=low) for key, value in said.items()]
+        return Shape(made[0] if made else None, scale)
 
 
 class StickTable(Table):
@@ -129,7 +125,6 @@ class RatesTable(Table):
     """``[rates.NAME]``: a set of rates."""
 
     scale: float = Field(default=1.0, gt=0.0, le=1.0, description="a share above 0, up to 1")
-    expo: ExpoHalves | None = Field(default=None, description="a number from 0 (straight) to 1 (all cubic)")
     controls: list[Name] | None = Field(default=None, description="a list of names under [controls]")
 
 
@@ -143,3 +138,31 @@ class TrimTable(Table):
     down: Name | None = Field(default=None, description="a switch or control that is pressed")
     knob: Name | None = Field(default=None, description="a control that is turned")
     keep: bool = Field(default=False, description="true or false")
+
+
+def curves_said(table: ControlTable | RatesTable) -> dict[str, Any]:
+    """Return kind → value of the curves that a table says."""
+    return {key: value for key in CURVES.all if (value := getattr(table, key)) is not None}
+
+
+def _reader(curve: type[Curve]) -> Callable[[object], Any]:
+    def read(value: object) -> Any:
+        try:
+            return None if value is None else curve.checked(value)
+        except ValueError as error:
+            raise PydanticCustomError("quantity", "{hint}", {"hint": str(error)}) from None
+
+    return read
+
+
+def _with_curves(table: type[Table]) -> Any:
+    """Add a key for every kind of curve to a table."""
+    keys: dict[str, Any] = {
+        name: (Annotated[Any, BeforeValidator(_reader(curve))], Field(default=None, description=curve.what))
+        for name, curve in CURVES.all.items()
+    }
+    return create_model(table.__name__, __base__=table, __doc__=table.__doc__, **keys)
+
+
+if not TYPE_CHECKING:
+    ControlTable, RatesTable = _with_curves(ControlTable), _with_curves(RatesTable)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
+from tenuto.curves.base import STRAIGHT, Shape
 from tenuto.sticks import shaping, smoothing
-from tenuto.sticks.curve import STRAIGHT, Shape
 from tenuto.sticks.travel import Travel
 
 

@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from tenuto.basics.number import Array, Value
+from tenuto.basics.number import Value
 
 
 def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
@@ -106,43 +106,6 @@ def _one_straight(axis: Value, other: Value, inner: float, growth: float, outer:
         return np.sign(axis) * np.clip((np.abs(axis) - width) / (1.0 - width - outer), 0.0, 1.0)
     share = (abs(axis) - width) / (1.0 - width - outer)
     return math.copysign(1.0 if share > 1.0 else share, axis) if share > 0.0 else 0.0
-
-
-def expo(position: Value, amount: float, negative: float | None = None) -> Value:
-    """Soften the middle of a stick with the trade's cubic blend, (1 − e)·x + e·x³.
-
-    Written as x·(1 + e·(x² − 1)), which is the same and exact at −1, 0 and 1. It never falls for
-    0 ≤ e ≤ 1: its slope is (1 − e) + 3·e·x².
-
-    Args:
-        position: −1…1, one number or an array of any shape.
-        amount: e, 0 (straight) to 1 (all cubic).
-        negative: e for the negative half, where that has its own.
-
-    Returns:
-        The same kind and shape as ``position``.
-    """
-    if negative is None or negative == amount:
-        return position * (1.0 + amount * (position * position - 1.0))
-    if isinstance(position, np.ndarray):
-        amounts = np.where(position < 0.0, negative, amount)
-        return position * (1.0 + amounts * (position * position - 1.0))
-    return expo(position, negative if position < 0.0 else amount)
-
-
-def power(position: Value, exponent: float, negative: float | None = None) -> Value:
-    """Soften the middle of a stick with a power, sign(x)·|x|^p; exact at −1, 0 and 1.
-
-    Args:
-        position: −1…1, one number or an array of any shape.
-        exponent: p ≥ 1; 1 is straight. negative: p of the negative half, where that has its own.
-    """
-    below = exponent if negative is None else negative
-    if isinstance(position, np.ndarray):
-        sizes: Array = np.abs(position) ** np.where(position < 0.0, below, exponent)
-        return np.sign(position) * sizes
-    size = float(abs(position) ** (below if position < 0.0 else exponent))
-    return -size if position < 0.0 else size
 
 
 def round_to_square(x: Value, y: Value) -> tuple[Value, Value]:

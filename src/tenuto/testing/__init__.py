@@ -11,6 +11,7 @@ Needs hypothesis: ``pip install 'tenuto[testing]'``. In a test::
 
 from tenuto.testing.anything import any_options, any_velocity
 from tenuto.testing.promises import (
+    curve_keeps_its_promises,
     output_keeps_its_promises,
     profile_keeps_its_promises,
     radio_keeps_its_promises,
@@ -22,6 +23,7 @@ from tenuto.testing.promises import (
 __all__ = [
     "any_options",
     "any_velocity",
+    "curve_keeps_its_promises",
     "output_keeps_its_promises",
     "profile_keeps_its_promises",
     "radio_keeps_its_promises",

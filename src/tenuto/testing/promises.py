@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tenuto.curves.base import Curve
 from tenuto.driving.plan import Planned
 from tenuto.kinds.options import Role, named
 from tenuto.outputs.base import Output, OutputOptions
@@ -88,8 +90,9 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     bounds = chassis.bounds()
     assert list(does) == list(bounds), "an actuator for each of the bounds, in their order"
     for name, value in does.items():
-        slack = 1e-9 + 1e-6 * bounds[name].most if math.isfinite(bounds[name].most) else 0.0
-        assert bounds[name].low - slack <= value <= bounds[name].high + slack, f"{name} within its bounds"
+        low, high, _ = bounds[name]
+        assert low == -math.inf or value >= low - 1e-9 - 1e-6 * abs(low), f"{name} within its bounds"
+        assert high == math.inf or value <= high + 1e-9 + 1e-6 * abs(high), f"{name} within its bounds"
     assert np.allclose(chassis.forward(chassis.inverse(*kept)), kept, atol=2e-3), "there and back"
     table = chassis.inverse(*(np.array([axis, 0.0]) for axis in kept))
     plain = chassis.inverse(*kept)
@@ -206,3 +209,25 @@ def profile_keeps_its_promises(profile: Planned, seeds: Iterable[int] = range(10
 
     for outcome in soak(profile, seeds):
         assert outcome.broken == [], outcome.story
+
+
+def curve_keeps_its_promises(kind: type[Curve], values: st.SearchStrategy[Any]) -> None:
+    """Check a kind of curve: it rises, keeps its ends and its middle, and gives the same for a float and an array.
+
+    Args:
+        kind: the curve. values: what may stand under its key in a profile.
+    """
+
+    def check(drawn: tuple[Any, list[float]]) -> None:
+        value, positions = drawn
+        curve = kind.made(kind.checked(value))
+        assert np.allclose([curve(-1.0), curve(0.0), curve(1.0)], [-1.0, 0.0, 1.0], atol=1e-9)
+        places = sorted(positions)
+        outputs = [curve(place) for place in places]
+        assert all(low <= high + 1e-9 for low, high in pairwise(outputs)), "it never falls"
+        assert np.allclose(curve(np.array(places)), outputs, atol=1e-9), "a float and an array give the same"
+        direct = curve.direct()
+        assert np.allclose([direct(place) for place in places], outputs, atol=1e-9), "the shortest way is the same"
+        assert curve.words()
+
+    _tried(st.tuples(values, st.lists(st.floats(-1.0, 1.0), min_size=1, max_size=20)), check)

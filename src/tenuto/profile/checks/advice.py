@@ -11,7 +11,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.profile import Profile
-from tenuto.sticks.curve import resolution
+from tenuto.sticks.resolution import resolution
 from tenuto.vehicles.velocity import VelocityCommand
 
 # A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.

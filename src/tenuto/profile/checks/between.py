@@ -7,11 +7,12 @@ from dataclasses import replace
 
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
+from tenuto.curves.base import CURVES
 from tenuto.kinds.options import Role
 from tenuto.profile.build import seen_by, styles_of
 from tenuto.profile.checks.drivers import drivers_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
-from tenuto.profile.controls import ControlTable
+from tenuto.profile.controls import ControlTable, curves_said
 from tenuto.profile.schema import GuardTable, Tables
 from tenuto.sources.base import SourceOptions
 
@@ -82,15 +83,16 @@ def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Findi
     if control.dead_zone + control.outer_dead_zone + control.hysteresis >= 1.0:
         found = f"{control.dead_zone:g}, {control.outer_dead_zone:g} and {control.hysteresis:g}"
         yield unexpected(f"{key}.dead_zone", "dead zones and hysteresis of less than 1 together", found)
-    given = [name for name in ("expo", "power", "curve") if name in control.model_fields_set]
+    given = list(curves_said(control))
     if len(given) > 1:
-        yield unexpected(f"{key}.{given[1]}", "one of expo, power and curve", " and ".join(given), "take one out")
+        yield unexpected(f"{key}.{given[1]}", f"one of {', '.join(CURVES.all)}", " and ".join(given), "take one out")
     one_way = control.minus is None and (control.rests == "end" or (control.rests is None and info.kind != "stick"))
     try:
         control.shape(one_way=one_way and control.centre is None)
     except ValueError as error:
-        expected = ControlTable.model_fields["curve"].description or ""
-        yield unexpected(f"{key}.curve", expected, f"{control.curve}", str(error))
+        kind, value = next(iter(curves_said(control).items()))
+        shown = [list(point) for point in value] if kind == "curve" else value
+        yield unexpected(f"{key}.{kind}", CURVES.all[kind].what, f"{shown}", str(error))
 
 
 def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Finding]:

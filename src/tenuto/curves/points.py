@@ -1,24 +1,21 @@
-"""Curves: how much a stick does at each place of its travel, by points, and what a device's steps leave of it."""
+"""A curve through points."""
 
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import NamedTuple
+from typing import Any, ClassVar
 
 import numpy as np
 
-from tenuto.basics.number import Array, Value
-from tenuto.sticks import shaping
-
-# Outputs nearer to each other than this are one and the same.
-_SAME = 1e-9
+from tenuto.basics.number import Value
+from tenuto.curves.base import Curve
 
 
 @dataclass(frozen=True, slots=True)
-class Curve:
+class Points(Curve):
     """A curve through points that never falls, and never swings past a point.
 
     Between two points it is a cubic whose slopes are chosen so that it keeps the direction of the points: piecewise
@@ -32,12 +29,14 @@ class Curve:
         last: the output at the last point.
     """
 
+    kind: ClassVar[str] = "curve"
+    what: ClassVar[str] = "a list of points [position, output], such as [[0, 0], [0.5, 0.2], [1, 1]]"
     places: tuple[float, ...]
     cubics: tuple[tuple[float, float, float, float], ...]
     last: float
 
     @classmethod
-    def through(cls, points: Sequence[Sequence[float]], *, free: bool = False, low: float = -1.0) -> Curve:
+    def through(cls, points: Sequence[Sequence[float]], *, free: bool = False, low: float = -1.0) -> Points:
         """Make a curve through points (position, output).
 
         Points from 0 on only are mirrored for a control that rests in its middle.
@@ -61,6 +60,23 @@ class Curve:
         cubics = tuple((float(a), float(b), float(c), float(d)) for a, b, c, d in made.c.T)
         return cls(tuple(x for x, _ in pairs), cubics, pairs[-1][1])
 
+    @classmethod
+    def checked(cls, value: Any) -> tuple[tuple[float, float], ...]:
+        """Read a list of points."""
+        try:
+            return tuple((_number(x), _number(y)) for x, y in value)
+        except (TypeError, ValueError):
+            raise ValueError("write it like [[0, 0], [1, 1]]") from None
+
+    @classmethod
+    def made(cls, value: Any, *, free: bool = False, low: float = -1.0) -> Points:
+        """Make the curve."""
+        return cls.through(value, free=free, low=low)
+
+    def words(self) -> str:
+        """Say what it is."""
+        return "by its curve through points"
+
     def __call__(self, position: Value) -> Value:
         """Give the output for a position, one number or an array; beyond the ends as at the ends."""
         places, cubics = self.places, self.cubics
@@ -78,6 +94,12 @@ class Curve:
         a, b, c, d = cubics[number]
         t = position - places[number]
         return ((a * t + b) * t + c) * t + d
+
+
+def _number(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        raise TypeError
+    return float(value)
 
 
 def _refuse(pairs: list[tuple[float, float]], low: float, free: bool) -> None:
@@ -109,92 +131,3 @@ def _refuse_free(pairs: list[tuple[float, float]], low: float) -> None:
 
 def _said(x: float, y: float) -> str:
     return f"[{x:g}, {y:g}]"
-
-
-@dataclass(frozen=True, slots=True)
-class Shape:
-    """What is made of a position after its dead zone: a curve, an expo or a power, then a scale.
-
-    Attributes:
-        expo, expo_negative: see `shaping.expo`. power, power_negative: see `shaping.power`; 1 for none.
-        curve: takes the place of expo and power.
-        scale: what is left of the end of the stick, 0…1.
-    """
-
-    expo: float = 0.0
-    expo_negative: float = 0.0
-    power: float = 1.0
-    power_negative: float = 1.0
-    curve: Curve | None = None
-    scale: float = 1.0
-
-    @property
-    def straight(self) -> bool:
-        """Whether it changes nothing."""
-        return self == STRAIGHT
-
-    def __call__(self, position: Value) -> Value:
-        """Give the output, of the same kind and shape as the position."""
-        if self.curve is not None:
-            position = self.curve(position)
-        elif self.power != 1.0 or self.power_negative != 1.0:
-            position = shaping.power(position, self.power, self.power_negative)
-        elif self.expo != 0.0 or self.expo_negative != 0.0:
-            position = shaping.expo(position, self.expo, self.expo_negative)
-        return position * self.scale if self.scale != 1.0 else position
-
-    def direct(self) -> Callable[[float], float]:
-        """Give the shortest way to the same output for a float: what a pipeline calls at every tick."""
-        if self == Shape(expo=self.expo, expo_negative=self.expo):
-            expo, amount = shaping.expo, self.expo
-            return lambda position: expo(position, amount)
-        if self.curve is not None and self.scale == 1.0:
-            return self.curve
-        return self
-
-
-STRAIGHT = Shape()
-
-
-class Resolution(NamedTuple):
-    """What the steps of a device leave after shaping.
-
-    Attributes:
-        outputs: how many different outputs there are.
-        smallest: the smallest one above 0; NaN where there is none.
-        slow: how many of them are above 0 and up to a fifth of the largest.
-    """
-
-    outputs: int
-    smallest: float
-    slow: int
-
-
-def shaped_steps(
-    steps: int, shape: Shape, dead_zone: float = 0.0, outer: float = 0.0, *, one_way: bool = False
-) -> Array:
-    """Give the output at each of a device's steps.
-
-    Args:
-        steps: how many different numbers the device sends over the whole travel, 2 or more.
-        shape: what is made of the position after the dead zone; ``dead_zone`` and ``outer`` as in `shaping`.
-        one_way: the control rests at its end: its travel is 0…1, not −1…1.
-    """
-    positions = np.linspace(0.0 if one_way else -1.0, 1.0, max(steps, 2))
-    return shape(shaping.dead_zone(positions, dead_zone, outer))
-
-
-def resolution(
-    steps: int, shape: Shape, dead_zone: float = 0.0, outer: float = 0.0, *, one_way: bool = False
-) -> Resolution:
-    """Tell how many different outputs are left after shaping, and the smallest one; arguments as `shaped_steps`."""
-    return resolution_of(shaped_steps(steps, shape, dead_zone, outer, one_way=one_way))
-
-
-def resolution_of(outputs: Array) -> Resolution:
-    """Tell the same of outputs that are known, one a step of the device, in any order."""
-    rising = np.sort(outputs)
-    different = rising[np.r_[True, np.diff(rising) > _SAME]]
-    above = different[different > _SAME]
-    slow = above[above <= 0.2 * different[-1] + _SAME]
-    return Resolution(len(different), float(above[0]) if len(above) else float("nan"), len(slow))

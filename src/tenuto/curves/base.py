@@ -1,0 +1,110 @@
+"""What every kind of curve promises."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, ClassVar, Self
+
+from tenuto.basics.number import Value
+from tenuto.kinds.registry import Kinds
+
+
+class Curve(ABC):
+    """From a position to an output: rising, within −1…1, and 0 at rest.
+
+    Attributes:
+        kind: its name, which is the key under ``[controls.NAME]``.
+        what: what is expected of the value there, in words.
+    """
+
+    __slots__ = ()
+    kind: ClassVar[str]
+    what: ClassVar[str]
+
+    @classmethod
+    @abstractmethod
+    def checked(cls, value: Any) -> Any:
+        """Return the value of the key as it is kept, before anything is known of the control.
+
+        Raises:
+            ValueError: it cannot be such a curve; the text says what would be right.
+        """
+
+    @classmethod
+    @abstractmethod
+    def made(cls, value: Any, *, free: bool = False, low: float = -1.0) -> Self:
+        """Make the curve.
+
+        Args:
+            value: as `checked` returns it. free: it need not pass through −1, 0 and 1.
+            low: −1, or 0 for a control that rests at its end.
+
+        Raises:
+            ValueError: naming what breaks a rule.
+        """
+
+    @abstractmethod
+    def __call__(self, position: Value) -> Value:
+        """Return the output for a position, one number or an array."""
+
+    @abstractmethod
+    def words(self) -> str:
+        """Say what it is: ``expo 0.35``."""
+
+    @property
+    def straight(self) -> bool:
+        """Whether it changes nothing."""
+        return False
+
+    def direct(self) -> Callable[[float], float]:
+        """Return the shortest way to the same output for a float: what a pipeline calls at every tick."""
+        return self
+
+
+def halves(value: Any, low: float, high: float) -> tuple[float, float]:
+    """Read one number for both halves of a stick, or a list of two, the positive half's first.
+
+    Raises:
+        ValueError: it is neither, or not from ``low`` to ``high``.
+    """
+    numbers = value if isinstance(value, (list, tuple)) else [value, value]
+
+    def good(number: object) -> bool:
+        return isinstance(number, (int, float)) and not isinstance(number, bool) and low <= number <= high
+
+    if len(numbers) != 2 or not all(map(good, numbers)):
+        raise ValueError("or a list of two, the positive half's first")
+    return float(numbers[0]), float(numbers[1])
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """What is made of a position after its dead zone: a curve, then a scale.
+
+    Attributes:
+        curve: of any kind; None for straight. scale: what is left of the end of the stick, 0…1.
+    """
+
+    curve: Curve | None = None
+    scale: float = 1.0
+
+    @property
+    def straight(self) -> bool:
+        """Whether it changes nothing."""
+        return self.scale == 1.0 and (self.curve is None or self.curve.straight)
+
+    def __call__(self, position: Value) -> Value:
+        """Return the output, of the same kind and shape as the position."""
+        if self.curve is not None:
+            position = self.curve(position)
+        return position * self.scale if self.scale != 1.0 else position
+
+    def direct(self) -> Callable[[float], float]:
+        """Return the shortest way to the same output for a float."""
+        return self.curve.direct() if self.curve is not None and self.scale == 1.0 else self
+
+
+STRAIGHT = Shape()
+CURVES: Kinds[Curve] = Kinds("a curve", "tenuto.curves", Curve)
