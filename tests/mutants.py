@@ -132,7 +132,6 @@ MUTANTS: dict[str, Mutant] = {
     ),
     "forgets the emergency stop": _table({(S.DRIVING, E.EMERGENCY): None}),
     "leaves the emergency stop by itself": _table({(S.EMERGENCY_STOP, E.RELEASED): S.NOT_ENABLED}),
-    "a reset on the way counts": _happens(E.RESET, lambda memory, seen: seen.reset and not seen.emergency),
     "a reset starts it": _table({(S.EMERGENCY_STOP, E.RESET): S.DRIVING}),
     "clips instead of ramping": _clips_instead_of_ramping,
     "stops too slowly": _stops_too_slowly,
@@ -153,7 +152,6 @@ MUTANTS: dict[str, Mutant] = {
 
 # The first drive that sees each of them: the profile, and the seed of the drive.
 SEEN_BY: dict[str, tuple[str, int]] = {
-    "a reset on the way counts": ("medlar-lift, ramped", 0),
     "drives on through a fault": ("medlar", 0),
     "drives on when hold-to-run is let go": ("medlar", 5),
     "does not wait for rest": ("medlar", 1),

@@ -5,7 +5,7 @@ from itertools import product
 
 import pytest
 
-from tenuto.driving.guard import TABLE, Categories, Event, Memory, Row, State
+from tenuto.driving.guard import HAPPENS, TABLE, Categories, Event, Memory, Row, State
 from tenuto.testing.guard import Way, explore
 
 ALL = [Categories(*categories) for categories in product((0, 1, 2), (0, 1, 2), (0, 1))]
@@ -88,3 +88,14 @@ def test_every_row_is_followed_somewhere_and_a_broken_row_is_seen(monkeypatch: p
         with pytest.raises(AssertionError):
             test(Categories())
         monkeypatch.undo()
+    early = {**HAPPENS, Event.RESET: lambda memory, seen: seen.reset and not seen.emergency}
+    monkeypatch.setattr("tenuto.driving.guard.HAPPENS", early)  # a reset on the way down
+    with pytest.raises(AssertionError):
+        test_what_no_way_does(Categories(emergency=1))
+
+
+def test_the_shortest_way_through_the_guard_is_that_nothing_happens() -> None:
+    for way in explore(Categories()):
+        seen = way.seen
+        if way.before.state is State.DRIVING and seen.held and not (seen.faulty or seen.emergency or way.end):
+            assert way.after == way.before

@@ -21,10 +21,6 @@ FAULTS = {
 PROFILES = {
     name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")
 }
-# No shipped robot ramps down in an emergency.
-PROFILES["medlar-lift, ramped"] = tenuto.parse_profile(
-    shipped("medlar-lift.toml").read_text().replace("[guard]\n", "[guard]\nemergency_category = 1\n")
-)
 
 
 @pytest.mark.parametrize("name", MUTANTS)

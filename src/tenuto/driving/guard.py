@@ -381,6 +381,8 @@ class Guard:
             emergency: why the emergency stop is on, where it is.
             reset: the reset was pressed with this tick.
         """
+        if held and self.memory.state is State.DRIVING and not (faults or emergency or self.memory.ended):
+            return _DRIVING  # nothing happens: the shortest way through the table, and the one of most ticks
         seen = Seen(held, not away, bool(faults), standing, bool(missing), emergency is not None, reset)
         self.memory, followed = advance(self.memory, seen, self._categories, self._rules)
         if self.state is State.DRIVING:
