@@ -68,7 +68,7 @@ def rows_of(path: Path) -> list[tuple[float, float]]:
     return [(float(row[0]), float(row[5])) for row in cells]
 
 
-def wait_for(what: Callable[[], bool], seconds: float = 30.0) -> None:
+def wait_for(what: Callable[[], bool], seconds: float = 120.0) -> None:
     until = time.monotonic() + seconds
     while not what():
         assert time.monotonic() < until, "the processes did not get going"
