@@ -22,6 +22,7 @@ from helpers import MEDLAR, Bench, Hands, Notebook, pad
 from tenuto import Frame, State, Tick
 from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
+from tenuto.kinds.tables import OneOf
 from tenuto.sources.base import Source
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.keyboard import Keyboard
@@ -187,9 +188,22 @@ def test_a_bad_link_is_written_down_with_what_the_source_says() -> None:
     assert (last.guard.state, last.command) == (State.FAULT, STANDSTILL)
 
 
+def _whole(field: Any) -> Any:
+    """The annotation of a field with what is said about it, where that is a kind of table."""
+    return next(
+        (Annotated[field.annotation, said] for said in field.metadata if isinstance(said, OneOf)), field.annotation
+    )
+
+
+def any_kind_of(table: Any) -> list[Any]:
+    one_of = [said for said in get_args(table)[1:] if isinstance(said, OneOf)] if get_origin(table) is Annotated else []
+    return one_of[0].tables() if one_of else [table]
+
+
 def keys_of(table: Any, place: str = "") -> Iterator[str]:
     """Every key that a profile may have, tables of the builder's own name as NAME."""
     kinds = get_args(table) if get_origin(table) in (Union, UnionType) else [table]
+    kinds = [one for kind in kinds for one in any_kind_of(kind)]
     for kind in kinds:
         if get_origin(kind) is Annotated:
             yield from keys_of(get_args(kind)[0], place)
@@ -199,7 +213,7 @@ def keys_of(table: Any, place: str = "") -> Iterator[str]:
             isinstance(kind, type) and issubclass(kind, BaseModel) and place.count(".") < (3 if "NAME" in place else 2)
         ):
             yield from (key for name, field in kind.model_fields.items()
-                        for key in keys_of(field.annotation, f"{place}{name}."))  # fmt: skip
+                        for key in keys_of(_whole(field), f"{place}{name}."))  # fmt: skip
         else:
             yield place.rstrip(".")
 

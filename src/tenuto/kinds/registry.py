@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+from contextlib import suppress
 from functools import cache, cached_property
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any, Generic, TypeVar
@@ -48,11 +49,7 @@ class Kinds(Generic[K]):
         room = importlib.import_module(self.group)
         modules = [f"{self.group}.{one.name}" for one in pkgutil.iter_modules(room.__path__)]
         for name in (*modules, *self._more):
-            module = importlib.import_module(name)
-            made = [] if "kinds" not in vars(module) else module.kinds()
-            for one in (*vars(module).values(), *made):
-                if self._is_one(one) and (one.__module__ == name or one in made):
-                    found[one.kind] = one
+            found |= self._in(name)
         for point in _points():
             if point.group == self.group:
                 one = self._load(point)
@@ -60,6 +57,22 @@ class Kinds(Generic[K]):
                     raise KindError(f"{_package(point)}: {self.what} of the name {one.kind} is there already")
                 found[one.kind] = one
         return dict(sorted(found.items()))
+
+    def find(self, name: str) -> type[K] | None:
+        """Return the kind of a name, or None. Where its file has that name too, no other is imported."""
+        if "all" not in self.__dict__ and name.isidentifier() and not any(p.group == self.group for p in _points()):
+            with suppress(ModuleNotFoundError):
+                found = self._in(f"{self.group}.{name}")
+                if name in found:
+                    return found[name]
+        return self.all.get(name)
+
+    def _in(self, name: str) -> dict[str, type[K]]:
+        """Return the kinds of a module."""
+        module = importlib.import_module(name)
+        made = [] if "kinds" not in vars(module) else module.kinds()
+        ones = (one for one in (*vars(module).values(), *made) if self._is_one(one))
+        return {one.kind: one for one in ones if one.__module__ == name or one in made}
 
     def _is_one(self, what: Any) -> bool:
         return isinstance(what, type) and issubclass(what, self.base) and isinstance(what.__dict__.get("kind"), str)

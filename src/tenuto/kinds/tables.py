@@ -9,11 +9,51 @@ from types import NoneType, UnionType
 from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_type_hints
 
 import pydantic
-from pydantic import AfterValidator, BeforeValidator, create_model
+from pydantic import AfterValidator, BeforeValidator, ValidationError, create_model
+from pydantic_core import PydanticCustomError, core_schema
 
 from tenuto.kinds.options import About, about
 from tenuto.kinds.registry import Kinds
 from tenuto.kinds.table import Name, Table, quantity
+
+# The types of the errors that a table of a kind may raise: its kind is none, or its keys are wrong.
+KIND, INNER = "kind", "inner"
+
+
+class OneOf:
+    """What pydantic does with a table that may be of any of the kinds: ``kind`` picks, and only that one is made."""
+
+    def __init__(self, kinds: Kinds[Any], fits: Callable[[Any], bool]) -> None:
+        self._kinds, self._fits = kinds, fits
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> core_schema.CoreSchema:
+        """Say how such a table is read."""
+        return core_schema.no_info_plain_validator_function(self._read)
+
+    def names(self) -> list[str]:
+        """List the kinds that may stand there."""
+        return [name for name, options in self._kinds.all.items() if self._fits(options)]
+
+    def tables(self) -> list[type[Table]]:
+        """List the tables of all of them."""
+        return [table_of(self._kinds.all[name], self._kinds.what) for name in self.names()]
+
+    def _read(self, value: Any) -> Any:
+        if isinstance(value, self._kinds.base):
+            return value
+        if not isinstance(value, dict):
+            raise PydanticCustomError("table", "a table")
+        name = value.get("kind")
+        options = self._kinds.find(name) if isinstance(name, str) else None
+        if options is None or not self._fits(options):
+            raise PydanticCustomError(KIND, "no such kind", {"found": name, "known": self.names()})
+        table = table_of(options, self._kinds.what)
+        try:
+            return made(table.model_validate(value))
+        except ValidationError as error:
+            raise PydanticCustomError(
+                INNER, "{text}", {"text": str(error), "errors": error.errors(), "table": table}
+            ) from None
 
 
 def any_of(kinds: Kinds[Any], fits: Callable[[Any], bool] = lambda _: True) -> Any:
@@ -22,8 +62,7 @@ def any_of(kinds: Kinds[Any], fits: Callable[[Any], bool] = lambda _: True) -> A
     Args:
         kinds: see `Kinds`. fits: tells which of them may stand in a profile; all if nothing is given.
     """
-    tables = tuple(table_of(options, kinds.what) for options in kinds.all.values() if fits(options))
-    return Annotated[Union[tables], pydantic.Field(discriminator="kind"), AfterValidator(made)]  # noqa: UP007
+    return Annotated[Any, OneOf(kinds, fits)]
 
 
 def table_of(options: type[Any], what: str = "") -> type[Table]:

@@ -56,7 +56,7 @@ def read_text(text: str, kinds: Kinds[Options], error: type[TenutoError]) -> Opt
             lacks one. The text says what was expected.
     """
     parts = parse_short_text(text, error)
-    options = kinds.all.get(parts.kind)
+    options = kinds.find(parts.kind)
     if options is None:
         forms = "; ".join(form_of(one) for one in kinds.all.values())
         raise error(f'expected {kinds.what}: {forms}; found "{text}"')

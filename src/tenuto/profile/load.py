@@ -12,6 +12,7 @@ from pydantic.fields import FieldInfo
 
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.kinds.tables import INNER, KIND
 from tenuto.profile.checks.names import nearest
 from tenuto.profile.profile import FINDINGS, Profile
 
@@ -46,10 +47,15 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
         raise ProfileError(where, [one for details in error.errors() for one in _findings(details)]) from None
 
 
-def _findings(details: Any) -> list[Finding]:
-    """Say what was found between tables, or in one key."""
-    between: list[Finding] = details["ctx"]["findings"] if details["type"] == FINDINGS else []
-    return between or [finding_of(details)]
+def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:
+    """Say what was found between tables, in a table of some kind, or in one key."""
+    kind, known = details["type"], details.get("ctx", {})
+    if kind == FINDINGS and known["findings"]:
+        return list(known["findings"])
+    if kind == INNER:
+        key = ".".join(_Place.of(tuple(details["loc"]), root).parts)
+        return [one.within(key) for inner in known["errors"] for one in _findings(inner, known["table"])]
+    return [finding_of(details, root)]
 
 
 def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
@@ -57,6 +63,11 @@ def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
     place = _Place.of(tuple(details["loc"]), root)
     key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
     kind, hint = details["type"], ""
+    if kind == KIND:
+        names, found = details["ctx"]["known"], details["ctx"]["found"]
+        if found is None:
+            return unexpected(f"{key}.kind", "a word that says which kind it is", "nothing", "add it")
+        return unexpected(f"{key}.kind", f"one of {', '.join(names)}", _shown(found), nearest(str(found), names))
     if kind == "extra_forbidden":
         known = list(place.table.model_fields) if place.table else []
         own = get_args(place.table.model_fields["kind"].annotation) if place.table and "kind" in known else ()
