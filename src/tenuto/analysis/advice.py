@@ -11,7 +11,7 @@ from tenuto.vehicles.base import WheelsOptions
 
 
 def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
-    """Give what wheel radius and track (or what turns this vehicle) must be for the robot to do what it is told.
+    """Return what wheel radius and track (or what turns this vehicle) must be for the robot to do what it is told.
 
     A robot that goes s times as fast as commanded has wheels s times as large as the profile says. Its turning speed is
     a speed divided by a length (the track, or the radius of a ring of wheels), so one that turns w times as fast has
@@ -38,7 +38,7 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
 
 
 def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
-    """Give the keys of the profile that the measurement contradicts: those whose value lies outside the interval."""
+    """Return the keys of the profile that the measurement contradicts: those whose value lies outside the interval."""
     changes = []
     for key, value in wheel_measures(found, profile).items():
         now = _now(profile, key)

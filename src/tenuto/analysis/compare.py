@@ -102,7 +102,7 @@ _UNITS = {
 
 
 def driver_figures(plan: Plan) -> dict[str, float]:
-    """Give the figures of a profile that need no drive; in the mode that it begins with.
+    """Return the figures of a profile that need no drive; in the mode that it begins with.
 
     ============================ ==================================================================================
     figure                       what it is
@@ -128,7 +128,7 @@ def driver_figures(plan: Plan) -> dict[str, float]:
 
 
 def _strongest(plan: Plan, mode: ModePlan, axis: int) -> ControlPlan | None:
-    """Give the control that moves one axis most by itself; where none does, with the first control at its end."""
+    """Return the control that moves one axis most by itself; where none does, with the first control at its end."""
     driving = [control for control in plan.controls if control.name in mode.style.controls()]
     moved = {control.name: abs(_asked(plan, mode, control, 1.0)[axis]) for control in driving}
     best = max(driving, key=lambda control: moved[control.name], default=None)
@@ -136,7 +136,7 @@ def _strongest(plan: Plan, mode: ModePlan, axis: int) -> ControlPlan | None:
 
 
 def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float) -> VelocityCommand:
-    """Give what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
+    """Return what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
     for first in (0.0, 1.0):
         positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
         positions[control.name] = position
@@ -155,7 +155,7 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
 
 
 def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
-    """Give how long the command takes from standstill to 90 % of a target, s."""
+    """Return how long the command takes from standstill to 90 % of a target, s."""
     ramp, command, seconds = Ramp(), STANDSTILL, 0.0
     while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
         command = ramp.step(command, target, plan.period, mode.limits, plan.chassis.fits, plan.chassis.ramp_way)
@@ -169,7 +169,7 @@ def _stopping_distance(plan: Plan) -> float:
 
 
 def _of_drive(table: pd.DataFrame, plan: Plan) -> dict[str, float]:
-    """Give the figures of one drive."""
+    """Return the figures of one drive."""
     vx, dt = table["command.vx"].to_numpy(), plan.period
     speed = np.hypot(vx, table["command.vy"])
     jerk = np.diff(vx, 2) / dt**2
@@ -220,7 +220,7 @@ def _commands_table(tables: list[pd.DataFrame], names: tuple[str, str]) -> pd.Da
 
 
 def _curves(plan: Plan, name: str) -> pd.DataFrame:
-    """Give what each driving control asks for over its travel."""
+    """Return what each driving control asks for over its travel."""
     import pandas as pd
 
     mode, parts = plan.mode, []

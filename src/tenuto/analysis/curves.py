@@ -44,7 +44,7 @@ class Response:
 
 
 def steps_of(plan: ControlPlan, profile: Profile, calibration: Calibration | None) -> tuple[int, bool]:
-    """Give how many steps a control has over its travel, and whether that was measured."""
+    """Return how many steps a control has over its travel, and whether that was measured."""
     measured = calibration.controls.get(plan.reads) if calibration is not None else None
     if measured is not None and measured.steps > 1:
         return measured.steps, True
@@ -92,7 +92,7 @@ def _ways(profile: Profile, plan: Plan, name: str) -> Iterator[tuple[ModePlan, s
 
 
 def _speed(plan: Plan, mode: ModePlan, name: str, shaped: Array) -> tuple[Array, str]:
-    """Give the speed that a control asks for, on the axis that it moves most, and its unit.
+    """Return the speed that a control asks for, on the axis that it moves most, and its unit.
 
     The others rest; but where it asks for nothing by itself, as the steering of a car at a stand, the first control of
     the style is at its end.
@@ -112,7 +112,7 @@ def _asked(mode: ModePlan, shaped: dict[str, float]) -> VelocityCommand:
 
 
 def shaped_alone(plan: Plan, control: ControlPlan, positions: Array, rates: str = "") -> Array:
-    """Give what is made of positions of one control while all others rest."""
+    """Return what is made of positions of one control while all others rest."""
     shape = control.shape_for(rates)
     for stick in plan.sticks:
         if stick.zone != "axes" and control.name in (stick.x, stick.y):

@@ -74,7 +74,7 @@ def load_log(path: str | Path) -> pd.DataFrame:
 
 
 def ticks_of(table: pd.DataFrame) -> Iterator[Tick]:
-    """Give the ticks of a log again, as far as it holds them.
+    """Return the ticks of a log again, as far as it holds them.
 
     A log has not the frames themselves, nor the hands of other drivers, and six digits of each number. Several reasons
     are taken apart where that can be told.

@@ -168,7 +168,7 @@ def _clock_offset(
 
 
 def _response(command: Array, start: float, motion: Motion, shift: float, delay: float, lag: float) -> Array:
-    """Give the mean of the lagged command over each step of the odometry, of scale 1."""
+    """Return the mean of the lagged command over each step of the odometry, of scale 1."""
     from scipy.signal import lfilter
 
     keep = math.exp(-_GRID / max(lag, 1e-4))
@@ -223,7 +223,7 @@ def _fit(
 
 
 def _unexplained(residuals: Array, values: Array, motion: Motion) -> float:
-    """Give the share of the motion that the model leaves, the noise of single measurements averaged out."""
+    """Return the share of the motion that the model leaves, the noise of single measurements averaged out."""
     width = max(1, round(_AVERAGED / float(np.median(motion.end - motion.start))))
     window = np.ones(width) / width
     left, moved = (np.sqrt(np.mean(np.convolve(one, window, mode="valid") ** 2)) for one in (residuals, values))
@@ -248,7 +248,7 @@ def _least_squares(
 
 
 def _uncertainty(jacobian: Array, residuals: Array, motion: Motion) -> Array:
-    """Give half of the 95 % interval of each parameter.
+    """Return half of the 95 % interval of each parameter.
 
     What the model leaves is no white noise: a wheel that slips does so for a while. So the covariance is that of
     Newey and West (1987), with the correlations of residuals up to one second apart, weighted down evenly.

@@ -88,7 +88,7 @@ def _motion(table: pd.DataFrame) -> Motion:
 
 
 def _of_poses(x: Array, y: Array, heading: Array, dt: Array) -> tuple[Array, Array]:
-    """Give speeds from places: along an arc the chord lies half a turn from the heading, and is shorter by sinc."""
+    """Return speeds from places: along an arc the chord lies half a turn from the heading, and is shorter by sinc."""
     turn = np.diff(np.unwrap(heading))
     middle = np.unwrap(heading)[:-1] + turn / 2.0
     chord = np.diff(x) * np.cos(middle) + np.diff(y) * np.sin(middle)

@@ -49,7 +49,7 @@ def path_of(table: pd.DataFrame, plan: Plan) -> SimulatedSink:
 
 
 def frame_gaps(table: pd.DataFrame) -> Array:
-    """Give the times between frames that came, s; and the last one, to the end of the log, if nothing came then."""
+    """Return the times between frames that came, s; and the last one, to the end of the log, if nothing came then."""
     fresh = table[table["new_frame"] == 1]
     came = (fresh["time"] - fresh["frame_age"]).to_numpy()
     if len(came) == 0:

@@ -60,7 +60,7 @@ def summarise(table: pd.DataFrame, path: Sequence[PathPoint]) -> DriveSummary:
 
 
 def distance_along(path: Sequence[PathPoint], start: float = -np.inf, end: float = np.inf) -> float:
-    """Give the length of a path in m, or of the part between two times in s."""
+    """Return the length of a path in m, or of the part between two times in s."""
     places = np.array([(point.x, point.y) for point in path if start <= point.time <= end])
     if len(places) < 2:
         return 0.0
@@ -68,7 +68,7 @@ def distance_along(path: Sequence[PathPoint], start: float = -np.inf, end: float
 
 
 def roll_out(path: Sequence[PathPoint], stop: Stop) -> tuple[float, float]:
-    """Give how long and how far the robot itself went on after a stop began, in s and m."""
+    """Return how long and how far the robot itself went on after a stop began, in s and m."""
     stood = next(
         (p.time for p in path if p.time >= stop.stood and max(abs(p.vx), abs(p.yaw_rate)) < STANDING_BELOW),
         path[-1].time,

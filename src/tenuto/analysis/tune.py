@@ -126,7 +126,7 @@ def _stick_zones(profile: Profile, plan: Plan, frames: list[Frame], wish: Wish) 
 
 
 def _zone(time: Array, away: Array, axes: Array, wish: Wish) -> tuple[float, str] | None:
-    """Give a dead zone and its reason.
+    """Return a dead zone and its reason.
 
     Args:
         time: of each frame, s. away: how far the stick was from its middle. axes: (axis, frame), its positions.
@@ -186,7 +186,7 @@ def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
 
 
 def _stop(plan: Plan, within: float, top: float) -> float:
-    """Give the deceleration to stand within a distance, m/s².
+    """Return the deceleration to stand within a distance, m/s².
 
     Raises `RecordingError` where the distance is gone before anything is noticed.
     """
@@ -220,7 +220,7 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
 
 
 def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], float]:
-    """Give what the sticks asked for at every tick while driving was permitted, and standstill otherwise."""
+    """Return what the sticks asked for at every tick while driving was permitted, and standstill otherwise."""
     pipeline, demands, newest = Pipeline(plan), [], 0
     now, end = frames[0].time, frames[-1].time
     while now <= end:
@@ -234,7 +234,7 @@ def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], fl
 
 
 def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
-    """Give how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
+    """Return how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
     limits = replace(plan.limits, acceleration=acceleration, deceleration=None)
     ramp, command, squares = Ramp(), STANDSTILL, 0.0
     for demand in demands:

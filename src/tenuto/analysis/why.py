@@ -40,7 +40,7 @@ def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -
 
 
 def plan_of_log(table: pd.DataFrame, planned: Planned) -> Plan:
-    """Give the plan that made a log with a profile: that of a robot that follows, where its controls are velocities."""
+    """Return the plan that made a log with a profile: of a robot that follows where its controls are velocities."""
     plan = planned.plan()
     raw = {str(column).removeprefix("raw.") for column in table.columns if str(column).startswith("raw.")}
     if not raw >= {info.name for info in FOLLOWED}:
@@ -49,7 +49,7 @@ def plan_of_log(table: pd.DataFrame, planned: Planned) -> Plan:
 
 
 def _held_since(table: pd.DataFrame, row: int) -> dict[str, float]:
-    """Give for each code of a row the time for which it has held without a break, s."""
+    """Return for each code of a row the time for which it has held without a break, s."""
     found: dict[str, float] = {}
     for column in _CODES:
         if column not in table.columns:
@@ -64,5 +64,5 @@ def _held_since(table: pd.DataFrame, row: int) -> dict[str, float]:
 
 
 def profile_beside(log: str | Path) -> Path:
-    """Give the name under which a drive keeps its profile beside a log: ``run.csv.profile.toml``."""
+    """Return the name under which a drive keeps its profile beside a log: ``run.csv.profile.toml``."""
     return Path(f"{log}.profile.toml")

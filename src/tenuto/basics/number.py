@@ -19,37 +19,37 @@ Value = TypeVar("Value", float, Array)
 
 
 def hypot(a: Value, b: Value) -> Value:
-    """Give √(a² + b²)."""
+    """Return √(a² + b²)."""
     return np.hypot(a, b) if isinstance(a, np.ndarray) or isinstance(b, np.ndarray) else math.hypot(a, b)
 
 
 def arctan2(y: Value, x: Value) -> Value:
-    """Give the angle of (x, y), rad."""
+    """Return the angle of (x, y), rad."""
     return np.arctan2(y, x) if isinstance(y, np.ndarray) or isinstance(x, np.ndarray) else math.atan2(y, x)
 
 
 def cos(angle: Value) -> Value:
-    """Give the cosine of an angle, rad."""
+    """Return the cosine of an angle, rad."""
     return np.cos(angle) if isinstance(angle, np.ndarray) else math.cos(angle)
 
 
 def sin(angle: Value) -> Value:
-    """Give the sine of an angle, rad."""
+    """Return the sine of an angle, rad."""
     return np.sin(angle) if isinstance(angle, np.ndarray) else math.sin(angle)
 
 
 def larger(a: Value, b: Value) -> Value:
-    """Give the larger of two, element by element."""
+    """Return the larger of two, element by element."""
     return np.maximum(a, b) if isinstance(a, np.ndarray) or isinstance(b, np.ndarray) else max(a, b)
 
 
 def smaller(a: Value, b: Value) -> Value:
-    """Give the smaller of two, element by element."""
+    """Return the smaller of two, element by element."""
     return np.minimum(a, b) if isinstance(a, np.ndarray) or isinstance(b, np.ndarray) else min(a, b)
 
 
 def ratio(a: Value, b: Value, where_none: float) -> Value:
-    """Give a/b, and a number of your own where b is 0."""
+    """Return a/b, and a number of your own where b is 0."""
     if isinstance(a, np.ndarray) or isinstance(b, np.ndarray):
         first, second = np.broadcast_arrays(np.asarray(a, dtype=float), np.asarray(b, dtype=float))
         quotient: Array = np.full(first.shape, where_none)
@@ -59,7 +59,7 @@ def ratio(a: Value, b: Value, where_none: float) -> Value:
 
 
 def weighted(weights: Iterable[float], values: Iterable[Value]) -> Value:
-    """Give the sum of values, each times its weight; at least one."""
+    """Return the sum of values, each times its weight; at least one."""
     pairs = zip(weights, values, strict=True)
     weight, value = next(pairs)
     total = weight * value
@@ -69,7 +69,7 @@ def weighted(weights: Iterable[float], values: Iterable[Value]) -> Value:
 
 
 def side_of(a: Value) -> Value:
-    """Give −1 where a number is negative, else 1."""
+    """Return −1 where a number is negative, else 1."""
     if isinstance(a, np.ndarray):
         return np.where(a < 0.0, -1.0, 1.0)
     return -1.0 if a < 0.0 else 1.0

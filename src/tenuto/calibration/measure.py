@@ -82,7 +82,7 @@ class ControlMeasurement:
         self.findings.append(Finding(self.info.name, severity, text, code=code))
 
     def calibration(self) -> ControlCalibration:
-        """Give what is worth keeping."""
+        """Return what is worth keeping."""
         return ControlCalibration(
             kind=self.kind, low=round(self.low, 3), high=round(self.high, 3),
             centre=round(self.centre, 3) if self.kind == "middle" else None,
@@ -117,7 +117,7 @@ class Measurement:
         return bool(moved) and all(control.verdict != "not good" for control in moved)
 
     def calibration(self, device: str, name: str) -> Calibration:
-        """Give what is worth keeping: the controls that were moved."""
+        """Return what is worth keeping: the controls that were moved."""
         kept = {key: one.calibration() for key, one in self.controls.items() if one.moved}
         return Calibration(device, name, kept, tuple(self.controls))
 

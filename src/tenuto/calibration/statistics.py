@@ -49,7 +49,7 @@ def rest_statistics(raw: Array) -> RestStatistics:
 
 
 def smallest_step(raw: Array) -> float:
-    """Give the smallest difference between two different numbers, 0 where all are equal."""
+    """Return the smallest difference between two different numbers, 0 where all are equal."""
     steps = np.diff(np.unique(raw))
     return float(steps.min()) if len(steps) else 0.0
 
@@ -148,7 +148,7 @@ def returns(time: Array, raw: Array, centre: float, low: float, high: float, noi
 
 
 def _settled(time: Array, raw: Array, band: float) -> float | None:
-    """Give where a stretch settles, or None where it never does."""
+    """Return where a stretch settles, or None where it never does."""
     kept = time >= time[0] + 0.1
     time, raw = time[kept], raw[kept]
     if not len(raw) or time[-1] - time[0] < 0.15:
@@ -161,7 +161,7 @@ def _settled(time: Array, raw: Array, band: float) -> float | None:
 
 
 def recommended_dead_zone(rests: Array, noise: float, step: float, probability: float = 0.99) -> float:
-    """Give the smallest half-width around the mean of the returns that keeps a released stick at zero.
+    """Return the smallest half-width around the mean of the returns that keeps a released stick at zero.
 
     The rule: where a stick comes to rest next is predicted from the m returns that were seen, taken as normal:
     it is within t·s·√(1 + 1/m) of their mean with the probability asked for, with s their standard deviation and t

@@ -134,7 +134,7 @@ def write_atomically(target: Path, text: str) -> None:
 
 
 def default_path(identity: str) -> Path:
-    """Give where the calibration of a device is kept: in the user's data folder."""
+    """Return where the calibration of a device is kept: in the user's data folder."""
     from platformdirs import user_data_path
 
     return user_data_path("tenuto") / "calibrations" / (re.sub(r"[^\w.-]+", "_", identity) + ".toml")

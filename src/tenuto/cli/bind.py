@@ -138,7 +138,7 @@ def bind(
 
 
 def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame | None]:
-    """Give the frames of a source as they come, and None while none comes."""
+    """Return the frames of a source as they come, and None while none comes."""
     clock: Clock = SimulatedClock() if fast else the_clock.get()
     start = clock.now()
     while not stopped and not source.finished:
@@ -148,7 +148,7 @@ def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame
 
 
 def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
-    """Give the profile to change: the file that is there, or the beginning of one for a vehicle."""
+    """Return the profile to change: the file that is there, or the beginning of one for a vehicle."""
     import tomlkit
 
     from tenuto.data import shipped
@@ -161,7 +161,7 @@ def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
 
 
 def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
-    """Give what is to be asked for: what the style needs, and the guard."""
+    """Return what is to be asked for: what the style needs, and the guard."""
     kind = str(_table(document, "style").get("kind", "arcade"))
     style = STYLES.all.get(kind)
     roles = style_roles(style) if style is not None else ()
@@ -224,7 +224,7 @@ def _write_into(
     roles: tuple[Role, ...],
     found: dict[str, Meant],
 ) -> str:
-    """Give the profile's text with what was understood put in; comments and order of an existing file stay."""
+    """Return the profile's text with what was understood put in; comments and order of an existing file stay."""
     import tomlkit
 
     known = {info.name: info for info in infos}

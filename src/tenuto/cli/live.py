@@ -32,7 +32,7 @@ def may_take_the_screen(sources: Sequence[Source]) -> bool:
 
 
 def live_view(plan: Plan, title: str, origin: str, *, full: bool, quiet: bool) -> StatusLine | LiveView:
-    """Give the view: the full screen, or the line."""
+    """Return the view: the full screen, or the line."""
     if not full:
         return StatusLine(quiet=quiet)
     from tenuto.views.process import LiveView
@@ -44,7 +44,7 @@ def live_view(plan: Plan, title: str, origin: str, *, full: bool, quiet: bool) -
 def shown_changes(
     changes: Callable[[], Plan | str | None], view: StatusLine | LiveView, title: str, origin: str
 ) -> Callable[[], Plan | str | None]:
-    """Give what asks for a changed profile, and shows the one that is taken."""
+    """Return what asks for a changed profile, and shows the one that is taken."""
 
     def ask() -> Plan | str | None:
         found = changes()
@@ -58,7 +58,7 @@ def shown_changes(
 
 
 def until(seconds: float, show: Callable[[Tick], None]) -> Callable[[Tick], str | None]:
-    """Give what shows ticks, and asks for the end after so long."""
+    """Return what shows ticks, and asks for the end after so long."""
 
     def see(tick: Tick) -> str | None:
         show(tick)

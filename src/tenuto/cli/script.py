@@ -98,7 +98,7 @@ def script(
 
 
 def _figures(course: Course) -> dict[str, object]:
-    """Give what is worked out of a course, for programs; SI."""
+    """Return what is worked out of a course, for programs; SI."""
     return {
         "seconds": course.seconds, "excursion": course.excursion,
         "x": [float(course.x.min()), float(course.x.max())], "y": [float(course.y.min()), float(course.y.max())],

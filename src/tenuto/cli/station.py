@@ -53,7 +53,7 @@ class Robots:
                 self._came[robot_of(message.topic)] = now
 
     def condition(self, name: str, now: float) -> str:
-        """Give the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
+        """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
         state = self.states[name].state
         return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
 

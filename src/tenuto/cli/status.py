@@ -57,7 +57,7 @@ class StatusLine:
         self._rings = True
 
     def note(self) -> str | None:
-        """Give nothing to note: there are no keys here."""
+        """Return nothing to note: there are no keys here."""
         return None
 
     def change(self, scene: object) -> None:

@@ -74,7 +74,7 @@ def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:
 
 
 def summary_as_json(summary: DriveSummary) -> dict[str, object]:
-    """Give a summary as plain data; SI units, and the stops with their titles."""
+    """Return a summary as plain data; SI units, and the stops with their titles."""
     data = asdict(summary)
     data["stops"] = [{**asdict(stop), "title": stop.title} for stop in summary.stops]
     return data

@@ -78,7 +78,7 @@ class Points(Curve):
         return "by its curve through points"
 
     def __call__(self, position: Value) -> Value:
-        """Give the output for a position, one number or an array; beyond the ends as at the ends."""
+        """Return the output for a position, one number or an array; beyond the ends as at the ends."""
         places, cubics = self.places, self.cubics
         if isinstance(position, np.ndarray):
             inside = np.clip(position, places[0], places[-1])

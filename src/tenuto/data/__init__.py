@@ -5,6 +5,6 @@ from pathlib import Path
 
 
 def shipped(name: str) -> Path:
-    """Give the path of a shipped file, such as ``"medlar.toml"``."""
+    """Return the path of a shipped file, such as ``"medlar.toml"``."""
     with as_file(files(__name__) / name) as path:
         return path

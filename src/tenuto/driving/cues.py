@@ -35,7 +35,7 @@ class Cues:
         self._told = -math.inf
 
     def step(self, tick: Tick) -> Cue | None:
-        """Give the most urgent thing of this tick, or None."""
+        """Return the most urgent thing of this tick, or None."""
         before, driver = self._state, self._driver
         self._state, self._driver = tick.guard.state, tick.driver
         driving = tick.guard.state is State.DRIVING

@@ -38,7 +38,7 @@ class DistancePlan:
 
 
 def speed_to_stop_within(distance: float, deceleration: float, reaction: float) -> float:
-    """Give the speed from which a robot stands within a distance, m/s.
+    """Return the speed from which a robot stands within a distance, m/s.
 
     v·t + v²/(2·a) = d, solved for v: a robot that goes on for t s, and then slows down evenly.
 
@@ -68,7 +68,7 @@ class Distance:
     def lower(
         self, demand: VelocityCommand, now: float, deceleration: float, period: float
     ) -> tuple[float, Reason | None]:
-        """Give the share of a velocity that is safe, 0…1, and why where that is less than 1.
+        """Return the share of a velocity that is safe, 0…1, and why where that is less than 1.
 
         Args:
             demand: what is asked for. now: s.

@@ -113,7 +113,7 @@ def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
 
 
 def _controls_of(tick: Tick, plan: Plan) -> tuple[ControlPlan, ...]:
-    """Give the controls of whoever drives; where that is a script, of the first in rank."""
+    """Return the controls of whoever drives; where that is a script, of the first in rank."""
     return next((seat.controls for seat in plan.below if seat.name == tick.driver and seat.controls), plan.controls)
 
 

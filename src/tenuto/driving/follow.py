@@ -61,7 +61,7 @@ class Followed(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity, slowed down on its arc to the speeds of the robot's own profile."""
+        """Return the velocity, slowed down on its arc to the speeds of the robot's own profile."""
         asked = VelocityCommand(*(share * self.ends[axis] for axis, share in zip(AXES, intent, strict=True)))
         return speeds.slow(asked)
 
@@ -77,7 +77,7 @@ def action_control(name: str) -> str:
 
 
 def outputs_of(plan: Plan) -> dict[str, OutputPlan]:
-    """Give the outputs of a robot by name. What modes say differently of one counts as its first mode has it."""
+    """Return the outputs of a robot by name. What modes say differently of one counts as its first mode has it."""
     found: dict[str, OutputPlan] = {}
     for mode in plan.modes:
         for output in mode.outputs:
@@ -156,7 +156,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
 
 
 def _loosest(plan: Plan) -> Limits:
-    """Give limits that hold up nothing that any mode, or a stop at the other end, may ask for."""
+    """Return limits that hold up nothing that any mode, or a stop at the other end, may ask for."""
     guard = plan.guard
     level, _, vertical, turn = (
         tuple(max(axes) for axes in zip(*(mode.limits.axes[axis] for mode in plan.modes), strict=True))

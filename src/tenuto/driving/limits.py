@@ -120,7 +120,7 @@ class Ramp:
         fits: Fits,
         way: str = "each",
     ) -> VelocityCommand:
-        """Give the next command.
+        """Return the next command.
 
         Args:
             previous: the command of the tick before; it must fit the chassis.
@@ -187,7 +187,7 @@ class Ramp:
         return aim if share >= 1.0 else _between(previous, aim, share)
 
     def _seconds_left(self, start: VelocityCommand, target: VelocityCommand) -> float:
-        """Give how long the axis that needs longest needs to its target."""
+        """Return how long the axis that needs longest needs to its target."""
         return max(abs(b - a) / up for a, b, (up, _, _) in zip(start, target, self._axes, strict=True))
 
     def _step(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
@@ -223,7 +223,7 @@ def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> Velo
 
 
 def _furthest(start: VelocityCommand, end: VelocityCommand, fits: Fits) -> VelocityCommand:
-    """Give the last command on the straight way from ``start``, which fits, to ``end`` that still fits."""
+    """Return the last command on the straight way from ``start``, which fits, to ``end`` that still fits."""
     low, high = 0.0, 1.0
     best = start
     for _ in range(_HALVINGS):

@@ -100,7 +100,7 @@ class Pipeline:
         return new
 
     def halt(self, now: float) -> Tick:
-        """Give a last tick whose command is standstill, without a ramp. No step moves again after it."""
+        """Return a last tick whose command is standstill, without a ramp. No step moves again after it."""
         self.end("the drive has ended")
         self._command = STANDSTILL
         ranks = self._ranks
@@ -282,7 +282,7 @@ class Pipeline:
         return STANDSTILL
 
     def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
-        """Give the seconds since the step before, and what is wrong with the clock or the loop."""
+        """Return the seconds since the step before, and what is wrong with the clock or the loop."""
         before = self._now
         if not math.isfinite(now):
             wrong = Condition(Code.TIME_NOT_FINITE, f"the clock says {now}", f"the clock said {now}")

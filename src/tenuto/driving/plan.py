@@ -15,8 +15,9 @@ from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.sticks.control import ControlPlan, StickPlan
 from tenuto.styles.base import Style
 from tenuto.styles.speeds import Speeds
-from tenuto.vehicles.actuators import ActuatorPlan
+from tenuto.vehicles.actuators import ActuatorPlan, Wire
 from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.velocity import STANDSTILL
 
 # A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
 REST_BAND = 0.03
@@ -86,7 +87,7 @@ class Plan:
     feedback: str = "nothing"
 
     def plan(self) -> Plan:
-        """Give itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
+        """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
         return self
 
     @property
@@ -110,11 +111,19 @@ class Plan:
         return self.mode.limits
 
     def full_speeds(self) -> Speeds:
-        """Give the fastest that any mode knows in each direction."""
+        """Return the fastest that any mode knows in each direction."""
         all_speeds = [mode.speeds for mode in self.modes]
         return Speeds(**{
             axis.name: max(getattr(speeds, axis.name) for speeds in all_speeds) for axis in fields(Speeds)
         })  # fmt: skip
+
+    def wire_at_rest(self) -> dict[str, float]:
+        """Return the numbers that go over the wire at standstill with power, name → number."""
+        return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL))
+
+    def output_names(self) -> tuple[str, ...]:
+        """Name the outputs of all modes."""
+        return tuple(dict.fromkeys(output.name for mode in self.modes for output in mode.outputs))
 
     def driving_controls(self) -> tuple[str, ...]:
         """Name the controls that drive in any mode."""
@@ -125,7 +134,7 @@ class Planned(Protocol):
     """Whatever can say its plan: a `tenuto.Profile`, or a `Plan` itself."""
 
     def plan(self) -> Plan:
-        """Give the plan."""
+        """Return the plan."""
         ...
 
 

@@ -59,7 +59,7 @@ class Ranks:
         self._untouched = False
 
     def hear(self, frame: Frame | None, others: Mapping[str, Frame], now: float) -> None:
-        """Give everyone the frame that came with this tick."""
+        """Return everyone the frame that came with this tick."""
         self.first.hear(frame, now)
         for driver in self._below:
             driver.hear(others.get(driver.name), now)
@@ -120,7 +120,7 @@ class Ranks:
         return self._released.get(self.now.name, False)
 
     def on(self, control: str | None) -> StickDriver | None:
-        """Give the first one who has a control on."""
+        """Return the first one who has a control on."""
         if control is None:
             return None
         return next((one for one in self.all if isinstance(one, StickDriver) and one.on(control)), None)
@@ -165,7 +165,7 @@ class Ranks:
         self._released.clear()
 
     def _taken(self) -> StickDriver | None:
-        """Give the highest in rank who takes over with this tick."""
+        """Return the highest in rank who takes over with this tick."""
         key = self._plan.guard.takes_over
         rank = self.all.index(self.now)
         for one in self._able:
@@ -179,7 +179,7 @@ class Ranks:
         return None
 
     def _given(self) -> StickDriver | VelocityDriver | None:
-        """Give the one who is given the robot with this tick."""
+        """Return the one who is given the robot with this tick."""
         first = self.first
         for one in self._below:
             seat = one.seat
@@ -209,7 +209,7 @@ class Ranks:
         return why + [f"{name} is at {position:+.2f}, not at rest" for name, position in one.away.items()]
 
     def _kept(self) -> StickDriver | VelocityDriver:
-        """Give the one who drives already, unless the permit is gone."""
+        """Return the one who drives already, unless the permit is gone."""
         seat = self.now.seat
         return (
             self.first if seat is not None and seat.permit is not None and not self.first.on(seat.permit) else self.now

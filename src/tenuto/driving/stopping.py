@@ -24,7 +24,7 @@ class Stage(NamedTuple):
 
 
 def fastest(plan: Plan) -> float:
-    """Give the fastest speed along the ground in any mode, of what the vehicle can do, m/s."""
+    """Return the fastest speed along the ground in any mode, of what the vehicle can do, m/s."""
     found = 0.0
     for mode in plan.modes:
         ahead = max(mode.speeds.forward, mode.speeds.backward)

@@ -18,7 +18,7 @@ BODY, WHEEL, THRUST = "#c9d3dc", "#2b3138", "#d98500"
 
 
 def outline_of(chassis: Chassis) -> np.ndarray:
-    """Give the corners of the body, m, in the robot's own frame; a guess from where its parts are."""
+    """Return the corners of the body, m, in the robot's own frame; a guess from where its parts are."""
     drawing = chassis.drawing()
     if drawing.body == "disc" or not drawing.parts:
         turns = np.linspace(0.0, math.tau, 25)
@@ -109,6 +109,6 @@ def _draw_rollers(ax: Axes, placed: Placed, part: Part, radius: float) -> None:
 
 
 def turning_centre(chassis: Chassis, actuators: Mapping[str, float]) -> tuple[float, float] | None:
-    """Give the point that the robot turns about, m, in its own frame; None where it goes straight."""
+    """Return the point that the robot turns about, m, in its own frame; None where it goes straight."""
     vx, vy, _, yaw_rate = chassis.forward(actuators)
     return (-vy / yaw_rate, vx / yaw_rate) if abs(yaw_rate) > 1e-3 else None

@@ -16,7 +16,7 @@ class Dimension:
     others: dict[str, float]
 
     def units(self) -> dict[str, float]:
-        """Give every unit of the dimension with its factor to SI."""
+        """Return every unit of the dimension with its factor to SI."""
         return {self.unit: 1.0, **self.others}
 
 

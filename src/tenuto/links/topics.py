@@ -21,5 +21,5 @@ def driver_topic(driver: str = "+") -> str:
 
 
 def robot_of(topic: str) -> str:
-    """Give the name of the robot whose topic it is."""
+    """Return the name of the robot whose topic it is."""
     return topic.split("/")[2]

@@ -79,7 +79,7 @@ class UdpPort:
                 return  # nobody listens there, or no way leads there yet: whoever waits for an answer will say so
 
     def receive(self, most: int = MOST_AT_ONCE) -> Iterator[tuple[bytes, Address]]:
-        """Give what has come, at most so many."""
+        """Return what has come, at most so many."""
         for _ in range(most):
             try:
                 data, sender = self._socket.recvfrom(LONGEST + 1)

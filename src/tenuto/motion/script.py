@@ -40,7 +40,7 @@ class Piece(Protocol):
         ...
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity at a moment of it, 0 … ``seconds``."""
+        """Return the velocity at a moment of it, 0 … ``seconds``."""
         ...
 
 
@@ -52,7 +52,7 @@ class Hold:
     seconds: float
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity."""
+        """Return the velocity."""
         return self.velocity
 
 
@@ -65,7 +65,7 @@ class Ramp:
     seconds: float
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity on the way."""
+        """Return the velocity on the way."""
         share = min(max(time / self.seconds, 0.0), 1.0)
         return VelocityCommand(*(a + share * (b - a) for a, b in zip(self.begin, self.end, strict=True)))
 
@@ -80,7 +80,7 @@ class Sway:
     seconds: float
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity."""
+        """Return the velocity."""
         return STANDSTILL._replace(**{self.axis: self.speed * math.sin(math.tau * time / self.period)})
 
 
@@ -104,7 +104,7 @@ class Circle:
         return math.tau * self.radius * abs(self.turns) / self.speed
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity."""
+        """Return the velocity."""
         side = math.copysign(1.0, self.turns)
         rate = self.speed / self.radius
         if self.way == "along":
@@ -130,7 +130,7 @@ class Samples:
         return self.times[-1]
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity between the nearest two."""
+        """Return the velocity between the nearest two."""
         columns = zip(*self.velocities, strict=True)
         return VelocityCommand(*(float(np.interp(time, self.times, column)) for column in columns))
 
@@ -152,7 +152,7 @@ class Chain:
         return sum(piece.seconds for piece in self.pieces)
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity of the piece whose turn it is; standstill after the last."""
+        """Return the velocity of the piece whose turn it is; standstill after the last."""
         for piece in self.pieces:
             if time < piece.seconds:
                 return piece.at(time)
@@ -180,7 +180,7 @@ class Together:
         return max(piece.seconds for piece in self.pieces)
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the sum."""
+        """Return the sum."""
         going = [piece.at(time) for piece in self.pieces if time < piece.seconds]
         return VelocityCommand(*(sum(axis) for axis in zip(STANDSTILL, *going, strict=True)))
 
@@ -203,7 +203,7 @@ class Scaled:
         return self.piece.seconds / self.pace
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity."""
+        """Return the velocity."""
         vx, vy, vz, yaw_rate = self.piece.at(time * self.pace)
         ways = self.size * self.pace
         return VelocityCommand(vx * ways, vy * ways, vz * ways, yaw_rate * self.pace)
@@ -296,7 +296,7 @@ class Course:
         return float(np.sqrt(self.x**2 + self.y**2 + self.z**2).max())
 
     def at(self, time: float) -> VelocityCommand:
-        """Give the velocity at a moment since the start; standstill before it and after the end."""
+        """Return the velocity at a moment since the start; standstill before it and after the end."""
         place = time / STEP
         row = int(place)
         if not 0.0 <= place < len(self.velocities) - 1:

@@ -88,7 +88,7 @@ def build_plan(
 
 
 def _driver(profile: Tables, name: str, calibration: Calibration | None) -> DriverPlan:
-    """Give the plan of one of the other drivers."""
+    """Return the plan of one of the other drivers."""
     table = profile.drivers[name]
     sticks = table.sends == "sticks"
     builder = _Builder(seen_by(profile, name), calibration) if sticks else None
@@ -105,7 +105,7 @@ def _driver(profile: Tables, name: str, calibration: Calibration | None) -> Driv
 
 
 def seen_by(profile: Tables, name: str) -> Tables:
-    """Give the profile as one of the other drivers has it: with that one's source and controls."""
+    """Return the profile as one of the other drivers has it: with that one's source and controls."""
     table = profile.drivers[name]
     controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
     source = table.source or profile.source.another()
@@ -113,7 +113,7 @@ def seen_by(profile: Tables, name: str) -> Tables:
 
 
 def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
-    """Give the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
+    """Return the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
     for name, bounds in chassis.bounds().items():
         tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
         said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
@@ -231,14 +231,14 @@ class _Builder:
         )
 
     def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:
-        """Give what is known of a control of the device, and what was measured of it."""
+        """Return what is known of a control of the device, and what was measured of it."""
         info = self.profile.source.control(reads)
         if info is None:
             raise ValueError(f"a {self.profile.source.kind} has no control {reads}")
         return info, self.calibration.controls.get(reads) if self.calibration is not None else None
 
     def modes(self, chassis: Chassis) -> tuple[ModePlan, ...]:
-        """Give the modes; a profile without any has one without a name."""
+        """Return the modes; a profile without any has one without a name."""
         profile = self.profile
         tables = profile.modes or {"": ModeTable(fallback=True)}
         return tuple(
@@ -260,7 +260,7 @@ class _Builder:
         )
 
     def selection(self, trims: Mapping[str, float]) -> SelectionPlan:
-        """Give the switches and what they choose."""
+        """Return the switches and what they choose."""
         profile, choose = self.profile, self.profile.choose
         mode = rates = ChoicePlan(order=("",), begin="")
         through_rest = True

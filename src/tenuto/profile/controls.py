@@ -46,7 +46,7 @@ class ControlTable(Table):
     ramp_down: Time | None = Field(default=None, description='the time from the end to rest, such as "200 ms"')
 
     def travel(self, info: ControlInfo) -> Travel:
-        """Give the measured travel, with what is usual for the device where nothing was measured.
+        """Return the measured travel, with what is usual for the device where nothing was measured.
 
         Raises:
             ValueError: when low, centre and high are not in rising order, or one is not known.
@@ -56,7 +56,7 @@ class ControlTable(Table):
         return Travel(low, self._centre(info, low, high), high, reverse=self.reverse != info.counts_down)
 
     def _centre(self, info: ControlInfo, low: float, high: float) -> float | None:
-        """Give the raw number in its middle, or None where it rests at its end."""
+        """Return the raw number in its middle, or None where it rests at its end."""
         if self.rests == "end":
             return None
         if isinstance(self.centre, (int, float)):
@@ -66,7 +66,7 @@ class ControlTable(Table):
         return (low + high) / 2.0 if self.centre == "at start" or self.rests == "middle" else None
 
     def measured(self, control: ControlCalibration) -> ControlTable:
-        """Give the same with what was measured in the place of what is not said."""
+        """Return the same with what was measured in the place of what is not said."""
         found: dict[str, object] = {}
         if self.low is None and self.high is None:
             found = {"low": control.low, "high": control.high}
@@ -79,14 +79,14 @@ class ControlTable(Table):
         return self.model_copy(update=found)
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
-        """Give the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
+        """Return the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
         travel = self.travel(info)
         margin = BEYOND_ENDS * (travel.high - travel.low)
         lowest = info.low if math.isfinite(info.low) else travel.low - margin
         return lowest, info.high if math.isfinite(info.high) else travel.high + margin
 
     def shape(self, *, one_way: bool = False, rates: RatesTable | None = None) -> Shape:
-        """Give the shape of what comes after the dead zone.
+        """Return the shape of what comes after the dead zone.
 
         Args:
             one_way: the control rests at its end.

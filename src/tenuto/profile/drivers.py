@@ -86,5 +86,5 @@ def _over(own: dict[str, Any], base: dict[str, Any]) -> dict[str, Any]:
 
 
 def reach_of(table: DistanceTable) -> float:
-    """Give from where on a sensor sees nothing, m."""
+    """Return from where on a sensor sees nothing, m."""
     return math.inf if table.reach is None else table.reach

@@ -6,7 +6,7 @@ import re
 
 
 def line_of(text: str, key: str) -> int:
-    """Give the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is."""
+    """Return the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is."""
     while key:
         table, _, name = key.rpartition(".")
         inside = not table

@@ -131,7 +131,7 @@ def _plain(annotation: Any) -> list[Any]:
 
 
 def _kinds(annotation: Any) -> dict[str, type[BaseModel]]:
-    """Give kind → table where a table may be of several kinds; otherwise nothing."""
+    """Return kind → table where a table may be of several kinds; otherwise nothing."""
     members = _plain(annotation)
     if len(members) < 2 or not all(isinstance(member, type) and issubclass(member, BaseModel) for member in members):
         return {}

@@ -36,7 +36,7 @@ class Change:
 
 
 def patch_text(changes: Sequence[Change]) -> str:
-    """Give the changes as TOML, each with its reason above it."""
+    """Return the changes as TOML, each with its reason above it."""
     import tomlkit
 
     document = tomlkit.document()

@@ -48,7 +48,7 @@ class Profile(Tables):
         trims: Mapping[str, float] | None = None,
         others: Mapping[str, Calibration] | None = None,
     ) -> PreparedProfile:
-        """Give the profile together with measurements of its devices, and with trims that were kept."""
+        """Return the profile together with measurements of its devices, and with trims that were kept."""
         return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
 
     def plan(
@@ -89,5 +89,5 @@ class PreparedProfile:
     others: Mapping[str, Calibration] = field(default_factory=dict)
 
     def plan(self) -> Plan:
-        """Give the plan, with the measured travels and the trims."""
+        """Return the plan, with the measured travels and the trims."""
         return self.profile.plan(self.calibration, self.trims, self.others)

@@ -31,7 +31,7 @@ class SpeedsTable(Table):
     down: Speed | None = Field(default=None, description='a speed, such as "0.5 m/s"')
 
     def speeds(self) -> Speeds:
-        """Give them with what is left out filled in."""
+        """Return them with what is left out filled in."""
         return Speeds(
             forward=self.forward,
             backward=self.backward or self.forward,
@@ -43,7 +43,7 @@ class SpeedsTable(Table):
 
 
 def full_velocity(speeds: Speeds) -> VelocityCommand:
-    """Give the velocity at the ends of the sticks, 1 where an axis has no speed of its own."""
+    """Return the velocity at the ends of the sticks, 1 where an axis has no speed of its own."""
     return VelocityCommand(speeds.forward, speeds.sideways or 1.0, speeds.up or 1.0, speeds.turn)
 
 
@@ -63,7 +63,7 @@ class LimitsTable(Table):
     turn_jerk: TurnJerk | None = Field(default=None, description='a turning jerk, such as "720 deg/s^3"')
 
     def limits(self) -> Limits:
-        """Give them with what is left out filled in."""
+        """Return them with what is left out filled in."""
         return Limits(
             acceleration=self.acceleration,
             turn_acceleration=self.turn_acceleration,

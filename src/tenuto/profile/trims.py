@@ -13,7 +13,7 @@ from tenuto.profile.profile import Profile
 
 
 def trims_path(profile: str | Path) -> Path:
-    """Give where the trims of a profile are kept: ``medlar.toml`` has them in ``medlar.trims.toml``."""
+    """Return where the trims of a profile are kept: ``medlar.toml`` has them in ``medlar.trims.toml``."""
     return Path(profile).with_suffix(".trims.toml")
 
 

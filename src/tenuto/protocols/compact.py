@@ -17,7 +17,7 @@ _DRIVES, _EMERGENCY, _MORE = 1, 2, 4
 
 
 def pack_command(command: RemoteCommand) -> bytes:
-    """Give the compact form of a command, without the driver, whom the session tells: 36 bytes, and what is named."""
+    """Return the compact form of a command, without the driver, whom the session tells: 36 bytes, and what is named."""
     more = bool(command.outputs or command.actions)
     flags = _DRIVES * command.drives | _EMERGENCY * command.emergency | _MORE * more
     head = _HEAD.pack(

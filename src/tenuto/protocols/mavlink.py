@@ -98,7 +98,7 @@ def heartbeat_of_station() -> Any:
 
 
 def command_number(name: str) -> int | None:
-    """Give the number of a command of the standard, such as ``MAV_CMD_NAV_LAND``; None for an unknown one."""
+    """Return the number of a command of the standard, such as ``MAV_CMD_NAV_LAND``; None for an unknown one."""
     number = getattr(dialect, name, None) if name.startswith("MAV_CMD_") else None
     return number if isinstance(number, int) else None
 
@@ -132,7 +132,7 @@ class MavlinkLink:
             signing.secret_key, signing.sign_outgoing, signing.link_id = key, True, 0
 
     def pack(self, message: Any) -> bytes:
-        """Give the bytes of a message."""
+        """Return the bytes of a message."""
         signing = self._mav.signing
         # A computer's clock may be set back while it drives; what a signature says must not.
         signing.timestamp = max(signing.timestamp, int((time.time() - _SIGNING_EPOCH) * _PER_SECOND))

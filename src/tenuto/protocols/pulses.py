@@ -104,7 +104,7 @@ class PwmDecoder:
 
 
 def encode_ppm(start: float, channels: Sequence[float]) -> list[float]:
-    """Give the edge times of one PPM frame from ``start``, s: one more than it has channels, µs."""
+    """Return the edge times of one PPM frame from ``start``, s: one more than it has channels, µs."""
     edges = [start]
     for pulse in channels:
         edges.append(edges[-1] + pulse * 1e-6)
@@ -112,7 +112,7 @@ def encode_ppm(start: float, channels: Sequence[float]) -> list[float]:
 
 
 def encode_pwm(start: float, channels: Sequence[float]) -> list[tuple[float, int, bool]]:
-    """Give the edges, (time in s, channel, rising?), of one pulse on each wire, one after another, µs."""
+    """Return the edges, (time in s, channel, rising?), of one pulse on each wire, one after another, µs."""
     edges: list[tuple[float, int, bool]] = []
     for channel, pulse in enumerate(channels):
         edges += [(start, channel, True), (start + pulse * 1e-6, channel, False)]

@@ -180,7 +180,7 @@ class RobotEnd:
         return ""
 
     def values(self) -> dict[str, float]:
-        """Give what the newest command says as the values of a frame. An action is in one of them, and once."""
+        """Return what the newest command says as the values of a frame. An action is in one of them, and once."""
         command = self._newest
         if command is None:
             return {}

@@ -36,7 +36,7 @@ def _public(own: X25519PrivateKey) -> bytes:
 
 
 def _agree(own: X25519PrivateKey, theirs: bytes) -> bytes | None:
-    """Give what the two ends agree on; None for a public key that forces the result (RFC 7748, section 6.1)."""
+    """Return what the two ends agree on; None for a public key that forces the result (RFC 7748, section 6.1)."""
     try:
         return own.exchange(X25519PublicKey.from_public_bytes(theirs))
     except ValueError:
@@ -90,7 +90,7 @@ class Session:
         return header + self._out.encrypt(nonce, data, header)
 
     def open(self, datagram: bytes) -> bytes | None:
-        """Give the data of a datagram of this session; None if it is none, is not genuine, or has come before."""
+        """Return the data of a datagram of this session; None if it is none, is not genuine, or has come before."""
         if len(datagram) < _HEADER.size + _TAG:
             return None
         mark, number, counter = _HEADER.unpack_from(datagram)
@@ -141,7 +141,7 @@ class DriverHandshake(_Handshake):
         return self._pack(HELLO, _public(self._own) + self._name)
 
     def welcome(self, datagram: bytes) -> Session | None:
-        """Give the session that a welcome begins; None if it is not the welcome to the newest hello."""
+        """Return the session that a welcome begins; None if it is not the welcome to the newest hello."""
         data, own = self._unpack(WELCOME, datagram), self._own
         if data is None or own is None or len(data) != 2 * _PUBLIC + 4 or data[:_PUBLIC] != _public(own):
             return None
@@ -169,7 +169,7 @@ class RobotHandshake(_Handshake):
         self._hellos: list[float] = []
 
     def hello(self, datagram: bytes, now: float) -> bytes | None:
-        """Give the welcome to a hello; None if it is none, or there are too many."""
+        """Return the welcome to a hello; None if it is none, or there are too many."""
         if not datagram.startswith(HELLO):
             return None
         self._hellos = [at for at in self._hellos if now - at < 1.0]
@@ -189,7 +189,7 @@ class RobotHandshake(_Handshake):
         return self._pack(WELCOME, publics + number)
 
     def first(self, datagram: bytes) -> tuple[Pending, bytes] | None:
-        """Give the pending session that a datagram is the first of, and its data; it is pending no more."""
+        """Return the pending session that a datagram is the first of, and its data; it is pending no more."""
         for pending in self._pending:
             data = pending.session.open(datagram)
             if data is not None:

@@ -40,7 +40,7 @@ class VelocityLine(NamedTuple):
 
 
 def checksum(text: bytes) -> int:
-    """Give the CRC-16 of some bytes: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR."""
+    """Return the CRC-16 of some bytes: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR."""
     return crc_hqx(text, 0xFFFF)
 
 

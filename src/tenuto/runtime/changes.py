@@ -48,7 +48,7 @@ class WatchedProfile(Closing):
         self._end = clock.every(_LOOK_EVERY, self._look, "watched profile")
 
     def __call__(self) -> Plan | str | None:
-        """Give a changed plan, or say why a change cannot be taken; None when nothing has changed."""
+        """Return a changed plan, or say why a change cannot be taken; None when nothing has changed."""
         try:
             return self._found.get_nowait()
         except Empty:
@@ -92,7 +92,7 @@ class WatchedProfile(Closing):
 
 
 def _sources(profile: Profile) -> dict[str, object]:
-    """Give all that is opened for a profile before it is driven."""
+    """Return all that is opened for a profile before it is driven."""
     found: dict[str, object] = {name: table.source for name, table in profile.drivers.items()}
     found |= {name: table.source for name, table in profile.distances.items()}
     return {"": profile.source, **found}

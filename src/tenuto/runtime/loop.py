@@ -274,7 +274,7 @@ class _Drive:
         self._end(reason)
 
     def _stop_sinks(self) -> None:
-        """Give every sink its stop, whatever the others do."""
+        """Return every sink its stop, whatever the others do."""
         self.stopping_sinks = True
         last = self.line.pipeline.halt(self.clock.now())
         self.report.trims = self.line.pipeline.trims

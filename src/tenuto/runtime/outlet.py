@@ -254,7 +254,7 @@ class Outlets:
             outlet.start(plan)
 
     def change(self, plan: Plan) -> None:
-        """Give all sinks another plan, for the ticks that come from now on."""
+        """Return all sinks another plan, for the ticks that come from now on."""
         for outlet in self._all:
             outlet.give(plan)
 
@@ -264,7 +264,7 @@ class Outlets:
             outlet.give(tick)
 
     def look(self, now: float, plan: Plan) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Give what is a fault (a sink that is blocked), and what the driver should know (a log that has failed)."""
+        """Return what is a fault (a sink that is blocked), and what the driver should know (a log that has failed)."""
         faults: tuple[Reason, ...] = ()
         notices: tuple[Reason, ...] = ()
         for outlet in self._all:
@@ -295,7 +295,7 @@ class Outlets:
         return new
 
     def fatal(self, plan: Plan) -> tuple[BaseException, str] | None:
-        """Give the first failure that ends the drive, and say it."""
+        """Return the first failure that ends the drive, and say it."""
         lenient = plan.guard.goes_on_without_log
         for outlet in self._all:
             if outlet.failure is not None and not (outlet.sink.is_log and lenient):
@@ -307,7 +307,7 @@ class Outlets:
         return [str(outlet.failure) for outlet in self._all if outlet.failure is not None and outlet.sink.is_log]
 
     def stop(self, tick: Tick) -> None:
-        """Give every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
+        """Return every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
         for outlet in self._all:
             outlet.stop(tick)
         until = time.monotonic() + PATIENCE

@@ -199,7 +199,7 @@ class Autopilot(Closing):
             self._begin("landing", "failsafe: no station, landing")
 
     def _flight(self) -> VelocityCommand:
-        """Give the velocity to fly at."""
+        """Return the velocity to fly at."""
         if self.doing == "taking off":
             if self.robot.now.z >= self._height:
                 self._begin("flying")

@@ -51,7 +51,7 @@ class SerialDevice(Closing, ABC):
 
     @abstractmethod
     def next_bytes(self, seconds: float) -> list[bytes]:
-        """Give the pieces to send now; ``seconds`` since the start. Each piece is written by itself."""
+        """Return the pieces to send now; ``seconds`` since the start. Each piece is written by itself."""
 
     def plug_in(self) -> None:
         """Make the port and begin to send."""

@@ -91,7 +91,7 @@ class Watcher:
         self._stops = (level, level, guard.stop_vertical_deceleration, guard.stop_turn_deceleration)
 
     def see(self, tick: Tick) -> list[str]:
-        """Give what is broken at this tick, in words; nothing when all holds."""
+        """Return what is broken at this tick, in words; nothing when all holds."""
         self._learn(tick)
         broken = [
             *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
@@ -242,7 +242,7 @@ def _opposite(minus: object) -> tuple[tuple[str, tuple[float, float]], ...]:
 
 
 def longest_stop(plan: Plan) -> float:
-    """Give the longest that a stop of the guard takes from any speed of the profile, s."""
+    """Return the longest that a stop of the guard takes from any speed of the profile, s."""
     guard = plan.guard
     return max(
         max(

@@ -82,7 +82,7 @@ class SimulatedReceiver(SerialDevice):
         super().__init__(_LINES_RATE if self._radio is None else 1.0 / self._radio.period, link, clock)
 
     def next_bytes(self, seconds: float) -> list[bytes]:
-        """Give the next frame, with the faults of the moment."""
+        """Return the next frame, with the faults of the moment."""
         faults = self.faults
         if self.motion is not None and not faults.frozen:
             self.channels = self.motion(seconds)

@@ -146,7 +146,7 @@ class SimulatedRobot:
             self.actuators[name] = value + share * ((0.0 if stuck else command) - value)
 
     def _move(self, dt: float) -> VelocityCommand:
-        """Give the body's velocity after ``dt`` s."""
+        """Return the body's velocity after ``dt`` s."""
         slip = self.physics.slip
         felt = self.actuators
         if slip:

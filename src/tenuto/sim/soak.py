@@ -149,7 +149,7 @@ def shrink(profile: Planned, story: list[Scene]) -> list[Scene]:
 
 
 def _shorter(story: list[Scene]) -> Iterator[list[Scene]]:
-    """Give stories with a little less in them, those with much less first."""
+    """Return stories with a little less in them, those with much less first."""
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
     plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
@@ -209,7 +209,7 @@ class _Stage:
                 return
 
     def _others(self, scene: Scene, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
-        """Give what comes from those of lower rank, and from sensors of distance."""
+        """Return what comes from those of lower rank, and from sensors of distance."""
         frames: dict[str, Frame] = {}
         for name, hands in self.others.items():
             hands.act(scene.second, dice, self.plan.period, beginning)
@@ -274,13 +274,13 @@ class _Stage:
 
 
 def promised_distance(plan: Plan) -> float:
-    """Give how far the robot may go from the first sign of a fault to standstill, in its fastest mode, m."""
+    """Return how far the robot may go from the first sign of a fault to standstill, in its fastest mode, m."""
     most = fastest(plan)
     return most * (plan.guard.unnoticed + 3 * plan.period) + most * most / (2.0 * plan.guard.stop_deceleration)
 
 
 def _odd_step(clock: str, dice: random.Random) -> float:
-    """Give a step of time that should not be."""
+    """Return a step of time that should not be."""
     return {
         "jump back": -dice.uniform(0.01, 20.0),
         "stall": dice.uniform(0.1, 1.5),
@@ -345,7 +345,7 @@ class Hands:
             self._pressed = dice.choice([*self._urgent, *self._giving, anything])
 
     def values(self) -> dict[str, float]:
-        """Give the raw numbers of now."""
+        """Return the raw numbers of now."""
         found: dict[str, float] = {}
         for control in self._sticks:
             found |= _raw(control, self._pushed[control.name])
@@ -357,7 +357,7 @@ class Hands:
 
 
 def _raw(control: ControlPlan, position: float) -> dict[str, float]:
-    """Give the raw number of a control at a position."""
+    """Return the raw number of a control at a position."""
     travel = control.travel
     if travel.centre is None:
         share = abs(position) if control.minus is not None else max(position, 0.0)

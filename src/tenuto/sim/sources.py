@@ -33,7 +33,7 @@ class SimulatedSticks(Source):
         return GamepadOptions.layout
 
     def poll(self, now: float) -> Frame | None:
-        """Give the numbers of now."""
+        """Return the numbers of now."""
         return Frame(now, stick_numbers(now))
 
 

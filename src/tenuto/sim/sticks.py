@@ -39,7 +39,7 @@ class StickTruth:
 def measured_session(
     truth: StickTruth, rng: np.random.Generator, *, rate: float = 50.0, returns: int = 8, start: float = 2.0
 ) -> tuple[Array, Array]:
-    """Give what a control sends in a session: hands off, to its ends and let go again, several times.
+    """Return what a control sends in a session: hands off, to its ends and let go again, several times.
 
     Args:
         truth: what it is like.

@@ -11,7 +11,6 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
-from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import About, option
@@ -154,7 +153,7 @@ class MavlinkSink(Sink):
         self._speeds = plan.full_speeds()
         if self._sends == "channels":
             self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)
-            self._rest = pulses_to_send(Pipeline(plan).halt(0.0), self._names)
+            self._rest = pulses_to_send(plan.wire_at_rest(), self._names)
         climbs = self._speeds.up > 0.0 or self._speeds.down > 0.0
         if self._sends == "sticks" and climbs and self._middle is None:
             raise SinkError(
@@ -200,7 +199,7 @@ class MavlinkSink(Sink):
         if self._sends == "sticks":
             return mavlink.manual_sticks(self._target, self._speeds.shares(command), self._middle or 0, self._yaw)
         still = still or not tick.power
-        return mavlink.channel_overrides(self._target, self._rest if still else pulses_to_send(tick, self._names))
+        return mavlink.channel_overrides(self._target, self._rest if still else pulses_to_send(tick.wire, self._names))
 
     def _send(self, message: Any) -> None:
         self._port.write(self._mav.pack(message))

@@ -27,7 +27,7 @@ _TYPES = {int: "integer", float: ["number", "null"], str: "string"}
 
 
 def channel_of(column: str) -> str:
-    """Give the channel that a column of a log goes to."""
+    """Return the channel that a column of a log goes to."""
     return CHANNELS.get(column.split(".")[0], "/commands")
 
 
@@ -98,7 +98,7 @@ class McapLog(LogFile):
 
 
 def _schema(row: Row) -> dict[str, Any]:
-    """Give the JSON schema of a channel's messages."""
+    """Return the JSON schema of a channel's messages."""
 
     def of(value: Any) -> dict[str, Any]:
         if not isinstance(value, dict):

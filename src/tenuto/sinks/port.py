@@ -37,7 +37,7 @@ class OutPort:
         return bool(self.read_bytes())
 
     def read_bytes(self) -> bytes:
-        """Give what has come since the last call."""
+        """Return what has come since the last call."""
         try:
             return bytes(self._serial.read(max(1, self._serial.in_waiting)))
         except OSError as error:

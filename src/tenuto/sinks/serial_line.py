@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
-from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
@@ -15,11 +14,12 @@ from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
-from tenuto.vehicles.velocity import STANDSTILL
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
 _STOPS, _APART = 5, 0.02
 _CHECKSUM = "{checksum}"
+_OWN_FIELDS = ("counter", "valid_ms", "power")
 
 
 class SerialLine(Sink):
@@ -60,7 +60,9 @@ class SerialLine(Sink):
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in."""
         self._heard = self.clock.now() if self._heard is None else self._heard
-        names = _fields(Pipeline(plan).halt(0.0), 0)
+        names = {
+            *VelocityCommand._fields, *plan.chassis.bounds(), *plan.wire_at_rest(), *plan.output_names(), *_OWN_FIELDS,
+        }  # fmt: skip
         for _, field, _, _ in string.Formatter().parse(self._template.removesuffix(_CHECKSUM)):
             if field is not None and field not in names:
                 raise SinkError(f"{self.name}: its line has a field {field}; there are {', '.join(sorted(names))}")
@@ -96,7 +98,7 @@ class SerialLine(Sink):
 
 
 def _fields(tick: Tick, counter: int) -> dict[str, float]:
-    """Give what a template may name."""
+    """Return what a template may name."""
     return {
         **tick.command._asdict(), **tick.actuators, **tick.wire, **tick.outputs,
         "counter": counter, "valid_ms": round(1000.0 * tick.valid_for), "power": int(tick.power),

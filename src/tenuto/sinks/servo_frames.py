@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from tenuto.basics.errors import SinkError
-from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
@@ -61,7 +61,7 @@ class ServoFrames(Sink):
     def _send(self, tick: Tick) -> None:
         if not (tick.power or self._radio.marks_failsafe):
             return
-        pulses = pulses_to_send(tick, self._names) if tick.power else []
+        pulses = pulses_to_send(tick.wire, self._names) if tick.power else []
         pulses += [NEUTRAL_US] * (self._radio.channels - len(pulses))
         self._port.write(self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power))
 
@@ -80,8 +80,7 @@ def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple
     Raises:
         SinkError: the profile has no pulses for them, or there are too many.
     """
-    wire = Pipeline(plan).halt(0.0).wire
-    known = tuple(name.removesuffix(_PULSE) for name in wire if name.endswith(_PULSE))
+    known = tuple(one.name for one in plan.actuators if one.form == "pulse")
     missing = [name for name in asked if name not in known]
     if missing or not known:
         have = ", ".join(known) or 'nothing: give an actuator form = "pulse"'
@@ -92,9 +91,9 @@ def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple
     return names
 
 
-def pulses_to_send(tick: Tick, names: tuple[str, ...]) -> list[float]:
-    """Give the pulses of some actuators, µs."""
-    return [tick.wire[name + _PULSE] for name in names]
+def pulses_to_send(wire: Mapping[str, float], names: tuple[str, ...]) -> list[float]:
+    """Return the pulses of some actuators, µs."""
+    return [wire[name + _PULSE] for name in names]
 
 
 @dataclass(frozen=True, kw_only=True)

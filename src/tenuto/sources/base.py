@@ -38,7 +38,7 @@ class Source(Closing, ABC):
 
     @abstractmethod
     def poll(self, now: float) -> Frame | None:
-        """Give the newest frame since the last call, or None when nothing came. Never blocks.
+        """Return the newest frame since the last call, or None when nothing came. Never blocks.
 
         Args:
             now: seconds on the loop's clock; no frame is stamped later than that.

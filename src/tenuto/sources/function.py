@@ -36,6 +36,6 @@ class FunctionSource(Source):
         return self._controls
 
     def poll(self, now: float) -> Frame | None:
-        """Give the numbers of now."""
+        """Return the numbers of now."""
         values = self._function(now)
         return None if values is None else Frame(now, values)

@@ -153,7 +153,7 @@ class Gamepad(Source):
         return Frame(now, self._values)
 
     def _instances(self) -> list[int]:
-        """Give SDL's instance numbers of all that is plugged in, in the order of its list."""
+        """Return SDL's instance numbers of all that is plugged in, in the order of its list."""
         sdl = self._sdl
         return [sdl.SDL_JoystickGetDeviceInstanceID(index) for index in range(sdl.SDL_NumJoysticks())]
 

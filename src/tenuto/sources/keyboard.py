@@ -115,7 +115,7 @@ class Keyboard(Source):
         return Frame(now, values, note=f"speed {100 * share:.0f} %")
 
     def _keys(self) -> list[bytes]:
-        """Give the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
+        """Return the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
         data = self._rest
         try:
             while not self._gone and select.select([self._fd], [], [], 0)[0]:

@@ -69,7 +69,7 @@ class Lines(Source):
         return LinkCounts(self._decoder.counts.good, self._decoder.counts.bad)
 
     def poll(self, now: float) -> Frame | None:
-        """Give the newest line of what has come."""
+        """Return the newest line of what has come."""
         since, self._polled = now if self._polled is None else self._polled, now
         lines = self._decoder.feed(self._port.read(now))
         if self._port.problem:

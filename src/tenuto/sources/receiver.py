@@ -47,7 +47,7 @@ class Receiver(Source):
         return LinkCounts(counts.good, counts.bad, counts.lost)
 
     def poll(self, now: float) -> Frame | None:
-        """Give the newest frame of what has come."""
+        """Return the newest frame of what has come."""
         since, self._polled = now if self._polled is None else self._polled, now
         frames = self._decoder.feed(self._port.read(now))
         if self._port.problem:

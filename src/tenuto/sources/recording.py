@@ -222,7 +222,7 @@ class Recording(Source):
         )
 
     def poll(self, now: float) -> Frame | None:
-        """Give the newest frame whose time has come."""
+        """Return the newest frame whose time has come."""
         if self._started is None:
             self._started = now
         came: list[Frame] = []

@@ -52,7 +52,7 @@ class RemoteSource(Source):
         self.end.tell(tick)
 
     def poll(self, now: float) -> Frame | None:
-        """Give the newest command since the last call; or that the last one is no longer valid."""
+        """Return the newest command since the last call; or that the last one is no longer valid."""
         counted = False
         for command in self._receive(now):
             if command is None:
@@ -85,7 +85,7 @@ class RemoteSource(Source):
 
     @abstractmethod
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
-        """Give the commands that have come; None for what is none."""
+        """Return the commands that have come; None for what is none."""
 
     @abstractmethod
     def _send(self, state: RemoteState) -> None:

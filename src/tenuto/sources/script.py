@@ -36,6 +36,6 @@ class ScriptSource(Source):
         return self.begun is not None and now - self.begun > self._course.seconds
 
     def poll(self, now: float) -> Frame:
-        """Give the velocity of now."""
+        """Return the velocity of now."""
         velocity = STANDSTILL if self.begun is None else self._course.at(now - self.begun)
         return Frame(now, velocity._asdict())

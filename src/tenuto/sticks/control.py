@@ -78,7 +78,7 @@ class ControlPlan:
         return not self.remembers and self.dead_zone == self.outer_dead_zone == 0.0 and self.shape_for(rates).straight
 
     def shape_for(self, rates: str) -> Shape:
-        """Give its shape under a set of rates."""
+        """Return its shape under a set of rates."""
         return self.rates.get(rates, self.shape)
 
     @property
@@ -141,7 +141,7 @@ class Shaper:
         self._ways: dict[str, _Ways] = {}
 
     def step(self, positions: Mapping[str, float], dt: float, rates: str = "") -> dict[str, float]:
-        """Give the shaped positions.
+        """Return the shaped positions.
 
         Args:
             positions: of all controls, −1…1 or 0…1.

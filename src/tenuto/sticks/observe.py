@@ -98,7 +98,7 @@ class Observer:
 
 
 def usual_travel(info: ControlInfo) -> Travel | None:
-    """Give the travel that a control usually has, as an unmeasured one in a profile; None where unknown."""
+    """Return the travel that a control usually has, as an unmeasured one in a profile; None where unknown."""
     if info.travel is None:
         return None
     low, high = info.travel

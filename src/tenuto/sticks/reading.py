@@ -107,7 +107,7 @@ class Reader:
         return (Condition(Code.VALUES_FROZEN, text, f"{names} were frozen for {still:.1f} s"),)
 
     def missing(self) -> tuple[Reason, ...]:
-        """Give what must still be there before driving may begin."""
+        """Return what must still be there before driving may begin."""
         if not self._centring:
             return ()
         return tuple(

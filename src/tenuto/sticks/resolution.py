@@ -31,7 +31,7 @@ class Resolution(NamedTuple):
 def shaped_steps(
     steps: int, shape: Shape, dead_zone: float = 0.0, outer: float = 0.0, *, one_way: bool = False
 ) -> Array:
-    """Give the output at each of a device's steps.
+    """Return the output at each of a device's steps.
 
     Args:
         steps: how many different numbers the device sends over the whole travel, 2 or more.

@@ -133,7 +133,7 @@ def square_to_round(x: Value, y: Value) -> tuple[Value, Value]:
 
 
 def _lengths(x: Value, y: Value) -> tuple[Value, Value]:
-    """Give the longer axis and the length of a stick."""
+    """Return the longer axis and the length of a stick."""
     if isinstance(x, np.ndarray):
         return np.maximum(abs(x), abs(y)), np.hypot(x, y)
     return max(abs(x), abs(y)), math.hypot(x, y)

@@ -14,7 +14,7 @@ from tenuto.basics.number import Value
 
 
 def median_of_three(oldest: Value, before: Value, newest: Value) -> Value:
-    """Give the middle one of three numbers: a single spike, however high, does not get through."""
+    """Return the middle one of three numbers: a single spike, however high, does not get through."""
     if isinstance(newest, np.ndarray):
         return np.maximum(np.minimum(oldest, before), np.minimum(np.maximum(oldest, before), newest))
     return max(min(oldest, before), min(max(oldest, before), newest))

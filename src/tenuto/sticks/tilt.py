@@ -9,7 +9,7 @@ GYRO_COLUMNS = ("gx", "gy")
 
 
 def tilt_from_gravity(ax: float, ay: float, az: float) -> tuple[float, float]:
-    """Give roll and pitch, rad, of a body at rest, from the acceleration it measures, any one unit.
+    """Return roll and pitch, rad, of a body at rest, from the acceleration it measures, any one unit.
 
     The body's axes are x forward, y left, z up, and lying level it measures +1 g along z. Roll is positive
     with the left side up, pitch with the nose down, as right-handed turns about x and y:
@@ -35,7 +35,7 @@ class TiltFilter:
     def step(
         self, acceleration: tuple[float, float, float], rates: tuple[float, float], dt: float
     ) -> tuple[float, float]:
-        """Give roll and pitch, rad, from zero.
+        """Return roll and pitch, rad, from zero.
 
         Args:
             acceleration: along x, y and z, any one unit.

@@ -66,7 +66,7 @@ class Travel:
             raise ValueError(f"travel needs low < centre < high, got {self.low}, {self.centre}, {self.high}")
 
     def position(self, raw: Value) -> Value:
-        """Give the position for a raw number or an array of them: −1…1, or 0…1 without a centre."""
+        """Return the position for a raw number or an array of them: −1…1, or 0…1 without a centre."""
         if self.centre is None:
             position = from_end(raw, self.low, self.high)
             return 1.0 - position if self.reverse else position

@@ -40,7 +40,7 @@ class AnyDirection(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity, turned from the field's axes to the robot's where a heading is known."""
+        """Return the velocity, turned from the field's axes to the robot's where a heading is known."""
         asked = speeds.demand(intent, setting.level)
         if self.heading is None:
             return asked

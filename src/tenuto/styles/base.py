@@ -48,11 +48,11 @@ class Style(ABC):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity that the driver asks for."""
+        """Return the velocity that the driver asks for."""
         return speeds.demand(intent, setting.level)
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
-        """Give the velocity that steered wheels should point for while the robot stands; None where that is unknown."""
+        """Return the velocity that steered wheels should point for at a stand; None where unknown."""
         return None
 
     def cause(self, shaped: Mapping[str, float]) -> str:
@@ -88,7 +88,7 @@ class TurningStick(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity, its turning as `Turning` says."""
+        """Return the velocity, its turning as `Turning` says."""
         plain = speeds.demand(intent, setting.level)
         return plain if self.turning is None else self.turning.apply(plain, intent.turn)
 

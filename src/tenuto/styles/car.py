@@ -30,7 +30,7 @@ class Car(Steered):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity: the yaw rate is the speed over the radius, with its sign."""
+        """Return the velocity: the yaw rate is the speed over the radius, with its sign."""
         vx, _, _, _ = speeds.demand(intent, setting.level)
         return VelocityCommand(vx, 0.0, 0.0, vx * intent.turn / self.radius)
 

@@ -29,7 +29,7 @@ STEERING_KINDS = {
 def four_wheel_demand(
     vx: float, steer: float, front: float, rear: float, max_angle: float, wheelbase: float
 ) -> VelocityCommand:
-    """Give the velocity of a robot whose axles steer: the one at which its middle goes ``vx`` ahead.
+    """Return the velocity of a robot whose axles steer: the one at which its middle goes ``vx`` ahead.
 
     An axle at the angle a, at x from the middle, moves along a: vy + yaw rate·x = vx·tan(a). Of both axles,
     yaw rate = vx·(tan front − tan rear)/wheelbase and vy = vx·(tan front + tan rear)/2.
@@ -60,7 +60,7 @@ class FourWheel(Steered):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity at which both axles move along their wheels."""
+        """Return the velocity at which both axles move along their wheels."""
         return self._at(speeds.demand(intent, setting.level).vx, intent.turn, setting)
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:

@@ -61,5 +61,5 @@ def _within_one(side: Value) -> Value:
 
 
 def tank(left: Value, right: Value) -> tuple[Value, Value]:
-    """Give forward and turn of a stick for each side, −1…1."""
+    """Return forward and turn of a stick for each side, −1…1."""
     return (right + left) / 2.0, (right - left) / 2.0

@@ -37,7 +37,7 @@ class Speeds:
         )
 
     def along(self, velocity: VelocityCommand) -> tuple[float, float, float, float]:
-        """Give the speeds that count for the way a velocity points, of vx, vy, vz and yaw rate."""
+        """Return the speeds that count for the way a velocity points, of vx, vy, vz and yaw rate."""
         return (
             self.forward if velocity.vx > 0.0 else self.backward, self.sideways,
             self.up if velocity.vz > 0.0 else self.down, self.turn,
@@ -73,7 +73,7 @@ class Turning:
     backing: str = "same"
 
     def apply(self, demand: VelocityCommand, turn: float) -> VelocityCommand:
-        """Give the demand with its turning speed as this says.
+        """Return the demand with its turning speed as this says.
 
         With stick share s, speed v, turning speed w on the spot and radius R, the yaw rate is s·√((w·f)² + (v/R)²).
         f falls from 1 at standstill to 0 at ``spot_below`` as (1 − (v/spot_below)²)², so there is no kink on the way.

@@ -28,7 +28,7 @@ class ThrusterSticks(Style):
     chassis: Thrusters
 
     def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
-        """Give the velocity of the thrusters as shares of the fastest along each axis."""
+        """Return the velocity of the thrusters as shares of the fastest along each axis."""
         velocity = self.chassis.velocity_of({thruster: shaped[control] for thruster, control in self.each})
         straight, sideways, up, turn, _ = self.chassis.limits()
         most = (straight, sideways, up, turn)
@@ -46,7 +46,7 @@ class ThrusterSticks(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Give the velocity of the thrusters, all of it slowed by one share where a part is faster than its speed."""
+        """Return the velocity of the thrusters, all of it slowed by one share where a part is faster than its speed."""
         velocity = self.chassis.velocity_of({thruster: shaped[control] for thruster, control in self.each})
         ends = speeds.demand(Intent(*(math.copysign(1.0, axis) for axis in velocity)), 1.0)
         share = min(

@@ -78,7 +78,7 @@ def rounded(value: Value) -> Value:
 
 
 def pulse(share: Value, plan: ActuatorPlan) -> Value:
-    """Give the pulse in µs for a share: each half by itself, then the sub-trim, within the ends, rounded.
+    """Return the pulse in µs for a share: each half by itself, then the sub-trim, within the ends, rounded.
 
     Args:
         share: −1…1, one number or an array. plan: ``low_us`` may be above ``high_us`` for a servo that turns round.
@@ -100,7 +100,7 @@ class Wire:
         self._moving = dict.fromkeys((plan.name for plan in plans), False)
 
     def step(self, actuators: Mapping[str, float], power: bool = True) -> dict[str, float]:
-        """Give the numbers that go over the wire, name → number; whole ones where the form has only those.
+        """Return the numbers that go over the wire, name → number; whole ones where the form has only those.
 
         Without power all are 0: no speed, no duty and no brake, and no pulse at all.
         """

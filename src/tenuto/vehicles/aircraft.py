@@ -33,7 +33,7 @@ class Aircraft(Chassis):
     max_tilt: float | None = None
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the velocity, m/s and rad/s; or roll and pitch, rad, right-handed about x and y, climb and yaw rate."""
+        """Return the velocity, m/s and rad/s; or roll and pitch, rad, right-handed, climb and yaw rate."""
         if self.max_tilt is None:
             return {"forward": vx, "sideways": vy, "climb": vz, "yaw_rate": yaw_rate}
         steep = self.max_tilt / self.max_speed
@@ -41,14 +41,14 @@ class Aircraft(Chassis):
         return {"roll": -steep * vy, "pitch": steep * vx, "climb": vz, "yaw_rate": yaw_rate}
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity again."""
+        """Return the velocity again."""
         if self.max_tilt is None:
             return actuators["forward"], actuators["sideways"], actuators["climb"], actuators["yaw_rate"]
         speed = self.max_speed / self.max_tilt
         return speed * actuators["pitch"], -speed * actuators["roll"], actuators["climb"], actuators["yaw_rate"]
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the largest of the shares of its fastest speeds."""
+        """Return the largest of the shares of its fastest speeds."""
         level = larger(hypot(vx, vy) / self.max_speed, abs(yaw_rate) / self.max_turn)
         return larger(level, larger(vz / self.max_climb, -vz / self.max_sink))
 

@@ -55,7 +55,7 @@ class Allocation:
         self._plain_share = math.sqrt(float((whole * whole).sum())) or 1.0
 
     def reachable(self, force: Sequence[float]) -> Row:
-        """Give the part of a force in the directions in which the thrusters can push at all."""
+        """Return the part of a force in the directions in which the thrusters can push at all."""
         if len(self._space) == len(self._rows):
             return tuple(force)
         parts = [dot(axis, force) for axis in self._space]
@@ -65,7 +65,7 @@ class Allocation:
         )
 
     def load(self, force: Sequence[float]) -> float:
-        """Give a reachable force as a share of the most that can be had in its direction; 0 for none, inf for never."""
+        """Return a reachable force as a share of the most that can be had in its direction; inf for never."""
         inside = [dot(axis, force) for axis in self._space]
         # What rounding leaves of a force along a facet is no push against it.
         slack = _SMALL * math.sqrt(dot(inside, inside))
@@ -77,7 +77,7 @@ class Allocation:
         return most
 
     def thrusts(self, force: Sequence[float]) -> Row:
-        """Give the smallest thrusts that make a force that can be had; the nearest one to it where it cannot."""
+        """Return the smallest thrusts that make a force that can be had; the nearest one to it where it cannot."""
         plain = tuple(dot(row, force) for row in self._pinv)
         if all(low <= u <= high for low, u, high in zip(self._low, plain, self._high, strict=True)):
             return plain
@@ -133,7 +133,7 @@ class Allocation:
 
 
 def dot(a: Sequence[float], b: Sequence[float]) -> float:
-    """Give the sum of the products of two rows."""
+    """Return the sum of the products of two rows."""
     total: float = sum(map(mul, a, b))
     return total
 

@@ -142,7 +142,7 @@ class Chassis(ABC):
 
     @abstractmethod
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give what each actuator must do for a velocity; not limited here, see `within_reach`.
+        """Return what each actuator must do for a velocity; not limited here, see `within_reach`.
 
         Args:
             vx, vy, vz, yaw_rate: m/s and rad/s, numbers or arrays of one shape.
@@ -153,14 +153,14 @@ class Chassis(ABC):
 
     @abstractmethod
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that the actuators make: vx, vy, vz, yaw_rate. The inverse of `inverse`.
+        """Return the velocity that the actuators make: vx, vy, vz, yaw_rate. The inverse of `inverse`.
 
         Where there are more actuators than ways to move, and they do not agree, it is the least-squares fit.
         """
 
     @abstractmethod
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give how hard the hardest-working actuator has to work, as a share of what it can; 1 is its limit."""
+        """Return how hard the hardest-working actuator has to work, as a share of what it can; 1 is its limit."""
 
     @abstractmethod
     def bounds(self) -> dict[str, Bounds]:
@@ -175,7 +175,7 @@ class Chassis(ABC):
         return Inertia()
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Give the nearest velocity of a kind that it can do at all, however slowly; here: all of it."""
+        """Return the nearest velocity of a kind that it can do at all, however slowly; here: all of it."""
         return vx, vy, vz, yaw_rate
 
     def limits(self) -> ChassisLimits:
@@ -202,7 +202,7 @@ class Chassis(ABC):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Give what each actuator must do for a command that is within reach.
+        """Return what each actuator must do for a command that is within reach.
 
         Args:
             command: the velocity.

@@ -32,19 +32,19 @@ class Differential(Chassis):
     max_wheel_speed: float = math.inf
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the speed of each wheel, rad/s, positive when it rolls the robot forward."""
+        """Return the speed of each wheel, rad/s, positive when it rolls the robot forward."""
         half = yaw_rate * (self.track / 2.0)
         radius = self.wheel_radius
         return {"left_wheel": (vx - half) / radius, "right_wheel": (vx + half) / radius}
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that two wheel speeds make."""
+        """Return the velocity that two wheel speeds make."""
         left, right = actuators["left_wheel"], actuators["right_wheel"]
         none = 0.0 * left
         return self.wheel_radius * (right + left) / 2.0, none, none, self.wheel_radius * (right - left) / self.track
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the rim speed of the faster wheel as a share of the fastest."""
+        """Return the rim speed of the faster wheel as a share of the fastest."""
         return (abs(vx) + abs(yaw_rate) * (self.track / 2.0)) / (self.max_wheel_speed * self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:

@@ -73,18 +73,18 @@ class LinearMix(Chassis):
         return tuple(found)
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give each output; within its limits where the velocity is within reach."""
+        """Return each output; within its limits where the velocity is within reach."""
         axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]
         return {output.name: output.offset + weighted(output.shares, axes) for output in self.outputs}
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that fits the outputs best."""
+        """Return the velocity that fits the outputs best."""
         changes = [actuators[output.name] - output.offset for output in self.outputs]
         vx, vy, vz, yaw_rate = (full * weighted(row, changes) for row, full in zip(self._back, self.full, strict=True))
         return vx, vy, vz, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the output nearest to its limit as a share of the way from its offset to there."""
+        """Return the output nearest to its limit as a share of the way from its offset to there."""
         most = 0.0 * vx
         for output, value in zip(self.outputs, self.inverse(vx, vy, vz, yaw_rate).values(), strict=True):
             change = value - output.offset

@@ -36,7 +36,7 @@ class SteeredModules(Chassis):
     turn_rate: float = math.inf
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
+        """Return the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
         found: dict[str, Value] = {}
         for name, x, y in self.places:
             ahead, left = vx - yaw_rate * y + 0.0, vy + yaw_rate * x + 0.0
@@ -45,7 +45,7 @@ class SteeredModules(Chassis):
         return found
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that fits the wheels' velocities best: their mean, and the turn about the middle."""
+        """Return the velocity that fits the wheels' velocities best: their mean, and the turn about the middle."""
         count = len(self.places)
         middle_x = sum(x for _, x, _ in self.places) / count
         middle_y = sum(y for _, _, y in self.places) / count
@@ -62,7 +62,7 @@ class SteeredModules(Chassis):
         return ahead + turn * middle_y, left - turn * middle_x, 0.0 * turn, turn
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of what it can."""
         most = 0.0 * vx
         for _, x, y in self.places:
             most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
@@ -91,7 +91,7 @@ class SteeredModules(Chassis):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Give angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
+        """Return angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
 
         While a module is still turning, it drives by the part of its speed that lies along it. At standstill it stays.
         """

@@ -91,20 +91,20 @@ class RollerWheels(Chassis):
         return tuple(tuple(float(cell) for cell in row) for row in matrix)
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the speed of each wheel, rad/s."""
+        """Return the speed of each wheel, rad/s."""
         return {
             f"{wheel.name}_wheel": a * vx + b * vy + c * yaw_rate
             for wheel, (a, b, c) in zip(self.wheels, self.rows, strict=True)
         }
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that fits all wheels best."""
+        """Return the velocity that fits all wheels best."""
         speeds = [actuators[f"{wheel.name}_wheel"] for wheel in self.wheels]
         vx, vy, yaw_rate = (weighted(row, speeds) for row in self._inverse_rows)
         return vx, vy, 0.0 * vx, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of what it can."""
         most = 0.0 * vx
         for a, b, c in self.rows:
             most = larger(most, abs(a * vx + b * vy + c * yaw_rate))

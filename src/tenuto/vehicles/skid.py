@@ -37,21 +37,21 @@ class SkidSteer(Chassis):
     sides: str = "wheel"
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the speed of the wheels or of the sprocket of each side, rad/s."""
+        """Return the speed of the wheels or of the sprocket of each side, rad/s."""
         return {
             f"left_{self.sides}": (vx - yaw_rate * self.centre_left) / self.wheel_radius,
             f"right_{self.sides}": (vx + yaw_rate * self.centre_right) / self.wheel_radius,
         }
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that the two sides make."""
+        """Return the velocity that the two sides make."""
         left, right = (actuators[f"{side}_{self.sides}"] * self.wheel_radius for side in ("left", "right"))
         track = self.centre_left + self.centre_right
         none = 0.0 * left
         return (right * self.centre_left + left * self.centre_right) / track, none, none, (right - left) / track
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the faster side as a share of the fastest."""
+        """Return the speed of the faster side as a share of the fastest."""
         left, right = self.inverse(vx, vy, vz, yaw_rate).values()
         return larger(abs(left), abs(right)) / self.max_wheel_speed
 

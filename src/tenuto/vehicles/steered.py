@@ -76,7 +76,7 @@ class SteeredWheels(Chassis):
         return tuple(wheel for wheel in self.wheels if wheel.max_angle == 0.0)
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the angle of each steered wheel, rad, left positive, and the speed of each driven one, rad/s."""
+        """Return the angle of each steered wheel, rad, left positive, and the speed of each driven one, rad/s."""
         found: dict[str, Value] = {}
         for wheel in self.wheels:
             # + 0.0 makes −0.0 a plain 0: the angle of standstill is 0, not half a turn.
@@ -93,7 +93,7 @@ class SteeredWheels(Chassis):
         return found
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity that fits angles and speeds best: least squares over what each wheel says.
+        """Return the velocity that fits angles and speeds best: least squares over what each wheel says.
 
         A driven wheel says how fast it rolls along its direction; every wheel says that it does not slide across it.
         """
@@ -114,7 +114,7 @@ class SteeredWheels(Chassis):
         return vx, vy, 0.0 * vx, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of what it can."""
         most = 0.0 * vx
         for wheel in self.wheels:
             if wheel.driven:
@@ -169,7 +169,7 @@ class SteeredWheels(Chassis):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Give angles and speeds. At standstill the wheels point where ``aim`` would go, or stay as they are.
+        """Return angles and speeds. At standstill the wheels point where ``aim`` would go, or stay as they are.
 
         While a wheel is still steering, no faster than ``steering_rate``, it only rolls with the part of its speed
         that lies along it.

@@ -97,18 +97,18 @@ class Thrusters(Chassis):
         )
 
     def force(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Give the force that a velocity needs: forward, left, up in N, and the moment about z in N·m."""
+        """Return the force that a velocity needs: forward, left, up in N, and the moment about z in N·m."""
         drag = self.drag
         return vx * drag.forward, vy * drag.sideways, vz * drag.up, yaw_rate * drag.turn
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Give the thrust of each thruster, N."""
+        """Return the thrust of each thruster, N."""
         force = self.force(vx, vy, vz, yaw_rate)
         names = [f"{thruster.name}_thrust" for thruster in self.thrusters]
         return dict(zip(names, _each(self.allocation.thrusts, force), strict=True))
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Give the velocity at which the water takes up what the thrusters push."""
+        """Return the velocity at which the water takes up what the thrusters push."""
         thrusts = [actuators[f"{thruster.name}_thrust"] for thruster in self.thrusters]
         vx, vy, vz, yaw_rate = (
             weighted([column[axis] for column in self.columns], thrusts) / drag for axis, drag in enumerate(self.drag)
@@ -116,7 +116,7 @@ class Thrusters(Chassis):
         return vx, vy, vz, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Give the force as a share of the most that can be had in its direction."""
+        """Return the force as a share of the most that can be had in its direction."""
         force = self.force(vx, vy, vz, yaw_rate)
         return _each(lambda one: (self.allocation.load(one),), force)[0]
 
@@ -165,7 +165,7 @@ class Thrusters(Chassis):
         return all(a * vx + b * vy + c * vz + d * yaw_rate <= slack + _SLACK for a, b, c, d in self._walls)
 
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
-        """Give the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
+        """Return the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
         thrusts = {
             f"{thruster.name}_thrust": shares.get(thruster.name, 0.0)
             * (thruster.most if shares.get(thruster.name, 0.0) >= 0.0 else thruster.most_back)

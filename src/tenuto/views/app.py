@@ -72,7 +72,7 @@ class _View(App[None]):
         self.query_one(Static).update(Text(self.HELP) if self.helping else self.drawn())
 
     def drawn(self) -> RenderableType:
-        """Give what is shown."""
+        """Return what is shown."""
         raise NotImplementedError
 
     def action_stop(self) -> None:
@@ -121,7 +121,7 @@ class WatchApp(_View):
         self.set_interval(REFRESH_SECONDS, self._refresh)
 
     def drawn(self) -> RenderableType:
-        """Give what is shown."""
+        """Return what is shown."""
         return self._view()
 
     def action_key(self, name: str) -> None:
@@ -177,7 +177,7 @@ class LiveApp(_View):
         self.draw()
 
     def drawn(self) -> RenderableType:
-        """Give what is shown."""
+        """Return what is shown."""
         beat = self._beat._replace(paused=self.paused, marks=self.marks)
         return Text("\n").join(screen(self._scene, self._tick, beat, self.size.width, self.size.height))
 

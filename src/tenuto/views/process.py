@@ -57,7 +57,7 @@ class LiveView:
         self._scene = scene
 
     def note(self) -> str | None:
-        """Give what is to be noted with the next tick: that the driver has set a mark."""
+        """Return what is to be noted with the next tick: that the driver has set a mark."""
         if self._marks == self._noted:
             return None
         self._noted += 1
@@ -162,7 +162,7 @@ def main(descriptor: int) -> None:
 
 
 def _mean(beats: list[Beat]) -> Beat:
-    """Give the beat over the last second: mean rates, and the longest step."""
+    """Return the beat over the last second: mean rates, and the longest step."""
     if not beats:
         return Beat()
     count = len(beats)

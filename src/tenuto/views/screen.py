@@ -103,7 +103,7 @@ def _state(tick: Tick, width: int, high: int) -> list[Text]:
 
 
 def _why(tick: Tick, width: int, most: int) -> list[Text]:
-    """Give every reason that keeps it from moving, and what else the driver should know; a line each."""
+    """Return every reason that keeps it from moving, and what else the driver should know; a line each."""
     style = COLOURS[tick.guard.state]
     told = [(f"• {reason.text}", style) for reason in tick.guard.reasons]
     told += [(f"◦ {notice.text}", "cyan") for notice in tick.notices]

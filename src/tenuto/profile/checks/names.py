@@ -20,7 +20,7 @@ _CONTROL = "the name of a control under [controls]"
 
 
 def driving_names(profile: Tables) -> set[str]:
-    """Give the names of all controls that drive in any mode."""
+    """Return the names of all controls that drive in any mode."""
     return {name for _, style in styles_of(profile) for name in style.driving().values()}
 
 
@@ -189,6 +189,6 @@ def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Findin
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """Give "did you mean …?" for the known word most like this one, or nothing."""
+    """Return "did you mean …?" for the known word most like this one, or nothing."""
     close = get_close_matches(word, list(known), n=1)
     return f'did you mean "{close[0]}"?' if close else ""

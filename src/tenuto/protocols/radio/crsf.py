@@ -33,7 +33,7 @@ _CRC = _crc_table()
 
 
 def crc8(data: bytes | bytearray) -> int:
-    """Give the CRC-8 of CRSF over type and payload."""
+    """Return the CRC-8 of CRSF over type and payload."""
     crc = 0
     for byte in data:
         crc = _CRC[crc ^ byte]
