@@ -120,7 +120,7 @@ def speed_in(log: Path) -> float:
 
 
 @pytest.mark.live
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGTSTP, signal.SIGQUIT])
 def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile: str, number: signal.Signals) -> None:
     arguments = ["drive", profile, "--recording", RECORDING, "--to", "log:run.csv"]
     process = subprocess.Popen(

@@ -197,3 +197,33 @@ def test_no_order_of_faults_moves_or_breaks_anything(parts: list[tuple[Any, ...]
             assert released
             assert pressed_at_rest
         before = tick
+
+
+def test_silence_still_sends_an_emergency_stop() -> None:
+    silent = MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update={"on_link_loss": "silent"})})
+    bench = Bench(silent)
+    bench.drive(1.0)
+    assert not bench.run(1.0, None).send
+    bench.pipeline.emergency_stop("a gate opened")
+    tick = bench.run(0.1, None)
+    assert (tick.send, tick.command, tick.guard.state) == (True, STANDSTILL, State.EMERGENCY_STOP)
+
+
+@pytest.mark.parametrize("category", [0, 1])
+def test_power_comes_back_by_enabling_only(category: int) -> None:
+    changes = {"released_category": category, "emergency_stop": "north", "reset": "south"}
+    profile = MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update=changes)})
+    buttons = {"north": 0.0, "south": 0.0}
+    bench = Bench(profile)
+    bench.run(0.1, pad() | buttons)
+    bench.run(0.1, pad(held=True) | buttons)
+    assert bench.run(1.0, pad(0.5, held=True) | buttons).power
+    assert not bench.run(2.0, pad() | buttons).power
+    bench.step(pad() | buttons, link_good=False)  # a fault whose own category leaves the power on
+    assert not bench.run(0.5, pad() | buttons).power
+    bench.run(0.2, pad() | buttons | {"north": 1.0})
+    bench.run(0.2, pad() | buttons)
+    assert not bench.run(0.2, pad() | buttons | {"south": 1.0}).power
+    assert not bench.pipeline.successor(profile.plan()).step(None, bench.now + 1.0).power
+    assert not bench.run(0.2, pad() | buttons).power
+    assert bench.run(0.2, pad(held=True) | buttons).power

@@ -327,3 +327,21 @@ def test_an_emergency_stop_between_two_ticks_is_one() -> None:
     pipeline.step(Frame(1.0, rest), 1.0)
     earlier = (*((1.005, values) for values in doubtful), *((time, rest | {"east": 1.0}) for time in (0.5, 7.0)))
     assert pipeline.step(Frame(1.02, rest, earlier=earlier), 1.02).guard.state is State.NOT_ENABLED
+
+
+def test_whatever_raises_while_it_ends_every_sink_gets_a_stop(monkeypatch: pytest.MonkeyPatch) -> None:
+    def broken(*_: Any) -> Any:
+        raise RuntimeError("a bug")
+
+    def watch(tick: Tick) -> str | None:
+        if tick.command.vx > 0.2:
+            monkeypatch.setattr(tenuto.Pipeline, "halt", broken)
+            monkeypatch.setattr(tenuto.Pipeline, "_move", broken)
+        return None
+
+    notebooks = Notebook(), Notebook()
+    with pytest.raises(RuntimeError, match="a bug"):
+        tenuto.drive(MEDLAR, Hands(), notebooks, clock=tenuto.SimulatedClock(), on_tick=watch)
+    for notebook in notebooks:
+        assert notebook.ticks[-1].command.vx > 0.2
+        assert [(stop.command, stop.power) for stop in notebook.stops] == [(STANDSTILL, False)]

@@ -304,10 +304,11 @@ class Pipeline:
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
         """Let the outputs follow their switches where that is permitted, and tell which wait for a fresh move."""
         hand = self._ranks.hand
+        powered = self._guard.memory.powered and self._guard.state is not State.EMERGENCY_STOP
         used = {output.name: output for output in hand.mode.outputs}
         for name, output in self._outputs.items():
             output.plan = used.get(name, output.plan)
-            output.step(driving and name in used, hand.selection.switches, hand.shaped)
+            output.step(driving and name in used, hand.selection.switches, hand.shaped, powered)
         self._output_levels = {name: output.level for name, output in self._outputs.items()}
         return tuple(
             Reason(Code.OUTPUT_WAITS, f"{name} waits: move its switch afresh, for it was on before you drove")
@@ -366,7 +367,7 @@ class Pipeline:
             self._wire.step(self._actuators, power) if self._wire is not None else {},
             power,
             self.plan.guard.command_timeout,
-            not self._silent,
+            not self._silent or status.state is State.EMERGENCY_STOP,
             ranks.now.name,
             ranks.say(),
         )

@@ -59,7 +59,7 @@ class Ranks:
         self._untouched = False
 
     def hear(self, frame: Frame | None, others: Mapping[str, Frame], now: float) -> None:
-        """Return everyone the frame that came with this tick."""
+        """Give everyone the frame that came with this tick."""
         self.first.hear(frame, now)
         for driver in self._below:
             driver.hear(others.get(driver.name), now)

@@ -20,7 +20,8 @@ class OutputPlan(ABC):
     Attributes:
         name: the builder's own name for it.
         idle: its level when nothing is pressed, and where it is held when the robot is not driven.
-        when_stopped: "idle", or "keep": stays at its last level when the robot is not driven.
+        when_stopped: "idle"; "keep": stays at its last level when the robot is not driven, as long as there is power
+            and no emergency stop; "always": stays even then, as a gripper or a brake must.
     """
 
     name: str
@@ -52,7 +53,9 @@ class Output:
         self._released = False
         self._held_at: float | None = None
 
-    def step(self, permitted: bool, switches: Mapping[str, Switch], shaped: Mapping[str, float]) -> float:
+    def step(
+        self, permitted: bool, switches: Mapping[str, Switch], shaped: Mapping[str, float], powered: bool = True
+    ) -> float:
         """Take what is permitted and pressed at this step, and give the level.
 
         What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
@@ -62,7 +65,7 @@ class Output:
             self._released = False
             self._held_at = None
             self.waits = False
-            if self.plan.when_stopped == "idle":
+            if self.plan.when_stopped == "idle" or (self.plan.when_stopped == "keep" and not powered):
                 self.level = self.plan.idle
             # A contact that was on is off, however its stick is held.
             self._wanted = self.plan.idle
@@ -87,7 +90,7 @@ class OutputOptions(ABC):
     """
 
     kind: ClassVar[str]
-    when_stopped: Literal["idle", "keep"] = option('"idle" or "keep"', "idle")
+    when_stopped: Literal["idle", "keep", "always"] = option('"idle", "keep" or "always"', "idle")
 
     @abstractmethod
     def plan(self, name: str) -> OutputPlan:

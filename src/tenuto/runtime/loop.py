@@ -15,6 +15,7 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.clock import Clock, MonotonicClock
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.cues import Cues
+from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.runtime.outlet import Outlets
@@ -118,6 +119,7 @@ class _Drive:
         report: DriveReport | None,
     ) -> None:
         self.line = Changeover(plan)
+        self.resting = Pipeline(plan).halt(0.0)
         self.source, self.others = source, others
         self.clock = clock or MonotonicClock()
         self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
@@ -180,6 +182,7 @@ class _Drive:
         tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)
         if self.line.changed:
             self.outlets.change(self.line.plan)
+            self.resting = Pipeline(self.line.plan).halt(0.0)
         self.outlets.give(tick)
         if self.line.plan.feedback != "nothing":
             self._tell(tick)
@@ -274,10 +277,16 @@ class _Drive:
         self._end(reason)
 
     def _stop_sinks(self) -> None:
-        """Return every sink its stop, whatever the others do."""
+        """Give every sink its stop, whatever the others do, and whatever has raised."""
         self.stopping_sinks = True
-        last = self.line.pipeline.halt(self.clock.now())
-        self.report.trims = self.line.pipeline.trims
+        now = self.clock.now()
+        try:
+            last = self.line.pipeline.halt(now)
+            self.report.trims = self.line.pipeline.trims
+        except BaseException as error:
+            # Made before anything could raise, by none of what has raised now.
+            last = self.resting._replace(time=now, power=False)
+            self._fail(error, f"the stop itself failed: {error!r}")
         self.outlets.stop(last)
         if (problem := self.outlets.fatal(self.line.plan)) is not None:
             self._fail(*problem)
@@ -313,7 +322,9 @@ def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:
 
 @contextmanager
 def _signals_to(handle: Callable[[str], None]) -> Iterator[None]:
-    """Hand Ctrl-C, SIGTERM and a terminal that hangs up to a function, by name.
+    """Hand Ctrl-C, SIGTERM, a terminal that hangs up, Ctrl-Z and Ctrl-\\ to a function, by name.
+
+    A program that is suspended would leave the wheels turning: Ctrl-Z stops the robot and ends the drive.
 
     Only the main thread can; elsewhere nothing is done.
     """
@@ -321,8 +332,9 @@ def _signals_to(handle: Callable[[str], None]) -> Iterator[None]:
         yield
         return
     names = {signal.SIGINT: "Ctrl-C", signal.SIGTERM: "SIGTERM"}
-    if hasattr(signal, "SIGHUP"):
-        names[signal.SIGHUP] = "the terminal has gone"
+    for name, said in (("SIGHUP", "the terminal has gone"), ("SIGTSTP", "Ctrl-Z"), ("SIGQUIT", "Ctrl-\\")):
+        if hasattr(signal, name):
+            names[getattr(signal, name)] = said
 
     def on_signal(number: int, _: FrameType | None) -> None:
         handle(names[signal.Signals(number)])

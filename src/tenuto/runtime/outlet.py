@@ -307,7 +307,7 @@ class Outlets:
         return [str(outlet.failure) for outlet in self._all if outlet.failure is not None and outlet.sink.is_log]
 
     def stop(self, tick: Tick) -> None:
-        """Return every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
+        """Give every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
         for outlet in self._all:
             outlet.stop(tick)
         until = time.monotonic() + PATIENCE

@@ -182,7 +182,9 @@ class Watcher:
                 yield f"{axis} goes from {old:.3f} to {new:.3f} without permission"
         for mode in self._plan.modes:
             for output in mode.outputs:
-                if output.when_stopped == "idle" and tick.outputs[output.name] != output.idle:
+                off = not tick.power or tick.guard.state is State.EMERGENCY_STOP
+                rests = output.when_stopped == "idle" or (output.when_stopped == "keep" and off)
+                if rests and tick.outputs[output.name] != output.idle:
                     yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 
     def _comes_down(self, old: float, new: float) -> bool:

@@ -133,7 +133,9 @@ def main(descriptor: int) -> None:
     os.nice(10)  # the loop goes first, also while all of this is being loaded
     from tenuto.views.app import LiveApp
 
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the loop's process decides what a Ctrl-C means
+    for name in ("SIGINT", "SIGQUIT", "SIGTSTP"):  # the loop's process decides what a Ctrl-C or Ctrl-Z means
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
     line = Connection(descriptor)
     kept: list[tuple[Scene, Tick | None, Beat]] = [line.recv()]
     rates: list[Beat] = []

@@ -143,6 +143,9 @@ def _guard(profile: Tables) -> Iterator[Finding]:
 
 def _descend(guard: GuardTable) -> Iterator[Finding]:
     wanted = guard.on_link_loss == "descend"
+    if wanted and guard.fault_category != 2:
+        hint = "without power it would fall, not sink"
+        yield unexpected("guard.fault_category", '2 with on_link_loss = "descend"', f"{guard.fault_category}", hint)
     for key in ("descend_speed", "descend_for"):
         if (getattr(guard, key) is not None) != wanted:
             expected = (type(guard).model_fields[key].description or "") if wanted else "nothing"
