@@ -10,6 +10,7 @@ Needs hypothesis: ``pip install 'tenuto[testing]'``. In a test::
 """
 
 from tenuto.testing.anything import any_options, any_velocity
+from tenuto.testing.profiles import any_profile
 from tenuto.testing.promises import (
     curve_keeps_its_promises,
     output_keeps_its_promises,
@@ -22,6 +23,7 @@ from tenuto.testing.promises import (
 
 __all__ = [
     "any_options",
+    "any_profile",
     "any_velocity",
     "curve_keeps_its_promises",
     "output_keeps_its_promises",
