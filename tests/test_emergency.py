@@ -334,3 +334,43 @@ def test_a_watchdog_whose_clock_went_back_wants_a_standstill(steps: list[tuple[f
             back = back and not still
         moves = watchdog.may_move(now)
         assert not (back and moves)
+
+
+def test_an_enabling_switch_that_stays_permits_while_it_is_on() -> None:
+    text = TEXT.replace('hold_to_run = "left_shoulder"', 'enable = "run"')
+    three = '\n[switches.run]\nkind = "positions"\nreads = "right_trigger"\npositions = 3\n'
+    bench = Bench(tenuto.parse_profile(text + three))
+
+    def at(place: float, forward: float = 0.0) -> dict[str, float]:
+        return pad(forward) | BUTTONS | {"right_trigger": place * 32767.0}
+
+    bench.run(0.2, at(1.0))
+    assert bench.run(0.3, at(0.5)).guard.state is State.NOT_ENABLED  # on from the start, and only put to another place
+    bench.run(0.2, at(0.0))
+    bench.run(0.2, at(0.5))
+    assert bench.run(1.0, at(0.5, 1.0)).command.vx > 0.5
+    assert bench.run(0.3, at(1.0, 1.0)).guard.state is State.DRIVING  # another place is on too
+    assert bench.run(0.1, at(0.0, 1.0)).guard.state is State.STOPPING  # put back it is a release
+    bench.run(2.0, at(0.0))
+    bench.run(0.2, at(1.0))
+    assert bench.run(0.5, at(1.0, 1.0)).guard.state is State.DRIVING
+    bench.run(2.0, None)  # a stop wants it put back first
+    assert bench.run(1.0, at(1.0)).guard.state is State.FAULT
+    assert bench.run(0.5, at(0.5)).guard.state is State.FAULT
+
+
+def test_a_press_that_began_before_a_stop_or_while_something_is_missing_enables_nothing() -> None:
+    enable = TEXT.replace('hold_to_run = "left_shoulder"', 'enable = "west"')
+    west = {"west": 1.0}
+    bench = Bench(tenuto.parse_profile(enable.replace("[guard]\n", '[guard]\nlink_good_for = "1 s"\n')))
+    bench.run(0.3, pad() | BUTTONS)
+    bench.run(0.2, pad() | BUTTONS | west)  # too early: the link settles
+    assert bench.run(3.0, pad() | BUTTONS).guard.state is State.NOT_ENABLED
+    bench.run(0.2, pad() | BUTTONS | west)
+    assert bench.run(1.0, pad(1.0) | BUTTONS).command.vx > 0.5
+    bench.step(pad(1.0) | BUTTONS | west)  # meant as a stop; a fault comes first
+    bench.step({"left_y": math.nan} | BUTTONS)
+    assert bench.run(0.5, pad() | BUTTONS | west).guard.state is not State.DRIVING
+    assert bench.run(2.0, pad() | BUTTONS).guard.state is State.NOT_ENABLED
+    bench.run(0.2, pad() | BUTTONS | west)
+    assert bench.run(0.2, pad() | BUTTONS).guard.state is State.DRIVING

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Condition, Reason
+from tenuto.driving.enabling import Enabling
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
 from tenuto.sticks.control import Shaper
@@ -59,7 +60,7 @@ class StickDriver:
         self.came = self.fresh = False
         self.faults: tuple[Reason, ...] = ()
         self.held: bool | None = None
-        self.enabled = False  # by the switch of guard.enable, where there is one
+        self.enabling = self._enabling()
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
         self.meaning_changed = False
@@ -158,13 +159,13 @@ class StickDriver:
             if time > frame.time or (positions := self.reader.glance(time, values)) is None:
                 continue
             self.selection.step(positions, time)
+            if self.enabling is not None and self._plan.guard.enable is not None:
+                enables = self.enabling.step(self.selection.switches[self._plan.guard.enable], positions)
+                self._was_off = self._was_off or not enables
             on.update(name for name, position in positions.items() if position >= HELD_FROM)
             for name, switch in self.selection.switches.items():
                 if switch.pressed:
                     pressed.add(name)
-                    if name == self._plan.guard.enable:
-                        self.enabled = not self.enabled
-                        self._was_off = self._was_off or not self.enabled
         self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
 
     def _understand(self, dt: float, time: float) -> None:
@@ -199,10 +200,20 @@ class StickDriver:
     def _is_held(self, positions: Mapping[str, float]) -> bool:
         """Tell whether a driver holds, or has switched on, all that must be held or on."""
         settings = self._plan.guard
-        if settings.enable is not None and self.selection.switches[settings.enable].pressed:
-            self.enabled = not self.enabled
         held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
-        return held and (settings.enable is None or (self.enabled and not self._was_off))
+        if self.enabling is None or settings.enable is None:
+            return held
+        on = self.enabling.step(self.selection.switches[settings.enable], positions)
+        return held and on and not self._was_off
+
+    def _enabling(self) -> Enabling | None:
+        """Make what the enabling switch permits, where there is one."""
+        guard = self._plan.guard
+        if guard.enable is None:
+            return None
+        chosen = self._plan.selection if self.seat is None else self.seat.selection
+        reads = next(switch.reads for switch in chosen.switches if switch.name == guard.enable)
+        return Enabling(stays=guard.enable_stays, reads=reads)
 
 
 class VelocityDriver:

@@ -237,6 +237,7 @@ class GuardSettings:
         stop_deceleration: m/s². stop_turn_deceleration: rad/s². stop_vertical_deceleration: m/s².
         stop: the name of a control that stops the robot while it is on; None where there is none.
         enable: a switch that must be pressed once to enable, after every stop; None where there is none.
+        enable_stays: it stays where it is put, so it must stay on, and must be put back after every stop.
         emergency_stop: the name of a control; reset: the switch that permits a start after it.
         released_category, fault_category, emergency_category: of the stops, by IEC 60204-1: 0 takes the power
             off at once, 1 ramps and takes it off then, 2 ramps and leaves it on.
@@ -259,6 +260,7 @@ class GuardSettings:
     stop: str | None = None
     stop_vertical_deceleration: float = 1.0
     enable: str | None = None
+    enable_stays: bool = False
     emergency_stop: str | None = None
     reset: str | None = None
     released_category: int = 2

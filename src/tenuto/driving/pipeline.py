@@ -202,10 +202,11 @@ class Pipeline:
         # It keeps nobody from driving on, so it need not be known then.
         missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
-        if status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP):
-            ranks.disable()
-            if status.state is not before:
-                ranks.forget_releases()
+        stopped = status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
+        if stopped or (missing and status.state is State.NOT_ENABLED):
+            ranks.disable()  # also a press while something is missing, which must not enable later by itself
+        if stopped and status.state is not before:
+            ranks.forget_releases()
         return status
 
     def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:

@@ -8,6 +8,7 @@ from typing import Protocol
 
 from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
+from tenuto.driving.enabling import HELD_FROM as HELD_FROM
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.limits import Limits
 from tenuto.driving.modes import ModePlan
@@ -21,8 +22,6 @@ from tenuto.vehicles.velocity import STANDSTILL
 
 # A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
 REST_BAND = 0.03
-# How far a control that rests at its end must be pressed to count as held, as a share of its travel.
-HELD_FROM = 0.5
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -72,8 +72,8 @@ class Ranks:
     def disable(self) -> None:
         """Switch off what was switched on to enable: after a stop it is to be pressed afresh."""
         for driver in self.all:
-            if isinstance(driver, StickDriver):
-                driver.enabled = False
+            if isinstance(driver, StickDriver) and driver.enabling is not None:
+                driver.enabling.stop()
 
     @property
     def held(self) -> bool | None:

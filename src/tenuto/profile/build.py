@@ -47,6 +47,7 @@ def build_plan(
             stop=guard.stop,
             stop_vertical_deceleration=guard.stop_vertical_deceleration or limits.vertical_acceleration,
             enable=guard.enable,
+            enable_stays=builder.enable_stays(),
             emergency_stop=guard.emergency_stop,
             reset=guard.reset,
             released_category=guard.released_category,
@@ -324,6 +325,17 @@ class _Builder:
         """Return the raw numbers at which a control was measured to stand."""
         _, measured = self._known(self.controls[name].reads)
         return measured.positions if measured is not None else ()
+
+    def enable_stays(self) -> bool:
+        """Tell whether the enabling switch stays where it is put: all but a button that is pressed."""
+        name = self.profile.guard.enable
+        if name is None:
+            return False
+        switch = self.profile.switches.get(name)
+        reads = name if switch is None else getattr(switch, "reads", "")
+        info, _ = self._known(self.controls[reads].reads) if reads else (None, None)
+        returns = switch is None or switch.returns
+        return not (returns and (info is None or info.kind == "button"))
 
     def positions_used(self, switch: str) -> int:
         """Return how many positions a switch needs for what it chooses."""

@@ -160,10 +160,12 @@ class SwitchOptions(ABC):
     Attributes:
         kind: its name in profiles.
         goes_anywhere: it goes from any position to any other at once.
+        returns: it goes back to 0 by itself when a button is let go.
     """
 
     kind: ClassVar[str]
     goes_anywhere: ClassVar[bool] = False
+    returns: ClassVar[bool] = False
     debounce: float = option('a time, such as "30 ms"', 0.03, dimension=TIME)
     at_start: bool = option("true or false", False)
 

@@ -39,6 +39,7 @@ class DoubleOptions(ContactOptions):
     """On while it is pressed a second time within a time."""
 
     kind: ClassVar[str] = "double"
+    returns: ClassVar[bool] = True
     time: float = option('a time, such as "1 s"', dimension=TIME)
 
     def plan(self, name: str, facts: SwitchFacts) -> DoublePlan:

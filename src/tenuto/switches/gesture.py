@@ -60,6 +60,7 @@ class GestureOptions(SwitchOptions):
     """Sticks that are held somewhere for a time."""
 
     kind: ClassVar[str] = "gesture"
+    returns: ClassVar[bool] = True
     sticks: dict[str, Literal["low", "high"]] = option(
         'controls and where they are held, such as { climb = "low", turn = "high" }', fewest=1
     )

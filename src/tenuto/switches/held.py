@@ -37,6 +37,7 @@ class HeldOptions(ContactOptions):
     """On once it has been pressed for a time."""
 
     kind: ClassVar[str] = "held"
+    returns: ClassVar[bool] = True
     time: float = option('a time, such as "1 s"', dimension=TIME)
 
     def plan(self, name: str, facts: SwitchFacts) -> HeldPlan:

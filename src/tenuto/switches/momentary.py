@@ -27,6 +27,7 @@ class MomentaryOptions(ContactOptions):
     """On while it is pressed."""
 
     kind: ClassVar[str] = "momentary"
+    returns: ClassVar[bool] = True
 
     def plan(self, name: str, facts: SwitchFacts) -> MomentaryPlan:
         """Return how the switch is made."""
