@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from helpers import CART, MEDLAR, PERIOD, Bench, examples, pad
 from tenuto import Frame, State, Tick
+from tenuto.basics.frame import Signal
 from tenuto.vehicles.velocity import STANDSTILL
 
 PLAN = MEDLAR.plan()
@@ -227,3 +228,30 @@ def test_power_comes_back_by_enabling_only(category: int) -> None:
     assert not bench.pipeline.successor(profile.plan()).step(None, bench.now + 1.0).power
     assert not bench.run(0.2, pad() | buttons).power
     assert bench.run(0.2, pad(held=True) | buttons).power
+
+
+ABSURD = st.one_of(
+    st.floats(), st.none(), st.text(max_size=3), st.integers(-(10**400), 10**400), st.booleans(), st.just([1.0])
+)  # fmt: skip
+
+
+@given(
+    st.dictionaries(st.sampled_from(["left_y", "right_x", "left_shoulder", "else"]), ABSURD),
+    st.floats() | st.none() | st.text(max_size=2), st.floats(), st.floats(), st.booleans(),
+)  # fmt: skip
+def test_nothing_that_a_device_can_say_raises_or_moves_it(
+    values: dict[str, Any], time: Any, now: float, quality: float, driving: bool
+) -> None:
+    weak = MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update={"least_quality": 50.0})})
+    bench = Bench(weak)
+    if driving:
+        bench.drive(0.5)
+    before = bench.ticks[-1].command.vx if driving else 0.0
+    signal = Signal(quality, -50.0, 5.0)
+    tick = bench.pipeline.step(Frame(time, values, signal=signal), bench.now + PERIOD if driving else now)
+    assert abs(tick.command.vx) <= abs(before) + 1e-9 or set(pad()) <= set(values)
+    for frame in (Frame(bench.now + 0.1, values), Frame(bench.now + 0.1, pad(), signal=signal)):
+        tick = bench.pipeline.step(frame, bench.now + 0.1)
+        assert all(map(math.isfinite, tick.command))
+    if math.isnan(quality):
+        assert tick.guard.state is not State.DRIVING

@@ -9,6 +9,10 @@ from typing import NamedTuple
 MOST_EARLIER = 300
 
 
+# No clock goes on for so long, s.
+_LONGEST = 1e12
+
+
 class Signal(NamedTuple):
     """How well a radio hears its transmitter, where a receiver says so.
 
@@ -67,3 +71,16 @@ def with_earlier(frames: Sequence[Frame]) -> Frame | None:
         return frames[0] if frames else None
     earlier = tuple((frame.time, frame.values) for frame in frames[-MOST_EARLIER - 1 : -1])
     return frames[-1]._replace(earlier=earlier)
+
+
+def has_time(frame: Frame) -> bool:
+    """Tell whether a frame's time, and those of the frames before it, are numbers at all."""
+    time = frame.time
+    good = isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST
+    return good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier))
+
+
+def without_time(frame: Frame, now: float) -> Frame:
+    """Return what is to be made of a frame whose time is no number: its link is not good."""
+    note = f"a frame came at {str(frame.time)[:20]}, which is no time"
+    return frame._replace(time=now, link_good=False, note=note, earlier=())

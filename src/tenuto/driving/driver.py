@@ -142,7 +142,7 @@ class StickDriver:
             text = f"no good frame for {age:.2f} s ({self._timeout_key} {self._timeout:g} s)"
             return (Condition(Code.LINK_QUIET, text, f"the link was quiet for {age:.2f} s"),)
         signal, least = good.signal, guard.least_quality
-        if signal is not None and signal.quality < least:
+        if signal is not None and not signal.quality >= least and least > 0.0:  # NaN is no quality either
             weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
             return (Condition(Code.LINK_WEAK, weak, f"only {signal.quality:.0f} % of the radio's frames arrived"),)
         arrivals = self._arrivals

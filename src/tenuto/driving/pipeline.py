@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, has_time, without_time
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.distance import TOWARDS, Distance
@@ -130,6 +130,12 @@ class Pipeline:
             notices: what else the driver should know of that.
         """
         dt, clock_faults = self._elapsed(now)
+        if frame is not None and not has_time(frame):
+            frame = without_time(frame, self._now or 0.0)
+        if not all(map(has_time, others.values())):
+            others = {
+                name: one if has_time(one) else without_time(one, self._now or 0.0) for name, one in others.items()
+            }
         ranks = self._ranks
         ranks.hear(frame, others, now)
         ranks.choose(self._guard.state)

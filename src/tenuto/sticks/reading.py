@@ -56,11 +56,13 @@ class Reader:
                 other = raw[other_name] = values.get(opposite.reads, math.nan)
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
             if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
+                raw[name] = real(value)
                 faults += (_unbelievable(name, control, value, control.reads in values),)
                 continue
             position = control.travel.position(value)
             if opposite is not None:
                 if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
+                    raw[other_name] = real(other)
                     faults += (_unbelievable(name, opposite, other, opposite.reads in values),)
                     continue
                 position -= opposite.travel.position(other)
@@ -148,21 +150,29 @@ class Reader:
 def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:
     """Say why a raw number cannot be used."""
     reads, (lowest, highest) = control.reads, control.believable
+    number, shown = real(value), str(value)[:20] if not isinstance(value, int) else "a whole number without end"
     if not present:
         return Condition(
             Code.CONTROL_MISSING,
             f"the source sends no {reads}, which {name} reads",
             f"the source sent no {reads}, which {name} reads",
         )
-    if not isinstance(value, (int, float)) or not math.isfinite(value):
+    if not math.isfinite(number):
         return Condition(
             Code.VALUE_NOT_FINITE,
-            f"{reads} is {value}, which is not a number that a control can send",
-            f"{reads} was {value}, which is not a number that a control can send",
+            f"{reads} is {shown}, which is not a number that a control can send",
+            f"{reads} was {shown}, which is not a number that a control can send",
         )
     return Condition(
         Code.VALUE_OUT_OF_RANGE,
-        f"{reads} is {value:g}, but it can only send {lowest:g} to {highest:g}: "
+        f"{reads} is {number:g}, but it can only send {lowest:g} to {highest:g}: "
         "is it the right device, and is its profile right?",
-        f"{reads} was {value:g}, but it can only send {lowest:g} to {highest:g}",
+        f"{reads} was {number:g}, but it can only send {lowest:g} to {highest:g}",
     )
+
+
+def real(value: object) -> float:
+    """Return a number as it is, and NaN for what is none: a text, nothing, a whole number without end."""
+    if isinstance(value, float):
+        return value
+    return float(value) if isinstance(value, int) and abs(value) < 10**300 else math.nan
