@@ -6,7 +6,9 @@ import re
 import signal
 import subprocess
 import sys
+import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import pexpect
@@ -18,6 +20,7 @@ from helpers import MEDLAR, Bench, pad, patient
 from tenuto import State, Tick
 from tenuto.data import shipped
 from tenuto.views.app import LiveApp, WatchApp
+from tenuto.views.process import LiveView
 from tenuto.views.scene import Scene, scene_of
 from tenuto.views.screen import Beat, screen
 
@@ -170,3 +173,32 @@ def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     child.expect(pexpect.EOF)
     child.close()
     assert max(tenuto.load_log(log)["dt"]) < 1.0
+
+
+@pytest.mark.live
+def test_a_terminal_that_nobody_reads_holds_up_no_bell(monkeypatch: pytest.MonkeyPatch) -> None:
+    ours, theirs = os.openpty()
+    os.set_blocking(theirs, False)
+    with suppress(BlockingIOError):
+        while True:
+            os.write(theirs, b"x" * 1024)
+    os.set_blocking(theirs, True)
+    monkeypatch.setattr(sys.stdout, "fileno", lambda: theirs, raising=False)
+    view = LiveView(scene_of(MEDLAR.plan(), "Medlar", "test"))
+    ringer = threading.Thread(target=view._ring_on, daemon=True)
+    ringer.start()
+    for _ in range(3):
+        view.ring()  # returns, though nothing can be written
+        time.sleep(0.05)
+    assert ringer.is_alive()
+    view._done.set()
+    os.set_blocking(ours, False)
+    rung = b""
+    until = time.monotonic() + 30.0
+    while b"\a" not in rung and time.monotonic() < until:
+        with suppress(BlockingIOError):
+            rung += os.read(ours, 65536)
+    ringer.join(10.0)
+    assert (b"\a" in rung, ringer.is_alive()) == (True, False)
+    os.close(ours)
+    os.close(theirs)

@@ -42,6 +42,7 @@ class LiveView:
         self._noted = 0
         self.failed = False
         self._done = threading.Event()
+        self._rings = threading.Event()
         self._speaking = threading.Lock()
 
     def show(self, tick: Tick) -> None:
@@ -64,8 +65,8 @@ class LiveView:
         return f"mark {self._noted}"
 
     def ring(self) -> None:
-        """Ring the terminal's bell; it does no harm to what is drawn."""
-        os.write(sys.stdout.fileno(), b"\a")
+        """Ask for the terminal's bell; where nobody reads the terminal, only the thread that rings waits."""
+        self._rings.set()
 
     def __enter__(self) -> Self:
         ours, theirs = socket.socketpair()
@@ -79,7 +80,7 @@ class LiveView:
         )
         theirs.close()
         self._send(Beat())
-        for work in (self._feed, self._hear):
+        for work in (self._feed, self._hear, self._ring_on):
             threading.Thread(target=work, name="live view", daemon=True).start()
         return self
 
@@ -110,6 +111,13 @@ class LiveView:
             except OSError:
                 self.failed = not self._done.is_set()
                 return
+
+    def _ring_on(self) -> None:
+        """Ring the bell whenever it was asked for; it does no harm to what is drawn."""
+        while not self._done.is_set():
+            if self._rings.wait(_SEND_SECONDS):
+                self._rings.clear()
+                os.write(sys.stdout.fileno(), b"\a")
 
     def _send(self, beat: Beat) -> None:
         with self._speaking:
