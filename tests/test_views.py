@@ -10,6 +10,7 @@ import threading
 import time
 from contextlib import suppress
 from pathlib import Path
+from types import SimpleNamespace
 
 import pexpect
 import pytest
@@ -183,7 +184,8 @@ def test_a_terminal_that_nobody_reads_holds_up_no_bell(monkeypatch: pytest.Monke
         while True:
             os.write(theirs, b"x" * 1024)
     os.set_blocking(theirs, True)
-    monkeypatch.setattr(sys.stdout, "fileno", lambda: theirs, raising=False)
+    terminal = SimpleNamespace(stdout=SimpleNamespace(fileno=lambda: theirs))
+    monkeypatch.setattr("tenuto.views.process.sys", terminal)
     view = LiveView(scene_of(MEDLAR.plan(), "Medlar", "test"))
     ringer = threading.Thread(target=view._ring_on, daemon=True)
     ringer.start()
