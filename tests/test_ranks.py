@@ -112,7 +112,6 @@ def test_a_lesson() -> None:
     [
         ({}, SOLO, "left_shoulder was let go"),
         (SOLO, {}, "left_shoulder was let go"),
-        (SOLO, None, "learner: no good frame for"),
         (None, SOLO, "no good frame for"),
         (SOLO, SOLO | {"pressed": "east"}, "emergency stop: east is on"),
     ],
@@ -130,6 +129,29 @@ def test_whoever_must_hold_or_be_heard_can_stop_it(instructor: Held | None, lear
         lesson.run(5, {"pressed": "start"}, {})
     assert lesson.enable().driver == "instructor"  # after a stop it is to be given afresh
     assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
+
+
+@pytest.mark.parametrize("who", ["learner", "row_follower"])
+def test_silence_below_takes_the_robot_from_nobody_who_holds_and_is_heard(who: str) -> None:
+    lesson = Lesson()
+    if who == "learner":
+        lesson.give()
+        lesson.run(60, SOLO, SOLO | {"drive": 1.0})
+        tick = lesson.run(40, SOLO, None)
+    else:
+        permit = SOLO | {"pressed": "right_trigger"}
+        lesson.planner = (1.0, 0.0)
+        lesson.run(20, permit)
+        lesson.enable()
+        lesson.run(60, permit)
+        lesson.planner = None
+        tick = lesson.run(40, permit)
+    assert max(tick.command.vx for tick in lesson.ticks) > 0.2
+    assert (tick.driver, tick.guard.state) == ("instructor", State.DRIVING)
+    assert {one.guard.state for one in lesson.ticks[-40:]} == {State.DRIVING}
+    assert lesson.run(60, SOLO, None).command == STANDSTILL  # a stick at rest asks for nothing
+    assert lesson.run(60, SOLO | {"drive": 1.0}, None).command.vx > 0.2
+    assert lesson.run(60, None, None).guard.state is State.FAULT  # and now nobody is heard
 
 
 def test_a_planner_drives_only_while_it_may() -> None:

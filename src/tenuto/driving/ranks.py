@@ -8,7 +8,7 @@ takes over the first in rank, or one above who may drive alone, moves a stick ou
            from where it is, within the limits)
 is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
            sticks at rest too; or, with ``at_once``, the first in rank has enabled and moved nothing
-goes back  ``permit`` is switched off; after every stop
+goes back  ``permit`` is switched off; after every stop; whoever drives is not heard, and one above holds and is heard
 ========== ==================================================================================================
 """
 
@@ -17,7 +17,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Code, Reason
+from tenuto.basics.reasons import LINK_CODES, Code, Reason
 from tenuto.driving.driver import StickDriver, VelocityDriver
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
@@ -209,7 +209,12 @@ class Ranks:
         return why + [f"{name} is at {position:+.2f}, not at rest" for name, position in one.away.items()]
 
     def _kept(self) -> StickDriver | VelocityDriver:
-        """Return the one who drives already, unless the permit is gone."""
+        """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""
+        if self.now is not self.first and any(fault.code in LINK_CODES for fault in self.now.faults):
+            # Silence below takes the robot from nobody who holds and is heard.
+            holds = next((one for one in self._able if one is not self.now and one.held and not one.faults), None)
+            if holds is not None:
+                return holds
         seat = self.now.seat
         return (
             self.first if seat is not None and seat.permit is not None and not self.first.on(seat.permit) else self.now
