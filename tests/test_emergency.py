@@ -11,9 +11,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, PERIOD, Bench, pad
-from tenuto import State, Tick
+from helpers import MEDLAR, PERIOD, Bench, Hands, Notebook, pad
+from tenuto import Frame, State, Tick
 from tenuto.basics.frame import Signal
+from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.data import shipped
 from tenuto.driving.guard import TABLE, Event
@@ -374,3 +375,42 @@ def test_a_press_that_began_before_a_stop_or_while_something_is_missing_enables_
     assert bench.run(2.0, pad() | BUTTONS).guard.state is State.NOT_ENABLED
     bench.run(0.2, pad() | BUTTONS | west)
     assert bench.run(0.2, pad() | BUTTONS).guard.state is State.DRIVING
+
+
+@pytest.mark.parametrize(
+    "bad", [{"link_good": False}, {"time": 1e6}, {"values": {"left_y": math.nan}}, {"values": {"right_x": "?"}}]
+)
+def test_an_emergency_stop_is_read_from_a_frame_that_is_bad_in_another_way(bad: dict[str, Any]) -> None:
+    bench = driving(EMERGENCY)
+    pressed = pad(1.0, held=True) | BUTTONS | {"north": 1.0}
+    tick = bench.step(pressed | bad.get("values", {}), **{key: said for key, said in bad.items() if key != "values"})
+    assert (tick.guard.state, tick.command) == (State.EMERGENCY_STOP, STANDSTILL)
+    assert bench.run(1.0, pad() | BUTTONS).guard.state is State.EMERGENCY_STOP
+
+
+def test_an_emergency_stop_of_another_driver_is_heard_after_a_source_has_failed() -> None:
+    class Other(Hands):
+        name = "learner"
+
+        def controls(self) -> tuple[Any, ...]:
+            return tuple(
+                ControlInfo(name, 0, 1, 0) for name in (*pad(), "east", "north", "south", "start", "right_shoulder")
+            )
+
+        def poll(self, now: float) -> Frame:
+            return Frame(now, pad() | {"north": float(now > 1.6), "south": 0.0})
+
+    text = TEXT.replace("[guard]\n", f"[guard]\n{EMERGENCY}\n") + "\n[drivers.learner]\nalone = true\n"
+    profile, notebook = tenuto.parse_profile(text), Notebook()
+
+    class First(Hands):
+        def controls(self) -> tuple[Any, ...]:
+            return tuple(ControlInfo(name, 0, 1, 0) for name in (*pad(), "north", "south"))
+
+        def poll(self, now: float) -> Frame:
+            return Frame(now, {**super().poll(now).values, "north": 0.0, "south": 0.0})
+
+    clock = tenuto.SimulatedClock()
+    with pytest.raises(OSError, match="the cable broke"):
+        tenuto.drive(profile, First(1.5), [notebook], others={"learner": Other()}, clock=clock)
+    assert notebook.ticks[-1].guard.state is State.EMERGENCY_STOP

@@ -11,8 +11,8 @@ from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
-from tenuto.sticks.control import Shaper
-from tenuto.sticks.reading import Reader
+from tenuto.sticks.control import ControlPlan, Shaper
+from tenuto.sticks.reading import Reader, real
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -61,6 +61,10 @@ class StickDriver:
         self.faults: tuple[Reason, ...] = ()
         self.held: bool | None = None
         self.enabling = self._enabling()
+        # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
+        stops = (plan.guard.stop, plan.guard.emergency_stop)
+        self._stops = tuple(control for control in controls if control.name in stops)
+        self._stopping: frozenset[str] = frozenset()
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
         self.meaning_changed = False
@@ -85,6 +89,8 @@ class StickDriver:
         if frame is not None:
             if frame.earlier:
                 self._look_back(frame)
+            if self._stops:
+                self._see_stops(frame)
             self.frame = frame
             before = self.reader.good
             bad = self.reader.take(frame, now)
@@ -97,6 +103,15 @@ class StickDriver:
         if self.faults:
             self.good_since = None
 
+    def _see_stops(self, frame: Frame) -> None:
+        """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
+        self._stopping = frozenset(control.name for control in self._stops if self._is_on(control, frame.values))
+
+    @staticmethod
+    def _is_on(control: ControlPlan, values: Mapping[str, float]) -> bool:
+        value, (lowest, highest) = real(values.get(control.reads, math.nan)), control.believable
+        return lowest <= value <= highest and control.travel.position(value) >= HELD_FROM
+
     def forget(self) -> None:
         """Forget how old everything is: the clock it was measured on is no more."""
         self.reader.good = None
@@ -104,7 +119,9 @@ class StickDriver:
 
     def on(self, control: str | None) -> bool:
         """Tell whether a control is on, or held, or was since the tick before; one that is not named is not."""
-        return control is not None and (self.reader.positions[control] >= HELD_FROM or control in self._on_before)
+        if control is None:
+            return False
+        return self.reader.positions[control] >= HELD_FROM or control in self._on_before or control in self._stopping
 
     def pressed(self, switch: str | None) -> bool:
         """Tell whether a switch was pressed since the tick before; one that is not named was not."""

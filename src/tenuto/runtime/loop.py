@@ -127,6 +127,7 @@ class _Drive:
         self.cues = Cues()
         self.report = DriveReport() if report is None else report
         self.failure: BaseException | None = None
+        self.failed: list[Source] = []
         self.signals = 0
         self.stopping_sinks = False
         self.over_budget: tuple[Reason, ...] = ()
@@ -199,13 +200,14 @@ class _Drive:
         return tick
 
     def _poll(self, source: Source, now: float) -> Frame | None:
-        if self.failure is not None:
+        if source in self.failed:
             return None
         try:
             frame = source.poll(now)
             if source is self.source and source.finished:
                 self._end(f"{source.name} has ended")
         except Exception as error:
+            self.failed.append(source)  # the others are heard on the way down: one may have the emergency stop
             self._fail(error, f"{source.name} failed: {error}")
             return None
         return frame
