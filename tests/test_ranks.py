@@ -25,6 +25,11 @@ LESSON = tenuto.load_profile(shipped("medlar-lesson.toml"))
 ALONE = tenuto.parse_profile(
     shipped("medlar-lesson.toml").read_text().replace('given_by = "north"', 'given_by = "north"\nalone = true')
 )
+PERMITTED = tenuto.parse_profile(
+    shipped("medlar-lesson.toml")
+    .read_text()
+    .replace('given_by = "north"', 'given_by = "north"\npermit = "right_trigger"\nalone = true')
+)
 Held = dict[str, Any]
 SOLO: Held = {"held": True}
 
@@ -194,12 +199,53 @@ def test_one_who_may_drive_alone_enables_alone() -> None:
     assert jammed.run(50, {}, SOLO).guard.state is State.NOT_ENABLED  # its button was down all along
 
 
+def test_one_who_needs_a_permit_does_not_drive_without_it() -> None:
+    """However it is enabled: also while the first in rank, who has the permit, was never heard."""
+    permit = {"pressed": "right_trigger"}
+    lesson = Lesson(PERMITTED)
+    lesson.run(5, None, {})
+    tick = lesson.run(50, None, SOLO)
+    assert tick.guard.state is State.NOT_ENABLED
+    assert lesson.run(50, SOLO | {"drive": 1.0}, SOLO | {"drive": 1.0}).command == STANDSTILL  # a jammed radio comes on
+    lesson.run(5, {}, {})
+    tick = lesson.run(5, {}, SOLO)
+    assert (tick.driver, tick.guard.state) == ("learner", State.NOT_ENABLED)
+    assert "learner may not drive: right_trigger of instructor is off" in [reason.text for reason in tick.guard.reasons]
+    lesson.run(5, permit, {})
+    lesson.run(5, permit, SOLO)
+    assert lesson.run(50, permit, SOLO | {"drive": 1.0}).command.vx > 0.3
+    assert lesson.run(2, {}, SOLO | {"drive": 1.0}).guard.state is State.STOPPING  # the instructor does not hold
+    lesson = Lesson(PERMITTED)
+    lesson.run(5, permit, {})
+    lesson.run(5, permit, SOLO)
+    assert lesson.run(9, permit, SOLO | {"drive": 1.0}).guard.state is State.DRIVING
+    tick = lesson.run(50, None, SOLO | {"drive": 1.0})  # whether the permit is on is known no more
+    assert (tick.guard.state, tick.guard.reasons[0].code) == (State.FAULT, "link_quiet")
+
+
+@pytest.mark.parametrize("heard_before", [False, True])
+def test_one_above_who_comes_on_with_a_jammed_stick_stops_the_robot(heard_before: bool) -> None:
+    lesson = Lesson(ALONE)
+    lesson.run(5, {} if heard_before else None, {})
+    lesson.run(5, None, SOLO)
+    assert lesson.run(50, None, SOLO | {"drive": 1.0}).command.vx > 0.3
+    jammed = SOLO | {"drive": -1.0}
+    tick = lesson.step(jammed, SOLO | {"drive": 1.0})
+    assert (tick.driver, tick.guard.state) == ("instructor", State.STOPPING)
+    assert tick.guard.reasons[0].text == "instructor came on with drive away from rest: let it go, then press again"
+    assert lesson.run(100, jammed, SOLO | {"drive": 1.0}).command == STANDSTILL
+    assert all(tick.command.vx >= 0.0 for tick in lesson.ticks)
+    lesson.run(5, {}, {})
+    lesson.run(5, SOLO, {})
+    assert lesson.run(50, SOLO | {"drive": -1.0}, {}).command.vx < -0.3
+
+
 hands = st.one_of(
     st.none(),
     st.fixed_dictionaries(
         {
             "held": st.sampled_from([True, True, False]),
-            "pressed": st.sampled_from([None, None, "north", "right_shoulder", "right_trigger", "east", "start"]),
+            "pressed": st.sampled_from([None, "north", "right_shoulder", *["right_trigger"] * 2, "east", "start"]),
             "drive": st.sampled_from([0.0, 0.0, 1.0, -1.0]),
             "steer": st.sampled_from([0.0, 0.0, 1.0]),
         }
@@ -209,11 +255,18 @@ hands = st.one_of(
 
 @pytest.mark.long
 @settings(max_examples=40)
-@given(st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12), st.booleans())
-def test_no_hands_break_an_invariant(story: list[tuple[int, Held | None, Held | None]], alone: bool) -> None:
-    lesson = Lesson(ALONE if alone else LESSON)
+@given(
+    st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12),
+    st.sampled_from([LESSON, ALONE, PERMITTED]),
+    st.booleans(),
+)
+def test_no_hands_break_an_invariant(
+    story: list[tuple[int, Held | None, Held | None]], profile: tenuto.Profile, given_first: bool
+) -> None:
+    lesson, alone = Lesson(profile), profile is not LESSON
     lesson.planner = (0.5, 0.2)
-    lesson.give()
+    if given_first:
+        lesson.give()
     for ticks, instructor, learner in story:  # conftest watches every tick
         lesson.run(ticks, instructor, learner)
     for before, tick in pairwise(lesson.ticks):

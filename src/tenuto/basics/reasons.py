@@ -58,6 +58,12 @@ class Code(StrEnum):
     LOOP_STALLED = "loop_stalled", Kind.FAULT, "no tick for stall_timeout", "give the program more of the computer"
     VELOCITY_BAD = "velocity_bad", Kind.FAULT, "a planner sent what is no velocity", "look at the planner"
     STOP_SWITCH = "stop_switch", Kind.FAULT, "the control of guard.stop is on", "switch it off, press again"
+    CAME_ON_AWAY = (
+        "came_on_away",
+        Kind.FAULT,
+        "one above came on with a stick away from rest",
+        "let that stick go, centre, press again",
+    )
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
     # Somebody has stopped it, or has not started it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
@@ -73,6 +79,7 @@ class Code(StrEnum):
     LINK_SETTLING = "link_settling", Kind.MISSING, "the link is not good for link_good_for yet", "wait"
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
     HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of one above is away from rest", "let that stick go"
+    PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of the one who would drive is off", "switch it on"
     CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
     # It is told, and stops nothing.
     NOTE = "note", Kind.NOTICE, "something was marked from the view", ""

@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import Code, Condition, Reason
+from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
@@ -31,6 +31,7 @@ class StickDriver:
         faults: why this driver's frames are not to be driven by at this tick.
         held: all that must be held or on is, in the newest good frame; None before the first.
         away: driving controls that are not at rest → position.
+        seen_at_rest: all of them were, since this driver was last heard afresh.
         shaped, intent, demand: see `tenuto.driving.tick.Tick`.
         meaning_changed: the sticks mean something else now, and have not been seen at rest since.
     """
@@ -67,6 +68,7 @@ class StickDriver:
         self._stopping: frozenset[str] = frozenset()
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
+        self.seen_at_rest = False
         self.meaning_changed = False
         self.shaped: Mapping[str, float] = self.reader.positions
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
@@ -102,6 +104,8 @@ class StickDriver:
         self.faults = bad + self.link_faults(now)
         if self.faults:
             self.good_since = None
+        if any(fault.code in LINK_CODES for fault in self.faults):
+            self.seen_at_rest = False
 
     def _see_stops(self, frame: Frame) -> None:
         """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
@@ -198,6 +202,7 @@ class StickDriver:
         if self.good_since is None:
             self.good_since = time
         self.away = {name: positions[name] for name, band in self._bands[mode.name] if abs(positions[name]) > band}
+        self.seen_at_rest = self.seen_at_rest or not self.away
         self.meaning_changed = self.meaning_changed and bool(self.away)
         shaped = self._shaper.step(positions, dt, selection.chosen.rates)
         for name, trim in selection.chosen.trims.items():

@@ -9,6 +9,7 @@ takes over the first in rank, or one above who may drive alone, moves a stick ou
 is given   the first in rank presses what gives it, sticks at rest, and who gets it is heard, holds, and has the
            sticks at rest too; or, with ``at_once``, the first in rank has enabled and moved nothing
 goes back  ``permit`` is switched off; after every stop; whoever drives is not heard, and one above holds and is heard
+stops      one above who was not heard before comes on with a stick away from rest: nobody moved it, it may be jammed
 ========== ==================================================================================================
 """
 
@@ -17,7 +18,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from tenuto.basics.frame import Frame
-from tenuto.basics.reasons import LINK_CODES, Code, Reason
+from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.driver import StickDriver, VelocityDriver
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
@@ -55,6 +56,8 @@ class Ranks:
         self._released: dict[str, bool] = {}
         self._permits = {seat.name: False for seat in plan.below}
         self._mode = self.first.mode
+        # Who took over with this tick by a stick that was never seen at rest.
+        self._came_on: StickDriver | None = None
         # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
         self._untouched = False
 
@@ -79,7 +82,7 @@ class Ranks:
     def held(self) -> bool | None:
         """Whether everybody who must hold does, in the newest good frames; None while nobody was heard."""
         now, first = self.now, self.first
-        if now is first or (now.seat is not None and now.seat.alone):
+        if now is first or (self._is_alone(now) and (first.held is not None or not self._permit(now))):
             return now.held
         return None if first.held is None else bool(first.held and now.held)
 
@@ -87,18 +90,24 @@ class Ranks:
     def faults(self) -> tuple[Reason, ...]:
         """What is wrong with the frames of those who must be heard."""
         now, first = self.now, self.first
+        if self._came_on is not None:
+            return (*first.faults, self._jammed(self._came_on))
         if now is first:
             return first.faults
         own = tuple(fault if fault.text.startswith(now.name) else fault.of(now.name) for fault in now.faults)
-        return own if now.seat is not None and now.seat.alone else first.faults + own
+        # A permit is only known while the first in rank is heard.
+        return own if self._is_alone(now) and not self._permit(now) else first.faults + own
 
     @property
     def above(self) -> tuple[Reason, ...]:
-        """Why the one who would drive may not begin: a hand above is moving a stick."""
-        if self.now is self.first:
+        """Why the one who would drive may not begin: a hand above is moving a stick, or there is no permit."""
+        now = self.now
+        if now is self.first:
             return ()
-        higher = self.all[: self.all.index(self.now)]
-        return tuple(
+        higher = self.all[: self.all.index(now)]
+        text = f"{now.name} may not drive: {self._permit(now)} of {self.first.name} is off"
+        off = () if self._may(now) else (Reason(Code.PERMIT_OFF, text),)
+        return off + tuple(
             Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
             for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
             for name in one.away
@@ -133,16 +142,19 @@ class Ranks:
         """Say who drives from this tick on; the state is that of the tick before."""
         if not self._below:
             return  # as nearly always
-        before, self.notices = self.now, ()
+        before, self.notices, self._came_on = self.now, (), None
         if state not in _KEPT:
             self._see_releases(state)
             # Whoever holds; else whoever is heard, for a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
-            self.now = next((one for one in heard if one.held), heard[0] if heard else self.first)
+            holding = [one for one in heard if one.held]
+            self.now = next((one for one in holding if self._may(one)), (holding or heard or [self.first])[0])
             self._untouched = True
         elif state is State.DRIVING:
             self._untouched = self._untouched and not self.first.away
-            self.now = self._taken() or self._given() or self._kept()
+            taken = self._taken()
+            self._came_on = taken if taken is not None and not taken.seen_at_rest else None
+            self.now = taken or self._given() or self._kept()
         self.changed = self.now is not before
         self._permits = {one.name: self.first.on(one.seat.permit) for one in self._below if one.seat is not None}
         self._mode = self.first.mode
@@ -171,7 +183,7 @@ class Ranks:
         for one in self._able:
             if self.all.index(one) >= rank:
                 return None
-            if one.faults or one.held is None:
+            if one.faults or one.held is None or not self._may(one):
                 continue
             mode_switched = one is self.first and not isinstance(self.now, StickDriver) and one.mode is not self._mode
             if one.away or one.on(key) or mode_switched:
@@ -212,12 +224,33 @@ class Ranks:
         """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""
         if self.now is not self.first and any(fault.code in LINK_CODES for fault in self.now.faults):
             # Silence below takes the robot from nobody who holds and is heard.
-            holds = next((one for one in self._able if one is not self.now and one.held and not one.faults), None)
+            heard = [one for one in self._able if one is not self.now and not one.faults]
+            holds = next((one for one in heard if one.held and self._may(one)), None)
             if holds is not None:
                 return holds
-        seat = self.now.seat
-        return (
-            self.first if seat is not None and seat.permit is not None and not self.first.on(seat.permit) else self.now
+        return self.now if self._may(self.now) else self.first
+
+    @staticmethod
+    def _is_alone(one: StickDriver | VelocityDriver) -> bool:
+        return one.seat is not None and one.seat.alone
+
+    @staticmethod
+    def _permit(one: StickDriver | VelocityDriver) -> str | None:
+        """Return the control of the first in rank that somebody may only drive with."""
+        return None if one.seat is None else one.seat.permit
+
+    def _may(self, one: StickDriver | VelocityDriver) -> bool:
+        """Tell whether somebody needs no permit, or has it."""
+        permit = self._permit(one)
+        return permit is None or self.first.on(permit)
+
+    @staticmethod
+    def _jammed(one: StickDriver) -> Reason:
+        names = ", ".join(one.away)
+        return Condition(
+            Code.CAME_ON_AWAY,
+            f"{one.name} came on with {names} away from rest: let it go, then press again",
+            f"{one.name} had come on with {names} away from rest",
         )
 
     def say(self) -> dict[str, Hand]:

@@ -120,18 +120,24 @@ class Watcher:
         """Exactly one drives; nobody below while a hand above is moved, and nobody to whom it was not given."""
         if not self._seats:
             return
-        first = self._people[self._plan.driver]
         if tick.driver not in self._people and tick.driver not in self._seats:
             yield f'"{tick.driver}" drives, whom nobody knows'
-        seat = self._seats.get(tick.driver)
-        if tick.guard.state is not State.DRIVING or seat is None:
+        seat, person = self._seats.get(tick.driver), self._people.get(tick.driver)
+        if tick.guard.state is not State.DRIVING:
             return
-        hand = tick.hands[self._plan.driver]
+        if person is not None and person.heard is None:
+            yield f"{tick.driver} drives, who was never heard"
+        if seat is not None:
+            yield from self._below_first(tick, seat, person)
+
+    def _below_first(self, tick: Tick, seat: DriverPlan, person: _Person | None) -> Iterator[str]:
+        """What must hold while somebody of lower rank drives."""
+        first, hand = self._people[self._plan.driver], tick.hands[self._plan.driver]
         if first.heard == tick.time and not first.unbelieved and not first.at_rest:
             yield f"{seat.name} drives, though the sticks of {self._plan.driver} are moved"
         if seat.permit is not None and hand.positions[seat.permit] < HELD_FROM:
             yield f"{seat.name} drives, though {seat.permit} is off"
-        before, person = self._before, self._people.get(seat.name)
+        before = self._before
         if before is None or before.driver == tick.driver or seat.alone:
             return
         if not hand.fresh:
