@@ -15,7 +15,7 @@ import tenuto
 from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
-from tenuto.driving.distance import speed_to_stop_within
+from tenuto.driving.distance import TOWARDS, speed_to_stop_within
 from tenuto.sim.soak import Hands
 from tenuto.sources.recording import write_recording
 from tenuto.vehicles.velocity import STANDSTILL
@@ -305,6 +305,108 @@ def test_it_slows_down_for_what_is_in_front_and_stops_short_of_it() -> None:
     assert silent.notices[0].text == "front is silent: not forward until it is heard"
     turning = lesson.run(50, SOLO | {"steer": 1.0}).command
     assert turning == pytest.approx(VelocityCommand(yaw_rate=math.radians(90)))
+
+
+CHASSIS = {
+    "differential": 'wheel_radius = "0.1 m"\ntrack = "0.6 m"',
+    "mecanum": 'wheel_radius = "0.1 m"\ntrack = "0.6 m"\nwheelbase = "0.4 m"',
+    "modules": 'wheel_radius = "0.1 m"\nmodules.a = { x = 0.3, y = 0.2 }\nmodules.b = { x = -0.3, y = -0.2 }',
+}
+TWO_STICKS = 'kind = "arcade"\nforward = "drive"\nturn = "steer"\nsticks = 2'
+WALLED = """
+format = 1
+name = "Medlar, by a wall"
+[source]
+kind = "gamepad"
+[controls]
+drive = { reads = "left_y" }
+steer = { reads = "right_x" }
+side = { reads = "left_x" }
+[style]
+{style}
+[speeds]
+forward = 1.5
+backward = 1.0
+turn = 2.0
+{more}
+[limits]
+acceleration = {acceleration}
+deceleration = {deceleration}
+turn_acceleration = {turn}
+{jerk}
+[switches.gentle]
+reads = "west"
+kind = "momentary"
+[modes.soft]
+limits = { deceleration = {soft} }
+[modes.quick]
+fallback = true
+[choose.mode]
+switch = "gentle"
+order = ["quick", "soft"]
+[guard]
+hold_to_run = "left_shoulder"
+link_timeout = 0.3
+stop_deceleration = {stop}
+stop_turn_deceleration = {stop_turn}
+[loop]
+rate = {rate}
+[distances.wall]
+source = { kind = "lines", port = "/dev/ttyACM1", columns = ["wall"] }
+reads = "wall"
+towards = "{towards}"
+keep = 0.5
+{reach}
+[chassis]
+kind = "{kind}"
+{chassis}
+"""
+
+
+@st.composite
+def walled(draw: st.DrawFn) -> tenuto.Profile:
+    """Draw a profile of a robot with a sensor of distance, for all that has a say in how it slows down."""
+    kind = draw(st.sampled_from(list(CHASSIS)))
+    sideways = kind != "differential"
+    rate = st.floats(0.3, 4.0).map(lambda value: round(value, 2))
+    style = 'kind = "any_direction"\nforward = "drive"\nsideways = "side"\nturn = "steer"'
+    values = {
+        "kind": kind, "chassis": CHASSIS[kind], "style": style if sideways else TWO_STICKS,
+        "more": "sideways = 1.0" if sideways else "",
+        "jerk": draw(st.sampled_from(["", "jerk = 0.8", "jerk = 3.0\nturn_jerk = 1.0"])),
+        "reach": draw(st.sampled_from(["", "reach = 1.2"])), "rate": draw(st.sampled_from([20, 50])),
+        "towards": draw(st.sampled_from(["forward", "backward", *(["left", "right"] if sideways else [])])),
+        **{name: draw(rate) for name in ("acceleration", "deceleration", "turn", "soft", "stop", "stop_turn")},
+    }  # fmt: skip
+    text = WALLED
+    for name, value in values.items():
+        text = text.replace("{" + name + "}", str(value))
+    return tenuto.parse_profile(text)
+
+
+towards = st.sampled_from([1.0, 1.0, 1.0, 1.0, 0.3, 0.0])
+pushes = st.sampled_from([0.0, 0.0, 1.0, -1.0])
+holds = st.sampled_from([*[True] * 9, False])
+moves = st.lists(st.tuples(st.integers(20, 120), towards, pushes, pushes, st.booleans(), holds), min_size=1, max_size=6)
+
+
+@settings(max_examples=60)
+@given(walled(), moves, st.floats(1.5, 4.0))
+def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float) -> None:
+    """Whatever has a say in how it slows down; the wall is where the axis that looks at it leads."""
+    pipeline, plan = Pipeline(profile), profile.plan()
+    axis, sign = TOWARDS[plan.distances[0].towards]
+    hands, now, nearest = Hands(plan), 0.0, wall
+    for ticks, ahead, across, turn, gentle, held in [(5, 0, 0, 0, 0, False), (5, 0, 0, 0, 0, True), *story]:
+        drive, side = (sign * ahead, across) if axis == 0 else (across, sign * ahead)
+        values = hands.put(held=held, pressed="west" if gentle else None, drive=drive, steer=turn, side=side)
+        for _ in range(ticks):
+            now += plan.period
+            seen = {"wall": Frame(now, {"wall": max(wall, 0.0)})}
+            command = pipeline.step(Frame(now, values), now, others=seen).command
+            wall -= sign * command[axis] * plan.period
+            nearest = min(nearest, wall)
+    assert nearest >= 0.5 - 1e-6
 
 
 def test_what_is_wrong_with_the_other_drivers_is_said() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Reason
@@ -12,6 +13,8 @@ from tenuto.vehicles.velocity import VelocityCommand
 # Where a sensor looks: the axis of the command (vx, vy, vz), and its sign that way.
 TOWARDS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
            "down": (2, -1.0)}  # fmt: skip
+# What rounding may add to a speed, m/s.
+_SLACK = 1e-9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,6 +54,28 @@ def speed_to_stop_within(distance: float, deceleration: float, reaction: float) 
     return math.sqrt(lost * lost + 2.0 * deceleration * distance) - lost
 
 
+class Braking(NamedTuple):
+    """The least decelerations with which a command can be brought down, whatever happens: in any mode, and in a stop.
+
+    Attributes:
+        level: along the ground, m/s². turn: rad/s². vertical: m/s².
+    """
+
+    level: float
+    turn: float
+    vertical: float
+
+    def along(self, velocity: VelocityCommand, axis: int) -> float:
+        """Return the deceleration along an axis, m/s², while all axes come to rest together, as in a stop.
+
+        Args:
+            velocity: that axis of it must not be 0.
+        """
+        vx, vy, vz, yaw_rate = velocity
+        seconds = max(math.hypot(vx, vy) / self.level, abs(yaw_rate) / self.turn, abs(vz) / self.vertical)
+        return abs(velocity[axis]) / seconds
+
+
 class Distance:
     """One sensor under way: silence, and a number that is no distance, allow no speed that way."""
 
@@ -66,26 +91,39 @@ class Distance:
             self._heard, self._metres = frame.time, value * self.plan.scale
 
     def lower(
-        self, demand: VelocityCommand, now: float, deceleration: float, period: float
+        self, demand: VelocityCommand, now: float, braking: Braking, period: float
     ) -> tuple[float, Reason | None]:
         """Return the share of a velocity that is safe, 0…1, and why where that is less than 1.
 
         Args:
             demand: what is asked for. now: s.
-            deceleration: with which the robot will slow down, m/s². period: s from tick to tick.
+            braking: how the robot will slow down. period: s from tick to tick.
         """
         plan = self.plan
         axis, sign = TOWARDS[plan.towards]
         wanted = demand[axis] * sign
         if wanted <= 0.0:
             return 1.0, None
-        age = now - self._heard
-        if not 0.0 <= age <= plan.timeout:
+        if not self._is_heard(now):
             return 0.0, Reason(Code.DISTANCE_UNKNOWN, f"{plan.name} is silent: not {plan.towards} until it is heard")
-        if self._metres >= plan.reach:
-            return 1.0, None
-        most = speed_to_stop_within(self._metres - plan.keep, deceleration, age + 2.0 * period)
+        # The command that is made of it holds for a tick, and the one after it brakes.
+        most = self._most(demand, now, braking, 2.0 * period)
         if most >= wanted:
             return 1.0, None
-        text = f"{plan.name}: {self._metres:.2f} m, so {plan.towards} at most {most:.2f} m/s"
-        return most / wanted, Reason(Code.NEAR, text)
+        far = f"sees {plan.reach:g} m" if self._metres >= plan.reach else f"{self._metres:.2f} m"
+        return most / wanted, Reason(Code.NEAR, f"{plan.name}: {far}, so {plan.towards} at most {most:.2f} m/s")
+
+    def too_fast(self, command: VelocityCommand, now: float, braking: Braking, period: float) -> bool:
+        """Tell whether a command that is sent now could no longer be brought to a stop in time, on the arc it is on."""
+        axis, sign = TOWARDS[self.plan.towards]
+        speed = command[axis] * sign
+        return speed > 0.0 and not (self._is_heard(now) and speed <= self._most(command, now, braking, period) + _SLACK)
+
+    def _is_heard(self, now: float) -> bool:
+        return 0.0 <= now - self._heard <= self.plan.timeout
+
+    def _most(self, velocity: VelocityCommand, now: float, braking: Braking, reaction: float) -> float:
+        """Return how fast it may be towards what it sees, m/s; beyond its reach something may stand just there."""
+        free = min(self._metres, self.plan.reach) - self.plan.keep
+        deceleration = braking.along(velocity, TOWARDS[self.plan.towards][0])
+        return math.inf if free == math.inf else speed_to_stop_within(free, deceleration, now - self._heard + reaction)

@@ -10,7 +10,7 @@ from tenuto.basics.errors import PlanError
 from tenuto.basics.frame import Frame, has_time, without_time
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
-from tenuto.driving.distance import TOWARDS, Distance
+from tenuto.driving.distance import Braking, Distance
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
@@ -24,6 +24,16 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
+
+
+def _least_braking(plan: Plan) -> Braking:
+    """Return what can be relied on in every mode, in a change of the mode, and in a stop."""
+    guard, modes = plan.guard, [mode.limits.axes for mode in plan.modes]
+    return Braking(
+        min(guard.stop_deceleration, *(axes[0][1] for axes in modes)),
+        min(guard.stop_turn_deceleration, *(axes[3][1] for axes in modes)),
+        min(guard.stop_vertical_deceleration, *(axes[2][1] for axes in modes)),
+    )
 
 
 class Pipeline:
@@ -52,6 +62,7 @@ class Pipeline:
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
         self._distances = tuple(Distance(distance) for distance in plan.distances)
+        self._braking = _least_braking(plan)
         self._now: float | None = None
         # Asked for from anywhere, also from another thread, and not looked at yet.
         self._emergencies: deque[Reason] = deque()
@@ -217,15 +228,14 @@ class Pipeline:
 
     def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
         """Slow the demand down to what the sensors of distance leave of it, on the same arc, and say why."""
-        hand, first = self._ranks.hand, self._ranks.first
+        first = self._ranks.first
         kept = 1.0
         why: tuple[Reason, ...] = ()
         for sensor in self._distances:
             frame = others.get(sensor.plan.name) if sensor.plan.own_source else (first.frame if first.fresh else None)
             if frame is not None:
                 sensor.hear(frame)
-            deceleration = hand.mode.limits.axes[TOWARDS[sensor.plan.towards][0]][1]
-            share, reason = sensor.lower(self._demand, now, deceleration, self.plan.period)
+            share, reason = sensor.lower(self._demand, now, self._braking, self.plan.period)
             kept = min(kept, share)
             if reason is not None:
                 why += (reason,)
@@ -267,7 +277,12 @@ class Pipeline:
             chassis = self.plan.chassis
             target, _ = chassis.within_reach(self._demand)
             limits = self._ranks.hand.mode.limits
-            self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
+            wanted = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
+            if any(sensor.too_fast(wanted, now, self._braking, self.plan.period) for sensor in self._distances):
+                # Whatever the ramp does, S-curve or a turn that takes longer: it stops short of what is near.
+                self._ramp.rest()
+                wanted = ramp_to_stop(self._command, dt, *self._braking)
+            self._command = wanted
             return target
         if now < self._descend_until and self._guard.state is State.STOPPING:
             self._ramp.rest()
