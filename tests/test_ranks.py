@@ -390,6 +390,7 @@ holds = st.sampled_from([*[True] * 9, False])
 moves = st.lists(st.tuples(st.integers(20, 120), towards, pushes, pushes, st.booleans(), holds), min_size=1, max_size=6)
 
 
+@pytest.mark.long
 @settings(max_examples=60)
 @given(walled(), moves, st.floats(1.5, 4.0))
 def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float) -> None:
