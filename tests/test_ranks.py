@@ -310,6 +310,7 @@ def test_it_slows_down_for_what_is_in_front_and_stops_short_of_it() -> None:
 CHASSIS = {
     "differential": 'wheel_radius = "0.1 m"\ntrack = "0.6 m"',
     "mecanum": 'wheel_radius = "0.1 m"\ntrack = "0.6 m"\nwheelbase = "0.4 m"',
+    "car": 'wheelbase = 0.8\ntrack = 0.5\nwheel_radius = 0.1\nmax_steering = "35 deg"\nsteering_rate = "90 deg/s"',
     "modules": 'wheel_radius = "0.1 m"\nmodules.a = { x = 0.3, y = 0.2 }\nmodules.b = { x = -0.3, y = -0.2 }',
 }
 TWO_STICKS = 'kind = "arcade"\nforward = "drive"\nturn = "steer"\nsticks = 2'
@@ -367,7 +368,7 @@ kind = "{kind}"
 def walled(draw: st.DrawFn) -> tenuto.Profile:
     """Draw a profile of a robot with a sensor of distance, for all that has a say in how it slows down."""
     kind = draw(st.sampled_from(list(CHASSIS)))
-    sideways = kind != "differential"
+    sideways = kind in ("mecanum", "modules")
     rate = st.floats(0.3, 4.0).map(lambda value: round(value, 2))
     style = 'kind = "any_direction"\nforward = "drive"\nsideways = "side"\nturn = "steer"'
     values = {

@@ -105,19 +105,31 @@ class Distance:
         if wanted <= 0.0:
             return 1.0, None
         if not self._is_heard(now):
-            return 0.0, Reason(Code.DISTANCE_UNKNOWN, f"{plan.name} is silent: not {plan.towards} until it is heard")
+            return 0.0, self._silent()
         # The command that is made of it holds for a tick, and the one after it brakes.
         most = self._most(demand, now, braking, 2.0 * period)
         if most >= wanted:
             return 1.0, None
-        far = f"sees {plan.reach:g} m" if self._metres >= plan.reach else f"{self._metres:.2f} m"
-        return most / wanted, Reason(Code.NEAR, f"{plan.name}: {far}, so {plan.towards} at most {most:.2f} m/s")
+        return most / wanted, Reason(Code.NEAR, f"{plan.name}: {self._far()}, so {plan.towards} at most {most:.2f} m/s")
 
     def too_fast(self, command: VelocityCommand, now: float, braking: Braking, period: float) -> bool:
         """Tell whether a command that is sent now could no longer be brought to a stop in time, on the arc it is on."""
         axis, sign = TOWARDS[self.plan.towards]
         speed = command[axis] * sign
         return speed > 0.0 and not (self._is_heard(now) and speed <= self._most(command, now, braking, period) + _SLACK)
+
+    def brakes(self, now: float) -> Reason:
+        """Say that the robot is slowed down because of this sensor."""
+        if not self._is_heard(now):
+            return self._silent()
+        return Reason(Code.NEAR, f"{self.plan.name}: {self._far()}: it slows down to stop in time")
+
+    def _silent(self) -> Reason:
+        plan = self.plan
+        return Reason(Code.DISTANCE_UNKNOWN, f"{plan.name} is silent: not {plan.towards} until it is heard")
+
+    def _far(self) -> str:
+        return f"sees {self.plan.reach:g} m" if self._metres >= self.plan.reach else f"{self._metres:.2f} m"
 
     def _is_heard(self, now: float) -> bool:
         return 0.0 <= now - self._heard <= self.plan.timeout

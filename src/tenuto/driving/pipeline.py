@@ -167,7 +167,9 @@ class Pipeline:
         self._demand = ranks.demand
         if self._distances:
             notices += self._lower(others, now)
+        before = self._command
         target = self._move(driving, now, dt)
+        notices += self._stop_short(before, now, dt) if driving else ()
         actions: tuple[str, ...] = ()
         notices += ranks.notices
         if self._outputs:
@@ -243,6 +245,15 @@ class Pipeline:
             self._demand = VelocityCommand(*(kept * axis for axis in self._demand))
         return why
 
+    def _stop_short(self, before: VelocityCommand, now: float, dt: float) -> tuple[Reason, ...]:
+        """Brake on the arc where the new command could no longer be stopped in time, whatever the ramps do."""
+        for sensor in self._distances:
+            if sensor.too_fast(self._command, now, self._braking, self.plan.period):
+                self._ramp.rest()
+                self._command = ramp_to_stop(before, dt, *self._braking)
+                return (sensor.brakes(now),)
+        return ()
+
     def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
         """Begin or end what the profile wants done while nobody is heard."""
         settings = self.plan.guard
@@ -277,12 +288,7 @@ class Pipeline:
             chassis = self.plan.chassis
             target, _ = chassis.within_reach(self._demand)
             limits = self._ranks.hand.mode.limits
-            wanted = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
-            if any(sensor.too_fast(wanted, now, self._braking, self.plan.period) for sensor in self._distances):
-                # Whatever the ramp does, S-curve or a turn that takes longer: it stops short of what is near.
-                self._ramp.rest()
-                wanted = ramp_to_stop(self._command, dt, *self._braking)
-            self._command = wanted
+            self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
         if now < self._descend_until and self._guard.state is State.STOPPING:
             self._ramp.rest()
