@@ -4,6 +4,9 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 STAMP := .venv/installed
 
+# Commands are started a hundred times by the tests: a module is compiled once.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test quick campaign bench data tables figures clean
 .DEFAULT_GOAL := demo
 
@@ -23,7 +26,7 @@ test: $(STAMP)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
-	$(BIN)/pytest
+	$(BIN)/pytest $(ARGS)
 
 # Without real time, other processes and ports: what to run at every change.
 quick: $(STAMP)

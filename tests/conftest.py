@@ -20,7 +20,7 @@ settings.register_profile("tenuto", deadline=None, max_examples=70)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=QUICK)
 settings.load_profile("tenuto")
 
-_WAY = 5
+_WAY = 10
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -59,6 +59,7 @@ def figures_are_drawn_plainly(request: pytest.FixtureRequest, monkeypatch: pytes
     def plainly(draw: Callable[..., Any]) -> Callable[..., Any]:
         def drawn(figure: Any, *more: Any) -> Any:
             figure.set_layout_engine("none")
+            figure.set_dpi(25)
             return draw(figure, *more)
 
         return drawn

@@ -78,7 +78,6 @@ def test_a_reason_has_a_code_of_the_list() -> None:
 
 
 @pytest.mark.long
-@pytest.mark.live
 def test_a_package_adds_kinds_by_being_installed(tmp_path: Path) -> None:
     target = str(tmp_path / "installed")
     install = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-build-isolation", "--no-index"]

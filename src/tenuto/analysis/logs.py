@@ -87,8 +87,13 @@ def ticks_of(table: pd.DataFrame) -> Iterator[Tick]:
 
 
 def _tick(row: dict[str, Any]) -> Tick:
+    parts: dict[str, dict[str, Any]] = {}
+    for column, value in row.items():
+        stage, _, name = column.partition(".")
+        parts.setdefault(stage, {})[name] = value
+
     def part(stage: str) -> dict[str, Any]:
-        return {name.removeprefix(f"{stage}."): value for name, value in row.items() if name.startswith(f"{stage}.")}
+        return parts.get(stage, {})
 
     def velocity(stage: str) -> VelocityCommand:
         return VelocityCommand(**part(stage))
