@@ -73,4 +73,6 @@ class Expo(Curve):
     def direct(self) -> Callable[[float], float]:
         """Return the shortest way to the same output for a float."""
         amount = self.positive
-        return (lambda position: expo(position, amount)) if amount == self.negative else self
+        if amount != self.negative:
+            return self
+        return lambda position: position * (1.0 + amount * (position * position - 1.0))

@@ -62,6 +62,7 @@ class StickDriver:
         self.faults: tuple[Reason, ...] = ()
         self.held: bool | None = None
         self.enabling = self._enabling()
+        self._hold = plan.guard.hold_to_run
         # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
         stops = (plan.guard.stop, plan.guard.emergency_stop)
         self._stops = tuple(control for control in controls if control.name in stops)
@@ -104,8 +105,8 @@ class StickDriver:
         self.faults = bad + self.link_faults(now)
         if self.faults:
             self.good_since = None
-        if any(fault.code in LINK_CODES for fault in self.faults):
-            self.seen_at_rest = False
+            if any(fault.code in LINK_CODES for fault in self.faults):
+                self.seen_at_rest = False
 
     def _see_stops(self, frame: Frame) -> None:
         """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
@@ -198,16 +199,18 @@ class StickDriver:
             if mode.style != self.mode.style and self._plan.selection.through_rest:
                 self.meaning_changed = True
             self.mode = mode
-        self.held = self._is_held(positions)
+        self.held = self._hold is None or positions[self._hold] >= HELD_FROM
+        if self.enabling is not None:
+            self.held = self._is_enabled(positions) and self.held
         if self.good_since is None:
             self.good_since = time
         self.away = {name: positions[name] for name, band in self._bands[mode.name] if abs(positions[name]) > band}
         self.seen_at_rest = self.seen_at_rest or not self.away
         self.meaning_changed = self.meaning_changed and bool(self.away)
-        shaped = self._shaper.step(positions, dt, selection.chosen.rates)
-        for name, trim in selection.chosen.trims.items():
+        chosen, heading = selection.chosen, self._plan.selection.heading
+        shaped = self._shaper.step(positions, dt, chosen.rates)
+        for name, trim in chosen.trims.items():
             shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
-        heading = self._plan.selection.heading
         if heading is not None:
             shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
         self.shaped = shaped
@@ -219,14 +222,12 @@ class StickDriver:
             if self._share != 1.0:
                 self.demand = VelocityCommand(*(self._share * axis for axis in self.demand))
 
-    def _is_held(self, positions: Mapping[str, float]) -> bool:
-        """Tell whether a driver holds, or has switched on, all that must be held or on."""
-        settings = self._plan.guard
-        held = settings.hold_to_run is None or positions[settings.hold_to_run] >= HELD_FROM
-        if self.enabling is None or settings.enable is None:
-            return held
-        on = self.enabling.step(self.selection.switches[settings.enable], positions)
-        return held and on and not self._was_off
+    def _is_enabled(self, positions: Mapping[str, float]) -> bool:
+        """Tell whether a driver has switched on what must be, where there is such a switch."""
+        enable = self._plan.guard.enable
+        if self.enabling is None or enable is None:
+            return True
+        return self.enabling.step(self.selection.switches[enable], positions) and not self._was_off
 
     def _enabling(self) -> Enabling | None:
         """Make what the enabling switch permits, where there is one."""

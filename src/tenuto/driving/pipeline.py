@@ -15,7 +15,7 @@ from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
-from tenuto.driving.tick import Tick
+from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
@@ -23,7 +23,10 @@ from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
+_DRIVING = State.DRIVING  # asked for several times a tick
+_STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
+_NOBODYS_HANDS: Mapping[str, Hand] = {}
 
 
 def _least_braking(plan: Plan) -> Braking:
@@ -143,27 +146,22 @@ class Pipeline:
         dt, clock_faults = self._elapsed(now)
         if frame is not None and not has_time(frame):
             frame = without_time(frame, self._now or 0.0)
-        if not all(map(has_time, others.values())):
+        if others and not all(map(has_time, others.values())):
             others = {
                 name: one if has_time(one) else without_time(one, self._now or 0.0) for name, one in others.items()
             }
-        ranks = self._ranks
+        ranks, plan = self._ranks, self.plan
         ranks.hear(frame, others, now)
-        ranks.choose(self._guard.state)
+        ranks.choose(self._guard.memory.state)
         hand = ranks.hand
         faults = clock_faults + faults + ranks.faults
-        if self.plan.guard.stop is not None and ranks.on(self.plan.guard.stop):
-            stop = self.plan.guard.stop
-            faults += (
-                Condition(
-                    Code.STOP_SWITCH, f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
-                ),
-            )
-        if self.plan.guard.grace > 0.0:
+        if plan.guard.stop is not None:
+            faults += self._stop_switch(plan.guard.stop)
+        if plan.guard.grace > 0.0:
             faults, grace = self._bear(faults, now)
             notices += grace
         status = self._permission(faults, now)
-        driving = status.state is State.DRIVING
+        driving = status.state is _DRIVING
         self._demand = ranks.demand
         if self._distances:
             notices += self._lower(others, now)
@@ -174,14 +172,20 @@ class Pipeline:
         notices += ranks.notices
         if self._outputs:
             notices += self._set_outputs(driving and not ranks.changed)
-        if hand.fresh and self.plan.actions:
-            actions, refused = fire(self.plan.actions, hand.pressed, driving)
+        if plan.actions and hand.fresh:
+            actions, refused = fire(plan.actions, hand.pressed, driving)
             notices += refused
         if driving and target != self._demand:
             notices += self._cannot()
         if driving and hand.meaning_changed and ranks.now is hand:
             notices += (self._through_rest(),)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
+
+    def _stop_switch(self, stop: str) -> tuple[Reason, ...]:
+        if not self._ranks.on(stop):
+            return ()
+        on, was = f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
+        return (Condition(Code.STOP_SWITCH, on, was),)
 
     def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
         """Bear a lost link for the grace time while somebody drives; give what is left of the faults, and say so."""
@@ -201,10 +205,11 @@ class Pipeline:
         """Ask the guard, and tell it all that it has to know."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         button = settings.emergency_stop
-        pushed = ranks.on(button)
-        self._lose_link(faults, now)
+        pushed = button is not None and ranks.on(button)
+        if settings.on_link_loss != "stop":
+            self._lose_link(faults, now)
         standing = self._command == STANDSTILL and not now < self._descend_until
-        reset = self._reset or ranks.pressed(settings.reset)
+        reset = self._reset or (settings.reset is not None and ranks.pressed(settings.reset))
         self._reset = False
         emergency: Reason | None = None
         while self._emergencies:
@@ -215,13 +220,15 @@ class Pipeline:
                 f"emergency stop: {button} is on; release it, then reset it",
                 f"emergency stop: {button} was pressed; reset it to go on",
             )
-        before = guard.state
+        before = guard.memory.state
         if ranks.changed:
             guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
-        missing = () if before is State.DRIVING else ranks.hand.missing(now) + ranks.above
+        missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
-        stopped = status.state in (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
+        if status.state is _DRIVING:
+            return status
+        stopped = status.state in _STOPPED
         if stopped or (missing and status.state is State.NOT_ENABLED):
             ranks.disable()  # also a press while something is missing, which must not enable later by itself
         if stopped and status.state is not before:
@@ -257,8 +264,6 @@ class Pipeline:
     def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
         """Begin or end what the profile wants done while nobody is heard."""
         settings = self.plan.guard
-        if settings.on_link_loss == "stop":
-            return
         lost = any(fault.code in LINK_CODES for fault in faults)
         if lost and self._guard.state is State.DRIVING:
             self._silent = settings.on_link_loss == "silent"
@@ -366,14 +371,14 @@ class Pipeline:
         actions: tuple[str, ...],
         notices: tuple[Reason, ...],
     ) -> Tick:
-        command, ranks = self._command, self._ranks
+        command, ranks, plan = self._command, self._ranks, self.plan
         hand = ranks.hand
         reader = hand.reader
         aim, power = None, self._guard.memory.powered
         own = ranks.now is hand
-        if command == STANDSTILL and status.state is State.DRIVING and own and not hand.meaning_changed:
+        if command == STANDSTILL and status.state is _DRIVING and own and not hand.meaning_changed:
             aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
-        self._actuators = self.plan.chassis.actuators(command, self._actuators, dt, aim)
+        self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
         return Tick(
             now,
             dt,
@@ -394,8 +399,8 @@ class Pipeline:
             notices,
             self._wire.step(self._actuators, power) if self._wire is not None else {},
             power,
-            self.plan.guard.command_timeout,
+            plan.guard.command_timeout,
             not self._silent or status.state is State.EMERGENCY_STOP,
             ranks.now.name,
-            ranks.say(),
+            ranks.say() if plan.below else _NOBODYS_HANDS,
         )

@@ -130,9 +130,10 @@ class Ranks:
 
     def on(self, control: str | None) -> StickDriver | None:
         """Return the first one who has a control on."""
-        if control is None:
-            return None
-        return next((one for one in self.all if isinstance(one, StickDriver) and one.on(control)), None)
+        for one in self.all if control is not None else ():
+            if isinstance(one, StickDriver) and one.on(control):
+                return one
+        return None
 
     def pressed(self, switch: str | None) -> bool:
         """Tell whether one who may enable has pressed a switch with this tick."""
@@ -254,9 +255,9 @@ class Ranks:
         )
 
     def say(self) -> dict[str, Hand]:
-        """Say how everybody's hands are; nothing where there is only one driver."""
+        """Say how everybody's hands are."""
         return {
             one.name: Hand(one.frame, one.fresh, one.reader.positions, one.held)
             for one in self.all
             if isinstance(one, StickDriver)
-        } if self._below else {}  # fmt: skip
+        }

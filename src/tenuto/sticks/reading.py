@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from tenuto.basics.frame import Frame
@@ -32,7 +32,7 @@ class Reader:
         self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
         self._frozen_after = frozen_after if self._noisy else math.inf
         self._same: tuple[tuple[float, ...], float] = ((), 0.0)
-        self._controls = tuple((control, *control.believable, control.raw_names[-1]) for control in controls)
+        self._controls = tuple(map(_entry, controls))
         self._period = period
         self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
         self.good: Frame | None = None
@@ -47,26 +47,18 @@ class Reader:
         positions: dict[str, float] = {}
         faults = () if self._sound(frame, now) else self._frame_faults(frame, now)
         values = frame.values
-        for control, lowest, highest, other_name in self._controls:
-            name = control.name
-            value = values.get(control.reads, math.nan)
-            raw[name] = value
-            opposite, other = control.minus, 0.0
-            if opposite is not None:
-                other = raw[other_name] = values.get(opposite.reads, math.nan)
+        for control, name, reads, lowest, highest, position_at in self._controls:
+            value = raw[name] = values.get(reads, math.nan)
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
             if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
                 raw[name] = real(value)
-                faults += (_unbelievable(name, control, value, control.reads in values),)
+                if control.minus is not None:
+                    raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
+                faults += (_unbelievable(name, control, value, reads in values),)
                 continue
-            position = control.travel.position(value)
-            if opposite is not None:
-                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
-                    raw[other_name] = real(other)
-                    faults += (_unbelievable(name, opposite, other, opposite.reads in values),)
-                    continue
-                position -= opposite.travel.position(other)
-            positions[name] = position
+            positions[name] = position_at(value)
+            if control.minus is not None:
+                faults += self._take_away(control, values, raw, positions)
         self.raw = raw
         if not faults and self._frozen_after < math.inf:
             faults = self._frozen(frame)
@@ -78,21 +70,32 @@ class Reader:
         self.positions = positions
         return ()
 
+    @staticmethod
+    def _take_away(
+        control: ControlPlan, values: Mapping[str, float], raw: dict[str, float], positions: dict[str, float]
+    ) -> tuple[Reason, ...]:
+        """Take the position of the opposite away from a control's; tell what is wrong with it."""
+        opposite = control.minus
+        assert opposite is not None
+        (lowest, highest), value = opposite.believable, values.get(opposite.reads, math.nan)
+        raw[control.raw_names[-1]] = real(value)
+        if not (isinstance(value, (int, float)) and lowest <= value <= highest):
+            return (_unbelievable(control.name, opposite, value, opposite.reads in values),)
+        positions[control.name] -= opposite.travel.position(value)
+        return ()
+
     def glance(self, time: float, values: Mapping[str, float]) -> Mapping[str, float] | None:
         """Return the positions in an earlier frame, or None where it is not to be believed. Nothing is kept of it."""
         if self.good is None or not time >= self.good.time:
             return None
         positions: dict[str, float] = {}
-        for control, lowest, highest, _ in self._controls:
-            value, opposite = values.get(control.reads, math.nan), control.minus
+        for control, name, reads, lowest, highest, position_at in self._controls:
+            value = values.get(reads, math.nan)
             if not (isinstance(value, (int, float)) and lowest <= value <= highest):
                 return None
-            positions[control.name] = control.travel.position(value)
-            if opposite is not None:
-                other = values.get(opposite.reads, math.nan)
-                if not (isinstance(other, (int, float)) and opposite.believable[0] <= other <= opposite.believable[1]):
-                    return None
-                positions[control.name] -= opposite.travel.position(other)
+            positions[name] = position_at(value)
+            if control.minus is not None and self._take_away(control, values, {}, positions):
+                return None
         return positions
 
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
@@ -142,9 +145,15 @@ class Reader:
             if travel is not None:
                 del self._centring[control.name]
                 centred = replace(control, travel=travel, centre_at_start=False)
-                self._controls = tuple(
-                    (centred, *entry[1:]) if entry[0] is control else entry for entry in self._controls
-                )
+                self._controls = tuple(_entry(centred) if entry[0] is control else entry for entry in self._controls)
+
+
+# What is read of a control at every tick: its plan, both names, the numbers that it can send, and its position at one.
+_Entry = tuple[ControlPlan, str, str, float, float, Callable[[float], float]]
+
+
+def _entry(control: ControlPlan) -> _Entry:
+    return (control, control.name, control.reads, *control.believable, control.travel.direct())
 
 
 def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:

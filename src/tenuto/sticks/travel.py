@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -72,3 +73,28 @@ class Travel:
             return 1.0 - position if self.reverse else position
         position = from_centre(raw, self.low, self.centre, self.high)
         return 0.0 - position if self.reverse else position  # 0.0 − 0.0 has no minus sign
+
+    def direct(self) -> Callable[[float], float]:
+        """Return the shortest way to the same position for a float: what a pipeline calls at every tick."""
+        low, centre, high = self.low, self.centre, self.high
+        if centre is None:
+            if self.reverse:
+                return self.position
+            travel = high - low
+
+            def rises(raw: float) -> float:
+                position = (raw - low) / travel
+                return 0.0 if position < 0.0 else 1.0 if position > 1.0 else position
+
+            return rises
+        above, below, middle = high - centre, centre - low, centre
+
+        def swings(raw: float) -> float:
+            position = (raw - middle) / (above if raw >= middle else below)
+            return -1.0 if position < -1.0 else 1.0 if position > 1.0 else position
+
+        def swings_back(raw: float) -> float:
+            position = (raw - middle) / (above if raw >= middle else below)
+            return 1.0 if position < -1.0 else -1.0 if position > 1.0 else 0.0 - position
+
+        return swings_back if self.reverse else swings
