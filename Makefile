@@ -30,7 +30,7 @@ test: $(STAMP)
 
 # Without real time, other processes and ports: what to run at every change.
 quick: $(STAMP)
-	$(BIN)/pytest -m "not live and not long and not port" --hypothesis-profile quick
+	$(BIN)/pytest -m "not live and not long and not port" --hypothesis-profile quick -n 2 $(ARGS)
 
 # The fault campaign at length: prints its figures, and keeps a drive that breaks a promise in soak-failure.json.
 campaign: $(STAMP)

@@ -24,7 +24,7 @@ from tenuto.vehicles import Differential
 MEDLAR = load_profile(shipped("medlar.toml"))
 CART = cast(Differential, MEDLAR.plan().chassis)
 PERIOD = 1.0 / MEDLAR.loop.rate
-QUICK = 15
+QUICK = 10
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 
 

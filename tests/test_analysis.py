@@ -82,6 +82,7 @@ def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
     assert max(widths) < 0.02  # an honest interval that is of use
 
 
+@pytest.mark.long
 def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> None:
     truth = Truth(0.11, 0.62, slip=0.1, noise=0.002, heading_noise=0.002)
     found = measured(truth, tmp_path, clock=1234.5)
@@ -93,6 +94,7 @@ def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> N
     assert radius.value == pytest.approx(0.9 * 0.11, rel=0.01)
 
 
+@pytest.mark.long
 def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     whole = simulated_odometry(TABLE, Truth(0.11, 0.62), rate=30.0)
     straight, file = TABLE[TABLE["time"] < 9.0], tmp_path / "odometry.parquet"
@@ -284,6 +286,7 @@ def test_the_shared_dead_zone_of_a_stick_comes_from_both_axes(zone: str, value: 
     assert changed.plan().sticks[0].dead_zone == value
 
 
+@pytest.mark.long
 def test_the_log_of_an_axis_of_two_triggers_is_driven_by_once_more(tmp_path: Path) -> None:
     old = TEXT[TEXT.index("[controls.drive]") : TEXT.index("[controls.steer]")]
     triggers = '[controls.drive]\nreads = "right_trigger"\nminus = "left_trigger"\ndead_zone = 0.05\n'

@@ -206,6 +206,7 @@ def test_used_wrongly_or_given_something_broken(tmp_path: Path) -> None:
         assert "Traceback" not in done.stderr
 
 
+@pytest.mark.long
 def test_the_help_lists_every_command_on_one_screen_and_each_explains_itself(tmp_path: Path) -> None:
     said = run("--help", cwd=tmp_path).stdout.splitlines()
     assert len(said) <= 24
@@ -220,6 +221,7 @@ def test_the_help_lists_every_command_on_one_screen_and_each_explains_itself(tmp
     assert run("--version", cwd=tmp_path).stdout == f"tenuto {tenuto.__version__}\n"
 
 
+@pytest.mark.long
 def test_the_public_face_is_found_and_takes_texts(tmp_path: Path) -> None:
     assert set(tenuto.__all__) <= set(dir(tenuto))
     assert all(getattr(tenuto, name).__name__ in (name, "Finding") for name in tenuto.__all__)

@@ -244,6 +244,7 @@ WRONG: list[tuple[dict[str, str], str]] = [
 ]
 
 
+@pytest.mark.long
 def test_every_state_has_its_line_and_its_band_in_the_figure(tmp_path: Path) -> None:
     from tenuto.cli.status import _line
     from tenuto.figures.drive import drive_figure

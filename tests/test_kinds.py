@@ -67,6 +67,7 @@ def test_curves_keep_their_promises(name: str) -> None:
     testing.curve_keeps_its_promises(CURVES.all[name], CURVE_VALUES[name])
 
 
+@pytest.mark.long
 def test_the_docs_have_what_the_kinds_and_the_reasons_say() -> None:
     for path, text in runpy.run_path(str(ROOT / "scripts/make_tables.py"))["pages"]().items():
         assert path.read_text() == text, f"{path.name} is not what the code says: make tables"

@@ -36,6 +36,7 @@ def test_grace_bridges_a_lost_link_but_no_broken_number() -> None:
     assert bench.step(forward | {"left_y": float("nan")}).guard.state is State.STOPPING
 
 
+@pytest.mark.long
 @given(st.floats(5.0, 40.0), st.floats(5.0, 40.0))
 def test_too_few_frames_in_a_second_are_no_link(rate: float, least: float) -> None:
     bench = Bench(medlar(least_frame_rate=least))

@@ -63,6 +63,7 @@ def test_others_read_them_too(logs: Path) -> None:
     assert {tuple(one) for one in objects} == {tuple(parquet.columns)}
 
 
+@pytest.mark.long
 def test_an_unfinished_log_is_read_up_to_its_last_second(tmp_path: Path) -> None:
     bench = Bench()
     sinks = [tenuto.open_sink(f"log:{tmp_path / 'run'}.{form}") for form in FORMS]

@@ -269,6 +269,7 @@ def test_lines_must_be_told_their_range() -> None:
     assert drive.travel.reverse is False  # of lines nobody knows which way they count
 
 
+@pytest.mark.long
 @settings(max_examples=40)
 @given(
     st.lists(st.tuples(st.integers(3, 20), st.integers(3, 20)), min_size=1, max_size=8),

@@ -75,6 +75,7 @@ pieces = st.one_of(
 )
 
 
+@pytest.mark.long
 @settings(max_examples=20)
 @given(st.lists(pieces, min_size=1, max_size=4), st.floats(0.005, 0.1), st.integers(0, 9))
 def test_how_often_it_is_asked_changes_no_distance(many: list[Piece], dt: float, seed: int) -> None:
@@ -136,6 +137,7 @@ def perform(driver: FunctionSource) -> tuple[list[Tick], ScriptSource]:
     return ticks, motion
 
 
+@pytest.mark.long
 def test_it_goes_where_the_preview_said() -> None:
     ticks, motion = perform(hands(99.0))
     course = Course(load_script(ROUND)[1], 0.8, math.radians(180))

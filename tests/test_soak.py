@@ -86,6 +86,7 @@ def test_five_things_go_wrong_and_nothing_starts_again(tmp_path: Path) -> None:
     assert max(point.z for point in lift) > lift[-1].z + 0.2  # Damson has come down
 
 
+@pytest.mark.long
 def test_the_command_says_what_was_done_and_plays_a_kept_drive(tmp_path: Path) -> None:
     done = run("soak", str(shipped("medlar.toml")), "--runs", "5", "--json", cwd=tmp_path)
     assert done.returncode == 0, done.stderr

@@ -8,7 +8,7 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from helpers import Bench
+from helpers import Bench, examples
 from tenuto import State, Tick, load_profile, parse_profile
 from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.data import shipped
@@ -122,7 +122,7 @@ class Bouncing(RuleBasedStateMachine):
 
 
 TestBouncing = Bouncing.TestCase
-TestBouncing.settings = settings(max_examples=60, stateful_step_count=20)
+TestBouncing.settings = settings(examples(60), stateful_step_count=20)
 
 LIFT, DAMSON = load_profile(shipped("medlar-lift.toml")), load_profile(shipped("damson.toml"))
 REST = {

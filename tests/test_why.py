@@ -130,6 +130,7 @@ def test_objects_show_themselves_in_a_notebook() -> None:
         assert shown.count("<tr>") == shown.count("</tr>") > 0
 
 
+@pytest.mark.long
 def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profile() -> None:
     pipeline, ticks = Pipeline(follow_plan(MEDLAR.plan())), list[Tick]()
     sent = dict.fromkeys((info.name for info in FOLLOWED), 0.0)
