@@ -70,7 +70,12 @@ def test_what_no_way_does(categories: Categories) -> None:
             assert before.release_seen, way
             assert after.state in (State.WAITING_FOR_REST, State.DRIVING), way
         if after.powered and after.state not in (State.DRIVING, State.WAITING_FOR_REST):
-            assert categories.of(after) == 2 or (categories.of(after) == 1 and not seen.standing), way
+            assert after.category == 2 or (after.category == 1 and not seen.standing), way
+        if seen.faulty and after.state is not before.state:
+            wanted = categories.fault if seen.category is None else seen.category
+            assert after.category <= wanted, way
+        if seen.faulty and seen.category == 0:
+            assert not after.powered, way
 
 
 def test_every_row_is_followed_somewhere_and_a_broken_row_is_seen(monkeypatch: pytest.MonkeyPatch) -> None:

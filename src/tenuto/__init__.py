@@ -44,6 +44,7 @@ if TYPE_CHECKING:
     from tenuto.profile import Profile as Profile
     from tenuto.profile import load_profile as load_profile
     from tenuto.profile import parse_profile as parse_profile
+    from tenuto.runtime import DriveHandle as DriveHandle
     from tenuto.runtime import DriveReport as DriveReport
     from tenuto.sinks import Sink as Sink
     from tenuto.sinks import open_sink as open_sink
@@ -95,7 +96,7 @@ _WHERE = {
         "load_profile",
         "parse_profile",
     ),
-    "runtime": ("DriveReport",),
+    "runtime": ("DriveHandle", "DriveReport"),
     "sinks": (
         "Sink",
         "open_sink",

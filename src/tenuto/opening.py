@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from tenuto.basics.errors import SinkError, SourceError, TenutoError
 from tenuto.clock import REAL, Clock, MonotonicClock, SimulatedClock
-from tenuto.runtime import DriveReport
+from tenuto.runtime import DriveHandle, DriveReport
 from tenuto.runtime import drive as drive_opened
 from tenuto.runtime import follow as follow_opened
 from tenuto.sinks import Sink, open_sink
@@ -36,6 +36,7 @@ def drive(
     bell: Callable[[], None] | None = None,
     notes: Callable[[], str | None] | None = None,
     report: DriveReport | None = None,
+    handle: DriveHandle | None = None,
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
 
@@ -49,7 +50,7 @@ def drive(
         sinks: where ticks go to: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
         others: the sources of the other drivers and of the sensors of distance, by the names the profile has for them.
         clock: real time unless another one is given.
-        on_tick, changes, bell, notes, report: see `tenuto.runtime.drive`, which this calls.
+        on_tick, changes, bell, notes, report, handle: see `tenuto.runtime.drive`, which this calls.
 
     What is given open stays open; what is opened here is closed at the end.
 
@@ -67,7 +68,7 @@ def drive(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         return drive_opened(
             planned, opened, [_sink(stack, sink) for sink in sinks], others=more, clock=clock, on_tick=on_tick,
-            changes=changes, bell=bell, notes=notes, report=report,
+            changes=changes, bell=bell, notes=notes, report=report, handle=handle,
         )  # fmt: skip
 
 

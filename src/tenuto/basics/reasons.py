@@ -64,6 +64,15 @@ class Code(StrEnum):
         "one above came on with a stick away from rest",
         "let that stick go, centre, press again",
     )
+    CHANNELS_DISAGREE = (
+        "channels_disagree",
+        Kind.FAULT,
+        "two channels of one meaning disagree",
+        "release both; look at their wires",
+    )
+    NO_ATTENTION = "no_attention", Kind.FAULT, "no control was moved for guard.attention", "let go, press again"
+    INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "see to what is named"
+    INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "look at its wire and its source"
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
     # Somebody has stopped it, or has not started it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
@@ -80,6 +89,7 @@ class Code(StrEnum):
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
     HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of one above is away from rest", "let that stick go"
     PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of the one who would drive is off", "switch it on"
+    NOT_TESTED = "not_tested", Kind.MISSING, "a test at start is still to be done", "do what the text says"
     CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
     # It is told, and stops nothing.
     NOTE = "note", Kind.NOTICE, "something was marked from the view", ""
@@ -89,6 +99,8 @@ class Code(StrEnum):
     PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile is not taken", "mend the file"
     ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
     DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "look at the sensor"
+    INHIBIT_SLOWS = "inhibit_slows", Kind.NOTICE, "an inhibit lowers the speed, or is silent", "see to what is named"
+    ATTENTION = "attention", Kind.NOTICE, "no control was moved for most of guard.attention", "move one"
     NEAR = "near", Kind.NOTICE, "something is near: the speed is lowered", "steer away"
     DRIVER_UNHEARD = "driver_unheard", Kind.NOTICE, "another driver is not heard", "look at that driver's device"
     NOT_GIVEN = "not_given", Kind.NOTICE, "the robot is not handed over", "see what the text says is missing"

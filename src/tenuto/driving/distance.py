@@ -27,7 +27,8 @@ class DistancePlan:
         towards: where it looks, a key of `TOWARDS`.
         keep: how far the robot stays away, m. reach: from where on the sensor sees nothing, m.
         timeout: how old its newest number may be, s.
-        own_source: it has a source of its own; otherwise its number comes with the driver's sticks.
+        own_source: it has a source; otherwise its number comes with the driver's sticks.
+        source_of: the other input whose source it is, where it shares one.
     """
 
     name: str
@@ -38,6 +39,12 @@ class DistancePlan:
     reach: float
     timeout: float
     own_source: bool = True
+    source_of: str | None = None
+
+    @property
+    def heard_from(self) -> str | None:
+        """The name that its frames come under; None where its number comes with the driver's sticks."""
+        return (self.source_of or self.name) if self.own_source else None
 
 
 def speed_to_stop_within(distance: float, deceleration: float, reaction: float) -> float:

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
+from tenuto.driving.holding import Holding
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
 from tenuto.sticks.control import ControlPlan, Shaper
@@ -62,9 +63,9 @@ class StickDriver:
         self.faults: tuple[Reason, ...] = ()
         self.held: bool | None = None
         self.enabling = self._enabling()
-        self._hold = plan.guard.hold_to_run
+        self._holding = Holding(plan.guard)
         # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
-        stops = (plan.guard.stop, plan.guard.emergency_stop)
+        stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
         self._stops = tuple(control for control in controls if control.name in stops)
         self._stopping: frozenset[str] = frozenset()
         self.good_since: float | None = None
@@ -102,7 +103,7 @@ class StickDriver:
                 if self._arrivals.maxlen:
                     self._arrivals.append(frame.time)
                 self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
-        self.faults = bad + self.link_faults(now)
+        self.faults = bad + self.link_faults(now) + self._holding.faults
         if self.faults:
             self.good_since = None
             if any(fault.code in LINK_CODES for fault in self.faults):
@@ -199,7 +200,7 @@ class StickDriver:
             if mode.style != self.mode.style and self._plan.selection.through_rest:
                 self.meaning_changed = True
             self.mode = mode
-        self.held = self._hold is None or positions[self._hold] >= HELD_FROM
+        self.held = self._holding.held(positions, time)
         if self.enabling is not None:
             self.held = self._is_enabled(positions) and self.held
         if self.good_since is None:

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from tenuto.driving.holding import HELD_FROM
 from tenuto.switches.base import Switch
-
-# From where on a control counts as held, as a share of its travel.
-HELD_FROM = 0.5
 
 
 class Enabling:

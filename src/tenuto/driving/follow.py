@@ -95,14 +95,16 @@ def followed_controls(plan: Plan) -> tuple[ControlInfo, ...]:
 def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
     """Make the plan by which a robot follows velocities, from the one by which it is driven by hand.
 
-    Chassis, actuators, stops, timeouts and sensors of distance with a source of their own stay; the speeds are the
+    Chassis, actuators, stops, timeouts, and sensors and inhibits with a source of their own stay; the speeds are the
     fastest of any mode, and the limits the loosest, for whoever sends keeps to those of the mode that is driven in.
 
     Args:
         plan: of the robot. sent: what is sent to it; outputs and actions that are not sent rest.
     """
     names = {info.name for info in sent}
-    outputs = {name: one for name, one in outputs_of(plan).items() if output_control(name) in names}
+    every = outputs_of(plan)
+    by_guard = {name: one for name, one in every.items() if one.by_guard}  # of the robot's own guard
+    outputs = {n: one for n, one in every.items() if output_control(n) in names and n not in by_guard}
     actions = [action for action in plan.actions if action_control(action.name) in names]
     speeds = plan.full_speeds()
     speeds = Speeds(**{
@@ -125,7 +127,8 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
     )
     guard = replace(
         plan.guard, hold_to_run=DRIVES, enable=None, stop=None, emergency_stop=EMERGENCY, reset=CLEAR,
-        takes_over=None, least_quality=0.0, frozen_after=math.inf,
+        takes_over=None, least_quality=0.0, frozen_after=math.inf, hold_to_run_2=None, emergency_stop_2=None,
+        pressed_through=math.inf, attention=math.inf, test_at_start=(),
     )  # fmt: skip
     return replace(
         plan,
@@ -136,10 +139,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
                 style=Followed(ends),
                 speeds=speeds,
                 limits=_loosest(plan),
-                outputs=tuple(
-                    FollowedPlan(name=name, idle=one.idle, when_stopped=one.when_stopped, control=output_control(name))
-                    for name, one in outputs.items()
-                ),
+                outputs=tuple(_followed(one) for one in (*outputs.values(), *by_guard.values())),
             ),
         ),
         guard=guard,
@@ -151,8 +151,15 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         driver="link",
         below=(),
         distances=tuple(sensor for sensor in plan.distances if sensor.own_source),
+        inhibits=tuple(inhibit for inhibit in plan.inhibits if inhibit.own_source),
         feedback="nothing",
     )
+
+
+def _followed(one: OutputPlan) -> OutputPlan:
+    if one.by_guard:
+        return one
+    return FollowedPlan(name=one.name, idle=one.idle, when_stopped=one.when_stopped, control=output_control(one.name))
 
 
 def _loosest(plan: Plan) -> Limits:

@@ -58,6 +58,7 @@ class Memory(NamedTuple):
             down all along must not start the robot.
         ended: a stop is asked for that is never left again.
         powered: the outputs may have power. What a stop has taken comes back only by enabling.
+        category: of the stop that is under way, or was the last: the most severe that was asked for while it was.
     """
 
     state: State = State.NOT_ENABLED
@@ -65,6 +66,7 @@ class Memory(NamedTuple):
     release_seen: bool = False
     ended: bool = False
     powered: bool = True
+    category: int = 2
 
 
 class Seen(NamedTuple):
@@ -75,6 +77,7 @@ class Seen(NamedTuple):
         at_rest: all driving controls are. faulty: something is wrong. standing: the command was standstill.
         missing: something must still be there before driving may begin. emergency: the emergency stop is on.
         reset: it was pressed.
+        category: of the stop that what is wrong asks for; None for that of any fault.
     """
 
     held: bool | None
@@ -84,6 +87,7 @@ class Seen(NamedTuple):
     missing: bool = False
     emergency: bool = False
     reset: bool = False
+    category: int | None = None
 
 
 class Row(NamedTuple):
@@ -95,6 +99,8 @@ class Row(NamedTuple):
 
 
 S, E = State, Event
+# From here on a stop is a new one; elsewhere it comes on top of the one before.
+_NOT_STOPPED = (S.DRIVING, S.WAITING_FOR_REST, S.NOT_ENABLED)
 # Each stop forgets the release: the way back leads through another one.
 _STOPPED = {"broken": False, "release_seen": False}
 _BROKEN = {"broken": True, "release_seen": False}
@@ -124,6 +130,7 @@ TABLE: Mapping[tuple[State, Event], Row] = {
     (S.FAULT, E.END): Row(S.NOT_ENABLED, **_STOPPED),
     (S.FAULT, E.CLEARED): Row(S.NOT_ENABLED),
     (S.EMERGENCY_STOP, E.EMERGENCY): Row(S.EMERGENCY_STOP, **_STOPPED),
+    (S.EMERGENCY_STOP, E.FAULT): Row(S.EMERGENCY_STOP),
     (S.EMERGENCY_STOP, E.RESET): Row(S.NOT_ENABLED, release_seen=False),
 }
 
@@ -160,15 +167,21 @@ class Categories(NamedTuple):
     fault: int = 2
     emergency: int = 0
 
-    def of(self, memory: Memory) -> int:
-        """Return the category of the stop that is under way, or was the last."""
-        if memory.state is State.EMERGENCY_STOP:
-            return self.emergency
-        return self.fault if memory.broken else self.released
+    def after(self, memory: Memory, event: Event, seen: Seen) -> int:
+        """Return the category of the stop once an event has happened: what began it, or what came on top of it."""
+        asked = {
+            E.EMERGENCY: self.emergency,
+            E.FAULT: self.fault if seen.category is None else seen.category,
+            E.END: self.released,
+            E.RELEASED: self.released,
+        }.get(event)
+        if asked is None:
+            return memory.category
+        return asked if memory.state in _NOT_STOPPED else min(memory.category, asked)
 
     def begin(self) -> Memory:
         """Return the memory to begin with: without power where letting go would take it."""
-        return Memory(powered=self.released == 2)
+        return Memory(powered=self.released == 2, category=self.released)
 
 
 Happens = Callable[[Memory, Seen], bool]
@@ -204,20 +217,20 @@ def advance(memory: Memory, seen: Seen, categories: Categories, by: Rules) -> tu
                 memory.release_seen if row.release_seen is None else row.release_seen,
                 memory.ended,
                 memory.powered or event is E.ENABLED,
+                categories.after(memory, event, seen),
             )
             followed += (event,)
             if again:
                 break
-    if memory.powered and not _may_have_power(memory, seen, categories):
+    if memory.powered and not _may_have_power(memory, seen):
         memory = memory._replace(powered=False)
     return memory, followed
 
 
-def _may_have_power(memory: Memory, seen: Seen, categories: Categories) -> bool:
+def _may_have_power(memory: Memory, seen: Seen) -> bool:
     if memory.state in (S.DRIVING, S.WAITING_FOR_REST):
         return True
-    category = categories.of(memory)
-    return category == 2 or (category == 1 and not seen.standing)
+    return memory.category == 2 or (memory.category == 1 and not seen.standing)
 
 
 class GuardStatus(NamedTuple):
@@ -250,6 +263,11 @@ class GuardSettings:
         least_frame_rate: how many good frames a second must come, counted over a second, Hz; 0 for no such demand.
         takes_over: a control that takes the robot from a driver below while it is on; moving a stick does so anyway.
         goes_on_without_log: a log that cannot be written stops nothing.
+        hold_to_run_2, emergency_stop_2: a second control of the same meaning, which must agree within
+            ``discrepancy_time``, s; the robot moves only while both hold, and stops as soon as one stops it.
+        pressed_through: from this share of its travel on hold-to-run is a release (three positions); infinite for none.
+        attention: for how long it drives on while no control is moved, s; infinite for any time.
+        test_at_start: what must be seen to work before the first drive: "emergency stop", "link".
         grace: for how long a link that is noticed to be lost changes nothing yet: the last command holds, s.
     """
 
@@ -276,6 +294,12 @@ class GuardSettings:
     least_frame_rate: float = 0.0
     takes_over: str | None = None
     goes_on_without_log: bool = False
+    hold_to_run_2: str | None = None
+    emergency_stop_2: str | None = None
+    discrepancy_time: float = 0.2
+    pressed_through: float = math.inf
+    attention: float = math.inf
+    test_at_start: tuple[str, ...] = ()
     grace: float = 0.0
 
     @property
@@ -340,7 +364,7 @@ class Guard:
     @property
     def category(self) -> int:
         """The category of the stop that is under way, or was the last."""
-        return self._categories.of(self.memory)
+        return self.memory.category
 
     def seat(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
         """Take note of whose controls are spoken of from now on; see `__init__`.
@@ -371,6 +395,7 @@ class Guard:
         missing: tuple[Reason, ...] = (),
         emergency: Reason | None = None,
         reset: bool = False,
+        category: int | None = None,
     ) -> GuardStatus:
         """Take what is known at this tick, and answer with the state and its reasons.
 
@@ -382,10 +407,11 @@ class Guard:
             missing: what else must be there before driving may begin; it ends no drive.
             emergency: why the emergency stop is on, where it is.
             reset: the reset was pressed with this tick.
+            category: of the stop that the faults ask for; None for that of any fault.
         """
         if held and self.memory.state is State.DRIVING and not (faults or emergency or self.memory.ended):
             return _DRIVING  # nothing happens: the shortest way through the table, and the one of most ticks
-        seen = Seen(held, not away, bool(faults), standing, bool(missing), emergency is not None, reset)
+        seen = Seen(held, not away, bool(faults), standing, bool(missing), emergency is not None, reset, category)
         self.memory, followed = advance(self.memory, seen, self._categories, self._rules)
         if self.state is State.DRIVING:
             return _DRIVING
@@ -394,6 +420,8 @@ class Guard:
             Event.END: (self._ending,) if self._ending is not None else (), Event.RELEASED: (self._released,),
         }  # fmt: skip
         for event in followed:
+            if event is Event.FAULT and self.state is State.EMERGENCY_STOP:
+                continue  # it only makes the stop more severe
             self._cause = causes.get(event, self._cause)
         over = not faults if self.memory.broken else emergency is None
         return GuardStatus(self.state, self._reasons(held, away, over) + missing)

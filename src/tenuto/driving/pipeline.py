@@ -10,13 +10,15 @@ from tenuto.basics.errors import PlanError
 from tenuto.basics.frame import Frame, has_time, without_time
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.actions import fire
-from tenuto.driving.distance import Braking, Distance
+from tenuto.driving.distance import Braking, Distance, DistancePlan
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
+from tenuto.driving.inhibits import Inhibit, InhibitPlan
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
+from tenuto.driving.vigilance import Attention, StartTest
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
@@ -24,6 +26,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _DRIVING = State.DRIVING  # asked for several times a tick
+_OF_INHIBITS = (Code.INHIBITED, Code.INHIBIT_SILENT)
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
 _NOBODYS_HANDS: Mapping[str, Hand] = {}
@@ -65,6 +68,13 @@ class Pipeline:
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
         self._distances = tuple(Distance(distance) for distance in plan.distances)
+        attention = plan.guard.attention
+        self._attention = Attention(attention) if attention < math.inf else None
+        tests = plan.guard.test_at_start
+        self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
+        self._inhibits = tuple(Inhibit(inhibit) for inhibit in plan.inhibits)
+        # What is wrong at this tick asks for a stop of this category; None for that of any fault.
+        self._category: int | None = None
         self._braking = _least_braking(plan)
         self._now: float | None = None
         # Asked for from anywhere, also from another thread, and not looked at yet.
@@ -111,6 +121,8 @@ class Pipeline:
             text = "emergency stop: it was on when the profile changed; reset it to go on"
             new._emergencies.append(Reason(Code.EMERGENCY_STOP, text))
         new._emergencies.extend(self._emergencies)
+        if self._start_test is not None and new._start_test is not None:
+            new._start_test = self._start_test  # what was seen to work was seen
         return new
 
     def halt(self, now: float) -> Tick:
@@ -155,15 +167,15 @@ class Pipeline:
         ranks.choose(self._guard.memory.state)
         hand = ranks.hand
         faults = clock_faults + faults + ranks.faults
-        if plan.guard.stop is not None:
-            faults += self._stop_switch(plan.guard.stop)
-        if plan.guard.grace > 0.0:
-            faults, grace = self._bear(faults, now)
-            notices += grace
+        if plan.guard.stop is not None or self._inhibits:
+            faults += self._stop_switch() + self._inhibited(others, now)
+        if self._attention is not None or plan.guard.grace > 0.0:
+            faults, told = self._bear(faults, now)
+            notices += told
         status = self._permission(faults, now)
         driving = status.state is _DRIVING
         self._demand = ranks.demand
-        if self._distances:
+        if self._distances or self._inhibits:
             notices += self._lower(others, now)
         before = self._command
         target = self._move(driving, now, dt)
@@ -181,14 +193,44 @@ class Pipeline:
             notices += (self._through_rest(),)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
 
-    def _stop_switch(self, stop: str) -> tuple[Reason, ...]:
+    def _stop_switch(self) -> tuple[Reason, ...]:
+        stop = self.plan.guard.stop
         if not self._ranks.on(stop):
             return ()
         on, was = f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
         return (Condition(Code.STOP_SWITCH, on, was),)
 
+    def _inhibited(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
+        """Hear the inhibits, and list those that stop the robot."""
+        found: list[Reason] = []
+        categories: list[int] = []
+        for inhibit in self._inhibits:
+            frame = self._frame_for(inhibit.plan, others)
+            if frame is not None:
+                inhibit.hear(frame)
+            category = inhibit.plan.category
+            if category is not None and (reason := inhibit.reason(now)) is not None:
+                found.append(reason)
+                categories.append(category)
+        self._category = min(categories, default=None)
+        return tuple(found)
+
+    def _frame_for(self, one: DistancePlan | InhibitPlan, others: Mapping[str, Frame]) -> Frame | None:
+        """Return the new frame that a sensor or an inhibit is read from: its own, or that of the first in rank."""
+        place, first = one.heard_from, self._ranks.first
+        if place is not None:
+            return others.get(place)
+        return first.frame if first.came else None
+
     def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Bear a lost link for the grace time while somebody drives; give what is left of the faults, and say so."""
+        """Add that nobody attends, or bear a lost link for the grace time; return the faults, and what to tell."""
+        if self._attention is not None:
+            hand, driving = self._ranks.hand, self._guard.state is _DRIVING and self._ranks.now is self._ranks.hand
+            asleep, told = self._attention.step(driving, hand.reader.positions, now)
+            if asleep is not None or told is not None:
+                return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
+        if self.plan.guard.grace <= 0.0:
+            return faults, ()
         lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
         if not lost:
             self._lost_since = None
@@ -205,7 +247,7 @@ class Pipeline:
         """Ask the guard, and tell it all that it has to know."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         button = settings.emergency_stop
-        pushed = button is not None and ranks.on(button)
+        pushed = button is not None and (ranks.on(button) or ranks.on(settings.emergency_stop_2))
         if settings.on_link_loss != "stop":
             self._lose_link(faults, now)
         standing = self._command == STANDSTILL and not now < self._descend_until
@@ -225,7 +267,12 @@ class Pipeline:
             guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
         missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above
-        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset)
+        if self._start_test is not None:
+            missing += self._start_test.step(before, faults)
+        category = self._category
+        if category is not None and any(fault.code not in _OF_INHIBITS for fault in faults):
+            category = min(category, settings.fault_category)
+        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset, category)
         if status.state is _DRIVING:
             return status
         stopped = status.state in _STOPPED
@@ -236,12 +283,15 @@ class Pipeline:
         return status
 
     def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
-        """Slow the demand down to what the sensors of distance leave of it, on the same arc, and say why."""
-        first = self._ranks.first
+        """Slow the demand down to what inhibits and sensors of distance leave of it, on the same arc, and say why."""
+        slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
+        why = tuple(reason for _, reason in slowing if reason is not None)
+        slow = min((share for share, reason in slowing if reason is not None), default=1.0)
+        if slow < 1.0:
+            self._demand = VelocityCommand(*(slow * axis for axis in self._demand))
         kept = 1.0
-        why: tuple[Reason, ...] = ()
         for sensor in self._distances:
-            frame = others.get(sensor.plan.name) if sensor.plan.own_source else (first.frame if first.fresh else None)
+            frame = self._frame_for(sensor.plan, others)
             if frame is not None:
                 sensor.hear(frame)
             share, reason = sensor.lower(self._demand, now, self._braking, self.plan.period)

@@ -8,8 +8,9 @@ from typing import Protocol
 
 from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
-from tenuto.driving.enabling import HELD_FROM as HELD_FROM
 from tenuto.driving.guard import GuardSettings
+from tenuto.driving.holding import HELD_FROM as HELD_FROM
+from tenuto.driving.inhibits import InhibitPlan
 from tenuto.driving.limits import Limits
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
@@ -66,7 +67,8 @@ class Plan:
         selection: switches, and what they choose. actions: what is done once a press.
         actuators: in which form each actuator is told what to do; empty where that is left to the sink.
         driver: the name of the one who holds these controls, and is first in rank.
-        below: who else may drive, by falling rank. distances: sensors that lower a speed.
+        below: who else may drive, by falling rank. distances: sensors that lower a speed. inhibits: inputs that stop
+            the robot, or lower all speeds.
         feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
     """
 
@@ -83,7 +85,13 @@ class Plan:
     driver: str = "driver"
     below: tuple[DriverPlan, ...] = ()
     distances: tuple[DistancePlan, ...] = ()
+    inhibits: tuple[InhibitPlan, ...] = ()
     feedback: str = "nothing"
+
+    @property
+    def inputs(self) -> tuple[DistancePlan | InhibitPlan, ...]:
+        """Everything but drivers that is heard: sensors of distance and inhibits."""
+        return (*self.distances, *self.inhibits)
 
     def plan(self) -> Plan:
         """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""

@@ -24,11 +24,24 @@ def plan_errors(plan: Plan) -> list[Finding]:
         found.append(unexpected("modes", "exactly one mode to fall back to", names))
     for one in plan.below:
         found += _below(plan, one)
+    return [*found, *_inputs(plan)]
+
+
+def _inputs(plan: Plan) -> Iterator[Finding]:
+    """Look at the sensors of distance and the inhibits."""
+    for inhibit in plan.inhibits:
+        place = f"inhibits.{inhibit.name}"
+        yield from _above_zero(f"{place}.timeout", inhibit.timeout)
+        if inhibit.category not in (0, 1, 2, None):
+            yield unexpected(f"{place}.stop_category", "0, 1 or 2", f"{inhibit.category}")
+        if not 0.0 < inhibit.share <= 1.0:
+            yield unexpected(f"{place}.speed_share", "a share above 0, up to 1", f"{inhibit.share}")
+        if not math.isfinite(inhibit.on_from):
+            yield unexpected(f"{place}.on_from", "a number", f"{inhibit.on_from}")
     for sensor in plan.distances:
         place = f"distances.{sensor.name}"
         for name in ("scale", "keep", "reach", "timeout"):
-            found += _above_zero(f"{place}.{name}", getattr(sensor, name), endless=name == "reach")
-    return found
+            yield from _above_zero(f"{place}.{name}", getattr(sensor, name), endless=name == "reach")
 
 
 def _above_zero(where: str, value: float, *, zero: bool = False, endless: bool = False) -> Iterator[Finding]:
@@ -43,7 +56,9 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     for name in ("link_timeout", "stop_deceleration", "stop_turn_deceleration", "stop_vertical_deceleration"):
         yield from _above_zero(f"guard.{name}", getattr(guard, name))
     yield from _above_zero("guard.command_timeout", guard.command_timeout)
-    yield from _above_zero("guard.frozen_after", guard.frozen_after, endless=True)
+    yield from _above_zero("guard.discrepancy_time", guard.discrepancy_time)
+    for name in ("frozen_after", "attention", "pressed_through"):
+        yield from _above_zero(f"guard.{name}", getattr(guard, name), endless=True)
     for name in ("link_good_for", "least_quality", "descend_speed", "descend_for", "least_frame_rate", "grace"):
         yield from _above_zero(f"guard.{name}", getattr(guard, name), zero=True)
     if guard.hold_to_run is None and guard.enable is None:
@@ -87,6 +102,7 @@ def _names(plan: Plan, controls: Iterable[ControlPlan], chosen: SelectionPlan, p
     guard, switches = plan.guard, [switch.name for switch in chosen.switches]
     asked = {
         "guard.hold_to_run": guard.hold_to_run, "guard.stop": guard.stop, "guard.emergency_stop": guard.emergency_stop,
+        "guard.hold_to_run_2": guard.hold_to_run_2, "guard.emergency_stop_2": guard.emergency_stop_2,
         "guard.takes_over": guard.takes_over, "heading": chosen.heading,
         **{f"switches.{switch.name}": switch.reads or None for switch in chosen.switches},
         **{f"trims.{trim.control}": trim.control for trim in chosen.trims},

@@ -22,8 +22,11 @@ class OutputPlan(ABC):
         idle: its level when nothing is pressed, and where it is held when the robot is not driven.
         when_stopped: "idle"; "keep": stays at its last level when the robot is not driven, as long as there is power
             and no emergency stop; "always": stays even then, as a gripper or a brake must.
+        by_guard: it follows the power that the guard permits, and no driver: driven or not, it is asked at every step
+            while there is power, and rests otherwise.
     """
 
+    by_guard: ClassVar[bool] = False
     name: str
     idle: float = 0.0
     when_stopped: str = "idle"
@@ -61,6 +64,9 @@ class Output:
         What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
         that is what it does already, or has changed.
         """
+        if self.plan.by_guard:
+            self.level = self.plan.asked(switches, shaped, self.level) if powered else self.plan.idle
+            return self.level
         if not permitted:
             self._released = False
             self._held_at = None

@@ -10,13 +10,14 @@ from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
+from tenuto.driving.inhibits import InhibitPlan
 from tenuto.driving.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
 from tenuto.driving.plan import DriverPlan, Plan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.kinds.options import Role, named
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.drivers import reach_of
+from tenuto.profile.drivers import InhibitTable, has_source, reach_of
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
@@ -24,6 +25,9 @@ from tenuto.styles.base import StyleOptions
 from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import ActuatorPlan
+
+# The keys of [guard] that name a control which is on or held.
+GUARD_CONTROLS = ("hold_to_run", "hold_to_run_2", "stop", "emergency_stop", "emergency_stop_2", "takes_over")
 
 
 def build_plan(
@@ -62,6 +66,12 @@ def build_plan(
             descend_for=guard.descend_for or 0.0,
             least_frame_rate=guard.least_frame_rate or 0.0,
             takes_over=guard.takes_over,
+            hold_to_run_2=guard.hold_to_run_2,
+            emergency_stop_2=guard.emergency_stop_2,
+            discrepancy_time=guard.discrepancy_time,
+            pressed_through=guard.pressed_through or math.inf,
+            attention=guard.attention or math.inf,
+            test_at_start=tuple(guard.test_at_start),
             goes_on_without_log=guard.on_log_failure == "go on",
             grace=guard.grace or 0.0,
         ),
@@ -80,12 +90,29 @@ def build_plan(
         distances=tuple(
             DistancePlan(
                 name=name, reads=table.reads, scale=table.scale, towards=table.towards, keep=table.keep,
-                reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=table.source is not None,
+                reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=has_source(table),
+                source_of=table.source_of,
             )
             for name, table in profile.distances.items()
         ),
+        inhibits=tuple(
+            InhibitPlan(
+                name=name, reads=table.reads, on_from=table.on_from, closed=table.normally == "closed",
+                timeout=table.timeout or guard.link_timeout, share=table.speed_share or 1.0,
+                category=_category_of(table, guard.fault_category), own_source=has_source(table),
+                source_of=table.source_of,
+            )
+            for name, table in profile.inhibits.items()
+        ),
         feedback=profile.feedback.by,
     )  # fmt: skip
+
+
+def _category_of(table: InhibitTable, fault_category: int) -> int | None:
+    """Return the category of the stop of an inhibit; None where it only lowers the speed."""
+    if table.speed_share is not None:
+        return None
+    return fault_category if table.stop_category is None else table.stop_category
 
 
 def _driver(profile: Tables, name: str, calibration: Calibration | None) -> DriverPlan:
@@ -110,7 +137,9 @@ def seen_by(profile: Tables, name: str) -> Tables:
     table = profile.drivers[name]
     controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
     source = table.source or profile.source.another()
-    return profile.model_copy(update={"source": source, "controls": controls, "drivers": {}, "distances": {}})
+    return profile.model_copy(
+        update={"source": source, "controls": controls, "drivers": {}, "distances": {}, "inhibits": {}}
+    )
 
 
 def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
@@ -168,7 +197,7 @@ def _pressed_for_outputs(profile: Tables) -> Iterator[tuple[str, str]]:
 
 def read_names(profile: Tables) -> Iterator[tuple[str, str]]:
     """List the controls that are read without being under [controls] of need: the key, and the name."""
-    for key in ("hold_to_run", "stop", "emergency_stop", "takes_over"):
+    for key in GUARD_CONTROLS:
         if (name := getattr(profile.guard, key)) is not None:
             yield f"guard.{key}", name
     for driver, table in profile.drivers.items():

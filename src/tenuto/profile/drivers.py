@@ -1,4 +1,4 @@
-"""The tables of a profile about who and what else has a say: other drivers, sensors of distance, feedback."""
+"""The tables of a profile about who and what else has a say: other drivers, sensors, inhibits, feedback."""
 
 from __future__ import annotations
 
@@ -12,9 +12,6 @@ from tenuto.kinds.tables import any_of
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
 from tenuto.sources.base import SOURCES, HeldOptions
-
-if TYPE_CHECKING:
-    pass
 
 # What another device has of its own: not to be taken over from the first driver's when ``reads`` is said anew.
 _OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "dead_zone")
@@ -43,6 +40,7 @@ class DistanceTable(Table):
     """``[distances.NAME]``: a sensor of distance, which lowers the speed towards what it sees."""
 
     source: AnySource | None = Field(default=None, description="a table [distances.NAME.source]")
+    source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
     reads: Name = Field(description="what its source calls the number, such as a column")
     scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
@@ -50,6 +48,19 @@ class DistanceTable(Table):
     )
     keep: Length = Field(description='the distance to keep, such as "0.5 m"')
     reach: Length | None = Field(default=None, description='from where on it sees nothing, such as "4 m"')
+    timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
+
+
+class InhibitTable(Table):
+    """``[inhibits.NAME]``: an input that stops the robot, or lowers its speed: a bumper, a gate, a low battery."""
+
+    source: AnySource | None = Field(default=None, description="a table [inhibits.NAME.source]")
+    source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
+    reads: Name = Field(description="what its source calls the number, such as a column")
+    normally: Literal["closed", "open"] = Field(default="closed", description='"closed" or "open"')
+    on_from: float = Field(default=0.5, allow_inf_nan=False, description="the number from which on the input is on")
+    stop_category: Literal[0, 1, 2] | None = Field(default=None, description="0, 1 or 2")
+    speed_share: float | None = Field(default=None, gt=0.0, lt=1.0, description="a share above 0, below 1")
     timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
 
 
@@ -83,6 +94,11 @@ def _over(own: dict[str, Any], base: dict[str, Any]) -> dict[str, Any]:
     if "reads" in own:
         base = {key: value for key, value in base.items() if key not in _OF_THE_DEVICE}
     return {**base, **own}
+
+
+def has_source(table: DistanceTable | InhibitTable) -> bool:
+    """Tell whether an input has a source, of its own or another input's."""
+    return table.source is not None or table.source_of is not None
 
 
 def reach_of(table: DistanceTable) -> float:

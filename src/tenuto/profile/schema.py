@@ -20,7 +20,7 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
-from tenuto.profile.drivers import AnySource, DistanceTable, DriverTable, FeedbackTable, filled_drivers
+from tenuto.profile.drivers import AnySource, DistanceTable, DriverTable, FeedbackTable, InhibitTable, filled_drivers
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.sinks.base import SINKS, SinkOptions
@@ -40,12 +40,22 @@ class GuardTable(Table):
     hold_to_run: Name | None = Field(
         default=None, description="a control that must be held to drive, such as left_shoulder"
     )
+    hold_to_run_2: Name | None = Field(default=None, description="a second control that must be held with hold_to_run")
+    pressed_through: float | None = Field(
+        default=None, gt=0.5, le=1.0, description="a share of the travel of hold_to_run, above 0.5, up to 1"
+    )
     enable: Name | None = Field(default=None, description="a switch, or a control that is pressed, to enable")
     emergency_stop: Name | None = Field(default=None, description="a control that is the emergency stop while it is on")
+    emergency_stop_2: Name | None = Field(default=None, description="a second control that is the emergency stop too")
+    discrepancy_time: Time = Field(default=0.2, description='a time, such as "200 ms"')
     reset: Name | None = Field(default=None, description="a switch, or a control that is pressed")
     released_category: Literal[0, 1, 2] = Field(default=2, description="a stop category: 0, 1 or 2")
     fault_category: Literal[0, 1, 2] = Field(default=2, description="a stop category: 0, 1 or 2")
     emergency_category: Literal[0, 1] = Field(default=0, description="a stop category: 0 or 1")
+    attention: Time | None = Field(default=None, description='a time, such as "60 s"')
+    test_at_start: list[Literal["emergency stop", "link"]] = Field(
+        default=[], description='a list of "emergency stop" and "link"'
+    )
     link_good_for: Time | None = Field(default=None, description='a time, such as "500 ms"')
     least_quality: float = Field(default=0.0, ge=0.0, le=100.0, description="a number of % from 0 to 100")
     on_link_loss: Literal["stop", "descend", "silent"] = Field(
@@ -104,6 +114,7 @@ class Tables(Table):
     sinks: dict[str, AnySink] = Field(default={}, description="tables [sinks.NAME]")
     drivers: dict[str, DriverTable] = Field(default={}, description="tables [drivers.NAME]")
     distances: dict[str, DistanceTable] = Field(default={}, description="tables [distances.NAME]")
+    inhibits: dict[str, InhibitTable] = Field(default={}, description="tables [inhibits.NAME]")
     feedback: FeedbackTable = Field(default=FeedbackTable(), description="a table [feedback]")
 
     @model_validator(mode="before")

@@ -18,6 +18,7 @@ from tenuto.driving.cues import Cues
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
+from tenuto.runtime.handle import DriveHandle
 from tenuto.runtime.outlet import Outlets
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
@@ -68,6 +69,7 @@ def drive(
     bell: Callable[[], None] | None = None,
     notes: Callable[[], str | None] | None = None,
     report: DriveReport | None = None,
+    handle: DriveHandle | None = None,
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
 
@@ -91,6 +93,7 @@ def drive(
         notes: asked at every tick for something to note with it, such as a mark that the driver has set; must not
             block.
         report: filled in as it goes, for whoever wants to know it of a drive that ended in an exception too.
+        handle: by which other threads ask for an emergency stop, a reset, or the end.
 
     Returns:
         How it went.
@@ -99,7 +102,9 @@ def drive(
         SourceError: a source has not the controls that the profile reads.
         Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
     """
-    return _Drive(profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes, report).run()
+    return _Drive(
+        profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes, report, handle
+    ).run()
 
 
 class _Drive:
@@ -117,6 +122,7 @@ class _Drive:
         bell: Callable[[], None] | None,
         notes: Callable[[], str | None] | None,
         report: DriveReport | None,
+        handle: DriveHandle | None,
     ) -> None:
         self.line = Changeover(plan)
         self.resting = Pipeline(plan).halt(0.0)
@@ -124,6 +130,7 @@ class _Drive:
         self.clock = clock or MonotonicClock()
         self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
         self.on_tick, self.changes, self.bell, self.notes = on_tick, changes, bell, notes
+        self.handle = handle or DriveHandle()
         self.cues = Cues()
         self.report = DriveReport() if report is None else report
         self.failure: BaseException | None = None
@@ -171,6 +178,8 @@ class _Drive:
 
     def _tick(self, now: float) -> Tick:
         self._take_change()
+        self.handle.pass_on(self.line)
+        self.report.ended = self.report.ended or self.handle.ended
         frame = self._poll(self.source, now)
         others = self._poll_others(now) if self.others else {}
         faults, notices = self.outlets.look(now, self.line.plan)
@@ -300,13 +309,13 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
     wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
     for seat in plan.below:
         wanted[seat.name] = _reads(seat.controls)
-    for sensor in plan.distances:
-        wanted.setdefault(sensor.name if sensor.own_source else "", []).append((sensor.reads, sensor.name))
+    for sensor in plan.inputs:
+        wanted.setdefault(sensor.heard_from or "", []).append((sensor.reads, sensor.name))
     velocities = {seat.name for seat in plan.below if not seat.controls}
     sources = {"": source, **others}
     for name, needed in wanted.items():
         if name not in sources:
-            raise SourceError(f"{name} has no source: the profile names it as a driver or a sensor")
+            raise SourceError(f"{name} has no source: the profile names it as a driver, a sensor or an inhibit")
         known = [info.name for info in sources[name].controls()]
         if name in velocities and not set(known) & set(VelocityCommand._fields):
             raise SourceError(

@@ -52,12 +52,15 @@ class _Person:
         if self.heard is None:
             return
         # The newest positions that could be believed count until others come, as they do for the driver.
-        hold = self._plan.guard.hold_to_run
+        guard = self._plan.guard
+        holds = [name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None]
         style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
-        self.held = hold is None or hand.positions[hold] >= HELD_FROM
+        self.held = all(hand.positions[name] >= HELD_FROM for name in holds) and not any(
+            hand.positions[name] >= guard.pressed_through for name in holds[:1]
+        )
         self.at_rest = all(abs(hand.positions[name]) <= self._bands[name] for name in style.controls())
         # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
-        self.released = self.released or not self.held or hold is None
+        self.released = self.released or not self.held or not holds
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 
     def _believed(self, frame: Frame, now: float) -> bool:
@@ -200,15 +203,7 @@ class Watcher:
     def _obeyed(self, tick: Tick) -> Iterator[str]:
         """What ends a permission ends it in the same tick: a hand that lets go, a bad frame, silence, a clock."""
         guard, before = self._plan.guard, self._before
-        button, emergency = guard.emergency_stop, tick.guard.state is State.EMERGENCY_STOP
-        hands = tick.hands.values() or [Hand(tick.frame, tick.new_frame, tick.positions, None)]
-        if button is not None and not emergency and any(hand.positions[button] >= HELD_FROM for hand in hands):
-            yield f"{button} is on, and it is {tick.guard.state}"
-        left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
-        if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
-            yield "it left the emergency stop without a reset"
-        if left and before is not None and before.command != STANDSTILL:
-            yield "it left the emergency stop before it stood"
+        yield from self._emergency(tick)
         if tick.guard.state is not State.DRIVING:
             return
         for person in self._needed(tick):
@@ -221,6 +216,20 @@ class Watcher:
                 yield f"driving, though nothing was heard for {silent:.2f} s"
         if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:
             yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
+
+    def _emergency(self, tick: Tick) -> Iterator[str]:
+        """The emergency stop is obeyed at once, and left by a reset at standstill only."""
+        guard, before = self._plan.guard, self._before
+        emergency = tick.guard.state is State.EMERGENCY_STOP
+        hands = tick.hands.values() or [Hand(tick.frame, tick.new_frame, tick.positions, None)]
+        for button in (guard.emergency_stop, guard.emergency_stop_2):
+            if button is not None and not emergency and any(hand.positions[button] >= HELD_FROM for hand in hands):
+                yield f"{button} is on, and it is {tick.guard.state}"
+        left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
+        if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
+            yield "it left the emergency stop without a reset"
+        if left and before is not None and before.command != STANDSTILL:
+            yield "it left the emergency stop before it stood"
 
     def _limited(self, tick: Tick) -> Iterator[str]:
         """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""

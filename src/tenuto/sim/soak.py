@@ -17,7 +17,7 @@ from tenuto.basics.frame import Frame, Signal
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.guard import State
-from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.stopping import fastest
 from tenuto.driving.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
@@ -221,8 +221,12 @@ class _Stage:
                 speed = dice.choice((0.5, 1.0, -0.3, 0.0)) if dice.random() > 0.005 else math.nan
                 frames[seat.name] = Frame(self.now, {"vx": speed, "yaw_rate": dice.uniform(-1.0, 1.0)})
         for sensor in self.plan.distances:
-            if sensor.own_source and dice.random() < 0.8:
+            if sensor.heard_from == sensor.name and dice.random() < 0.8:
                 frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
+        for inhibit in self.plan.inhibits:
+            if inhibit.heard_from == inhibit.name and dice.random() < 0.8:
+                on = inhibit.closed is (dice.random() < 0.995)
+                frames[inhibit.name] = Frame(self.now, {inhibit.reads: inhibit.on_from + (0.0 if on else -1.0)})
         return frames
 
     def _process(self, scene: Scene, since: int) -> tuple[Reason, ...]:
@@ -296,15 +300,19 @@ class Hands:
         """Take hold of the controls of a plan, or of another driver's."""
         controls = plan.controls if controls is None else controls
         driving = plan.driving_controls()
-        hold = plan.guard.hold_to_run
+        guard = plan.guard
+        holds = tuple(name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None)
         self._sticks = [control for control in controls if control.name in driving]
-        self._others = [control for control in controls if control.name not in (*driving, hold)]
-        urgent = {plan.guard.emergency_stop, plan.guard.reset, plan.guard.stop, plan.guard.takes_over}
+        self._others = [control for control in controls if control.name not in (*driving, *holds)]
+        urgent = {guard.emergency_stop, guard.emergency_stop_2, guard.reset, guard.stop, guard.takes_over}
         # Who may give the robot away does so often.
         giving = {name for seat in plan.below for name in (seat.given_by, seat.permit)}
         self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
-        self._hold = [control for control in controls if control.name == hold]
+        self._hold = [control for control in controls if control.name in holds]
+        # Of three positions the middle one; and how hard it is pressed now.
+        self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
+        self._grip, self._halves = self._middle, False
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
         self._held = False
         self._pressed = self._gives = -1
@@ -323,6 +331,7 @@ class Hands:
         if 0 <= beginning < self._off_at:
             self._pushed = dict.fromkeys(self._pushed, 0.0)
             self._held, self._pressed = beginning >= 5, -1
+            self._grip, self._halves = self._middle, False
             if self._giving and beginning == 5:
                 self._gives = dice.choice((-1, *self._giving))
             return
@@ -339,6 +348,9 @@ class Hands:
             self._pushed[name] = dice.choice((0.0, 0.0, 1.0, -1.0, dice.uniform(-1.0, 1.0)))
         if dice.random() < lets_go * dt:
             self._held = not self._held
+            # A hand cramps, or presses one of two only.
+            self._grip = dice.choice((self._middle, self._middle, 1.0))
+            self._halves = dice.random() < 0.1
         if dice.random() < presses * dt:
             # Whoever is nervous presses what stops and what starts again more than anything else.
             anything = dice.randrange(-2, len(self._others))
@@ -351,8 +363,9 @@ class Hands:
             found |= _raw(control, self._pushed[control.name])
         for number, control in enumerate(self._others):
             found |= _raw(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
-        for control in self._hold:
-            found |= _raw(control, 1.0 if self._held else -1.0)
+        for number, control in enumerate(self._hold):
+            held = self._held and not (self._halves and number)
+            found |= _raw(control, self._grip if held else -1.0)
         return found
 
 

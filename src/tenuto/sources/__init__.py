@@ -33,6 +33,11 @@ class HasSource(Protocol):
         """Sensors of distance, by their names; each has a ``source``, or None."""
         ...
 
+    @property
+    def inhibits(self) -> Mapping[str, Any]:
+        """Inhibits, by their names; each has a ``source``, or None."""
+        ...
+
 
 def forms() -> list[str]:
     """List how the short texts of all kinds are written."""
@@ -67,10 +72,10 @@ def open_source(what: str | Path | HasSource, *, clock: Timer = REAL) -> Source:
 def open_others(
     profile: HasSource, instead: Mapping[str, str] | None = None, *, clock: Timer = REAL
 ) -> dict[str, Source]:
-    """Open the sources of a profile's other drivers and sensors of distance, by their names.
+    """Open the sources of a profile's other drivers and sensors and inhibits, by their names.
 
     Args:
-        profile: its ``[drivers]`` and ``[distances]`` tables are looked at.
+        profile: its ``[drivers]``, ``[distances]`` and ``[inhibits]`` tables are looked at.
         instead: name → another source, as a text for `open_source`. clock: see there.
 
     Raises:
@@ -78,11 +83,12 @@ def open_others(
     """
     instead = instead or {}
     tables: dict[str, SourceOptions | None] = {name: table.source for name, table in profile.drivers.items()}
-    tables |= {name: table.source for name, table in profile.distances.items() if table.source is not None}
+    inputs = {**profile.distances, **profile.inhibits}
+    tables |= {name: table.source for name, table in inputs.items() if table.source is not None}
     for name in instead:
         if name not in tables:
-            known = ", ".join(tables) or "none of either"
-            raise SourceError(f"the profile has no driver and no sensor {name} with a source; it has {known}")
+            known = ", ".join(tables) or "none"
+            raise SourceError(f"the profile has no driver, sensor or inhibit {name} with a source; it has {known}")
     opened: dict[str, Source] = {}
     for name, table in tables.items():
         try:

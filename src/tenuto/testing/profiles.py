@@ -19,7 +19,7 @@ from tenuto.testing.anything import any_options
 from tenuto.vehicles.base import VEHICLES, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
-_STICKS = ("left_x", "left_y", "right_x", "right_y", "left_trigger", "right_trigger", *(f"axis_{n}" for n in range(8)))
+_STICKS = ("left_x", "left_y", "right_x", "right_y", "left_trigger", *(f"axis_{n}" for n in range(8)))
 _BUTTONS = ("south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick", "left_shoulder",
             "right_shoulder", "dpad_up", "dpad_down", *(f"button_{n}" for n in range(12)))  # fmt: skip
 _FULL = VelocityCommand(1.0, 1.0, 1.0, 1.0)
@@ -44,8 +44,9 @@ def any_profile(draw: st.DrawFn) -> Profile:
     for output in outputs.values():
         for _, name in named(output, Role.PRESSED):
             tables["switches"].setdefault(name, draw(_any_switch(next(buttons))))
+    inhibits = draw(st.dictionaries(st.sampled_from(["bumper", "gate"]), _any_inhibit(), max_size=2))
     try:
-        return Profile.model_validate({**tables, "controls": controls, "outputs": outputs})
+        return Profile.model_validate({**tables, "controls": controls, "outputs": outputs, "inhibits": inhibits})
     except (ValueError, TenutoError) as error:
         # What is drawn badly here must not hide what a profile refuses wrongly: only what says why is passed over.
         assume("expected" not in str(error))
@@ -106,6 +107,8 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
                 "released_category": st.sampled_from([0, 1, 2]), "fault_category": st.sampled_from([0, 1, 2]),
                 "emergency_category": st.sampled_from([0, 1]), "on_link_loss": st.sampled_from(["stop", "silent"]),
                 "least_frame_rate": st.floats(2.0, 15.0), "command_timeout": time,
+                "attention": st.floats(1.0, 10.0), "test_at_start": st.sampled_from([[], [], ["link"]]),
+                "discrepancy_time": st.floats(0.05, 0.5),
             },
         )
     )  # fmt: skip
@@ -114,7 +117,25 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
     guard |= {key: next(buttons) for key in (*ways, *more)}
     if draw(st.booleans()):
         guard |= {"emergency_stop": next(buttons), "reset": next(buttons)}
+        if draw(st.booleans()):
+            guard |= {"emergency_stop_2": next(buttons)}
+    if "hold_to_run" in guard:
+        three = {"hold_to_run": "right_trigger", "pressed_through": draw(st.floats(0.6, 1.0))}
+        guard |= draw(st.sampled_from([{}, {}, {"hold_to_run_2": next(buttons)}, three]))
     return guard
+
+
+def _any_inhibit() -> st.SearchStrategy[dict[str, Any]]:
+    """Draw an input with a source of its own, which stops the robot or slows it down."""
+    source = {"kind": "lines", "port": "/dev/ttyACM1", "columns": ["contact"]}
+    effect = st.one_of(
+        st.sampled_from([0, 1, 2]).map(lambda category: {"stop_category": category}),
+        st.floats(0.05, 0.95).map(lambda share: {"speed_share": share}),
+    )
+    normally = st.sampled_from(["closed", "open"])
+    return st.tuples(effect, normally, st.floats(0.1, 1.0)).map(
+        lambda drawn: {"source": source, "reads": "contact", **drawn[0], "normally": drawn[1], "timeout": drawn[2]}
+    )
 
 
 def _any_output(controls: tuple[str, ...]) -> st.SearchStrategy[Any]:

@@ -53,8 +53,9 @@ def scene_of(plan: Plan, title: str, origin: str) -> Scene:
     """Make the scene of a plan."""
     driving = plan.driving_controls()
     roles: dict[str | None, str] = dict.fromkeys(driving, "drives")
-    roles |= dict.fromkeys((plan.guard.stop, plan.guard.emergency_stop), "stops")
-    roles[plan.guard.hold_to_run] = "holds"
+    guard = plan.guard
+    roles |= dict.fromkeys((guard.stop, guard.emergency_stop, guard.emergency_stop_2), "stops")
+    roles |= dict.fromkeys((guard.hold_to_run, guard.hold_to_run_2), "holds")
     reads = {control.name: control.reads for control in plan.controls}
     controls = tuple(
         ControlView(name, reads[name], role) for name, role in roles.items() if name is not None and name in reads

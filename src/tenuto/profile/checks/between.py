@@ -9,8 +9,8 @@ from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.curves.base import CURVES
 from tenuto.kinds.options import Role
-from tenuto.profile.build import seen_by, styles_of
-from tenuto.profile.checks.drivers import drivers_errors
+from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
+from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
 from tenuto.profile.controls import ControlTable, curves_said
 from tenuto.profile.schema import GuardTable, Tables
@@ -21,7 +21,7 @@ def errors_of(profile: Tables) -> list[Finding]:
     """List what is wrong between the tables of a profile, in the order of the file."""
     own = [
         *_controls(profile), *_style(profile), *_guard(profile),
-        *name_errors(profile), *_loop(profile), *drivers_errors(profile),
+        *name_errors(profile), *_loop(profile), *drivers_errors(profile), *inputs_errors(profile),
         *_sinks(profile),
     ]  # fmt: skip
     return own or [*_drivers(profile)]
@@ -118,7 +118,7 @@ def _style(profile: Tables) -> Iterator[Finding]:
 
 def _guard(profile: Tables) -> Iterator[Finding]:
     source, guard = profile.source, profile.guard
-    named = {key: getattr(guard, key) for key in ("hold_to_run", "stop", "emergency_stop", "takes_over")}
+    named = {key: getattr(guard, key) for key in GUARD_CONTROLS}
     given = {key: name for key, name in named.items() if name is not None}
     if guard.hold_to_run is None and guard.enable is None:
         field = type(guard).model_fields["hold_to_run"]
@@ -133,12 +133,37 @@ def _guard(profile: Tables) -> Iterator[Finding]:
                 known = (*profile.controls, *(info.name for info in source.layout))
                 expected = f"a control of the {source.kind} or the name of one under [controls]"
                 yield unknown(f"guard.{key}", expected, name, known)
-    for key in ("stop", "emergency_stop", "takes_over"):
-        if key in given and given[key] == guard.hold_to_run:
-            yield unexpected(f"guard.{key}", "another control than guard.hold_to_run", f'"{given[key]}"')
+    for key, name in given.items():
+        for held in ("hold_to_run", "hold_to_run_2"):
+            if key != held and (key, held) != ("hold_to_run", "hold_to_run_2") and name == given.get(held):
+                yield unexpected(f"guard.{key}", f"another control than guard.{held}", f'"{name}"')
     yield from _descend(guard)
+    yield from _second_channels(profile)
     if guard.emergency_stop is not None and guard.reset is None:
         yield unexpected("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
+
+
+def _second_channels(profile: Tables) -> Iterator[Finding]:
+    """Ask for the first channel where a second one is given, and for what three positions and a test are of."""
+    guard = profile.guard
+    hold = guard.hold_to_run
+    reads = profile.controls[hold].reads if hold in profile.controls else hold
+    info = profile.source.control(reads) if reads is not None else None
+    if guard.pressed_through is not None and info is not None and info.kind == "button":
+        hint = "a button has no middle position: use a trigger or a lever, or take it out"
+        yield unexpected(
+            "guard.pressed_through", f"nothing where {hold} is a button", f"{guard.pressed_through:g}", hint
+        )
+    for key, first in (
+        ("hold_to_run_2", "hold_to_run"), ("emergency_stop_2", "emergency_stop"), ("pressed_through", "hold_to_run"),
+    ):  # fmt: skip
+        if getattr(guard, key) is not None and getattr(guard, first) is None:
+            yield unexpected(f"guard.{first}", f"a control, for guard.{key} belongs to it", "nothing")
+    if guard.emergency_stop is not None and guard.emergency_stop == guard.emergency_stop_2:
+        found = f'"{guard.emergency_stop}"'
+        yield unexpected("guard.emergency_stop_2", "another control than guard.emergency_stop", found)
+    if "emergency stop" in guard.test_at_start and guard.emergency_stop is None:
+        yield unexpected("guard.emergency_stop", "a control, for guard.test_at_start names it", "nothing")
 
 
 def _descend(guard: GuardTable) -> Iterator[Finding]:

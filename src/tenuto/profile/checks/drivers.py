@@ -1,31 +1,63 @@
-"""Whether the other drivers and the sensors of distance fit the rest of a profile."""
+"""Whether the other drivers, the sensors of distance and the inhibits fit the rest of a profile."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from tenuto.basics.findings import Finding, unexpected
-from tenuto.profile.drivers import DriverTable
+from tenuto.profile.checks.names import unknown
+from tenuto.profile.drivers import DistanceTable, DriverTable, InhibitTable
 from tenuto.profile.schema import Tables
 from tenuto.sources.base import SOURCES
 from tenuto.vehicles.velocity import VelocityCommand
 
 
 def drivers_errors(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with the other drivers and the sensors, but for what is wrong with their controls."""
+    """List what is wrong with the other drivers, but for what is wrong with their controls."""
     for name, table in profile.drivers.items():
         key = f"drivers.{name}"
-        if name == profile.source.driver or name in profile.distances:
-            yield unexpected(key, "a name that no other driver and no sensor has", f'"{name}"')
+        if name == profile.source.driver or name in profile.distances or name in profile.inhibits:
+            yield unexpected(key, "a name that no other driver, sensor or inhibit has", f'"{name}"')
         if table.given_by is None and table.permit is None and not table.alone:
             hint = "without it nobody could ever give the robot to it"
             yield unexpected(f"{key}.given_by", DriverTable.model_fields["given_by"].description or "", "nothing", hint)
         if table.sends == "velocities":
             yield from _velocities(key, table)
-    for name, sensor in profile.distances.items():
-        columns = sensor.source.columns_said() if sensor.source is not None else None
-        if columns is not None and sensor.reads not in columns:
-            yield unexpected(f"distances.{name}.reads", f"one of the columns {', '.join(columns)}", f'"{sensor.reads}"')
+
+
+def inputs_errors(profile: Tables) -> Iterator[Finding]:
+    """List what is wrong with the sensors of distance and the inhibits."""
+    for tables, inputs in (("distances", profile.distances), ("inhibits", profile.inhibits)):
+        for name, table in inputs.items():
+            yield from _read(profile, f"{tables}.{name}", table)
+    for name, inhibit in profile.inhibits.items():
+        key = f"inhibits.{name}"
+        if name in profile.distances or name == profile.source.driver:
+            yield unexpected(key, "a name that no driver and no sensor has", f'"{name}"')
+        if inhibit.speed_share is not None and inhibit.stop_category is not None:
+            hint = "it stops the robot, or it lowers the speed"
+            yield unexpected(f"{key}.speed_share", "nothing beside stop_category", f"{inhibit.speed_share:g}", hint)
+
+
+def _read(profile: Tables, key: str, table: DistanceTable | InhibitTable) -> Iterator[Finding]:
+    """Tell what is wrong with where a number is read."""
+    source = table.source
+    if table.source_of is not None:
+        inputs: dict[str, DistanceTable | InhibitTable] = {**profile.distances, **profile.inhibits}
+        known = [name for name, one in inputs.items() if one.source is not None]
+        if table.source is not None:
+            yield unexpected(f"{key}.source_of", "nothing beside source", f'"{table.source_of}"', "take one out")
+        elif table.source_of not in known:
+            yield unknown(f"{key}.source_of", "a sensor or an inhibit with a source", table.source_of, known)
+            return
+        else:
+            source = inputs[table.source_of].source
+    columns = source.columns_said() if source is not None else None
+    if source is None and profile.source.control(table.reads) is None:
+        hint = f"or say where it comes from: [{key}.source], or {key}.source_of"
+        yield unexpected(f"{key}.reads", f"a control of a {profile.source.kind}", f'"{table.reads}"', hint)
+    if columns is not None and table.reads not in columns:
+        yield unexpected(f"{key}.reads", f"one of the columns {', '.join(columns)}", f'"{table.reads}"')
 
 
 def _velocities(key: str, table: DriverTable) -> Iterator[Finding]:

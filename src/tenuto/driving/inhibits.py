@@ -1,0 +1,78 @@
+"""Inhibits: yes/no inputs that keep the robot from moving, or slow it down: a bumper, a gate, a fence, a low battery.
+
+An input that permits by being on (a contact that is normally closed) inhibits when its wire is cut, when its source is
+silent, and when it sends what is no number. ISO 12100, 6.2.11, calls that behaviour at loss of power oriented failure.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Code, Condition, Reason
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InhibitPlan:
+    """One input.
+
+    Attributes:
+        name: the builder's own name for it.
+        reads: what its source calls the number. on_from: from which number on the input is on.
+        closed: it permits while it is on (normally closed); otherwise it inhibits while it is on (normally open).
+        timeout: how old its newest number may be, s.
+        category: of the stop that it causes, by IEC 60204-1; None where it does not stop the robot.
+        share: what it leaves of all speeds while it inhibits, 0…1, where it does not stop the robot.
+        own_source: it has a source; otherwise its number comes with the driver's sticks.
+        source_of: the other input whose source it is, where it shares one.
+    """
+
+    name: str
+    reads: str
+    on_from: float = 0.5
+    closed: bool = True
+    timeout: float = 0.3
+    category: int | None = 2
+    share: float = 1.0
+    own_source: bool = True
+    source_of: str | None = None
+
+    @property
+    def heard_from(self) -> str | None:
+        """The name that its frames come under; None where its number comes with the driver's sticks."""
+        return (self.source_of or self.name) if self.own_source else None
+
+
+class Inhibit:
+    """One input under way. Silence inhibits."""
+
+    def __init__(self, plan: InhibitPlan) -> None:
+        self.plan = plan
+        self._heard = -math.inf
+        self._value = math.nan
+
+    def hear(self, frame: Frame) -> None:
+        """Take a frame of its source. What cannot be believed counts as silence from now on."""
+        value = frame.values.get(self.plan.reads, math.nan)
+        if frame.link_good and isinstance(value, (int, float)) and math.isfinite(value):
+            self._heard, self._value = frame.time, value
+        else:
+            self._heard = -math.inf
+
+    def reason(self, now: float) -> Reason | None:
+        """Say why it inhibits, or None where it permits; ``now`` in s."""
+        plan = self.plan
+        slow = f": {100.0 * plan.share:.0f} % of the speed" if plan.category is None else ""
+        age = now - self._heard
+        if not 0.0 <= age <= plan.timeout:
+            code = Code.INHIBIT_SILENT if plan.category is not None else Code.INHIBIT_SLOWS
+            text = f"{plan.name} is silent: no number within {plan.timeout:g} s"
+            return Condition(code, text + slow, f"{plan.name} was silent for more than {plan.timeout:g} s")
+        on = self._value >= plan.on_from
+        if on is plan.closed:
+            return None
+        code = Code.INHIBITED if plan.category is not None else Code.INHIBIT_SLOWS
+        text = f"{plan.name} inhibits: {plan.reads} is {self._value:g}, {'below' if plan.closed else 'from'} "
+        return Condition(code, f"{text}{plan.on_from:g}{slow}", f"{plan.name} inhibited: {plan.reads} was off"
+                         if plan.closed else f"{plan.name} inhibited: {plan.reads} was on")  # fmt: skip

@@ -1,0 +1,38 @@
+"""A heartbeat: it changes at every tick while there is power, for a relay that drops when that stops."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from typing import ClassVar
+
+from tenuto.basics.findings import Finding, unexpected
+from tenuto.outputs.base import OutputOptions, OutputPlan
+from tenuto.switches.base import Switch
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeartbeatPlan(OutputPlan):
+    """0 and 1 in turn."""
+
+    by_guard: ClassVar[bool] = True
+
+    def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
+        """Return the other one of the two levels."""
+        return 0.0 if before else 1.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeartbeatOptions(OutputOptions):
+    """0 and 1 in turn, a change at every tick while there is power: for a relay that wants to see it change."""
+
+    kind: ClassVar[str] = "heartbeat"
+
+    def plan(self, name: str) -> HeartbeatPlan:
+        """Return what the output does."""
+        return HeartbeatPlan(name=name, when_stopped="always")
+
+    def errors(self, controls: Collection[str]) -> Iterator[Finding]:
+        """Refuse another way to behave when stopped: the power decides, and nothing else."""
+        if self.when_stopped != "idle":
+            yield unexpected("when_stopped", "nothing: it follows the power", f'"{self.when_stopped}"', "take it out")

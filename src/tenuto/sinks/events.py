@@ -1,0 +1,95 @@
+"""The record of what happened: JSON lines, each of them on the disk before the next tick, whatever ends the program."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import ClassVar
+
+from tenuto.basics.errors import SinkError
+from tenuto.driving.events import Events
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.kinds.options import option
+from tenuto.sinks.base import Sink, SinkOptions
+
+
+class EventLog(Sink):
+    """Appends a line for each thing that happens, and has it written to the disk at once (``fsync``).
+
+    A drive that is killed, and a computer that loses its power, leave every line but the one that was being written.
+    A file that is there already is gone on with, so one file holds the life of a robot.
+
+    Raises:
+        SinkError: the file cannot be written.
+    """
+
+    is_log = True
+
+    def __init__(self, path: str | Path) -> None:
+        self.name = f"events {path}"
+        self._path = Path(path)
+        self._events = Events()
+        self._new: list[tuple[str, str]] = []  # what is to be noted with the next tick
+        self._begun = False
+        try:
+            self._file = open(self._path, "ab")  # noqa: SIM115 - it stays open as long as the sink
+            # What a cut left is half a line: the next one stands by itself.
+            if self._file.tell() and self._path.read_bytes()[-1:] != b"\n":
+                self._file.write(b"\n")
+        except OSError as error:
+            raise SinkError(f"{path}: cannot write events there: {error.strerror}") from error
+
+    def start(self, plan: Plan) -> None:
+        """Note what a changed plan changes."""
+        changes = self._events.start(plan)
+        if not self._begun:
+            utc = datetime.now(UTC).isoformat(timespec="seconds")
+            self._new = [("begin", f"{utc}: a drive begins, {plan.driver} is first in rank")]
+        elif changes:
+            self._new = [("profile", changes)]
+        self._begun = True
+
+    def write(self, tick: Tick) -> None:
+        """Note what happened with a tick."""
+        for what, text in self._new:
+            self._note(tick.time, what, text)
+        self._new = []
+        for one in self._events.step(tick):
+            self._note(*one)
+
+    def stop(self, tick: Tick) -> None:
+        """Note what happened with the last tick, and the end."""
+        self.write(tick)
+        why = "; ".join(reason.text for reason in tick.guard.reasons)
+        self._note(tick.time, "end", why)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def _note(self, time: float, what: str, text: str) -> None:
+        line = json.dumps({"time": round(time, 3), "what": what, "text": text}, ensure_ascii=False)
+        try:
+            self._file.write(line.encode() + b"\n")
+            self._file.flush()
+            os.fsync(self._file.fileno())
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot write events: {error.strerror}") from error
+
+
+@dataclass(frozen=True, kw_only=True)
+class EventsOptions(SinkOptions):
+    """A line for each thing that happens: who enabled it, why it stopped, what was changed."""
+
+    kind: ClassVar[str] = "events"
+    file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)
+
+    def open(self) -> Sink:
+        """Open the file, or go on with it."""
+        if Path(self.file).suffix != ".jsonl":
+            raise SinkError(f'expected events:FILE.jsonl; found "events:{self.file}"')
+        return EventLog(self.file)
