@@ -150,7 +150,8 @@ def test_inputs_of_one_port_share_its_source() -> None:
         frame = Frame(now, pad(float(number > 10), held=number > 5))
         tick = pipeline.step(frame, now, others={"bumper": Frame(now, {"contact": 1.0, "volts": volts})})
     assert tick is not None
-    assert (tick.guard.state, tick.command.vx) == (State.DRIVING, pytest.approx(0.6))
+    assert tick.guard.state is State.DRIVING
+    assert tick.command.vx == pytest.approx(0.6)
     assert "battery inhibits: volts is 9, below 10.5: 50 % of the speed" in [notice.text for notice in tick.notices]
 
 
