@@ -16,7 +16,7 @@ from tenuto.basics.number import Array
 from tenuto.driving.limits import Ramp
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
-from tenuto.driving.stopping import fastest
+from tenuto.driving.stopping import fastest, worst_stop
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
 from tenuto.styles.base import Setting
@@ -110,7 +110,7 @@ def driver_figures(plan: Plan) -> dict[str, float]:
     top speed                    the fastest along the ground in any mode, of what the vehicle can do
     top turning speed            with the stick that turns at its end and the others at rest, or driving
     from stick to 90 % of speed  the stick that drives is pushed to its end within one tick
-    stopping distance            from the top speed, letting go of hold-to-run; of the command, without the motors' lag
+    stopping distance            the longest of any velocity, letting go of hold-to-run; of the command, without lag
     fine control                 the share of the stick's travel, beyond its dead zone, with up to 20 % of its top speed
     ============================ ==================================================================================
     """
@@ -164,8 +164,8 @@ def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float
 
 
 def _stopping_distance(plan: Plan) -> float:
-    """v²/(2·a), from the fastest speed of any mode at the guard's deceleration."""
-    return fastest(plan) ** 2 / (2.0 * plan.guard.stop_deceleration)
+    """Of a stop of the guard, from the velocity of any mode from which it is longest."""
+    return worst_stop(plan).metres
 
 
 def _of_drive(table: pd.DataFrame, plan: Plan) -> dict[str, float]:

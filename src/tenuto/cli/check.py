@@ -6,7 +6,7 @@ import json
 from dataclasses import asdict
 from math import isfinite
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.table import Table
@@ -15,7 +15,9 @@ from rich.text import Text
 from tenuto.cli.console import counted, results
 
 if TYPE_CHECKING:
+    from tenuto.driving.plan import Plan
     from tenuto.driving.stopping import Stage
+    from tenuto.sim.worst import Worst
 
 
 def check(
@@ -24,6 +26,9 @@ def check(
     calibration: Annotated[
         Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
     ] = None,
+    worst: Annotated[
+        bool, typer.Option("--worst", help="Drive every fault on the simulated robot: how far it goes at most.")
+    ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:
     """List errors and warnings of a profile, with line numbers. Exit status 1 when there is an error.
@@ -33,6 +38,8 @@ def check(
       tenuto check medlar.toml
 
       tenuto check medlar.toml --source gamepad
+
+      tenuto check medlar.toml --worst
     """
     import tenuto
     from tenuto.calibration.store import Calibration, find_calibration
@@ -43,6 +50,7 @@ def check(
     text = profile.read_text(encoding="utf-8", errors="replace")
     notes: list[str] = []
     stages: list[Stage] = []
+    faults: list[Worst] = []
     try:
         loaded = tenuto.load_profile(profile)
     except tenuto.ProfileError as error:
@@ -57,11 +65,13 @@ def check(
             found = kept[0]
         findings = advise(loaded, found, controls)
         stages = link_loss_stages(loaded.plan(found))
+        faults = _faults(loaded.plan(found), notes) if worst else []
         notes.append("calibrated" if found is not None else "not compared with a calibration")
     if as_json:
         rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
         loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
-        typer.echo(json.dumps({"findings": rows, "notes": notes, "link_loss": loss}, indent=2))
+        more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
+        typer.echo(json.dumps({"findings": rows, "notes": notes, "link_loss": loss, **more}, indent=2))
     else:
         for finding in findings:
             style = "bold red" if finding.is_error else "yellow"
@@ -70,15 +80,55 @@ def check(
             results.print(
                 Text.assemble(f"{where}: ", (finding.severity, style), f": {finding.text}{hint}"), soft_wrap=True
             )
-        if stages:
-            results.print("When the link goes quiet at full speed:")
-            results.print(_table(stages))
+        _print_stops(stages, faults)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
         errors = sum(finding.is_error for finding in findings)
         results.print(f"{counted(errors, 'error')}, {counted(len(findings) - errors, 'warning')}")
     if any(finding.is_error for finding in findings):
         raise typer.Exit(1)
+
+
+def _print_stops(stages: list[Stage], faults: list[Worst]) -> None:
+    """Print how far it goes when the link goes quiet, and at every fault, where that was asked for."""
+    if stages:
+        results.print("When the link goes quiet at full speed:")
+        results.print(_table(stages))
+    if faults:
+        results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
+        results.print(_worst_table(faults))
+
+
+def _faults(plan: Plan, notes: list[str]) -> list[Worst]:
+    """Drive the faults; say so where the robot cannot be driven by sticks alone."""
+    from tenuto.sim.worst import worst_of
+
+    found = worst_of(plan)
+    if not found:
+        notes.append("the faults were not driven: no sticks were found that drive this robot")
+    return found
+
+
+def _as_dict(fault: Worst) -> dict[str, Any]:
+    promise = {"seconds": fault.promise.seconds, "metres": fault.promise.metres}
+    return {**fault._asdict(), "promise": promise, "velocity": fault.velocity._asdict()}
+
+
+def _worst_table(faults: list[Worst]) -> Table:
+    """Show what is promised of each fault, what was driven, and from which velocity."""
+    from tenuto.cli.words import command_in_words
+
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    table.add_column("  fault", no_wrap=True)
+    for name in ("promised", "driven", "robot"):
+        table.add_column(name, justify="right", no_wrap=True)
+    table.add_column("from")
+    for fault in faults:
+        promise = f"{fault.promise.seconds:.2f} s {fault.promise.metres:5.2f} m"
+        driven = f"{fault.seconds:.2f} s {fault.metres:5.2f} m"
+        where = command_in_words(fault.velocity)
+        table.add_row(f"  {fault.fault}", promise, driven, f"{fault.robot_metres:.2f} m", where)
+    return table
 
 
 def _table(stages: list[Stage]) -> Table:

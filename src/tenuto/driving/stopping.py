@@ -1,16 +1,27 @@
-"""What happens after the last frame that is heard, stage by stage: how long each lasts, and how far the robot goes."""
+"""How far a robot goes to a stop, over all velocities that can be driven; and what happens after the last frame."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from itertools import product
 from typing import NamedTuple
 
+from tenuto.driving.guard import GuardSettings
+from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
-from tenuto.vehicles.velocity import VelocityCommand
+from tenuto.styles.base import Setting
+from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+# The sticks are tried at their ends, in the middle and half-way, as far as these are no more combinations than this.
+_COMBINATIONS = 4000
+# Directions along the ground that are tried, and how often the furthest of them is made finer.
+_DIRECTIONS, _FINER = 720, 40
 
 
 class Stage(NamedTuple):
-    """One stage of a lost link, at full speed in the fastest mode.
+    """One stage of a lost link, from whatever can be driven.
 
     Attributes:
         what: in plain words. seconds: how long it lasts at most; infinite for what has no end of its own.
@@ -21,6 +32,109 @@ class Stage(NamedTuple):
     seconds: float
     metres: float
     sinks: float = 0.0
+
+
+class Stop(NamedTuple):
+    """The longest stop of all that can be driven.
+
+    Attributes:
+        seconds: until standstill, at most. metres: along the ground, at most. ground: the fastest along it, m/s.
+    """
+
+    seconds: float
+    metres: float
+    ground: float
+
+
+def stop_seconds(velocity: VelocityCommand, guard: GuardSettings) -> float:
+    """Return how long a stop of the guard takes from a velocity, s: all axes come to rest together."""
+    vx, vy, vz, yaw_rate = velocity
+    return max(
+        math.hypot(vx, vy) / guard.stop_deceleration,
+        abs(yaw_rate) / guard.stop_turn_deceleration,
+        abs(vz) / guard.stop_vertical_deceleration,
+    )
+
+
+def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop:
+    """Return what no stop exceeds, over all velocities that can be driven in any mode.
+
+    Along the ground it is v·t + v·T/2 m, with T s until the axis that needs longest is at rest: a turn that takes
+    longer than the speed makes the way longer too. The fastest along the ground, the fastest turn and the fastest climb
+    count together, though not every vehicle can do them at once: it is a bound, and not more than that.
+
+    Args:
+        plan: see there. reaction: how long the command holds before it is brought down, s.
+        ramps: it is brought down at the decelerations of the guard; otherwise it ends at once.
+    """
+    low, high = reached(plan)
+    ground = _fastest_within(plan.chassis, low, high)
+    most = VelocityCommand(ground, 0.0, max(-low.vz, high.vz), max(-low.yaw_rate, high.yaw_rate))
+    seconds = stop_seconds(most, plan.guard) if ramps else 0.0
+    return Stop(reaction + seconds, ground * (reaction + seconds / 2.0), ground)
+
+
+def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
+    """Return the least and the most that is commanded along each axis, in any mode.
+
+    On the way from one velocity to another each axis may be where either has it: all that is driven is in this box.
+    """
+    found = [STANDSTILL]
+    for mode in plan.modes:
+        found += [plan.chassis.within_reach(demand)[0] for demand in _demands(plan, mode)]
+    if plan.chassis.ramp_way == "rolling":
+        # While it slows down, the arc that is asked for is driven at the speed that it still has.
+        ends = min(one.vx for one in found), max(one.vx for one in found)
+        arcs = [one for one in found if one.vx]
+        for vx, vy, vz, yaw_rate in arcs:
+            scale = ends[vx > 0.0] / vx
+            found.append(plan.chassis.within_reach(VelocityCommand(vx * scale, vy * scale, vz, yaw_rate * scale))[0])
+    columns = list(zip(*found, strict=True))
+    return VelocityCommand(*map(min, columns)), VelocityCommand(*map(max, columns))
+
+
+def _fastest_within(chassis: Chassis, low: VelocityCommand, high: VelocityCommand) -> float:
+    """Return the fastest along the ground in a box, m/s: of what the vehicle can do, where that is simply told."""
+    corner = math.hypot(max(-low.vx, high.vx), max(-low.vy, high.vy))
+    if not chassis.lessens or not corner:
+        return corner
+
+    def along(angle: float) -> float:
+        x, y = math.cos(angle), math.sin(angle)
+        sides = ((high.vx if x > 0.0 else -low.vx, abs(x)), (high.vy if y > 0.0 else -low.vy, abs(y)))
+        most = min((end / part for end, part in sides if part > 1e-12), default=0.0)
+        kept, _ = chassis.within_reach(VelocityCommand(most * x, most * y))
+        return math.hypot(kept.vx, kept.vy)
+
+    step = 2.0 * math.pi / _DIRECTIONS
+    best = max((step * number for number in range(_DIRECTIONS)), key=along)
+    for _ in range(_FINER):
+        step *= 0.7
+        best = max((best - step, best, best + step), key=along)
+    return along(best) * (1.0 + 1e-9)
+
+
+def _demands(plan: Plan, mode: ModePlan) -> Iterator[VelocityCommand]:
+    """Try the sticks of a mode, with every way of steering and in every heading; and what a planner may ask for."""
+    if any(not seat.controls for seat in plan.below):
+        speeds = mode.speeds
+        for vx, vy, vz, turn in product(
+            (-speeds.backward, 0.0, speeds.forward), (-speeds.sideways, 0.0, speeds.sideways),
+            (-speeds.down, 0.0, speeds.up), (-speeds.turn, 0.0, speeds.turn),
+        ):  # fmt: skip
+            yield VelocityCommand(vx, vy, vz, turn)
+    one_way = {control.name for control in plan.controls if control.one_way}
+    heading = plan.selection.heading
+    names = [*mode.style.controls(), *([heading] if heading is not None else [])]
+    places: tuple[float, ...] = (-1.0, -0.5, 0.0, 0.5, 1.0)
+    if len(places) ** len(names) > _COMBINATIONS:
+        places = (-1.0, 0.0, 1.0)
+    rest = {control.name: 0.0 for control in plan.controls}
+    for positions in product(*([place for place in places if place >= 0.0 or name not in one_way] for name in names)):
+        shaped = rest | dict(zip(names, positions, strict=True))
+        intent = mode.style.intent(shaped)
+        for steering in plan.selection.steering.order:
+            yield mode.style.demand(intent, mode.speeds, Setting(1.0, steering or "front"), shaped)
 
 
 def fastest(plan: Plan) -> float:
@@ -35,16 +149,16 @@ def fastest(plan: Plan) -> float:
 
 
 def link_loss_stages(plan: Plan) -> list[Stage]:
-    """List the stages from the last frame that was heard to the end.
-
-    v·t while the last command holds, and v²/(2·a) for an even deceleration.
-    """
-    guard, speed = plan.guard, fastest(plan)
-    stages = [Stage("nothing is noticed: the last command holds", guard.link_timeout, speed * guard.link_timeout)]
+    """List the stages from the last frame that was heard to the end, from the velocity that goes furthest."""
+    guard = plan.guard
+    noticed = guard.link_timeout + plan.period  # by the tick after the time is over
+    worst = worst_stop(plan, noticed + guard.grace)
+    speed = worst.ground
+    stages = [Stage("nothing is noticed: the last command holds", noticed, speed * noticed)]
     if guard.grace:
         stages.append(Stage("grace: the last command holds", guard.grace, speed * guard.grace))
-    ramp = speed / guard.stop_deceleration
-    braking = speed * ramp / 2.0
+    ramp = worst.seconds - noticed - guard.grace
+    braking = worst.metres - speed * (noticed + guard.grace)
     if guard.on_link_loss == "silent":
         alone = speed * guard.command_timeout
         stages.append(Stage("nothing is sent: the far end waits for a command", guard.command_timeout, alone))

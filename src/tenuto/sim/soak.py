@@ -18,7 +18,7 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
-from tenuto.driving.stopping import fastest
+from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.sim.invariants import Watcher, longest_stop
 from tenuto.sticks.control import ControlPlan
@@ -278,9 +278,8 @@ class _Stage:
 
 
 def promised_distance(plan: Plan) -> float:
-    """Return how far the robot may go from the first sign of a fault to standstill, in its fastest mode, m."""
-    most = fastest(plan)
-    return most * (plan.guard.unnoticed + 3 * plan.period) + most * most / (2.0 * plan.guard.stop_deceleration)
+    """Return how far the robot may go from the first sign of a fault to standstill, from whatever it drives, m."""
+    return worst_stop(plan, plan.guard.unnoticed + 3 * plan.period).metres
 
 
 def _odd_step(clock: str, dice: random.Random) -> float:

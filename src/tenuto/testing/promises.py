@@ -86,6 +86,10 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     assert chassis.fits(kept), "what is within reach can be done"
     possible = chassis.possible(*asked)
     assert np.allclose(kept, [share * axis for axis in possible], atol=1e-9), "the same arc, only slower"
+    if chassis.lessens:
+        for axis in range(4):
+            less = [0.5 * part if number == axis else part for number, part in enumerate(kept)]
+            assert chassis.fits(VelocityCommand(*less)), "less along one axis can be done too"
     does = chassis.actuators(kept)
     bounds = chassis.bounds()
     assert list(does) == list(bounds), "an actuator for each of the bounds, in their order"

@@ -32,6 +32,11 @@ class Aircraft(Chassis):
     max_turn: float = math.inf
     max_tilt: float | None = None
 
+    @property
+    def lessens(self) -> bool:
+        """Whether it can do less along any one axis of what it can do: yes."""
+        return True
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the velocity, m/s and rad/s; or roll and pitch, rad, right-handed, climb and yaw rate."""
         if self.max_tilt is None:

@@ -140,6 +140,11 @@ class Chassis(ABC):
     # How its velocity is to change: see `tenuto.driving.limits.Ramp`.
     ramp_way: ClassVar[str] = "each"
 
+    @property
+    def lessens(self) -> bool:
+        """Whether, of whatever it can do, it can do less along any one axis too."""
+        return False
+
     @abstractmethod
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return what each actuator must do for a velocity; not limited here, see `within_reach`.

@@ -65,6 +65,14 @@ class RollerWheels(Chassis):
     wheel_radius: float
     max_wheel_speed: float = math.inf
 
+    @property
+    def lessens(self) -> bool:
+        """Whether it can do less along any one axis of what it can do: where all wheels differ in signs only."""
+        sizes = [tuple(map(abs, row)) for row in self.rows]
+        signs = {tuple(math.copysign(1.0, part * row[0]) for part in row) for row in self.rows}
+        same = all(math.isclose(a, b) for size in sizes for a, b in zip(size, sizes[0], strict=True))
+        return same and len(signs) == 4
+
     @cached_property
     def rows(self) -> tuple[tuple[float, float, float], ...]:
         """For each wheel, its speed for 1 m/s forward, 1 m/s to the left, and 1 rad/s."""

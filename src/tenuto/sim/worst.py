@@ -1,0 +1,257 @@
+"""Every fault with one profile, closed loop: driven on its simulated robot, and measured against what is promised."""
+
+from __future__ import annotations
+
+import copy
+import math
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
+from itertools import pairwise, product
+from typing import NamedTuple
+
+from tenuto.basics.frame import Frame
+from tenuto.driving.guard import State
+from tenuto.driving.modes import NO_CHOICE, ChoicePlan, LevelPlan
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
+from tenuto.driving.tick import Tick
+from tenuto.sim.robots import SimulatedRobot, simulated_robot
+from tenuto.sim.soak import Hands
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+# How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.
+_RUN_UP, _WATCHED, _ROLLS = 12.0, 60.0, 10.0
+# So many ways to hold the sticks are driven: those from which a stop goes furthest.
+_WAYS = 6
+
+
+class Fault(NamedTuple):
+    """One thing that goes wrong at full speed.
+
+    Attributes:
+        name: in words. happens: makes of a frame what arrives instead; None for nothing.
+        others: makes of the frames of other sources what arrives instead.
+        press: what is pressed. hold: hold-to-run is held on.
+        reaction: how long the command may hold at most, s. ramps: it is brought down on a ramp, or ends at once.
+        dead: the loop makes no more ticks: the far end stops by itself when the command is no longer valid.
+    """
+
+    name: str
+    reaction: float
+    ramps: bool = True
+    happens: Callable[[Frame], Frame | None] = lambda frame: frame
+    others: Callable[[dict[str, Frame]], dict[str, Frame]] = lambda frames: frames
+    press: str | None = None
+    hold: bool = True
+    dead: bool = False
+
+
+class Worst(NamedTuple):
+    """The worst of one fault.
+
+    Attributes:
+        fault: its name. promise: what the command does not exceed, whatever is driven.
+        seconds, metres: until the command was standstill, as measured, at most. velocity: from which it went furthest.
+        robot_metres: how far the simulated robot went, its motors' lag included.
+    """
+
+    fault: str
+    promise: Stop
+    seconds: float
+    metres: float
+    velocity: VelocityCommand
+    robot_metres: float
+
+
+def faults_of(plan: Plan) -> Iterator[Fault]:
+    """List what can go wrong with a robot of this plan."""
+    guard, tick = plan.guard, plan.period
+    ramps = guard.fault_category != 0
+    if guard.hold_to_run is not None:
+        yield Fault("hold-to-run is let go", tick, guard.released_category != 0, hold=False)
+    if guard.on_link_loss == "stop":
+        yield Fault("the link goes silent", guard.unnoticed + tick, ramps, lambda frame: None)
+    bad = guard.grace if guard.on_link_loss == "stop" else 0.0
+    if guard.on_link_loss == "stop":
+        yield Fault("the receiver reports failsafe", bad + tick, ramps, lambda frame: frame._replace(link_good=False))
+    yield Fault("a control sends no number", tick, ramps, _without_numbers)
+    if guard.emergency_stop is not None:
+        emergency = guard.emergency_category != 0
+        yield Fault("the emergency stop is pressed", tick, emergency, press=guard.emergency_stop)
+    if guard.stop is not None:
+        yield Fault(f"{guard.stop} is switched on", tick, ramps, press=guard.stop)
+    for inhibit in plan.inhibits:
+        if inhibit.category is None or inhibit.heard_from is None:
+            continue
+        source, down = inhibit.heard_from, inhibit.category != 0
+        off = Frame(0.0, {inhibit.reads: inhibit.on_from - (1.0 if inhibit.closed else 0.0)})
+        yield Fault(f"{inhibit.name} inhibits", tick, down, others=_instead(source, off))
+        yield Fault(f"{inhibit.name} falls silent", inhibit.timeout + tick, down, others=_instead(source, None))
+    yield Fault("the program dies", guard.command_timeout, False, dead=True)
+
+
+def _without_numbers(frame: Frame) -> Frame:
+    return frame._replace(values={**frame.values, next(iter(frame.values)): math.nan})
+
+
+def _instead(source: str, frame: Frame | None) -> Callable[[dict[str, Frame]], dict[str, Frame]]:
+    """Put another frame, of the same moment, in the place of one source's; None takes it out."""
+
+    def change(frames: dict[str, Frame]) -> dict[str, Frame]:
+        kept = {name: one for name, one in frames.items() if name != source}
+        if frame is None or source not in frames:
+            return kept
+        there = frames[source]
+        return kept | {source: there._replace(values={**there.values, **frame.values})}
+
+    return change
+
+
+def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
+    """Drive every fault from the ways to hold the sticks from which a stop goes furthest, and keep the worst of each.
+
+    A fault that ends at once, or has no stop of its own (``on_link_loss`` "descend" and "silent"), is left out or
+    measured to the end of the command.
+
+    Args:
+        profile: of the robot. It is driven by its first in rank, in every mode, at the highest of its levels.
+        ways: so many ways to hold the sticks are driven in each.
+
+    Returns:
+        The worst of each fault; nothing where it cannot be driven by sticks alone, as with an enabling gesture.
+    """
+    plan = profile.plan()
+    driven = [_Stage.driven(fixed, way) for fixed in _in_each_mode(plan) for way in _ways(fixed, ways)]
+    moving = [stage for stage in driven if stage is not None]
+    return [_worst(plan, fault, moving) for fault in faults_of(plan)] if moving else []
+
+
+def _in_each_mode(plan: Plan) -> Iterator[Plan]:
+    """Return the plan with nothing to choose and no test at start, once for each mode and way of steering."""
+    levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
+    chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels)
+    guard = replace(plan.guard, attention=math.inf, test_at_start=())
+    for mode, steering in product(plan.modes, plan.selection.steering.order):
+        only = replace(mode, name="", fallback=True, may_start=True, rates=None)
+        steered = replace(chosen, steering=ChoicePlan(order=(steering,), begin=steering))
+        yield replace(plan, modes=(only,), selection=steered, guard=guard, below=())
+
+
+def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
+    """Return the ways to hold the sticks from which a stop goes furthest, of all with sticks at an end or at rest."""
+    names = plan.mode.style.controls()
+    places = (-1.0, 0.0, 1.0) if len(names) <= 6 else (-1.0, 1.0)
+    pipeline, hands, found = Pipeline(plan), Hands(plan), list[tuple[float, dict[str, float]]]()
+    driver = pipeline._ranks.first
+    for number, positions in enumerate(product(places, repeat=len(names)), start=1):
+        way = dict(zip(names, positions, strict=True))
+        now = 100.0 * number  # so late that nothing smooths it
+        driver.hear(Frame(now, hands.put(True, None, **way)), now)
+        velocity, _ = plan.chassis.within_reach(driver.demand)
+        metres = math.hypot(velocity.vx, velocity.vy) * (plan.guard.unnoticed + stop_seconds(velocity, plan.guard) / 2)
+        if metres > 0.0:
+            found.append((metres, way))
+    found.sort(key=lambda one: -one[0])
+    return [way for _, way in found[:count]]
+
+
+class _Stage:
+    """A robot that is being driven, and goes on to be when it is copied."""
+
+    def __init__(self, plan: Plan, way: Mapping[str, float]) -> None:
+        self.plan, self.way = plan, way
+        self.pipeline, self.robot = Pipeline(plan), simulated_robot(plan.chassis)
+        self.hands, self.now = Hands(plan), 0.0
+        self.tick: Tick | None = None
+        switches = {switch.name: switch.reads for switch in plan.selection.switches}
+        self._enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
+
+    @classmethod
+    def driven(cls, plan: Plan, way: Mapping[str, float]) -> _Stage | None:
+        """Enable it as one should, and drive until the command does not change any more; None where it cannot be."""
+        stage = cls(plan, way)
+        begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
+        for number in range(round(_RUN_UP / plan.period)):
+            before = stage.tick
+            stage.step(held=number >= begin, pushed=number >= begin + 5)
+            if number > begin + 50 and before is not None and stage.tick is not None:
+                still = max(abs(a - b) for a, b in zip(before.command, stage.tick.command, strict=True)) < 1e-9
+                if still and stage.tick.guard.state is State.DRIVING:
+                    return stage
+        return stage if stage.tick is not None and stage.tick.guard.state is State.DRIVING else None
+
+    def step(self, *, held: bool = True, pushed: bool = True, fault: Fault | None = None) -> Tick:
+        """Let a tick pass, with a fault in what arrives."""
+        plan, fault = self.plan, fault or Fault("", 0.0)
+        self.robot.advance(plan.period)
+        self.now += plan.period
+        way: Mapping[str, float] = self.way if pushed else {}
+        enables = self._enable if held and (plan.guard.enable_stays or not pushed) else None
+        values = self.hands.put(held and fault.hold, fault.press or enables, **way)
+        others = {name: Frame(self.now, {}) for name in {one.heard_from for one in plan.inputs} if name is not None}
+        for inhibit in plan.inhibits:
+            if inhibit.heard_from is not None:
+                good = inhibit.on_from if inhibit.closed else inhibit.on_from - 1.0
+                others[inhibit.heard_from] = _with(others[inhibit.heard_from], inhibit.reads, good)
+        for sensor in plan.distances:
+            if sensor.heard_from is not None:
+                others[sensor.heard_from] = _with(others[sensor.heard_from], sensor.reads, 1e6)
+        frame = fault.happens(Frame(self.now, values))
+        self.tick = self.pipeline.step(frame, self.now, others=fault.others(others))
+        if self.tick.send:
+            self.robot.command(self.tick.actuators, self.tick.valid_for, self.tick.power)
+        return self.tick
+
+    def copied(self) -> _Stage:
+        """Return the same moment once more; what never changes is shared."""
+        return copy.deepcopy(self, {id(self.plan): self.plan})
+
+
+def _with(frame: Frame, reads: str, value: float) -> Frame:
+    return frame._replace(values={**frame.values, reads: value})
+
+
+def _worst(plan: Plan, fault: Fault, driven: list[_Stage]) -> Worst:
+    promise = worst_stop(plan, fault.reaction, ramps=fault.ramps)
+    worst = Worst(fault.name, promise, 0.0, 0.0, STANDSTILL, 0.0)
+    for stage in driven:
+        one = _measured(plan, fault, stage.copied(), promise)
+        further = max(worst, one, key=lambda found: found.metres)
+        worst = further._replace(
+            seconds=max(worst.seconds, one.seconds), robot_metres=max(worst.robot_metres, one.robot_metres)
+        )
+    return worst
+
+
+def _measured(plan: Plan, fault: Fault, stage: _Stage, promise: Stop) -> Worst:
+    """Let a fault happen just after a tick, and measure until command and robot stand."""
+    assert stage.tick is not None
+    robot, velocity, command = stage.robot, stage.tick.command, stage.tick.command
+    began, metres, seconds = stage.now, 0.0, 0.0
+    before = len(robot.path)
+    while stage.now - began < _WATCHED:
+        if fault.dead:
+            step = plan.period
+            robot.advance(step)
+            stage.now += step
+            left = min(max(plan.guard.command_timeout - (stage.now - began - step), 0.0), step)
+            metres, seconds = metres + math.hypot(command.vx, command.vy) * left, seconds + left
+            command = command if left == step else STANDSTILL
+        else:
+            metres += math.hypot(command.vx, command.vy) * plan.period
+            command = stage.step(fault=fault).command
+            seconds = stage.now - began
+        if command == STANDSTILL:
+            break
+    for _ in range(round(_ROLLS / plan.period)):
+        if robot.standing:
+            break
+        robot.advance(plan.period)
+    return Worst(fault.name, promise, seconds, metres, velocity, _way(robot, before))
+
+
+def _way(robot: SimulatedRobot, before: int) -> float:
+    """Return how far a robot went along the ground since a point of its path, m."""
+    points = robot.path[before - 1 :]
+    return sum(math.hypot(b.x - a.x, b.y - a.y) for a, b in pairwise(points))
