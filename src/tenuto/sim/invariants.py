@@ -14,6 +14,7 @@ from collections.abc import Iterator
 from tenuto.basics.frame import Frame
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
+from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Hand, Tick
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -85,6 +86,7 @@ class Watcher:
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
         self._before: Tick | None = None
+        self._longest: float | None = None
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {seat.name: _Person(plan, seat) for seat in plan.below if seat.controls}
         self._seats = {seat.name: seat for seat in plan.below}
@@ -243,29 +245,22 @@ class Watcher:
             if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 
+    def _stop_takes(self) -> float:
+        """Return how long a stop takes at most, s; worked out when it is first asked for."""
+        if self._longest is None:
+            self._longest = worst_stop(self._plan).seconds
+        return self._longest
+
     def _in_time(self, tick: Tick) -> Iterator[str]:
         """After the last good frame the robot stands within the time that the profile promises."""
         silent = max(person.silent_at(tick.time) for person in self._needed(tick))
         if tick.command == STANDSTILL or silent <= 0.0:
             return
         guard = self._plan.guard
-        promise = guard.unnoticed + guard.descend_for + longest_stop(self._plan) + 2 * max(tick.dt, self._plan.period)
+        promise = guard.unnoticed + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
 
 
 def _opposite(minus: object) -> tuple[tuple[str, tuple[float, float]], ...]:
     return () if minus is None else ((minus.reads, minus.believable),)  # type: ignore[attr-defined]
-
-
-def longest_stop(plan: Plan) -> float:
-    """Return the longest that a stop of the guard takes from any speed of the profile, s."""
-    guard = plan.guard
-    return max(
-        max(
-            math.hypot(max(mode.speeds.forward, mode.speeds.backward), mode.speeds.sideways) / guard.stop_deceleration,
-            mode.speeds.turn / guard.stop_turn_deceleration,
-            max(mode.speeds.up, mode.speeds.down) / guard.stop_vertical_deceleration,
-        )
-        for mode in plan.modes
-    )

@@ -20,7 +20,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
-from tenuto.sim.invariants import Watcher, longest_stop
+from tenuto.sim.invariants import Watcher
 from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -174,7 +174,7 @@ class _Stage:
         self.others = {seat.name: Hands(self.plan, seat.controls) for seat in self.plan.below if seat.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
-        until_stop = guard.unnoticed + guard.descend_for + longest_stop(self.plan)
+        until_stop = guard.unnoticed + guard.descend_for + worst_stop(self.plan).seconds
         self.outcome.promise_time = until_stop + 3 * self.plan.period
         self.outcome.promise_distance = promised_distance(self.plan)
         self.now = 0.0
