@@ -35,6 +35,7 @@ quick: $(STAMP)
 # The fault campaign at length: prints its figures, and keeps a drive that breaks a promise in soak-failure.json.
 campaign: $(STAMP)
 	$(BIN)/tenuto soak --runs 2000
+	$(BIN)/tenuto soak --any --runs 20000
 
 bench: $(STAMP)
 	$(BIN)/python -m benchmarks

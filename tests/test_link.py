@@ -59,13 +59,13 @@ def test_the_stages_of_a_lost_link_are_told(tmp_path: Path) -> None:
     text = shipped("medlar.toml").read_text()
     (tmp_path / "mine.toml").write_text(text.replace("[guard]", '[guard]\ngrace = "0.1 s"\nfault_category = 1'))
     told = json.loads(run("check", "mine.toml", "--json", cwd=tmp_path).stdout)["link_loss"]
-    assert [stage["seconds"] for stage in told] == pytest.approx([0.3, 0.1, 0.8, None])
-    assert [stage["metres"] for stage in told] == pytest.approx([0.36, 0.12, 0.48, 0.0])  # v·t, v·t, v²/2a
+    assert [stage["seconds"] for stage in told] == pytest.approx([0.32, 0.12, 0.8, None])
+    assert [stage["metres"] for stage in told] == pytest.approx([0.384, 0.144, 0.48, 0.0])  # a tick each, v²/2a
     assert told[-1]["what"] == "the power is off"
     bench = Bench(tenuto.load_profile(tmp_path / "mine.toml"))
     bench.drive(3.0)
     gone = sum(bench.step(None).command.vx * 0.02 for _ in range(150))
-    assert gone == pytest.approx(0.96, abs=0.05)
+    assert 0.9 < gone <= sum(stage["metres"] for stage in told)
 
 
 speeds = st.floats(-30.0, 30.0)

@@ -5,12 +5,15 @@ from dataclasses import asdict
 from pathlib import Path
 
 import pytest
+from hypothesis import given
 
 import tenuto
-from helpers import run
+from helpers import examples, run
 from mutants import MUTANTS, SEEN_BY
+from tenuto import testing
 from tenuto.analysis.story import tell_all
 from tenuto.data import shipped
+from tenuto.profile.text import profile_text
 from tenuto.sim.soak import make_story, play, shrink, soak
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -98,3 +101,31 @@ def test_the_command_says_what_was_done_and_plays_a_kept_drive(tmp_path: Path) -
     (tmp_path / "kept.json").write_text("{}")
     wrong = run("soak", str(shipped("medlar.toml")), "--replay", "kept.json", cwd=tmp_path)
     assert (wrong.returncode, "expected a drive that tenuto soak has kept" in wrong.stderr) == (1, True)
+
+
+@pytest.mark.long
+def test_a_random_profile_that_breaks_a_promise_is_made_small_and_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    done = run("soak", "--any", "--runs", "8", "--json", cwd=tmp_path)
+    assert (done.returncode, json.loads(done.stdout)["runs"]) == (0, 8), done.stderr
+    # A link that is lost is borne for ever, whatever the profile.
+    monkeypatch.setattr("tenuto.driving.driver.StickDriver.link_faults", lambda driver, now: ())
+    monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
+    monkeypatch.setattr("hypothesis.internal.conjecture.engine.MAX_SHRINKING_SECONDS", 3)
+    done = run("soak", "--any", "--runs", "200", cwd=tmp_path)
+    assert done.returncode == 1, done.stdout
+    assert "nothing was heard for" in done.stdout
+    kept = tmp_path / "soak-failure.toml"
+    again = run("soak", str(kept), "--replay", "soak-failure.json", cwd=tmp_path)
+    assert (again.returncode, "BROKEN: at" in again.stdout) == (1, True)
+    assert len(json.loads((tmp_path / "soak-failure.json").read_text())["story"]) <= 2
+    monkeypatch.undo()
+    assert run("soak", str(kept), "--replay", "soak-failure.json", cwd=tmp_path).returncode == 0
+
+
+@pytest.mark.long
+@examples(60)
+@given(testing.any_profile())
+def test_every_profile_can_be_written_down(profile: tenuto.Profile) -> None:
+    assert tenuto.parse_profile(profile_text(profile)).plan() == profile.plan()

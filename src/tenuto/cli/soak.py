@@ -13,10 +13,11 @@ from rich.progress import Progress
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.basics.errors import RecordingError
+from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.cli.console import counted, problems, results
 
 if TYPE_CHECKING:
+    from tenuto.profile import Profile
     from tenuto.sim.soak import Outcome, Scene
 
 
@@ -32,6 +33,9 @@ def soak(
     again: Annotated[
         Path | None, typer.Option("--replay", exists=True, dir_okay=False, help="Play a kept drive again.")
     ] = None,
+    any_profile: Annotated[
+        bool, typer.Option("--any", help="A random valid profile for each drive, of any vehicle and guard.")
+    ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
 ) -> None:
     """Drive with careless drivers, broken links, clocks and devices, and check at every tick what is promised.
@@ -42,8 +46,15 @@ def soak(
 
       tenuto soak --runs 2000
 
+      tenuto soak --any --runs 5000
+
       tenuto soak mine.toml --replay soak-failure.json
     """
+    if any_profile:
+        if profile is not None or again is not None:
+            raise TenutoError("--any makes its own profiles: leave the profile and --replay out")
+        _soak_any(runs, seed, keep, as_json)
+        return
     import tenuto
     from tenuto.data import shipped
     from tenuto.sim.soak import Outcome, play, shrink
@@ -69,14 +80,7 @@ def soak(
                     _keep(keep, file, total.story, play(loaded, total.story).broken)
     took = time.perf_counter() - began
     if as_json:
-        figures = {name: getattr(total, name) for name in ("runs", "ticks", "seconds", "driven", "worst_time",
-                   "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
-        story = [asdict(scene) for scene in total.story]
-        typer.echo(
-            json.dumps(
-                {**figures, "by": dict(total.by), "faults": dict(total.faults), "story": story, "took": took}, indent=2
-            )
-        )
+        _print_json(total, took)
     else:
         _print(total, took, robots)
         if total.broken and not again:
@@ -85,19 +89,65 @@ def soak(
         raise typer.Exit(1)
 
 
-def _print(total: Outcome, took: float, robots: dict[str, Outcome]) -> None:
+def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
+    """Soak random profiles; a failure is kept with its profile beside it."""
+    try:
+        from tenuto.testing.campaign import soak_any
+    except ImportError as error:
+        raise TenutoError("random profiles need hypothesis: pip install 'tenuto[testing]'") from error
+    from tenuto.profile.text import profile_text
+    from tenuto.sim.soak import Outcome
+
+    total, vehicles, began = Outcome(), dict[str, Outcome](), time.perf_counter()
+    with Progress(console=problems, transient=True, disable=as_json or not problems.is_terminal) as progress:
+        task = progress.add_task("soaking", total=runs)
+
+        def seen(profile: Profile, outcome: Outcome) -> None:
+            progress.advance(task)
+            vehicles.setdefault(profile.chassis.kind, Outcome()).add(outcome)
+            total.add(outcome)
+
+        failed = soak_any(runs, seed, seen)
+    took, place = time.perf_counter() - began, keep.with_suffix(".toml")
+    if failed is not None:
+        profile, outcome = failed
+        total.broken, total.story = outcome.broken, outcome.story
+        try:
+            place.write_text(profile_text(profile), encoding="utf-8")
+        except OSError as error:
+            problems.print(f"{place}: cannot keep it there: {error.strerror}\n{profile_text(profile)}")
+        _keep(keep, place, outcome.story, outcome.broken)
+    if as_json:
+        _print_json(total, took)
+    else:
+        _print(total, took, vehicles, "vehicle")
+        if failed is not None:
+            results.print(f"Kept: tenuto soak {place} --replay {keep}", soft_wrap=True)
+    if failed is not None:
+        raise typer.Exit(1)
+
+
+def _print_json(total: Outcome, took: float) -> None:
+    figures = {name: getattr(total, name) for name in ("runs", "ticks", "seconds", "driven", "worst_time",
+               "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
+    story = [asdict(scene) for scene in total.story]
+    more = {"by": dict(total.by), "faults": dict(total.faults), "story": story, "took": took}
+    typer.echo(json.dumps(figures | more, indent=2))
+
+
+def _print(total: Outcome, took: float, robots: dict[str, Outcome], of: str = "profile") -> None:
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()
     speed = f"{total.seconds / took:.0f} × real time"
-    much = f"{counted(total.runs, 'drive')} with {counted(len(robots), 'profile')}"
+    much = f"{counted(total.runs, 'drive')} with {counted(len(robots), of)}"
     grid.add_row("simulated", f"{much}, {total.seconds / 3600.0:.1f} h: {speed}")
     grid.add_row("driven", f"{total.driven / 3600.0:.2f} h, between {sum(total.faults.values())} stops on the way")
     if len(total.by) > 1:
         grid.add_row("", ", ".join(f"{name} {seconds / 60.0:.1f} min" for name, seconds in total.by.most_common()))
     for code, count in total.faults.most_common():
         grid.add_row("", f"{count:>8}  {code.replace('_', ' ')}")
-    for number, (name, own) in enumerate(robots.items()):
+    for number, (name, own) in enumerate(robots.items() if of == "profile" else ()):
         worst = f"{name}: {own.worst_time:.2f} s of {own.promise_time:.2f} s, "
         worst += f"{own.worst_distance:.2f} m of {own.promise_distance:.2f} m that are promised"
         grid.add_row("worst stop" if number == 0 else "", worst)

@@ -151,14 +151,16 @@ def fastest(plan: Plan) -> float:
 def link_loss_stages(plan: Plan) -> list[Stage]:
     """List the stages from the last frame that was heard to the end, from the velocity that goes furthest."""
     guard = plan.guard
-    noticed = guard.link_timeout + plan.period  # by the tick after the time is over
-    worst = worst_stop(plan, noticed + guard.grace)
+    # Each is noticed by the tick after its time is over.
+    noticed = guard.link_timeout + plan.period
+    borne = guard.grace + plan.period if guard.grace else 0.0
+    worst = worst_stop(plan, noticed + borne)
     speed = worst.ground
     stages = [Stage("nothing is noticed: the last command holds", noticed, speed * noticed)]
-    if guard.grace:
-        stages.append(Stage("grace: the last command holds", guard.grace, speed * guard.grace))
-    ramp = worst.seconds - noticed - guard.grace
-    braking = worst.metres - speed * (noticed + guard.grace)
+    if borne:
+        stages.append(Stage("grace: the last command holds", borne, speed * borne))
+    ramp = worst.seconds - noticed - borne
+    braking = worst.metres - speed * (noticed + borne)
     if guard.on_link_loss == "silent":
         alone = speed * guard.command_timeout
         stages.append(Stage("nothing is sent: the far end waits for a command", guard.command_timeout, alone))

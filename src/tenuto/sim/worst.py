@@ -71,10 +71,10 @@ def faults_of(plan: Plan) -> Iterator[Fault]:
     if guard.hold_to_run is not None:
         yield Fault("hold-to-run is let go", tick, guard.released_category != 0, hold=False)
     if guard.on_link_loss == "stop":
-        yield Fault("the link goes silent", guard.unnoticed + tick, ramps, lambda frame: None)
-    bad = guard.grace if guard.on_link_loss == "stop" else 0.0
-    if guard.on_link_loss == "stop":
-        yield Fault("the receiver reports failsafe", bad + tick, ramps, lambda frame: frame._replace(link_good=False))
+        borne = guard.grace + tick if guard.grace else 0.0
+        yield Fault("the link goes silent", guard.link_timeout + tick + borne, ramps, lambda frame: None)
+        failsafe = "the receiver reports failsafe"
+        yield Fault(failsafe, tick + borne, ramps, lambda frame: frame._replace(link_good=False))
     yield Fault("a control sends no number", tick, ramps, _without_numbers)
     if guard.emergency_stop is not None:
         emergency = guard.emergency_category != 0

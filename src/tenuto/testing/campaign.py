@@ -1,0 +1,46 @@
+"""The fault campaign over random valid profiles: each drive with another robot, and a failure with both made small."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from hypothesis import HealthCheck, Phase, given, seed, settings
+from hypothesis import strategies as st
+
+from tenuto.profile.profile import Profile
+from tenuto.sim.soak import Outcome, play, shrink, soak
+from tenuto.testing.profiles import any_profile
+
+
+def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None]) -> tuple[Profile, Outcome] | None:
+    """Play one story of faults with each of so many random profiles.
+
+    Args:
+        runs: how many profiles. first_seed: the same one gives the same profiles and stories.
+        seen: is told of every drive while none has failed.
+
+    Returns:
+        The smallest profile with the shortest story that breaks a promise; None where none was broken.
+    """
+    failed: list[tuple[Profile, Outcome]] = []
+
+    def drive(profile: Profile, number: int) -> None:
+        outcome = next(iter(soak(profile, [number])))
+        if not failed:
+            seen(profile, outcome)
+        if outcome.broken:
+            failed.append((profile, outcome))
+            raise AssertionError("; ".join(outcome.broken))
+
+    tried = settings(
+        max_examples=runs, deadline=None, database=None, phases=[Phase.generate, Phase.shrink],
+        suppress_health_check=list(HealthCheck), print_blob=False, report_multiple_bugs=False,
+    )  # fmt: skip
+    numbers = st.integers(0, 2**31)
+    try:
+        seed(first_seed)(tried(given(any_profile(), numbers)(drive)))()
+    except AssertionError:
+        profile, outcome = failed[-1]  # the last one that is tried is the smallest that was found
+        story = shrink(profile, outcome.story)
+        return profile, play(profile, story)
+    return None
