@@ -15,6 +15,7 @@ from matplotlib.figure import Figure
 from tenuto import load_profile
 from tenuto.data import shipped
 from tenuto.figures import save_figure
+from tenuto.figures.guard import guard_figure
 from tenuto.figures.robots import draw_robot
 from tenuto.figures.styles import corners_figure, steering_figure
 from tenuto.vehicles import (
@@ -117,6 +118,7 @@ def main() -> None:
     """Write the pictures."""
     pictures = DOCS / "figures"
     save_figure(corners_figure(), pictures / "corners.png")
+    save_figure(guard_figure(), pictures / "guard.png")
     quince = load_profile(shipped("quince.toml")).plan().chassis
     assert isinstance(quince, SteeredWheels)
     title = "Quince steers four wheels in four ways: the stick all the way to the left, 24 deg at the axles"

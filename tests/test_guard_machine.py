@@ -104,3 +104,19 @@ def test_the_shortest_way_through_the_guard_is_that_nothing_happens() -> None:
         seen = way.seen
         if way.before.state is State.DRIVING and seen.held and not (seen.faulty or seen.emergency or way.end):
             assert way.after == way.before
+
+
+@pytest.mark.long
+def test_the_figure_has_an_arrow_for_every_way_of_the_table() -> None:
+    from matplotlib.figure import Figure
+
+    from tenuto.figures.guard import plot_guard
+
+    ax = Figure().add_subplot()
+    plot_guard(ax)
+    said = " ".join(text.get_text().replace("\n", " ") for text in ax.texts)
+    ways = {(state, row.after) for (state, event), row in TABLE.items() if row.after is not state}
+    assert sum(getattr(text, "arrow_patch", None) is not None for text in ax.texts) == len(
+        [way for way in ways if way[1] is not State.EMERGENCY_STOP]
+    )
+    assert all(event in said for (state, event), row in TABLE.items() if row.after is not state)

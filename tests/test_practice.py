@@ -314,3 +314,22 @@ def test_a_record_outlives_a_kill(tmp_path: Path) -> None:
             time.sleep(0.02)
         driver.send_signal(signal.SIGKILL)
     assert [line["what"] for line in lines_of(record)][:2] == ["begin", "not enabled"]
+
+
+def test_a_hold_to_run_that_is_tied_down_does_not_drive_by_the_enabling_button() -> None:
+    bench = Bench(medlar('enable = "north"'))
+    button = {"north": 0.0}
+
+    def press() -> State:
+        bench.run(0.2, pad(held=True) | {"north": 1.0})
+        return bench.run(0.2, pad(held=True) | button).guard.state
+
+    bench.run(0.2, pad(held=True) | button)  # from the first frame on
+    assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
+    assert all(tick.guard.state is not State.DRIVING for tick in bench.ticks)
+    assert "north is not switched on" in bench.run(0.1, pad() | button).guard.reasons[0].text
+    assert bench.run(0.2, pad(held=True) | button).guard.state is State.DRIVING  # let go, and pressed afresh
+    assert press() is State.NOT_ENABLED  # the button ends it, and the hand stays
+    assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
+    bench.run(0.2, pad() | button)
+    assert State.DRIVING in (bench.run(0.2, pad(held=True) | button).guard.state, press())

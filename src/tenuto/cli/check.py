@@ -123,10 +123,12 @@ def _worst_table(faults: list[Worst]) -> Table:
     for name in ("promised", "driven", "robot"):
         table.add_column(name, justify="right", no_wrap=True)
     table.add_column("from")
+    before = None
     for fault in faults:
         promise = f"{fault.promise.seconds:.2f} s {fault.promise.metres:5.2f} m"
         driven = f"{fault.seconds:.2f} s {fault.metres:5.2f} m"
-        where = command_in_words(fault.velocity)
+        where = command_in_words(fault.velocity) if fault.velocity != before else "as above"
+        before = fault.velocity
         table.add_row(f"  {fault.fault}", promise, driven, f"{fault.robot_metres:.2f} m", where)
     return table
 

@@ -32,6 +32,7 @@ class StickDriver:
         faults: why this driver's frames are not to be driven by at this tick.
         held: all that must be held or on is, in the newest good frame; None before the first.
         away: driving controls that are not at rest → position.
+        hold_seen_off: where a switch enables besides, hold-to-run itself was seen released since the last stop.
         seen_at_rest: all of them were, since this driver was last heard afresh.
         shaped, intent, demand: see `tenuto.driving.tick.Tick`.
         meaning_changed: the sticks mean something else now, and have not been seen at rest since.
@@ -64,6 +65,7 @@ class StickDriver:
         self.held: bool | None = None
         self.enabling = self._enabling()
         self._holding = Holding(plan.guard)
+        self.hold_seen_off = False
         # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
         stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
         self._stops = tuple(control for control in controls if control.name in stops)
@@ -202,7 +204,9 @@ class StickDriver:
             self.mode = mode
         self.held = self._holding.held(positions, time)
         if self.enabling is not None:
-            self.held = self._is_enabled(positions) and self.held
+            # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
+            self.hold_seen_off = self.hold_seen_off or not self.held or self._plan.guard.hold_to_run is None
+            self.held = self._is_enabled(positions) and self.held and self.hold_seen_off
         if self.good_since is None:
             self.good_since = time
         self.away = {name: positions[name] for name, band in self._bands[mode.name] if abs(positions[name]) > band}

@@ -327,6 +327,7 @@ class Guard:
         levers: Collection[str] = (),
         *,
         pressed_once: bool = False,
+        with_enable: str | None = None,
         categories: Categories = _USUAL,
     ) -> None:
         """Begin not enabled.
@@ -335,6 +336,7 @@ class Guard:
             hold_to_run: what must be held or pressed to drive, for the reasons.
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
             pressed_once: it is a switch that enables when it is pressed, not a control that is held.
+            with_enable: the switch that must be pressed besides; None for none.
             levers: those that rest at their low end, and stay where they are put.
             categories: of the stops.
         """
@@ -351,6 +353,11 @@ class Guard:
             f"{hold_to_run} must be pressed afresh: let go, centre the sticks, press it again",
         )
         self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was let go")
+        if with_enable is not None:
+            text = f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, press the other"
+            self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, text)
+            text = f"{hold_to_run} was let go, or {with_enable} was switched off"
+            self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
             text = f"not enabled: centre the sticks, press {hold_to_run} to drive"
             self._not_pressed = Reason(Code.NOT_ENABLED, text)

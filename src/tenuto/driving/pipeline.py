@@ -63,7 +63,10 @@ class Pipeline:
         guard = plan.guard
         categories = Categories(guard.released_category, guard.fault_category, guard.emergency_category)
         once = guard.hold_to_run is None
-        self._guard = Guard(enables, first.bands, first.levers, pressed_once=once, categories=categories)
+        both = guard.enable if guard.hold_to_run is not None else None
+        self._guard = Guard(
+            enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
+        )
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}

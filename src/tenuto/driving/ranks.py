@@ -176,6 +176,9 @@ class Ranks:
     def forget_releases(self) -> None:
         """Want everybody's hold-to-run seen released once more: the robot is being stopped."""
         self._released.clear()
+        for one in self.all:
+            if isinstance(one, StickDriver):
+                one.hold_seen_off = False
 
     def _taken(self) -> StickDriver | None:
         """Return the highest in rank who takes over with this tick."""

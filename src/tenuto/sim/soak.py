@@ -37,6 +37,8 @@ LINKS = (
 )  # fmt: skip
 CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
 DEVICES = ("there", "there", "there", "unplugged", "another")
+# How long the enabling button is pressed, s.
+_PRESS = 0.1
 # What the processes around the pipeline do: a sink that hangs, ticks that take long, a profile that is saved anew, and
 # the whole program killed and started again.
 PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "profile changed", "restarted")
@@ -224,7 +226,7 @@ class _Stage:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
                 frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
         for inhibit in self.plan.inhibits:
-            if inhibit.heard_from == inhibit.name and dice.random() < 0.8:
+            if inhibit.heard_from == inhibit.name and dice.random() < 0.98:
                 on = inhibit.closed is (dice.random() < 0.995)
                 frames[inhibit.name] = Frame(self.now, {inhibit.reads: inhibit.on_from + (0.0 if on else -1.0)})
         return frames
@@ -308,6 +310,10 @@ class Hands:
         giving = {name for seat in plan.below for name in (seat.given_by, seat.permit)}
         self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
+        reads = {switch.name: switch.reads for switch in plan.selection.switches}
+        names = [control.name for control in self._others]
+        enable = reads.get(guard.enable) if guard.enable is not None else None
+        self._enabling, self._stays = names.index(enable) if enable in names else None, guard.enable_stays
         self._hold = [control for control in controls if control.name in holds]
         # Of three positions the middle one; and how hard it is pressed now.
         self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
@@ -317,6 +323,9 @@ class Hands:
         self._pressed = self._gives = -1
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
         self._off_at = math.ceil(plan.guard.link_good_for / plan.period) + (10 if controls is plan.controls else 25)
+        # A press is longer than a switch bounces.
+        self._press = math.ceil(_PRESS / plan.period)
+        self._off_at += self._press if self._enabling is not None else 0
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
@@ -331,6 +340,9 @@ class Hands:
             self._pushed = dict.fromkeys(self._pushed, 0.0)
             self._held, self._pressed = beginning >= 5, -1
             self._grip, self._halves = self._middle, False
+            left = self._off_at - beginning
+            if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
+                self._pressed = self._enabling
             if self._giving and beginning == 5:
                 self._gives = dice.choice((-1, *self._giving))
             return

@@ -107,7 +107,7 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
                 "released_category": st.sampled_from([0, 1, 2]), "fault_category": st.sampled_from([0, 1, 2]),
                 "emergency_category": st.sampled_from([0, 1]), "on_link_loss": st.sampled_from(["stop", "silent"]),
                 "least_frame_rate": st.floats(2.0, 15.0), "command_timeout": time,
-                "attention": st.floats(1.0, 10.0), "test_at_start": st.sampled_from([[], [], ["link"]]),
+                "attention": st.floats(1.0, 10.0), "test_at_start": st.sampled_from([[], [], [], [], ["link"]]),
                 "discrepancy_time": st.floats(0.05, 0.5),
             },
         )
