@@ -1,6 +1,7 @@
 """The fault campaign: clean on the guard as it is, and every broken guard is seen, shrunk, kept and played again."""
 
 import json
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from mutants import MUTANTS, SEEN_BY
 from tenuto import testing
 from tenuto.analysis.story import tell_all
 from tenuto.data import shipped
+from tenuto.driving.holding import Holding
 from tenuto.profile.text import profile_text
 from tenuto.sim.soak import make_story, play, shrink, soak
 from tenuto.vehicles.velocity import STANDSTILL
@@ -109,13 +111,18 @@ def test_a_random_profile_that_breaks_a_promise_is_made_small_and_kept(
 ) -> None:
     done = run("soak", "--any", "--runs", "8", "--json", cwd=tmp_path)
     assert (done.returncode, json.loads(done.stdout)["runs"]) == (0, 8), done.stderr
-    # A link that is lost is borne for ever, whatever the profile.
-    monkeypatch.setattr("tenuto.driving.driver.StickDriver.link_faults", lambda driver, now: ())
+    held = Holding.held
+
+    def once_and_for_all(hold: Holding, positions: Mapping[str, float], now: float) -> bool:
+        vars(hold)["was"] = held(hold, positions, now) or vars(hold).get("was", False)
+        return bool(vars(hold)["was"])
+
+    monkeypatch.setattr(Holding, "held", once_and_for_all)  # a hand that lets go is not seen
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     monkeypatch.setattr("hypothesis.internal.conjecture.engine.MAX_SHRINKING_SECONDS", 3)
     done = run("soak", "--any", "--runs", "200", cwd=tmp_path)
     assert done.returncode == 1, done.stdout
-    assert "nothing was heard for" in done.stdout
+    assert "driving, though hold-to-run is released" in done.stdout
     kept = tmp_path / "soak-failure.toml"
     again = run("soak", str(kept), "--replay", "soak-failure.json", cwd=tmp_path)
     assert (again.returncode, "BROKEN: at" in again.stdout) == (1, True)
