@@ -199,7 +199,7 @@ def test_of_three_positions_only_the_middle_one_permits() -> None:
         return bench.ticks[-1].guard.state
 
     assert (grip(0.0), grip(0.7)) == (State.NOT_ENABLED, State.DRIVING)
-    assert grip(1.0, 1) is not State.DRIVING  # the hand cramps
+    assert grip(1.0) is State.NOT_ENABLED  # the hand cramps
     assert (grip(0.7, 30), grip(0.55, 30)) == (State.NOT_ENABLED, State.NOT_ENABLED)  # and lets go a little
     assert (grip(0.0), grip(0.7)) == (State.NOT_ENABLED, State.DRIVING)
 
@@ -333,3 +333,19 @@ def test_a_hold_to_run_that_is_tied_down_does_not_drive_by_the_enabling_button()
     assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
     bench.run(0.2, pad() | button)
     assert State.DRIVING in (bench.run(0.2, pad(held=True) | button).guard.state, press())
+
+
+@pytest.mark.parametrize("category", [1, 2])
+def test_a_stop_that_does_not_end_takes_the_power(category: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever holds the ramp up: here it brings nothing down."""
+    bench = Bench(medlar(f"released_category = {category}"))
+    bench.drive(2.0)
+    monkeypatch.setattr("tenuto.driving.pipeline.ramp_to_stop", lambda before, *_: before)
+    monkeypatch.setattr(Pipeline, "_tick", Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
+    bench.run(0.9, pad())
+    assert bench.ticks[-1].command.vx > 1.0
+    cut = bench.run(0.4, pad())
+    assert (cut.command, cut.power) == (STANDSTILL, False)
+    assert "stop_overdue" in [reason.code for tick in bench.ticks for reason in tick.guard.reasons]
+    bench.run(0.2, pad())
+    assert bench.run(0.2, pad(held=True)).guard.state is State.DRIVING

@@ -71,6 +71,7 @@ class Code(StrEnum):
         "release both; look at their wires",
     )
     NO_ATTENTION = "no_attention", Kind.FAULT, "no control was moved for guard.attention", "let go, press again"
+    STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop was not done in its time", "report it: this is not to happen"
     INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "see to what is named"
     INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "look at its wire and its source"
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"

@@ -16,6 +16,7 @@ from tenuto.driving.inhibits import Inhibit, InhibitPlan
 from tenuto.driving.limits import Ramp, approach, ramp_to_stop
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
+from tenuto.driving.stopping import stop_seconds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.driving.vigilance import Attention, StartTest
@@ -26,6 +27,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _DRIVING = State.DRIVING  # asked for several times a tick
+# How much longer a stop may take than its ramp, s.
+_PATIENCE = 0.2
 _OF_INHIBITS = (Code.INHIBITED, Code.INHIBIT_SILENT)
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
@@ -86,6 +89,8 @@ class Pipeline:
         # What is to be done about a lost link, and until when.
         self._descend_until = -math.inf
         self._silent = False
+        # In what time the stop that is under way must be done, s.
+        self._stop_left: float | None = None
         self._lost_since: float | None = None
         self._demand = STANDSTILL
         self._command = STANDSTILL
@@ -175,7 +180,7 @@ class Pipeline:
         if self._attention is not None or plan.guard.grace > 0.0:
             faults, told = self._bear(faults, now)
             notices += told
-        status = self._permission(faults, now)
+        status = self._permission(faults, now, dt)
         driving = status.state is _DRIVING
         self._demand = ranks.demand
         if self._distances or self._inhibits:
@@ -246,25 +251,15 @@ class Pipeline:
         text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
         return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)
 
-    def _permission(self, faults: tuple[Reason, ...], now: float) -> GuardStatus:
+    def _permission(self, faults: tuple[Reason, ...], now: float, dt: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
-        button = settings.emergency_stop
-        pushed = button is not None and (ranks.on(button) or ranks.on(settings.emergency_stop_2))
         if settings.on_link_loss != "stop":
             self._lose_link(faults, now)
         standing = self._command == STANDSTILL and not now < self._descend_until
         reset = self._reset or (settings.reset is not None and ranks.pressed(settings.reset))
         self._reset = False
-        emergency: Reason | None = None
-        while self._emergencies:
-            emergency = self._emergencies.popleft()
-        if pushed:
-            emergency = Condition(
-                Code.EMERGENCY_STOP,
-                f"emergency stop: {button} is on; release it, then reset it",
-                f"emergency stop: {button} was pressed; reset it to go on",
-            )
+        emergency = self._emergency()
         before = guard.memory.state
         if ranks.changed:
             guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
@@ -275,6 +270,8 @@ class Pipeline:
         category = self._category
         if category is not None and any(fault.code not in _OF_INHIBITS for fault in faults):
             category = min(category, settings.fault_category)
+        if (overdue := self._overdue(before, standing, now, dt)) is not None:
+            faults, category = (*faults, overdue), 0
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset, category)
         if status.state is _DRIVING:
             return status
@@ -284,6 +281,34 @@ class Pipeline:
         if stopped and status.state is not before:
             ranks.forget_releases()
         return status
+
+    def _emergency(self) -> Reason | None:
+        """Say why there is an emergency stop at this tick: a control is on, or somebody has asked for it."""
+        settings, ranks = self.plan.guard, self._ranks
+        emergency: Reason | None = None
+        while self._emergencies:
+            emergency = self._emergencies.popleft()
+        button = settings.emergency_stop
+        if button is None or not (ranks.on(button) or ranks.on(settings.emergency_stop_2)):
+            return emergency
+        on = f"emergency stop: {button} is on; release it, then reset it"
+        return Condition(Code.EMERGENCY_STOP, on, f"emergency stop: {button} was pressed; reset it to go on")
+
+    def _overdue(self, state: State, standing: bool, now: float, dt: float) -> Reason | None:
+        """Say that a stop takes longer than it can: whatever holds it up, the power is taken then.
+
+        Args:
+            state: of the tick before. standing: so was the command. now, dt: of this tick, s.
+        """
+        if state is _DRIVING or standing or now < self._descend_until:
+            self._stop_left = None
+            return None
+        if self._stop_left is None:
+            self._stop_left = stop_seconds(self._command, self.plan.guard) + 2.0 * self.plan.period + _PATIENCE
+        self._stop_left -= dt
+        if self._stop_left >= 0.0:
+            return None
+        return Reason(Code.STOP_OVERDUE, "the stop was not done in its time: the power is off until you enable again")
 
     def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
         """Slow the demand down to what inhibits and sensors of distance leave of it, on the same arc, and say why."""

@@ -75,22 +75,46 @@ def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop
 
 
 def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
-    """Return the least and the most that is commanded along each axis, in any mode.
+    """Return bounds of what is commanded along each axis in any mode: the least and the most.
 
     On the way from one velocity to another each axis may be where either has it: all that is driven is in this box.
     """
-    found = [STANDSTILL]
-    for mode in plan.modes:
-        found += [plan.chassis.within_reach(demand)[0] for demand in _demands(plan, mode)]
-    if plan.chassis.ramp_way == "rolling":
-        # While it slows down, the arc that is asked for is driven at the speed that it still has.
-        ends = min(one.vx for one in found), max(one.vx for one in found)
-        arcs = [one for one in found if one.vx]
-        for vx, vy, vz, yaw_rate in arcs:
-            scale = ends[vx > 0.0] / vx
-            found.append(plan.chassis.within_reach(VelocityCommand(vx * scale, vy * scale, vz, yaw_rate * scale))[0])
+    demands = [STANDSTILL, *(demand for mode in plan.modes for demand in _demands(plan, mode))]
+    found = _rolling(plan.chassis, demands) if plan.chassis.ramp_way == "rolling" else _spread(plan.chassis, demands)
     columns = list(zip(*found, strict=True))
     return VelocityCommand(*map(min, columns)), VelocityCommand(*map(max, columns))
+
+
+def _rolling(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityCommand]:
+    """Return what steered wheels make of demands, and the same arcs at the highest speed.
+
+    While it slows down, the arc that is asked for is driven at the speed that the robot still has.
+    """
+    found = [chassis.within_reach(demand)[0] for demand in demands]
+    ends = min(one.vx for one in found), max(one.vx for one in found)
+    for vx, vy, vz, yaw_rate in [one for one in found if one.vx]:
+        scale = ends[vx > 0.0] / vx
+        found.append(chassis.within_reach(VelocityCommand(vx * scale, vy * scale, vz, yaw_rate * scale))[0])
+    return found
+
+
+def _spread(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityCommand]:
+    """Return the corners of a box in which all is that a vehicle makes of demands.
+
+    What it makes of each axis adds up: a boat whose one thruster stands askew turns when it is asked to go ahead.
+    """
+    sizes = [max(abs(demand[axis]) for demand in demands) for axis in range(4)]
+    most = [0.0] * 4
+    for axis, size in enumerate(sizes):
+        made = [chassis.possible(*(side * (one == axis) for one in range(4))) for side in (1.0, -1.0)]
+        for other in range(4):
+            most[other] += size * max(abs(parts[other]) for parts in made)
+    if chassis.lessens:
+        for axis, size in enumerate(most):
+            alone, _ = chassis.within_reach(VelocityCommand(*(size * (one == axis) for one in range(4))))
+            back, _ = chassis.within_reach(VelocityCommand(*(-size * (one == axis) for one in range(4))))
+            most[axis] = max(abs(alone[axis]), abs(back[axis]))
+    return [VelocityCommand(*most), VelocityCommand(*(-axis for axis in most))]
 
 
 def _fastest_within(chassis: Chassis, low: VelocityCommand, high: VelocityCommand) -> float:

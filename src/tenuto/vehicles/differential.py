@@ -31,6 +31,11 @@ class Differential(Chassis):
     wheel_radius: float
     max_wheel_speed: float = math.inf
 
+    @property
+    def lessens(self) -> bool:
+        """Whether it can do less along any one axis of what it can do: yes."""
+        return True
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the speed of each wheel, rad/s, positive when it rolls the robot forward."""
         half = yaw_rate * (self.track / 2.0)
