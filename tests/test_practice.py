@@ -260,7 +260,7 @@ def test_a_handle_stops_it_from_anywhere(with_reset: bool) -> None:
         if with_reset:
             handle.reset()
 
-    def watch(tick: Tick) -> None:
+    def watch(tick: Tick) -> str | None:
         seen.append(tick)
         if len(seen) == 60:
             asked = threading.Thread(target=ask)
@@ -268,6 +268,7 @@ def test_a_handle_stops_it_from_anywhere(with_reset: bool) -> None:
             asked.join()
         if len(seen) == 80:
             handle.end("that was all")
+        return "nobody heard it" if len(seen) > 400 else None
 
     report = tenuto.drive(MEDLAR, Hands(), [notebook], clock=SimulatedClock(), on_tick=watch, handle=handle)
     assert seen[59].guard.state is State.DRIVING
