@@ -71,9 +71,20 @@ def test_what_no_way_does(categories: Categories) -> None:
             assert after.state in (State.WAITING_FOR_REST, State.DRIVING), way
         if after.powered and after.state not in (State.DRIVING, State.WAITING_FOR_REST):
             assert after.category == 2 or (after.category == 1 and not seen.standing), way
-        stops = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
+
+
+@pytest.mark.parametrize("categories", ALL)
+def test_of_which_category_a_stop_is(categories: Categories) -> None:
+    stops = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
+    for way in explore(categories):
+        before, seen, _, after = way
         if before.state in stops and after.state in stops and not seen.reset:
             assert after.category <= before.category, way  # what comes on top makes no stop milder
+        if before.state is State.DRIVING and after.state in stops:
+            asked = {categories.emergency} if seen.emergency else set()
+            if seen.faulty:
+                asked |= {categories.fault if seen.category is None else seen.category}
+            assert after.category == min(asked or {categories.released}), way  # whatever a stop before it was
         if seen.faulty and after.state is not before.state:
             wanted = categories.fault if seen.category is None else seen.category
             assert after.category <= wanted, way

@@ -248,10 +248,12 @@ def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.expect(r"driving \(speed 30 %\): standing still")
     terminal.send("+")
     terminal.expect("speed 40 %")
-    for _ in range(20):
+    moves = [r"driving \(speed 40 %\): 0\.[1-4]\d m/s forward", pexpect.TIMEOUT]
+    for _ in range(400):  # a key that is held, for as long as the machine needs
         terminal.send("\x1b[A")
-        time.sleep(0.05)
-    terminal.expect(r"driving \(speed 40 %\): 0\.[1-4]\d m/s forward")
+        if terminal.expect(moves, timeout=0.05) == 0:
+            break
+    assert terminal.after != pexpect.TIMEOUT
     terminal.expect(r"speed 40 %\): standing still")  # by itself, soon after the last key
     terminal.send(" ")
     terminal.expect(r"not enabled \(speed 40 %\): enable is not held")
