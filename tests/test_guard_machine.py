@@ -92,6 +92,7 @@ def test_of_which_category_a_stop_is(categories: Categories) -> None:
             assert not after.powered, way
 
 
+@pytest.mark.long
 def test_every_row_is_followed_somewhere_and_a_broken_row_is_seen(monkeypatch: pytest.MonkeyPatch) -> None:
     ways = explore(Categories())
     assert {way.before.state for way in ways} == set(State)
