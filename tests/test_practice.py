@@ -336,6 +336,19 @@ def test_a_hold_to_run_that_is_tied_down_does_not_drive_by_the_enabling_button()
     assert State.DRIVING in (bench.run(0.2, pad(held=True) | button).guard.state, press())
 
 
+def test_what_is_let_go_of_on_the_way_down_is_no_release() -> None:
+    bench = Bench(medlar('enable = "north"'))
+    off, on = {"north": 0.0}, {"north": 1.0}
+    for values in (pad() | off, pad(held=True) | on, pad(1.0, held=True) | off):
+        bench.run(1.5, values)
+    assert bench.ticks[-1].command.vx > 1.0
+    bench.run(0.2, pad() | off)  # let go, and held again while it still moves
+    bench.run(2.0, pad(held=True) | off)
+    assert bench.ticks[-1].command == STANDSTILL
+    bench.run(0.2, pad(held=True) | on)
+    assert bench.run(0.2, pad(held=True) | off).guard.state is State.NOT_ENABLED
+
+
 @pytest.mark.parametrize("category", [1, 2])
 def test_a_stop_that_does_not_end_takes_the_power(category: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever holds the ramp up: here it brings nothing down."""

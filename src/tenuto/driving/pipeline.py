@@ -278,8 +278,8 @@ class Pipeline:
         stopped = status.state in _STOPPED
         if stopped or (missing and status.state is State.NOT_ENABLED):
             ranks.disable()  # also a press while something is missing, which must not enable later by itself
-        if stopped and status.state is not before:
-            ranks.forget_releases()
+        if stopped and (status.state is not before or status.state is not State.FAULT):
+            ranks.forget_releases()  # what is let go of on the way down is no release: it stands first
         return status
 
     def _emergency(self) -> Reason | None:
