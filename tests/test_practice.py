@@ -126,6 +126,7 @@ def test_an_inhibit_that_slows_leaves_its_share_within_the_limits() -> None:
         ("", BUMPER + '[inhibits.gate]\nsource_of = "bumpr"\nreads = "contact"\n', 'found "bumpr" (did you mean'),
         ("", '[inhibits.gate]\nreads = "axis_77x"\n', "inhibits.gate.reads: expected a control of a gamepad"),
         ('hold_to_run_2 = "left_shoulder"', "", "guard.hold_to_run_2: expected another control than guard.hold_to_run"),
+        ('discrepancy_time = "1 s"', "", "guard.discrepancy_time: expected nothing without hold_to_run_2 or"),
         ('emergency_stop_2 = "north"', "", "guard.emergency_stop: expected a control, for guard.emergency_stop_2"),
         ("pressed_through = 0.9", "", "guard.pressed_through: expected nothing where left_shoulder is a button"),
         ('test_at_start = ["emergency stop"]', "", "guard.emergency_stop: expected a control, for guard.test_at_start"),
@@ -299,7 +300,7 @@ def test_a_record_has_a_line_for_every_change_and_goes_on_with_its_file(tmp_path
     sink.start(medlar('attention = "5 s"').plan())
     sink.write(bench.step(pad()))
     sink.close()
-    assert lines_of(record)[-1] == {"time": 0.04, "what": "profile", "text": "guard.attention inf → 5"}
+    assert lines_of(record)[-1] == {"time": 0.04, "what": "profile", "text": "guard.attention none → 5"}
     with pytest.raises(tenuto.SinkError, match="cannot write events there"):
         EventLog(tmp_path / "nowhere" / "life.jsonl")
 

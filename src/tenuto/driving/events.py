@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
 from typing import Any, NamedTuple
@@ -112,5 +113,5 @@ def plan_changes(before: Any, after: Any, place: str = "") -> Iterator[str]:
 
 def _shown(value: Any) -> str:
     if isinstance(value, float):
-        return f"{value:g}"
+        return f"{value:g}" if math.isfinite(value) else "none"
     return str(value) if isinstance(value, (int, str)) and value != "" else "other" if value else "none"

@@ -96,6 +96,11 @@ class SimulatedRobot:
         moving = (value for name, value in self.actuators.items() if name not in self._steers)
         return max(map(abs, (*self._body, *moving)), default=0.0) < _STANDING_BELOW
 
+    @property
+    def obeys(self) -> bool:
+        """Whether its last command still holds: it was given less than its time ago."""
+        return self._watchdog.may_move(self.now.time)
+
     def command(self, actuators: Mapping[str, float], valid_for: float = math.inf, power: bool = True) -> None:
         """Set what each actuator is to do from now on; none does more than it can.
 

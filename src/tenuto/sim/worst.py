@@ -10,6 +10,7 @@ from itertools import pairwise, product
 from typing import NamedTuple
 
 from tenuto.basics.frame import Frame
+from tenuto.driving.driver import StickDriver
 from tenuto.driving.guard import State
 from tenuto.driving.modes import NO_CHOICE, ChoicePlan, LevelPlan
 from tenuto.driving.pipeline import Pipeline
@@ -22,6 +23,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.
 _RUN_UP, _WATCHED, _ROLLS = 12.0, 60.0, 10.0
+# The step in which a robot is watched that gets no commands any more, s.
+_FINE = 0.005
 # So many ways to hold the sticks are driven: those from which a stop goes furthest.
 _WAYS = 6
 
@@ -142,8 +145,7 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
     """Return the ways to hold the sticks from which a stop goes furthest, of all with sticks at an end or at rest."""
     names = plan.mode.style.controls()
     places = (-1.0, 0.0, 1.0) if len(names) <= 6 else (-1.0, 1.0)
-    pipeline, hands, found = Pipeline(plan), Hands(plan), list[tuple[float, dict[str, float]]]()
-    driver = pipeline._ranks.first
+    driver, hands, found = StickDriver(plan), Hands(plan), list[tuple[float, dict[str, float]]]()
     for number, positions in enumerate(product(places, repeat=len(names)), start=1):
         way = dict(zip(names, positions, strict=True))
         now = 100.0 * number  # so late that nothing smooths it
@@ -232,12 +234,13 @@ def _measured(plan: Plan, fault: Fault, stage: _Stage, promise: Stop) -> Worst:
     before = len(robot.path)
     while stage.now - began < _WATCHED:
         if fault.dead:
-            step = plan.period
-            robot.advance(step)
-            stage.now += step
-            left = min(max(plan.guard.command_timeout - (stage.now - began - step), 0.0), step)
-            metres, seconds = metres + math.hypot(command.vx, command.vy) * left, seconds + left
-            command = command if left == step else STANDSTILL
+            # No tick comes any more: the robot obeys its last command for as long as its own watchdog lets it.
+            robot.advance(_FINE)
+            stage.now += _FINE
+            if robot.obeys:
+                metres, seconds = metres + math.hypot(command.vx, command.vy) * _FINE, seconds + _FINE
+            else:
+                command = STANDSTILL
         else:
             metres += math.hypot(command.vx, command.vy) * plan.period
             command = stage.step(fault=fault).command

@@ -38,7 +38,7 @@ class EventLog(Sink):
         try:
             self._file = open(self._path, "ab")  # noqa: SIM115 - it stays open as long as the sink
             # What a cut left is half a line: the next one stands by itself.
-            if self._file.tell() and self._path.read_bytes()[-1:] != b"\n":
+            if self._file.tell() and _last_byte(self._path) != b"\n":
                 self._file.write(b"\n")
         except OSError as error:
             raise SinkError(f"{path}: cannot write events there: {error.strerror}") from error
@@ -79,6 +79,12 @@ class EventLog(Sink):
             os.fsync(self._file.fileno())
         except OSError as error:
             raise SinkError(f"{self._path}: cannot write events: {error.strerror}") from error
+
+
+def _last_byte(path: Path) -> bytes:
+    with path.open("rb") as file:
+        file.seek(-1, os.SEEK_END)
+        return file.read()
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -108,7 +108,6 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
                 "emergency_category": st.sampled_from([0, 1]), "on_link_loss": st.sampled_from(["stop", "silent"]),
                 "least_frame_rate": st.floats(2.0, 15.0), "command_timeout": time,
                 "attention": st.floats(1.0, 10.0), "test_at_start": st.sampled_from([[], [], [], [], ["link"]]),
-                "discrepancy_time": st.floats(0.05, 0.5),
             },
         )
     )  # fmt: skip
@@ -122,6 +121,8 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
     if "hold_to_run" in guard:
         three = {"hold_to_run": "right_trigger", "pressed_through": draw(st.floats(0.6, 1.0))}
         guard |= draw(st.sampled_from([{}, {}, {"hold_to_run_2": next(buttons)}, three]))
+    if "hold_to_run_2" in guard or "emergency_stop_2" in guard:
+        guard["discrepancy_time"] = draw(st.floats(0.05, 0.5))
     return guard
 
 

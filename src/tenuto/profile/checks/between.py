@@ -154,6 +154,9 @@ def _second_channels(profile: Tables) -> Iterator[Finding]:
         yield unexpected(
             "guard.pressed_through", f"nothing where {hold} is a button", f"{guard.pressed_through:g}", hint
         )
+    if "discrepancy_time" in guard.model_fields_set and guard.hold_to_run_2 is guard.emergency_stop_2 is None:
+        expected = "nothing without hold_to_run_2 or emergency_stop_2"
+        yield unexpected("guard.discrepancy_time", expected, f"{guard.discrepancy_time:g} s")
     for key, first in (
         ("hold_to_run_2", "hold_to_run"), ("emergency_stop_2", "emergency_stop"), ("pressed_through", "hold_to_run"),
     ):  # fmt: skip
