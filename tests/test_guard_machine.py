@@ -63,6 +63,8 @@ def test_what_no_way_does(categories: Categories) -> None:
             assert not seen.emergency, way
         if seen.emergency:
             assert after.state is State.EMERGENCY_STOP, way
+        if before.state is State.DRIVING and seen.held and not (seen.faulty or seen.emergency or end or before.ended):
+            assert after == before, way  # what `Guard.drives_on` takes for granted
         if seen.faulty or end or before.ended or seen.held is False:
             assert after.state is not State.DRIVING, way
         if after.powered and not before.powered:

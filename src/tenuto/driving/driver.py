@@ -12,7 +12,7 @@ from tenuto.driving.enabling import Enabling
 from tenuto.driving.holding import Holding
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
-from tenuto.sticks.control import ControlPlan, Shaper
+from tenuto.sticks.control import Shaper
 from tenuto.sticks.reading import Reader, real
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -63,13 +63,17 @@ class StickDriver:
         self.came = self.fresh = False
         self.faults: tuple[Reason, ...] = ()
         self.held: bool | None = None
+        self._heading = plan.selection.heading
         self.enabling = self._enabling()
         self._holding = Holding(plan.guard)
+        self._plain_hold = plan.guard.hold_to_run if self._holding.plain else None
         self.hold_seen_off = False
         # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
         stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
-        self._stops = tuple(control for control in controls if control.name in stops)
-        self._stopping: frozenset[str] = frozenset()
+        self._stops = tuple(
+            (one.name, one.reads, *one.believable, one.travel.direct()) for one in controls if one.name in stops
+        )
+        self._stopping: tuple[str, ...] = ()
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
         self.seen_at_rest = False
@@ -113,12 +117,12 @@ class StickDriver:
 
     def _see_stops(self, frame: Frame) -> None:
         """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
-        self._stopping = frozenset(control.name for control in self._stops if self._is_on(control, frame.values))
-
-    @staticmethod
-    def _is_on(control: ControlPlan, values: Mapping[str, float]) -> bool:
-        value, (lowest, highest) = real(values.get(control.reads, math.nan)), control.believable
-        return lowest <= value <= highest and control.travel.position(value) >= HELD_FROM
+        on: tuple[str, ...] = ()
+        for name, reads, lowest, highest, position_at in self._stops:
+            value = real(frame.values.get(reads, math.nan))
+            if lowest <= value <= highest and position_at(value) >= HELD_FROM:
+                on += (name,)
+        self._stopping = on
 
     def forget(self) -> None:
         """Forget how old everything is: the clock it was measured on is no more."""
@@ -136,6 +140,11 @@ class StickDriver:
         if switch is None or not self.fresh:
             return False
         return self.selection.switches[switch].pressed or switch in self._pressed_before
+
+    @property
+    def touched(self) -> bool:
+        """Whether any switch was moved since the tick before."""
+        return self.selection.moved or bool(self._pressed_before)
 
     def missing(self, now: float) -> tuple[Reason, ...]:
         """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
@@ -196,26 +205,38 @@ class StickDriver:
     def _understand(self, dt: float, time: float) -> None:
         """Make of the positions of a good frame what the driver wants; ``dt`` s after the good frame before."""
         positions, selection = self.reader.positions, self.selection
-        selection.step(positions, time)
+        if not selection.still:
+            selection.step(positions, time)
         mode = selection.mode
         if mode is not self.mode:
             if mode.style != self.mode.style and self._plan.selection.through_rest:
                 self.meaning_changed = True
             self.mode = mode
-        self.held = self._holding.held(positions, time)
+        hold = self._plain_hold
+        self.held = positions[hold] >= HELD_FROM if hold is not None else self._holding.held(positions, time)
         if self.enabling is not None:
             # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
             self.hold_seen_off = self.hold_seen_off or not self.held or self._plan.guard.hold_to_run is None
             self.held = self._is_enabled(positions) and self.held and self.hold_seen_off
         if self.good_since is None:
             self.good_since = time
-        self.away = {name: positions[name] for name, band in self._bands[mode.name] if abs(positions[name]) > band}
-        self.seen_at_rest = self.seen_at_rest or not self.away
-        self.meaning_changed = self.meaning_changed and bool(self.away)
-        chosen, heading = selection.chosen, self._plan.selection.heading
+        self._shape(dt)
+
+    def _shape(self, dt: float) -> None:
+        """Make of the positions what the driver asks for."""
+        positions, selection, mode = self.reader.positions, self.selection, self.mode
+        away: dict[str, float] = {}
+        for name, band in self._bands[mode.name]:
+            if not -band <= (position := positions[name]) <= band:
+                away[name] = position
+        self.away = away
+        if not away:
+            self.seen_at_rest, self.meaning_changed = True, False
+        chosen, heading = selection.chosen, self._heading
         shaped = self._shaper.step(positions, dt, chosen.rates)
-        for name, trim in chosen.trims.items():
-            shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
+        if chosen.trims:
+            for name, trim in chosen.trims.items():
+                shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
         if heading is not None:
             shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
         self.shaped = shaped

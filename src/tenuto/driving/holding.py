@@ -50,7 +50,7 @@ class Holding:
     """What hold-to-run and the emergency stop of one device say.
 
     Attributes:
-        faults: what is wrong with them in the newest good frame.
+        plain: it is one control that is held or not. faults: what is wrong with them in the newest good frame.
     """
 
     def __init__(self, guard: GuardSettings) -> None:
@@ -58,7 +58,7 @@ class Holding:
         self._through = False
         pairs = ((guard.hold_to_run, guard.hold_to_run_2), (guard.emergency_stop, guard.emergency_stop_2))
         self._pairs = tuple(Pair(one, other, guard.discrepancy_time) for one, other in pairs if one and other)
-        self._plain = not self._pairs and guard.pressed_through == math.inf
+        self.plain = not self._pairs and guard.pressed_through == math.inf
         self.faults: tuple[Reason, ...] = ()
 
     def held(self, positions: Mapping[str, float], time: float) -> bool:
@@ -68,7 +68,7 @@ class Holding:
         else:
             position = positions[self._hold]
             permits = position >= HELD_FROM
-            if not self._plain:
+            if not self.plain:
                 self._through = permits and (self._through or position >= self._through_from)
                 permits = permits and not self._through
         if self._second is not None:

@@ -192,15 +192,17 @@ class Ramp:
 
     def _step(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
         """Let each axis follow its own limits, with their S-curves."""
-        moved, gained = list(previous), list(self._accelerations)
-        for axis, (up, down, jerk) in enumerate(self._axes):
-            if moved[axis] == target[axis]:
-                gained[axis] = 0.0
-            elif jerk == math.inf:
-                moved[axis] = rate_limited(moved[axis], target[axis], dt, up, down)
+        moved, gained = list(previous), [0.0, 0.0, 0.0, 0.0]
+        for axis, speed in enumerate(target):
+            before = previous[axis]
+            if before == speed:
+                continue
+            up, down, jerk = self._axes[axis]
+            if jerk == math.inf:
+                moved[axis] = rate_limited(before, speed, dt, up, down)
             else:
-                now = Motion(moved[axis], gained[axis])
-                moved[axis], gained[axis] = jerk_limited(now, target[axis], dt, up, down, jerk)
+                now = Motion(before, self._accelerations[axis])
+                moved[axis], gained[axis] = jerk_limited(now, speed, dt, up, down, jerk)
         self._accelerations = VelocityCommand(*gained)
         return VelocityCommand(*moved)
 
@@ -210,12 +212,13 @@ def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, l
     vx, vy, vz, yaw_rate = previous
     to_vx, to_vy, to_vz, to_yaw_rate = target
     most = limits.acceleration * dt
-    return VelocityCommand(
+    axes = (
         vx if vx == to_vx else approach(vx, to_vx, most),
         vy if vy == to_vy else approach(vy, to_vy, most),
         vz if vz == to_vz else approach(vz, to_vz, limits.vertical_acceleration * dt),
         yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
     )
+    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
 
 
 def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:

@@ -8,15 +8,17 @@ from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
 from tenuto.basics.frame import Frame, has_time, without_time
-from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
+from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
-from tenuto.driving.distance import Braking, Distance, DistancePlan
+from tenuto.driving.distance import Distance, DistancePlan
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.inhibits import Inhibit, InhibitPlan
-from tenuto.driving.limits import Ramp, approach, ramp_to_stop
+from tenuto.driving.limits import Ramp, ramp_to_stop
+from tenuto.driving.link_loss import LinkLoss
+from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
-from tenuto.driving.stopping import stop_seconds
+from tenuto.driving.stopping import least_braking, stop_seconds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.driving.vigilance import Attention, StartTest
@@ -33,16 +35,6 @@ _OF_INHIBITS = (Code.INHIBITED, Code.INHIBIT_SILENT)
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
 _NOBODYS_HANDS: Mapping[str, Hand] = {}
-
-
-def _least_braking(plan: Plan) -> Braking:
-    """Return what can be relied on in every mode, in a change of the mode, and in a stop."""
-    guard, modes = plan.guard, [mode.limits.axes for mode in plan.modes]
-    return Braking(
-        min(guard.stop_deceleration, *(axes[0][1] for axes in modes)),
-        min(guard.stop_turn_deceleration, *(axes[3][1] for axes in modes)),
-        min(guard.stop_vertical_deceleration, *(axes[2][1] for axes in modes)),
-    )
 
 
 class Pipeline:
@@ -72,6 +64,8 @@ class Pipeline:
         )
         self._ramp = Ramp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
+        self._mode_of_outputs: ModePlan | None = None
+        self._used: frozenset[str] = frozenset()
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
         self._distances = tuple(Distance(distance) for distance in plan.distances)
         attention = plan.guard.attention
@@ -79,19 +73,20 @@ class Pipeline:
         tests = plan.guard.test_at_start
         self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
         self._inhibits = tuple(Inhibit(inhibit) for inhibit in plan.inhibits)
+        # Most profiles have none of these, and are asked at every tick.
+        self._stop_or_inhibits = guard.stop is not None or bool(self._inhibits)
+        self._lowering = bool(self._distances or self._inhibits)
+        self._bears = self._attention is not None or guard.grace > 0.0
         # What is wrong at this tick asks for a stop of this category; None for that of any fault.
         self._category: int | None = None
-        self._braking = _least_braking(plan)
+        self._braking = least_braking(plan)
         self._now: float | None = None
         # Asked for from anywhere, also from another thread, and not looked at yet.
         self._emergencies: deque[Reason] = deque()
         self._reset = False
-        # What is to be done about a lost link, and until when.
-        self._descend_until = -math.inf
-        self._silent = False
+        self._link_loss = LinkLoss(guard)
         # In what time the stop that is under way must be done, s.
         self._stop_left: float | None = None
-        self._lost_since: float | None = None
         self._demand = STANDSTILL
         self._command = STANDSTILL
         self._wire = Wire(plan.actuators) if plan.actuators else None
@@ -164,42 +159,51 @@ class Pipeline:
             notices: what else the driver should know of that.
         """
         dt, clock_faults = self._elapsed(now)
-        if frame is not None and not has_time(frame):
-            frame = without_time(frame, self._now or 0.0)
-        if others and not all(map(has_time, others.values())):
-            others = {
-                name: one if has_time(one) else without_time(one, self._now or 0.0) for name, one in others.items()
-            }
+        if (frame is not None and not has_time(frame)) or (others and not all(map(has_time, others.values()))):
+            frame, others = self._with_time(frame, others)
         ranks, plan = self._ranks, self.plan
-        ranks.hear(frame, others, now)
-        ranks.choose(self._guard.memory.state)
-        hand = ranks.hand
-        faults = clock_faults + faults + ranks.faults
-        if plan.guard.stop is not None or self._inhibits:
+        ranks.first.hear(frame, now)
+        hand = ranks.first
+        faults = clock_faults + faults
+        if plan.below:
+            ranks.hear(others, now)
+            ranks.choose(self._guard.memory.state)
+            hand = ranks.hand
+            faults += ranks.faults
+        else:
+            faults += hand.faults
+        if self._stop_or_inhibits:
             faults += self._stop_switch() + self._inhibited(others, now)
-        if self._attention is not None or plan.guard.grace > 0.0:
+        if self._bears:
             faults, told = self._bear(faults, now)
             notices += told
         status = self._permission(faults, now, dt)
         driving = status.state is _DRIVING
-        self._demand = ranks.demand
-        if self._distances or self._inhibits:
+        self._demand = ranks.demand if plan.below else hand.demand
+        if self._lowering:
             notices += self._lower(others, now)
         before = self._command
         target = self._move(driving, now, dt)
-        notices += self._stop_short(before, now, dt) if driving else ()
+        if driving and self._distances:
+            notices += self._stop_short(before, now, dt)
         actions: tuple[str, ...] = ()
         notices += ranks.notices
         if self._outputs:
             notices += self._set_outputs(driving and not ranks.changed)
-        if plan.actions and hand.fresh:
+        if plan.actions and hand.fresh and hand.touched:
             actions, refused = fire(plan.actions, hand.pressed, driving)
             notices += refused
-        if driving and target != self._demand:
-            notices += self._cannot()
-        if driving and hand.meaning_changed and ranks.now is hand:
-            notices += (self._through_rest(),)
+        if driving and (target != self._demand or hand.meaning_changed):
+            notices += self._remarks(target)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
+
+    def _with_time(self, frame: Frame | None, others: Mapping[str, Frame]) -> tuple[Frame | None, Mapping[str, Frame]]:
+        """Return the frames, each whose time is no number as one whose link is not good."""
+        now = self._now or 0.0
+        bad = frame is not None and not has_time(frame)
+        return without_time(frame, now) if frame is not None and bad else frame, {
+            name: one if has_time(one) else without_time(one, now) for name, one in others.items()
+        }
 
     def _stop_switch(self) -> tuple[Reason, ...]:
         stop = self.plan.guard.stop
@@ -237,30 +241,38 @@ class Pipeline:
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
             if asleep is not None or told is not None:
                 return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
-        if self.plan.guard.grace <= 0.0:
-            return faults, ()
-        lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
-        if not lost:
-            self._lost_since = None
-            return faults, ()
-        if self._lost_since is None:
-            self._lost_since = now
-        lasted, grace = now - self._lost_since, self.plan.guard.grace
-        if self._guard.state is not State.DRIVING or not 0.0 <= lasted < grace:
-            return faults, ()
-        text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
-        return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)
+        return self._link_loss.bear(faults, self._guard.state, now) if self.plan.guard.grace > 0.0 else (faults, ())
 
     def _permission(self, faults: tuple[Reason, ...], now: float, dt: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
+        before = guard.memory.state
         if settings.on_link_loss != "stop":
-            self._lose_link(faults, now)
-        standing = self._command == STANDSTILL and not now < self._descend_until
+            good = ranks.hand.reader.good
+            self._link_loss.step(faults, before, good.time if good is not None else None)
+        emergency = self._emergency() if self._emergencies or settings.emergency_stop is not None else None
+        if not faults and emergency is None and self._start_test is None and not ranks.changed:
+            drives_on = guard.drives_on(ranks.held)
+            if drives_on is not None:
+                self._reset = False
+                return drives_on
+        status = self._ask(faults, emergency, now, dt)
+        if status.state is _DRIVING:
+            return status
+        stopped = status.state in _STOPPED
+        if stopped:
+            ranks.disable()
+        if stopped and (status.state is not before or status.state is not State.FAULT):
+            ranks.forget_releases()  # what is let go of on the way down is no release: it stands first
+        return status
+
+    def _ask(self, faults: tuple[Reason, ...], emergency: Reason | None, now: float, dt: float) -> GuardStatus:
+        """Ask the guard at a tick at which something may happen."""
+        settings, ranks, guard = self.plan.guard, self._ranks, self._guard
+        before, sinks = guard.memory.state, self._link_loss.sinks(now)
+        standing = self._command == STANDSTILL and not sinks
         reset = self._reset or (settings.reset is not None and ranks.pressed(settings.reset))
         self._reset = False
-        emergency = self._emergency()
-        before = guard.memory.state
         if ranks.changed:
             guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
@@ -270,16 +282,12 @@ class Pipeline:
         category = self._category
         if category is not None and any(fault.code not in _OF_INHIBITS for fault in faults):
             category = min(category, settings.fault_category)
-        if (overdue := self._overdue(before, standing, now, dt)) is not None:
+        overdue = None if before is _DRIVING else self._overdue(standing or sinks, dt)
+        if overdue is not None:
             faults, category = (*faults, overdue), 0
         status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset, category)
-        if status.state is _DRIVING:
-            return status
-        stopped = status.state in _STOPPED
-        if stopped or (missing and status.state is State.NOT_ENABLED):
-            ranks.disable()  # also a press while something is missing, which must not enable later by itself
-        if stopped and (status.state is not before or status.state is not State.FAULT):
-            ranks.forget_releases()  # what is let go of on the way down is no release: it stands first
+        if missing and status.state is State.NOT_ENABLED:
+            ranks.disable()  # a press while something is missing must not enable later by itself
         return status
 
     def _emergency(self) -> Reason | None:
@@ -294,13 +302,13 @@ class Pipeline:
         on = f"emergency stop: {button} is on; release it, then reset it"
         return Condition(Code.EMERGENCY_STOP, on, f"emergency stop: {button} was pressed; reset it to go on")
 
-    def _overdue(self, state: State, standing: bool, now: float, dt: float) -> Reason | None:
+    def _overdue(self, done: bool, dt: float) -> Reason | None:
         """Say that a stop takes longer than it can: whatever holds it up, the power is taken then.
 
         Args:
-            state: of the tick before. standing: so was the command. now, dt: of this tick, s.
+            done: there is nothing to bring down. dt: of this tick, s.
         """
-        if state is _DRIVING or standing or now < self._descend_until:
+        if done:
             self._stop_left = None
             return None
         if self._stop_left is None:
@@ -339,32 +347,6 @@ class Pipeline:
                 return (sensor.brakes(now),)
         return ()
 
-    def _lose_link(self, faults: tuple[Reason, ...], now: float) -> None:
-        """Begin or end what the profile wants done while nobody is heard."""
-        settings = self.plan.guard
-        lost = any(fault.code in LINK_CODES for fault in faults)
-        if lost and self._guard.state is State.DRIVING:
-            self._silent = settings.on_link_loss == "silent"
-            good = self._ranks.hand.reader.good
-            if settings.on_link_loss == "descend" and good is not None:
-                # Counted from when somebody was last heard: a computer that slept since then must not begin now.
-                self._descend_until = good.time + settings.unnoticed + settings.descend_for
-        elif not lost:
-            self._descend_until = -math.inf
-            # Whatever the autopilot does now, it goes on doing until somebody has enabled afresh, or presses the
-            # emergency stop.
-            if self._guard.state in (State.DRIVING, State.EMERGENCY_STOP):
-                self._silent = False
-
-    def _descend(self, dt: float) -> None:
-        """Come to a stop along the ground, and sink."""
-        settings, (vx, vy, vz, yaw_rate) = self.plan.guard, self._command
-        level = ramp_to_stop(
-            VelocityCommand(vx, vy, 0.0, yaw_rate), dt, settings.stop_deceleration, settings.stop_turn_deceleration
-        )
-        sinking = approach(vz, -settings.descend_speed, settings.stop_vertical_deceleration * dt)
-        self._command = level._replace(vz=sinking)
-
     def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
         """Change the command towards where it may go, and give that."""
         if driving:
@@ -373,11 +355,11 @@ class Pipeline:
             limits = self._ranks.hand.mode.limits
             self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
             return target
-        if now < self._descend_until and self._guard.state is State.STOPPING:
+        if self._guard.state is State.STOPPING and self._link_loss.sinks(now):
             self._ramp.rest()
-            self._descend(dt)
+            self._command = self._link_loss.descend(self._command, dt)
             return STANDSTILL
-        if self._silent or (self._command != STANDSTILL and self._guard.category == 0):
+        if self._link_loss.silent or (self._command != STANDSTILL and self._guard.category == 0):
             self._ramp.rest()
             self._command = STANDSTILL
         if self._command != STANDSTILL:
@@ -416,28 +398,37 @@ class Pipeline:
         """Let the outputs follow their switches where that is permitted, and tell which wait for a fresh move."""
         hand = self._ranks.hand
         powered = self._guard.memory.powered and self._guard.state is not State.EMERGENCY_STOP
-        used = {output.name: output for output in hand.mode.outputs}
+        mode = hand.mode
+        levels: dict[str, float] = {}
+        waiting: tuple[Reason, ...] = ()
+        if mode is not self._mode_of_outputs:
+            self._mode_of_outputs = mode
+            self._used = frozenset(output.name for output in mode.outputs)
+            for used in mode.outputs:
+                self._outputs[used.name].plan = used
+        switches, shaped = hand.selection.switches, hand.shaped
         for name, output in self._outputs.items():
-            output.plan = used.get(name, output.plan)
-            output.step(driving and name in used, hand.selection.switches, hand.shaped, powered)
-        self._output_levels = {name: output.level for name, output in self._outputs.items()}
-        return tuple(
-            Reason(Code.OUTPUT_WAITS, f"{name} waits: move its switch afresh, for it was on before you drove")
-            for name, output in self._outputs.items()
-            if output.waits
-        )
+            levels[name] = output.step(driving and name in self._used, switches, shaped, powered)
+            if output.waits:
+                text = f"{name} waits: move its switch afresh, for it was on before you drove"
+                waiting += (Reason(Code.OUTPUT_WAITS, text),)
+        self._output_levels = levels
+        return waiting
 
-    def _cannot(self) -> tuple[Reason, ...]:
-        """Tell what the driver asks for and the vehicle cannot do, however slowly; what is only too fast is no such."""
-        parts = self.plan.chassis.cannot(self._demand)
-        return (Reason(Code.CANNOT_DO, f"this vehicle cannot do what is asked: {', '.join(parts)}"),) if parts else ()
+    def _remarks(self, target: VelocityCommand) -> tuple[Reason, ...]:
+        """Tell what the driver asks for and the vehicle cannot do, however slowly, and which sticks are to be let go.
 
-    def _through_rest(self) -> Reason:
+        What is only too fast is no such.
+        """
         hand = self._ranks.hand
-        names = ", ".join(hand.away)
-        return Reason(
-            Code.MODE_THROUGH_REST, f"mode {hand.mode.name}: the sticks mean something else, let go of {names}"
-        )
+        told: tuple[Reason, ...] = ()
+        parts = self.plan.chassis.cannot(self._demand) if target != self._demand else ()
+        if parts:
+            told += (Reason(Code.CANNOT_DO, f"this vehicle cannot do what is asked: {', '.join(parts)}"),)
+        if hand.meaning_changed and self._ranks.now is hand:
+            text = f"mode {hand.mode.name}: the sticks mean something else, let go of {', '.join(hand.away)}"
+            told += (Reason(Code.MODE_THROUGH_REST, text),)
+        return told
 
     def _tick(
         self,
@@ -451,13 +442,13 @@ class Pipeline:
     ) -> Tick:
         command, ranks, plan = self._command, self._ranks, self.plan
         hand = ranks.hand
-        reader = hand.reader
+        reader, chosen = hand.reader, hand.selection.chosen
         aim, power = None, self._guard.memory.powered
         own = ranks.now is hand
         if command == STANDSTILL and status.state is _DRIVING and own and not hand.meaning_changed:
             aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
         self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
-        return Tick(
+        values = (
             now,
             dt,
             hand.frame,
@@ -471,14 +462,15 @@ class Pipeline:
             target,
             command,
             self._actuators,
-            hand.selection.chosen,
+            chosen,
             self._output_levels,
             actions,
             notices,
             self._wire.step(self._actuators, power) if self._wire is not None else {},
             power,
             plan.guard.command_timeout,
-            not self._silent or status.state is State.EMERGENCY_STOP,
+            not self._link_loss.silent or status.state is State.EMERGENCY_STOP,
             ranks.now.name,
             ranks.say() if plan.below else _NOBODYS_HANDS,
         )
+        return tuple.__new__(Tick, values)  # as Tick(*values) does, by the shortest way

@@ -61,9 +61,8 @@ class Ranks:
         # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
         self._untouched = False
 
-    def hear(self, frame: Frame | None, others: Mapping[str, Frame], now: float) -> None:
-        """Give everyone the frame that came with this tick."""
-        self.first.hear(frame, now)
+    def hear(self, others: Mapping[str, Frame], now: float) -> None:
+        """Give everyone below the frame that came with this tick; the first in rank has heard it before."""
         for driver in self._below:
             driver.hear(others.get(driver.name), now)
 
@@ -130,6 +129,8 @@ class Ranks:
 
     def on(self, control: str | None) -> StickDriver | None:
         """Return the first one who has a control on."""
+        if not self._below:
+            return self.first if self.first.on(control) else None
         for one in self.all if control is not None else ():
             if isinstance(one, StickDriver) and one.on(control):
                 return one
@@ -137,12 +138,12 @@ class Ranks:
 
     def pressed(self, switch: str | None) -> bool:
         """Tell whether one who may enable has pressed a switch with this tick."""
+        if not self._below:
+            return self.first.pressed(switch)
         return switch is not None and any(one.pressed(switch) for one in self._able)
 
     def choose(self, state: State) -> None:
-        """Say who drives from this tick on; the state is that of the tick before."""
-        if not self._below:
-            return  # as nearly always
+        """Say who drives from this tick on; the state is that of the tick before. Only where somebody is below."""
         before, self.notices, self._came_on = self.now, (), None
         if state not in _KEPT:
             self._see_releases(state)

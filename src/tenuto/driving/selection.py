@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from operator import itemgetter
 from typing import NamedTuple
 
 from tenuto.driving.modes import FULL_SPEED, NO_CHOICE, Choice, ChoicePlan, Level, LevelPlan, ModePlan, Trim, TrimPlan
@@ -68,7 +69,7 @@ class Selection:
     """The choices under way.
 
     Attributes:
-        switches: by name.
+        switches: by name. moved: one of them changed with this step. still: there is nothing to choose by.
         chosen: see `Chosen`. setting: the same, as far as a style needs it. mode: the plan of the mode.
     """
 
@@ -85,18 +86,27 @@ class Selection:
             self._rates.now = self.mode.rates
         # Most profiles choose nothing: then a step is nothing.
         self._knobs = any(trim.knob for trim in plan.trims)
-        self._still = not plan.switches and not self._knobs
-        self._seen = False
+        self.still = not plan.switches and not self._knobs
+        self._seen = self.moved = False
+        # Switches that each read one control, with nothing under way, need not be asked while none of these moves.
+        reads = [switch.reads for switch in self.switches.values()]
+        self._read = itemgetter(*reads) if reads and all(reads) and not self._knobs else None
+        self._calm_at: object = None
         self.chosen = self._say()
 
     def step(self, positions: Mapping[str, float], time: float) -> None:
         """Take the positions of all controls at the time of their frame, s."""
-        if self._still:
+        if self.still:
+            return
+        if self._calm_at is not None and self._read is not None and self._read(positions) == self._calm_at:
             return
         changed = False
         for switch in self.switches.values():
             switch.step(positions, time)
             changed = changed or switch.changed
+        self.moved = changed
+        calm = self._read is not None and self._seen and all(one.calm(positions) for one in self.switches.values())
+        self._calm_at = self._read(positions) if calm and self._read is not None else None
         # The first step is always looked at: a switch may be one that counts where it stands.
         if not changed and self._seen and not self._knobs:
             return

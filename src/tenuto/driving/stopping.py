@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from itertools import product
 from typing import NamedTuple
 
+from tenuto.driving.distance import Braking
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
@@ -44,6 +45,16 @@ class Stop(NamedTuple):
     seconds: float
     metres: float
     ground: float
+
+
+def least_braking(plan: Plan) -> Braking:
+    """Return what can be relied on in every mode, in a change of the mode, and in a stop."""
+    guard, modes = plan.guard, [mode.limits.axes for mode in plan.modes]
+    return Braking(
+        min(guard.stop_deceleration, *(axes[0][1] for axes in modes)),
+        min(guard.stop_turn_deceleration, *(axes[3][1] for axes in modes)),
+        min(guard.stop_vertical_deceleration, *(axes[2][1] for axes in modes)),
+    )
 
 
 def stop_seconds(velocity: VelocityCommand, guard: GuardSettings) -> float:

@@ -28,6 +28,8 @@ FIRST_REPEAT_SECONDS, REPEAT_SECONDS = 0.6, 0.25
 # Without any key for so long, the driver is taken to have left; s.
 IDLE_SECONDS = 20.0
 LEVELS, START_LEVEL = 10, 3
+# So often a poll reads, which is all that a terminal holds: what is pasted without end does not hold up the loop.
+MOST_READS = 4
 # How long the reset counts as pressed, s: long enough to be no bounce.
 RESET_SECONDS = 0.3
 
@@ -118,7 +120,9 @@ class Keyboard(Source):
         """Return the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
         data = self._rest
         try:
-            while not self._gone and select.select([self._fd], [], [], 0)[0]:
+            for _ in range(MOST_READS):
+                if self._gone or not select.select([self._fd], [], [], 0)[0]:
+                    break
                 piece = os.read(self._fd, 1024)
                 self._gone = not piece
                 data += piece

@@ -121,10 +121,10 @@ def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:
     return shaping.square_to_round(x, y) if stick.travel else (x, y)
 
 
-# For a set of rates: the controls of which only the present counts (name, dead zones, shape), and the others.
+# For a set of rates: the controls of which only the present counts (name, dead zone and shape), and the others.
 _Ways = tuple[
-    tuple[tuple[str, float, float, Callable[[float], float]], ...],
-    tuple[tuple[ControlPlan, Callable[[float], float], bool], ...],
+    tuple[tuple[str, Callable[[float], float]], ...],
+    tuple[tuple[str, Callable[[float, float], float]], ...],
 ]
 
 
@@ -154,37 +154,49 @@ class Shaper:
         for stick in self._sticks:
             shaped[stick.x], shaped[stick.y] = self._of_stick(stick, shaped[stick.x], shaped[stick.y])
         simple, others = self._ways.get(rates) or self._compile(rates)
-        for name, inner, outer, shape in simple:
-            shaped[name] = shape(shaping.dead_zone(shaped[name], inner, outer))
-        for control, shape, own_zone in others:
-            shaped[control.name] = self._with_memory(control, shape, own_zone, shaped[control.name], dt)
+        for name, shape in simple:
+            shaped[name] = shape(shaped[name])
+        for name, follow in others:
+            shaped[name] = follow(shaped[name], dt)
         return shaped
 
     def _compile(self, rates: str) -> _Ways:
         """List the controls that something is made of, with their shapes; once for each set of rates."""
         in_zone = {name for stick in self._sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
-        simple: list[tuple[str, float, float, Callable[[float], float]]] = []
-        others: list[tuple[ControlPlan, Callable[[float], float], bool]] = []
+        simple: list[tuple[str, Callable[[float], float]]] = []
+        others: list[tuple[str, Callable[[float, float], float]]] = []
         for control in self._controls:
             shape = control.shape_for(rates).direct()
             if control.remembers:
-                others.append((control, shape, control.name not in in_zone))
+                others.append((control.name, self._with_memory(control, shape, control.name not in in_zone)))
             elif not control.plain_for(rates) or control.name in in_zone:
                 zone = (0.0, 0.0) if control.name in in_zone else (control.dead_zone, control.outer_dead_zone)
-                simple.append((control.name, *zone, shape))
+                simple.append((control.name, shaping.direct(*zone, shape)))
         self._ways[rates] = (tuple(simple), tuple(others))
         return self._ways[rates]
 
     def _with_memory(
-        self, control: ControlPlan, shape: Callable[[float], float], own_zone: bool, value: float, dt: float
-    ) -> float:
-        """Shape what depends on what it was before."""
-        if own_zone and control.hysteresis:
-            away = self._leaves(control.name, abs(value), control.dead_zone, control.hysteresis)
-            value = shaping.dead_zone(value, control.dead_zone, control.outer_dead_zone) if away else 0.0
-        elif own_zone:
-            value = shaping.dead_zone(value, control.dead_zone, control.outer_dead_zone)
-        return self._smoothed(control, shape(value), dt)
+        self, control: ControlPlan, shape: Callable[[float], float], own_zone: bool
+    ) -> Callable[[float, float], float]:
+        """Return what shapes a control that depends on what it was before: of its position and the seconds since."""
+        name, inner, hysteresis, last = control.name, control.dead_zone, control.hysteresis, self._last
+        smooth, ramps = control.smoothing, bool(control.ramp_up or control.ramp_down)
+        up, down = control.ramp_up or 1e9, control.ramp_down or 1e9
+        in_zone = shaping.direct(inner, control.outer_dead_zone, shape) if own_zone else shape
+
+        def follow(value: float, dt: float) -> float:
+            if own_zone and hysteresis and not self._leaves(name, abs(value), inner, hysteresis):
+                value = 0.0
+            value = in_zone(value)
+            before = last.get(name, 0.0)  # it begins at rest, as the robot does
+            if smooth:
+                value = smoothing.low_pass(before, value, dt, smooth)
+            if ramps:
+                value = smoothing.rate_limited(before, value, dt, up, down)
+            last[name] = value
+            return value
+
+        return follow
 
     def _without_spike(self, name: str, position: float) -> float:
         oldest, before = self._history.get(name, (position, position))
@@ -202,13 +214,3 @@ class Shaper:
             if not self._leaves(f"{stick.x} {stick.y}", size, stick.dead_zone, stick.hysteresis):
                 return 0.0, 0.0
         return stick_zone(stick, x, y)
-
-    def _smoothed(self, control: ControlPlan, value: float, dt: float) -> float:
-        # It begins at rest, as the robot does.
-        before = self._last.get(control.name, 0.0)
-        if control.smoothing:
-            value = smoothing.low_pass(before, value, dt, control.smoothing)
-        if control.ramp_up or control.ramp_down:
-            value = smoothing.rate_limited(before, value, dt, control.ramp_up or 1e9, control.ramp_down or 1e9)
-        self._last[control.name] = value
-        return value

@@ -32,6 +32,7 @@ class Reader:
         self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
         self._frozen_after = frozen_after if self._noisy else math.inf
         self._same: tuple[tuple[float, ...], float] = ((), 0.0)
+        self._plans = {control.name: control for control in controls}
         self._controls = tuple(map(_entry, controls))
         self._period = period
         self._centring = {control.name: StartCentre(control.travel) for control in controls if control.centre_at_start}
@@ -45,20 +46,22 @@ class Reader:
         """Read a frame; one that cannot be believed changes nothing but ``raw``, and what is wrong is told."""
         raw: dict[str, float] = {}
         positions: dict[str, float] = {}
-        faults = () if self._sound(frame, now) else self._frame_faults(frame, now)
-        values = frame.values
-        for control, name, reads, lowest, highest, position_at in self._controls:
-            value = raw[name] = values.get(reads, math.nan)
+        before = self.good
+        sound = frame.link_good and frame.time <= now and (before is None or frame.time >= before.time)
+        faults = () if sound else self._frame_faults(frame, now)
+        values, nan = frame.values, math.nan
+        get = values.get
+        for name, reads, lowest, highest, rest, position_at, opposed in self._controls:
+            value = raw[name] = get(reads, nan)
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
-            if not ((type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest):
+            if (type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest:
+                # Most buttons rest most of the time.
+                positions[name] = 0.0 if value == rest else position_at(value)
+                if opposed is not None:
+                    faults += self._take_away(opposed, values, raw, positions)
+            else:
                 raw[name] = real(value)
-                if control.minus is not None:
-                    raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
-                faults += (_unbelievable(name, control, value, reads in values),)
-                continue
-            positions[name] = position_at(value)
-            if control.minus is not None:
-                faults += self._take_away(control, values, raw, positions)
+                faults += self._unbelieved(name, values, raw)
         self.raw = raw
         if not faults and self._frozen_after < math.inf:
             faults = self._frozen(frame)
@@ -69,6 +72,14 @@ class Reader:
             self._take_centres(frame)
         self.positions = positions
         return ()
+
+    def _unbelieved(self, name: str, values: Mapping[str, float], raw: dict[str, float]) -> tuple[Reason, ...]:
+        """Tell what is wrong with the number of a control, and note that of its opposite."""
+        control = self._plans[name]
+        if control.minus is not None:
+            raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
+        value = values.get(control.reads, math.nan)
+        return (_unbelievable(name, control, value, control.reads in values),)
 
     @staticmethod
     def _take_away(
@@ -89,12 +100,12 @@ class Reader:
         if self.good is None or not time >= self.good.time:
             return None
         positions: dict[str, float] = {}
-        for control, name, reads, lowest, highest, position_at in self._controls:
+        for name, reads, lowest, highest, _, position_at, opposed in self._controls:
             value = values.get(reads, math.nan)
             if not (isinstance(value, (int, float)) and lowest <= value <= highest):
                 return None
             positions[name] = position_at(value)
-            if control.minus is not None and self._take_away(control, values, {}, positions):
+            if opposed is not None and self._take_away(opposed, values, {}, positions):
                 return None
         return positions
 
@@ -119,11 +130,6 @@ class Reader:
             Reason(Code.CENTRE_NOT_TAKEN, f"{name}: {waiting.problem}") for name, waiting in self._centring.items()
         )
 
-    def _sound(self, frame: Frame, now: float) -> bool:
-        """Tell in one go that nothing is wrong with a frame as a whole; `_frame_faults` says what is."""
-        good = self.good
-        return frame.link_good and frame.time <= now and (good is None or frame.time >= good.time)
-
     def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
         """Tell what is wrong with a frame as a whole: its link and its time."""
         faults: tuple[Reason, ...] = ()
@@ -139,21 +145,27 @@ class Reader:
 
     def _take_centres(self, frame: Frame) -> None:
         """Take the centres that are to be taken at start, each as soon as its control has been still."""
-        for control, *_ in self._controls:
-            waiting = self._centring.get(control.name)
-            travel = waiting.feed(frame.time, frame.values[control.reads]) if waiting is not None else None
+        for name, waiting in tuple(self._centring.items()):
+            control = self._plans[name]
+            travel = waiting.feed(frame.time, frame.values[control.reads])
             if travel is not None:
-                del self._centring[control.name]
-                centred = replace(control, travel=travel, centre_at_start=False)
-                self._controls = tuple(_entry(centred) if entry[0] is control else entry for entry in self._controls)
+                del self._centring[name]
+                self._plans[name] = replace(control, travel=travel, centre_at_start=False)
+                self._controls = tuple(map(_entry, self._plans.values()))
 
 
-# What is read of a control at every tick: its plan, both names, the numbers that it can send, and its position at one.
-_Entry = tuple[ControlPlan, str, str, float, float, Callable[[float], float]]
+# What is read of a control at every tick: both names, the numbers that it can send, the one whose position is 0 and
+# the positions of all others, and its plan where another control is taken away from it.
+_Entry = tuple[str, str, float, float, float, Callable[[float], float], ControlPlan | None]
 
 
 def _entry(control: ControlPlan) -> _Entry:
-    return (control, control.name, control.reads, *control.believable, control.travel.direct())
+    travel = control.travel
+    position_at, rest = travel.direct(), travel.low if travel.centre is None else travel.centre
+    if position_at(rest) != 0.0:
+        rest = math.nan  # one that rests at its high end
+    opposed = control if control.minus is not None else None
+    return (control.name, control.reads, *control.believable, rest, position_at, opposed)
 
 
 def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:

@@ -7,6 +7,7 @@ memory and gives the new one back.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 
@@ -36,6 +37,22 @@ def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
         share = (position + inner) / span
         return share if share > -1.0 else -1.0
     return 0.0
+
+
+def direct(inner: float, outer: float, shape: Callable[[float], float]) -> Callable[[float], float]:
+    """Return the shortest way from a position to its shape after the dead zone: what a pipeline calls at every tick."""
+    span = 1.0 - inner - outer
+
+    def shaped(position: float) -> float:
+        if position > inner:
+            share = (position - inner) / span
+            return shape(share if share < 1.0 else 1.0)
+        if position < -inner:
+            share = (position + inner) / span
+            return shape(share if share > -1.0 else -1.0)
+        return shape(0.0)
+
+    return shaped
 
 
 def leaves_dead_zone(size: float, inner: float, hysteresis: float, away: bool) -> bool:

@@ -17,7 +17,7 @@ def median_of_three(oldest: Value, before: Value, newest: Value) -> Value:
     """Return the middle one of three numbers: a single spike, however high, does not get through."""
     if isinstance(newest, np.ndarray):
         return np.maximum(np.minimum(oldest, before), np.minimum(np.maximum(oldest, before), newest))
-    return max(min(oldest, before), min(max(oldest, before), newest))
+    return sorted((oldest, before, newest))[1]
 
 
 def low_pass(previous: Value, value: Value, dt: float, time_constant: float) -> Value:

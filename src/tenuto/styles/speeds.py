@@ -29,12 +29,13 @@ class Speeds:
     def demand(self, intent: Intent[float], share: float = 1.0) -> VelocityCommand:
         """Turn shares of −1…1 into m/s and rad/s; ``share`` is the speed level, 0…1."""
         forward, sideways, up, turn = intent
-        return VelocityCommand(
+        axes = (
             share * forward * (self.forward if forward >= 0.0 else self.backward),
             share * sideways * self.sideways,
             share * up * (self.up if up >= 0.0 else self.down),
             share * turn * self.turn,
         )
+        return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
 
     def along(self, velocity: VelocityCommand) -> tuple[float, float, float, float]:
         """Return the speeds that count for the way a velocity points, of vx, vy, vz and yaw rate."""

@@ -81,6 +81,15 @@ class Switch(ABC):
         self.position = self._next(positions, time)
         self.changed = self.position != before and (not first or self.at_start)
 
+    @property
+    def reads(self) -> str:
+        """The control that it reads; empty where there are several."""
+        return self._reads
+
+    def calm(self, positions: Mapping[str, float]) -> bool:
+        """Whether nothing happens, or comes to happen, while the positions stay what they are."""
+        return not self.changed and positions[self._reads] == self._calm_at
+
     @abstractmethod
     def _next(self, positions: Mapping[str, float], time: float) -> int:
         """Return the position after this step."""

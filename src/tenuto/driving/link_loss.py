@@ -1,0 +1,72 @@
+"""What is done about a lost link: it is borne for the grace time, and then the robot stops, sinks, or sends nothing."""
+
+from __future__ import annotations
+
+import math
+
+from tenuto.basics.reasons import LINK_CODES, Code, Reason
+from tenuto.driving.guard import GuardSettings, State
+from tenuto.driving.limits import approach, ramp_to_stop
+from tenuto.vehicles.velocity import VelocityCommand
+
+
+class LinkLoss:
+    """The lost link of one pipeline.
+
+    Attributes:
+        silent: nothing is to be sent: the autopilot has a failsafe of its own.
+    """
+
+    def __init__(self, guard: GuardSettings) -> None:
+        self._guard = guard
+        self.silent = False
+        self._lost_since: float | None = None
+        self._descend_until = -math.inf
+
+    def sinks(self, now: float) -> bool:
+        """Tell whether the aircraft is to sink at this moment, s."""
+        return now < self._descend_until
+
+    def bear(
+        self, faults: tuple[Reason, ...], state: State, now: float
+    ) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+        """Leave a lost link out of the faults while the grace time lasts; return the others, and what to tell."""
+        lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
+        if not lost:
+            self._lost_since = None
+            return faults, ()
+        if self._lost_since is None:
+            self._lost_since = now
+        lasted, grace = now - self._lost_since, self._guard.grace
+        if state is not State.DRIVING or not 0.0 <= lasted < grace:
+            return faults, ()
+        text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
+        return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)
+
+    def step(self, faults: tuple[Reason, ...], state: State, heard: float | None) -> None:
+        """Begin or end what the profile wants done while nobody is heard.
+
+        Args:
+            faults: of this tick. state: of the tick before. heard: when the last good frame came, s; None for never.
+        """
+        guard = self._guard
+        lost = any(fault.code in LINK_CODES for fault in faults)
+        if lost and state is State.DRIVING:
+            self.silent = guard.on_link_loss == "silent"
+            if guard.on_link_loss == "descend" and heard is not None:
+                # Counted from when somebody was last heard: a computer that slept since then must not begin now.
+                self._descend_until = heard + guard.unnoticed + guard.descend_for
+        elif not lost:
+            self._descend_until = -math.inf
+            # Whatever the autopilot does now, it goes on doing until somebody has enabled afresh, or presses the
+            # emergency stop.
+            if state in (State.DRIVING, State.EMERGENCY_STOP):
+                self.silent = False
+
+    def descend(self, command: VelocityCommand, dt: float) -> VelocityCommand:
+        """Return the next command of an aircraft that comes to a stop along the ground, and sinks."""
+        guard, (vx, vy, vz, yaw_rate) = self._guard, command
+        level = ramp_to_stop(
+            VelocityCommand(vx, vy, 0.0, yaw_rate), dt, guard.stop_deceleration, guard.stop_turn_deceleration
+        )
+        return level._replace(vz=approach(vz, -guard.descend_speed, guard.stop_vertical_deceleration * dt))
