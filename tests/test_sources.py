@@ -342,7 +342,9 @@ def test_a_keyboard_that_never_ends_holds_up_no_poll(monkeypatch: pytest.MonkeyP
         os.write(master, b"\r" + b"w" * 1024)
         for tick in range(20):
             reads.append(0)
-            assert keyboard.poll(0.02 * tick).link_good
+            frame = keyboard.poll(0.02 * tick)
+            assert frame is not None
+            assert frame.link_good
     finally:
         monkeypatch.undo()
         keyboard.close()
