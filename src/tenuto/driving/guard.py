@@ -13,7 +13,6 @@ start and never causes one: the way back to driving leads through a release, a f
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -275,32 +274,32 @@ class GuardSettings:
     link_timeout: float
     stop_deceleration: float
     stop_turn_deceleration: float
-    stop: str | None = None
-    stop_vertical_deceleration: float = 1.0
-    enable: str | None = None
-    enable_stays: bool = False
-    emergency_stop: str | None = None
-    reset: str | None = None
-    released_category: int = 2
-    fault_category: int = 2
-    emergency_category: int = 0
-    link_good_for: float = 0.0
-    least_quality: float = 0.0
-    command_timeout: float = 0.2
-    frozen_after: float = math.inf
-    on_link_loss: str = "stop"
-    descend_speed: float = 0.0
-    descend_for: float = 0.0
-    least_frame_rate: float = 0.0
-    takes_over: str | None = None
-    goes_on_without_log: bool = False
-    hold_to_run_2: str | None = None
-    emergency_stop_2: str | None = None
-    discrepancy_time: float = 0.2
-    pressed_through: float = math.inf
-    attention: float = math.inf
-    test_at_start: tuple[str, ...] = ()
-    grace: float = 0.0
+    stop: str | None
+    stop_vertical_deceleration: float
+    enable: str | None
+    enable_stays: bool
+    emergency_stop: str | None
+    reset: str | None
+    released_category: int
+    fault_category: int
+    emergency_category: int
+    link_good_for: float
+    least_quality: float
+    command_timeout: float
+    frozen_after: float
+    on_link_loss: str
+    descend_speed: float
+    descend_for: float
+    least_frame_rate: float
+    takes_over: str | None
+    goes_on_without_log: bool
+    hold_to_run_2: str | None
+    emergency_stop_2: str | None
+    discrepancy_time: float
+    pressed_through: float
+    attention: float
+    test_at_start: tuple[str, ...]
+    grace: float
 
     @property
     def unnoticed(self) -> float:

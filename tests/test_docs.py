@@ -1,0 +1,103 @@
+"""The docs' tables of keys, against the schema: every default that a page names is the one that holds."""
+
+import dataclasses
+import json
+import math
+import re
+import typing
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pydantic import BaseModel
+from pydantic_core import PydanticUndefined
+
+from tenuto.outputs.base import OUTPUTS
+from tenuto.profile.schema import Tables
+from tenuto.sinks.base import SINKS
+from tenuto.sources.base import SOURCES
+from tenuto.styles.base import STYLES
+from tenuto.switches.base import SWITCHES
+from tenuto.vehicles.base import VEHICLES
+
+DOCS = Path(__file__).parents[1] / "docs"
+KINDS: dict[str, Any] = {
+    "source": SOURCES, "style": STYLES, "chassis": VEHICLES, "switches": SWITCHES, "outputs": OUTPUTS, "sinks": SINKS,
+}  # fmt: skip
+UNITS = {"": 1.0, "s": 1.0, "ms": 1e-3, "m": 1.0, "Hz": 1.0, "m/s": 1.0, "deg/s²": math.pi / 180.0}
+NOTHING: tuple[Any, ...] = (None, False, 0.0, "", (), [], {})
+
+
+def rows() -> Iterator[tuple[str, str]]:
+    """Return each documented key with its default; of a row that has several of both, each by itself."""
+    for page, table in (("profile.md", ""), ("vehicles.md", "actuators.NAME.")):
+        for line in (DOCS / page).read_text().splitlines():
+            cells = [cell.strip() for cell in re.split(r"(?<!\\)\|", line)]
+            keys = re.findall(r"`([\w.]+)`", cells[1]) if len(cells) == 5 else []
+            if not keys or (table and "." in keys[0]) or not (table or "." in keys[0]):
+                continue
+            said = re.split("; ?|, ", cells[3]) if len(keys) > 1 else [cells[3]]
+            said = said * len(keys) if len(said) == 1 else said
+            yield from ((table + key, text) for key, text in zip(keys, said, strict=False))
+
+
+def owners(path: str) -> list[Any]:
+    """Return what may stand in a table of a profile: one model, or every kind of it."""
+    name = path.split(".")[0]
+    if name in KINDS:
+        return list(KINDS[name].all.values())
+    found, waiting = [], [Tables.model_fields[name].annotation]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, type) and issubclass(one, BaseModel):
+            found.append(one)
+        waiting += typing.get_args(one)
+    return found
+
+
+def default_of(owner: Any, key: str) -> Any:
+    """Return the default of a key of a table; undefined where it has none, or no such key."""
+    if issubclass(owner, BaseModel):
+        return owner.model_fields[key].default if key in owner.model_fields else PydanticUndefined
+    found = [field.default for field in dataclasses.fields(owner) if field.name == key]
+    return found[0] if found and found[0] is not dataclasses.MISSING else PydanticUndefined
+
+
+def read(text: str) -> Any:
+    """Read a default as a page writes it: a word of TOML, or a number with its unit; None for what is in words."""
+    literal, word = re.fullmatch(r'`("[^"]*"|true|false)`', text), re.fullmatch("`([a-z]+)`", text)
+    if literal or word:
+        return json.loads(literal[1]) if literal else word[1] if word else None
+    number = re.fullmatch(r"(?:\w+: )?(-?[\d.]+) ?([\w/²]*)", text.replace("−", "-"))
+    return float(number[1]) * UNITS[number[2]] if number and number[2] in UNITS else None
+
+
+def test_every_default_that_the_docs_name_is_the_one_that_holds() -> None:
+    compared = []
+    for path, text in rows():
+        key = path.split(".")[-1]
+        found = [default for owner in owners(path) if (default := default_of(owner, key)) is not PydanticUndefined]
+        said = read(text)
+        if not text or not found:
+            continue
+        compared.append(path)
+        if said is None:
+            assert any(default in NOTHING for default in found), f"{path}: {text} in words, but {found}"
+        elif said == 0.0:
+            assert all(default in NOTHING for default in found), f"{path}: {text}, but {found}"
+        else:
+            assert any(default == said or default == pytest.approx(said) for default in found), f"{path}: {found}"
+    assert len(compared) > 100
+    assert {"guard.discrepancy_time", "loop.rate", "trims.NAME.most", "actuators.NAME.middle_us"} <= set(compared)
+
+
+def test_every_key_that_a_profile_takes_is_in_the_docs() -> None:
+    said = {path.split(".")[0] + "." + path.split(".")[-1] for path, _ in rows()}
+    pages = "".join((DOCS / f"{page}.md").read_text() for page in ("profile", "vehicles", "kinds", "guard", "sources"))
+    for table in Tables.model_fields:
+        for owner in owners(table):
+            is_model = issubclass(owner, BaseModel)
+            for key in owner.model_fields if is_model else [field.name for field in dataclasses.fields(owner)]:
+                path = f"{table}.{key}"
+                assert path in said or re.search(f"`{key}`|{path}`|{key} = ", pages), f"{path} is in no page"
