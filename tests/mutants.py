@@ -66,7 +66,7 @@ def _stops_too_slowly(patch: pytest.MonkeyPatch) -> None:
 
 
 def _speeds_up_without_limit(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(limits.Ramp, "step", lambda self, before, target, *rest: target)
+    patch.setattr(limits.CommandRamp, "step", lambda self, before, target, *rest: target)
 
 
 def _never_hears_silence(patch: pytest.MonkeyPatch) -> None:
@@ -102,7 +102,7 @@ def _outputs_go_on(patch: pytest.MonkeyPatch) -> None:
 
 
 def _lets_the_learner_drive_alone(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(Ranks, "held", property(lambda self: self.now.held))
+    patch.setattr(Ranks, "held", property(lambda self: self.current.held))
 
 
 def _does_not_see_a_blocked_sink(patch: pytest.MonkeyPatch) -> None:
@@ -145,7 +145,7 @@ MUTANTS: dict[str, Mutant] = {
     "keeps the power on": _advance(lambda before, after, seen: after._replace(powered=True)),
     "gives the robot to hands that are moved": lambda patch: patch.setattr(Ranks, "_not_given", lambda *_: []),
     "lets nobody take over": lambda patch: patch.setattr(Ranks, "_taken", lambda _: None),
-    "does not look at the permit": lambda patch: patch.setattr(Ranks, "_kept", lambda self: self.now),
+    "does not look at the permit": lambda patch: patch.setattr(Ranks, "_kept", lambda self: self.current),
     "lets the learner drive alone": _lets_the_learner_drive_alone,
     "does not see a blocked sink": _does_not_see_a_blocked_sink,
     "changes the profile without a stop": _changes_the_profile_without_a_stop,

@@ -104,7 +104,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
         (TABLE, whole.assign(vx=0.1)[["time", "vx"]], "turning: it was not measured"),
     ):
         motion.to_parquet(file)
-        assert any(said in doubt for doubt in measure(log, load_odometry(file)).doubts)
+        assert any(said in warning for warning in measure(log, load_odometry(file)).warnings)
     for broken, said in (
         (whole.drop(columns="time"), "expected columns time"), (whole.iloc[:5], "at least 20 rows, found 5"),
         (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 holds what is no number"),

@@ -20,8 +20,8 @@ from tenuto.motion.script import (
     Circle,
     Course,
     Hold,
+    LinearRamp,
     Piece,
-    Ramp,
     Samples,
     Scaled,
     Sway,
@@ -47,7 +47,7 @@ def ends(piece: Piece, *limits: float) -> tuple[float, ...]:
 
 def test_pieces_lead_where_geometry_says() -> None:
     assert ends(Hold(VelocityCommand(0.5, 0.1), 4.0)) == pytest.approx((2.0, 0.4, 0.0, 0.0), abs=0.01)
-    assert ends(Ramp(STANDSTILL, VelocityCommand(1.0), 3.0)) == pytest.approx((1.5, 0.0, 0.0, 0.0), abs=0.01)
+    assert ends(LinearRamp(STANDSTILL, VelocityCommand(1.0), 3.0)) == pytest.approx((1.5, 0.0, 0.0, 0.0), abs=0.01)
     assert ends(Sway("vz", 0.5, 2.0, 6.0)) == pytest.approx((0.0, 0.0, 0.0, 0.0), abs=0.01)
     assert ends(Circle(1.5, 0.5)) == pytest.approx((0.0, 0.0, 0.0, math.tau), abs=0.02)
     assert ends(Circle(1.0, 0.5, 0.5)) == pytest.approx((0.0, 2.0, 0.0, math.pi), abs=0.02)
@@ -184,8 +184,8 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         ('kind = "sway"', 'kind = "swya"', 'did you mean "sway"?'),
         ('turn_speed = "12 deg/s"', 'speed = "1 m/s"', "steps.2.turn_speed: expected a turning speed"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "none.csv"', "none.csv"),
-        ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 2.72 m/s, and the profile"),
-        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, and the profile allows 0.00, at 0.0 s, in steps.0 (ramp)"),
+        ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 2.72 m/s, the profile"),
+        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, the profile allows 0.00, at 0.0 s, in steps.0 (ramp)"),
         ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as the script asks"),
         ('seconds = "1 s"', 'seconds = "4000 s"', "and may last 3600 s"),
     ):

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from helpers import CART
 from tenuto.curves.expo import expo
-from tenuto.driving.limits import Limits, Ramp, ramp_to_stop
+from tenuto.driving.limits import CommandRamp, Limits, ramp_to_stop
 from tenuto.sim import Physics, SimulatedRobot
 from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.travel import Travel, from_centre, from_end
@@ -112,7 +112,7 @@ def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) 
 @given(carts, st.lists(commands, min_size=1, max_size=5), st.floats(0.02, 0.3))
 def test_ramps_keep_both_limits_and_arrive(cart: Differential, targets: list[VelocityCommand], dt: float) -> None:
     limits = Limits(acceleration=0.5, turn_acceleration=20.0)
-    now, ramp = STANDSTILL, Ramp()
+    now, ramp = STANDSTILL, CommandRamp()
     for target in (cart.within_reach(wanted)[0] for wanted in targets):
         for _ in range(20):
             after = ramp.step(now, target, dt, limits, cart.fits)

@@ -8,7 +8,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy.optimize import linprog, lsq_linear
 
-from tenuto.driving.limits import Limits, Ramp
+from tenuto.driving.limits import CommandRamp, Limits
 from tenuto.motion.odometry import Odometry, along_arc
 from tenuto.vehicles import (
     SURFACES,
@@ -278,7 +278,7 @@ def test_a_mix_as_radio_owners_know_it() -> None:
 def test_wheels_that_crab_come_down_within_the_limits_of_every_axis() -> None:
     chassis, ramp, limits = (
         four_wheel_steer(1.0, 1.0, 0.25, 1.5),
-        Ramp(),
+        CommandRamp(),
         Limits(acceleration=0.8, turn_acceleration=1.5),
     )
     now = VelocityCommand(0.224, 0.447)  # more sideways than ahead
@@ -302,7 +302,7 @@ def test_from_anywhere_to_anywhere_within_the_limits(
         vertical_acceleration=1.0,
     )
     most = (1.2, 1.2, 1.0, 1.5)
-    ramp, now = Ramp(), STANDSTILL
+    ramp, now = CommandRamp(), STANDSTILL
     for target in (chassis.within_reach(wish)[0] for wish in wishes):
         needs = sum(abs(new - old) / limit for old, new, limit in zip(now, target, most, strict=True))
         for _ in range(math.ceil((1.0 + 3.0 * needs) / dt)):

@@ -13,7 +13,7 @@ from tenuto.curves.base import Shape
 from tenuto.curves.expo import expo
 from tenuto.curves.points import Points
 from tenuto.driving.guard import Guard
-from tenuto.driving.limits import Limits, Ramp, approach, ramp_to_stop
+from tenuto.driving.limits import CommandRamp, Limits, approach, ramp_to_stop
 from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.tilt import TiltFilter, tilt_from_gravity
 from tenuto.sticks.travel import Travel, from_centre, from_end
@@ -25,12 +25,12 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand, field_to_body
 __all__ = [
     "STANDSTILL",
     "Chassis",
+    "CommandRamp",
     "Differential",
     "Guard",
     "Intent",
     "Limits",
     "Points",
-    "Ramp",
     "Shape",
     "Speeds",
     "TiltFilter",

@@ -13,7 +13,7 @@ from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
 from tenuto.basics.number import Array
-from tenuto.driving.limits import Ramp
+from tenuto.driving.limits import CommandRamp
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import fastest, worst_stop
@@ -156,7 +156,7 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
 
 def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
     """Return how long the command takes from standstill to 90 % of a target, s."""
-    ramp, command, seconds = Ramp(), STANDSTILL, 0.0
+    ramp, command, seconds = CommandRamp(), STANDSTILL, 0.0
     while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
         command = ramp.step(command, target, plan.period, mode.limits, plan.chassis.fits, plan.chassis.ramp_way)
         seconds += plan.period

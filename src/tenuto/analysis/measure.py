@@ -65,7 +65,7 @@ class Response:
         axis: "vx" or "yaw_rate". scale, offset, delay, time_constant, dead_band: see the model; m/s or rad/s, and s.
         unexplained: the share of the measured motion, in its root mean square, that the model leaves.
         time, measured, modelled: for a figure: s on the log's clock, and velocities.
-        doubts: what the data cannot tell, in plain words.
+        warnings: what the data cannot tell, in plain words.
     """
 
     axis: str
@@ -78,7 +78,7 @@ class Response:
     time: Array
     measured: Array
     modelled: Array
-    doubts: tuple[str, ...]
+    warnings: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -88,13 +88,13 @@ class Measured:
     Attributes:
         clock_offset: odometry's clock minus the log's, s. one_clock: both are taken for one clock.
         responses: axis → how it follows; without those about which nothing can be said.
-        doubts: what cannot be told at all, and why.
+        warnings: what cannot be told at all, and why.
     """
 
     clock_offset: float
     one_clock: bool
     responses: dict[str, Response]
-    doubts: tuple[str, ...]
+    warnings: tuple[str, ...]
 
 
 def measure(table: pd.DataFrame, motion: Motion) -> Measured:
@@ -109,18 +109,18 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
     start = float(table["time"].iloc[0])
     offset, sure = _clock_offset(commands, measured, motion, start)
     one_clock = sure and 0.0 <= offset <= _ONE_CLOCK and motion.start[0] >= start - 1.0
-    doubts: list[str] = []
+    warnings: list[str] = []
     if not sure:
-        doubts.append("commands and motion do not go together at any offset of the clocks: is it the same drive?")
+        warnings.append("commands and motion do not go together at any offset of the clocks: is it the same drive?")
     shift = 0.0 if one_clock else offset
     responses = {}
     for axis, name in (("vx", "straight ahead"), ("yaw_rate", "turning")):
         why = _too_little(commands[axis], measured[axis], axis, name)
         if why or not sure:
-            doubts += [why] if why else []
+            warnings += [why] if why else []
             continue
         responses[axis] = _fit(axis, commands[axis], start, motion, measured[axis], shift, one_clock)
-    return Measured(offset, one_clock, responses, tuple(doubts))
+    return Measured(offset, one_clock, responses, tuple(warnings))
 
 
 def _held(table: pd.DataFrame, axis: str) -> Array:
@@ -207,18 +207,18 @@ def _fit(
     seconds = float((part.end - part.start)[np.abs(modelled) > _MOVING[axis]].sum())
     standing = float((part.end - part.start).sum()) - seconds
     unexplained = _unexplained(fit.fun, values, part)
-    doubts = []
+    warnings = []
     if unexplained > _UNEXPLAINED:
-        doubts.append(f"{100 * unexplained:.0f} % of the motion is not explained: slipping wheels, or another robot?")
+        warnings.append(f"{100 * unexplained:.0f} % of the motion is not explained: slipping wheels, or another robot?")
     if not one_clock:
-        doubts.append("the delay cannot be told: the odometry has a clock of its own")
+        warnings.append("the delay cannot be told: the odometry has a clock of its own")
     tried = float(_GRID * (np.abs(command[np.abs(command) > 1e-6]) <= max(band, _MOVING[axis])).sum())
     step = float(np.diff(np.sort(bands)).max()) if len(bands) > 1 else math.nan
     return Response(
         axis, Value(scale, sigma[0], seconds), Value(offset, sigma[1], standing),
         Value(delay, sigma[2], seconds) if one_clock else None, Value(lag, sigma[3], seconds),
         Value(band, step, tried) if band else None, unexplained,
-        (part.start + part.end) / 2.0 - shift, values, modelled, tuple(doubts),
+        (part.start + part.end) / 2.0 - shift, values, modelled, tuple(warnings),
     )  # fmt: skip
 
 

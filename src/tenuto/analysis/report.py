@@ -30,7 +30,7 @@ class Fact(NamedTuple):
     value: float = math.nan
 
 
-class Event(NamedTuple):
+class StateChange(NamedTuple):
     """A change of the guard's state: when, s; to what; why; and the command's speed then, m/s."""
 
     time: float
@@ -127,12 +127,12 @@ def _loop_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
     ]
 
 
-def events(table: pd.DataFrame) -> list[Event]:
+def events(table: pd.DataFrame) -> list[StateChange]:
     """List the changes of the guard's state."""
     states = table["guard.state"].to_numpy()
     rows = np.flatnonzero(np.r_[True, states[1:] != states[:-1]])
     return [
-        Event(
+        StateChange(
             float(table["time"].iloc[row]), str(states[row]), str(table["guard.reasons"].iloc[row]),
             float(np.hypot(table["command.vx"].iloc[row], table["command.vy"].iloc[row])),
         )

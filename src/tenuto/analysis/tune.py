@@ -32,7 +32,7 @@ from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
-from tenuto.driving.limits import Ramp
+from tenuto.driving.limits import CommandRamp
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.profile.patch import Change
@@ -236,7 +236,7 @@ def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], fl
 def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
     """Return how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
     limits = replace(plan.limits, acceleration=acceleration, deceleration=None)
-    ramp, command, squares = Ramp(), STANDSTILL, 0.0
+    ramp, command, squares = CommandRamp(), STANDSTILL, 0.0
     for demand in demands:
         target, _ = plan.chassis.within_reach(demand)
         command = ramp.step(command, target, dt, limits, plan.chassis.fits, plan.chassis.ramp_way)

@@ -93,10 +93,10 @@ def _print(found: Measured, wheels: dict[str, Value]) -> None:
     if found.responses:
         results.print(table)
     for axis, one in found.responses.items():
-        for doubt in one.doubts:
-            problems.print(f"{_NAMES[axis]}: {doubt}", style="yellow", soft_wrap=True)
-    for doubt in found.doubts:
-        problems.print(doubt, style="yellow", soft_wrap=True)
+        for warning in one.warnings:
+            problems.print(f"{_NAMES[axis]}: {warning}", style="yellow", soft_wrap=True)
+    for warning in found.warnings:
+        problems.print(warning, style="yellow", soft_wrap=True)
 
 
 def _cells(value: Value, factor: float) -> tuple[str, str]:
@@ -115,9 +115,9 @@ def _plain(found: Measured, wheels: dict[str, Value]) -> dict[str, object]:
         "one_clock": found.one_clock,
         **{
             axis: {key: value._asdict() if (value := getattr(one, key)) is not None else None for key in keys}
-            | {"unexplained": one.unexplained, "doubts": list(one.doubts)}
+            | {"unexplained": one.unexplained, "warnings": list(one.warnings)}
             for axis, one in found.responses.items()
         },
         **{name: value._asdict() for name, value in wheels.items()},
-        "doubts": list(found.doubts),
+        "warnings": list(found.warnings),
     }

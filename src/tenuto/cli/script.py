@@ -18,7 +18,7 @@ from tenuto.cli.status import StatusLine
 
 if TYPE_CHECKING:
     from tenuto.driving.tick import Tick
-    from tenuto.motion.script import Course, Misfit
+    from tenuto.motion.script import Course, Violation
     from tenuto.profile import Profile
 
 _DRIVER = "script"
@@ -73,8 +73,8 @@ def script(
     except ValueError as error:
         raise tenuto.TenutoError(f"{script}: {error}") from error
 
-    def where(misfit: Misfit) -> str:
-        step = motion.name_at(misfit.time * pace)
+    def where(violation: Violation) -> str:
+        step = motion.name_at(violation.time * pace)
         return f", in {step}" if step else ""
 
     if figure is not None:
@@ -83,12 +83,12 @@ def script(
 
         save_figure(script_figure(name, course, within), figure)
     if as_json:
-        said = [f"{misfit}{where(misfit)}" for misfit in wrong]
+        said = [f"{violation}{where(violation)}" for violation in wrong]
         typer.echo(json.dumps({"name": name, **_figures(course), "problems": said, "notes": notes}, indent=2))
     else:
         _print(name, course, notes)
-    for misfit in wrong:
-        problems.print(f"{misfit}{where(misfit)}", style="bold red", soft_wrap=True)
+    for violation in wrong:
+        problems.print(f"{violation}{where(violation)}", style="bold red", soft_wrap=True)
     if wrong:
         mend = "change its steps" if cannot else "--fit makes it smaller and slower"
         problems.print(f"It is not driven so: {mend}.", soft_wrap=True)

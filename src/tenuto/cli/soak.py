@@ -18,7 +18,7 @@ from tenuto.cli.console import counted, problems, results
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile
-    from tenuto.sim.soak import Outcome, Scene
+    from tenuto.sim.soak import Episode, Outcome
 
 
 def soak(
@@ -130,7 +130,7 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
 def _print_json(total: Outcome, took: float) -> None:
     figures = {name: getattr(total, name) for name in ("runs", "ticks", "seconds", "driven", "worst_time",
                "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
-    story = [asdict(scene) for scene in total.story]
+    story = [asdict(episode) for episode in total.story]
     more = {"by": dict(total.by), "faults": dict(total.faults), "story": story, "took": took}
     typer.echo(json.dumps(figures | more, indent=2))
 
@@ -158,9 +158,9 @@ def _print(total: Outcome, took: float, robots: dict[str, Outcome], of: str = "p
         results.print(f"No promise was broken in {total.ticks} ticks.")
 
 
-def _keep(path: Path, profile: Path, story: list[Scene], broken: list[str]) -> None:
+def _keep(path: Path, profile: Path, story: list[Episode], broken: list[str]) -> None:
     text = json.dumps(
-        {"profile": profile.name, "broken": broken, "story": [asdict(scene) for scene in story]}, indent=2
+        {"profile": profile.name, "broken": broken, "story": [asdict(episode) for episode in story]}, indent=2
     )
     try:
         path.write_text(text + "\n", encoding="utf-8")
@@ -168,12 +168,12 @@ def _keep(path: Path, profile: Path, story: list[Scene], broken: list[str]) -> N
         problems.print(f"{path}: cannot keep it there: {error.strerror}\n{text}")
 
 
-def _load(path: Path) -> list[Scene]:
+def _load(path: Path) -> list[Episode]:
     from pydantic import TypeAdapter, ValidationError
 
-    from tenuto.sim.soak import Scene
+    from tenuto.sim.soak import Episode
 
     try:
-        return TypeAdapter(list[Scene]).validate_python(json.loads(path.read_text(encoding="utf-8"))["story"])
+        return TypeAdapter(list[Episode]).validate_python(json.loads(path.read_text(encoding="utf-8"))["story"])
     except (OSError, ValueError, KeyError, TypeError, ValidationError) as error:
         raise RecordingError(f"{path}: expected a drive that tenuto soak has kept: {error}") from error

@@ -38,21 +38,21 @@ class StickDriver:
         meaning_changed: the sticks mean something else now, and have not been seen at rest since.
     """
 
-    def __init__(self, plan: Plan, seat: DriverPlan | None = None) -> None:
+    def __init__(self, plan: Plan, lower: DriverPlan | None = None) -> None:
         """Begin with nothing heard.
 
         Args:
-            plan: of the robot. seat: of a driver of lower rank; None for the first in rank.
+            plan: of the robot. lower: of a driver of lower rank; None for the first in rank.
         """
-        self._plan, self.seat = plan, seat
-        controls = plan.controls if seat is None else seat.controls
-        self.name = plan.driver if seat is None else seat.name
-        self._share = 1.0 if seat is None else seat.share
-        self._timeout = plan.guard.link_timeout if seat is None else seat.link_timeout
-        self._timeout_key = "link_timeout" if seat is None else f"link_timeout of {seat.name}"
+        self._plan, self.lower = plan, lower
+        controls = plan.controls if lower is None else lower.controls
+        self.name = plan.driver if lower is None else lower.name
+        self._share = 1.0 if lower is None else lower.share
+        self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
+        self._timeout_key = "link_timeout" if lower is None else f"link_timeout of {lower.name}"
         self.reader = Reader(controls, plan.period, plan.guard.frozen_after)
         self._shaper = Shaper(controls, plan.sticks)
-        self.selection = Selection(plan.selection if seat is None else seat.selection, plan.modes)
+        self.selection = Selection(plan.selection if lower is None else lower.selection, plan.modes)
         self.mode = self.selection.mode
         self.bands = rest_bands(plan, controls)
         self._bands = {
@@ -260,7 +260,7 @@ class StickDriver:
         guard = self._plan.guard
         if guard.enable is None:
             return None
-        chosen = self._plan.selection if self.seat is None else self.seat.selection
+        chosen = self._plan.selection if self.lower is None else self.lower.selection
         reads = next(switch.reads for switch in chosen.switches if switch.name == guard.enable)
         return Enabling(stays=guard.enable_stays, reads=reads)
 
@@ -276,8 +276,8 @@ class VelocityDriver:
 
     away: Mapping[str, float] = {}
 
-    def __init__(self, plan: Plan, seat: DriverPlan) -> None:
-        self._period, self.seat, self.name = plan.period, seat, seat.name
+    def __init__(self, plan: Plan, lower: DriverPlan) -> None:
+        self._period, self.lower, self.name = plan.period, lower, lower.name
         self.faults: tuple[Reason, ...] = ()
         self.fresh = False
         self.held: bool | None = None
@@ -293,8 +293,8 @@ class VelocityDriver:
             self._heard, self.held = frame.time, True
             self.demand = VelocityCommand(*(float(frame.values.get(axis, 0.0)) for axis in _VELOCITY))
         age = math.inf if self._heard is None else now - self._heard
-        if not age <= self.seat.link_timeout:
-            text = f"{self.name}: no good velocity for {age:.2f} s (link_timeout {self.seat.link_timeout:g} s)"
+        if not age <= self.lower.link_timeout:
+            text = f"{self.name}: no good velocity for {age:.2f} s (link_timeout {self.lower.link_timeout:g} s)"
             self.faults += (Condition(Code.LINK_QUIET, text, f"{self.name} was quiet for {age:.2f} s"),)
 
     def _problem(self, frame: Frame, now: float) -> str:

@@ -32,7 +32,7 @@ class Happening(NamedTuple):
     text: str
 
 
-class Events:
+class EventFinder:
     """Finds, in one tick after another, what happened."""
 
     def __init__(self) -> None:

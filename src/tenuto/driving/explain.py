@@ -114,7 +114,7 @@ def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
 
 def _controls_of(tick: Tick, plan: Plan) -> tuple[ControlPlan, ...]:
     """Return the controls of whoever drives; where that is a script, of the first in rank."""
-    return next((seat.controls for seat in plan.below if seat.name == tick.driver and seat.controls), plan.controls)
+    return next((lower.controls for lower in plan.below if lower.name == tick.driver and lower.controls), plan.controls)
 
 
 def _control(tick: Tick, control: ControlPlan, stick: StickPlan | None, drives: bool) -> Step:
@@ -305,7 +305,7 @@ def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
 
 def _share_cause(tick: Tick, plan: Plan) -> str:
     """Say that a driver of lower rank gets only a share of the speeds."""
-    share = next((seat.share for seat in plan.below if seat.name == tick.driver), 1.0)
+    share = next((lower.share for lower in plan.below if lower.name == tick.driver), 1.0)
     return f"{tick.driver} gets {100 * share:.0f} % of all speeds" if share < 1.0 else ""
 
 

@@ -372,7 +372,7 @@ class Guard:
         """The category of the stop that is under way, or was the last."""
         return self.memory.category
 
-    def seat(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
+    def set_driver(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
         """Take note of whose controls are spoken of from now on; see `__init__`.
 
         Args:

@@ -83,7 +83,7 @@ def approach(previous: float, target: float, most: float) -> float:
     return target
 
 
-class Ramp:
+class CommandRamp:
     """Changes the command towards a target within the limits and within what the chassis can do.
 
     ============ ==============================================================================================

@@ -13,7 +13,7 @@ from tenuto.driving.actions import fire
 from tenuto.driving.distance import Distance, DistancePlan
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.inhibits import Inhibit, InhibitPlan
-from tenuto.driving.limits import Ramp, ramp_to_stop
+from tenuto.driving.limits import CommandRamp, ramp_to_stop
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
@@ -62,7 +62,7 @@ class Pipeline:
         self._guard = Guard(
             enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
         )
-        self._ramp = Ramp()
+        self._ramp = CommandRamp()
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._mode_of_outputs: ModePlan | None = None
         self._used: frozenset[str] = frozenset()
@@ -133,7 +133,7 @@ class Pipeline:
         self.end("the drive has ended")
         self._command = STANDSTILL
         ranks = self._ranks
-        status = self._guard.step(ranks.held, ranks.now.away, (), standing=True)
+        status = self._guard.step(ranks.held, ranks.current.away, (), standing=True)
         if self._outputs:
             self._set_outputs(False)
         return self._tick(now, 0.0, False, status, STANDSTILL, (), ())
@@ -237,7 +237,7 @@ class Pipeline:
     def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
         """Add that nobody attends, or bear a lost link for the grace time; return the faults, and what to tell."""
         if self._attention is not None:
-            hand, driving = self._ranks.hand, self._guard.state is _DRIVING and self._ranks.now is self._ranks.hand
+            hand, driving = self._ranks.hand, self._guard.state is _DRIVING and self._ranks.current is self._ranks.hand
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
             if asleep is not None or told is not None:
                 return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
@@ -274,7 +274,7 @@ class Pipeline:
         reset = self._reset or (settings.reset is not None and ranks.pressed(settings.reset))
         self._reset = False
         if ranks.changed:
-            guard.seat(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
+            guard.set_driver(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
         missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above
         if self._start_test is not None:
@@ -285,7 +285,7 @@ class Pipeline:
         overdue = None if before is _DRIVING else self._overdue(standing or sinks, dt)
         if overdue is not None:
             faults, category = (*faults, overdue), 0
-        status = guard.step(ranks.held, ranks.now.away, faults, standing, missing, emergency, reset, category)
+        status = guard.step(ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category)
         if missing and status.state is State.NOT_ENABLED:
             ranks.disable()  # a press while something is missing must not enable later by itself
         return status
@@ -425,7 +425,7 @@ class Pipeline:
         parts = self.plan.chassis.cannot(self._demand) if target != self._demand else ()
         if parts:
             told += (Reason(Code.CANNOT_DO, f"this vehicle cannot do what is asked: {', '.join(parts)}"),)
-        if hand.meaning_changed and self._ranks.now is hand:
+        if hand.meaning_changed and self._ranks.current is hand:
             text = f"mode {hand.mode.name}: the sticks mean something else, let go of {', '.join(hand.away)}"
             told += (Reason(Code.MODE_THROUGH_REST, text),)
         return told
@@ -444,7 +444,7 @@ class Pipeline:
         hand = ranks.hand
         reader, chosen = hand.reader, hand.selection.chosen
         aim, power = None, self._guard.memory.powered
-        own = ranks.now is hand
+        own = ranks.current is hand
         if command == STANDSTILL and status.state is _DRIVING and own and not hand.meaning_changed:
             aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
         self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
@@ -470,7 +470,7 @@ class Pipeline:
             power,
             plan.guard.command_timeout,
             not self._link_loss.silent or status.state is State.EMERGENCY_STOP,
-            ranks.now.name,
+            ranks.current.name,
             ranks.say() if plan.below else _NOBODYS_HANDS,
         )
         return tuple.__new__(Tick, values)  # as Tick(*values) does, by the shortest way

@@ -34,7 +34,7 @@ class Ranks:
 
     Attributes:
         first: the first in rank. all: every one, by falling rank.
-        now: who drives, or would. hand: whose controls count: the same, or the first in rank where a script drives.
+        current: who drives, or would. hand: whose controls count: the same, or the first in rank where a script drives.
         changed: who drives has changed with this tick.
         notices: why something was not given, and whose frames do not come.
     """
@@ -42,19 +42,19 @@ class Ranks:
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
         self.first = StickDriver(plan)
-        below = [StickDriver(plan, seat) if seat.controls else VelocityDriver(plan, seat) for seat in plan.below]
+        below = [StickDriver(plan, lower) if lower.controls else VelocityDriver(plan, lower) for lower in plan.below]
         self.all: tuple[StickDriver | VelocityDriver, ...] = (self.first, *below)
-        self.now: StickDriver | VelocityDriver = self.first
+        self.current: StickDriver | VelocityDriver = self.first
         self.hand = self.first
         self.changed = False
         self.notices: tuple[Reason, ...] = ()
         self._below = tuple(below)
         # Those who may enable the robot.
         self._able = tuple(
-            one for one in self.all if isinstance(one, StickDriver) and (one.seat is None or one.seat.alone)
+            one for one in self.all if isinstance(one, StickDriver) and (one.lower is None or one.lower.alone)
         )
         self._released: dict[str, bool] = {}
-        self._permits = {seat.name: False for seat in plan.below}
+        self._permits = {lower.name: False for lower in plan.below}
         self._mode = self.first.mode
         # Who took over with this tick by a stick that was never seen at rest.
         self._came_on: StickDriver | None = None
@@ -80,32 +80,34 @@ class Ranks:
     @property
     def held(self) -> bool | None:
         """Whether everybody who must hold does, in the newest good frames; None while nobody was heard."""
-        now, first = self.now, self.first
-        if now is first or (self._is_alone(now) and (first.held is not None or not self._permit(now))):
-            return now.held
-        return None if first.held is None else bool(first.held and now.held)
+        current, first = self.current, self.first
+        if current is first or (self._is_alone(current) and (first.held is not None or not self._permit(current))):
+            return current.held
+        return None if first.held is None else bool(first.held and current.held)
 
     @property
     def faults(self) -> tuple[Reason, ...]:
         """What is wrong with the frames of those who must be heard."""
-        now, first = self.now, self.first
+        current, first = self.current, self.first
         if self._came_on is not None:
             return (*first.faults, self._jammed(self._came_on))
-        if now is first:
+        if current is first:
             return first.faults
-        own = tuple(fault if fault.text.startswith(now.name) else fault.of(now.name) for fault in now.faults)
+        own = tuple(
+            fault if fault.text.startswith(current.name) else fault.of(current.name) for fault in current.faults
+        )
         # A permit is only known while the first in rank is heard.
-        return own if self._is_alone(now) and not self._permit(now) else first.faults + own
+        return own if self._is_alone(current) and not self._permit(current) else first.faults + own
 
     @property
     def above(self) -> tuple[Reason, ...]:
         """Why the one who would drive may not begin: a hand above is moving a stick, or there is no permit."""
-        now = self.now
-        if now is self.first:
+        current = self.current
+        if current is self.first:
             return ()
-        higher = self.all[: self.all.index(now)]
-        text = f"{now.name} may not drive: {self._permit(now)} of {self.first.name} is off"
-        off = () if self._may(now) else (Reason(Code.PERMIT_OFF, text),)
+        higher = self.all[: self.all.index(current)]
+        text = f"{current.name} may not drive: {self._permit(current)} of {self.first.name} is off"
+        off = () if self._may(current) else (Reason(Code.PERMIT_OFF, text),)
         return off + tuple(
             Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
             for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
@@ -115,17 +117,17 @@ class Ranks:
     @property
     def demand(self) -> VelocityCommand:
         """What the one who drives asks for."""
-        now = self.now
+        current = self.current
         return (
-            now.demand
-            if isinstance(now, StickDriver)
-            else self.hand.mode.speeds.slow(now.demand, now.seat.share * self.hand.selection.chosen.level)
+            current.demand
+            if isinstance(current, StickDriver)
+            else self.hand.mode.speeds.slow(current.demand, current.lower.share * self.hand.selection.chosen.level)
         )
 
     @property
     def released(self) -> bool:
         """Whether hold-to-run of the one who would drive was seen released since the last stop."""
-        return self._released.get(self.now.name, False)
+        return self._released.get(self.current.name, False)
 
     def on(self, control: str | None) -> StickDriver | None:
         """Return the first one who has a control on."""
@@ -144,27 +146,27 @@ class Ranks:
 
     def choose(self, state: State) -> None:
         """Say who drives from this tick on; the state is that of the tick before. Only where somebody is below."""
-        before, self.notices, self._came_on = self.now, (), None
+        before, self.notices, self._came_on = self.current, (), None
         if state not in _KEPT:
             self._see_releases(state)
             # Whoever holds; else whoever is heard, for a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
             holding = [one for one in heard if one.held]
-            self.now = next((one for one in holding if self._may(one)), (holding or heard or [self.first])[0])
+            self.current = next((one for one in holding if self._may(one)), (holding or heard or [self.first])[0])
             self._untouched = True
         elif state is State.DRIVING:
             self._untouched = self._untouched and not self.first.away
             taken = self._taken()
             self._came_on = taken if taken is not None and not taken.seen_at_rest else None
-            self.now = taken or self._given() or self._kept()
-        self.changed = self.now is not before
-        self._permits = {one.name: self.first.on(one.seat.permit) for one in self._below if one.seat is not None}
+            self.current = taken or self._given() or self._kept()
+        self.changed = self.current is not before
+        self._permits = {one.name: self.first.on(one.lower.permit) for one in self._below if one.lower is not None}
         self._mode = self.first.mode
         if self.changed:
-            self.hand = self.now if isinstance(self.now, StickDriver) else self.first
+            self.hand = self.current if isinstance(self.current, StickDriver) else self.first
         self.notices += tuple(
             Reason(Code.DRIVER_UNHEARD, fault.text if one.name in fault.text else f"{one.name}: {fault.text}")
-            for one in self._below if one is not self.now and one.held is not None for fault in one.faults
+            for one in self._below if one is not self.current and one.held is not None for fault in one.faults
         )  # fmt: skip
 
     def _see_releases(self, state: State) -> None:
@@ -184,13 +186,15 @@ class Ranks:
     def _taken(self) -> StickDriver | None:
         """Return the highest in rank who takes over with this tick."""
         key = self._plan.guard.takes_over
-        rank = self.all.index(self.now)
+        rank = self.all.index(self.current)
         for one in self._able:
             if self.all.index(one) >= rank:
                 return None
             if one.faults or one.held is None or not self._may(one):
                 continue
-            mode_switched = one is self.first and not isinstance(self.now, StickDriver) and one.mode is not self._mode
+            mode_switched = (
+                one is self.first and not isinstance(self.current, StickDriver) and one.mode is not self._mode
+            )
             if one.away or one.on(key) or mode_switched:
                 return one
         return None
@@ -199,16 +203,16 @@ class Ranks:
         """Return the one who is given the robot with this tick."""
         first = self.first
         for one in self._below:
-            seat = one.seat
-            if seat is None or one is self.now:
+            lower = one.lower
+            if lower is None or one is self.current:
                 continue
-            permitted = first.on(seat.permit)
-            asked = first.pressed(seat.given_by) or (seat.at_once and self._untouched and first.fresh)
-            if not (asked or (seat.given_by is None and permitted and not self._permits[one.name])):
+            permitted = first.on(lower.permit)
+            asked = first.pressed(lower.given_by) or (lower.at_once and self._untouched and first.fresh)
+            if not (asked or (lower.given_by is None and permitted and not self._permits[one.name])):
                 continue
             why = self._not_given(one)
-            if seat.permit is not None and not permitted:
-                why += [f"{seat.permit} is off"]
+            if lower.permit is not None and not permitted:
+                why += [f"{lower.permit} is off"]
             why += [f"{name} of {first.name} is not at rest" for name in first.away]
             if not why:
                 self._untouched = False
@@ -227,22 +231,22 @@ class Ranks:
 
     def _kept(self) -> StickDriver | VelocityDriver:
         """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""
-        if self.now is not self.first and any(fault.code in LINK_CODES for fault in self.now.faults):
+        if self.current is not self.first and any(fault.code in LINK_CODES for fault in self.current.faults):
             # Silence below takes the robot from nobody who holds and is heard.
-            heard = [one for one in self._able if one is not self.now and not one.faults]
+            heard = [one for one in self._able if one is not self.current and not one.faults]
             holds = next((one for one in heard if one.held and self._may(one)), None)
             if holds is not None:
                 return holds
-        return self.now if self._may(self.now) else self.first
+        return self.current if self._may(self.current) else self.first
 
     @staticmethod
     def _is_alone(one: StickDriver | VelocityDriver) -> bool:
-        return one.seat is not None and one.seat.alone
+        return one.lower is not None and one.lower.alone
 
     @staticmethod
     def _permit(one: StickDriver | VelocityDriver) -> str | None:
         """Return the control of the first in rank that somebody may only drive with."""
-        return None if one.seat is None else one.seat.permit
+        return None if one.lower is None else one.lower.permit
 
     def _may(self, one: StickDriver | VelocityDriver) -> bool:
         """Tell whether somebody needs no permit, or has it."""

@@ -151,7 +151,7 @@ def _fastest_within(chassis: Chassis, low: VelocityCommand, high: VelocityComman
 
 def _demands(plan: Plan, mode: ModePlan) -> Iterator[VelocityCommand]:
     """Try the sticks of a mode, with every way of steering and in every heading; and what a planner may ask for."""
-    if any(not seat.controls for seat in plan.below):
+    if any(not lower.controls for lower in plan.below):
         speeds = mode.speeds
         for vx, vy, vz, turn in product(
             (-speeds.backward, 0.0, speeds.forward), (-speeds.sideways, 0.0, speeds.sideways),

@@ -57,7 +57,7 @@ def measure_figure(table: pd.DataFrame, found: Measured, title: str = "") -> Fig
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     figure.suptitle(title or "Does it do what it is told?", fontsize=13, fontweight="bold")
     if not responses:
-        figure.text(0.5, 0.5, "\n".join(found.doubts), ha="center", va="center")
+        figure.text(0.5, 0.5, "\n".join(found.warnings), ha="center", va="center")
         return figure
     rows = figure.subplots(len(responses), 2, width_ratios=(2.4, 1.0), squeeze=False)
     for (left, right), response in zip(rows, responses, strict=True):

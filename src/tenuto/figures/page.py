@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from tenuto.analysis.report import Event, Fact
+    from tenuto.analysis.report import Fact, StateChange
 
 _PAGE = Template("""<!DOCTYPE html>
 <html lang="en">
@@ -68,7 +68,7 @@ _STOPPED = ("stopping", "fault", "emergency stop")
 
 
 def html_report(
-    title: str, source: str, facts: Sequence[Fact], events: Sequence[Event], figures: Mapping[str, bytes]
+    title: str, source: str, facts: Sequence[Fact], events: Sequence[StateChange], figures: Mapping[str, bytes]
 ) -> str:
     """Put a report together.
 

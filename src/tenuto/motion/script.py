@@ -57,7 +57,7 @@ class Hold:
 
 
 @dataclass(frozen=True, slots=True)
-class Ramp:
+class LinearRamp:
     """Evenly from one velocity to another."""
 
     begin: VelocityCommand
@@ -224,7 +224,7 @@ def figure_of_eight(radius: float, speed: float, way: str = "along") -> Chain:
     return Chain((Circle(radius, speed, 1.0, way), Circle(radius, speed, -1.0, way)))
 
 
-class Misfit(NamedTuple):
+class Violation(NamedTuple):
     """Something of a course that a robot must not do, or cannot.
 
     Attributes:
@@ -305,11 +305,11 @@ class Course:
         before, after = self.velocities[row].tolist(), self.velocities[row + 1].tolist()
         return VelocityCommand(*(a + share * (b - a) for a, b in zip(before, after, strict=True)))
 
-    def problems(self, speeds: Speeds, limits: Limits, within: float = math.inf) -> list[Misfit]:
+    def problems(self, speeds: Speeds, limits: Limits, within: float = math.inf) -> list[Violation]:
         """List what of it a robot must not do: too fast, too sudden, too far. Nothing where all is well."""
         vx, vy, vz, turn = self.velocities.T
         found = [
-            Misfit(f"{word}: {way.max():.2f} {unit}, and the profile allows {most:.2f}", self._first(way > most + 1e-9))
+            Violation(f"{word}: {way.max():.2f} {unit}, the profile allows {most:.2f}", self._first(way > most + 1e-9))
             for word, way, most, unit in (
                 ("forward", vx, speeds.forward, "m/s"), ("backward", -vx, speeds.backward, "m/s"),
                 ("sideways", np.abs(vy), speeds.sideways, "m/s"), ("up", vz, speeds.up, "m/s"),
@@ -319,18 +319,18 @@ class Course:
         changes = np.abs(np.diff(self.velocities, axis=0)).T / STEP
         for name, change, (most, _, _) in zip(AXES, changes, limits.axes, strict=True):
             if change.max() > most * (1.0 + 1e-6):
-                text = f"acceleration of {name}: {change.max():.2f}, and the profile allows {most:.2f}"
-                found.append(Misfit(text, self._first(change > most * (1.0 + 1e-6))))
+                text = f"acceleration of {name}: {change.max():.2f}, the profile allows {most:.2f}"
+                found.append(Violation(text, self._first(change > most * (1.0 + 1e-6))))
         if self.excursion > within:
             text = f"it gets {self.excursion:.2f} m away, and is to stay within {within:.2f} m"
-            found.append(Misfit(text, self._first(np.sqrt(self.x**2 + self.y**2 + self.z**2) > within)))
+            found.append(Violation(text, self._first(np.sqrt(self.x**2 + self.y**2 + self.z**2) > within)))
         return found
 
     def _first(self, where: Array) -> float:
         return float(self.times[int(np.argmax(where))])
 
 
-def beyond(course: Course, chassis: Chassis) -> list[Misfit]:
+def beyond(course: Course, chassis: Chassis) -> list[Violation]:
     """List what of a course a vehicle cannot do: a way it cannot go, or faster than it can. Looked at every 20 ms."""
     ways: dict[str, float] = {}
     least, least_at = 1.0, 0.0
@@ -340,9 +340,9 @@ def beyond(course: Course, chassis: Chassis) -> list[Misfit]:
         least, least_at = min((least, least_at), (share, time))
         for way in chassis.cannot(command):
             ways.setdefault(way, time)
-    found = [Misfit(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+    found = [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
     if 0.0 < least < 1.0:
-        found.append(Misfit(f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most", least_at))
+        found.append(Violation(f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most", least_at))
     return found
 
 

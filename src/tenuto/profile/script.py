@@ -12,7 +12,18 @@ from pydantic import Field, ValidationError
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.findings import unexpected
 from tenuto.kinds.table import Name, Table
-from tenuto.motion.script import Chain, Circle, Hold, Piece, Ramp, Samples, Sway, figure_of_eight, overlaid, square
+from tenuto.motion.script import (
+    Chain,
+    Circle,
+    Hold,
+    LinearRamp,
+    Piece,
+    Samples,
+    Sway,
+    figure_of_eight,
+    overlaid,
+    square,
+)
 from tenuto.profile.load import finding_of
 from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -147,7 +158,7 @@ def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
     if isinstance(step, HoldTable):
         return Hold(step.velocity, step.seconds)
     if isinstance(step, RampTable):
-        return Ramp(before, step.velocity, step.seconds)
+        return LinearRamp(before, step.velocity, step.seconds)
     if isinstance(step, SwayTable):
         wanted, unwanted = ("turn_speed", "speed") if step.axis == "yaw_rate" else ("speed", "turn_speed")
         speed = getattr(step, wanted)

@@ -307,11 +307,11 @@ class _Drive:
 def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> None:
     """Make sure that every source has what a plan reads of it, before anything moves. Raises `SourceError`."""
     wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
-    for seat in plan.below:
-        wanted[seat.name] = _reads(seat.controls)
+    for lower in plan.below:
+        wanted[lower.name] = _reads(lower.controls)
     for sensor in plan.inputs:
         wanted.setdefault(sensor.heard_from or "", []).append((sensor.reads, sensor.name))
-    velocities = {seat.name for seat in plan.below if not seat.controls}
+    velocities = {lower.name for lower in plan.below if not lower.controls}
     sources = {"": source, **others}
     for name, needed in wanted.items():
         if name not in sources:

@@ -32,9 +32,9 @@ class _Person:
         released, enabled: since the robot last stopped, hold-to-run was seen released, then held with sticks at rest.
     """
 
-    def __init__(self, plan: Plan, seat: DriverPlan | None) -> None:
-        self.seat, self._plan = seat, plan
-        self._controls = plan.controls if seat is None else seat.controls
+    def __init__(self, plan: Plan, lower: DriverPlan | None) -> None:
+        self.lower, self._plan = lower, plan
+        self._controls = plan.controls if lower is None else lower.controls
         self._bands = rest_bands(plan, self._controls)
         self._frame: Frame | None = None
         self.heard: float | None = None
@@ -88,8 +88,8 @@ class Watcher:
         self._before: Tick | None = None
         self._longest: float | None = None
         self._people = {plan.driver: _Person(plan, None)}
-        self._people |= {seat.name: _Person(plan, seat) for seat in plan.below if seat.controls}
-        self._seats = {seat.name: seat for seat in plan.below}
+        self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
+        self._lower = {lower.name: lower for lower in plan.below}
         guard = plan.guard
         self._ramps = [max(max(mode.limits.axes[axis][:2]) for mode in plan.modes) for axis in range(4)]
         level = guard.stop_deceleration
@@ -119,36 +119,36 @@ class Watcher:
         first, driver = self._people[self._plan.driver], self._people.get(tick.driver)
         if driver is None or driver is first:
             return [first]
-        return [driver] if driver.seat is not None and driver.seat.alone else [first, driver]
+        return [driver] if driver.lower is not None and driver.lower.alone else [first, driver]
 
     def _one_driver(self, tick: Tick) -> Iterator[str]:
         """Exactly one drives; nobody below while a hand above is moved, and nobody to whom it was not given."""
-        if not self._seats:
+        if not self._lower:
             return
-        if tick.driver not in self._people and tick.driver not in self._seats:
+        if tick.driver not in self._people and tick.driver not in self._lower:
             yield f'"{tick.driver}" drives, whom nobody knows'
-        seat, person = self._seats.get(tick.driver), self._people.get(tick.driver)
+        lower, person = self._lower.get(tick.driver), self._people.get(tick.driver)
         if tick.guard.state is not State.DRIVING:
             return
         if person is not None and person.heard is None:
             yield f"{tick.driver} drives, who was never heard"
-        if seat is not None:
-            yield from self._below_first(tick, seat, person)
+        if lower is not None:
+            yield from self._below_first(tick, lower, person)
 
-    def _below_first(self, tick: Tick, seat: DriverPlan, person: _Person | None) -> Iterator[str]:
+    def _below_first(self, tick: Tick, lower: DriverPlan, person: _Person | None) -> Iterator[str]:
         """What must hold while somebody of lower rank drives."""
         first, hand = self._people[self._plan.driver], tick.hands[self._plan.driver]
         if first.heard == tick.time and not first.unbelieved and not first.at_rest:
-            yield f"{seat.name} drives, though the sticks of {self._plan.driver} are moved"
-        if seat.permit is not None and hand.positions[seat.permit] < HELD_FROM:
-            yield f"{seat.name} drives, though {seat.permit} is off"
+            yield f"{lower.name} drives, though the sticks of {self._plan.driver} are moved"
+        if lower.permit is not None and hand.positions[lower.permit] < HELD_FROM:
+            yield f"{lower.name} drives, though {lower.permit} is off"
         before = self._before
-        if before is None or before.driver == tick.driver or seat.alone:
+        if before is None or before.driver == tick.driver or lower.alone:
             return
         if not hand.fresh:
-            yield f"{seat.name} drives, though {self._plan.driver} has done nothing to give it"
+            yield f"{lower.name} drives, though {self._plan.driver} has done nothing to give it"
         if person is not None and not person.at_rest:
-            yield f"{seat.name} was given the robot with sticks that are moved"
+            yield f"{lower.name} was given the robot with sticks that are moved"
 
     def _finite(self, tick: Tick) -> Iterator[str]:
         stages = {
@@ -213,7 +213,7 @@ class Watcher:
                 yield "driving, though hold-to-run is released"
             if person.unbelieved and not (guard.grace and not person.link_good):
                 yield "driving, though the newest frame is not to be believed"
-            timeout = guard.link_timeout if person.seat is None else person.seat.link_timeout
+            timeout = guard.link_timeout if person.lower is None else person.lower.link_timeout
             if (silent := person.silent_at(tick.time)) > timeout + guard.grace + 2.0 * self._plan.period:
                 yield f"driving, though nothing was heard for {silent:.2f} s"
         if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:

@@ -31,7 +31,7 @@ DRIVERS = {
     "panicking": (15.0, 4.0, 6.0),
     "absent": (0.0, 0.0, 0.0),
 }
-# What happens to the frames on their way; how long it lasts is up to the scene.
+# What happens to the frames on their way; how long it lasts is up to the episode.
 LINKS = (
     "good", "good", "lost", "burst", "late", "reordered", "doubled", "frozen", "garbage", "failsafe", "weak",
 )  # fmt: skip
@@ -45,7 +45,7 @@ PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "
 
 
 @dataclass(frozen=True, slots=True)
-class Scene:
+class Episode:
     """A while in which one thing is so.
 
     Attributes:
@@ -88,7 +88,7 @@ class Outcome:
     promise_time: float = 0.0
     promise_distance: float = 0.0
     broken: list[str] = field(default_factory=list)
-    story: list[Scene] = field(default_factory=list)
+    story: list[Episode] = field(default_factory=list)
 
     def add(self, other: Outcome) -> None:
         """Add another outcome to this one."""
@@ -102,11 +102,11 @@ class Outcome:
             self.broken, self.story = other.broken, other.story
 
 
-def make_story(seed: int, scenes: int = 6) -> list[Scene]:
+def make_story(seed: int, scenes: int = 6) -> list[Episode]:
     """Make the story of a seed: the same one every time."""
     dice = random.Random(seed)
     return [
-        Scene(
+        Episode(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
             dice.choice(PROCESSES), dice.choice(list(DRIVERS)),
@@ -115,12 +115,12 @@ def make_story(seed: int, scenes: int = 6) -> list[Scene]:
     ]  # fmt: skip
 
 
-def play(profile: Planned, story: Iterable[Scene]) -> Outcome:
+def play(profile: Planned, story: Iterable[Episode]) -> Outcome:
     """Play a story with a profile; it ends at the first tick that breaks an invariant."""
     story = list(story)
     stage = _Stage(profile)
-    for scene in story:
-        stage.play(scene)
+    for episode in story:
+        stage.play(episode)
         if stage.outcome.broken:
             break
     stage.outcome.runs = 1
@@ -134,10 +134,10 @@ def soak(profile: Planned, seeds: Iterable[int]) -> Iterator[Outcome]:
         yield play(profile, make_story(seed))
 
 
-def shrink(profile: Planned, story: list[Scene]) -> list[Scene]:
+def shrink(profile: Planned, story: list[Episode]) -> list[Episode]:
     """Leave out of a story that breaks an invariant whatever is not needed for that."""
 
-    def breaks(shorter: list[Scene]) -> bool:
+    def breaks(shorter: list[Episode]) -> bool:
         return bool(play(profile, shorter).broken)
 
     progress = True
@@ -150,19 +150,19 @@ def shrink(profile: Planned, story: list[Scene]) -> list[Scene]:
     return story
 
 
-def _shorter(story: list[Scene]) -> Iterator[list[Scene]]:
+def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
     """Return stories with a little less in them, those with much less first."""
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
     plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
              "second": "absent"}  # fmt: skip
-    for row, scene in enumerate(story):
-        data = asdict(scene)
+    for row, episode in enumerate(story):
+        data = asdict(episode)
         for key, value in plain.items():
             if data[key] != value:
-                yield [*story[:row], Scene(**{**data, key: value}), *story[row + 1 :]]
-        if scene.seconds > 0.2:
-            yield [*story[:row], Scene(**{**data, "seconds": round(scene.seconds / 2, 2)}), *story[row + 1 :]]
+                yield [*story[:row], Episode(**{**data, key: value}), *story[row + 1 :]]
+        if episode.seconds > 0.2:
+            yield [*story[:row], Episode(**{**data, "seconds": round(episode.seconds / 2, 2)}), *story[row + 1 :]]
 
 
 class _Stage:
@@ -173,7 +173,7 @@ class _Stage:
         self.line = Changeover(self.plan)
         self.watcher = Watcher(self.plan)
         self.hands = Hands(self.plan)
-        self.others = {seat.name: Hands(self.plan, seat.controls) for seat in self.plan.below if seat.controls}
+        self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
         until_stop = guard.unnoticed + guard.descend_for + worst_stop(self.plan).seconds
@@ -184,44 +184,44 @@ class _Stage:
         self.heard = 0.0
         self.driving = False
 
-    def play(self, scene: Scene) -> None:
-        """Play one scene."""
-        dice = random.Random(scene.seed)
-        link, second_link = _Link(scene, dice), _Link(scene, dice)
-        steps = max(1, round(scene.seconds / self.plan.period))
-        jump_at = dice.randrange(steps) if scene.clock != "steady" else -1
+    def play(self, episode: Episode) -> None:
+        """Play one episode."""
+        dice = random.Random(episode.seed)
+        link, second_link = _Link(episode, dice), _Link(episode, dice)
+        steps = max(1, round(episode.seconds / self.plan.period))
+        jump_at = dice.randrange(steps) if episode.clock != "steady" else -1
         happens_at = dice.randrange(steps)
         for step in range(steps):
-            beginning = step if scene.enables else -1
-            self.hands.act(scene.driver, dice, self.plan.period, beginning)
-            dt = self.plan.period if step != jump_at else _odd_step(scene.clock, dice)
-            if scene.process == "slow ticks":
+            beginning = step if episode.enables else -1
+            self.hands.act(episode.driver, dice, self.plan.period, beginning)
+            dt = self.plan.period if step != jump_at else _odd_step(episode.clock, dice)
+            if episode.process == "slow ticks":
                 dt += dice.uniform(0.0, 0.4 * self.plan.stall_timeout)
             self.now += dt
             frame = None
-            if scene.device != "unplugged":
+            if episode.device != "unplugged":
                 values = self.hands.values()
-                if scene.device == "another":
+                if episode.device == "another":
                     values = {f"axis_{number}": value for number, value in enumerate(values.values())}
                 frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
-            others = self._others(scene, dice, second_link, beginning)
-            faults = self._process(scene, step - happens_at)
+            others = self._others(episode, dice, second_link, beginning)
+            faults = self._process(episode, step - happens_at)
             self._see(self.line.step(frame, self.now, others=others, faults=faults), faults)
             if self.outcome.broken:
                 return
 
-    def _others(self, scene: Scene, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
+    def _others(self, episode: Episode, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
         """Return what comes from those of lower rank, and from sensors of distance."""
         frames: dict[str, Frame] = {}
         for name, hands in self.others.items():
-            hands.act(scene.second, dice, self.plan.period, beginning)
+            hands.act(episode.second, dice, self.plan.period, beginning)
             frame = link.carry(Frame(self.now, hands.values(), signal=Signal(link.quality, -70.0, 8.0)), self.now)
             if frame is not None:
                 frames[name] = frame
-        for seat in self.plan.below:
-            if not seat.controls and dice.random() < 0.9:
+        for lower in self.plan.below:
+            if not lower.controls and dice.random() < 0.9:
                 speed = dice.choice((0.5, 1.0, -0.3, 0.0)) if dice.random() > 0.005 else math.nan
-                frames[seat.name] = Frame(self.now, {"vx": speed, "yaw_rate": dice.uniform(-1.0, 1.0)})
+                frames[lower.name] = Frame(self.now, {"vx": speed, "yaw_rate": dice.uniform(-1.0, 1.0)})
         for sensor in self.plan.distances:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
                 frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
@@ -231,16 +231,16 @@ class _Stage:
                 frames[inhibit.name] = Frame(self.now, {inhibit.reads: inhibit.on_from + (0.0 if on else -1.0)})
         return frames
 
-    def _process(self, scene: Scene, since: int) -> tuple[Reason, ...]:
-        """Let happen to the processes what the scene wants; ``since`` ticks after the moment for it."""
-        if scene.process == "sink blocked" and 0 <= since < 40:
+    def _process(self, episode: Episode, since: int) -> tuple[Reason, ...]:
+        """Let happen to the processes what the episode wants; ``since`` ticks after the moment for it."""
+        if episode.process == "sink blocked" and 0 <= since < 40:
             return (Reason(Code.SINK_BLOCKED, "a sink has taken nothing"),)
-        if since == 0 and scene.process == "profile changed":
-            if scene.seed % 3 == 0:
+        if since == 0 and episode.process == "profile changed":
+            if episode.seed % 3 == 0:
                 self.line.refuse("it is broken")
             else:
                 self.line.change(self.plan)
-        elif since == 0 and scene.process == "restarted":
+        elif since == 0 and episode.process == "restarted":
             # The robot has stopped by itself meanwhile: no command came in time.
             self.line, self.watcher = Changeover(self.plan), Watcher(self.plan)
             self.stopping, self.driving = None, False
@@ -307,7 +307,7 @@ class Hands:
         self._others = [control for control in controls if control.name not in (*driving, *holds)]
         urgent = {guard.emergency_stop, guard.emergency_stop_2, guard.reset, guard.stop, guard.takes_over}
         # Who may give the robot away does so often.
-        giving = {name for seat in plan.below for name in (seat.given_by, seat.permit)}
+        giving = {name for lower in plan.below for name in (lower.given_by, lower.permit)}
         self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
         reads = {switch.name: switch.reads for switch in plan.selection.switches}
@@ -335,7 +335,7 @@ class Hands:
         return self.values()
 
     def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
-        """Do what such a driver does within ``dt`` s; in the first steps of a scene, begin as one should."""
+        """Do what such a driver does within ``dt`` s; in the first steps of a episode, begin as one should."""
         if 0 <= beginning < self._off_at:
             self._pushed = dict.fromkeys(self._pushed, 0.0)
             self._held, self._pressed = beginning >= 5, -1
@@ -400,12 +400,12 @@ def _raw(control: ControlPlan, position: float) -> dict[str, float]:
 class _Link:
     """What becomes of frames on their way."""
 
-    def __init__(self, scene: Scene, dice: random.Random) -> None:
-        self._kind, self._dice = scene.link, dice
+    def __init__(self, episode: Episode, dice: random.Random) -> None:
+        self._kind, self._dice = episode.link, dice
         self._waiting: deque[Frame] = deque()
         self._frozen: dict[str, float] | None = None
         self._burst = 0
-        self.quality = 20.0 if scene.link == "weak" else 100.0
+        self.quality = 20.0 if episode.link == "weak" else 100.0
 
     def carry(self, frame: Frame, now: float) -> Frame | None:
         """Take the frame that is sent now; give the one that arrives now."""

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
-from tenuto.driving.events import Events
+from tenuto.driving.events import EventFinder
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
@@ -32,7 +32,7 @@ class EventLog(Sink):
     def __init__(self, path: str | Path) -> None:
         self.name = f"events {path}"
         self._path = Path(path)
-        self._events = Events()
+        self._events = EventFinder()
         self._new: list[tuple[str, str]] = []  # what is to be noted with the next tick
         self._begun = False
         try:

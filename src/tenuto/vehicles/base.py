@@ -137,7 +137,7 @@ class Chassis(ABC):
     """
 
     __slots__ = ()
-    # How its velocity is to change: see `tenuto.driving.limits.Ramp`.
+    # How its velocity is to change: see `tenuto.driving.limits.CommandRamp`.
     ramp_way: ClassVar[str] = "each"
 
     @property
