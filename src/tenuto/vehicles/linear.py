@@ -72,6 +72,17 @@ class LinearMix(Chassis):
                 found.append((moved[0], side))
         return tuple(found)
 
+    @cached_property
+    def _ways(self) -> tuple[tuple[float, float, float, float], ...]:
+        """For each way of each output: what each axis takes of the room that it has, a m/s or rad/s."""
+        found = []
+        for output in self.outputs:
+            a, b, c, d = (share / full for share, full in zip(output.shares, self.full, strict=True))
+            for side, room in ((1.0, output.high - output.offset), (-1.0, output.offset - output.low)):
+                share = side / max(room, _NO_ROOM)
+                found.append((a * share, b * share, c * share, d * share))
+        return tuple(found)
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return each output; within its limits where the velocity is within reach."""
         axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]
@@ -85,6 +96,9 @@ class LinearMix(Chassis):
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
         """Return the output nearest to its limit as a share of the way from its offset to there."""
+        if type(vx) is float and type(vy) is float and type(vz) is float and type(yaw_rate) is float:
+            ways = [a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._ways]
+            return max(0.0, *ways)
         most = 0.0 * vx
         for output, value in zip(self.outputs, self.inverse(vx, vy, vz, yaw_rate).values(), strict=True):
             change = value - output.offset

@@ -75,6 +75,16 @@ class SteeredWheels(Chassis):
     def _fixed(self) -> tuple[Wheel, ...]:
         return tuple(wheel for wheel in self.wheels if wheel.max_angle == 0.0)
 
+    @cached_property
+    def _driven(self) -> tuple[tuple[float, float], ...]:
+        """Where the driven wheels stand."""
+        return tuple((wheel.x, wheel.y) for wheel in self.wheels if wheel.driven)
+
+    @cached_property
+    def _slopes(self) -> tuple[tuple[float, float, float], ...]:
+        """Where the steered wheels stand, and the tangent of the largest angle of each."""
+        return tuple((one.x, one.y, math.tan(min(one.max_angle, _QUARTER - 1e-9))) for one in self.steers)
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the angle of each steered wheel, rad, left positive, and the speed of each driven one, rad/s."""
         found: dict[str, Value] = {}
@@ -115,10 +125,12 @@ class SteeredWheels(Chassis):
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
         """Return the speed of the fastest wheel as a share of what it can."""
+        if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
+            fastest = max(math.hypot(vx - yaw_rate * y, vy + yaw_rate * x) for x, y in self._driven)
+            return fastest / (self.max_wheel_speed * self.wheel_radius)
         most = 0.0 * vx
-        for wheel in self.wheels:
-            if wheel.driven:
-                most = larger(most, hypot(vx - yaw_rate * wheel.y, vy + yaw_rate * wheel.x))
+        for x, y in self._driven:
+            most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
         return most / (self.max_wheel_speed * self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
@@ -130,14 +142,25 @@ class SteeredWheels(Chassis):
         for wheel in self._fixed:
             # A fixed wheel cannot be pushed sideways: the turn decides, as the one that the driver steers.
             vy = -yaw_rate * wheel.x
+        if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
+            kept = self._kept(vx, vy, yaw_rate)
+            return vx, vy * kept, 0.0 * vz, yaw_rate * kept
         share = 1.0 + 0.0 * vx
         side = side_of(vx)
-        for wheel in self.steers:
-            slope = math.tan(min(wheel.max_angle, _QUARTER - 1e-9))
-            need = abs(vy + yaw_rate * wheel.x) + slope * yaw_rate * wheel.y * side
+        for x, y, slope in self._slopes:
+            need = abs(vy + yaw_rate * x) + slope * yaw_rate * y * side
             most = ratio(slope * abs(vx), larger(need, 0.0 * need), math.inf)
             share = smaller(share, most)
         return vx, vy * share, 0.0 * vz, yaw_rate * share
+
+    def _kept(self, vx: float, vy: float, yaw_rate: float) -> float:
+        """Return the share of `possible` for plain floats: the ramp asks this many times a tick."""
+        kept, ahead, turn = 1.0, abs(vx), -yaw_rate if vx < 0.0 else yaw_rate
+        for x, y, slope in self._slopes:
+            need = abs(vy + yaw_rate * x) + slope * turn * y
+            if need > 0.0 and slope * ahead < kept * need:
+                kept = slope * ahead / need
+        return kept
 
     def bounds(self) -> dict[str, Bounds]:
         """Return the limits of each angle, rad, and wheel, rad/s."""

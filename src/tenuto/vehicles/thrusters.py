@@ -164,6 +164,10 @@ class Thrusters(Chassis):
                 return False
         return all(a * vx + b * vy + c * vz + d * yaw_rate <= slack + _SLACK for a, b, c, d in self._walls)
 
+    def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
+        """Return the same as in the base; what fits as it is is the shortest way."""
+        return (command, 1.0) if self.fits(command) else super().within_reach(command)
+
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
         """Return the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
         thrusts = {
