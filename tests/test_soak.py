@@ -1,7 +1,6 @@
 """The fault campaign: clean on the guard as it is, and every broken guard is seen, shrunk, kept and played again."""
 
 import json
-from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 
@@ -14,7 +13,7 @@ from mutants import MUTANTS, SEEN_BY
 from tenuto import testing
 from tenuto.analysis.story import tell_all
 from tenuto.data import shipped
-from tenuto.driving.holding import Holding
+from tenuto.driving.driver import StickDriver
 from tenuto.profile.text import profile_text
 from tenuto.sim.soak import make_story, play, shrink, soak
 from tenuto.vehicles.velocity import STANDSTILL
@@ -111,13 +110,13 @@ def test_a_random_profile_that_breaks_a_promise_is_made_small_and_kept(
 ) -> None:
     done = run("soak", "--any", "--runs", "8", "--json", cwd=tmp_path)
     assert (done.returncode, json.loads(done.stdout)["runs"]) == (0, 8), done.stderr
-    held = Holding.held
+    shape = StickDriver._shape
 
-    def once_and_for_all(hold: Holding, positions: Mapping[str, float], now: float) -> bool:
-        vars(hold)["was"] = held(hold, positions, now) or vars(hold).get("was", False)
-        return bool(vars(hold)["was"])
+    def once_and_for_all(driver: StickDriver, dt: float) -> None:
+        driver.held = vars(driver)["was"] = bool(driver.held or vars(driver).get("was", False))
+        shape(driver, dt)
 
-    monkeypatch.setattr(Holding, "held", once_and_for_all)  # a hand that lets go is not seen
+    monkeypatch.setattr(StickDriver, "_shape", once_and_for_all)  # a hand that lets go is not seen
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     monkeypatch.setattr("hypothesis.internal.conjecture.engine.MAX_SHRINKING_SECONDS", 3)
     done = run("soak", "--any", "--runs", "200", cwd=tmp_path)

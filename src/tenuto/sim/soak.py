@@ -176,9 +176,10 @@ class _Stage:
         self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
-        until_stop = guard.unnoticed + guard.descend_for + worst_stop(self.plan).seconds
-        self.outcome.promise_time = until_stop + 3 * self.plan.period
-        self.outcome.promise_distance = promised_distance(self.plan)
+        # How far it may go from the first sign of a fault to standstill, from whatever it drives.
+        promised = worst_stop(self.plan, guard.unnoticed + 3 * self.plan.period)
+        self.outcome.promise_time = promised.seconds + guard.descend_for
+        self.outcome.promise_distance = promised.metres
         self.now = 0.0
         self.stopping: tuple[float, float] | None = None
         self.heard = 0.0
@@ -277,11 +278,6 @@ class _Stage:
         if moving and tick.dt <= self.plan.stall_timeout:
             outcome.worst_time = max(outcome.worst_time, tick.time - began)
         self.stopping = (began, distance) if moving else None
-
-
-def promised_distance(plan: Plan) -> float:
-    """Return how far the robot may go from the first sign of a fault to standstill, from whatever it drives, m."""
-    return worst_stop(plan, plan.guard.unnoticed + 3 * plan.period).metres
 
 
 def _odd_step(clock: str, dice: random.Random) -> float:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
-from hypothesis import strategies as st
 
 from tenuto.profile.profile import Profile
-from tenuto.sim.soak import Outcome, play, shrink, soak
+from tenuto.sim.soak import Outcome, make_story, play, shrink
 from tenuto.testing.profiles import any_profile
+
+# Of each story: many profiles, each for a short while.
+EPISODES = 2
 
 
 def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None]) -> tuple[Profile, Outcome] | None:
@@ -23,9 +26,15 @@ def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None
         The smallest profile with the shortest story that breaks a promise; None where none was broken.
     """
     failed: list[tuple[Profile, Outcome]] = []
+    dice = random.Random(first_seed)
+    number = 0
 
-    def drive(profile: Profile, number: int) -> None:
-        outcome = next(iter(soak(profile, [number])))
+    def drive(profile: Profile) -> None:
+        # Each profile has a story of its own, until one fails: then it is the profile that is made smaller. Stories are
+        # not drawn with the profiles, because large whole numbers are drawn small, and few would be told over and over.
+        nonlocal number
+        number = number if failed else dice.randrange(2**31)
+        outcome = play(profile, make_story(number, EPISODES))
         if not failed:
             seen(profile, outcome)
         if outcome.broken:
@@ -36,9 +45,8 @@ def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None
         max_examples=runs, deadline=None, database=None, phases=[Phase.generate, Phase.shrink],
         suppress_health_check=list(HealthCheck), print_blob=False, report_multiple_bugs=False,
     )  # fmt: skip
-    numbers = st.integers(0, 2**31)
     try:
-        seed(first_seed)(tried(given(any_profile(), numbers)(drive)))()
+        seed(first_seed)(tried(given(any_profile())(drive)))()
     except AssertionError:
         profile, outcome = failed[-1]  # the last one that is tried is the smallest that was found
         story = shrink(profile, outcome.story)
