@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import MISSING, Field, fields, is_dataclass
-from functools import cache
 from types import NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
@@ -30,13 +29,7 @@ def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
 
     A name of a control or a switch is the name of its option; an option that may be left out sometimes is.
     """
-    return _options(kind, tuple(sorted(said.items())))
-
-
-@cache
-def _options(kind: type[T], fixed: tuple[tuple[str, Any], ...]) -> st.SearchStrategy[T]:
-    """Make the strategy; it is the same each time, and making it takes longer than drawing from it."""
-    hints, said = get_type_hints(kind), dict(fixed)
+    hints = get_type_hints(kind)
     drawn: dict[str, st.SearchStrategy[Any]] = {}
     for one in fields(kind):  # type: ignore[arg-type]
         if one.name in said:
