@@ -45,12 +45,79 @@ def any_profile(draw: st.DrawFn) -> Profile:
         for _, name in named(output, Role.PRESSED):
             tables["switches"].setdefault(name, draw(_any_switch(next(buttons))))
     inhibits = draw(st.dictionaries(st.sampled_from(["bumper", "gate"]), _any_inhibit(), max_size=2))
+    tables |= {"controls": controls, "outputs": outputs, "inhibits": inhibits}
+    for more in draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5)):
+        more(draw, tables, buttons)
     try:
-        return Profile.model_validate({**tables, "controls": controls, "outputs": outputs, "inhibits": inhibits})
+        return Profile.model_validate(tables)
     except (ValueError, TenutoError) as error:
         # What is drawn badly here must not hide what a profile refuses wrongly: only what says why is passed over.
         assume("expected" not in str(error))
         raise
+
+
+def _add_modes(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add a second mode, with speeds, limits and outputs of its own."""
+    without = st.sampled_from([[], *([name] for name in tables["outputs"])])
+    brisk = st.fixed_dictionaries(
+        {"may_start": st.booleans()},
+        optional={"speeds": _any_speeds(), "limits": _any_limits(), "without": without},
+    )  # fmt: skip
+    tables["modes"] = {"slow": {"fallback": True}, "brisk": draw(brisk)}
+    tables["switches"]["mode_button"] = {"kind": "cycle", "reads": next(buttons)}
+    tables.setdefault("choose", {})["mode"] = {"switch": "mode_button", "order": ["slow", "brisk"]}
+
+
+def _add_rates(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add sets of rates, and speed levels."""
+    share = st.floats(0.1, 1.0)
+    tables["rates"] = {"fine": {"scale": draw(share), "expo": draw(st.floats(0.0, 1.0))}, "full": {}}
+    tables["switches"]["rates_button"] = {"kind": "cycle", "reads": next(buttons)}
+    tables.setdefault("choose", {})["rates"] = {"switch": "rates_button", "order": ["fine", "full"]}
+    steps = [round(draw(st.floats(0.1, 0.9)), 2), 1.0]
+    tables["levels"] = {"steps": steps, "faster": next(buttons), "slower": next(buttons)}
+
+
+def _add_trim(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add a trim to a control that drives."""
+    name = draw(st.sampled_from(sorted(tables["controls"])))
+    tables["trims"] = {name: {"up": next(buttons), "down": next(buttons), "begin": draw(st.floats(-0.1, 0.1))}}
+
+
+def _add_drivers(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add a learner with a pad, or a computer that sends velocities, or both."""
+    share, time = st.floats(0.2, 1.0), st.floats(0.12, 1.0)
+    lines = {"kind": "lines", "port": "/dev/ttyACM0", "columns": ["vx", "yaw_rate"]}
+    who: dict[str, dict[str, Any]] = {
+        "learner": {"source": {"kind": "gamepad"}, "alone": draw(st.booleans())},
+        "follower": {"source": lines, "sends": "velocities"},
+    }
+    tables["drivers"] = {
+        name: who[name] | {draw(st.sampled_from(["given_by", "permit"])): next(buttons)}
+        | {"speed_share": draw(share), "link_timeout": draw(time)}
+        for name in draw(st.lists(st.sampled_from(sorted(who)), min_size=1, unique=True))
+    }  # fmt: skip
+
+
+def _add_distances(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add a sensor of distance."""
+    way = draw(st.sampled_from(["forward", "backward", "left", "right", "up", "down"]))
+    source = {"kind": "lines", "port": "/dev/ttyACM2", "columns": ["front"]}
+    sensor = {"reads": "front", "scale": "1 mm", "towards": way, "keep": draw(st.floats(0.1, 2.0)), "source": source}
+    tables["distances"] = {"front": sensor | {"timeout": draw(st.floats(0.1, 1.0))}}
+
+
+def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Say in which form numbers go out for some actuators."""
+    form = st.fixed_dictionaries(
+        {"form": st.sampled_from(["share", "duty", "pulse"]), "full": st.floats(0.5, 20.0)},
+        optional={"reverse": st.booleans(), "smallest": st.floats(0.01, 0.3), "at_zero": st.just("brake")},
+    )
+    names = sorted(tables["chassis"].chassis(_FULL).bounds())
+    tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
+
+
+_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_distances, _add_actuators)
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
