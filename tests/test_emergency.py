@@ -157,7 +157,7 @@ def test_a_link_that_settles_a_mode_that_may_not_start_and_a_weak_radio() -> Non
 
 
 def test_numbers_that_stand_still_where_they_never_do() -> None:
-    profile = tenuto.parse_profile(TEXT.replace("[guard]\n", '[guard]\nfrozen_after = "1 s"\n'))
+    profile = tenuto.parse_profile(TEXT)
     noisy = ControlCalibration("middle", -30454.0, 30454.0, 983.0, noise=120.0, dead_zone=0.03)
     dice = np.random.default_rng(4)
     for measured in (True, False):
@@ -171,12 +171,14 @@ def test_numbers_that_stand_still_where_they_never_do() -> None:
             for _ in range(steps):
                 tick = bench.step(alive(pad(forward, held=held)))
         assert tick.command.vx > 0.8
+        at_its_end = pad(1.0, held=True) | {"left_y": -30454.0, "right_x": 30454.0}
+        assert bench.run(3.0, at_its_end).guard.state is State.DRIVING  # there any stick is still
         frozen = alive(pad(0.9, held=True))
-        assert bench.run(0.98, frozen).guard.state is State.DRIVING
+        assert bench.run(1.98, frozen).guard.state is State.DRIVING
         tick = bench.run(0.1, frozen)
         assert (tick.guard.state is State.STOPPING) == measured
         if measured:
-            assert tick.guard.reasons[0].text.startswith("left_y, right_x have not changed by a single step for 1.")
+            assert tick.guard.reasons[0].text.startswith("left_y, right_x have not changed by a single step for 2.")
 
 
 def fly(text: str) -> tuple[Bench, dict[str, float]]:

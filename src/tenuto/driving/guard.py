@@ -255,7 +255,8 @@ class GuardSettings:
             off at once, 1 ramps and takes it off then, 2 ramps and leaves it on.
         link_good_for: how long the link must have been good before the robot may be enabled, s.
         least_quality: the share of radio frames below which the link is no good, %.
-        frozen_after: how long controls that were measured to be noisy may send the very same numbers, s.
+        frozen_after: how long controls that were measured to be noisy may send the very same numbers, s; it counts for
+            those alone, and not while they are at their ends.
         on_link_loss: "stop" (at standstill, which for an aircraft is a hover), "descend" (at ``descend_speed``, m/s,
             for at most ``descend_for``, s), or "silent" (send nothing: the autopilot has a failsafe of its own).
         command_timeout: how long a command is valid, s: what receives it stops by itself after that.

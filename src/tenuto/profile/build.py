@@ -60,7 +60,7 @@ def build_plan(
             link_good_for=guard.link_good_for or 0.0,
             least_quality=guard.least_quality,
             command_timeout=guard.command_timeout or profile.loop.stall_timeout,
-            frozen_after=guard.frozen_after or math.inf,
+            frozen_after=guard.frozen_after,
             on_link_loss=guard.on_link_loss,
             descend_speed=guard.descend_speed or 0.0,
             descend_for=guard.descend_for or 0.0,

@@ -63,7 +63,7 @@ class GuardTable(Table):
     )
     descend_speed: Speed | None = Field(default=None, description='a speed, such as "0.3 m/s"')
     descend_for: Time | None = Field(default=None, description='a time, such as "20 s"')
-    frozen_after: Time | None = Field(default=None, description='a time, such as "2 s"')
+    frozen_after: Time = Field(default=2.0, description='a time, such as "2 s"')
     command_timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
     stop: Name | None = Field(default=None, description="a control that stops everything while it is on, such as east")
     grace: Time | None = Field(default=None, description='a time, such as "200 ms"')

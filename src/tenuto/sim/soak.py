@@ -315,7 +315,7 @@ class Hands:
         self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
         self._grip, self._halves = self._middle, False
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
-        self._held = False
+        self._held, self._side = False, 1.0
         self._pressed = self._gives = -1
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
         self._off_at = math.ceil(plan.guard.link_good_for / plan.period) + (10 if controls is plan.controls else 25)
@@ -366,8 +366,13 @@ class Hands:
     def values(self) -> dict[str, float]:
         """Return the raw numbers of now."""
         found: dict[str, float] = {}
+        self._side = -self._side
         for control in self._sticks:
             found |= _raw(control, self._pushed[control.name])
+            if control.noise > 0.0:
+                # It is never quite still, as it was measured.
+                value = found[control.reads] + self._side * control.noise
+                found[control.reads] = min(max(value, control.travel.low), control.travel.high)
         for number, control in enumerate(self._others):
             found |= _raw(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
         for number, control in enumerate(self._hold):

@@ -29,7 +29,9 @@ class Reader:
             period: how far in the future a frame may say it came, s.
             frozen_after: controls that were measured to be noisy cannot all send the same numbers for so long, s.
         """
-        self._noisy = tuple(control.reads for control in controls if control.noise > 0.0)
+        self._noisy = tuple(
+            (control.reads, control.travel.low, control.travel.high) for control in controls if control.noise > 0.0
+        )
         self._frozen_after = frozen_after if self._noisy else math.inf
         self._same: tuple[tuple[float, ...], float] = ((), 0.0)
         self._plans = {control.name: control for control in controls}
@@ -110,15 +112,16 @@ class Reader:
         return positions
 
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
-        """Tell whether numbers stand still that were measured to be never quite still."""
-        now = tuple(frame.values[name] for name in self._noisy)
-        if now != self._same[0] or frame.time < self._same[1]:
+        """Tell whether numbers stand still that were measured to be never quite still; at its end any control may."""
+        now = tuple(frame.values[name] for name, _, _ in self._noisy)
+        at_ends = all(not low < value < high for value, (_, low, high) in zip(now, self._noisy, strict=True))
+        if at_ends or now != self._same[0] or frame.time < self._same[1]:
             self._same = (now, frame.time)
             return ()
         still = frame.time - self._same[1]
         if still <= self._frozen_after:
             return ()
-        names = ", ".join(self._noisy[:3])
+        names = ", ".join(name for name, _, _ in self._noisy[:3])
         text = f"{names} have not changed by a single step for {still:.1f} s, and they are never so still: frozen"
         return (Condition(Code.VALUES_FROZEN, text, f"{names} were frozen for {still:.1f} s"),)
 
