@@ -47,6 +47,7 @@ def test_the_only_way_to_driving(categories: Categories) -> None:
                 assert far == PRESSED, way
                 assert way.seen.at_rest, way
                 assert (way.seen.faulty, way.seen.missing, way.seen.emergency) == (False, False, False), way
+                assert way.seen.warned, way
             if (step := (way.after, far)) not in reached:
                 reached.add(step)
                 waiting.append(step)

@@ -130,6 +130,8 @@ def test_an_inhibit_that_slows_leaves_its_share_within_the_limits() -> None:
         ('emergency_stop_2 = "north"', "", "guard.emergency_stop: expected a control, for guard.emergency_stop_2"),
         ("pressed_through = 0.9", "", "guard.pressed_through: expected nothing where left_shoulder is a button"),
         ('test_at_start = ["emergency stop"]', "", "guard.emergency_stop: expected a control, for guard.test_at_start"),
+        ('start_warning = "1 s"', "", "guard.start_warning: expected an output of kind start_warning with it"),
+        ("", '[outputs.horn]\nkind = "start_warning"\n', "guard.start_warning: expected a time, for outputs.horn"),
         ("", '[outputs.relay]\nkind = "heartbeat"\nwhen_stopped = "keep"\n', "outputs.relay.when_stopped: expected"),
     ],
 )  # fmt: skip
@@ -250,6 +252,31 @@ def test_a_heartbeat_changes_while_there_is_power_and_not_without() -> None:
     assert all(a != b for a, b in pairwise(beats))
     assert bench.run(2.0, pad()).outputs["relay"] == 0.0
     assert bench.run(0.1, pad()).power is False
+
+
+@pytest.mark.parametrize("stays", ["false", "true"])
+def test_it_warns_before_it_moves(stays: str) -> None:
+    horn = f'[outputs.horn]\nkind = "start_warning"\nwhile_driving = {stays}\n'
+    bench = Bench(medlar('start_warning = "1 s"', horn))
+    bench.run(0.2, pad())
+    warned = bench.run(0.5, pad(held=True))
+    assert (warned.guard.state, warned.outputs["horn"]) == (State.WAITING_FOR_REST, 1.0)
+    assert warned.guard.reasons[0].text == "start warning: 0.5 s more; leave the sticks at rest"
+    assert bench.run(0.1, pad()).outputs["horn"] == 0.0  # let go: it begins anew
+    first = len(bench.ticks)
+    bench.run(3.0, pad(held=True))
+    states = [tick.guard.state for tick in bench.ticks[first:]]
+    assert states.index(State.DRIVING) * PERIOD == pytest.approx(1.0, abs=2.0 * PERIOD)
+    assert {tick.outputs["horn"] for tick in bench.ticks[first:][: states.index(State.DRIVING)]} == {1.0}
+    driven = bench.run(1.0, pad(1.0, held=True))
+    assert (driven.command.vx > 0.7, driven.outputs["horn"]) == (True, 1.0 if stays == "true" else 0.0)
+    assert bench.run(2.0, pad()).outputs["horn"] == 0.0
+
+
+def test_a_link_that_cannot_be_lost_cannot_be_tested() -> None:
+    text = shipped("medlar-keyboard.toml").read_text().replace("[guard]\n", '[guard]\ntest_at_start = ["link"]\n')
+    with pytest.raises(tenuto.ProfileError, match=r"guard\.test_at_start: expected no link with keyboard"):
+        tenuto.parse_profile(text)
 
 
 @pytest.mark.parametrize("with_reset", [False, True])

@@ -90,6 +90,7 @@ class Code(StrEnum):
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
     HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of one above is away from rest", "let that stick go"
     PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of the one who would drive is off", "switch it on"
+    START_WARNING = "start_warning", Kind.MISSING, "the robot is about to move, and warns of it", "wait, sticks at rest"
     NOT_TESTED = "not_tested", Kind.MISSING, "a test at start is still to be done", "do what the text says"
     CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
     # It is told, and stops nothing.

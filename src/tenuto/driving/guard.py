@@ -45,7 +45,7 @@ class Event(StrEnum):
     CLEARED = "all is well again, and hold-to-run is seen released"
     RELEASED = "hold-to-run is released"
     ENABLED = "hold-to-run is pressed afresh, and nothing is missing"
-    RESTED = "all driving controls are at rest, and nothing is missing"
+    RESTED = "all driving controls are at rest, nothing is missing, and the start warning is over"
 
 
 class Memory(NamedTuple):
@@ -77,6 +77,7 @@ class Seen(NamedTuple):
         missing: something must still be there before driving may begin. emergency: the emergency stop is on.
         reset: it was pressed.
         category: of the stop that what is wrong asks for; None for that of any fault.
+        warned: people near it were warned for long enough.
     """
 
     held: bool | None
@@ -87,6 +88,7 @@ class Seen(NamedTuple):
     emergency: bool = False
     reset: bool = False
     category: int | None = None
+    warned: bool = True
 
 
 class Row(NamedTuple):
@@ -152,7 +154,7 @@ HAPPENS: Mapping[Event, Callable[[Memory, Seen], bool]] = {
     E.ENABLED: lambda memory, seen: (
         bool(seen.held) and memory.release_seen and not seen.missing and _well(memory, seen)
     ),
-    E.RESTED: lambda memory, seen: seen.at_rest and not seen.missing and _well(memory, seen),
+    E.RESTED: lambda memory, seen: seen.at_rest and seen.warned and not seen.missing and _well(memory, seen),
 }
 
 
@@ -268,6 +270,7 @@ class GuardSettings:
         pressed_through: from this share of its travel on hold-to-run is a release (three positions); infinite for none.
         attention: for how long it drives on while no control is moved, s; infinite for any time.
         test_at_start: what must be seen to work before the first drive: "emergency stop", "link".
+        start_warning: for how long outputs warn before the robot may move, s; 0 for no warning.
         grace: for how long a link that is noticed to be lost changes nothing yet: the last command holds, s.
     """
 
@@ -300,6 +303,7 @@ class GuardSettings:
     pressed_through: float
     attention: float
     test_at_start: tuple[str, ...]
+    start_warning: float
     grace: float
 
     @property
@@ -411,6 +415,7 @@ class Guard:
         emergency: Reason | None = None,
         reset: bool = False,
         category: int | None = None,
+        warning: Reason | None = None,
     ) -> GuardStatus:
         """Take what is known at this tick, and answer with the state and its reasons.
 
@@ -423,8 +428,19 @@ class Guard:
             emergency: why the emergency stop is on, where it is.
             reset: the reset was pressed with this tick.
             category: of the stop that the faults ask for; None for that of any fault.
+            warning: that the start warning is not over yet.
         """
-        seen = Seen(held, not away, bool(faults), standing, bool(missing), emergency is not None, reset, category)
+        seen = Seen(
+            held,
+            not away,
+            bool(faults),
+            standing,
+            bool(missing),
+            emergency is not None,
+            reset,
+            category,
+            warning is None,
+        )
         self.memory, followed = advance(self.memory, seen, self._categories, self._rules)
         if self.state is State.DRIVING:
             return _DRIVING
@@ -436,6 +452,8 @@ class Guard:
             if event is Event.FAULT and self.state is State.EMERGENCY_STOP:
                 continue  # it only makes the stop more severe
             self._cause = causes.get(event, self._cause)
+        if warning is not None and self.state is State.WAITING_FOR_REST:
+            missing = (*missing, warning)
         over = not faults if self.memory.broken else emergency is None
         return GuardStatus(self.state, self._reasons(held, away, over) + missing)
 

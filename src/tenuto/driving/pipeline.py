@@ -21,7 +21,7 @@ from tenuto.driving.ranks import Ranks
 from tenuto.driving.stopping import least_braking, stop_seconds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
-from tenuto.driving.vigilance import Attention, StartTest
+from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
@@ -71,6 +71,7 @@ class Pipeline:
         attention = plan.guard.attention
         self._attention = Attention(attention) if attention < math.inf else None
         tests = plan.guard.test_at_start
+        self._warning = StartWarning(guard.start_warning) if guard.start_warning > 0.0 else None
         self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
         self._inhibits = tuple(Inhibit(inhibit) for inhibit in plan.inhibits)
         # Most profiles have none of these, and are asked at every tick.
@@ -285,7 +286,10 @@ class Pipeline:
         overdue = None if before is _DRIVING else self._overdue(standing or sinks, dt)
         if overdue is not None:
             faults, category = (*faults, overdue), 0
-        status = guard.step(ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category)
+        warning = self._warning.step(before, now) if self._warning is not None else None
+        status = guard.step(
+            ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category, warning
+        )
         if missing and status.state is State.NOT_ENABLED:
             ranks.disable()  # a press while something is missing must not enable later by itself
         return status
@@ -407,8 +411,9 @@ class Pipeline:
             for used in mode.outputs:
                 self._outputs[used.name].plan = used
         switches, shaped = hand.selection.switches, hand.shaped
+        warning = self._warning is not None and self._guard.state is State.WAITING_FOR_REST
         for name, output in self._outputs.items():
-            levels[name] = output.step(driving and name in self._used, switches, shaped, powered)
+            levels[name] = output.step(driving and name in self._used, switches, shaped, powered, warning)
             if output.waits:
                 text = f"{name} waits: move its switch afresh, for it was on before you drove"
                 waiting += (Reason(Code.OUTPUT_WAITS, text),)

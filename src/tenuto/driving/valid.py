@@ -59,7 +59,15 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     yield from _above_zero("guard.discrepancy_time", guard.discrepancy_time)
     for name in ("frozen_after", "attention", "pressed_through"):
         yield from _above_zero(f"guard.{name}", getattr(guard, name), endless=True)
-    for name in ("link_good_for", "least_quality", "descend_speed", "descend_for", "least_frame_rate", "grace"):
+    for name in (
+        "link_good_for",
+        "least_quality",
+        "descend_speed",
+        "descend_for",
+        "least_frame_rate",
+        "start_warning",
+        "grace",
+    ):
         yield from _above_zero(f"guard.{name}", getattr(guard, name), zero=True)
     if guard.hold_to_run is None and guard.enable is None:
         yield error("guard.hold_to_run", "nothing must be held or pressed to drive", "give hold_to_run or enable")

@@ -45,6 +45,26 @@ class Attention:
         return None, None
 
 
+class StartWarning:
+    """Warns for a while before the robot may move: people near it get out of its way (ISO 12100, 6.4.3)."""
+
+    def __init__(self, seconds: float) -> None:
+        """Say for how long, s."""
+        self._seconds = seconds
+        self._since: float | None = None
+
+    def step(self, state: State, now: float) -> Reason | None:
+        """Take the state of the tick before; return why driving may not begin yet. ``now`` in s."""
+        if state is not State.WAITING_FOR_REST:
+            self._since = None
+        elif self._since is None:
+            self._since = now
+        left = self._seconds - (now - self._since) if self._since is not None else self._seconds
+        if left <= 0.0:
+            return None
+        return Reason(Code.START_WARNING, f"start warning: {left:.1f} s more; leave the sticks at rest")
+
+
 class StartTest:
     """Wants the emergency stop and the loss of the link to be seen once before the first drive."""
 

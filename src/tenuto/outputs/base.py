@@ -24,9 +24,11 @@ class OutputPlan(ABC):
             and no emergency stop; "always": stays even then, as a gripper or a brake must.
         by_guard: it follows the power that the guard permits, and no driver: driven or not, it is asked at every step
             while there is power, and rests otherwise.
+        warns: it is on while the guard warns that the robot is about to move.
     """
 
     by_guard: ClassVar[bool] = False
+    warns: ClassVar[bool] = False
     name: str
     idle: float = 0.0
     when_stopped: str = "idle"
@@ -57,7 +59,12 @@ class Output:
         self._held_at: float | None = None
 
     def step(
-        self, permitted: bool, switches: Mapping[str, Switch], shaped: Mapping[str, float], powered: bool = True
+        self,
+        permitted: bool,
+        switches: Mapping[str, Switch],
+        shaped: Mapping[str, float],
+        powered: bool = True,
+        warning: bool = False,
     ) -> float:
         """Take what is permitted and pressed at this step, and give the level.
 
@@ -66,6 +73,9 @@ class Output:
         """
         if self.plan.by_guard:
             self.level = self.plan.asked(switches, shaped, self.level) if powered else self.plan.idle
+            return self.level
+        if self.plan.warns:
+            self.level = 1.0 if warning else self.plan.asked(switches, shaped, 0.0) if permitted else self.plan.idle
             return self.level
         if not permitted:
             self._released = False

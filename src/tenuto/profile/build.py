@@ -73,6 +73,7 @@ def build_plan(
             attention=guard.attention or math.inf,
             test_at_start=tuple(guard.test_at_start),
             goes_on_without_log=guard.on_log_failure == "go on",
+            start_warning=guard.start_warning or 0.0,
             grace=guard.grace or 0.0,
         ),
         chassis=chassis,

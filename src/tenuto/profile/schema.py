@@ -56,6 +56,7 @@ class GuardTable(Table):
     test_at_start: list[Literal["emergency stop", "link"]] = Field(
         default=[], description='a list of "emergency stop" and "link"'
     )
+    start_warning: Time | None = Field(default=None, description='a time, such as "2 s"')
     link_good_for: Time | None = Field(default=None, description='a time, such as "500 ms"')
     least_quality: float = Field(default=0.0, ge=0.0, le=100.0, description="a number of % from 0 to 100")
     on_link_loss: Literal["stop", "descend", "silent"] = Field(

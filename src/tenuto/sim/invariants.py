@@ -65,8 +65,9 @@ class _Person:
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 
     def _believed(self, frame: Frame, now: float) -> bool:
-        """Tell whether a driver can stand behind a frame."""
-        if not frame.link_good or not frame.time <= now + self._plan.period:
+        """Tell whether a driver can stand behind a frame: a good one, that is not too old when it arrives."""
+        timeout = self._plan.guard.link_timeout if self.lower is None else self.lower.link_timeout
+        if not frame.link_good or not now - timeout - 1e-9 <= frame.time <= now + self._plan.period:
             return False
         for control in self._controls:
             for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
@@ -89,6 +90,8 @@ class Watcher:
         self._longest: float | None = None
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
+        self._waits_since: float | None = None
+        self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
         guard = plan.guard
         self._ramps = [max(max(mode.limits.axes[axis][:2]) for mode in plan.modes) for axis in range(4)]
@@ -100,7 +103,7 @@ class Watcher:
         self._learn(tick)
         broken = [
             *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
-            *self._in_time(tick), *self._one_driver(tick),
+            *self._in_time(tick), *self._one_driver(tick), *self._warned(tick),
         ]  # fmt: skip
         self._before = tick
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
@@ -113,6 +116,22 @@ class Watcher:
             if stopped and not driving:
                 person.released = person.enabled = False
             person.see(tick.hands.get(name) or Hand(tick.frame, tick.new_frame, tick.positions, None), tick)
+
+    def _warned(self, tick: Tick) -> Iterator[str]:
+        """The robot waits for as long as the start warning says before it may be driven, and the outputs warn."""
+        seconds, state = self._plan.guard.start_warning, tick.guard.state
+        if not seconds:
+            return
+        waits = state is State.WAITING_FOR_REST
+        began = self._waits_since is not None
+        waited = tick.time - self._waits_since if self._waits_since is not None else 0.0
+        begins = self._before is None or self._before.guard.state is not State.DRIVING
+        if state is State.DRIVING and begins and waited < seconds - 1e-6:
+            yield f"driving without a start warning of {seconds:g} s"
+        self._waits_since = (self._waits_since if began else tick.time) if waits else None
+        for name in self._warning:
+            if waits and tick.outputs[name] != 1.0:
+                yield f"{name} does not warn"
 
     def _needed(self, tick: Tick) -> list[_Person]:
         """List those who must be heard, and hold, for the one who drives to drive."""
@@ -195,6 +214,7 @@ class Watcher:
             for output in mode.outputs:
                 off = not tick.power or tick.guard.state is State.EMERGENCY_STOP
                 rests = output.when_stopped == "idle" or (output.when_stopped == "keep" and off)
+                rests = rests and not (output.warns and tick.guard.state is State.WAITING_FOR_REST)
                 if rests and tick.outputs[output.name] != output.idle:
                     yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 

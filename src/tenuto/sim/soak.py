@@ -318,7 +318,8 @@ class Hands:
         self._held, self._side = False, 1.0
         self._pressed = self._gives = -1
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
-        self._off_at = math.ceil(plan.guard.link_good_for / plan.period) + (10 if controls is plan.controls else 25)
+        waits = plan.guard.link_good_for + plan.guard.start_warning
+        self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
         # A press is longer than a switch bounces.
         self._press = math.ceil(_PRESS / plan.period)
         self._off_at += self._press if self._enabling is not None else 0

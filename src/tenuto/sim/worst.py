@@ -134,7 +134,7 @@ def _in_each_mode(plan: Plan) -> Iterator[Plan]:
     """Return the plan with nothing to choose and no test at start, once for each mode and way of steering."""
     levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
     chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels)
-    guard = replace(plan.guard, attention=math.inf, test_at_start=())
+    guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
     for mode, steering in product(plan.modes, plan.selection.steering.order):
         only = replace(mode, name="", fallback=True, may_start=True, rates=None)
         steered = replace(chosen, steering=ChoicePlan(order=(steering,), begin=steering))

@@ -108,8 +108,13 @@ class SourceOptions(ABC):
 
 @dataclass(frozen=True, kw_only=True)
 class HeldOptions(SourceOptions):
-    """What sources have in common that a person holds, and a profile can have."""
+    """What sources have in common that a person holds, and a profile can have.
 
+    Attributes:
+        loses_link: its link can be lost and come back while a drive lasts.
+    """
+
+    loses_link: ClassVar[bool] = True
     driver: str = option("a name for who holds it", "driver")
 
 

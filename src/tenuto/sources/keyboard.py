@@ -182,6 +182,7 @@ class KeyboardOptions(HeldOptions):
         ControlInfo("reset", 0.0, 1.0, 0.0),
     )
     steps: ClassVar[int] = 3
+    loses_link: ClassVar[bool] = False
 
     def open(self, clock: Timer) -> Source:
         """Take over the terminal."""

@@ -32,11 +32,11 @@ def explore(categories: Categories, by: Rules | None = None) -> list[Way]:
     while waiting:
         memory = waiting.popleft()
         moving = memory.state in (State.DRIVING, State.STOPPING, State.EMERGENCY_STOP)
-        for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=7)):
-            at_rest, faulty, standing, missing, emergency, reset, end = flags
+        for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=8)):
+            at_rest, faulty, standing, missing, emergency, reset, end, warned = flags
             if not (moving or standing) or (category is not None and not faulty):
                 continue
-            seen = Seen(held, at_rest, faulty, standing, missing, emergency, reset, category)
+            seen = Seen(held, at_rest, faulty, standing, missing, emergency, reset, category, warned)
             after, _ = advance(memory._replace(ended=memory.ended or end), seen, categories, followed)
             ways.append(Way(memory, seen, end, after))
             if after not in reached:

@@ -46,6 +46,8 @@ def any_profile(draw: st.DrawFn) -> Profile:
             tables["switches"].setdefault(name, draw(_any_switch(next(buttons))))
     inhibits = draw(st.dictionaries(st.sampled_from(["bumper", "gate"]), _any_inhibit(), max_size=2))
     tables |= {"controls": controls, "outputs": outputs, "inhibits": inhibits}
+    if any(output.kind == "start_warning" for output in outputs.values()):
+        tables["guard"]["start_warning"] = draw(st.floats(0.1, 0.6))
     for more in draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5)):
         more(draw, tables, buttons)
     try:

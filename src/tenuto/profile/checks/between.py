@@ -9,6 +9,7 @@ from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.curves.base import CURVES
 from tenuto.kinds.options import Role
+from tenuto.outputs.start_warning import StartWarningOptions
 from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
 from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
@@ -139,6 +140,7 @@ def _guard(profile: Tables) -> Iterator[Finding]:
                 yield unexpected(f"guard.{key}", f"another control than guard.{held}", f'"{name}"')
     yield from _descend(guard)
     yield from _second_channels(profile)
+    yield from _start_warning(profile)
     if guard.emergency_stop is not None and guard.reset is None:
         yield unexpected("guard.reset", type(guard).model_fields["reset"].description or "", "nothing", "add it")
 
@@ -167,6 +169,19 @@ def _second_channels(profile: Tables) -> Iterator[Finding]:
         yield unexpected("guard.emergency_stop_2", "another control than guard.emergency_stop", found)
     if "emergency stop" in guard.test_at_start and guard.emergency_stop is None:
         yield unexpected("guard.emergency_stop", "a control, for guard.test_at_start names it", "nothing")
+    if "link" in guard.test_at_start and not profile.source.loses_link:
+        hint = "its link cannot be lost and come back"
+        yield unexpected("guard.test_at_start", f"no link with {profile.source.kind}", '"link"', hint)
+
+
+def _start_warning(profile: Tables) -> Iterator[Finding]:
+    warning, kind = profile.guard.start_warning, StartWarningOptions.kind
+    warns = [name for name, output in profile.outputs.items() if output.kind == kind]
+    if warning is not None and not warns:
+        hint = f'add [outputs.horn] with kind = "{kind}", for a delay alone warns nobody'
+        yield unexpected("guard.start_warning", f"an output of kind {kind} with it", f"{warning:g} s", hint)
+    if warning is None and warns:
+        yield unexpected("guard.start_warning", f"a time, for outputs.{warns[0]} warns", "nothing", 'such as "2 s"')
 
 
 def _descend(guard: GuardTable) -> Iterator[Finding]:
