@@ -20,12 +20,26 @@ def medlar(**guard: object) -> tenuto.Profile:
     return MEDLAR.model_copy(update={"guard": MEDLAR.guard.model_copy(update=guard)})
 
 
+@given(
+    st.floats(0.1, 0.6), st.floats(0.05, 0.6), st.lists(st.floats(0.005, 0.19), min_size=60, max_size=60),
+)  # fmt: skip
+def test_no_command_holds_longer_than_timeout_and_grace(timeout: float, grace: float, steps: list[float]) -> None:
+    bench = Bench(medlar(grace=grace, link_timeout=timeout))
+    bench.drive(1.0)
+    heard, moved = bench.now, 0.0
+    for dt in steps:
+        tick = bench.step(None, dt)
+        if tick.guard.state is State.DRIVING:
+            moved = tick.time - heard
+    assert timeout - max(steps) <= moved <= timeout + grace + 1e-9
+
+
 def test_grace_bridges_a_lost_link_but_no_broken_number() -> None:
     bench, forward = Bench(medlar(grace=0.4)), pad(1.0, held=True)
     full = bench.drive(2.5).command
     failsafe = [bench.step(forward, link_good=False, note="failsafe") for _ in range(15)]
     assert all(tick.command == full for tick in failsafe)
-    assert failsafe[-1].notices[0].text == "failsafe: the last command holds for 0.12 s more"
+    assert failsafe[-1].notices[0].text == "failsafe: the last command holds for 0.10 s more"
     assert bench.run(1.0, forward).command == full  # heard again in time: nothing has happened
     bench.run(0.68, None)  # 0.3 s until it is noticed, and the grace
     assert bench.ticks[-1].command == full

@@ -436,3 +436,18 @@ def test_the_example_of_a_lesson() -> None:
     assert drove == ["instructor", "learner", "instructor", "row_follower", "row_follower", "instructor"]
     assert "0.48 m/s  row_follower driving      front" in done.stdout
     assert done.stdout.splitlines()[-2].endswith("left_shoulder is not held")
+
+
+def test_a_hand_above_counts_however_weak_its_link_is() -> None:
+    text = shipped("medlar-lesson.toml").read_text().replace("[guard]", "[guard]\nleast_frame_rate = 20")
+    lesson = Lesson(tenuto.parse_profile(text.replace('given_by = "north"', 'given_by = "north"\nalone = true')))
+    lesson.run(5, {}, {})
+    lesson.run(10, None, {})
+    lesson.run(100, None, SOLO)
+    for _ in range(20):  # the instructor's radio: one frame in ten arrives
+        lesson.run(9, None, SOLO | {"drive": 1.0})
+        driven = lesson.step({}, SOLO | {"drive": 1.0})
+    assert (driven.driver, driven.guard.state) == ("learner", State.DRIVING)
+    stopped = lesson.step({"drive": -1.0}, SOLO | {"drive": 1.0})
+    assert (stopped.driver, stopped.guard.state) == ("instructor", State.STOPPING)
+    assert stopped.guard.reasons[0].text.endswith("good frames in the last second (least_frame_rate 20 Hz)")

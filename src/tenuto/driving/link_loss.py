@@ -28,15 +28,18 @@ class LinkLoss:
         return now < self._descend_until
 
     def bear(
-        self, faults: tuple[Reason, ...], state: State, now: float
+        self, faults: tuple[Reason, ...], state: State, now: float, dt: float
     ) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Leave a lost link out of the faults while the grace time lasts; return the others, and what to tell."""
+        """Leave a lost link out of the faults while the grace time lasts; return the others, and what to tell.
+
+        The link may have been lost since just after the tick before, ``dt`` s ago: the grace time counts from there.
+        """
         lost = tuple(fault for fault in faults if fault.code in LINK_CODES)
         if not lost:
             self._lost_since = None
             return faults, ()
         if self._lost_since is None:
-            self._lost_since = now
+            self._lost_since = now - dt
         lasted, grace = now - self._lost_since, self._guard.grace
         if state is not State.DRIVING or not 0.0 <= lasted < grace:
             return faults, ()

@@ -176,7 +176,7 @@ class Pipeline:
         if self._stop_or_inhibits:
             faults += self._stop_switch() + self._inhibited(others, now)
         if self._bears:
-            faults, told = self._bear(faults, now)
+            faults, told = self._bear(faults, now, dt)
             notices += told
         status = self._permission(faults, now, dt)
         driving = status.state is _DRIVING
@@ -235,14 +235,15 @@ class Pipeline:
             return others.get(place)
         return first.frame if first.came else None
 
-    def _bear(self, faults: tuple[Reason, ...], now: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
+    def _bear(self, faults: tuple[Reason, ...], now: float, dt: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
         """Add that nobody attends, or bear a lost link for the grace time; return the faults, and what to tell."""
         if self._attention is not None:
             hand, driving = self._ranks.hand, self._guard.state is _DRIVING and self._ranks.current is self._ranks.hand
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
             if asleep is not None or told is not None:
                 return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
-        return self._link_loss.bear(faults, self._guard.state, now) if self.plan.guard.grace > 0.0 else (faults, ())
+        grace = self.plan.guard.grace
+        return self._link_loss.bear(faults, self._guard.state, now, dt) if grace > 0.0 else (faults, ())
 
     def _permission(self, faults: tuple[Reason, ...], now: float, dt: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""

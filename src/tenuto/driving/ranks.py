@@ -190,7 +190,8 @@ class Ranks:
         for one in self._able:
             if self.all.index(one) >= rank:
                 return None
-            if one.faults or one.held is None or not self._may(one):
+            # A hand that is seen counts however weak its link is: what is wrong with that stops the robot.
+            if (one.faults and not one.fresh) or one.held is None or not self._may(one):
                 continue
             mode_switched = (
                 one is self.first and not isinstance(self.current, StickDriver) and one.mode is not self._mode

@@ -35,6 +35,7 @@ class _Person:
     def __init__(self, plan: Plan, lower: DriverPlan | None) -> None:
         self.lower, self._plan = lower, plan
         self._controls = plan.controls if lower is None else lower.controls
+        self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
         self._bands = rest_bands(plan, self._controls)
         self._frame: Frame | None = None
         self.heard: float | None = None
@@ -48,7 +49,7 @@ class _Person:
         if new and hand.frame is not None:
             self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)
-            if not self.unbelieved:
+            if not self.unbelieved and tick.time - hand.frame.time <= self._timeout:
                 self.heard = tick.time
         if self.heard is None:
             return
@@ -65,9 +66,8 @@ class _Person:
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 
     def _believed(self, frame: Frame, now: float) -> bool:
-        """Tell whether a driver can stand behind a frame: a good one, that is not too old when it arrives."""
-        timeout = self._plan.guard.link_timeout if self.lower is None else self.lower.link_timeout
-        if not frame.link_good or not now - timeout - 1e-9 <= frame.time <= now + self._plan.period:
+        """Tell whether a driver can stand behind a frame."""
+        if not frame.link_good or not frame.time <= now + self._plan.period:
             return False
         for control in self._controls:
             for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
