@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import random
+import tomllib
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
@@ -20,7 +21,10 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
+from tenuto.profile.profile import Profile
+from tenuto.profile.text import profile_text
 from tenuto.sim.invariants import Watcher
+from tenuto.sim.witness import Witness
 from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -172,6 +176,8 @@ class _Stage:
         self.plan = profile.plan()
         self.line = Changeover(self.plan)
         self.watcher = Watcher(self.plan)
+        self._tables = tomllib.loads(profile_text(profile)) if isinstance(profile, Profile) else None
+        self.witness = self._witness()
         self.hands = Hands(self.plan)
         self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
         self.outcome = Outcome()
@@ -184,6 +190,15 @@ class _Stage:
         self.stopping: tuple[float, float] | None = None
         self.heard = 0.0
         self.driving = False
+
+    def _witness(self) -> Witness | None:
+        """Return a second watcher, where there is a file and all drivers hold gamepads."""
+        tables = self._tables
+        pads = tables is not None and all(
+            one.get("source", {"kind": "gamepad"})["kind"] == "gamepad"
+            for one in (tables, *tables.get("drivers", {}).values()) if one.get("sends", "sticks") == "sticks"
+        )  # fmt: skip
+        return Witness(tables) if tables is not None and pads else None
 
     def play(self, episode: Episode) -> None:
         """Play one episode."""
@@ -207,7 +222,10 @@ class _Stage:
                 frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
             others = self._others(episode, dice, second_link, beginning)
             faults = self._process(episode, step - happens_at)
-            self._see(self.line.step(frame, self.now, others=others, faults=faults), faults)
+            tick = self.line.step(frame, self.now, others=others, faults=faults)
+            self._see(tick, faults)
+            if self.witness is not None and not self.outcome.broken:
+                self.outcome.broken = self.witness.see(frame, others, tick)
             if self.outcome.broken:
                 return
 
@@ -243,7 +261,7 @@ class _Stage:
                 self.line.change(self.plan)
         elif since == 0 and episode.process == "restarted":
             # The robot has stopped by itself meanwhile: no command came in time.
-            self.line, self.watcher = Changeover(self.plan), Watcher(self.plan)
+            self.line, self.watcher, self.witness = Changeover(self.plan), Watcher(self.plan), self._witness()
             self.stopping, self.driving = None, False
         return ()
 
@@ -252,7 +270,7 @@ class _Stage:
         if self.line.changed:
             if self.stopping is not None or self.driving:
                 outcome.broken = [f"at {tick.time:.3f} s: the profile was changed before the robot stood"]
-            self.watcher = Watcher(self.plan)
+            self.watcher, self.witness = Watcher(self.plan), self._witness()
         outcome.broken = outcome.broken or self.watcher.see(tick)
         if faults and tick.guard.state is State.DRIVING:
             outcome.broken += [f"at {tick.time:.3f} s: driving, though {faults[0].text}"]

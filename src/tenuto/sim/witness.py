@@ -1,0 +1,234 @@
+"""A second watcher of a drive: it knows the profile by its TOML alone, and the robot by what goes in and comes out.
+
+`Watcher` reads plans, as the pipeline does: what is misread on the way from the file to the plan misleads both. This
+one shares nothing with them but the names of the device's buttons. It judges only what it is sure of.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from tenuto.basics.frame import Frame
+from tenuto.driving.tick import Tick
+from tenuto.sources.gamepad import GamepadOptions
+
+_SLACK = 1e-9
+# A number that moved by less than this share of what the device sends was not moved by a hand.
+_MOVED = 0.02
+# No stick of a gamepad sends a number as large as this.
+_ABSURD = 1e6
+_WAYS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
+         "down": (2, -1.0)}  # fmt: skip
+# Vehicles whose speed ahead is what the profile says of it: a thruster that stands askew adds to it.
+_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "omni", "aircraft", "modules")
+
+
+def _texts(value: Any) -> Iterator[str]:
+    """Return every text in a table."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, (list, dict)):
+        for one in value.values() if isinstance(value, dict) else value:
+            yield from _texts(one)
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, (int, float)) and abs(value) < _ABSURD
+
+
+class _Pad:
+    """What one gamepad has sent."""
+
+    def __init__(self, names: frozenset[str], sure: frozenset[str], timeout: float) -> None:
+        """Say what may be read of it, what surely is, and how old that may be, s."""
+        self._names, self._sure, self.timeout = names, sure, timeout
+        self.values: Mapping[str, float] = {}
+        self.fresh = self.bad = False
+        self.came: float | None = None
+
+    def see(self, frame: Frame | None, now: float) -> None:
+        """Take a frame, or None where nothing came."""
+        self.fresh = self.bad = False
+        if frame is None:
+            return
+        wrong = {name for name in self._names if not _is_number(frame.values.get(name))}
+        self.bad = bool(wrong & self._sure) or not frame.link_good
+        self.fresh = not wrong and frame.link_good and now - frame.time <= self.timeout
+        if self.fresh:
+            self.values, self.came = {name: frame.values[name] for name in self._names}, now
+
+    def on(self, name: str | None) -> bool:
+        """Tell whether a button, which is 0 or 1, or a trigger, is pressed by half."""
+        return name is not None and self.values.get(name, 0.0) >= (0.5 if name != "right_trigger" else 16384.0)
+
+
+class Witness:
+    """Watches what goes into a pipeline and what comes out, for a profile whose drivers hold gamepads."""
+
+    def __init__(self, tables: Mapping[str, Any]) -> None:
+        """Take the tables of a profile, as `tomllib` reads them."""
+        self._tables, self._guard = tables, tables["guard"]
+        guard = self._guard
+        self._first = tables["source"].get("driver", "driver")
+        device = {control.name for control in GamepadOptions.layout}
+        names = frozenset(one for one in _texts(tables) if one in device or re.fullmatch(r"(axis|button)_\d+", one))
+        holds = {guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard}
+        sure = names & ({table["reads"] for table in tables["controls"].values()} | holds)
+        self._lower = tables.get("drivers", {})
+        self._pads = {self._first: _Pad(names, sure, guard["link_timeout"])}
+        self._pads |= {
+            name: _Pad(names, sure, one.get("link_timeout", guard["link_timeout"]))
+            for name, one in self._lower.items() if one.get("sends", "sticks") == "sticks"
+        }  # fmt: skip
+        self._period = 1.0 / tables.get("loop", {}).get("rate", 50.0)
+        self._inputs: dict[str, tuple[float, float]] = {}
+        self._moved_at, self._reference = 0.0, dict[str, float]()
+        self._lost = False
+        self._began: float | None = None
+        self._before: Tick | None = None
+
+    def see(self, frame: Frame | None, others: Mapping[str, Frame], tick: Tick) -> list[str]:
+        """Return what is broken at this tick, in words; nothing when all holds."""
+        now, before = tick.time, self._before
+        for name, pad in self._pads.items():
+            pad.see(frame if name == self._first else others.get(name), now)
+        self._hear(others)
+        self._look(now)
+        if before is not None and not 0.0 < now - before.time < 1.0:
+            self._moved_at, self._began = now, None  # a clock that jumped says nothing of how long anything took
+        drives = tick.guard.state == "driving"
+        found = [*self._stopped_by_hand(tick), *self._slowed(tick), *self._sped(tick)]
+        if drives:
+            found += [*self._held(tick), *self._inhibited(tick), *self._attended(tick), *self._tested(tick)]
+        found += self._warned(tick, drives)
+        first = self._pads[self._first]
+        self._lost = self._lost or first.bad or (first.came is not None and now - first.came > first.timeout)
+        self._before = tick
+        return [f"at {now:.3f} s, by the file: {what}" for what in found]
+
+    def _look(self, now: float) -> None:
+        """See whether a hand moves anything on the first pad."""
+        pad, was = self._pads[self._first], self._reference
+        if pad.fresh:
+            least = {name: _MOVED / 4.0 * (1.0 if abs(value) <= 1.0 else 65535.0) for name, value in pad.values.items()}
+            if was.keys() != least.keys() or any(abs(pad.values[name] - was[name]) > least[name] for name in least):
+                self._reference, self._moved_at = dict(pad.values), now
+
+    def _hear(self, others: Mapping[str, Frame]) -> None:
+        """Keep the newest number of each input, and when it came; one that is no number is silence."""
+        for table in ("inhibits", "distances"):
+            for name, one in self._tables.get(table, {}).items():
+                frame = others.get(one.get("source_of", name))
+                if frame is not None:
+                    value = frame.values.get(one["reads"], math.nan)
+                    good = frame.link_good and math.isfinite(value) and (table == "inhibits" or value >= 0.0)
+                    if good or table == "inhibits":
+                        self._inputs[name] = (value, frame.time if good else -math.inf)
+
+    def _held(self, tick: Tick) -> Iterator[str]:
+        """Whoever must hold does, with both hands where the file wants that, and is heard."""
+        guard, lower = self._guard, self._lower.get(tick.driver)
+        needed = [self._first] if not (lower or {}).get("alone") else []
+        needed += [tick.driver] if tick.driver in self._pads and tick.driver != self._first else []
+        for name in needed:
+            pad = self._pads[name]
+            if pad.bad and not guard.get("grace"):
+                yield f"{name} sends what cannot be, and it drives"
+            holds = [guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard]
+            if pad.fresh and not all(map(pad.on, holds)):
+                yield f"{name} holds {' and '.join(holds)} no longer, and it drives"
+            through = guard.get("pressed_through")
+            if pad.fresh and through and pad.values[holds[0]] > through * 32767.0 + 1.0:
+                yield f"{name} presses {holds[0]} through, and it drives"
+            silent = tick.time - pad.came if pad.came is not None else 0.0
+            if silent > pad.timeout + guard.get("grace", 0.0) + 2.0 * max(self._period, tick.dt):
+                yield f"{name} was last heard {silent:.2f} s ago, and it drives"
+
+    def _stopped_by_hand(self, tick: Tick) -> Iterator[str]:
+        """An emergency stop that is on is obeyed, whoever presses it, and so is the stop switch."""
+        guard = self._guard
+        for name, pad in self._pads.items():
+            for key in ("emergency_stop", "emergency_stop_2"):
+                if pad.fresh and pad.on(guard.get(key)) and tick.guard.state != "emergency stop":
+                    yield f"{name} presses {guard[key]}, and it is {tick.guard.state}"
+            if pad.fresh and pad.on(guard.get("stop")) and tick.guard.state == "driving":
+                yield f"{name} has {guard['stop']} on, and it drives"
+        halts = tick.guard.state == "emergency stop" and guard.get("emergency_category", 0) == 0
+        if halts and (tick.power or any(tick.command)):
+            yield "an emergency stop of category 0 leaves the power on, or a command"
+
+    def _inhibits(self, one: Mapping[str, Any], name: str, now: float) -> bool:
+        """Tell whether an input surely inhibits."""
+        value, came = self._inputs.get(name, (math.nan, -math.inf))
+        timeout = one.get("timeout", self._guard["link_timeout"])
+        on = value >= one.get("on_from", 0.5)
+        return now - came > timeout + _SLACK or on is not (one.get("normally", "closed") == "closed")
+
+    def _inhibited(self, tick: Tick) -> Iterator[str]:
+        for name, one in self._tables.get("inhibits", {}).items():
+            if "speed_share" not in one and self._inhibits(one, name, tick.time):
+                yield f"{name} inhibits, and it drives"
+
+    def _slowed(self, tick: Tick) -> Iterator[str]:
+        """Nothing speeds up beyond the share that an input leaves, or towards what a silent sensor looks at."""
+        before = self._before.command if self._before is not None else (0.0,) * 4
+        speeds = [self._tables["speeds"], *(mode.get("speeds", {}) for mode in self._tables.get("modes", {}).values())]
+        for name, one in self._tables.get("inhibits", {}).items():
+            if "speed_share" not in one or self._tables["chassis"]["kind"] not in _PLAIN:
+                continue
+            most = max(max(table.get("forward", 0.0), table.get("backward", 0.0)) for table in speeds)
+            faster = abs(tick.command[0]) > max(abs(before[0]), one["speed_share"] * most) + _SLACK
+            if faster and self._inhibits(one, name, tick.time):
+                yield f"{name} inhibits, and it speeds up to {tick.command[0]:.2f} m/s"
+        for name, one in self._tables.get("distances", {}).items():
+            axis, side = _WAYS[one.get("towards", "forward")]
+            _, came = self._inputs.get(name, (math.nan, -math.inf))
+            silent = tick.time - came > one.get("timeout", self._guard["link_timeout"]) + _SLACK
+            if silent and tick.command[axis] * side > max(before[axis] * side, 0.0) + _SLACK:
+                yield f"{name} is silent, and it speeds up towards there"
+
+    def _attended(self, tick: Tick) -> Iterator[str]:
+        """Somebody moves a control now and then; where there is one driver, for that is simply told."""
+        longest = self._guard.get("attention")
+        if longest is None or self._lower:
+            return
+        still = tick.time - self._moved_at
+        if still > longest + 2.0 * max(self._period, tick.dt):
+            yield f"no control was moved for {still:.2f} s, and it drives"
+
+    def _tested(self, tick: Tick) -> Iterator[str]:
+        # A link that is only sparse was lost too, which is not counted here.
+        counts = "least_frame_rate" in self._guard or self._lost
+        if "link" in self._guard.get("test_at_start", ()) and not counts:
+            yield "its link was never seen to be lost, and it drives"
+
+    def _warned(self, tick: Tick, drives: bool) -> Iterator[str]:
+        """The outputs that warn are on for long enough before it drives."""
+        seconds = self._guard.get("start_warning")
+        if not seconds:
+            return
+        horns = [name for name, one in self._tables["outputs"].items() if one["kind"] == "start_warning"]
+        begins = drives and (self._before is None or self._before.guard.state != "driving")
+        if begins and (self._began is None or tick.time - self._began < seconds - 1e-6):
+            yield f"it drives without a warning of {seconds:g} s"
+        sounds = all(tick.outputs[name] for name in horns) and not drives
+        self._began = (tick.time if self._began is None else self._began) if sounds else None
+
+    def _sped(self, tick: Tick) -> Iterator[str]:
+        """It goes ahead no faster than any mode says, and no velocity changes faster than any limit in the file."""
+        tables = self._tables
+        modes = list(tables.get("modes", {}).values())
+        speeds = [tables["speeds"], *(mode.get("speeds", {}) for mode in modes)]
+        most = max(max(table.get("forward", 0.0), table.get("backward", 0.0)) for table in speeds)
+        if tables["chassis"]["kind"] in _PLAIN and not self._lower and abs(tick.command[0]) > most + _SLACK:
+            yield f"it goes at {tick.command[0]:.2f} m/s, and the file says {most:.2f}"
+        limits = [tables["limits"], *(mode.get("limits", {}) for mode in modes)]
+        level = max(max(one.get("acceleration", 0.0), one.get("deceleration", 0.0)) for one in limits)
+        level = max(level, self._guard.get("stop_deceleration", 0.0))
+        before = self._before.command[0] if self._before is not None else 0.0
+        halted = not any(tick.command) and (not tick.power or not tick.send or tick.dt == 0.0)
+        if abs(tick.command[0] - before) > level * tick.dt + 1e-6 and not halted:
+            yield f"its speed ahead changes by {abs(tick.command[0] - before):.3f} m/s in {tick.dt:.3f} s"
