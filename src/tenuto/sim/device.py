@@ -7,16 +7,19 @@ import fcntl
 import math
 import os
 import struct
+import tempfile
 import termios
 import time
 import tty
 from abc import ABC, abstractmethod
 from collections.abc import Callable
+from itertools import count
 
 from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Timer
 
 _HANDED_ON_WITHIN = 1.0
+_NUMBERS = count()
 
 
 def _waiting(port: int) -> float:
@@ -38,12 +41,15 @@ class SerialDevice(Closing, ABC):
 
         Args:
             rate: how often `next_bytes` is asked, Hz.
-            link: a path under which the port can also be opened, and which stays the same when the device
-                is unplugged and plugged in again.
+            link: the path under which the port is opened, and which is the same again when the device was unplugged
+                and plugged in again; one of its own if none is given. Without the device there is nothing there: the
+                system gives the number of a terminal that has gone to the next one who asks, and what tries to find
+                its device again must not take hold of a stranger's terminal.
             clock: what it sends by: a thread in real time, moments in simulated time.
         """
         self._rate, self._clock = rate, clock
-        self._link = link
+        own = os.path.join(tempfile.gettempdir(), f"tenuto-port-{os.getpid()}-{next(_NUMBERS)}")
+        self._link = own if link is None else link
         self._master = self._slave = -1
         self.port = ""
         self._end: Callable[[], None] | None = None
@@ -63,11 +69,10 @@ class SerialDevice(Closing, ABC):
         else:
             self._slave = slave
         os.set_blocking(self._master, False)
-        if self._link is not None:
-            if os.path.islink(self._link):
-                os.unlink(self._link)
-            os.symlink(self.port, self._link)
-            self.port = self._link
+        if os.path.islink(self._link):
+            os.unlink(self._link)
+        os.symlink(self.port, self._link)
+        self.port = self._link
         self._end = self._clock.every(1.0 / self._rate, self._send, f"device on {self.port}")
 
     def unplug(self) -> None:
@@ -75,6 +80,8 @@ class SerialDevice(Closing, ABC):
         if self._end is not None:
             self._end()
             self._end = None
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(self._link)
             os.close(self._master)
             if self._slave >= 0:
                 os.close(self._slave)
