@@ -451,3 +451,12 @@ def test_a_hand_above_counts_however_weak_its_link_is() -> None:
     stopped = lesson.step({"drive": -1.0}, SOLO | {"drive": 1.0})
     assert (stopped.driver, stopped.guard.state) == ("instructor", State.STOPPING)
     assert stopped.guard.reasons[0].text.endswith("good frames in the last second (least_frame_rate 20 Hz)")
+
+
+def test_a_bad_frame_does_not_take_the_hand_above_away() -> None:
+    lesson = Lesson(ALONE)
+    lesson.run(5, {}, {})
+    lesson.run(5, {"drive": 1.0}, {})
+    tick = lesson.step({"drive": math.nan}, SOLO)  # the instructor's stick is held; one frame of it is garbled
+    assert tick.guard.state is not State.DRIVING
+    assert lesson.run(100, None, SOLO).guard.state is State.DRIVING  # the instructor's pad is off

@@ -25,6 +25,12 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Hand
 from tenuto.vehicles.velocity import VelocityCommand
 
+
+def _is_lost(one: StickDriver | VelocityDriver) -> bool:
+    """Tell whether somebody is not heard any more; a single bad frame is no such."""
+    return any(fault.code in LINK_CODES for fault in one.faults)
+
+
 # Who has begun to enable it, or is being stopped, stays the one.
 _KEPT = (State.WAITING_FOR_REST, State.DRIVING, State.STOPPING)
 
@@ -110,7 +116,7 @@ class Ranks:
         off = () if self._may(current) else (Reason(Code.PERMIT_OFF, text),)
         return off + tuple(
             Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
-            for one in higher if isinstance(one, StickDriver) and one in self._able and not one.faults
+            for one in higher if isinstance(one, StickDriver) and one in self._able and not _is_lost(one)
             for name in one.away
         )  # fmt: skip
 
@@ -232,7 +238,7 @@ class Ranks:
 
     def _kept(self) -> StickDriver | VelocityDriver:
         """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""
-        if self.current is not self.first and any(fault.code in LINK_CODES for fault in self.current.faults):
+        if self.current is not self.first and _is_lost(self.current):
             # Silence below takes the robot from nobody who holds and is heard.
             heard = [one for one in self._able if one is not self.current and not one.faults]
             holds = next((one for one in heard if one.held and self._may(one)), None)

@@ -46,12 +46,14 @@ class _Pad:
         """Say what may be read of it, what surely is, and how old that may be, s."""
         self._names, self._sure, self.timeout = names, sure, timeout
         self.values: Mapping[str, float] = {}
+        self.newest: Mapping[str, float] = {}
         self.fresh = self.bad = False
         self.came: float | None = None
 
     def see(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None where nothing came."""
         self.fresh = self.bad = False
+        self.newest = frame.values if frame is not None else {}
         if frame is None:
             return
         wrong = {name for name in self._names if not _is_number(frame.values.get(name))}
@@ -100,9 +102,9 @@ class Witness:
         if before is not None and not 0.0 < now - before.time < 1.0:
             self._moved_at, self._began = now, None  # a clock that jumped says nothing of how long anything took
         drives = tick.guard.state == "driving"
-        found = [*self._stopped_by_hand(tick), *self._slowed(tick), *self._sped(tick)]
+        found = [*self._stopped_by_hand(tick), *self._inhibited(tick), *self._slowed(tick), *self._sped(tick)]
         if drives:
-            found += [*self._held(tick), *self._inhibited(tick), *self._attended(tick), *self._tested(tick)]
+            found += [*self._held(tick), *self._attended(tick), *self._tested(tick)]
         found += self._warned(tick, drives)
         first = self._pads[self._first]
         self._lost = self._lost or first.bad or (first.came is not None and now - first.came > first.timeout)
@@ -152,7 +154,9 @@ class Witness:
         guard = self._guard
         for name, pad in self._pads.items():
             for key in ("emergency_stop", "emergency_stop_2"):
-                if pad.fresh and pad.on(guard.get(key)) and tick.guard.state != "emergency stop":
+                # It counts however bad the rest of the frame is.
+                pressed = pad.newest.get(guard.get(key, ""), 0.0) == 1.0
+                if pressed and tick.guard.state != "emergency stop":
                     yield f"{name} presses {guard[key]}, and it is {tick.guard.state}"
             if pad.fresh and pad.on(guard.get("stop")) and tick.guard.state == "driving":
                 yield f"{name} has {guard['stop']} on, and it drives"
@@ -168,9 +172,14 @@ class Witness:
         return now - came > timeout + _SLACK or on is not (one.get("normally", "closed") == "closed")
 
     def _inhibited(self, tick: Tick) -> Iterator[str]:
+        """An input that inhibits stops it, and one of category 0 at once."""
         for name, one in self._tables.get("inhibits", {}).items():
-            if "speed_share" not in one and self._inhibits(one, name, tick.time):
+            if "speed_share" in one or not self._inhibits(one, name, tick.time):
+                continue
+            if tick.guard.state == "driving":
                 yield f"{name} inhibits, and it drives"
+            if one.get("stop_category") == 0 and any(tick.command):
+                yield f"{name} inhibits with category 0, and it moves"
 
     def _slowed(self, tick: Tick) -> Iterator[str]:
         """Nothing speeds up beyond the share that an input leaves, or towards what a silent sensor looks at."""
