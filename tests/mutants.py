@@ -3,21 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
+from tenuto.basics.reasons import Reason
 from tenuto.driving import guard as guard_module
 from tenuto.driving import limits
 from tenuto.driving import pipeline as pipeline_module
 from tenuto.driving.changeover import Changeover
+from tenuto.driving.distance import Distance
 from tenuto.driving.driver import StickDriver
-from tenuto.driving.guard import HAPPENS, TABLE, Event, Memory, Row, Seen, State
+from tenuto.driving.guard import HAPPENS, TABLE, Event, GuardSettings, Memory, Row, Seen, State
+from tenuto.driving.inhibits import Inhibit
+from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ranks import Ranks
+from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
+from tenuto.profile.speeds import LimitsTable
 from tenuto.sticks.reading import Reader
-from tenuto.vehicles.velocity import STANDSTILL
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 Mutant = Callable[[pytest.MonkeyPatch], None]
 
@@ -117,6 +125,70 @@ def _changes_the_profile_without_a_stop(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(Changeover, "change", change)
 
 
+def _inhibits(change: Callable[[Inhibit, Reason | None, float], Reason | None]) -> Mutant:
+    """Change why an input inhibits."""
+
+    def apply(patch: pytest.MonkeyPatch) -> None:
+        reason = Inhibit.reason
+        patch.setattr(Inhibit, "reason", lambda self, now: change(self, reason(self, now), now))
+
+    return apply
+
+
+def _second_emergency_is_not_heard(patch: pytest.MonkeyPatch) -> None:
+    on = Ranks.on
+    patch.setattr(Ranks, "on", lambda self, name: None if name == self._plan.guard.emergency_stop_2 else on(self, name))
+    patch.setattr(StickDriver, "_see_stops", lambda self, frame: None)
+
+
+def _plans(**changes: Callable[[Any], Any]) -> Mutant:
+    """Misread keys of the guard on the way from the file to the plan."""
+
+    def apply(patch: pytest.MonkeyPatch) -> None:
+        def misread(**keys: Any) -> GuardSettings:
+            changed = {name: change(keys[name]) for name, change in changes.items() if keys[name] is not None}
+            return GuardSettings(**{**keys, **changed})
+
+        patch.setattr("tenuto.profile.build.GuardSettings", misread)
+
+    return apply
+
+
+def _forgives_forever(patch: pytest.MonkeyPatch) -> None:
+    bear = LinkLoss.bear
+    patch.setattr(LinkLoss, "bear", lambda self, faults, state, now, dt: bear(self, faults, state, 0.0, 0.0))
+
+
+def _drives_faster(patch: pytest.MonkeyPatch) -> None:
+    demand = Speeds.demand
+    patch.setattr(Speeds, "demand", lambda self, intent, share=1.0: demand(self, intent, 3.0 * share))
+
+
+def _accelerates_harder(patch: pytest.MonkeyPatch) -> None:
+    limits_of = LimitsTable.limits
+
+    def harder(table: LimitsTable) -> Any:
+        made = limits_of(table)
+        return replace(made, acceleration=3.0 * made.acceleration)
+
+    patch.setattr(LimitsTable, "limits", harder)
+
+
+def _horn_is_silent(patch: pytest.MonkeyPatch) -> None:
+    step = Output.step
+    patch.setattr(Output, "step", lambda self, *known: step(self, *known[:4]))
+
+
+def _keeps_presses(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(Ranks, "disable", lambda self: None)
+    patch.setattr(Ranks, "forget_releases", lambda self: None)
+
+
+def _power_by_reset(before: Memory, after: Memory, seen: Seen) -> Memory:
+    left = before.state is State.EMERGENCY_STOP and after.state is not State.EMERGENCY_STOP
+    return after._replace(powered=True) if left else after
+
+
 S, E = State, Event
 MUTANTS: dict[str, Mutant] = {
     "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
@@ -149,6 +221,49 @@ MUTANTS: dict[str, Mutant] = {
     "lets the learner drive alone": _lets_the_learner_drive_alone,
     "does not see a blocked sink": _does_not_see_a_blocked_sink,
     "changes the profile without a stop": _changes_the_profile_without_a_stop,
+    "sees no inhibit": _inhibits(lambda one, reason, now: None),
+    "takes a silent inhibit for a good one": _inhibits(
+        lambda one, reason, now: None if reason is not None and "silent" in reason.text else reason
+    ),
+    "knows no category of an inhibit": lambda patch: patch.setattr(
+        pipeline_module,
+        "Inhibit",
+        lambda plan: (
+            Inhibit(replace(plan, category=(plan.category and 2) or plan.category))
+            if plan.category != 0
+            else Inhibit(replace(plan, category=2))
+        ),
+    ),
+    "does not slow down for an inhibit": lambda patch: patch.setattr(
+        pipeline_module, "Inhibit", lambda plan: Inhibit(replace(plan, share=1.0))
+    ),
+    "takes a silent sensor for a free way": lambda patch: patch.setattr(Distance, "_is_heard", lambda self, now: True),
+    "wants no attention": lambda patch: patch.setattr(Attention, "step", lambda *_: (None, None)),
+    "wants no test at start": lambda patch: patch.setattr(StartTest, "step", lambda *_: ()),
+    "does not wait for the start warning": lambda patch: patch.setattr(StartWarning, "step", lambda *_: None),
+    "warns with a silent horn": _horn_is_silent,
+    "does not see the stop switch": lambda patch: patch.setattr(Pipeline, "_stop_switch", lambda _: ()),
+    "does not hear the second emergency stop": _second_emergency_is_not_heard,
+    "loses an emergency stop in a bad frame": lambda patch: patch.setattr(StickDriver, "_see_stops", lambda *_: None),
+    "forgives a lost link forever": _forgives_forever,
+    "drives faster than the file says": _drives_faster,
+    "accelerates harder than the file says": _accelerates_harder,
+    "reads a longer timeout than the file says": _plans(link_timeout=lambda seconds: 5.0 * seconds),
+    "reads a longer grace than the file says": _plans(grace=lambda seconds: 5.0 * seconds),
+    "reads another button for hold-to-run": _plans(hold_to_run=lambda name: "west"),
+    "reads a harder stop than the file says": _plans(stop_deceleration=lambda limit: 3.0 * limit),
+    "does not stop for a clock that goes back": lambda patch: patch.setattr(
+        Pipeline, "_elapsed", lambda self, now: (self.plan.period, ())
+    ),
+    "descends the ranks at once": lambda patch: patch.setattr(Ranks, "_may", lambda self, one: True),
+    "ends with a jump": lambda patch: patch.setattr(
+        pipeline_module, "ramp_to_stop", lambda before, dt, *rest: VelocityCommand(*(0.5 * axis for axis in before))
+    ),
+    "reads a shorter start warning than the file says": _plans(start_warning=lambda seconds: 0.3 * seconds),
+    "reads a longer attention than the file says": _plans(attention=lambda seconds: 5.0 * seconds),
+    "takes a stop of category 0 for one of category 1": _plans(emergency_category=lambda number: 1),
+    "keeps presses through a stop": _keeps_presses,
+    "gives power back by a reset": _advance(_power_by_reset),
 }
 
 # The first drive that sees each of them: the profile, and the seed of the drive.
@@ -177,4 +292,31 @@ SEEN_BY: dict[str, tuple[str, int]] = {
     "lets the learner drive alone": ("medlar-lesson", 46),
     "does not see a blocked sink": ("medlar", 2),
     "changes the profile without a stop": ("medlar", 25),
+    "sees no inhibit": ("all of it", 0),
+    "takes a silent inhibit for a good one": ("all of it", 7),
+    "knows no category of an inhibit": ("all of it", 0),
+    "does not slow down for an inhibit": ("all of it", 7),
+    "takes a silent sensor for a free way": ("all of it", 0),
+    "wants no attention": ("all of it", 23),
+    "wants no test at start": ("careful", 0),
+    "does not wait for the start warning": ("all of it", 0),
+    "warns with a silent horn": ("all of it", 0),
+    "does not see the stop switch": ("all of it", 24),
+    "does not hear the second emergency stop": ("all of it", 0),
+    "loses an emergency stop in a bad frame": ("medlar-lesson", 0),
+    "forgives a lost link forever": ("all of it", 4),
+    "drives faster than the file says": ("all of it", 7),
+    "accelerates harder than the file says": ("all of it", 0),
+    "reads a longer timeout than the file says": ("all of it", 4),
+    "reads a longer grace than the file says": ("all of it", 4),
+    "reads another button for hold-to-run": ("all of it", 0),
+    "reads a harder stop than the file says": ("medlar-lift", 2),
+    "reads a shorter start warning than the file says": ("all of it", 0),
+    "reads a longer attention than the file says": ("all of it", 23),
+    "takes a stop of category 0 for one of category 1": ("all of it", 5),
+    "keeps presses through a stop": ("medlar-lesson", 9),
+    "gives power back by a reset": ("all of it", 4),
+    "does not stop for a clock that goes back": ("all of it", 4),
+    "descends the ranks at once": ("medlar-lesson", 11),
+    "ends with a jump": ("all of it", 2),
 }

@@ -273,6 +273,15 @@ def test_it_warns_before_it_moves(stays: str) -> None:
     assert bench.run(2.0, pad()).outputs["horn"] == 0.0
 
 
+def test_attention_counts_from_when_it_is_driven() -> None:
+    horn = '[outputs.horn]\nkind = "start_warning"\n'
+    bench = Bench(medlar('start_warning = "2 s"\nattention = "1 s"', horn))
+    bench.run(0.2, pad())
+    bench.run(2.1, pad(held=True))
+    assert bench.run(0.8, pad(held=True)).guard.state is State.DRIVING
+    assert bench.run(0.4, pad(held=True)).guard.reasons[0].code == "no_attention"
+
+
 def test_a_link_that_cannot_be_lost_cannot_be_tested() -> None:
     text = shipped("medlar-keyboard.toml").read_text().replace("[guard]\n", '[guard]\ntest_at_start = ["link"]\n')
     with pytest.raises(tenuto.ProfileError, match=r"guard\.test_at_start: expected no link with keyboard"):

@@ -98,9 +98,9 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         return wait_for(lambda: any(speed > 0.2 for _, speed in rows_of(log)[-3:]), 15.0)
 
     def end() -> None:
-        for process in running.values():
-            process.kill()
-            process.wait()
+        for name in reversed(running):  # the loop first: it looks for a port again that has gone
+            running[name].kill()
+            running[name].wait()
         for name in ("run.csv", "robot.csv", "cart", "radio"):
             (tmp_path / name).unlink(missing_ok=True)
 
@@ -109,6 +109,9 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         time.sleep(dice.uniform(0.0, 1.2))
         fault = time.monotonic()
         running[who].send_signal(how)
+        if how == signal.SIGKILL:
+            # The name of a real device goes with it; this one would lead to whoever gets its terminal's number next.
+            (tmp_path / {"robot": "cart", "transmitter": "radio"}.get(who, "none")).unlink(missing_ok=True)
         time.sleep(1.1)
         running[who].send_signal(signal.SIGCONT)
         back = time.monotonic()
@@ -119,9 +122,7 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
             return
         rows = rows_of(log)
     finally:
-        for process in running.values():
-            process.kill()
-            process.wait()
+        end()
     # Where the robot itself was stopped, its time begins to run again when it goes on.
     start = back if who == "robot" else fault
     promise = max(VALID, 0.0 if who != "transmitter" else TIMEOUT + RAMP) + ROLL_OUT

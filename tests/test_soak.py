@@ -15,28 +15,84 @@ from tenuto.analysis.story import tell_all
 from tenuto.data import shipped
 from tenuto.driving.driver import StickDriver
 from tenuto.profile.text import profile_text
-from tenuto.sim.soak import make_story, play, shrink, soak
+from tenuto.sim.soak import Episode, make_story, play, shrink, soak
 from tenuto.vehicles.velocity import STANDSTILL
 
 FAULTS = {
     "hold_released", "link_quiet", "link_bad", "link_sparse", "value_not_finite", "control_missing", "ended",
     "time_backwards", "loop_stalled", "value_out_of_range", "sink_blocked",
 }  # fmt: skip
+MEDLAR_TEXT = shipped("medlar.toml").read_text()
+ALL_OF_IT = """
+hold_to_run_2 = "right_shoulder"
+emergency_stop = "east"
+emergency_stop_2 = "north"
+reset = "start"
+stop = "back"
+takes_over = "west"
+attention = "1.2 s"
+start_warning = "200 ms"
+grace = "150 ms"
+
+[outputs.horn]
+kind = "start_warning"
+
+[inhibits.bumper]
+reads = "contact"
+stop_category = 0
+source = { kind = "lines", port = "/dev/ttyACM0", columns = ["contact"] }
+
+[inhibits.gate]
+reads = "open"
+normally = "open"
+speed_share = 0.3
+timeout = "15 ms"
+source = { kind = "lines", port = "/dev/ttyACM1", columns = ["open"] }
+
+[distances.front]
+reads = "front"
+keep = "0.3 m"
+timeout = "15 ms"
+source = { kind = "lines", port = "/dev/ttyACM2", columns = ["front"] }
+
+[chassis]"""
+CAREFUL = """
+enable = "west"
+pressed_through = 0.9
+released_category = 1
+fault_category = 1
+emergency_category = 1
+emergency_stop = "east"
+reset = "start"
+test_at_start = ["link"]
+
+[chassis]"""
 PROFILES = {
     name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")
-}
+} | {
+    "all of it": tenuto.parse_profile(MEDLAR_TEXT.replace("\n[chassis]", ALL_OF_IT)),
+    "careful": tenuto.parse_profile(
+        MEDLAR_TEXT.replace("\n[chassis]", CAREFUL).replace('"left_shoulder"', '"right_trigger"')
+    ),
+}  # fmt: skip
+
+
+def broken_in(profile: str, seed: int) -> list[str]:
+    """What is broken in one drive; those in which much may stop the robot begin well."""
+    well = [Episode(1.5, "careful", "good", "steady", "there", seed, True)] * 2
+    return play(PROFILES[profile], [*(well if profile in ("all of it", "careful") else []), *make_story(seed)]).broken
 
 
 @pytest.mark.parametrize("name", MUTANTS)
 def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     profile, seed = SEEN_BY[name]
-    assert play(PROFILES[profile], make_story(seed)).broken == []  # the guard as it is does well in the same drive
+    assert broken_in(profile, seed) == []  # the guard as it is does well in the same drive
     MUTANTS[name](monkeypatch)
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
-    if play(PROFILES[profile], make_story(seed)).broken:
+    if broken_in(profile, seed):
         return
-    for seed in range(150):  # the drives have changed: another one may see it
-        if any(play(profile, make_story(seed)).broken for profile in PROFILES.values()):
+    for seed in range(100):  # the drives have changed: another one may see it
+        if any(broken_in(other, seed) for other in PROFILES):
             return
     pytest.fail(f"a guard that {name} was not seen")
 

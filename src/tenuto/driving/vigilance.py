@@ -33,6 +33,8 @@ class Attention:
         reference = self._reference
         if reference.keys() != positions.keys() or any(abs(positions[n] - reference[n]) > _MOVED for n in positions):
             self._reference, self._moved_at, self._asleep = dict(positions), now, False
+        if not driving and not self._asleep:
+            self._moved_at = now  # it counts from when it is driven: it may have waited before, for the start warning
         still = now - self._moved_at
         if driving and still > self._longest:
             self._asleep = True

@@ -191,6 +191,9 @@ class Watcher:
             yield "driving, though nobody has released, rested and pressed since the last stop"
         if driving:
             return
+        without = self._before is not None and not self._before.power
+        if tick.power and without and tick.guard.state is not State.WAITING_FOR_REST:
+            yield f"the power comes back while {tick.guard.state}"
         yield from self._still(tick)
 
     def _still(self, tick: Tick) -> Iterator[str]:

@@ -23,7 +23,7 @@ _ABSURD = 1e6
 _WAYS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
          "down": (2, -1.0)}  # fmt: skip
 # Vehicles whose speed ahead is what the profile says of it: a thruster that stands askew adds to it.
-_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "omni", "aircraft", "modules")
+_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "aircraft", "modules")
 
 
 def _texts(value: Any) -> Iterator[str]:
@@ -49,6 +49,7 @@ class _Pad:
         self.newest: Mapping[str, float] = {}
         self.fresh = self.bad = False
         self.came: float | None = None
+        self.sent = math.inf
 
     def see(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None where nothing came."""
@@ -61,6 +62,7 @@ class _Pad:
         self.fresh = not wrong and frame.link_good and now - frame.time <= self.timeout
         if self.fresh:
             self.values, self.came = {name: frame.values[name] for name in self._names}, now
+            self.sent = frame.time
 
     def on(self, name: str | None) -> bool:
         """Tell whether a button, which is 0 or 1, or a trigger, is pressed by half."""
@@ -100,14 +102,15 @@ class Witness:
         self._hear(others)
         self._look(now)
         if before is not None and not 0.0 < now - before.time < 1.0:
-            self._moved_at, self._began = now, None  # a clock that jumped says nothing of how long anything took
+            # A clock that jumped says nothing of how long anything took, or of what was heard.
+            self._moved_at, self._began, self._lost = now, None, True
         drives = tick.guard.state == "driving"
         found = [*self._stopped_by_hand(tick), *self._inhibited(tick), *self._slowed(tick), *self._sped(tick)]
         if drives:
             found += [*self._held(tick), *self._attended(tick), *self._tested(tick)]
         found += self._warned(tick, drives)
         first = self._pads[self._first]
-        self._lost = self._lost or first.bad or (first.came is not None and now - first.came > first.timeout)
+        self._lost = self._lost or first.bad or now - first.sent > first.timeout - _SLACK
         self._before = tick
         return [f"at {now:.3f} s, by the file: {what}" for what in found]
 
@@ -204,6 +207,8 @@ class Witness:
         longest = self._guard.get("attention")
         if longest is None or self._lower:
             return
+        if self._before is None or self._before.guard.state != "driving":
+            self._moved_at = tick.time  # it counts from when it is driven
         still = tick.time - self._moved_at
         if still > longest + 2.0 * max(self._period, tick.dt):
             yield f"no control was moved for {still:.2f} s, and it drives"
