@@ -31,10 +31,11 @@ def explore(categories: Categories, by: Rules | None = None) -> list[Way]:
     ways, reached, waiting = [], {begin}, deque([begin])
     while waiting:
         memory = waiting.popleft()
+        begins = memory.state in (State.NOT_ENABLED, State.WAITING_FOR_REST)  # elsewhere nobody asks for the warning
         moving = memory.state in (State.DRIVING, State.STOPPING, State.EMERGENCY_STOP)
         for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=8)):
             at_rest, faulty, standing, missing, emergency, reset, end, warned = flags
-            if not (moving or standing) or (category is not None and not faulty):
+            if not (begins or warned) or not (moving or standing) or (category is not None and not faulty):
                 continue
             seen = Seen(held, at_rest, faulty, standing, missing, emergency, reset, category, warned)
             after, _ = advance(memory._replace(ended=memory.ended or end), seen, categories, followed)
