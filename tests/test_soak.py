@@ -83,6 +83,7 @@ def broken_in(profile: str, seed: int) -> list[str]:
     return play(PROFILES[profile], [*(well if profile in ("all of it", "careful") else []), *make_story(seed)]).broken
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", MUTANTS)
 def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     profile, seed = SEEN_BY[name]
