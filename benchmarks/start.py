@@ -25,7 +25,7 @@ PAIRS = {
 def seconds(program: str) -> float:
     """Run a program in a new interpreter, and return what it took."""
     began = time.perf_counter()
-    subprocess.run([sys.executable, "-c", program], stdout=subprocess.DEVNULL, check=False)
+    subprocess.run([sys.executable, "-c", program], stdout=subprocess.DEVNULL, check=True)
     return time.perf_counter() - began
 
 

@@ -228,11 +228,7 @@ MUTANTS: dict[str, Mutant] = {
     "knows no category of an inhibit": lambda patch: patch.setattr(
         pipeline_module,
         "Inhibit",
-        lambda plan: (
-            Inhibit(replace(plan, category=(plan.category and 2) or plan.category))
-            if plan.category != 0
-            else Inhibit(replace(plan, category=2))
-        ),
+        lambda plan: Inhibit(replace(plan, category=None if plan.category is None else 2)),
     ),
     "does not slow down for an inhibit": lambda patch: patch.setattr(
         pipeline_module, "Inhibit", lambda plan: Inhibit(replace(plan, share=1.0))

@@ -31,6 +31,7 @@ from tenuto.vehicles import (
     mecanum,
     omni,
 )
+from tenuto.vehicles.rollers import OmniOptions, PlacedWheel
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 lengths, radii, speeds = st.floats(0.1, 2), st.floats(0.03, 0.4), st.floats(2, 60)
@@ -323,3 +324,19 @@ def test_modules_that_turn_as_fast_as_they_like_are_there_at_once(wish: Velocity
     told = modules.actuators(reached, modules.actuators(STANDSTILL), dt)
     assert all(math.isfinite(value) for value in told.values())
     assert modules.forward(told)[:2] == pytest.approx(reached[:2], abs=1e-6)
+
+
+def test_omni_wheels_that_leave_a_way_free_are_refused() -> None:
+    def refused(*places: tuple[float, float, float]) -> bool:
+        wheels = {f"wheel_{n}": PlacedWheel(x=x, y=y, angle=angle) for n, (x, y, angle) in enumerate(places)}
+        return any(
+            "drive ahead, sideways and round" in str(one)
+            for one in OmniOptions(wheel_radius=0.05, wheels=wheels).errors()
+        )
+
+    left, right, back = (0.0, 0.2, 0.0), (0.0, -0.2, 0.0), (-0.2, 0.0, math.pi / 2.0)
+    assert refused(left)
+    assert refused(left, right)
+    assert refused(left, right, (-0.2, 0.0, 0.0))  # three that all roll ahead: nothing holds it sideways
+    assert refused((0.2, 0.0, math.pi / 2.0), back, (0.0, 0.0, 0.0), (0.1, 0.0, 0.0)) is False
+    assert not refused(left, right, back)

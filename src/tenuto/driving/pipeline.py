@@ -201,10 +201,9 @@ class Pipeline:
     def _with_time(self, frame: Frame | None, others: Mapping[str, Frame]) -> tuple[Frame | None, Mapping[str, Frame]]:
         """Return the frames, each whose time is no number as one whose link is not good."""
         now = self._now or 0.0
-        bad = frame is not None and not has_time(frame)
-        return without_time(frame, now) if frame is not None and bad else frame, {
-            name: one if has_time(one) else without_time(one, now) for name, one in others.items()
-        }
+        if frame is not None and not has_time(frame):
+            frame = without_time(frame, now)
+        return frame, {name: one if has_time(one) else without_time(one, now) for name, one in others.items()}
 
     def _stop_switch(self) -> tuple[Reason, ...]:
         stop = self.plan.guard.stop

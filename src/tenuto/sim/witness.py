@@ -16,14 +16,15 @@ from tenuto.driving.tick import Tick
 from tenuto.sources.gamepad import GamepadOptions
 
 _SLACK = 1e-9
-# A number that moved by less than this share of what the device sends was not moved by a hand.
-_MOVED = 0.02
+# A number that moved by less than this share of the most that the device sends was surely not moved by a hand.
+_MOVED = 0.01
+_DEVICE = {control.name: control for control in GamepadOptions.layout}
 # No stick of a gamepad sends a number as large as this.
 _ABSURD = 1e6
 _WAYS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
          "down": (2, -1.0)}  # fmt: skip
 # Vehicles whose speed ahead is what the profile says of it: a thruster that stands askew adds to it.
-_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "aircraft", "modules")
+_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "omni", "aircraft", "modules")
 
 
 def _texts(value: Any) -> Iterator[str]:
@@ -37,6 +38,12 @@ def _texts(value: Any) -> Iterator[str]:
 
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and abs(value) < _ABSURD
+
+
+def _most(name: str) -> float:
+    """Return the largest number that a control of a gamepad sends; buttons that have no name send 1."""
+    known = _DEVICE.get(name)
+    return known.high if known is not None else 32767.0 if name.startswith("axis") else 1.0
 
 
 class _Pad:
@@ -65,8 +72,8 @@ class _Pad:
             self.sent = frame.time
 
     def on(self, name: str | None) -> bool:
-        """Tell whether a button, which is 0 or 1, or a trigger, is pressed by half."""
-        return name is not None and self.values.get(name, 0.0) >= (0.5 if name != "right_trigger" else 16384.0)
+        """Tell whether a button or a trigger is pressed by half."""
+        return name is not None and self.values.get(name, 0.0) >= 0.5 * _most(name)
 
 
 class Witness:
@@ -77,8 +84,7 @@ class Witness:
         self._tables, self._guard = tables, tables["guard"]
         guard = self._guard
         self._first = tables["source"].get("driver", "driver")
-        device = {control.name for control in GamepadOptions.layout}
-        names = frozenset(one for one in _texts(tables) if one in device or re.fullmatch(r"(axis|button)_\d+", one))
+        names = frozenset(one for one in _texts(tables) if one in _DEVICE or re.fullmatch(r"(axis|button)_\d+", one))
         holds = {guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard}
         sure = names & ({table["reads"] for table in tables["controls"].values()} | holds)
         self._lower = tables.get("drivers", {})
@@ -117,10 +123,9 @@ class Witness:
     def _look(self, now: float) -> None:
         """See whether a hand moves anything on the first pad."""
         pad, was = self._pads[self._first], self._reference
-        if pad.fresh:
-            least = {name: _MOVED / 4.0 * (1.0 if abs(value) <= 1.0 else 65535.0) for name, value in pad.values.items()}
-            if was.keys() != least.keys() or any(abs(pad.values[name] - was[name]) > least[name] for name in least):
-                self._reference, self._moved_at = dict(pad.values), now
+        moved = (abs(value - was.get(name, math.inf)) > _MOVED * _most(name) for name, value in pad.values.items())
+        if pad.fresh and any(moved):
+            self._reference, self._moved_at = dict(pad.values), now
 
     def _hear(self, others: Mapping[str, Frame]) -> None:
         """Keep the newest number of each input, and when it came; one that is no number is silence."""
@@ -146,7 +151,7 @@ class Witness:
             if pad.fresh and not all(map(pad.on, holds)):
                 yield f"{name} holds {' and '.join(holds)} no longer, and it drives"
             through = guard.get("pressed_through")
-            if pad.fresh and through and pad.values[holds[0]] > through * 32767.0 + 1.0:
+            if pad.fresh and through and pad.values[holds[0]] > through * _most(holds[0]) + 1.0:
                 yield f"{name} presses {holds[0]} through, and it drives"
             silent = tick.time - pad.came if pad.came is not None else 0.0
             if silent > pad.timeout + guard.get("grace", 0.0) + 2.0 * max(self._period, tick.dt):

@@ -102,11 +102,14 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
         assert low == -math.inf or value >= low - 1e-9 - 1e-6 * abs(low), f"{name} within its bounds"
         assert high == math.inf or value <= high + 1e-9 + 1e-6 * abs(high), f"{name} within its bounds"
     assert np.allclose(chassis.forward(chassis.inverse(*kept)), kept, atol=2e-3), "there and back"
-    table = chassis.inverse(*(np.array([axis, 0.0]) for axis in kept))
-    plain = chassis.inverse(*kept)
-    assert all(math.isclose(float(np.ravel(table[name])[0]), plain[name], abs_tol=1e-9) for name in plain), (
-        "a float and an array give the same"
-    )
+    columns, both = [np.array([axis, 0.0]) for axis in kept], "a float and an array give the same"
+    table, plain = chassis.inverse(*columns), chassis.inverse(*kept)
+    assert all(math.isclose(float(np.ravel(table[name])[0]), plain[name], abs_tol=1e-9) for name in plain), both
+    loads = np.broadcast_to(chassis.load(*columns), 2)
+    assert math.isclose(float(loads[0]), chassis.load(*kept), rel_tol=1e-9, abs_tol=1e-12), both
+    rows = chassis.possible(*(np.array([axis, 0.0]) for axis in asked))
+    assert np.allclose([np.broadcast_to(row, 2)[0] for row in rows], possible, atol=1e-9), both
+    assert np.allclose(kept, Chassis.within_reach(chassis, asked)[0], atol=1e-6), "the short way is the long one"
     still = chassis.actuators(STANDSTILL, does, 0.02)
     driven = [value for name, value in still.items() if bounds[name].quantity.drives]
     assert np.allclose(chassis.forward(still), STANDSTILL, atol=1e-9), "standstill is standstill"

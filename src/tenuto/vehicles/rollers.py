@@ -29,6 +29,8 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 # Rollers must let a wheel slide across it at least so much, as the sine of their angle.
 _ACROSS = 0.1
+# Wheels that hold a robot by less than this share of what one wheel holds do not.
+_FREE = 0.02
 
 
 class RollerWheel(NamedTuple):
@@ -84,6 +86,14 @@ class RollerWheels(Chassis):
             turn = -wheel.y * across[0] + wheel.x * across[1]
             rows.append((across[0] / scale, across[1] / scale, turn / scale))
         return tuple(rows)
+
+    @property
+    def holds(self) -> bool:
+        """Whether wheels that stand still hold the robot, so that none of the three ways to move is left to chance."""
+        furthest = max(max(math.hypot(wheel.x, wheel.y) for wheel in self.wheels), 1e-6)
+        held = [(a, b, c / furthest) for a, b, c in self.rows]
+        alike = [[part / math.hypot(*row[:2]) for part in row] for row in held]
+        return int(np.linalg.matrix_rank(np.array(alike), tol=_FREE)) == 3
 
     @cached_property
     def _inverse_rows(self) -> tuple[tuple[float, ...], ...]:
@@ -217,16 +227,21 @@ class OmniOptions(WheelsOptions):
     def errors(self) -> Iterator[Finding]:
         """Refuse rollers that point along their wheel: it would not roll that way, but slide."""
         yield from super().errors()
-        for name, wheel in self.wheels.items():
-            if abs(math.sin(wheel.roller)) < _ACROSS:
-                found = f"{math.degrees(wheel.roller):.0f} deg"
-                yield unexpected(f"wheels.{name}.roller", "an angle across the wheel, 6 to 174 deg", found)
+        along = {name: one for name, one in self.wheels.items() if abs(math.sin(one.roller)) < _ACROSS}
+        for name, wheel in along.items():
+            found = f"{math.degrees(wheel.roller):.0f} deg"
+            yield unexpected(f"wheels.{name}.roller", "an angle across the wheel, 6 to 174 deg", found)
+        if self.wheels and not along and not self._placed().holds:
+            found = f"{len(self.wheels)} that do not"
+            yield unexpected("wheels", "three or more that together drive ahead, sideways and round", found)
+
+    def _placed(self) -> RollerWheels:
+        """Return the wheels at their places."""
+        placed = (RollerWheel(name, one.x, one.y, one.angle, one.roller) for name, one in self.wheels.items())
+        return RollerWheels(tuple(placed), self.wheel_radius, self.fastest)
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""
         if not self.wheels:
             return omni(self.count or 3, self.radius or 1.0, self.wheel_radius, self.fastest)
-        placed = tuple(
-            RollerWheel(name, wheel.x, wheel.y, wheel.angle, wheel.roller) for name, wheel in self.wheels.items()
-        )
-        return RollerWheels(placed, self.wheel_radius, self.fastest)
+        return self._placed()
