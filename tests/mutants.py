@@ -8,8 +8,9 @@ from typing import Any
 
 import pytest
 
-from tenuto.basics.reasons import Reason
+from tenuto.basics.reasons import Code, Reason
 from tenuto.driving import guard as guard_module
+from tenuto.driving import inputs as inputs_module
 from tenuto.driving import limits
 from tenuto.driving import pipeline as pipeline_module
 from tenuto.driving.changeover import Changeover
@@ -18,6 +19,7 @@ from tenuto.driving.driver import StickDriver
 from tenuto.driving.guard import HAPPENS, TABLE, Event, GuardSettings, Memory, Row, Seen, State
 from tenuto.driving.inhibits import Inhibit
 from tenuto.driving.link_loss import LinkLoss
+from tenuto.driving.measured import Measured
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
@@ -135,6 +137,21 @@ def _inhibits(change: Callable[[Inhibit, Reason | None, float], Reason | None]) 
     return apply
 
 
+def _measured(which: str, change: Callable[[Reason], Reason | None]) -> Mutant:
+    """Change what is said of a measured speed."""
+
+    def apply(patch: pytest.MonkeyPatch) -> None:
+        reason = Measured.reason
+
+        def say(self: Measured, now: float) -> Reason | None:
+            said = reason(self, now)
+            return change(said) if said is not None and said.code == f"speed_{which}" else said
+
+        patch.setattr(Measured, "reason", say)
+
+    return apply
+
+
 def _second_emergency_is_not_heard(patch: pytest.MonkeyPatch) -> None:
     on = Ranks.on
     patch.setattr(Ranks, "on", lambda self, name: None if name == self._plan.guard.emergency_stop_2 else on(self, name))
@@ -226,13 +243,16 @@ MUTANTS: dict[str, Mutant] = {
         lambda one, reason, now: None if reason is not None and "silent" in reason.text else reason
     ),
     "knows no category of an inhibit": lambda patch: patch.setattr(
-        pipeline_module,
+        inputs_module,
         "Inhibit",
         lambda plan: Inhibit(replace(plan, category=None if plan.category is None else 2)),
     ),
     "does not slow down for an inhibit": lambda patch: patch.setattr(
-        pipeline_module, "Inhibit", lambda plan: Inhibit(replace(plan, share=1.0))
+        inputs_module, "Inhibit", lambda plan: Inhibit(replace(plan, share=1.0))
     ),
+    "compares no measured speed": _measured("wrong", lambda reason: None),
+    "takes a silent measured speed for a good one": _measured("unknown", lambda reason: None),
+    "leaves a runaway robot its power": _measured("wrong", lambda reason: reason._replace(code=Code.SPEED_UNKNOWN)),
     "takes a silent sensor for a free way": lambda patch: patch.setattr(Distance, "_is_heard", lambda self, now: True),
     "wants no attention": lambda patch: patch.setattr(Attention, "step", lambda *_: (None, None)),
     "wants no test at start": lambda patch: patch.setattr(StartTest, "step", lambda *_: ()),
@@ -292,6 +312,9 @@ SEEN_BY: dict[str, tuple[str, int]] = {
     "takes a silent inhibit for a good one": ("all of it", 7),
     "knows no category of an inhibit": ("all of it", 0),
     "does not slow down for an inhibit": ("all of it", 7),
+    "compares no measured speed": ("careful", 28),
+    "takes a silent measured speed for a good one": ("careful", 13),
+    "leaves a runaway robot its power": ("careful", 28),
     "takes a silent sensor for a free way": ("all of it", 0),
     "wants no attention": ("all of it", 23),
     "wants no test at start": ("careful", 0),

@@ -1,6 +1,7 @@
 """What the practice of machine safety adds: inhibits, second channels, three positions, attention, tests, a record."""
 
 import json
+import math
 import signal
 import subprocess
 import sys
@@ -400,3 +401,43 @@ def test_a_stop_that_does_not_end_takes_the_power(category: int, monkeypatch: py
     assert "stop_overdue" in [reason.code for tick in bench.ticks for reason in tick.guard.reasons]
     bench.run(0.2, pad())
     assert bench.run(0.2, pad(held=True)).guard.state is State.DRIVING
+
+
+WHEELS = LINES.replace("contact", "speed")
+
+
+@examples(60)
+@given(
+    st.integers(0, 20), st.floats(0.05, 0.5), st.sampled_from([1.0, -0.001]),
+    st.sampled_from(["none", "sticks", "silent", "no number"]), st.integers(30, 150), st.integers(1, 60),
+    st.lists(st.tuples(st.integers(1, 40), st.floats(-1.0, 1.0), st.integers(0, 5)), min_size=4, max_size=10),
+)  # fmt: skip
+def test_a_robot_that_does_what_it_was_not_told_loses_its_power(
+    lag: int, tolerance: float, scale: float, fault: str, begins: int, lasts: int, story: list[tuple[int, float, int]]
+) -> None:
+    """A robot that follows late is let drive; one that runs away, by an account of all that it was told, is not."""
+    keys = f'scale = {scale}\ntolerance = {tolerance}\nwithin = {(lag + 2) * PERIOD}\ntimeout = "100 ms"\n'
+    pipeline = Pipeline(medlar(more=f"[measured.wheels]\n{WHEELS}{keys}"))
+    told, heard, stuck, number, powered, driven = [0.0] * 30, 0.0, 0.0, 0, True, 0
+    for ticks, push, held in [(5, 0.0, 0), (30, 0.0, 1), *story]:
+        for _ in range(ticks):
+            number += 1
+            now, wrong = number * PERIOD, fault != "none" and begins <= number < begins + lasts
+            silent = wrong and fault in ("silent", "no number")
+            stuck = stuck if wrong else told[-1 - lag]
+            speed = (stuck if wrong else told[-1 - lag]) + (0.9 if number % 2 else -0.9) * tolerance
+            frame = Frame(now, {"speed": speed / scale if not silent else math.nan})
+            others = {} if silent and fault == "silent" else {"wheels": frame}
+            tick = pipeline.step(Frame(now, pad(push, held=held > 0)), now, others=others)
+            codes = {reason.code for reason in tick.guard.reasons}
+            heard = now if not silent else heard if fault == "silent" else -math.inf
+            if not min(speed - min(near := told[-lag - 2 :]), max(near) - speed) + tolerance >= -1e-9 and not silent:
+                assert not powered or (not tick.power and tick.command == STANDSTILL and "speed_wrong" in codes)
+            if now - heard > 0.1 + 1e-9:
+                assert tick.guard.state is not State.DRIVING
+            driven += tick.guard.state is State.DRIVING
+            powered = tick.power
+            told.append(tick.command.vx)
+    if fault == "none":
+        assert driven >= 25
+        assert powered

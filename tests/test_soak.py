@@ -66,6 +66,13 @@ emergency_stop = "east"
 reset = "start"
 test_at_start = ["link"]
 
+[measured.wheels]
+reads = "speed"
+tolerance = "0.2 m/s"
+within = "100 ms"
+timeout = "60 ms"
+source = { kind = "lines", port = "/dev/ttyACM3", columns = ["speed"] }
+
 [chassis]"""
 PROFILES = {
     name: tenuto.load_profile(shipped(f"{name}.toml")) for name in ("medlar-lift", "medlar-lesson", "medlar", "quince")

@@ -74,6 +74,13 @@ class Code(StrEnum):
     STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop was not done in its time", "report it: this is not to happen"
     INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "see to what is named"
     INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "look at its wire and its source"
+    SPEED_WRONG = (
+        "speed_wrong",
+        Kind.FAULT,
+        "the measured speed is not what was commanded",
+        "look at motors and encoders",
+    )
+    SPEED_UNKNOWN = "speed_unknown", Kind.FAULT, "a measured speed is silent", "look at its wire and its source"
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
     # Somebody has stopped it, or has not started it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Reason
+from tenuto.driving.input_plan import InputPlan
 from tenuto.vehicles.velocity import VelocityCommand
 
 # Where a sensor looks: the axis of the command (vx, vy, vz), and its sign that way.
@@ -18,33 +19,19 @@ _SLACK = 1e-9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class DistancePlan:
+class DistancePlan(InputPlan):
     """One sensor of distance.
 
     Attributes:
-        name: the builder's own name for it.
-        reads: what its source calls the number. scale: m for a number of 1.
+        scale: m for a number of 1.
         towards: where it looks, a key of `TOWARDS`.
         keep: how far the robot stays away, m. reach: from where on the sensor sees nothing, m.
-        timeout: how old its newest number may be, s.
-        own_source: it has a source; otherwise its number comes with the driver's sticks.
-        source_of: the other input whose source it is, where it shares one.
     """
 
-    name: str
-    reads: str
     scale: float
     towards: str
     keep: float
     reach: float
-    timeout: float
-    own_source: bool = True
-    source_of: str | None = None
-
-    @property
-    def heard_from(self) -> str | None:
-        """The name that its frames come under; None where its number comes with the driver's sticks."""
-        return (self.source_of or self.name) if self.own_source else None
 
 
 def speed_to_stop_within(distance: float, deceleration: float, reaction: float) -> float:

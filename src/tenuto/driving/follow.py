@@ -152,6 +152,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         below=(),
         distances=tuple(sensor for sensor in plan.distances if sensor.own_source),
         inhibits=tuple(inhibit for inhibit in plan.inhibits if inhibit.own_source),
+        measured=tuple(one for one in plan.measured if one.own_source),
         feedback="nothing",
     )
 

@@ -11,37 +11,24 @@ from dataclasses import dataclass
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Condition, Reason
+from tenuto.driving.input_plan import InputPlan
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class InhibitPlan:
+class InhibitPlan(InputPlan):
     """One input.
 
     Attributes:
-        name: the builder's own name for it.
-        reads: what its source calls the number. on_from: from which number on the input is on.
+        on_from: from which number on the input is on.
         closed: it permits while it is on (normally closed); otherwise it inhibits while it is on (normally open).
-        timeout: how old its newest number may be, s.
         category: of the stop that it causes, by IEC 60204-1; None where it does not stop the robot.
         share: what it leaves of all speeds while it inhibits, 0…1, where it does not stop the robot.
-        own_source: it has a source; otherwise its number comes with the driver's sticks.
-        source_of: the other input whose source it is, where it shares one.
     """
 
-    name: str
-    reads: str
     on_from: float = 0.5
     closed: bool = True
-    timeout: float = 0.3
     category: int | None = 2
     share: float = 1.0
-    own_source: bool = True
-    source_of: str | None = None
-
-    @property
-    def heard_from(self) -> str | None:
-        """The name that its frames come under; None where its number comes with the driver's sticks."""
-        return (self.source_of or self.name) if self.own_source else None
 
 
 class Inhibit:

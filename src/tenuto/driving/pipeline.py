@@ -10,15 +10,14 @@ from tenuto.basics.errors import PlanError
 from tenuto.basics.frame import Frame, has_time, without_time
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
-from tenuto.driving.distance import Distance, DistancePlan
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
-from tenuto.driving.inhibits import Inhibit, InhibitPlan
+from tenuto.driving.inputs import Inputs
 from tenuto.driving.limits import CommandRamp, ramp_to_stop
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ranks import Ranks
-from tenuto.driving.stopping import least_braking, stop_seconds
+from tenuto.driving.stopping import stop_seconds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
@@ -31,7 +30,6 @@ _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _DRIVING = State.DRIVING  # asked for several times a tick
 # How much longer a stop may take than its ramp, s.
 _PATIENCE = 0.2
-_OF_INHIBITS = (Code.INHIBITED, Code.INHIBIT_SILENT)
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
 _NOBODYS_HANDS: Mapping[str, Hand] = {}
@@ -67,20 +65,15 @@ class Pipeline:
         self._mode_of_outputs: ModePlan | None = None
         self._used: frozenset[str] = frozenset()
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
-        self._distances = tuple(Distance(distance) for distance in plan.distances)
+        self._inputs = Inputs(plan)
         attention = plan.guard.attention
         self._attention = Attention(attention) if attention < math.inf else None
         tests = plan.guard.test_at_start
         self._warning = StartWarning(guard.start_warning) if guard.start_warning > 0.0 else None
         self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
-        self._inhibits = tuple(Inhibit(inhibit) for inhibit in plan.inhibits)
         # Most profiles have none of these, and are asked at every tick.
-        self._stop_or_inhibits = guard.stop is not None or bool(self._inhibits)
-        self._lowering = bool(self._distances or self._inhibits)
+        self._stop_or_inputs = guard.stop is not None or bool(plan.inputs)
         self._bears = self._attention is not None or guard.grace > 0.0
-        # What is wrong at this tick asks for a stop of this category; None for that of any fault.
-        self._category: int | None = None
-        self._braking = least_braking(plan)
         self._now: float | None = None
         # Asked for from anywhere, also from another thread, and not looked at yet.
         self._emergencies: deque[Reason] = deque()
@@ -173,20 +166,21 @@ class Pipeline:
             faults += ranks.faults
         else:
             faults += hand.faults
-        if self._stop_or_inhibits:
-            faults += self._stop_switch() + self._inhibited(others, now)
+        if self._stop_or_inputs:
+            faults += self._stopped(others, now)
         if self._bears:
             faults, told = self._bear(faults, now, dt)
             notices += told
         status = self._permission(faults, now, dt)
         driving = status.state is _DRIVING
         self._demand = ranks.demand if plan.below else hand.demand
-        if self._lowering:
-            notices += self._lower(others, now)
+        if self._inputs.lowers:
+            self._demand, lowered = self._inputs.lower(self._demand, now)
+            notices += lowered
         before = self._command
         target = self._move(driving, now, dt)
-        if driving and self._distances:
-            notices += self._stop_short(before, now, dt)
+        if self._inputs.watches:
+            notices += self._watch(before, driving, now, dt)
         actions: tuple[str, ...] = ()
         notices += ranks.notices
         if self._outputs:
@@ -205,34 +199,18 @@ class Pipeline:
             frame = without_time(frame, now)
         return frame, {name: one if has_time(one) else without_time(one, now) for name, one in others.items()}
 
+    def _stopped(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
+        """Hear the inputs, and list what stops the robot: the stop switch, and what some of them say."""
+        first, inputs = self._ranks.first, self._inputs
+        inputs.hear(first.frame if first.came else None, others)
+        return self._stop_switch() + inputs.faults(now, self._guard.memory.powered)
+
     def _stop_switch(self) -> tuple[Reason, ...]:
         stop = self.plan.guard.stop
         if not self._ranks.on(stop):
             return ()
         on, was = f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
         return (Condition(Code.STOP_SWITCH, on, was),)
-
-    def _inhibited(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
-        """Hear the inhibits, and list those that stop the robot."""
-        found: list[Reason] = []
-        categories: list[int] = []
-        for inhibit in self._inhibits:
-            frame = self._frame_for(inhibit.plan, others)
-            if frame is not None:
-                inhibit.hear(frame)
-            category = inhibit.plan.category
-            if category is not None and (reason := inhibit.reason(now)) is not None:
-                found.append(reason)
-                categories.append(category)
-        self._category = min(categories, default=None)
-        return tuple(found)
-
-    def _frame_for(self, one: DistancePlan | InhibitPlan, others: Mapping[str, Frame]) -> Frame | None:
-        """Return the new frame that a sensor or an inhibit is read from: its own, or that of the first in rank."""
-        place, first = one.heard_from, self._ranks.first
-        if place is not None:
-            return others.get(place)
-        return first.frame if first.came else None
 
     def _bear(self, faults: tuple[Reason, ...], now: float, dt: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
         """Add that nobody attends, or bear a lost link for the grace time; return the faults, and what to tell."""
@@ -280,9 +258,7 @@ class Pipeline:
         missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above
         if self._start_test is not None:
             missing += self._start_test.step(before, faults)
-        category = self._category
-        if category is not None and any(fault.code not in _OF_INHIBITS for fault in faults):
-            category = min(category, settings.fault_category)
+        category = self._inputs.category(faults, settings.fault_category)
         overdue = None if before is _DRIVING else self._overdue(standing or sinks, dt)
         if overdue is not None:
             faults, category = (*faults, overdue), 0
@@ -322,34 +298,15 @@ class Pipeline:
             return None
         return Reason(Code.STOP_OVERDUE, "the stop was not done in its time: the power is off until you enable again")
 
-    def _lower(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
-        """Slow the demand down to what inhibits and sensors of distance leave of it, on the same arc, and say why."""
-        slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
-        why = tuple(reason for _, reason in slowing if reason is not None)
-        slow = min((share for share, reason in slowing if reason is not None), default=1.0)
-        if slow < 1.0:
-            self._demand = VelocityCommand(*(slow * axis for axis in self._demand))
-        kept = 1.0
-        for sensor in self._distances:
-            frame = self._frame_for(sensor.plan, others)
-            if frame is not None:
-                sensor.hear(frame)
-            share, reason = sensor.lower(self._demand, now, self._braking, self.plan.period)
-            kept = min(kept, share)
-            if reason is not None:
-                why += (reason,)
-        if kept < 1.0:
-            self._demand = VelocityCommand(*(kept * axis for axis in self._demand))
-        return why
-
-    def _stop_short(self, before: VelocityCommand, now: float, dt: float) -> tuple[Reason, ...]:
-        """Brake on the arc where the new command could no longer be stopped in time, whatever the ramps do."""
-        for sensor in self._distances:
-            if sensor.too_fast(self._command, now, self._braking, self.plan.period):
+    def _watch(self, before: VelocityCommand, driving: bool, now: float, dt: float) -> tuple[Reason, ...]:
+        """Brake where the new command could no longer be stopped in time, and say why; take note of what is sent."""
+        why: tuple[Reason, ...] = ()
+        if driving:
+            self._command, why = self._inputs.brake(before, self._command, now, dt)
+            if why:
                 self._ramp.rest()
-                self._command = ramp_to_stop(before, dt, *self._braking)
-                return (sensor.brakes(now),)
-        return ()
+        self._inputs.sent(self._command, now)
+        return why
 
     def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
         """Change the command towards where it may go, and give that."""
@@ -391,6 +348,7 @@ class Pipeline:
         if dt <= 0.0:
             # What was known of the link is measured on a clock that is no more: forget its age.
             self._ranks.forget()
+            self._inputs.forget()
             back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
             return self.plan.period, (Reason(Code.TIME_BACKWARDS, back),)
         if dt > self.plan.stall_timeout:

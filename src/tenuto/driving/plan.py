@@ -11,7 +11,9 @@ from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.holding import HELD_FROM as HELD_FROM
 from tenuto.driving.inhibits import InhibitPlan
+from tenuto.driving.input_plan import InputPlan
 from tenuto.driving.limits import Limits
+from tenuto.driving.measured import MeasuredPlan
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.sticks.control import ControlPlan, StickPlan
@@ -68,7 +70,7 @@ class Plan:
         actuators: in which form each actuator is told what to do; empty where that is left to the sink.
         driver: the name of the one who holds these controls, and is first in rank.
         below: who else may drive, by falling rank. distances: sensors that lower a speed. inhibits: inputs that stop
-            the robot, or lower all speeds.
+            the robot, or lower all speeds. measured: speeds that are compared with the command.
         feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
     """
 
@@ -86,12 +88,13 @@ class Plan:
     below: tuple[DriverPlan, ...] = ()
     distances: tuple[DistancePlan, ...] = ()
     inhibits: tuple[InhibitPlan, ...] = ()
+    measured: tuple[MeasuredPlan, ...] = ()
     feedback: str = "nothing"
 
     @property
-    def inputs(self) -> tuple[DistancePlan | InhibitPlan, ...]:
-        """Everything but drivers that is heard: sensors of distance and inhibits."""
-        return (*self.distances, *self.inhibits)
+    def inputs(self) -> tuple[InputPlan, ...]:
+        """Everything but drivers that is heard: sensors of distance, inhibits, measured speeds."""
+        return (*self.distances, *self.inhibits, *self.measured)
 
     def plan(self) -> Plan:
         """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterable, Iterator
 
 from tenuto.basics.findings import Finding, error, unexpected
+from tenuto.driving.measured import MEASURED
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import DriverPlan, Plan
 from tenuto.driving.selection import SelectionPlan
@@ -24,7 +25,7 @@ def plan_errors(plan: Plan) -> list[Finding]:
         found.append(unexpected("modes", "exactly one mode to fall back to", names))
     for one in plan.below:
         found += _below(plan, one)
-    return [*found, *_inputs(plan)]
+    return [*found, *_inputs(plan), *_measured(plan)]
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:
@@ -42,6 +43,18 @@ def _inputs(plan: Plan) -> Iterator[Finding]:
         place = f"distances.{sensor.name}"
         for name in ("scale", "keep", "reach", "timeout"):
             yield from _above_zero(f"{place}.{name}", getattr(sensor, name), endless=name == "reach")
+
+
+def _measured(plan: Plan) -> Iterator[Finding]:
+    """Look at the measured speeds."""
+    for measured in plan.measured:
+        place = f"measured.{measured.name}"
+        for name in ("tolerance", "within", "timeout"):
+            yield from _above_zero(f"{place}.{name}", getattr(measured, name))
+        if not (math.isfinite(measured.scale) and measured.scale):
+            yield unexpected(f"{place}.scale", "a number that is not 0", f"{measured.scale}")
+        if measured.of not in MEASURED:
+            yield unexpected(f"{place}.of", ", ".join(MEASURED), measured.of)
 
 
 def _above_zero(where: str, value: float, *, zero: bool = False, endless: bool = False) -> Iterator[Finding]:

@@ -11,13 +11,14 @@ from tenuto.driving.actions import ActionPlan
 from tenuto.driving.distance import DistancePlan
 from tenuto.driving.guard import GuardSettings
 from tenuto.driving.inhibits import InhibitPlan
+from tenuto.driving.measured import MeasuredPlan
 from tenuto.driving.modes import ChoicePlan, LevelPlan, ModePlan, TrimPlan
 from tenuto.driving.plan import DriverPlan, Plan
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.kinds.options import Role, named
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.controls import ControlTable
-from tenuto.profile.drivers import InhibitTable, has_source, reach_of
+from tenuto.profile.drivers import InhibitTable, reach_of
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
@@ -91,7 +92,7 @@ def build_plan(
         distances=tuple(
             DistancePlan(
                 name=name, reads=table.reads, scale=table.scale, towards=table.towards, keep=table.keep,
-                reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=has_source(table),
+                reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=table.has_source,
                 source_of=table.source_of,
             )
             for name, table in profile.distances.items()
@@ -100,10 +101,18 @@ def build_plan(
             InhibitPlan(
                 name=name, reads=table.reads, on_from=table.on_from, closed=table.normally == "closed",
                 timeout=table.timeout or guard.link_timeout, share=table.speed_share or 1.0,
-                category=_category_of(table, guard.fault_category), own_source=has_source(table),
+                category=_category_of(table, guard.fault_category), own_source=table.has_source,
                 source_of=table.source_of,
             )
             for name, table in profile.inhibits.items()
+        ),
+        measured=tuple(
+            MeasuredPlan(
+                name=name, reads=table.reads, of=table.of, scale=table.scale, tolerance=table.tolerance,
+                within=table.within, timeout=table.timeout or guard.link_timeout, own_source=table.has_source,
+                source_of=table.source_of,
+            )
+            for name, table in profile.measured.items()
         ),
         feedback=profile.feedback.by,
     )  # fmt: skip
@@ -139,7 +148,7 @@ def seen_by(profile: Tables, name: str) -> Tables:
     controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
     source = table.source or profile.source.another()
     return profile.model_copy(
-        update={"source": source, "controls": controls, "drivers": {}, "distances": {}, "inhibits": {}}
+        update={"source": source, "controls": controls, "drivers": {}, "distances": {}, "inhibits": {}, "measured": {}}
     )
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, Literal
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import BeforeValidator, Field, ValidationInfo
 
-from tenuto.kinds.table import Name, Table
+from tenuto.kinds.quantities import SPEED, TURN_SPEED
+from tenuto.kinds.table import Name, Table, quantity
 from tenuto.kinds.tables import any_of
 from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
@@ -23,6 +25,15 @@ else:
     AnySource = any_of(SOURCES, lambda options: options.in_profiles)
 
 
+def _speed_or_turn(*, signed: bool = False) -> Callable[[object, ValidationInfo], float]:
+    """Make a reader of what is a turning speed where ``of`` says so, and a speed otherwise."""
+
+    def read(value: object, table: ValidationInfo) -> float:
+        return quantity(TURN_SPEED if table.data.get("of") == "turn" else SPEED, signed=signed)(value)
+
+    return read
+
+
 class DriverTable(Table):
     """``[drivers.NAME]``: somebody or something else that may drive, by falling rank in the order of the file."""
 
@@ -36,32 +47,53 @@ class DriverTable(Table):
     link_timeout: Time | None = Field(default=None, description='a time, such as "300 ms"')
 
 
-class DistanceTable(Table):
-    """``[distances.NAME]``: a sensor of distance, which lowers the speed towards what it sees."""
+class InputTable(Table):
+    """What all inputs have in common: where a number is read, and how old it may be."""
 
-    source: AnySource | None = Field(default=None, description="a table [distances.NAME.source]")
+    source: AnySource | None = Field(default=None, description="a table with the keys of [source]")
     source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
     reads: Name = Field(description="what its source calls the number, such as a column")
+    timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
+
+    @property
+    def has_source(self) -> bool:
+        """Whether it has a source, of its own or another input's."""
+        return self.source is not None or self.source_of is not None
+
+
+class DistanceTable(InputTable):
+    """``[distances.NAME]``: a sensor of distance, which lowers the speed towards what it sees."""
+
     scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
         default="forward", description='where it looks: "forward", "backward", "left", "right", "up" or "down"'
     )
     keep: Length = Field(description='the distance to keep, such as "0.5 m"')
     reach: Length | None = Field(default=None, description='from where on it sees nothing, such as "4 m"')
-    timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
 
 
-class InhibitTable(Table):
+class InhibitTable(InputTable):
     """``[inhibits.NAME]``: an input that stops the robot, or lowers its speed: a bumper, a gate, a low battery."""
 
-    source: AnySource | None = Field(default=None, description="a table [inhibits.NAME.source]")
-    source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
-    reads: Name = Field(description="what its source calls the number, such as a column")
     normally: Literal["closed", "open"] = Field(default="closed", description='"closed" or "open"')
     on_from: float = Field(default=0.5, allow_inf_nan=False, description="the number from which on the input is on")
     stop_category: Literal[0, 1, 2] | None = Field(default=None, description="0, 1 or 2")
     speed_share: float | None = Field(default=None, gt=0.0, lt=1.0, description="a share above 0, below 1")
-    timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
+
+
+class MeasuredTable(InputTable):
+    """``[measured.NAME]``: a measured speed, which must be what was commanded."""
+
+    of: Literal["forward", "sideways", "up", "turn"] = Field(
+        default="forward", description='what it measures: "forward", "sideways", "up" or "turn"'
+    )
+    scale: Annotated[float, BeforeValidator(_speed_or_turn(signed=True))] = Field(
+        default=1.0, description='what a number of 1 stands for, such as "1 mm/s"; of a turn "1 deg/s"'
+    )
+    tolerance: Annotated[float, BeforeValidator(_speed_or_turn())] = Field(
+        description='a speed, such as "0.2 m/s"; of a turn "20 deg/s"'
+    )
+    within: Time = Field(default=0.5, description='how long the robot takes to follow, such as "500 ms"')
 
 
 class FeedbackTable(Table):
@@ -94,11 +126,6 @@ def _over(own: dict[str, Any], base: dict[str, Any]) -> dict[str, Any]:
     if "reads" in own:
         base = {key: value for key, value in base.items() if key not in _OF_THE_DEVICE}
     return {**base, **own}
-
-
-def has_source(table: DistanceTable | InhibitTable) -> bool:
-    """Tell whether an input has a source, of its own or another input's."""
-    return table.source is not None or table.source_of is not None
 
 
 def reach_of(table: DistanceTable) -> float:

@@ -20,7 +20,16 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
-from tenuto.profile.drivers import AnySource, DistanceTable, DriverTable, FeedbackTable, InhibitTable, filled_drivers
+from tenuto.profile.drivers import (
+    AnySource,
+    DistanceTable,
+    DriverTable,
+    FeedbackTable,
+    InhibitTable,
+    InputTable,
+    MeasuredTable,
+    filled_drivers,
+)
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.sinks.base import SINKS, SinkOptions
@@ -116,7 +125,13 @@ class Tables(Table):
     drivers: dict[str, DriverTable] = Field(default={}, description="tables [drivers.NAME]")
     distances: dict[str, DistanceTable] = Field(default={}, description="tables [distances.NAME]")
     inhibits: dict[str, InhibitTable] = Field(default={}, description="tables [inhibits.NAME]")
+    measured: dict[str, MeasuredTable] = Field(default={}, description="tables [measured.NAME]")
     feedback: FeedbackTable = Field(default=FeedbackTable(), description="a table [feedback]")
+
+    @property
+    def inputs(self) -> dict[str, InputTable]:
+        """All that is heard besides drivers, by name."""
+        return {**self.distances, **self.inhibits, **self.measured}
 
     @model_validator(mode="before")
     @classmethod

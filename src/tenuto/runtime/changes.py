@@ -94,6 +94,5 @@ class WatchedProfile(Closing):
 def _sources(profile: Profile) -> dict[str, object]:
     """Return all that is opened for a profile before it is driven."""
     found: dict[str, object] = {name: table.source for name, table in profile.drivers.items()}
-    found |= {name: table.source for name, table in profile.distances.items()}
-    found |= {name: table.source for name, table in profile.inhibits.items()}
+    found |= {name: table.source for name, table in profile.inputs.items()}
     return {"": profile.source, **found}

@@ -18,6 +18,7 @@ from tenuto.basics.frame import Frame, Signal
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.guard import State
+from tenuto.driving.measured import MEASURED, MeasuredPlan
 from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
@@ -186,19 +187,19 @@ class _Stage:
         promised = worst_stop(self.plan, guard.unnoticed + 3 * self.plan.period)
         self.outcome.promise_time = promised.seconds + guard.descend_for
         self.outcome.promise_distance = promised.metres
-        self.now = 0.0
+        self.now, self.told = 0.0, STANDSTILL
         self.stopping: tuple[float, float] | None = None
         self.heard = 0.0
         self.driving = False
 
-    def _witness(self) -> Witness | None:
-        """Return a second watcher, where there is a file and all drivers hold gamepads."""
+    def _witness(self, before: Witness | None = None) -> Witness | None:
+        """Return a second watcher, where there is a file and all drivers hold gamepads, after the one before."""
         tables = self._tables
         pads = tables is not None and all(
             one.get("source", {"kind": "gamepad"})["kind"] == "gamepad"
             for one in (tables, *tables.get("drivers", {}).values()) if one.get("sends", "sticks") == "sticks"
         )  # fmt: skip
-        return Witness(tables) if tables is not None and pads else None
+        return Witness(tables, before) if tables is not None and pads else None
 
     def play(self, episode: Episode) -> None:
         """Play one episode."""
@@ -223,6 +224,7 @@ class _Stage:
             others = self._others(episode, dice, second_link, beginning)
             faults = self._process(episode, step - happens_at)
             tick = self.line.step(frame, self.now, others=others, faults=faults)
+            self.told = tick.command
             self._see(tick, faults)
             if self.witness is not None and not self.outcome.broken:
                 self.outcome.broken = self.witness.see(frame, others, tick)
@@ -230,7 +232,7 @@ class _Stage:
                 return
 
     def _others(self, episode: Episode, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
-        """Return what comes from those of lower rank, and from sensors of distance."""
+        """Return what comes from those of lower rank, and from sensors and contacts."""
         frames: dict[str, Frame] = {}
         for name, hands in self.others.items():
             hands.act(episode.second, dice, self.plan.period, beginning)
@@ -241,6 +243,11 @@ class _Stage:
             if not lower.controls and dice.random() < 0.9:
                 speed = dice.choice((0.5, 1.0, -0.3, 0.0)) if dice.random() > 0.005 else math.nan
                 frames[lower.name] = Frame(self.now, {"vx": speed, "yaw_rate": dice.uniform(-1.0, 1.0)})
+        return frames | self._inputs(dice)
+
+    def _inputs(self, dice: random.Random) -> dict[str, Frame]:
+        """Return what comes from sensors and contacts."""
+        frames: dict[str, Frame] = {}
         for sensor in self.plan.distances:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
                 frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
@@ -248,7 +255,15 @@ class _Stage:
             if inhibit.heard_from == inhibit.name and dice.random() < 0.98:
                 on = inhibit.closed is (dice.random() < 0.995)
                 frames[inhibit.name] = Frame(self.now, {inhibit.reads: inhibit.on_from + (0.0 if on else -1.0)})
+        for measured in self.plan.measured:
+            if measured.heard_from == measured.name and dice.random() < 0.95:
+                frames[measured.name] = Frame(self.now, {measured.reads: self._speed(measured, dice) / measured.scale})
         return frames
+
+    def _speed(self, measured: MeasuredPlan, dice: random.Random) -> float:
+        """Return what is measured of the last command: near it, and now and then of a robot that runs away."""
+        far = 3.0 if dice.random() < 0.005 else 0.9
+        return self.told[MEASURED[measured.of][0]] + dice.uniform(-far, far) * measured.tolerance
 
     def _process(self, episode: Episode, since: int) -> tuple[Reason, ...]:
         """Let happen to the processes what the episode wants; ``since`` ticks after the moment for it."""
@@ -270,7 +285,7 @@ class _Stage:
         if self.line.changed:
             if self.stopping is not None or self.driving:
                 outcome.broken = [f"at {tick.time:.3f} s: the profile was changed before the robot stood"]
-            self.watcher, self.witness = Watcher(self.plan), self._witness()
+            self.watcher, self.witness = Watcher(self.plan), self._witness(self.witness)
         outcome.broken = outcome.broken or self.watcher.see(tick)
         if faults and tick.guard.state is State.DRIVING:
             outcome.broken += [f"at {tick.time:.3f} s: driving, though {faults[0].text}"]

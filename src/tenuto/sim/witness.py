@@ -79,8 +79,8 @@ class _Pad:
 class Witness:
     """Watches what goes into a pipeline and what comes out, for a profile whose drivers hold gamepads."""
 
-    def __init__(self, tables: Mapping[str, Any]) -> None:
-        """Take the tables of a profile, as `tomllib` reads them."""
+    def __init__(self, tables: Mapping[str, Any], before: Witness | None = None) -> None:
+        """Take the tables of a profile, as `tomllib` reads them; what the one before saw to work was seen."""
         self._tables, self._guard = tables, tables["guard"]
         guard = self._guard
         self._first = tables["source"].get("driver", "driver")
@@ -95,16 +95,22 @@ class Witness:
         }  # fmt: skip
         self._period = 1.0 / tables.get("loop", {}).get("rate", 50.0)
         self._inputs: dict[str, tuple[float, float]] = {}
+        self._measured: Mapping[str, Any] = tables.get("measured", {})
         self._moved_at, self._reference = 0.0, dict[str, float]()
-        self._lost = False
+        self._lost: bool = before is not None and before._lost
         self._began: float | None = None
         self._before: Tick | None = None
+        # Every command of the last seconds, and when it was sent; the oldest is as old as may still be followed.
+        self._told: list[tuple[float, tuple[float, ...]]] = [(-math.inf, (0.0,) * 4)]
 
     def see(self, frame: Frame | None, others: Mapping[str, Frame], tick: Tick) -> list[str]:
         """Return what is broken at this tick, in words; nothing when all holds."""
         now, before = tick.time, self._before
         for name, pad in self._pads.items():
             pad.see(frame if name == self._first else others.get(name), now)
+        if before is not None and now <= before.time:
+            self._inputs = {name: one for name, one in self._inputs.items() if name not in self._measured}
+            self._told = [(-math.inf, self._told[-1][1])]
         self._hear(others)
         self._look(now)
         if before is not None and not 0.0 < now - before.time < 1.0:
@@ -114,7 +120,7 @@ class Witness:
         found = [*self._stopped_by_hand(tick), *self._inhibited(tick), *self._slowed(tick), *self._sped(tick)]
         if drives:
             found += [*self._held(tick), *self._attended(tick), *self._tested(tick)]
-        found += self._warned(tick, drives)
+        found += [*self._warned(tick, drives), *self._as_told(tick)]
         first = self._pads[self._first]
         self._lost = self._lost or first.bad or now - first.sent > first.timeout - _SLACK
         self._before = tick
@@ -129,13 +135,13 @@ class Witness:
 
     def _hear(self, others: Mapping[str, Frame]) -> None:
         """Keep the newest number of each input, and when it came; one that is no number is silence."""
-        for table in ("inhibits", "distances"):
+        for table in ("inhibits", "distances", "measured"):
             for name, one in self._tables.get(table, {}).items():
                 frame = others.get(one.get("source_of", name))
                 if frame is not None:
                     value = frame.values.get(one["reads"], math.nan)
-                    good = frame.link_good and math.isfinite(value) and (table == "inhibits" or value >= 0.0)
-                    if good or table == "inhibits":
+                    good = frame.link_good and math.isfinite(value) and (table != "distances" or value >= 0.0)
+                    if good or table != "distances":
                         self._inputs[name] = (value, frame.time if good else -math.inf)
 
     def _held(self, tick: Tick) -> Iterator[str]:
@@ -188,6 +194,28 @@ class Witness:
                 yield f"{name} inhibits, and it drives"
             if one.get("stop_category") == 0 and any(tick.command):
                 yield f"{name} inhibits with category 0, and it moves"
+
+    def _as_told(self, tick: Tick) -> Iterator[str]:
+        """A robot that does what it was not told loses its power, and one that cannot be measured does not drive."""
+        now, powered = tick.time, self._before is not None and self._before.power
+        for name, one in self._measured.items():
+            value, came = self._inputs.get(name, (math.nan, -math.inf))
+            silent = now - came > one.get("timeout", self._guard["link_timeout"]) + _SLACK
+            if silent and tick.guard.state == "driving":
+                yield f"{name} measures nothing, and it drives"
+            ends = [time for time, _ in self._told[1:]] + [math.inf]
+            axis = ("forward", "sideways", "up", "turn").index(one.get("of", "forward"))
+            told = [
+                velocity[axis] for (_, velocity), end in zip(self._told, ends, strict=True)
+                if end > now - one.get("within", 0.5) - _SLACK
+            ]  # fmt: skip
+            far = one["tolerance"] + _SLACK
+            wrong = all(abs(value * one.get("scale", 1.0) - speed) > far for speed in (*told, min(told), max(told)))
+            between = min(told) < value * one.get("scale", 1.0) < max(told)
+            if powered and not silent and wrong and not between and (tick.power or any(tick.command)):
+                yield f"{name} measures {value:g} where {min(told):.2f} to {max(told):.2f} was told, and it has power"
+        self._told.append((now, tuple(tick.command)))
+        self._told = [one for one in self._told if one[0] > now - 20.0] or self._told[-1:]
 
     def _slowed(self, tick: Tick) -> Iterator[str]:
         """Nothing speeds up beyond the share that an input leaves, or towards what a silent sensor looks at."""

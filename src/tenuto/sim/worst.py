@@ -12,6 +12,7 @@ from typing import NamedTuple
 from tenuto.basics.frame import Frame
 from tenuto.driving.driver import StickDriver
 from tenuto.driving.guard import State
+from tenuto.driving.measured import MEASURED
 from tenuto.driving.modes import NO_CHOICE, ChoicePlan, LevelPlan
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
@@ -91,6 +92,14 @@ def faults_of(plan: Plan) -> Iterator[Fault]:
         off = Frame(0.0, {inhibit.reads: inhibit.on_from - (1.0 if inhibit.closed else 0.0)})
         yield Fault(f"{inhibit.name} inhibits", tick, down, others=_instead(source, off))
         yield Fault(f"{inhibit.name} falls silent", inhibit.timeout + tick, down, others=_instead(source, None))
+    for measured in plan.measured:
+        if measured.heard_from is not None:
+            silent = _instead(measured.heard_from, None)
+            yield Fault(f"{measured.name} falls silent", measured.timeout + tick, ramps, others=silent)
+            wrong = Frame(0.0, {measured.reads: 1e6 / measured.scale})
+            yield Fault(
+                f"{measured.name} is not as commanded", tick, False, others=_instead(measured.heard_from, wrong)
+            )
     yield Fault("the program dies", guard.command_timeout, False, dead=True)
 
 
@@ -199,6 +208,10 @@ class _Stage:
         for sensor in plan.distances:
             if sensor.heard_from is not None:
                 others[sensor.heard_from] = _with(others[sensor.heard_from], sensor.reads, 1e6)
+        for measured in plan.measured:
+            if measured.heard_from is not None and self.tick is not None:
+                speed = self.tick.command[MEASURED[measured.of][0]]
+                others[measured.heard_from] = _with(others[measured.heard_from], measured.reads, speed / measured.scale)
         frame = fault.happens(Frame(self.now, values))
         self.tick = self.pipeline.step(frame, self.now, others=fault.others(others))
         if self.tick.send:

@@ -29,13 +29,8 @@ class HasSource(Protocol):
         ...
 
     @property
-    def distances(self) -> Mapping[str, Any]:
-        """Sensors of distance, by their names; each has a ``source``, or None."""
-        ...
-
-    @property
-    def inhibits(self) -> Mapping[str, Any]:
-        """Inhibits, by their names; each has a ``source``, or None."""
+    def inputs(self) -> Mapping[str, Any]:
+        """What is heard besides, by name: sensors, inhibits, measured speeds; each has a ``source``, or None."""
         ...
 
 
@@ -72,10 +67,10 @@ def open_source(what: str | Path | HasSource, *, clock: Timer = REAL) -> Source:
 def open_others(
     profile: HasSource, instead: Mapping[str, str] | None = None, *, clock: Timer = REAL
 ) -> dict[str, Source]:
-    """Open the sources of a profile's other drivers and sensors and inhibits, by their names.
+    """Open the sources of a profile's other drivers, sensors, inhibits and measured speeds, by their names.
 
     Args:
-        profile: its ``[drivers]``, ``[distances]`` and ``[inhibits]`` tables are looked at.
+        profile: its ``[drivers]`` and inputs are looked at.
         instead: name → another source, as a text for `open_source`. clock: see there.
 
     Raises:
@@ -83,8 +78,7 @@ def open_others(
     """
     instead = instead or {}
     tables: dict[str, SourceOptions | None] = {name: table.source for name, table in profile.drivers.items()}
-    inputs = {**profile.distances, **profile.inhibits}
-    tables |= {name: table.source for name, table in inputs.items() if table.source is not None}
+    tables |= {name: table.source for name, table in profile.inputs.items() if table.source is not None}
     for name in instead:
         if name not in tables:
             known = ", ".join(tables) or "none"

@@ -109,6 +109,17 @@ def _add_distances(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
     tables["distances"] = {"front": sensor | {"timeout": draw(st.floats(0.1, 1.0))}}
 
 
+def _add_measured(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Add a measured speed."""
+    source = {"kind": "lines", "port": "/dev/ttyACM3", "columns": ["speed"]}
+    some = st.fixed_dictionaries(
+        {"reads": st.just("speed"), "of": st.sampled_from(["forward", "sideways", "up", "turn"]),
+         "tolerance": st.floats(0.05, 1.0), "within": st.floats(0.05, 1.0), "timeout": st.floats(0.1, 1.0)},
+        optional={"scale": st.sampled_from([0.001, -1.0])},
+    )  # fmt: skip
+    tables["measured"] = {"wheels": draw(some) | {"source": source}}
+
+
 def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
     """Say in which form numbers go out for some actuators."""
     form = st.fixed_dictionaries(
@@ -119,7 +130,7 @@ def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
     tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
 
 
-_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_distances, _add_actuators)
+_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_distances, _add_measured, _add_actuators)
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.profile.checks.names import unknown
-from tenuto.profile.drivers import DistanceTable, DriverTable, InhibitTable
+from tenuto.profile.drivers import DriverTable, InputTable
 from tenuto.profile.schema import Tables
 from tenuto.sources.base import SOURCES
 from tenuto.vehicles.velocity import VelocityCommand
@@ -16,8 +16,8 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
     """List what is wrong with the other drivers, but for what is wrong with their controls."""
     for name, table in profile.drivers.items():
         key = f"drivers.{name}"
-        if name == profile.source.driver or name in profile.distances or name in profile.inhibits:
-            yield unexpected(key, "a name that no other driver, sensor or inhibit has", f'"{name}"')
+        if name == profile.source.driver or name in profile.inputs:
+            yield unexpected(key, "a name that no other driver and no input has", f'"{name}"')
         if table.given_by is None and table.permit is None and not table.alone:
             hint = "without it nobody could ever give the robot to it"
             yield unexpected(f"{key}.given_by", DriverTable.model_fields["given_by"].description or "", "nothing", hint)
@@ -26,29 +26,32 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def inputs_errors(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with the sensors of distance and the inhibits."""
-    for tables, inputs in (("distances", profile.distances), ("inhibits", profile.inhibits)):
+    """List what is wrong with the sensors of distance, the inhibits and the measured speeds."""
+    known = {profile.source.driver}
+    for tables in ("distances", "inhibits", "measured"):
+        inputs: dict[str, InputTable] = getattr(profile, tables)
         for name, table in inputs.items():
             yield from _read(profile, f"{tables}.{name}", table)
+            if name in known:
+                yield unexpected(f"{tables}.{name}", "a name that no driver and no other input has", f'"{name}"')
+        known |= set(inputs)
     for name, inhibit in profile.inhibits.items():
         key = f"inhibits.{name}"
-        if name in profile.distances or name == profile.source.driver:
-            yield unexpected(key, "a name that no driver and no sensor has", f'"{name}"')
         if inhibit.speed_share is not None and inhibit.stop_category is not None:
             hint = "it stops the robot, or it lowers the speed"
             yield unexpected(f"{key}.speed_share", "nothing beside stop_category", f"{inhibit.speed_share:g}", hint)
 
 
-def _read(profile: Tables, key: str, table: DistanceTable | InhibitTable) -> Iterator[Finding]:
+def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
     """Tell what is wrong with where a number is read."""
     source = table.source
     if table.source_of is not None:
-        inputs: dict[str, DistanceTable | InhibitTable] = {**profile.distances, **profile.inhibits}
+        inputs = profile.inputs
         known = [name for name, one in inputs.items() if one.source is not None]
         if table.source is not None:
             yield unexpected(f"{key}.source_of", "nothing beside source", f'"{table.source_of}"', "take one out")
         elif table.source_of not in known:
-            yield unknown(f"{key}.source_of", "a sensor or an inhibit with a source", table.source_of, known)
+            yield unknown(f"{key}.source_of", "an input with a source", table.source_of, known)
             return
         else:
             source = inputs[table.source_of].source

@@ -1,0 +1,113 @@
+"""All that a robot hears besides its drivers: sensors of distance, inhibits, measured speeds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.reasons import Code, Reason
+from tenuto.driving.distance import Distance
+from tenuto.driving.inhibits import Inhibit
+from tenuto.driving.limits import ramp_to_stop
+from tenuto.driving.measured import Measured
+from tenuto.driving.plan import Plan
+from tenuto.driving.stopping import least_braking
+from tenuto.vehicles.velocity import VelocityCommand
+
+_OWN_CODES = (Code.INHIBITED, Code.INHIBIT_SILENT, Code.SPEED_WRONG)
+
+
+class Inputs:
+    """The inputs of one robot under way.
+
+    Attributes:
+        lowers: some of them lower a speed. watches: some of them want to know the command.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self._distances = tuple(Distance(one) for one in plan.distances)
+        self._inhibits = tuple(Inhibit(one) for one in plan.inhibits)
+        self._measured = tuple(Measured(one) for one in plan.measured)
+        self._all: tuple[Distance | Inhibit | Measured, ...] = (*self._distances, *self._inhibits, *self._measured)
+        self.lowers = bool(self._distances or self._inhibits)
+        self.watches = bool(self._distances or self._measured)
+        self._braking, self._period = least_braking(plan), plan.period
+        # What is wrong at this tick asks for a stop of this category; None for that of any fault.
+        self._category: int | None = None
+
+    def hear(self, first: Frame | None, others: Mapping[str, Frame]) -> None:
+        """Take the new frames: that of the first in rank, and those of sources of their own, by name."""
+        for one in self._all:
+            place = one.plan.heard_from
+            frame = first if place is None else others.get(place)
+            if frame is not None:
+                one.hear(frame)
+
+    def faults(self, now: float, powered: bool) -> tuple[Reason, ...]:
+        """List what stops the robot; ``now`` in s. A measured speed is compared while the outputs have power."""
+        found: list[Reason] = []
+        categories: list[int] = []
+        for inhibit in self._inhibits:
+            category = inhibit.plan.category
+            if category is not None and (reason := inhibit.reason(now)) is not None:
+                found.append(reason)
+                categories.append(category)
+        for measured in self._measured:
+            reason = measured.reason(now)
+            if reason is not None and reason.code == Code.SPEED_UNKNOWN:
+                found.append(reason)
+            elif reason is not None and powered:
+                found.append(reason)
+                categories.append(0)
+        self._category = min(categories, default=None)
+        return tuple(found)
+
+    def category(self, faults: tuple[Reason, ...], usual: int) -> int | None:
+        """Return the category of the stop that all faults of this tick ask for; None for that of any fault.
+
+        Args:
+            faults: of this tick, those of the inputs among them. usual: the category of any fault.
+        """
+        if self._category is not None and any(fault.code not in _OWN_CODES for fault in faults):
+            return min(self._category, usual)
+        return self._category
+
+    def lower(self, demand: VelocityCommand, now: float) -> tuple[VelocityCommand, tuple[Reason, ...]]:
+        """Slow a demand down to what inhibits and sensors of distance leave of it, on the same arc, and say why."""
+        slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
+        why = tuple(reason for _, reason in slowing if reason is not None)
+        slow = min((share for share, reason in slowing if reason is not None), default=1.0)
+        if slow < 1.0:
+            demand = VelocityCommand(*(slow * axis for axis in demand))
+        kept = 1.0
+        for sensor in self._distances:
+            share, reason = sensor.lower(demand, now, self._braking, self._period)
+            kept = min(kept, share)
+            if reason is not None:
+                why += (reason,)
+        if kept < 1.0:
+            demand = VelocityCommand(*(kept * axis for axis in demand))
+        return demand, why
+
+    def brake(
+        self, before: VelocityCommand, command: VelocityCommand, now: float, dt: float
+    ) -> tuple[VelocityCommand, tuple[Reason, ...]]:
+        """Brake on the arc where a new command could no longer be stopped in time, whatever the ramps do.
+
+        Args:
+            before: the command of the tick before. command: the new one. now, dt: s.
+        """
+        for sensor in self._distances:
+            if sensor.too_fast(command, now, self._braking, self._period):
+                return ramp_to_stop(before, dt, *self._braking), (sensor.brakes(now),)
+        return command, ()
+
+    def sent(self, command: VelocityCommand, now: float) -> None:
+        """Take note of the command of this tick; ``now`` in s."""
+        for measured in self._measured:
+            measured.sent(command, now)
+
+    def forget(self) -> None:
+        """Forget what was sent: the clock it was measured on is no more."""
+        for measured in self._measured:
+            measured.forget()
