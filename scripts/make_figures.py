@@ -49,7 +49,7 @@ VEHICLES: dict[str, tuple[Chassis, VelocityCommand, list[Measure]]] = {
         [("effective_track", (-0.4, 0.5), (-0.4, -0.5))],
     ),
     "tracked": (
-        SkidSteer(0.5, 0.5, 0.12, sides="track"), VelocityCommand(vx=1.0),
+        SkidSteer(0.5, 0.5, 0.12, called="track"), VelocityCommand(vx=1.0),
         [("effective_track", (-0.55, 0.5), (-0.55, -0.5))],
     ),
     "car": (

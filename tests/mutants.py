@@ -21,6 +21,7 @@ from tenuto.driving.inhibits import Inhibit
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.measured import Measured
 from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
@@ -76,7 +77,7 @@ def _stops_too_slowly(patch: pytest.MonkeyPatch) -> None:
 
 
 def _speeds_up_without_limit(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(limits.CommandRamp, "step", lambda self, before, target, *rest: target)
+    patch.setattr(CommandRamp, "step", lambda self, before, target, *rest: target)
 
 
 def _never_hears_silence(patch: pytest.MonkeyPatch) -> None:

@@ -1,5 +1,6 @@
 """The loop's own health: sinks that block or fail, slow ticks, a profile that is changed, and what the driver feels."""
 
+import re
 import threading
 import time
 from pathlib import Path
@@ -121,18 +122,24 @@ def test_it_goes_on_without_a_log_where_the_profile_says_so(clock: tenuto.Simula
 
 @pytest.mark.live
 def test_a_tick_that_takes_too_long_is_told() -> None:
-    notebook = Notebook()
+    notebook, slept = Notebook(), list[float]()
 
     def slow(tick: Tick) -> str | None:
-        if 0.4 < tick.time < 0.45:
+        if tick.time > 0.4 and not slept:
+            slept.append(tick.time)
             time.sleep(0.1)
-        return "done" if tick.time > 0.7 else None
+        return "done" if told() or tick.time > 30.0 else None
+
+    def told() -> list[float]:
+        notices = [notice.text for tick in list(notebook.ticks) for notice in tick.notices]
+        found = [re.search(r"the tick before took (\d+) ms", text) for text in notices]
+        return [int(one[1]) for one in found if one is not None and int(one[1]) >= 100]
 
     report = tenuto.drive(PATIENT, Hands(), [notebook], on_tick=slow)
+    assert slept
     assert report.over_budget_ticks >= 1
     assert report.worst_tick >= 0.1
-    told = [notice.text for tick in notebook.ticks for notice in tick.notices if notice.code == "tick_over_budget"]
-    assert any("the tick before took 1" in text for text in told)
+    assert told()
 
 
 def read(path: Path, text: str) -> Profile:

@@ -20,7 +20,7 @@ from tenuto.curves.power import Power
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, Shaper, StickPlan
 from tenuto.sticks.resolution import Resolution, resolution
-from tenuto.sticks.smoothing import Motion, jerk_limited, low_pass, median_of_three, rate_limited
+from tenuto.sticks.smoothing import low_pass, median_of_three, rate_limited
 from tenuto.sticks.travel import Travel
 
 shares = st.floats(-1, 1)
@@ -166,38 +166,3 @@ def test_smoothing_against_scipy() -> None:
     assert middles == pytest.approx(median_filter(values, size=3)[1:-1])
     spike = shaper(spike_filter=True)
     assert [spike(p, 0.02) for p in (0.0, 0.0, 1.0, 0.0, 0.0)] == [0.0] * 5
-
-
-@given(st.lists(st.tuples(st.floats(-2, 2), st.integers(1, 60)), min_size=1, max_size=6), st.floats(0.5, 10), st.data())
-def test_an_s_curve_never_goes_past_its_target_and_keeps_its_limits(
-    legs: list[tuple[float, int]], jerk: float, data: st.DataObject
-) -> None:
-    up, down = 0.8, 1.5
-    now, dts = Motion(0.0, 0.0), st.floats(0.001, 0.1)
-    for target, count in legs:
-        dt = data.draw(dts)
-        for _ in range(count):
-            after = jerk_limited(now, target, dt, up, down, jerk)
-            # Always between where it was and where it goes, and never faster than it may.
-            assert min(now.velocity, target) - 1e-9 <= after.velocity <= max(now.velocity, target) + 1e-9
-            most = down if abs(after.velocity) < abs(now.velocity) else max(up, down)
-            assert abs(after.velocity - now.velocity) <= most * dt + 1e-9
-            gained = abs(after.acceleration) - abs(now.acceleration)
-            assert gained <= jerk * dt + 1e-9
-            now = after
-    for _ in range(2000):
-        now = jerk_limited(now, target, 0.02, up, down, jerk)
-    assert now == Motion(target, 0.0)
-
-
-@pytest.mark.parametrize("target", [1.2, 0.01])
-def test_an_s_curve_takes_its_acceleration_back_as_gently_as_it_built_it_up(target: float) -> None:
-    now, path = Motion(0.0, 0.0), []
-    while now.velocity < target:
-        now = jerk_limited(now, target, 0.005, 0.8, 1.5, 2.0)
-        path.append(now.acceleration)
-    assert max(path) <= 0.8 + 1e-12
-    assert min(b - a for a, b in pairwise(path)) >= -2.0 * 0.005 - 1e-9
-    # By hand: up and down at jerk j to the limit a takes v/a + a/j, or 2·√(v/j) where a is never reached.
-    by_hand = 1.2 / 0.8 + 0.8 / 2.0 if target == 1.2 else 2 * math.sqrt(0.01 / 2.0)
-    assert len(path) * 0.005 == pytest.approx(by_hand, abs=0.04)

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from helpers import CART
 from tenuto.curves.expo import expo
-from tenuto.driving.limits import CommandRamp, Limits, ramp_to_stop
+from tenuto.driving.limits import Limits, ramp_to_stop
+from tenuto.driving.ramps import CommandRamp
 from tenuto.sim import Physics, SimulatedRobot
 from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.travel import Travel, from_centre, from_end
@@ -112,16 +113,16 @@ def test_saturation_keeps_the_arc(cart: Differential, command: VelocityCommand) 
 @given(carts, st.lists(commands, min_size=1, max_size=5), st.floats(0.02, 0.3))
 def test_ramps_keep_both_limits_and_arrive(cart: Differential, targets: list[VelocityCommand], dt: float) -> None:
     limits = Limits(acceleration=0.5, turn_acceleration=20.0)
-    now, ramp = STANDSTILL, CommandRamp()
+    now, ramp = STANDSTILL, CommandRamp(cart)
     for target in (cart.within_reach(wanted)[0] for wanted in targets):
         for _ in range(20):
-            after = ramp.step(now, target, dt, limits, cart.fits)
+            after = ramp.step(now, target, dt, limits)
             assert abs(after.vx - now.vx) <= limits.acceleration * dt + 1e-12
             assert abs(after.yaw_rate - now.yaw_rate) <= limits.turn_acceleration * dt + 1e-12
             assert cart.fits(after)
             now = after
     for _ in range(math.ceil(50.0 / dt) + 50):
-        now = ramp.step(now, target, dt, limits, cart.fits)
+        now = ramp.step(now, target, dt, limits)
     assert now == pytest.approx(target, abs=1e-9)
 
 

@@ -8,7 +8,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy.optimize import linprog, lsq_linear
 
-from tenuto.driving.limits import CommandRamp, Limits
+from tenuto.driving.limits import Limits
+from tenuto.driving.ramps import CommandRamp
 from tenuto.motion.odometry import Odometry, along_arc
 from tenuto.vehicles import (
     SURFACES,
@@ -35,6 +36,7 @@ from tenuto.vehicles.rollers import OmniOptions, PlacedWheel
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 lengths, radii, speeds = st.floats(0.1, 2), st.floats(0.03, 0.4), st.floats(2, 60)
+rates = st.just(math.inf) | st.floats(0.5, 6.0)
 signed = st.floats(-3, 3).filter(lambda v: v == 0 or abs(v) > 1e-3)
 angles = st.floats(-math.pi, math.pi)
 commands = st.builds(VelocityCommand, signed, signed, signed, signed)
@@ -52,7 +54,7 @@ WHEELED: dict[str, st.SearchStrategy[Chassis]] = {
     "differential": st.builds(Differential, lengths, radii, speeds),
     "skid": st.builds(SkidSteer, lengths, lengths, radii, speeds, st.sampled_from(["wheel", "track"])),
     "car": st.builds(
-        car, lengths, lengths, radii, st.floats(0.2, 0.9), speeds, driven=st.sampled_from(["rear", "all"])
+        car, lengths, lengths, radii, st.floats(0.2, 0.9), speeds, rates, st.sampled_from(["rear", "all"])
     ),
     "car about its middle": st.builds(
         lambda base, track, most: SteeredWheels(
@@ -62,12 +64,12 @@ WHEELED: dict[str, st.SearchStrategy[Chassis]] = {
         ),
         lengths, lengths, st.floats(0.2, 0.9),
     ),
-    "four wheels": st.builds(four_wheel_steer, lengths, lengths, radii, st.floats(0.2, 1.5), speeds),
+    "four wheels": st.builds(four_wheel_steer, lengths, lengths, radii, st.floats(0.2, 1.5), speeds, rates),
     "modules": st.builds(
         SteeredModules,
         st.lists(places, min_size=2, max_size=5, unique=True).filter(lambda p: np.ptp(np.array(p), axis=0).max() > 0.2)
         .map(lambda ps: tuple((f"m{n}", x, y) for n, (x, y) in enumerate(ps))),
-        radii, speeds,
+        radii, speeds, rates,
     ),
     "mecanum": st.builds(mecanum, lengths, lengths, radii, speeds),
     "omni": st.builds(omni, st.integers(3, 6), lengths, radii, speeds),
@@ -80,6 +82,8 @@ OTHERS: dict[str, st.SearchStrategy[Chassis]] = {
     "mix": st.sampled_from(list(SURFACES.values())).map(lambda s: LinearMix(s, VelocityCommand(9, 2, 3, 1))),
 }
 ALL = WHEELED | OTHERS
+# Those whose wheels steer: their speed ahead has the limits, and their arc the rate at which they steer.
+ARCS = ("car", "car about its middle", "four wheels")
 
 
 def over_ground(command: VelocityCommand, x: float, y: float) -> np.ndarray:
@@ -276,43 +280,43 @@ def test_a_mix_as_radio_owners_know_it() -> None:
     assert offset.within_reach(VelocityCommand(vx=-2.0))[1] == pytest.approx(0.5)
 
 
-def test_wheels_that_crab_come_down_within_the_limits_of_every_axis() -> None:
-    chassis, ramp, limits = (
-        four_wheel_steer(1.0, 1.0, 0.25, 1.5),
-        CommandRamp(),
-        Limits(acceleration=0.8, turn_acceleration=1.5),
-    )
-    now = VelocityCommand(0.224, 0.447)  # more sideways than ahead
-    while now != STANDSTILL:
-        after = ramp.step(now, STANDSTILL, 0.05, limits, chassis.fits, chassis.ramp_way)
-        assert max(abs(b - a) for a, b in zip(now, after, strict=True)) <= 0.8 * 0.05 + 1e-9
-        assert chassis.fits(after)
-        now = after
-
-
 @pytest.mark.parametrize("kind", ALL)
-@given(data=st.data(), wishes=st.lists(commands, min_size=1, max_size=3), dt=st.floats(0.02, 0.1))
+@given(
+    data=st.data(), wishes=st.lists(commands, min_size=1, max_size=3), dt=st.floats(0.02, 0.1),
+    slower=st.none() | st.just(1.2), jerk=st.sampled_from([math.inf, math.inf, 0.8, 4.0]),
+)  # fmt: skip
 def test_from_anywhere_to_anywhere_within_the_limits(
-    kind: str, data: st.DataObject, wishes: list[VelocityCommand], dt: float
+    kind: str, data: st.DataObject, wishes: list[VelocityCommand], dt: float, slower: float | None, jerk: float
 ) -> None:
+    """Speed, acceleration and jerk by differences; what is commanded is what the wheels do; and it arrives."""
     chassis = data.draw(ALL[kind])
     limits = Limits(
-        acceleration=0.8,
-        turn_acceleration=1.5,
-        deceleration=data.draw(st.none() | st.just(1.2)),
-        vertical_acceleration=1.0,
-    )
+        acceleration=0.8, turn_acceleration=1.5, deceleration=slower, vertical_acceleration=1.0,
+        jerk=jerk if "jerk" in chassis.jerks else math.inf,
+        turn_jerk=2.0 * jerk if "turn_jerk" in chassis.jerks else math.inf,
+    )  # fmt: skip
     most = (1.2, 1.2, 1.0, 1.5)
-    ramp, now = CommandRamp(), STANDSTILL
+    jerks = (limits.jerk, limits.jerk if kind not in ARCS else math.inf, limits.jerk, limits.turn_jerk)
+    sides = data.draw(st.sampled_from([None, chassis.sides()]))
+    rate = getattr(chassis, "turn_rate", getattr(chassis, "steering_rate", math.inf))
+    ramp, now, changed = CommandRamp(chassis), STANDSTILL, STANDSTILL
+    told = chassis.actuators(now)
     for target in (chassis.within_reach(wish)[0] for wish in wishes):
         needs = sum(abs(new - old) / limit for old, new, limit in zip(now, target, most, strict=True))
-        for _ in range(math.ceil((1.0 + 3.0 * needs) / dt)):
-            after = ramp.step(now, target, dt, limits, chassis.fits, chassis.ramp_way)
-            for old, new, limit in zip(now, after, most, strict=True):
-                assert abs(new - old) <= limit * dt + 1e-9
+        turns = 2.0 * math.tau / rate
+        for _ in range(math.ceil((3.0 + 3.0 * needs + 4.0 * limits.smoothing + turns) / dt)):
+            after = ramp.step(now, target, dt, limits, sides, actuators=told)
+            changes = VelocityCommand(*(new - old for old, new in zip(now, after, strict=True)))
+            for change, before, limit, largest in zip(changes, changed, most, jerks, strict=True):
+                assert abs(change) <= limit * dt + 1e-9
+                assert abs(change - before) <= largest * dt * dt * (1.0 + 1e-6) + 1e-9
             assert chassis.fits(after)
-            now = after
-            if now == target:
+            now, changed, was = after, changes, told
+            told = chassis.actuators(now, was, dt, ramp.aim(target) if now == STANDSTILL else None)
+            assert chassis.forward(told) == pytest.approx(now, abs=1e-6)
+            turned = [math.remainder(told[name] - was[name], math.tau) for name in told if name.endswith("_angle")]
+            assert max(map(abs, turned), default=0.0) <= rate * dt + 1e-9
+            if now == target and changes == STANDSTILL:
                 break
         assert now == pytest.approx(target, abs=1e-4)  # it never gets stuck
 

@@ -13,7 +13,8 @@ from tenuto.curves.base import Shape
 from tenuto.curves.expo import expo
 from tenuto.curves.points import Points
 from tenuto.driving.guard import Guard
-from tenuto.driving.limits import CommandRamp, Limits, approach, ramp_to_stop
+from tenuto.driving.limits import Limits, approach, ramp_to_stop
+from tenuto.driving.ramps import CommandRamp
 from tenuto.sticks.shaping import dead_zone
 from tenuto.sticks.tilt import TiltFilter, tilt_from_gravity
 from tenuto.sticks.travel import Travel, from_centre, from_end

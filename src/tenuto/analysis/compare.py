@@ -13,9 +13,9 @@ from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
 from tenuto.basics.number import Array
-from tenuto.driving.limits import CommandRamp
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.stopping import fastest, worst_stop
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
@@ -156,9 +156,9 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
 
 def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
     """Return how long the command takes from standstill to 90 % of a target, s."""
-    ramp, command, seconds = CommandRamp(), STANDSTILL, 0.0
+    ramp, command, seconds = CommandRamp(plan.chassis), STANDSTILL, 0.0
     while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
-        command = ramp.step(command, target, plan.period, mode.limits, plan.chassis.fits, plan.chassis.ramp_way)
+        command = ramp.step(command, target, plan.period, mode.limits, mode.style.way(mode.speeds))
         seconds += plan.period
     return seconds
 

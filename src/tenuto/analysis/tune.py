@@ -32,9 +32,9 @@ from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
-from tenuto.driving.limits import CommandRamp
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
+from tenuto.driving.ramps import CommandRamp
 from tenuto.profile.patch import Change
 from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan
@@ -235,10 +235,11 @@ def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], fl
 
 def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
     """Return how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
-    limits = replace(plan.limits, acceleration=acceleration, deceleration=None)
-    ramp, command, squares = CommandRamp(), STANDSTILL, 0.0
+    mode = plan.mode
+    limits = replace(mode.limits, acceleration=acceleration, deceleration=None)
+    ramp, command, squares = CommandRamp(plan.chassis), STANDSTILL, 0.0
     for demand in demands:
         target, _ = plan.chassis.within_reach(demand)
-        command = ramp.step(command, target, dt, limits, plan.chassis.fits, plan.chassis.ramp_way)
+        command = ramp.step(command, target, dt, limits, mode.style.way(mode.speeds))
         squares += (command.vx - target.vx) ** 2
     return math.sqrt(squares / len(demands))

@@ -12,10 +12,11 @@ from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.inputs import Inputs
-from tenuto.driving.limits import CommandRamp, ramp_to_stop
+from tenuto.driving.limits import ramp_to_stop
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.stopping import stop_seconds
 from tenuto.driving.tick import Hand, Tick
@@ -60,7 +61,8 @@ class Pipeline:
         self._guard = Guard(
             enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
         )
-        self._ramp = CommandRamp()
+        self._ramp = CommandRamp(plan.chassis)
+        self._ways = {mode.name: mode.style.way(mode.speeds) for mode in plan.modes}
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._mode_of_outputs: ModePlan | None = None
         self._used: frozenset[str] = frozenset()
@@ -311,10 +313,15 @@ class Pipeline:
     def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
         """Change the command towards where it may go, and give that."""
         if driving:
-            chassis = self.plan.chassis
-            target, _ = chassis.within_reach(self._demand)
-            limits = self._ranks.hand.mode.limits
-            self._command = self._ramp.step(self._command, target, dt, limits, chassis.fits, chassis.ramp_way)
+            hand = self._ranks.hand
+            mode = hand.mode
+            target, _ = self.plan.chassis.within_reach(self._demand)
+            aim = None
+            if target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
+                aim = mode.style.aim(hand.intent, hand.selection.setting)
+            self._command = self._ramp.step(
+                self._command, target, dt, mode.limits, self._ways[mode.name], aim, self._actuators
+            )
             return target
         if self._guard.state is State.STOPPING and self._link_loss.sinks(now):
             self._ramp.rest()
@@ -406,10 +413,8 @@ class Pipeline:
         command, ranks, plan = self._command, self._ranks, self.plan
         hand = ranks.hand
         reader, chosen = hand.reader, hand.selection.chosen
-        aim, power = None, self._guard.memory.powered
-        own = ranks.current is hand
-        if command == STANDSTILL and status.state is _DRIVING and own and not hand.meaning_changed:
-            aim = hand.mode.style.aim(hand.intent, hand.selection.setting)
+        power, own = self._guard.memory.powered, ranks.current is hand
+        aim = self._ramp.aim(target) if command == STANDSTILL else None
         self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
         values = (
             now,

@@ -12,7 +12,7 @@ from tenuto.driving.guard import GuardSettings
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan
 from tenuto.styles.base import Setting
-from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.base import Arcs, Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # The sticks are tried at their ends, in the middle and half-way, as far as these are no more combinations than this.
@@ -91,7 +91,8 @@ def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
     On the way from one velocity to another each axis may be where either has it: all that is driven is in this box.
     """
     demands = [STANDSTILL, *(demand for mode in plan.modes for demand in _demands(plan, mode))]
-    found = _rolling(plan.chassis, demands) if plan.chassis.ramp_way == "rolling" else _spread(plan.chassis, demands)
+    chassis = plan.chassis
+    found = _rolling(chassis, demands) if isinstance(chassis.ramp_way, Arcs) else _spread(chassis, demands)
     columns = list(zip(*found, strict=True))
     return VelocityCommand(*map(min, columns)), VelocityCommand(*map(max, columns))
 

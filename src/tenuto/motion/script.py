@@ -317,7 +317,7 @@ class Course:
             ) if way.max() > most + 1e-9
         ]  # fmt: skip
         changes = np.abs(np.diff(self.velocities, axis=0)).T / STEP
-        for name, change, (most, _, _) in zip(AXES, changes, limits.axes, strict=True):
+        for name, change, (most, _) in zip(AXES, changes, limits.axes, strict=True):
             if change.max() > most * (1.0 + 1e-6):
                 text = f"acceleration of {name}: {change.max():.2f}, the profile allows {most:.2f}"
                 found.append(Violation(text, self._first(change > most * (1.0 + 1e-6))))

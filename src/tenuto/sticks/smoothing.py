@@ -6,7 +6,6 @@ All take floats or arrays of one shape (many signals at once); ``dt`` is the sec
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 import numpy as np
 
@@ -57,53 +56,3 @@ def rate_limited(previous: Value, value: Value, dt: float, up: float, down: floa
         return max(value, previous - down * dt)
     left = dt - previous / down
     return previous - down * dt if left <= 0.0 else max(value, -up * left)
-
-
-# A velocity nearer to its target than this, in its own unit, has arrived.
-_ARRIVED = 1e-6
-
-
-class Motion(NamedTuple):
-    """A velocity and how fast it changes, in any one unit and that unit a second."""
-
-    velocity: float
-    acceleration: float
-
-
-def jerk_limited(now: Motion, target: float, dt: float, up: float, down: float, jerk: float) -> Motion:
-    """Go towards a target velocity on an S-curve that never goes past it.
-
-    The acceleration grows by at most jerk·dt a step. It is never larger than what can be taken back in time:
-    while it falls to 0 at the jerk j the velocity still changes by a²/(2·j), so with a step dt before that
-    a·dt + a²/(2·j) ≤ d, the change that is left, or a ≤ j·(√(dt² + 2·d/j) − dt). The steps to come may be of any
-    length: the sum over a falling acceleration is never more than its integral.
-
-    When the target jumps to the other side, or so near that the acceleration cannot be taken back in time, the
-    acceleration is dropped at once: a driver who changes his mind is obeyed before the ramp is smooth.
-
-    Args:
-        now: velocity and acceleration. target: the velocity to go to.
-        up, down: limits of the acceleration while speeding up and while slowing down. jerk: its change a second.
-    """
-    velocity, acceleration = now
-    if dt <= 0.0:
-        return now
-    # Through standstill in two parts, so that each has its own limit.
-    aim = 0.0 if velocity * target < 0.0 else target
-    change = aim - velocity
-    if change == 0.0:
-        if aim == target:
-            return Motion(target, 0.0)
-        aim = target
-        change = aim - velocity
-    side = 1.0 if change > 0.0 else -1.0
-    most = up if abs(aim) > abs(velocity) else down
-    distance = abs(change)
-    had = max(acceleration * side, 0.0)
-    # Where it goes on beyond standstill, only what is more than the limit there must have been taken back.
-    spare = 0.0 if aim == target else up * up / (2.0 * jerk)
-    reach = jerk * (math.sqrt(dt * dt + 2.0 * (distance + spare) / jerk) - dt)
-    gained = min(most, had + jerk * dt, reach)
-    if gained * dt >= distance - _ARRIVED:
-        return Motion(aim, 0.0 if aim == target else side * min(gained, up))
-    return Motion(velocity + side * gained * dt, side * gained)

@@ -12,7 +12,7 @@ from tenuto.kinds.quantities import LENGTH, SPEED
 from tenuto.kinds.registry import Kinds
 from tenuto.styles.mixing import Intent, in_corner
 from tenuto.styles.speeds import Speeds, Turning
-from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.base import Chassis, Way
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -53,6 +53,10 @@ class Style(ABC):
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
         """Return the velocity that steered wheels should point for at a stand; None where unknown."""
+        return None
+
+    def way(self, speeds: Speeds) -> Way | None:
+        """Return the coordinates in which the command changes; None for those of the vehicle."""
         return None
 
     def cause(self, shaped: Mapping[str, float]) -> str:

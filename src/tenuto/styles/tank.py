@@ -8,22 +8,59 @@ from typing import ClassVar
 
 from tenuto.kinds.options import Ask, Role, option
 from tenuto.styles import mixing
-from tenuto.styles.base import Style, StyleOptions
+from tenuto.styles.base import Setting, Style, StyleOptions
 from tenuto.styles.mixing import Intent
-from tenuto.vehicles.base import Chassis
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.base import Chassis, Sides, Way
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 @dataclass(frozen=True, slots=True)
 class Tank(Style):
-    """A stick for each side."""
+    """A stick for each side.
+
+    A stick at its end is the speed forward or backward of its side, and one at rest is a side that stands. Where the
+    robot would turn faster than its turning speed with the sticks at their ends in the same proportion, both sides are
+    slower by one share: so a side that stands goes on standing, and the whole travel of a stick counts.
+
+    Attributes:
+        left, right: controls.
+        sides: of the vehicle; None where it has none. Then forward and turning speed together are what one side does.
+    """
 
     left: str
     right: str
+    sides: Sides | None = None
 
     def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
         """Read the intent from the shaped positions."""
         forward, turn = mixing.tank(shaped[self.left], shaped[self.right])
         return Intent(forward, 0.0, 0.0, turn)
+
+    def demand(
+        self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Return the velocity that both sides make."""
+        left, right = shaped[self.left], shaped[self.right]
+        most = max(abs(left), abs(right))
+        if not most:
+            return STANDSTILL
+        level = setting.level
+        left *= level * (speeds.forward if left >= 0.0 else speeds.backward)
+        right *= level * (speeds.forward if right >= 0.0 else speeds.backward)
+        sides = self._sides(speeds)
+        velocity = sides.velocity(left, right)
+        turn, fastest = abs(velocity.yaw_rate), level * most * speeds.turn
+        share = fastest / turn if turn > fastest else 1.0
+        return velocity if share == 1.0 else sides.velocity(share * left, share * right)
+
+    def way(self, speeds: Speeds) -> Way:
+        """Let each side change for itself."""
+        return self._sides(speeds)
+
+    def _sides(self, speeds: Speeds) -> Sides:
+        half = speeds.forward / speeds.turn
+        return self.sides or Sides(half, half)
 
     def controls(self) -> tuple[str, ...]:
         """Name the controls that move the robot."""
@@ -48,4 +85,4 @@ class TankOptions(StyleOptions):
 
     def style(self, chassis: Chassis) -> Style:
         """Return the style."""
-        return Tank(self.left, self.right)
+        return Tank(self.left, self.right, chassis.sides())

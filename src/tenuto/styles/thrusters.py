@@ -11,7 +11,7 @@ from tenuto.kinds.options import Role, option
 from tenuto.styles.base import Misfit, Setting, Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds
-from tenuto.vehicles.base import Chassis
+from tenuto.vehicles.base import Chassis, Way
 from tenuto.vehicles.thrusters import Thrusters
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -37,6 +37,10 @@ class ThrusterSticks(Style):
     def controls(self) -> tuple[str, ...]:
         """Name the controls that move the robot."""
         return tuple(control for _, control in self.each)
+
+    def way(self, speeds: Speeds) -> Way | None:
+        """Go the straight way: a thruster whose stick rests is not moved by the others."""
+        return "straight"
 
     def cause(self, shaped: Mapping[str, float]) -> str:
         """Say that the sticks ask for a velocity that no vehicle of its thrusts has."""

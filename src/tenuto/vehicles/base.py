@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import Enum
-from typing import ClassVar, NamedTuple
+from typing import ClassVar, Literal, NamedTuple
 
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value
@@ -130,6 +130,43 @@ class ChassisLimits(NamedTuple):
     smallest_radius: float
 
 
+class Sides(NamedTuple):
+    """The two sides of a robot that turns by their difference, as coordinates of its velocity.
+
+    Attributes:
+        left, right: how far each is from the reference point, m.
+    """
+
+    left: float
+    right: float
+
+    def of(self, velocity: VelocityCommand) -> tuple[float, float]:
+        """Return how fast the left and the right side go ahead, m/s."""
+        return velocity.vx - velocity.yaw_rate * self.left, velocity.vx + velocity.yaw_rate * self.right
+
+    def velocity(self, left: float, right: float) -> VelocityCommand:
+        """Return the velocity that two speeds of the sides make, m/s."""
+        track = self.left + self.right
+        return VelocityCommand((left * self.right + right * self.left) / track, 0.0, 0.0, (right - left) / track)
+
+
+class Arcs(ABC):
+    """Speed ahead and the arc as coordinates of a velocity: what belongs to 1 m/s ahead, sideways (1) and turn (rad/m).
+
+    An arc is where the steered wheels point, so a robot that stands has one too.
+    """
+
+    __slots__ = ()
+
+    @abstractmethod
+    def share(self, start: tuple[float, float], end: tuple[float, float], dt: float) -> float:
+        """Return how far the wheels get on the straight way from one arc to another in ``dt`` s, 0…1."""
+
+
+# The coordinates in which the command of a vehicle changes: see `tenuto.driving.ramps.CommandRamp`.
+Way = Literal["each", "straight"] | Sides | Arcs
+
+
 class Chassis(ABC):
     """A vehicle: what its actuators must do for a velocity, what velocity they make, and which it can do.
 
@@ -137,8 +174,24 @@ class Chassis(ABC):
     """
 
     __slots__ = ()
-    # How its velocity is to change: see `tenuto.driving.limits.CommandRamp`.
-    ramp_way: ClassVar[str] = "each"
+
+    @property
+    def ramp_way(self) -> Way:
+        """How its velocity changes where the style has no coordinates of its own."""
+        return "each"
+
+    @property
+    def jerks(self) -> frozenset[str]:
+        """The limits of jerk that it can keep: "jerk", "turn_jerk"."""
+        return frozenset(("jerk", "turn_jerk"))
+
+    def sides(self) -> Sides | None:
+        """Return its two driven sides; None where it has none."""
+        return None
+
+    def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
+        """Tell whether what has to turn is there within ``dt`` s for a command, from what the actuators do now."""
+        return True
 
     @property
     def lessens(self) -> bool:

@@ -10,7 +10,7 @@ from typing import ClassVar
 from tenuto.basics.number import Value
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH
-from tenuto.vehicles.base import ROUNDING, TRACK, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
+from tenuto.vehicles.base import ROUNDING, TRACK, Bounds, Chassis, Drawing, Part, Quantity, Sides, WheelsOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -55,6 +55,10 @@ class Differential(Chassis):
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Leave out what goes sideways or up."""
         return vx, 0.0 * vy, 0.0 * vz, yaw_rate
+
+    def sides(self) -> Sides:
+        """Return its two wheels."""
+        return Sides(self.track / 2.0, self.track / 2.0)
 
     def bounds(self) -> dict[str, Bounds]:
         """Return the limits of each wheel, rad/s."""

@@ -11,12 +11,14 @@ from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, sin, weighted
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
-from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
+from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity, Way, WheelsOptions
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _QUARTER = math.pi / 2.0
 # Modules nearer to each other than this are at one place, m.
 _APART = 0.01
+# What rounding makes of an angle, rad; a module slower than this, m/s, may point anywhere.
+_ALONG, _NO_SPEED = 1e-9, 1e-6
 
 
 @dataclass(frozen=True)
@@ -28,12 +30,34 @@ class SteeredModules(Chassis):
         wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
     """
 
-    ramp_way: ClassVar[str] = "straight"
-
     places: tuple[tuple[str, float, float], ...]
     wheel_radius: float
     max_wheel_speed: float = math.inf
     turn_rate: float = math.inf
+
+    @property
+    def ramp_way(self) -> Way:
+        """It goes the straight way to a velocity: so its modules turn least."""
+        return "straight"
+
+    @property
+    def jerks(self) -> frozenset[str]:
+        """None where it waits for its modules to turn."""
+        return super().jerks if self.turn_rate == math.inf else frozenset()
+
+    def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
+        """Tell whether every module points along its own speed within ``dt`` s."""
+        if self.turn_rate == math.inf:
+            return True
+        most = self.turn_rate * dt + _ALONG
+        for name, x, y in self.places:
+            ahead, left = command.vx - command.yaw_rate * y, command.vy + command.yaw_rate * x
+            if abs(ahead) + abs(left) > _NO_SPEED:
+                # A module drives backwards too: half a turn is none.
+                turn = math.remainder(math.atan2(left, ahead) - actuators[f"{name}_angle"], math.pi)
+                if abs(turn) > most:
+                    return False
+        return True
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the angle of each module, rad, −π…π from straight ahead, and the speed of its wheel, rad/s."""
@@ -93,12 +117,15 @@ class SteeredModules(Chassis):
     ) -> dict[str, float]:
         """Return angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
 
-        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it stays.
+        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it turns
+        to where ``aim`` would go, or stays.
         """
         found = self.inverse(*command)
         if not before:
             return found
-        still = command == STANDSTILL
+        still = command == STANDSTILL and (aim is None or aim == STANDSTILL)
+        if command == STANDSTILL and aim is not None:
+            found = self.inverse(*aim) | {f"{name}_wheel": 0.0 for name, _, _ in self.places}
         for name, _, _ in self.places:
             was = before[f"{name}_angle"]
             # The angle that is left, brought to −π…π; more than a quarter is shorter the other way round.

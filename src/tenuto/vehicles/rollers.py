@@ -23,6 +23,7 @@ from tenuto.vehicles.base import (
     Drawing,
     Part,
     Quantity,
+    Sides,
     WheelsOptions,
 )
 from tenuto.vehicles.velocity import VelocityCommand
@@ -86,6 +87,13 @@ class RollerWheels(Chassis):
             turn = -wheel.y * across[0] + wheel.x * across[1]
             rows.append((across[0] / scale, across[1] / scale, turn / scale))
         return tuple(rows)
+
+    def sides(self) -> Sides | None:
+        """Return the wheels on the left and on the right, where all of a side turn alike to go ahead and to turn."""
+        if any(abs(ahead) < _ACROSS / self.wheel_radius for ahead, _, _ in self.rows):
+            return None
+        out = {round(turn / ahead, 9) for ahead, _, turn in self.rows}
+        return Sides(-min(out), max(out)) if len(out) == 2 and min(out) < 0.0 < max(out) else None
 
     @property
     def holds(self) -> bool:

@@ -10,7 +10,7 @@ from typing import ClassVar
 from tenuto.basics.number import Value, larger
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH
-from tenuto.vehicles.base import Bounds, Chassis, Drawing, Part, Quantity, WheelsOptions
+from tenuto.vehicles.base import Bounds, Chassis, Drawing, Part, Quantity, Sides, WheelsOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -27,25 +27,25 @@ class SkidSteer(Chassis):
     Attributes:
         centre_left, centre_right: distances of the centres from the middle, m; usually 1.3 to 2 times half the track.
         wheel_radius: of the wheel or the sprocket, m. max_wheel_speed: rad/s.
-        sides: what the two sides are called, "wheel" or "track".
+        called: what the two sides are called, "wheel" or "track".
     """
 
     centre_left: float
     centre_right: float
     wheel_radius: float
     max_wheel_speed: float = math.inf
-    sides: str = "wheel"
+    called: str = "wheel"
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the speed of the wheels or of the sprocket of each side, rad/s."""
         return {
-            f"left_{self.sides}": (vx - yaw_rate * self.centre_left) / self.wheel_radius,
-            f"right_{self.sides}": (vx + yaw_rate * self.centre_right) / self.wheel_radius,
+            f"left_{self.called}": (vx - yaw_rate * self.centre_left) / self.wheel_radius,
+            f"right_{self.called}": (vx + yaw_rate * self.centre_right) / self.wheel_radius,
         }
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
         """Return the velocity that the two sides make."""
-        left, right = (actuators[f"{side}_{self.sides}"] * self.wheel_radius for side in ("left", "right"))
+        left, right = (actuators[f"{side}_{self.called}"] * self.wheel_radius for side in ("left", "right"))
         track = self.centre_left + self.centre_right
         none = 0.0 * left
         return (right * self.centre_left + left * self.centre_right) / track, none, none, (right - left) / track
@@ -59,16 +59,20 @@ class SkidSteer(Chassis):
         """Leave out what goes sideways or up."""
         return vx, 0.0 * vy, 0.0 * vz, yaw_rate
 
+    def sides(self) -> Sides:
+        """Return its two sides, each as far out as its centre."""
+        return Sides(self.centre_left, self.centre_right)
+
     def bounds(self) -> dict[str, Bounds]:
         """Return the limits of each side, rad/s."""
         most = Bounds(-self.max_wheel_speed, self.max_wheel_speed, Quantity.WHEEL_SPEED)
-        return {f"left_{self.sides}": most, f"right_{self.sides}": most}
+        return {f"left_{self.called}": most, f"right_{self.called}": most}
 
     def drawing(self) -> Drawing:
         """Return its sides; the centres lie outside the tyres, which are drawn where they usually are."""
         left, right = self.centre_left / 1.6, -self.centre_right / 1.6
         parts: tuple[Part, ...]
-        if self.sides == "track":
+        if self.called == "track":
             parts = (Part("left", 0.0, left, shape="track"), Part("right", 0.0, right, shape="track"))
         else:
             parts = tuple(
@@ -83,7 +87,7 @@ class SkidOptions(WheelsOptions):
 
     kind: ClassVar[str] = "skid_steer"
     turns_by: ClassVar[str] = "effective_track"
-    sides: ClassVar[str] = "wheel"
+    called: ClassVar[str] = "wheel"
     effective_track: float | None = option('a length, such as "0.9 m"', None, dimension=LENGTH)
     centre_left: float | None = option('a length, such as "0.5 m"', None, dimension=LENGTH)
     centre_right: float | None = option('a length, such as "0.5 m"', None, dimension=LENGTH)
@@ -104,7 +108,7 @@ class SkidOptions(WheelsOptions):
         """Return the vehicle."""
         half = (self.effective_track or 0.0) / 2.0
         left, right = self.centre_left or half, self.centre_right or half
-        return SkidSteer(left, right, self.wheel_radius, self.fastest, self.sides)
+        return SkidSteer(left, right, self.wheel_radius, self.fastest, self.called)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -112,4 +116,4 @@ class TrackedOptions(SkidOptions):
     """Two tracks that skid to turn."""
 
     kind: ClassVar[str] = "tracked"
-    sides: ClassVar[str] = "track"
+    called: ClassVar[str] = "track"

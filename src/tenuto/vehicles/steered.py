@@ -20,12 +20,14 @@ from tenuto.kinds.quantities import ANGLE, LENGTH, TURN_SPEED
 from tenuto.vehicles.base import (
     TRACK,
     WHEELBASE,
+    Arcs,
     Bounds,
     Chassis,
     ChassisLimits,
     Drawing,
     Part,
     Quantity,
+    Way,
     WheelsOptions,
 )
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -59,12 +61,25 @@ class SteeredWheels(Chassis):
         wheel_radius: m. max_wheel_speed: rad/s. steering_rate: how fast the wheels steer, rad/s.
     """
 
-    ramp_way: ClassVar[str] = "rolling"
-
     wheels: tuple[Wheel, ...]
     wheel_radius: float
     max_wheel_speed: float = math.inf
     steering_rate: float = math.inf
+
+    @property
+    def ramp_way(self) -> Way:
+        """Its wheels steer at a stand too, and at a rate of their own."""
+        return self._arcs
+
+    @property
+    def jerks(self) -> frozenset[str]:
+        """The jerk of the speed ahead; how suddenly it turns is up to its steering rate."""
+        return frozenset(("jerk",))
+
+    @cached_property
+    def _arcs(self) -> _WheelArcs:
+        places = tuple((wheel.x, wheel.y) for wheel in self.steers)
+        return _WheelArcs(places, self.steering_rate)
 
     @cached_property
     def steers(self) -> tuple[Wheel, ...]:
@@ -216,6 +231,36 @@ class SteeredWheels(Chassis):
         found[f"{name}_angle"] = angle
         if f"{name}_wheel" in found:
             found[f"{name}_wheel"] *= max(0.0, math.cos(wanted - angle))
+
+
+@dataclass(frozen=True, slots=True)
+class _WheelArcs(Arcs):
+    """The arcs of steered wheels.
+
+    Attributes:
+        places: of the wheels that steer, m. rate: how fast they do, rad/s.
+    """
+
+    places: tuple[tuple[float, float], ...]
+    rate: float
+
+    def share(self, start: tuple[float, float], end: tuple[float, float], dt: float) -> float:
+        """Return how far the slowest wheel lets them go.
+
+        On the straight way from one arc to another the tangent of a wheel's angle is (a + b·s)/(c + d·s), which grows
+        or falls all the way; the share s for the angle that it can reach is solved for.
+        """
+        if self.rate == math.inf:
+            return 1.0
+        most, share = self.rate * dt, 1.0
+        for x, y in self.places:
+            a, c = start[0] + start[1] * x, 1.0 - start[1] * y
+            b, d = end[0] + end[1] * x - a, 1.0 - end[1] * y - c
+            now, then = math.atan2(a, c), math.atan2(a + b, c + d)
+            if abs(then - now) > most:
+                slope = math.tan(now + math.copysign(most, then - now))
+                share = min(share, (slope * c - a) / (b - slope * d))
+        return max(share, 0.0)
 
 
 def _solved(sums: list[list[Value]], sides: list[Value]) -> tuple[Value, Value, Value]:

@@ -23,6 +23,7 @@ from tenuto.vehicles.base import (
     Inertia,
     Part,
     Quantity,
+    Sides,
     VehicleOptions,
 )
 from tenuto.vehicles.velocity import VelocityCommand
@@ -154,6 +155,17 @@ class Thrusters(Chassis):
         rows = [row for row, end in self.allocation.facets if end <= _NO_THRUST]
         rows += [tuple(side * n for n in row) for row in self.allocation.never for side in (1.0, -1.0)]
         return tuple((a * drag[0], b * drag[1], c * drag[2], d * drag[3]) for a, b, c, d in rows)
+
+    def sides(self) -> Sides | None:
+        """Return two thrusters that push straight ahead: a side stands where the thrust of the other alone turns it."""
+        if len(self.thrusters) != 2 or any(one.angle or one.tilt for one in self.thrusters):
+            return None
+        right, left = sorted(self.thrusters, key=lambda one: one.y)
+        if not right.y < 0.0 < left.y:
+            return None
+        # At a steady speed the thrust F at y makes vx = F/drag ahead and −F·y/drag of turning.
+        lever = self.drag.turn / self.drag.forward
+        return Sides(lever / -right.y, lever / left.y)
 
     def fits(self, command: VelocityCommand) -> bool:
         """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""

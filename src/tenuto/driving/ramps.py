@@ -1,0 +1,372 @@
+"""Sixth stage: the way of the command to the speed that is wanted, in the coordinates that a driver thinks in."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Callable, Mapping
+
+from tenuto.driving.limits import Axes, Limits, approach
+from tenuto.sticks.smoothing import rate_limited
+from tenuto.vehicles.base import Arcs, Chassis, Sides, Way
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+_HALVINGS = 24
+# A step that brings the command nearer to its target by less than this share of the time it takes leads nowhere.
+_STUCK = 1e-3
+_NOTHING: Mapping[str, float] = {}
+
+Fits = Callable[[VelocityCommand], bool]
+
+
+class CommandRamp:
+    """Changes the command towards a target within the limits and within what the chassis can do.
+
+    ============ ==============================================================================================
+    way          how the command goes
+    ============ ==============================================================================================
+    "each"       each axis at its own limit, so that steering stays quick while the speed still builds up
+    "straight"   all the straight way to the target, by one share: the direction of motion does not swerve
+    `Sides`      each side at its own limit: a side whose stick rests is not moved by the other
+    `Arcs`       the speed ahead at its limit, and the steered wheels towards the arc that is wanted as fast as they
+                 steer: they follow the stick whatever the throttle does, at a stand too
+    ============ ==============================================================================================
+
+    On the way, axes that are leaving and axes that arrive may together be more than the chassis can do. Then the
+    command goes as far as it can with those that leave first, or the straight way to the target, or the straight way to
+    standstill, whichever leads on: the limits are never broken, and the robot never gets stuck.
+
+    With a jerk limit this way is averaged over the time in which twice the acceleration may be built up: so the
+    acceleration of no axis changes faster, none goes past its target, and what the chassis can do all along it can do
+    on average.
+
+    Attributes:
+        arc: where steered wheels point: the sideways speed and the turn that belong to 1 m/s ahead.
+    """
+
+    def __init__(self, chassis: Chassis) -> None:
+        self._chassis = chassis
+        self._fits: Fits = chassis.fits
+        self.arc = (0.0, 0.0)
+        self._limits: Limits | None = None
+        self._axes: Axes = ()
+        self._average: _Average | None = None
+        self._plain = True
+
+    def aim(self, target: VelocityCommand) -> VelocityCommand | None:
+        """Return the velocity for which wheels that steer are to point at a stand; None where that makes no difference.
+
+        Args:
+            target: where the command goes: modules turn for it before they move.
+        """
+        way = self._chassis.ramp_way
+        if isinstance(way, Arcs):
+            return VelocityCommand(1.0, self.arc[0], 0.0, self.arc[1])
+        return target if way == "straight" else None
+
+    def rest(self) -> None:
+        """Forget how the command was changing: something else has taken it over."""
+        if self._average is not None:
+            self._average.forget()
+
+    def step(
+        self,
+        previous: VelocityCommand,
+        target: VelocityCommand,
+        dt: float,
+        limits: Limits,
+        way: Way | None = None,
+        aim: VelocityCommand | None = None,
+        actuators: Mapping[str, float] = _NOTHING,
+    ) -> VelocityCommand:
+        """Return the next command.
+
+        Args:
+            previous: the command of the tick before; it must fit the chassis.
+            target: where to go; it must fit the chassis.
+            dt: seconds since the tick before, not negative.
+            limits: see `Limits`.
+            way: see above; that of the chassis if none is given.
+            aim: where steered wheels are to point while the target is standstill; None for where they do.
+            actuators: what they did at the tick before, for what cannot turn at once.
+        """
+        if limits is not self._limits:
+            self._take(limits)
+        way = self._chassis.ramp_way if way is None else way
+        if isinstance(way, Arcs):
+            return self._arcs(previous, target, dt, way, aim)
+        if self._average is None:
+            if previous == target:
+                return target
+            return self._next(previous, target, dt, way, actuators)
+        plain = self._average.newest(previous)
+        return VelocityCommand(*self._average.step(self._next(plain, target, dt, way, actuators), dt))
+
+    def _take(self, limits: Limits) -> None:
+        self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
+        self._average = _Average(limits.smoothing) if limits.smoothing > 0.0 else None
+
+    def _next(
+        self,
+        previous: VelocityCommand,
+        target: VelocityCommand,
+        dt: float,
+        way: Way,
+        actuators: Mapping[str, float],
+    ) -> VelocityCommand:
+        """Take a step without S-curve."""
+        if previous == target:
+            return target
+        if isinstance(way, Sides):
+            wanted = self._sides(previous, target, dt, way)
+        elif way == "straight":
+            wanted = self._one_share(previous, target, dt)
+        else:
+            wanted = self._each(previous, target, dt)
+        if not self._fits(wanted):
+            wanted = self._around(previous, target, wanted, dt)
+        if way == "straight" and actuators:
+            return self._followed(previous, wanted, dt, actuators)
+        return wanted
+
+    def _each(self, previous: VelocityCommand, target: VelocityCommand, dt: float) -> VelocityCommand:
+        """Let each axis follow its own limits."""
+        if self._plain and self._limits is not None:
+            return _plain_step(previous, target, dt, self._limits)
+        moved = list(previous)
+        for axis, speed in enumerate(target):
+            before = previous[axis]
+            if before != speed:
+                up, down = self._axes[axis]
+                moved[axis] = rate_limited(before, speed, dt, up, down)
+        return VelocityCommand(*moved)
+
+    def _sides(self, previous: VelocityCommand, target: VelocityCommand, dt: float, sides: Sides) -> VelocityCommand:
+        """Let each side follow the limits of the speed; both wait where the robot would begin to turn too fast."""
+        (up, down), (turn_up, turn_down) = self._axes[0], self._axes[3]
+        old, new = sides.of(previous), sides.of(target)
+        moved = [rate_limited(a, b, dt, up, down) - a for a, b in zip(old, new, strict=True)]
+        wanted = sides.velocity(old[0] + moved[0], old[1] + moved[1])
+        turned = wanted.yaw_rate - previous.yaw_rate
+        most = (turn_up if turned * previous.yaw_rate >= 0.0 else turn_down) * dt
+        if abs(turned) > most:
+            share = most / abs(turned)
+            wanted = sides.velocity(old[0] + share * moved[0], old[1] + share * moved[1])
+        elif wanted.vx == target.vx and new == (old[0] + moved[0], old[1] + moved[1]):
+            wanted = target
+        others = self._each(previous, target, dt)
+        return wanted._replace(vy=others.vy, vz=others.vz) if target.vy or target.vz or any(previous[1:3]) else wanted
+
+    def _arcs(
+        self, previous: VelocityCommand, target: VelocityCommand, dt: float, way: Arcs, aim: VelocityCommand | None
+    ) -> VelocityCommand:
+        """Let the speed ahead follow its limits, and the steered wheels the arc that is wanted."""
+        arc = self.arc = (previous.vy / previous.vx, previous.yaw_rate / previous.vx) if previous.vx else self.arc
+        wanted = _arc_of(target) or (_arc_of(VelocityCommand(*self._chassis.possible(*aim))) if aim else None) or arc
+        if previous == target and arc == wanted and self._average is None:
+            return target
+        speed = self._speed(previous.vx, target.vx, arc, dt)
+        share = min(way.share(arc, wanted, dt), self._turning_share(previous, speed, arc, wanted, dt))
+        if self._average is not None:
+            share = min(share, self._tightening_share(self._average.quickest(), arc, wanted))
+
+        def at(share: float) -> VelocityCommand:
+            self.arc = wanted if share >= 1.0 else _on_line(arc, wanted, share)
+            return VelocityCommand(speed, speed * self.arc[0], 0.0, speed * self.arc[1])
+
+        found = at(share)
+        if speed and not self._fits(found):
+            found = at(_largest(lambda part: self._fits(at(part)), share))
+        return target if speed == target.vx and self.arc == wanted and speed else found
+
+    def _speed(self, speed: float, target: float, arc: tuple[float, float], dt: float) -> float:
+        """Return the next speed ahead, m/s, which no arc on the way makes too fast for a wheel, or for a turn."""
+        load = self._chassis.load(1.0, arc[0], 0.0, arc[1]) * abs(target)
+        if load > 1.0:
+            target /= load
+        # On an arc the sideways speed and the turn change with the speed ahead.
+        sideways, turn = abs(arc[0]), abs(arc[1])
+        up, down = (
+            min(level, level / sideways if sideways else math.inf, most / turn if turn else math.inf)
+            for level, most in zip(self._axes[0], self._axes[3], strict=True)
+        )
+        if self._average is None:
+            return rate_limited(speed, target, dt, up, down)
+        plain = self._average.newest(VelocityCommand(speed)).vx
+        return self._average.step(VelocityCommand(rate_limited(plain, target, dt, up, down)), dt)[0]
+
+    def _turning_share(
+        self, previous: VelocityCommand, speed: float, arc: tuple[float, float], wanted: tuple[float, float], dt: float
+    ) -> float:
+        """Return how far the arc may change until the sideways speed or the turn changes too fast, 0…1."""
+        share = 1.0
+        for axis, part in ((1, 0), (3, 1)):
+            change = speed * (wanted[part] - arc[part])
+            if change:
+                begun = speed * arc[part] - previous[axis]
+                up, down = self._axes[axis]
+                most = (up if change * previous[axis] >= 0.0 else down) * dt
+                share = min(share, max(0.0, most - math.copysign(1.0, change) * begun) / abs(change))
+        return share
+
+    def _tightening_share(self, quickest: float, arc: tuple[float, float], wanted: tuple[float, float]) -> float:
+        """Return how far the arc may tighten, 0…1, while what is averaged still changes the speed by so much, m/s²."""
+        share = 1.0
+        for axis, part in ((1, 0), (3, 1)):
+            tight, change = abs(wanted[part]), wanted[part] - arc[part]
+            most = min(self._axes[axis]) / quickest if quickest else math.inf
+            if tight > most and tight > abs(arc[part]):
+                share = min(
+                    share,
+                    max(0.0, math.copysign(most, wanted[part]) - arc[part]) / change
+                    if change > 0.0
+                    else max(0.0, arc[part] + most) / -change,
+                )
+        return share
+
+    def _followed(
+        self, previous: VelocityCommand, wanted: VelocityCommand, dt: float, actuators: Mapping[str, float]
+    ) -> VelocityCommand:
+        """Go as far as what has to turn can follow; where that is nowhere, slow down, and turn at a stand."""
+
+        def follows(command: VelocityCommand) -> bool:
+            return self._chassis.follows(command, actuators, dt)
+
+        if follows(wanted):
+            return wanted
+        share = _largest(lambda part: follows(_between(previous, wanted, part)), 1.0)
+        if share > _STUCK:
+            return _between(previous, wanted, share)
+        return self._one_share(previous, STANDSTILL, dt)
+
+    def _around(
+        self, previous: VelocityCommand, target: VelocityCommand, wanted: VelocityCommand, dt: float
+    ) -> VelocityCommand:
+        """Find another step where the one that is wanted does not fit."""
+        fits = self._fits
+        leaving = VelocityCommand(
+            *(new if abs(new) < abs(old) else old for old, new in zip(previous, wanted, strict=True))
+        )
+        found = []
+        if fits(leaving):
+            found.append(_between(leaving, wanted, _largest(lambda part: fits(_between(leaving, wanted, part)), 1.0)))
+        straight = self._one_share(previous, target, dt)
+        if fits(straight):
+            found.append(straight)
+        best = min(found, key=lambda one: self._seconds_left(one, target), default=previous)
+        if self._seconds_left(best, target) < self._seconds_left(previous, target) - _STUCK * dt:
+            return best
+        return self._one_share(previous, STANDSTILL, dt)
+
+    def _one_share(self, previous: VelocityCommand, aim: VelocityCommand, dt: float) -> VelocityCommand:
+        """Go the straight way to an aim, all axes by the one share that keeps every limit."""
+        share = 1.0
+        for old, new, (up, down) in zip(previous, aim, self._axes, strict=True):
+            if old != new:
+                slower = down if abs(new) < abs(old) and old * new >= 0.0 else min(up, down)
+                share = min(share, slower * dt / abs(new - old))
+        return aim if share >= 1.0 else _between(previous, aim, share)
+
+    def _seconds_left(self, start: VelocityCommand, target: VelocityCommand) -> float:
+        """Return how long the axis that needs longest needs to its target."""
+        return max(abs(b - a) / up for a, b, (up, _) in zip(start, target, self._axes, strict=True))
+
+
+class _Average:
+    """The mean of a velocity over the last seconds, exact for one that changes evenly from step to step."""
+
+    def __init__(self, seconds: float) -> None:
+        self._seconds = seconds
+        # Of each step: how long it took, and the velocity at its end; of the first one, what was there before.
+        self._steps: deque[tuple[float, VelocityCommand]] = deque()
+        self._sum = [0.0] * 4
+        self._mean = STANDSTILL
+
+    def forget(self) -> None:
+        """Begin afresh."""
+        self._steps.clear()
+
+    def quickest(self) -> float:
+        """Return the fastest change of the speed ahead that is still averaged, m/s²."""
+        before, most = self._before.vx, 0.0
+        for lasts, end in self._steps:
+            if lasts:
+                most = max(most, abs(end.vx - before) / lasts)
+            before = end.vx
+        return most
+
+    def newest(self, mean: VelocityCommand) -> VelocityCommand:
+        """Return the newest velocity; that of the mean, from there on, where the mean is not as it was left."""
+        if not self._steps or mean != self._mean:
+            self._steps = deque([(self._seconds, mean)])
+            self._sum = [axis * self._seconds for axis in mean]
+            self._before = mean
+        return self._steps[-1][1]
+
+    def step(self, velocity: VelocityCommand, dt: float) -> VelocityCommand:
+        """Take the next velocity, and return the mean."""
+        last = self._steps[-1][1]
+        self._steps.append((dt, velocity))
+        for axis in range(4):
+            self._sum[axis] += dt * (last[axis] + velocity[axis]) / 2.0
+        self._drop(dt)
+        if velocity == self._before and all(one == velocity for _, one in self._steps):
+            self._mean = velocity
+            self._sum = [axis * self._seconds for axis in velocity]
+        else:
+            self._mean = VelocityCommand(*(part / self._seconds for part in self._sum))
+        return self._mean
+
+    def _drop(self, seconds: float) -> None:
+        """Leave out what is older than is counted."""
+        while seconds > 0.0:
+            lasts, end = self._steps[0]
+            part = min(seconds, lasts)
+            cut = _between(self._before, end, part / lasts) if lasts else end
+            for axis in range(4):
+                self._sum[axis] -= part * (self._before[axis] + cut[axis]) / 2.0
+            self._before = cut
+            seconds -= part
+            if part < lasts:
+                self._steps[0] = (lasts - part, end)
+            else:
+                self._steps.popleft()
+
+
+def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
+    """Let each axis follow its one limit: what most profiles have, and the shortest way."""
+    vx, vy, vz, yaw_rate = previous
+    to_vx, to_vy, to_vz, to_yaw_rate = target
+    most = limits.acceleration * dt
+    axes = (
+        vx if vx == to_vx else approach(vx, to_vx, most),
+        vy if vy == to_vy else approach(vy, to_vy, most),
+        vz if vz == to_vz else approach(vz, to_vz, limits.vertical_acceleration * dt),
+        yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
+    )
+    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
+
+
+def _arc_of(velocity: VelocityCommand) -> tuple[float, float] | None:
+    """Return the sideways speed and the turn that belong to 1 m/s ahead; None where it does not go ahead."""
+    return (velocity.vy / velocity.vx, velocity.yaw_rate / velocity.vx) if velocity.vx else None
+
+
+def _on_line(start: tuple[float, float], end: tuple[float, float], share: float) -> tuple[float, float]:
+    return start[0] + share * (end[0] - start[0]), start[1] + share * (end[1] - start[1])
+
+
+def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:
+    return VelocityCommand(*(a + share * (b - a) for a, b in zip(start, end, strict=True)))
+
+
+def _largest(fits: Callable[[float], bool], most: float) -> float:
+    """Return the largest share up to ``most`` that fits, where all below it do; 0 where none is found."""
+    low, high = 0.0, most
+    for _ in range(_HALVINGS):
+        share = (low + high) / 2
+        if fits(share):
+            low = share
+        else:
+            high = share
+    return low
