@@ -431,7 +431,7 @@ def test_a_robot_that_does_what_it_was_not_told_loses_its_power(
             tick = pipeline.step(Frame(now, pad(push, held=held > 0)), now, others=others)
             codes = {reason.code for reason in tick.guard.reasons}
             heard = now if not silent else heard if fault == "silent" else -math.inf
-            if not min(speed - min(near := told[-lag - 2 :]), max(near) - speed) + tolerance >= -1e-9 and not silent:
+            if not min(speed - min(near := told[-lag - 3 :]), max(near) - speed) + tolerance >= -1e-9 and not silent:
                 assert not powered or (not tick.power and tick.command == STANDSTILL and "speed_wrong" in codes)
             if now - heard > 0.1 + 1e-9:
                 assert tick.guard.state is not State.DRIVING

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import Bench, run
+from helpers import Bench, examples, run
 from tenuto import State, VelocityCommand, parse_profile
 from tenuto.analysis.curves import responses
 from tenuto.data import shipped
@@ -342,3 +342,115 @@ def test_the_vehicles_of_the_docs_can_be_driven() -> None:
         assert bench.drive(1.0).command.vx > 0.3
     code = DOCS.split("```python\n")[1].split("```")[0]
     exec(compile(code, "docs/vehicles.md", "exec"), {})
+
+
+def stick(position: float) -> float:
+    """Return the raw number of a gamepad's stick that is pushed ahead or to the left, −1…1."""
+    return -position * (32768.0 if position > 0.0 else 32767.0)
+
+
+# Vehicles with two sides, for which each side stands where its stick rests, and the actuators of both.
+MEASURES = {
+    "differential": 'kind = "differential"\ntrack = {a}\nwheel_radius = 0.1\nmax_wheel_speed = {w}',
+    "tracked": 'kind = "tracked"\ncentre_left = {a}\ncentre_right = {b}\nwheel_radius = 0.1\nmax_wheel_speed = {w}',
+    "mecanum": 'kind = "mecanum"\ntrack = {a}\nwheelbase = {b}\nwheel_radius = 0.1\nmax_wheel_speed = {w}',
+    "linear_mix": 'kind = "linear_mix"\n[chassis.outputs.left]\nforward = 1.0\nturn = -1.0\n'
+    "[chassis.outputs.right]\nforward = 1.0\nturn = 1.0",
+    "thrusters": 'kind = "thrusters"\ndrag = {{ forward = {w}, turn = {b} }}\n'
+    "[chassis.thrusters.left]\nx = 0.1\ny = {a}\nthrust = 20.0\nthrust_back = 15.0\n"
+    "[chassis.thrusters.right]\nx = -0.2\ny = -{b}\nthrust = 20.0\nthrust_back = 15.0",
+}
+TANK = """format = 1
+name = "tank"
+source.kind = "gamepad"
+controls.one.reads = "left_y"
+controls.other.reads = "right_y"
+style = {{ kind = "tank", left = "one", right = "other" }}
+speeds = {{ forward = {f}, backward = {back}, turn = {turn} }}
+limits = {{ acceleration = {acc}, deceleration = {dec}, turn_acceleration = {turn_acc}{jerk} }}
+guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms" }}
+[chassis]
+"""
+some, LONG = st.floats(0.5, 2.0), 600
+
+
+@pytest.mark.parametrize("kind", MEASURES)
+@examples(20)
+@given(
+    numbers=st.fixed_dictionaries(dict.fromkeys(("a", "b", "f", "back", "turn", "acc", "dec", "turn_acc"), some)),
+    fastest=st.floats(2.0, 40.0), jerk=st.sampled_from(["", ", jerk = 4.0, turn_jerk = 9.0"]), right=st.booleans(),
+    story=st.lists(st.tuples(st.floats(-1.0, 1.0), st.integers(1, 60)), min_size=1, max_size=5),
+)  # fmt: skip
+def test_a_tank_is_a_stick_a_side(
+    kind: str, numbers: dict[str, float], fastest: float, jerk: str, right: bool, story: list[tuple[float, int]]
+) -> None:
+    """A side whose stick rests stands, on the way up, down and to a stop, and the other is as fast as it may be."""
+    values = {**numbers, "w": fastest, "jerk": jerk}
+    profile = tenuto.parse_profile((TANK + MEASURES[kind]).format(**values))
+    pipeline, now = tenuto.Pipeline(profile), 0.0
+    moved, rests = ("right_y", "left") if right else ("left_y", "right")
+    ticks = [(0.0, 5, False), (0.0, 5, True), *((push, count, True) for push, count in story), (1.0, LONG, True)]
+    for push, count, held in [*ticks, (1.0, LONG, False)]:
+        for _ in range(count):
+            now += 0.02
+            raw = {"left_y": 0.0, "right_y": 0.0, "left_shoulder": float(held), moved: stick(push)}
+            tick = pipeline.step(tenuto.Frame(now, raw), now)
+            assert max(abs(value) for name, value in tick.actuators.items() if rests in name) < 1e-8
+        if count == LONG and held:
+            sides = profile.plan().chassis.sides()
+            track = sides.left + sides.right if sides is not None else 2.0 * numbers["f"] / numbers["turn"]
+            # It turns about the side that stands: at the speed of the other, or at the turn that the robot may.
+            assert abs(tick.demand.yaw_rate) * track == pytest.approx(min(numbers["f"], numbers["turn"] * track))
+            assert tick.command == pytest.approx(profile.plan().chassis.within_reach(tick.demand)[0], abs=1e-9)
+    assert tick.command == tenuto.VelocityCommand()
+
+
+CAR = """format = 1
+name = "car"
+source.kind = "gamepad"
+controls.drive.reads = "left_y"
+controls.steer.reads = "right_x"
+style = {{ kind = "car", throttle = "drive", steer = "steer" }}
+speeds = {{ forward = 2.0, turn = 3.0 }}
+limits = {{ acceleration = {acc}, turn_acceleration = 50.0{jerk} }}
+guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms" }}
+[chassis]
+kind = "car"
+wheelbase = {base}
+track = {track}
+wheel_radius = 0.1
+max_steering = {most}
+steering_rate = {rate}
+"""
+
+
+@examples(25)
+@given(
+    st.floats(0.3, 1.0), st.floats(0.2, 0.8), st.floats(0.2, 0.7), st.floats(0.8, 6.0), st.floats(0.5, 2.0),
+    st.sampled_from(["", ", jerk = 6.0"]),
+    st.lists(st.tuples(st.sampled_from([0.0, 1.0, -1.0, 0.4]), st.floats(-1.0, 1.0), st.integers(1, 80)), max_size=6),
+)  # fmt: skip
+def test_steered_wheels_follow_the_steering_stick_whatever_the_throttle_does(
+    base: float, track: float, most: float, rate: float, acc: float, jerk: str, story: list[tuple[float, float, int]]
+) -> None:
+    """The inner wheel of a car by its own geometry: at the rate that it steers, rolling out and at a stand too."""
+    text = CAR.format(base=base, track=track, most=most, rate=rate, acc=acc, jerk=jerk)
+    pipeline, now, angle = tenuto.Pipeline(tenuto.parse_profile(text)), 0.0, 0.0
+    radius = base / math.tan(most) + track / 2.0  # of the middle of the rear axle, at full lock
+    for drive, steer, count in [(0.0, 0.0, 10), *story, (1.0, 0.0, 200), (0.0, 1.0, 40)]:
+        for number in range(count):
+            now += 0.02
+            raw = {"left_y": stick(drive), "right_x": stick(steer), "left_shoulder": float(now > 0.1)}
+            tick = pipeline.step(tenuto.Frame(now, raw), now)
+            was, angle = angle, tick.actuators["front_left_angle"]
+            curve = steer / radius
+            wanted = math.atan2(curve * base, 1.0 - curve * track / 2.0)
+            assert abs(angle - was) <= rate * 0.02 + 1e-9
+            step = min(rate * 0.02, abs(wanted - was))
+            if now > 0.2 and number > 0:  # the right wheel may be the one that needs longer
+                assert min(was, wanted) - 1e-9 <= angle <= max(was, wanted) + 1e-9
+                assert abs(angle - was) >= 0.3 * step - 1e-9
+            turn = tick.command.yaw_rate * (base / math.tan(angle) + track / 2.0) if abs(angle) > 1e-6 else 0.0
+            assert abs(angle) < 1e-6 or turn == pytest.approx(tick.command.vx, abs=1e-6)
+    assert tick.guard.state == "driving"
+    assert 0.0 < tick.command.vx < 2.0 or acc > 1.5

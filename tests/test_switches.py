@@ -224,7 +224,7 @@ def test_damson_on_its_three_positions() -> None:
     assert (tick.guard.state, tick.chosen.mode, tick.chosen.rates) == (State.DRIVING, "steady", "low")
     tick = bench.run(2.0, damson(channel_5=2012.0, channel_1=988.0, channel_3=2012.0, **fly))
     assert tick.command == pytest.approx((0.0, 0.5, 0.4, 0.0), abs=1e-6)  # left and up, at half rates
-    tick = bench.run(2.0, damson(channel_5=1500.0, channel_1=988.0, channel_3=2012.0, **fly))
+    tick = bench.run(3.0, damson(channel_5=1500.0, channel_1=988.0, channel_3=2012.0, **fly))
     assert tick.chosen.mode == "cruise"
     assert tick.command.vy == pytest.approx(3.0)
     # The next mode gives the right stick another meaning: nothing goes on until the sticks were let go.

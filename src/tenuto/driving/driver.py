@@ -68,6 +68,8 @@ class StickDriver:
         self._holding = Holding(plan.guard)
         self._plain_hold = plan.guard.hold_to_run if self._holding.plain else None
         self.hold_seen_off = False
+        # Hold-to-run itself, where a switch enables besides.
+        self._holds = False
         # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
         stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
         self._stops = tuple(
@@ -110,6 +112,9 @@ class StickDriver:
                     self._arrivals.append(frame.time)
                 self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
         self.faults = bad + self.link_faults(now) + self._holding.faults
+        if self.enabling is not None and self.fresh and not self.faults:
+            # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
+            self.hold_seen_off = self.hold_seen_off or not self._holds
         if self.faults:
             self.good_since = None
             if any(fault.code in LINK_CODES for fault in self.faults):
@@ -215,9 +220,9 @@ class StickDriver:
         hold = self._plain_hold
         self.held = positions[hold] >= HELD_FROM if hold is not None else self._holding.held(positions, time)
         if self.enabling is not None:
-            # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
-            self.hold_seen_off = self.hold_seen_off or not self.held or self._plan.guard.hold_to_run is None
-            self.held = self._is_enabled(positions) and self.held and self.hold_seen_off
+            self._holds = self.held
+            seen_off = self.hold_seen_off or self._plan.guard.hold_to_run is None
+            self.held = self._is_enabled(positions) and self.held and seen_off
         if self.good_since is None:
             self.good_since = time
         self._shape(dt)

@@ -327,7 +327,9 @@ class Pipeline:
             self._ramp.rest()
             self._command = self._link_loss.descend(self._command, dt)
             return STANDSTILL
-        if self._link_loss.silent or (self._command != STANDSTILL and self._guard.category == 0):
+        # An emergency stop is sent even where nothing is to be: it ramps, if its category says so.
+        silent = self._link_loss.silent and self._guard.state is not State.EMERGENCY_STOP
+        if silent or (self._command != STANDSTILL and self._guard.category == 0):
             self._ramp.rest()
             self._command = STANDSTILL
         if self._command != STANDSTILL:

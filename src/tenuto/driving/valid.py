@@ -28,6 +28,10 @@ def plan_errors(plan: Plan) -> list[Finding]:
     return [*found, *_inputs(plan), *_measured(plan)]
 
 
+# What is expected of a limit of jerk that a vehicle cannot keep.
+NO_JERK = "nothing with this vehicle, whose wheels turn as fast as they steer"
+
+
 def _inputs(plan: Plan) -> Iterator[Finding]:
     """Look at the sensors of distance and the inhibits."""
     for inhibit in plan.inhibits:
@@ -98,7 +102,10 @@ def _mode(plan: Plan, mode: ModePlan) -> Iterator[Finding]:
         if value is not None:
             yield from _above_zero(f"{place}.limits.{name}", value)
     for name in ("jerk", "turn_jerk"):
-        yield from _above_zero(f"{place}.limits.{name}", getattr(limits, name), endless=True)
+        value = getattr(limits, name)
+        yield from _above_zero(f"{place}.limits.{name}", value, endless=True)
+        if value < math.inf and name not in plan.chassis.jerks:
+            yield unexpected(f"{place}.limits.{name}", NO_JERK, f"{value:g}")
     controls = [control.name for control in plan.controls]
     yield from _known(f"{place}.style", mode.style.controls(), controls)
 

@@ -51,7 +51,7 @@ class _Pad:
 
     def __init__(self, names: frozenset[str], sure: frozenset[str], timeout: float) -> None:
         """Say what may be read of it, what surely is, and how old that may be, s."""
-        self._names, self._sure, self.timeout = names, sure, timeout
+        self.names, self._sure, self.timeout = names, sure, timeout
         self.values: Mapping[str, float] = {}
         self.newest: Mapping[str, float] = {}
         self.fresh = self.bad = False
@@ -64,11 +64,11 @@ class _Pad:
         self.newest = frame.values if frame is not None else {}
         if frame is None:
             return
-        wrong = {name for name in self._names if not _is_number(frame.values.get(name))}
+        wrong = {name for name in self.names if not _is_number(frame.values.get(name))}
         self.bad = bool(wrong & self._sure) or not frame.link_good
         self.fresh = not wrong and frame.link_good and now - frame.time <= self.timeout
         if self.fresh:
-            self.values, self.came = {name: frame.values[name] for name in self._names}, now
+            self.values, self.came = {name: frame.values[name] for name in self.names}, now
             self.sent = frame.time
 
     def on(self, name: str | None) -> bool:
@@ -129,9 +129,11 @@ class Witness:
     def _look(self, now: float) -> None:
         """See whether a hand moves anything on the first pad."""
         pad, was = self._pads[self._first], self._reference
-        moved = (abs(value - was.get(name, math.inf)) > _MOVED * _most(name) for name, value in pad.values.items())
-        if pad.fresh and any(moved):
-            self._reference, self._moved_at = dict(pad.values), now
+        # However late it comes: a link that is borne for the grace time is driven by.
+        newest = {name: value for name, value in pad.newest.items() if name in pad.names and _is_number(value)}
+        moved = (abs(value - was.get(name, math.inf)) > _MOVED * _most(name) for name, value in newest.items())
+        if not pad.bad and any(moved):
+            self._reference, self._moved_at = was | newest, now
 
     def _hear(self, others: Mapping[str, Frame]) -> None:
         """Keep the newest number of each input, and when it came; one that is no number is silence."""

@@ -36,7 +36,7 @@ def any_profile(draw: st.DrawFn) -> Profile:
     controls |= {name: {"reads": next(sticks)} for _, name in named(style, Role.READS) if name not in controls}
     tables: dict[str, Any] = {
         "format": 1, "name": "any", "source": {"kind": "gamepad"}, "style": style, "chassis": chassis,
-        "speeds": draw(_any_speeds()), "limits": draw(_any_limits()), "guard": draw(_any_guard(buttons)),
+        "speeds": draw(_any_speeds()), "limits": draw(_any_limits(chassis)), "guard": draw(_any_guard(buttons)),
         "loop": {"rate": draw(st.sampled_from([20.0, 50.0, 100.0])), "stall_timeout": 0.25},
     }  # fmt: skip
     tables["switches"] = {name: {"kind": "momentary", "reads": next(buttons)} for _, name in named(style, Role.PRESSED)}
@@ -63,7 +63,7 @@ def _add_modes(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) 
     without = st.sampled_from([[], *([name] for name in tables["outputs"])])
     brisk = st.fixed_dictionaries(
         {"may_start": st.booleans()},
-        optional={"speeds": _any_speeds(), "limits": _any_limits(), "without": without},
+        optional={"speeds": _any_speeds(), "limits": _any_limits(tables["chassis"]), "without": without},
     )  # fmt: skip
     tables["modes"] = {"slow": {"fallback": True}, "brisk": draw(brisk)}
     tables["switches"]["mode_button"] = {"kind": "cycle", "reads": next(buttons)}
@@ -163,13 +163,14 @@ def _any_speeds() -> st.SearchStrategy[dict[str, Any]]:
     )
 
 
-def _any_limits() -> st.SearchStrategy[dict[str, Any]]:
+def _any_limits(chassis: VehicleOptions) -> st.SearchStrategy[dict[str, Any]]:
     limit, jerk = st.floats(0.2, 6.0), st.floats(0.5, 30.0)
+    jerks = dict.fromkeys(sorted(chassis.chassis(_FULL).jerks), jerk)
     return st.fixed_dictionaries(
         {"acceleration": limit},
         optional={
             "deceleration": limit, "turn_acceleration": limit, "turn_deceleration": limit,
-            "vertical_acceleration": limit, "jerk": jerk, "turn_jerk": jerk,
+            "vertical_acceleration": limit, **jerks,
         },
     )  # fmt: skip
 

@@ -92,8 +92,9 @@ class RollerWheels(Chassis):
         """Return the wheels on the left and on the right, where all of a side turn alike to go ahead and to turn."""
         if any(abs(ahead) < _ACROSS / self.wheel_radius for ahead, _, _ in self.rows):
             return None
-        out = {round(turn / ahead, 9) for ahead, _, turn in self.rows}
-        return Sides(-min(out), max(out)) if len(out) == 2 and min(out) < 0.0 < max(out) else None
+        out = sorted(turn / ahead for ahead, _, turn in self.rows)
+        two = all(math.isclose(place, out[0]) or math.isclose(place, out[-1]) for place in out)
+        return Sides(-out[0], out[-1]) if two and out[0] < 0.0 < out[-1] else None
 
     @property
     def holds(self) -> bool:
