@@ -46,6 +46,7 @@ class CommandRamp:
 
     def __init__(self, chassis: Chassis) -> None:
         self._chassis = chassis
+        self._way = chassis.ramp_way
         self._fits: Fits = chassis.fits
         self.arc = (0.0, 0.0)
         self._limits: Limits | None = None
@@ -59,10 +60,9 @@ class CommandRamp:
         Args:
             target: where the command goes: modules turn for it before they move.
         """
-        way = self._chassis.ramp_way
-        if isinstance(way, Arcs):
+        if isinstance(self._way, Arcs):
             return VelocityCommand(1.0, self.arc[0], 0.0, self.arc[1])
-        return target if way == "straight" else None
+        return target if self._way == "straight" else None
 
     def rest(self) -> None:
         """Forget how the command was changing: something else has taken it over."""
@@ -92,9 +92,10 @@ class CommandRamp:
         """
         if limits is not self._limits:
             self._take(limits)
-        way = self._chassis.ramp_way if way is None else way
-        if isinstance(way, Arcs):
-            return self._arcs(previous, target, dt, way, aim)
+        if isinstance(self._way, Arcs):
+            # Whatever the style: between two arcs ahead and back lies what no such vehicle can do.
+            return self._arcs(previous, target, dt, self._way, aim)
+        way = way or self._way
         if self._average is None:
             if previous == target:
                 return target

@@ -241,6 +241,8 @@ class _Builder:
         if table.minus is not None:
             other, measured_other = self._known(table.minus)
             opposite = ControlTable(reads=table.minus)
+            if table.rests == "end":  # both are said to rest there: the device does not tell which kind they are
+                opposite = ControlTable(reads=table.minus, low=table.low, high=table.high, rests="end")
             if measured_other is not None:
                 opposite = opposite.measured(measured_other)
             minus = Opposite(reads=table.minus, travel=opposite.travel(other), believable=opposite.believable(other))

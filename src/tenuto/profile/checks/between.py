@@ -70,15 +70,16 @@ def _controls(profile: Tables) -> Iterator[Finding]:
             yield unexpected(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
         yield from _shape(key, control, info)
         if control.minus is not None:
-            yield from _minus(key, source, control.minus, info)
+            yield from _minus(key, source, control, info)
 
 
-def _minus(key: str, source: SourceOptions, minus: str, info: ControlInfo) -> Iterator[Finding]:
+def _minus(key: str, source: SourceOptions, control: ControlTable, info: ControlInfo) -> Iterator[Finding]:
+    minus = control.minus or ""
     other = source.control(minus)
     if other is None:
         yield unknown(f"{key}.minus", f"a control of the {source.kind}", minus, (info.name for info in source.layout))
-    elif "stick" in (other.kind, info.kind):
-        hint = "a stick goes both ways by itself"
+    elif "stick" in (other.kind, info.kind) and control.rests != "end":
+        hint = 'a stick goes both ways by itself; where both rest at their low end, say rests = "end"'
         yield unexpected(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
 
 

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, named
-from tenuto.profile.build import actuator_plans, headings, pressed_names, read_names, styles_of
+from tenuto.profile.build import GUARD_CONTROLS, actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
@@ -36,7 +36,11 @@ def _read(profile: Tables) -> Iterator[Finding]:
     source, driving = profile.source, driving_names(profile)
     pressed = {key for key, _ in pressed_names(profile)}
     for key, name in read_names(profile):
-        if key.startswith("guard.") or name in profile.controls:
+        own = profile.controls.get(name)
+        if own is not None and own.reads != name and source.control(name) is not None:
+            hint = f"{key} may mean it, or the device's own {name}: give it another name"
+            yield unexpected(f"controls.{name}", "a name that no other control of the device has", f'"{name}"', hint)
+        if key.removeprefix("guard.") in GUARD_CONTROLS or own is not None:
             if key in pressed and name in driving:
                 yield unexpected(
                     key, "a control that does not drive", f'"{name}"', "press one thing, steer with another"
