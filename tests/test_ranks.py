@@ -364,6 +364,10 @@ kind = "{kind}"
 """
 
 
+# What turns as fast as it steers has no limit of jerk for that.
+JERKS = {"car": ["", "jerk = 0.8"], "modules": [""]}
+
+
 @st.composite
 def walled(draw: st.DrawFn) -> tenuto.Profile:
     """Draw a profile of a robot with a sensor of distance, for all that has a say in how it slows down."""
@@ -374,7 +378,7 @@ def walled(draw: st.DrawFn) -> tenuto.Profile:
     values = {
         "kind": kind, "chassis": CHASSIS[kind], "style": style if sideways else TWO_STICKS,
         "more": "sideways = 1.0" if sideways else "",
-        "jerk": draw(st.sampled_from(["", "jerk = 0.8", "jerk = 3.0\nturn_jerk = 1.0"])),
+        "jerk": draw(st.sampled_from(JERKS.get(kind, ["", "jerk = 0.8", "jerk = 3.0\nturn_jerk = 1.0"]))),
         "reach": draw(st.sampled_from(["", "reach = 1.2"])), "rate": draw(st.sampled_from([20, 50])),
         "towards": draw(st.sampled_from(["forward", "backward", *(["left", "right"] if sideways else [])])),
         **{name: draw(rate) for name in ("acceleration", "deceleration", "turn", "soft", "stop", "stop_turn")},

@@ -20,6 +20,7 @@ from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
 from tenuto.cli.words import named_texts, report_in_words
 
 if TYPE_CHECKING:
+    from tenuto.calibration.store import Calibration
     from tenuto.driving.plan import Planned
     from tenuto.profile import Profile
     from tenuto.sinks import Sink
@@ -59,6 +60,9 @@ def drive(
     plain: Annotated[
         bool,
         typer.Option("--plain", help="One line instead of the full-screen view; so it is where there is no terminal."),
+    ] = False,
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="Drive though tenuto check finds errors in the profile.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
@@ -102,6 +106,9 @@ def drive(
                  for name, one in others.items()}  # fmt: skip
         measured = {name: one[0] for name, one in found.items() if one is not None}
 
+        if not anyway:
+            _refuse_errors(loaded, kept[0] if kept is not None else None)
+
         def prepare(changed: Profile) -> Planned:
             return changed.calibrated(kept[0] if kept is not None else None, trims, measured)
 
@@ -132,6 +139,16 @@ def drive(
             problems.print(f"It went on without a log: {failed}", soft_wrap=True)
         if trims_kept:
             results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)
+
+
+def _refuse_errors(profile: Profile, calibration: Calibration | None) -> None:
+    """Drive nothing that `tenuto check` calls an error. Raises `ProfileError`."""
+    from tenuto.basics.errors import ProfileError
+    from tenuto.profile.checks.advice import advise
+
+    wrong = [finding for finding in advise(profile, calibration) if finding.is_error]
+    if wrong:
+        raise ProfileError(f"{profile.name}, not driven (--anyway drives it)", wrong)
 
 
 def keep_profile(profile: Path, sink: Sink) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -86,6 +86,10 @@ class SinkOptions(ABC):
             actions: of the profile, by their names.
         """
         return []
+
+    def plan_errors(self, plan: Plan) -> Iterator[Finding]:  # most sinks take every robot
+        """List what it cannot do for a robot, with keys of its own table."""
+        yield from ()
 
 
 SINKS: Kinds[SinkOptions] = Kinds("a kind of sink", "tenuto.sinks", SinkOptions)

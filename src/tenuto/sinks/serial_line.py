@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import string
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.findings import Finding, error
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
@@ -60,12 +62,9 @@ class SerialLine(Sink):
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in."""
         self._heard = self.clock.now() if self._heard is None else self._heard
-        names = {
-            *VelocityCommand._fields, *plan.chassis.bounds(), *plan.wire_at_rest(), *plan.output_names(), *_OWN_FIELDS,
-        }  # fmt: skip
-        for _, field, _, _ in string.Formatter().parse(self._template.removesuffix(_CHECKSUM)):
-            if field is not None and field not in names:
-                raise SinkError(f"{self.name}: its line has a field {field}; there are {', '.join(sorted(names))}")
+        wrong = template_problem(self._template, plan)
+        if wrong:
+            raise SinkError(f"{self.name}: {wrong}")
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
@@ -87,7 +86,7 @@ class SerialLine(Sink):
     def _text(self, tick: Tick) -> bytes:
         if not self._template:
             return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power))
-        filled = self._template.removesuffix(_CHECKSUM).format_map(_fields(tick, self._counter))
+        filled = _fill(self._template.removesuffix(_CHECKSUM), _fields(tick, self._counter))
         if self._template.endswith(_CHECKSUM):
             return with_checksum(filled.rstrip().encode())
         return filled.encode() + b"\n"
@@ -95,6 +94,38 @@ class SerialLine(Sink):
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
         self._port.close()
+
+
+def _fill(template: str, fields: Mapping[str, float]) -> str:
+    """Fill in a template: a field is a name that is looked up, dots and all, and nothing is evaluated.
+
+    Raises:
+        ValueError: a brace is open, a field has no such name, or its format is none for a number.
+    """
+    filled = []
+    for text, name, form, conversion in string.Formatter().parse(template):
+        filled.append(text)
+        if name is None:
+            continue
+        if name not in fields:
+            raise ValueError(f"its line has a field {name}; there are {', '.join(sorted(fields))}")
+        if conversion or "{" in (form or ""):
+            raise ValueError(f"the field {name} of its line has a format that is none for a number")
+        filled.append(format(fields[name], form or ""))
+    return "".join(filled)
+
+
+def template_problem(template: str, plan: Plan) -> str:
+    """Say why a template cannot be filled in for a plan; empty where it can."""
+    numbers = {
+        *VelocityCommand._fields, *plan.chassis.bounds(), *plan.wire_at_rest(), *plan.output_names(),
+    }  # fmt: skip
+    fields = {**dict.fromkeys(numbers, 0.0), **dict.fromkeys(_OWN_FIELDS, 0)}
+    try:
+        _fill(template.removesuffix(_CHECKSUM), fields)
+    except (ValueError, TypeError) as error:
+        return str(error)
+    return ""
 
 
 def _fields(tick: Tick, counter: int) -> dict[str, float]:
@@ -115,6 +146,12 @@ class SerialLineOptions(SinkOptions):
     rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
     answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
+
+    def plan_errors(self, plan: Plan) -> Iterator[Finding]:
+        """Fill in the line once."""
+        wrong = template_problem(self.line, plan)
+        if wrong:
+            yield error("line", wrong)
 
     def open(self) -> Sink:
         """Open the port."""

@@ -35,7 +35,7 @@ def advise(
     plan = profile.plan(calibration)
     return [
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
-        *_speeds(plan), *_modes(profile), *_switches(profile, plan), *_guard(plan),
+        *_speeds(plan), *_modes(profile), *_switches(profile, plan), *_guard(plan), *_sinks(profile, plan),
     ]  # fmt: skip
 
 
@@ -45,6 +45,11 @@ def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Finding]:
             if controls is not None and reads not in controls:
                 text = f"the device has no {reads}; it has {', '.join(controls)}"
                 yield error(f"controls.{control.name}.reads", text)
+
+
+def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    for name, options in profile.sinks.items():
+        yield from (finding.within(f"sinks.{name}") for finding in options.plan_errors(plan))
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:

@@ -51,11 +51,12 @@ def _sinks(profile: Tables) -> Iterator[Finding]:
 
 def _controls(profile: Tables) -> Iterator[Finding]:
     source = profile.source
+    columns = source.columns_said()
+    known = (*(columns or ()), *(info.name for info in source.layout))
     for name, control in profile.controls.items():
         key = f"controls.{name}"
         info = source.control(control.reads)
-        if info is None:
-            known = (info.name for info in source.layout)
+        if info is None or (columns is not None and control.reads not in known):
             yield unknown(f"{key}.reads", f"a control of the {source.kind}", control.reads, known)
             continue
         for end in ("low", "centre", "high"):

@@ -35,9 +35,10 @@ def name_errors(profile: Tables) -> list[Finding]:
 def _read(profile: Tables) -> Iterator[Finding]:
     source, driving = profile.source, driving_names(profile)
     pressed = {key for key, _ in pressed_names(profile)}
+    has = source.columns_said() or [info.name for info in source.layout]
     for key, name in read_names(profile):
         own = profile.controls.get(name)
-        if own is not None and own.reads != name and source.control(name) is not None:
+        if own is not None and own.reads != name and name in has:
             hint = f"{key} may mean it, or the device's own {name}: give it another name"
             yield unexpected(f"controls.{name}", "a name that no other control of the device has", f'"{name}"', hint)
         if key.removeprefix("guard.") in GUARD_CONTROLS or own is not None:
