@@ -11,14 +11,18 @@ from itertools import product
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 
+from tenuto import load_profile
 from tenuto.basics.reasons import Code
+from tenuto.cli.words import truth_in_words
 from tenuto.curves.base import CURVES
+from tenuto.data import shipped
 from tenuto.driving.guard import TABLE, Categories
 from tenuto.kinds.options import about
 from tenuto.kinds.registry import Kinds
 from tenuto.kinds.texts import form_of
 from tenuto.outputs.base import OUTPUTS
 from tenuto.protocols.radio.base import RADIOS
+from tenuto.sim.truth import meaning_of
 from tenuto.sinks.base import SINKS
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES
@@ -128,6 +132,28 @@ def kinds_page() -> str:
     return "\n".join(lines) + "\n"
 
 
+ROBOTS = ("medlar", "medlar-keyboard", "medlar-lift", "medlar-lesson", "quince", "damson", "sorrel")
+
+
+def truth_page() -> str:
+    """Write what each control of every shipped robot does, as its simulated robot is driven."""
+    lines = [
+        "# What the shipped robots do",
+        "",
+        "Each control alone to both its ends, in each mode, as the simulated robot is driven, and each button pressed",
+        "once. `tenuto check PROFILE --table` prints this for a profile of yours. Made by `make tables`; a",
+        "test compares it.",
+    ]
+    for name in ROBOTS:
+        profile = load_profile(shipped(f"{name}.toml"))
+        plan, meaning = profile.plan(), meaning_of(profile)
+        lines += ["", f"## {profile.name}: `{name}.toml`", ""]
+        lines += [row(["mode", "control", "robot", "does"]), "|---|---|---|---|"]
+        lines += [row(list(truth_in_words(one, plan.chassis))) for one in meaning.rows]
+        lines += [f"\n{finding}" for finding in meaning.findings]
+    return "\n".join(lines) + "\n"
+
+
 def pages() -> dict[Path, str]:
     """Return every page that has such tables, as it should be."""
     guard = (DOCS / "guard.md").read_text(encoding="utf-8")
@@ -137,6 +163,7 @@ def pages() -> dict[Path, str]:
     return {
         DOCS / "guard.md": guard,
         DOCS / "kinds.md": kinds_page(),
+        DOCS / "truth.md": truth_page(),
     }
 
 

@@ -13,6 +13,7 @@ from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
 from tenuto.basics.number import Array
+from tenuto.driving.limits import within_speeds
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ramps import CommandRamp
@@ -157,8 +158,9 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
 def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
     """Return how long the command takes from standstill to 90 % of a target, s."""
     ramp, command, seconds = CommandRamp(plan.chassis), STANDSTILL, 0.0
+    limits = within_speeds(mode.limits, mode.speeds)
     while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
-        command = ramp.step(command, target, plan.period, mode.limits, mode.style.way(mode.speeds))
+        command = ramp.step(command, target, plan.period, limits, mode.style.way(mode.speeds))
         seconds += plan.period
     return seconds
 

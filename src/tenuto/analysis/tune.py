@@ -32,6 +32,7 @@ from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
+from tenuto.driving.limits import within_speeds
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.ramps import CommandRamp
@@ -236,7 +237,7 @@ def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], fl
 def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
     """Return how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
     mode = plan.mode
-    limits = replace(mode.limits, acceleration=acceleration, deceleration=None)
+    limits = within_speeds(replace(mode.limits, acceleration=acceleration, deceleration=None), mode.speeds)
     ramp, command, squares = CommandRamp(plan.chassis), STANDSTILL, 0.0
     for demand in demands:
         target, _ = plan.chassis.within_reach(demand)

@@ -17,6 +17,7 @@ from tenuto.cli.console import counted, results
 if TYPE_CHECKING:
     from tenuto.driving.plan import Plan
     from tenuto.driving.stopping import Stage
+    from tenuto.sim.truth import Meaning
     from tenuto.sim.worst import Worst
 
 
@@ -29,6 +30,9 @@ def check(
     worst: Annotated[
         bool, typer.Option("--worst", help="Drive every fault on the simulated robot: how far it goes at most.")
     ] = False,
+    table: Annotated[
+        bool, typer.Option("--table", help="Print what each control alone does, as the simulated robot is driven.")
+    ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:
     """List errors and warnings of a profile, with line numbers. Exit status 1 when there is an error.
@@ -39,6 +43,8 @@ def check(
 
       tenuto check medlar.toml --source gamepad
 
+      tenuto check medlar.toml --table
+
       tenuto check medlar.toml --worst
     """
     import tenuto
@@ -46,11 +52,13 @@ def check(
     from tenuto.driving.stopping import link_loss_stages
     from tenuto.profile.checks.advice import advise
     from tenuto.profile.lines import line_of
+    from tenuto.sim.truth import Meaning, meaning_of
 
     text = profile.read_text(encoding="utf-8", errors="replace")
     notes: list[str] = []
     stages: list[Stage] = []
     faults: list[Worst] = []
+    meaning, prepared = Meaning((), ()), None
     try:
         loaded = tenuto.load_profile(profile)
     except tenuto.ProfileError as error:
@@ -63,14 +71,17 @@ def check(
         found = Calibration.load(calibration) if calibration is not None else None
         if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
             found = kept[0]
-        findings = advise(loaded, found, controls)
+        prepared = loaded.calibrated(found)
+        meaning = meaning_of(prepared)
+        findings = [*advise(loaded, found, controls), *meaning.findings]
         stages = link_loss_stages(loaded.plan(found))
         faults = _faults(loaded.plan(found), notes) if worst else []
         notes.append("calibrated" if found is not None else "not compared with a calibration")
     if as_json:
         rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
         loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
-        more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
+        more: dict[str, Any] = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
+        more |= {"truth": [row._asdict() | {"command": row.command._asdict()} for row in meaning.rows]} if table else {}
         typer.echo(json.dumps({"findings": rows, "notes": notes, "link_loss": loss, **more}, indent=2))
     else:
         for finding in findings:
@@ -80,6 +91,8 @@ def check(
             results.print(
                 Text.assemble(f"{where}: ", (finding.severity, style), f": {finding.text}{hint}"), soft_wrap=True
             )
+        if table and prepared is not None:
+            results.print(_truth_table(meaning, prepared.plan()))
         _print_stops(stages, faults)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -97,6 +110,20 @@ def _print_stops(stages: list[Stage], faults: list[Worst]) -> None:
     if faults:
         results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
         results.print(_worst_table(faults))
+
+
+def _truth_table(meaning: Meaning, plan: Plan) -> Table:
+    """Show what each control alone does."""
+    from tenuto.cli.words import truth_in_words
+
+    shown = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    modes = any(row.mode for row in meaning.rows)
+    for name in (*(("mode",) if modes else ()), "control", "robot", "does"):
+        shown.add_column(name, overflow="fold")
+    for row in meaning.rows:
+        mode, *cells = truth_in_words(row, plan.chassis)
+        shown.add_row(*((mode,) if modes else ()), *cells)
+    return shown
 
 
 def _faults(plan: Plan, notes: list[str]) -> list[Worst]:

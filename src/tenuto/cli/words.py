@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import asdict
 from typing import TYPE_CHECKING
 
@@ -12,12 +13,15 @@ from tenuto.basics.frame import Signal
 from tenuto.driving.guard import State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.tick import Tick
+from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop
     from tenuto.analysis.summary import DriveSummary
     from tenuto.runtime import DriveReport
+    from tenuto.sim.truth import Truth
+    from tenuto.vehicles.base import Chassis
 
 
 def command_in_words(command: VelocityCommand) -> str:
@@ -97,3 +101,32 @@ def named_texts(texts: list[str], option: str) -> dict[str, str]:
         if not name or not source:
             raise typer.BadParameter(f'expected NAME=SOURCE, found "{text}"', param_hint=option)
     return {name: source for name, _, source in pairs}
+
+
+def truth_in_words(row: Truth, chassis: Chassis) -> tuple[str, str, str, str]:
+    """Say a row of a truth table: the mode, the control and where it is, what the robot does, and what its parts do.
+
+    Of wheels that all do the same it is said once, and what stands is left out.
+    """
+    name = row.reads if row.control == row.reads else f"{row.control} ({row.reads})"
+    robot = command_in_words(row.command) if row.actuators else ", ".join(row.does)
+    bounds, groups = chassis.bounds(), dict[Quantity, dict[str, float]]()
+    for actuator, value in row.actuators.items():
+        groups.setdefault(bounds[actuator].quantity, {})[actuator] = value
+    parts = [_actuators_in_words(quantity, values) for quantity, values in groups.items()]
+    parts += [f"{output} {level:g}" for output, level in row.outputs.items()]
+    return row.mode, f"{name} at {row.raw:g}", robot, "; ".join(part for part in parts if part)
+
+
+def _actuators_in_words(quantity: Quantity, values: Mapping[str, float]) -> str:
+    if quantity in (Quantity.SPEED, Quantity.TURN_SPEED):
+        return ""  # the robot's own velocity
+    angle = quantity.unit == "rad"
+    rounded = {name: round(math.degrees(value) if angle else value, 2 if quantity is Quantity.SHARE else 1) + 0.0
+               for name, value in values.items()}  # fmt: skip
+    unit = f" {'deg' if angle else quantity.unit}".rstrip()
+    if not any(rounded.values()):
+        return ""
+    if len(set(rounded.values())) == 1 and len(rounded) > 1:
+        return f"all {quantity.group} {next(iter(rounded.values())):+g}{unit}"
+    return ", ".join(f"{name} {value:+g}" if value else f"{name} 0" for name, value in rounded.items()) + unit

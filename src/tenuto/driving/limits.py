@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # For vx, vy, vz and yaw rate: the limits while growing and while shrinking, m/s² or rad/s².
@@ -56,6 +57,30 @@ class Limits:
         """
         level, _, vertical, turn = self.axes
         return max(2.0 * max(*level, *vertical) / self.jerk, 2.0 * max(turn) / self.turn_jerk)
+
+
+def within_speeds(limits: Limits, speeds: Speeds) -> Limits:
+    """Return limits whose accelerations are no larger than what their jerk lets a robot of such speeds make use of.
+
+    From one end of the stick to the other, v m/s apart, takes v/a + 2·a/j s, which is least for a = √(v·j/2): with more
+    the command would only be averaged over a longer time.
+    """
+    level = max(speeds.forward + speeds.backward, 2.0 * speeds.sideways)
+    (up, down), _, (climb, _), (turn_up, turn_down) = limits.axes
+    return replace(
+        limits,
+        acceleration=_useful(up, level, limits.jerk),
+        deceleration=None if limits.deceleration is None else _useful(down, level, limits.jerk),
+        turn_acceleration=_useful(turn_up, 2.0 * speeds.turn, limits.turn_jerk),
+        turn_deceleration=None
+        if limits.turn_deceleration is None
+        else _useful(turn_down, 2.0 * speeds.turn, limits.turn_jerk),
+        vertical_acceleration=_useful(climb, speeds.up + speeds.down, limits.jerk),
+    )
+
+
+def _useful(acceleration: float, change: float, jerk: float) -> float:
+    return min(acceleration, math.sqrt(change * jerk / 2.0)) if change > 0.0 else acceleration
 
 
 class OnTheWay(NamedTuple):

@@ -12,7 +12,7 @@ from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
 from tenuto.driving.inputs import Inputs
-from tenuto.driving.limits import ramp_to_stop
+from tenuto.driving.limits import ramp_to_stop, within_speeds
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
@@ -62,7 +62,10 @@ class Pipeline:
             enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
         )
         self._ramp = CommandRamp(plan.chassis)
-        self._ways = {mode.name: mode.style.way(mode.speeds) for mode in plan.modes}
+        self._couples = plan.chassis.couples
+        self._ways = {
+            mode.name: (within_speeds(mode.limits, mode.speeds), mode.style.way(mode.speeds)) for mode in plan.modes
+        }
         self._outputs = {output.name: Output(output) for mode in plan.modes for output in mode.outputs}
         self._mode_of_outputs: ModePlan | None = None
         self._used: frozenset[str] = frozenset()
@@ -177,8 +180,7 @@ class Pipeline:
         driving = status.state is _DRIVING
         self._demand = ranks.demand if plan.below else hand.demand
         if self._inputs.lowers:
-            self._demand, lowered = self._inputs.lower(self._demand, now)
-            notices += lowered
+            notices += self._lower(now)
         before = self._command
         target = self._move(driving, now, dt)
         if self._inputs.watches:
@@ -300,6 +302,13 @@ class Pipeline:
             return None
         return Reason(Code.STOP_OVERDUE, "the stop was not done in its time: the power is off until you enable again")
 
+    def _lower(self, now: float) -> tuple[Reason, ...]:
+        """Slow the demand down to what the inputs leave of it, and say why."""
+        self._demand, why = self._inputs.lower(self._demand, now)
+        if self._inputs.tightens:
+            self._ramp.rest()  # an S-curve would speed up for a little longer
+        return why
+
     def _watch(self, before: VelocityCommand, driving: bool, now: float, dt: float) -> tuple[Reason, ...]:
         """Brake where the new command could no longer be stopped in time, and say why; take note of what is sent."""
         why: tuple[Reason, ...] = ()
@@ -316,12 +325,12 @@ class Pipeline:
             hand = self._ranks.hand
             mode = hand.mode
             target, _ = self.plan.chassis.within_reach(self._demand)
+            if self._couples:
+                target = mode.speeds.capped(target)
             aim = None
             if target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
                 aim = mode.style.aim(hand.intent, hand.selection.setting)
-            self._command = self._ramp.step(
-                self._command, target, dt, mode.limits, self._ways[mode.name], aim, self._actuators
-            )
+            self._command = self._ramp.step(self._command, target, dt, *self._ways[mode.name], aim, self._actuators)
             return target
         if self._guard.state is State.STOPPING and self._link_loss.sinks(now):
             self._ramp.rest()

@@ -402,20 +402,20 @@ class Hands:
         found: dict[str, float] = {}
         self._side = -self._side
         for control in self._sticks:
-            found |= _raw(control, self._pushed[control.name])
+            found |= raw_at(control, self._pushed[control.name])
             if control.noise > 0.0:
                 # It is never quite still, as it was measured.
                 value = found[control.reads] + self._side * control.noise
                 found[control.reads] = min(max(value, control.travel.low), control.travel.high)
         for number, control in enumerate(self._others):
-            found |= _raw(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
+            found |= raw_at(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
         for number, control in enumerate(self._hold):
             held = self._held and not (self._halves and number)
-            found |= _raw(control, self._grip if held else -1.0)
+            found |= raw_at(control, self._grip if held else -1.0)
         return found
 
 
-def _raw(control: ControlPlan, position: float) -> dict[str, float]:
+def raw_at(control: ControlPlan, position: float) -> dict[str, float]:
     """Return the raw number of a control at a position."""
     travel = control.travel
     if travel.centre is None:

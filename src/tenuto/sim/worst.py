@@ -19,11 +19,11 @@ from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.sim.robots import SimulatedRobot, simulated_robot
-from tenuto.sim.soak import Hands
+from tenuto.sim.soak import Hands, raw_at
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.
-_RUN_UP, _WATCHED, _ROLLS = 12.0, 60.0, 10.0
+_RUN_UP, _WATCHED, _ROLLS = 40.0, 60.0, 10.0
 # The step in which a robot is watched that gets no commands any more, s.
 _FINE = 0.005
 # So many ways to hold the sticks are driven: those from which a stop goes furthest.
@@ -134,12 +134,12 @@ def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
         The worst of each fault; nothing where it cannot be driven by sticks alone, as with an enabling gesture.
     """
     plan = profile.plan()
-    driven = [_Stage.driven(fixed, way) for fixed in _in_each_mode(plan) for way in _ways(fixed, ways)]
+    driven = [Stage.driven(fixed, way) for fixed in in_each_mode(plan) for way in _ways(fixed, ways)]
     moving = [stage for stage in driven if stage is not None]
     return [_worst(plan, fault, moving) for fault in faults_of(plan)] if moving else []
 
 
-def _in_each_mode(plan: Plan) -> Iterator[Plan]:
+def in_each_mode(plan: Plan) -> Iterator[Plan]:
     """Return the plan with nothing to choose and no test at start, once for each mode and way of steering."""
     levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
     chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels)
@@ -167,7 +167,7 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
     return [way for _, way in found[:count]]
 
 
-class _Stage:
+class Stage:
     """A robot that is being driven, and goes on to be when it is copied."""
 
     def __init__(self, plan: Plan, way: Mapping[str, float]) -> None:
@@ -176,10 +176,10 @@ class _Stage:
         self.hands, self.now = Hands(plan), 0.0
         self.tick: Tick | None = None
         switches = {switch.name: switch.reads for switch in plan.selection.switches}
-        self._enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
+        self.enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
 
     @classmethod
-    def driven(cls, plan: Plan, way: Mapping[str, float]) -> _Stage | None:
+    def driven(cls, plan: Plan, way: Mapping[str, float]) -> Stage | None:
         """Enable it as one should, and drive until the command does not change any more; None where it cannot be."""
         stage = cls(plan, way)
         begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
@@ -192,14 +192,19 @@ class _Stage:
                     return stage
         return stage if stage.tick is not None and stage.tick.guard.state is State.DRIVING else None
 
-    def step(self, *, held: bool = True, pushed: bool = True, fault: Fault | None = None) -> Tick:
-        """Let a tick pass, with a fault in what arrives."""
+    def step(
+        self, *, held: bool = True, pushed: bool = True, fault: Fault | None = None, press: str | None = None
+    ) -> Tick:
+        """Let a tick pass, with a fault in what arrives, or with something pressed."""
         plan, fault = self.plan, fault or Fault("", 0.0)
         self.robot.advance(plan.period)
         self.now += plan.period
         way: Mapping[str, float] = self.way if pushed else {}
-        enables = self._enable if held and (plan.guard.enable_stays or not pushed) else None
-        values = self.hands.put(held and fault.hold, fault.press or enables, **way)
+        enables = self.enable if held and (plan.guard.enable_stays or not pushed) else None
+        values = self.hands.put(held and fault.hold, press or fault.press or enables, **way)
+        if plan.selection.heading is not None:  # what measures the heading says straight ahead
+            heading = next(one for one in plan.controls if one.name == plan.selection.heading)
+            values |= raw_at(heading, 0.0)
         others = {name: Frame(self.now, {}) for name in {one.heard_from for one in plan.inputs} if name is not None}
         for inhibit in plan.inhibits:
             if inhibit.heard_from is not None:
@@ -218,7 +223,7 @@ class _Stage:
             self.robot.command(self.tick.actuators, self.tick.valid_for, self.tick.power)
         return self.tick
 
-    def copied(self) -> _Stage:
+    def copied(self) -> Stage:
         """Return the same moment once more; what never changes is shared."""
         return copy.deepcopy(self, {id(self.plan): self.plan})
 
@@ -227,7 +232,7 @@ def _with(frame: Frame, reads: str, value: float) -> Frame:
     return frame._replace(values={**frame.values, reads: value})
 
 
-def _worst(plan: Plan, fault: Fault, driven: list[_Stage]) -> Worst:
+def _worst(plan: Plan, fault: Fault, driven: list[Stage]) -> Worst:
     promise = worst_stop(plan, fault.reaction, ramps=fault.ramps)
     worst = Worst(fault.name, promise, 0.0, 0.0, STANDSTILL, 0.0)
     for stage in driven:
@@ -239,7 +244,7 @@ def _worst(plan: Plan, fault: Fault, driven: list[_Stage]) -> Worst:
     return worst
 
 
-def _measured(plan: Plan, fault: Fault, stage: _Stage, promise: Stop) -> Worst:
+def _measured(plan: Plan, fault: Fault, stage: Stage, promise: Stop) -> Worst:
     """Let a fault happen just after a tick, and measure until command and robot stand."""
     assert stage.tick is not None
     robot, velocity, command = stage.robot, stage.tick.command, stage.tick.command

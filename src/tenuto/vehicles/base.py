@@ -194,6 +194,11 @@ class Chassis(ABC):
         return True
 
     @property
+    def couples(self) -> bool:
+        """Whether it moves along another axis too where it is asked to move along one."""
+        return False
+
+    @property
     def lessens(self) -> bool:
         """Whether, of whatever it can do, it can do less along any one axis too."""
         return False

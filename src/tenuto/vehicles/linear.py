@@ -83,6 +83,12 @@ class LinearMix(Chassis):
                 found.append((a * share, b * share, c * share, d * share))
         return tuple(found)
 
+    @cached_property
+    def couples(self) -> bool:
+        """Whether it moves along another axis too where it is asked to move along one."""
+        made = [self.possible(*(float(axis == one) for axis in range(4))) for one in range(4)]
+        return any(abs(part) > 1e-9 for one, parts in enumerate(made) for axis, part in enumerate(parts) if axis != one)
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return each output; within its limits where the velocity is within reach."""
         axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]

@@ -102,6 +102,12 @@ class Thrusters(Chassis):
         drag = self.drag
         return vx * drag.forward, vy * drag.sideways, vz * drag.up, yaw_rate * drag.turn
 
+    @cached_property
+    def couples(self) -> bool:
+        """Whether it moves along another axis too where it is asked to move along one."""
+        made = [self.possible(*(float(axis == one) for axis in range(4))) for one in range(4)]
+        return any(abs(part) > 1e-9 for one, parts in enumerate(made) for axis, part in enumerate(parts) if axis != one)
+
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the thrust of each thruster, N."""
         force = self.force(vx, vy, vz, yaw_rate)
