@@ -25,6 +25,7 @@ from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
+from tenuto.vehicles.base import Arcs
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
@@ -62,7 +63,7 @@ class Pipeline:
             enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
         )
         self._ramp = CommandRamp(plan.chassis)
-        self._couples = plan.chassis.couples
+        self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)
         self._ways = {
             mode.name: (within_speeds(mode.limits, mode.speeds), mode.style.way(mode.speeds)) for mode in plan.modes
         }
@@ -328,7 +329,7 @@ class Pipeline:
             if self._couples:
                 target = mode.speeds.capped(target)
             aim = None
-            if target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
+            if self._steers and target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
                 aim = mode.style.aim(hand.intent, hand.selection.setting)
             self._command = self._ramp.step(self._command, target, dt, *self._ways[mode.name], aim, self._actuators)
             return target

@@ -47,6 +47,7 @@ class CommandRamp:
     def __init__(self, chassis: Chassis) -> None:
         self._chassis = chassis
         self._way = chassis.ramp_way
+        self._steers = self._way if isinstance(self._way, Arcs) else None
         self._fits: Fits = chassis.fits
         self.arc = (0.0, 0.0)
         self._limits: Limits | None = None
@@ -60,7 +61,7 @@ class CommandRamp:
         Args:
             target: where the command goes: modules turn for it before they move.
         """
-        if isinstance(self._way, Arcs):
+        if self._steers is not None:
             return VelocityCommand(1.0, self.arc[0], 0.0, self.arc[1])
         return target if self._way == "straight" else None
 
@@ -92,16 +93,15 @@ class CommandRamp:
         """
         if limits is not self._limits:
             self._take(limits)
-        if isinstance(self._way, Arcs):
+        if self._steers is not None:
             # Whatever the style: between two arcs ahead and back lies what no such vehicle can do.
-            return self._arcs(previous, target, dt, self._way, aim)
-        way = way or self._way
-        if self._average is None:
-            if previous == target:
-                return target
-            return self._next(previous, target, dt, way, actuators)
-        plain = self._average.newest(previous)
-        return VelocityCommand(*self._average.step(self._next(plain, target, dt, way, actuators), dt))
+            return self._arcs(previous, target, dt, self._steers, aim)
+        average = self._average
+        if previous == target and (average is None or average.rests_at(target)):
+            return target
+        if average is None:
+            return self._next(previous, target, dt, way or self._way, actuators)
+        return average.step(self._next(average.newest(previous), target, dt, way or self._way, actuators), dt)
 
     def _take(self, limits: Limits) -> None:
         self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
@@ -278,14 +278,20 @@ class _Average:
 
     def __init__(self, seconds: float) -> None:
         self._seconds = seconds
-        # Of each step: how long it took, and the velocity at its end; of the first one, what was there before.
+        # Of each step: how long it took, and the velocity at its end; and the velocity before the first of them.
         self._steps: deque[tuple[float, VelocityCommand]] = deque()
-        self._sum = [0.0] * 4
-        self._mean = STANDSTILL
+        self._before = self._mean = STANDSTILL
+        self._sum = (0.0, 0.0, 0.0, 0.0)
+        # For how long the velocity has been the same, s.
+        self._same = 0.0
 
     def forget(self) -> None:
         """Begin afresh."""
         self._steps.clear()
+
+    def rests_at(self, velocity: VelocityCommand) -> bool:
+        """Tell whether the mean is a velocity that has been the same for as long as is counted."""
+        return self._same >= self._seconds and velocity == self._mean and bool(self._steps)
 
     def quickest(self) -> float:
         """Return the fastest change of the speed ahead that is still averaged, m/s²."""
@@ -299,39 +305,47 @@ class _Average:
     def newest(self, mean: VelocityCommand) -> VelocityCommand:
         """Return the newest velocity; that of the mean, from there on, where the mean is not as it was left."""
         if not self._steps or mean != self._mean:
-            self._steps = deque([(self._seconds, mean)])
-            self._sum = [axis * self._seconds for axis in mean]
-            self._before = mean
+            self._begin(mean)
         return self._steps[-1][1]
+
+    def _begin(self, velocity: VelocityCommand) -> None:
+        seconds = self._seconds
+        self._steps.clear()
+        self._steps.append((seconds, velocity))
+        a, b, c, d = self._before = self._mean = velocity
+        self._sum, self._same = (a * seconds, b * seconds, c * seconds, d * seconds), seconds
 
     def step(self, velocity: VelocityCommand, dt: float) -> VelocityCommand:
         """Take the next velocity, and return the mean."""
-        last = self._steps[-1][1]
-        self._steps.append((dt, velocity))
-        for axis in range(4):
-            self._sum[axis] += dt * (last[axis] + velocity[axis]) / 2.0
-        self._drop(dt)
-        if velocity == self._before and all(one == velocity for _, one in self._steps):
-            self._mean = velocity
-            self._sum = [axis * self._seconds for axis in velocity]
-        else:
-            self._mean = VelocityCommand(*(part / self._seconds for part in self._sum))
+        steps = self._steps
+        last = steps[-1][1]
+        self._same = self._same + dt if velocity == last else 0.0
+        if self._same >= self._seconds:
+            if velocity != self._mean:
+                self._begin(velocity)
+            return velocity
+        steps.append((dt, velocity))
+        self._count(last, velocity, dt / 2.0)
+        left = dt
+        while left > 0.0:
+            lasts, end = steps[0]
+            if lasts > left:
+                cut = _between(self._before, end, left / lasts)
+                steps[0] = (lasts - left, end)
+            else:
+                cut = end
+                steps.popleft()
+            self._count(self._before, cut, -min(lasts, left) / 2.0)
+            self._before, left = cut, left - lasts
+        a, b, c, d = self._sum
+        seconds = self._seconds
+        self._mean = VelocityCommand(a / seconds, b / seconds, c / seconds, d / seconds)
         return self._mean
 
-    def _drop(self, seconds: float) -> None:
-        """Leave out what is older than is counted."""
-        while seconds > 0.0:
-            lasts, end = self._steps[0]
-            part = min(seconds, lasts)
-            cut = _between(self._before, end, part / lasts) if lasts else end
-            for axis in range(4):
-                self._sum[axis] -= part * (self._before[axis] + cut[axis]) / 2.0
-            self._before = cut
-            seconds -= part
-            if part < lasts:
-                self._steps[0] = (lasts - part, end)
-            else:
-                self._steps.popleft()
+    def _count(self, start: VelocityCommand, end: VelocityCommand, half: float) -> None:
+        """Add what lies under a straight line between two velocities, over twice ``half`` s."""
+        (a, b, c, d), (e, f, g, h), (k, m, n, o) = self._sum, start, end
+        self._sum = (a + half * (e + k), b + half * (f + m), c + half * (g + n), d + half * (h + o))
 
 
 def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
