@@ -12,7 +12,7 @@ from tenuto.sim.worst import worst_of
 
 
 @pytest.mark.long
-@examples(60)
+@examples(45)
 @given(testing.any_profile(), st.integers(0, 10_000))
 def test_the_guard_keeps_its_promises_whatever_the_profile(profile: Profile, seed: int) -> None:
     testing.profile_keeps_its_promises(profile, [seed])
@@ -29,7 +29,7 @@ def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
 
 
 @pytest.mark.long
-@settings(examples(15), phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(examples(6), phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(testing.any_profile())
 def test_a_truth_table_is_what_the_vehicle_does(profile: Profile) -> None:
     """Whatever the profile: what its actuators do makes the velocity that is said, and every stick stops it again."""

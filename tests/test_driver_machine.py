@@ -138,9 +138,9 @@ def _unwatched(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def explore(learner: str, alone: bool) -> Explorer:
-    """Go every way, and judge it; with a learner who may drive alone without the emergency stop, which is the same."""
+    """Go every way, and judge it; of a learner who may drive alone without what stops, which is the same."""
     firsts = [*HANDS, sends(HOLD, "north"), *([] if alone else STOPS)]
-    explorer, drivers = Explorer(robot(learner), firsts, HANDS), set()
+    explorer, drivers = Explorer(robot(learner), firsts, HANDS[: 3 if alone else 4]), set()
     for known, move in explorer.explore(follow):
         judge(known or Known(), move, alone)
         drivers |= {move.tick.driver} if move.tick.guard.state is State.DRIVING else set()

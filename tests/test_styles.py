@@ -375,7 +375,7 @@ some, LONG = st.floats(0.5, 2.0), 600
 
 
 @pytest.mark.parametrize("kind", MEASURES)
-@examples(20)
+@examples(10)
 @given(
     numbers=st.fixed_dictionaries(dict.fromkeys(("a", "b", "f", "back", "turn", "acc", "dec", "turn_acc"), some)),
     fastest=st.floats(2.0, 40.0), jerk=st.sampled_from(["", ", jerk = 4.0, turn_jerk = 9.0"]), right=st.booleans(),
