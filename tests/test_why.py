@@ -165,3 +165,17 @@ def test_full_speed_is_said_of_nothing_slower(corner: str, sticks: int, forward:
     assert ("full speed" in said) <= full, said
     if corner != "free" and abs(tick.intent.forward - tick.shaped["drive"]) > 1e-3:
         assert f'corner = "{corner}"' in said or "can do no more" in said
+
+
+@pytest.mark.parametrize(
+    ("keys", "says"),
+    [("", "the wheels steer at 60 deg/s"), ("jerk = 2.0\n", "an S-curve holds it, for there is a limit of jerk")],
+)
+def test_what_holds_steered_wheels_is_said(keys: str, says: str) -> None:
+    text = shipped("quince.toml").read_text().replace("[limits]\n", f"[limits]\n{keys}")
+    bench = Bench(tenuto.parse_profile(re.sub(r"steering_rate = .*", 'steering_rate = "60 deg/s"', text)))
+    rest = {control.reads: 0.0 for control in bench.pipeline.plan.controls}
+    for seconds, moved in ((0.2, {"left_shoulder": 0.0}), (0.2, {}), (3.0, {"left_y": -32768.0})):
+        bench.run(seconds, rest | {"left_shoulder": 1.0} | moved)
+    tick = bench.run(0.06, rest | {"left_shoulder": 1.0, "left_y": -16000.0, "right_x": -32768.0})
+    assert says in tick.explain(bench.pipeline.plan).answer

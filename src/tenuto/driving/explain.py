@@ -18,6 +18,7 @@ from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, StickPlan
+from tenuto.vehicles.base import Arcs
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A difference smaller than this is a matter of rounding: a log keeps six digits.
@@ -216,7 +217,7 @@ def _target(tick: Tick, plan: Plan) -> Step:
 def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
     words = velocity_in_words(tick.command)
     if tick.guard.state is State.DRIVING:
-        text = f"{words}: {'; '.join(_on_the_way(tick, mode))}" if tick.command != tick.target else words
+        text = f"{words}: {'; '.join(_on_the_way(tick, plan, mode))}" if tick.command != tick.target else words
     elif tick.command != STANDSTILL:
         text = f"{words}: slowing down at {plan.guard.stop_deceleration:g} m/s²"
     else:
@@ -224,13 +225,20 @@ def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
     return Step("command", text, tick.command._asdict())
 
 
-def _on_the_way(tick: Tick, mode: ModePlan) -> list[str]:
+def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
     """Say which limits hold each axis that is not yet where it is heading."""
     said = []
-    for axis, word, limit in on_the_way(tick.command, tick.target, mode.limits):
+    way, limits = plan.chassis.ramp_way, mode.limits
+    for axis, word, limit in on_the_way(tick.command, tick.target, limits):
+        if axis == "yaw_rate" and isinstance(way, Arcs) and way.rate < math.inf:
+            end = _shown(axis, tick.target.yaw_rate)
+            said.append(f"turning on the way to {end}: the wheels steer at {math.degrees(way.rate):g} deg/s")
+            continue
         unit, shown = ("deg/s²", math.degrees(limit)) if axis == "yaw_rate" else ("m/s²", limit)
         end = _shown(axis, getattr(tick.target, axis))
         said.append(f"{AXES[axis][0]} on the way to {end}, {word} {shown:g} {unit}")
+    if said and limits.smoothing > 0.0:
+        said.append("an S-curve holds it, for there is a limit of jerk")
     return said
 
 
@@ -272,7 +280,7 @@ def _no_wish(tick: Tick, mode: ModePlan) -> str:
 def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     """Say what holds it: the first of these that does. Each stage says its own cause."""
     if tick.command != tick.target:
-        return "; ".join(_on_the_way(tick, mode))
+        return "; ".join(_on_the_way(tick, plan, mode))
     near = [notice.text for notice in tick.notices if notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN)]
     if near:
         return "; ".join(near)

@@ -154,9 +154,13 @@ class Arcs(ABC):
     """Speed ahead and the arc as coordinates of a velocity: what belongs to 1 m/s ahead, sideways (1) and turn (rad/m).
 
     An arc is where the steered wheels point, so a robot that stands has one too.
+
+    Attributes:
+        rate: how fast they steer, rad/s.
     """
 
     __slots__ = ()
+    rate: float
 
     @abstractmethod
     def share(self, start: tuple[float, float], end: tuple[float, float], dt: float) -> float:
