@@ -16,6 +16,7 @@ from helpers import MEDLAR, Bench, Hands, pad, run
 from tenuto import Tick
 from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
+from tenuto.profile.checks.advice import advise
 from tenuto.protocols import IbusDecoder, SbusDecoder
 from tenuto.sinks.function import FunctionSink
 from tenuto.vehicles.velocity import STANDSTILL
@@ -156,3 +157,23 @@ def test_no_rate_holds_the_emergency_stop_back() -> None:
     stopped = next(tick for tick in all_ticks if not tick.power)
     assert stopped.time == pytest.approx(1.14)
     assert next(tick for tick in seldom if not tick.power) == stopped  # not a whole second later
+
+
+@pytest.mark.parametrize(
+    ("keys", "said"),
+    [
+        ("", None),
+        ('line = "{vx:.2f} {left_wheel:.2f} {checksum}"', None),
+        ("baud = 9600", "sinks.line.baud: 36 bytes 50 times a second need 18000 baud"),  # 36 · 10 bits · 50 a second
+        ('baud = 9600\nrate = "25 Hz"', None),
+        ('rate = "4 Hz"', "sinks.line.rate: a command is valid for 0.2 s, and the next one comes after 0.25 s"),
+        ('line = "{left_wheel.duty}"', "sinks.line.line: its line has a field left_wheel.duty; there are"),
+        ('line = "{vx!r}"', "sinks.line.line: the field vx of its line has a format that is none for a number"),
+        ('line = "{vx:{turn}}"', "sinks.line.line: the field vx of its line has a format"),
+        ('line = "{vx"', "sinks.line.line: expected '}' before end of string"),
+    ],
+)  # fmt: skip
+def test_a_line_that_cannot_be_filled_in_or_carried_is_an_error_of_check(keys: str, said: str | None) -> None:
+    text = f'{shipped("medlar.toml").read_text()}\n[sinks.line]\nkind = "serial"\nport = "/dev/ttyUSB0"\n{keys}\n'
+    found = [str(finding) for finding in advise(tenuto.parse_profile(text)) if finding.is_error]
+    assert [line.startswith(said or "") for line in found] == [True] * (said is not None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import string
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -21,6 +22,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
 _STOPS, _APART = 5, 0.02
 _CHECKSUM = "{checksum}"
+# Of a byte on a serial line: with its start and its stop.
+_BITS = 10
 _OWN_FIELDS = ("counter", "valid_ms", "power")
 
 
@@ -128,6 +131,19 @@ def template_problem(template: str, plan: Plan) -> str:
     return ""
 
 
+def _size(template: str, plan: Plan) -> int:
+    """Return the length of a line with its end, bytes, while the robot goes backward at full speed."""
+    speeds = plan.full_speeds()
+    command = VelocityCommand(-speeds.backward, -speeds.sideways, -speeds.down, -speeds.turn)
+    if not template:
+        return len(encode_velocity_line(VelocityLine(255, command, plan.guard.command_timeout, True)))
+    lowest = {name: max(bounds.low, -999.0) for name, bounds in plan.chassis.bounds().items()}
+    wire = {name: -abs(value) for name, value in plan.wire_at_rest().items()}
+    fields = {**command._asdict(), **lowest, **wire, **dict.fromkeys(plan.output_names(), -1.0), "counter": 255,
+              "valid_ms": round(1000.0 * plan.guard.command_timeout), "power": 1}  # fmt: skip
+    return len(_fill(template.removesuffix(_CHECKSUM), fields)) + (5 if template.endswith(_CHECKSUM) else 1)
+
+
 def _fields(tick: Tick, counter: int) -> dict[str, float]:
     """Return what a template may name."""
     return {
@@ -148,10 +164,20 @@ class SerialLineOptions(SinkOptions):
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
-        """Fill in the line once."""
+        """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
         wrong = template_problem(self.line, plan)
         if wrong:
             yield error("line", wrong)
+            return
+        rate = min(self.rate or math.inf, 1.0 / plan.period)
+        size = _size(self.line, plan)
+        if size * _BITS * rate > self.baud:
+            text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
+            yield error("baud", text, "raise it, lower rate, or send less")
+        valid = plan.guard.command_timeout
+        if 1.0 / rate >= valid:
+            text = f"a command is valid for {valid:g} s, and the next one comes after {1.0 / rate:g} s"
+            yield error("rate", text, "the robot would stop between two of them: raise rate or guard.command_timeout")
 
     def open(self) -> Sink:
         """Open the port."""
