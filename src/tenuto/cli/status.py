@@ -30,7 +30,7 @@ STATE_COLOURS = {
 
 
 class StatusLine:
-    """Shows ticks: on a terminal as one line that changes, elsewhere as a line for each change of state."""
+    """Shows ticks: on a terminal one line that changes; elsewhere a line for each change and each second of motion."""
 
     def __init__(self, *, quiet: bool = False) -> None:
         self._quiet = quiet
@@ -47,7 +47,8 @@ class StatusLine:
         reasons = (*tick.guard.reasons, *tick.notices)
         chosen = tick.chosen
         choice = (tick.guard.state, tick.driver, chosen.mode, chosen.rates, chosen.level, tick.actions)
-        codes = (*choice, *(reason.code for reason in reasons))
+        second = int(tick.time) if any(tick.command) else None
+        codes = (second, *choice, *(reason.code for reason in reasons))
         if codes != self._codes:
             self._codes = codes
             self._changes.put(tick)
