@@ -68,6 +68,7 @@ SIDEWAYS = 'kind = "any_direction"\nsideways = "side"'
          ["controls.side: it moves nothing, in no mode"]),
         (MEDLAR.replace("[controls.steer]", "[controls.steer]\nramp_down = 90"), ["controls.steer: the robot still"]),
     ],
+    ids=["as it ships", "well named", "four ways", "left and right changed over", "sideways", "slow to let go"],
 )  # fmt: skip
 def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
     found = [str(finding) for finding in meaning_of(parse_profile(text)).findings]
