@@ -22,7 +22,7 @@ from tenuto.kinds.registry import Kinds
 from tenuto.kinds.texts import form_of
 from tenuto.outputs.base import OUTPUTS
 from tenuto.protocols.radio.base import RADIOS
-from tenuto.sim.truth import meaning_of
+from tenuto.sim.truth import truth_table
 from tenuto.sinks.base import SINKS
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES
@@ -146,7 +146,7 @@ def truth_page() -> str:
     ]
     for name in ROBOTS:
         profile = load_profile(shipped(f"{name}.toml"))
-        plan, meaning = profile.plan(), meaning_of(profile)
+        plan, meaning = profile.plan(), truth_table(profile)
         lines += ["", f"## {profile.name}: `{name}.toml`", ""]
         lines += [row(["mode", "control", "robot", "does"]), "|---|---|---|---|"]
         lines += [row(list(truth_in_words(one, plan.chassis))) for one in meaning.rows]

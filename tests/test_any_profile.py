@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from helpers import examples
 from tenuto import Profile, parse_profile, testing
 from tenuto.data import shipped
-from tenuto.sim.truth import meaning_of
+from tenuto.sim.truth import truth_table
 from tenuto.sim.worst import worst_of
 
 
@@ -33,7 +33,7 @@ def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
 @given(testing.any_profile())
 def test_a_truth_table_is_what_the_vehicle_does(profile: Profile) -> None:
     """Whatever the profile: what its actuators do makes the velocity that is said, and every stick stops it again."""
-    plan, meaning = profile.plan(), meaning_of(profile)
+    plan, meaning = profile.plan(), truth_table(profile)
     for row in meaning.rows:
         if row.actuators:
             # What floats is compared by its forces: hardly any of them is needed where there is hardly any drag.
@@ -71,13 +71,13 @@ SIDEWAYS = 'kind = "any_direction"\nsideways = "side"'
     ids=["as it ships", "well named", "four ways", "left and right changed over", "sideways", "slow to let go"],
 )  # fmt: skip
 def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
-    found = [str(finding) for finding in meaning_of(parse_profile(text)).findings]
+    found = [str(finding) for finding in truth_table(parse_profile(text)).findings]
     assert len(found) == len(said)
     assert all(line.startswith(start) for line, start in zip(found, said, strict=True))
 
 
 def test_buttons_of_a_truth_table() -> None:
-    does = {row.control: (dict(row.outputs), row.does) for row in meaning_of(parse_profile(LIFT)).rows if not row.mode}
+    does = {row.control: (dict(row.outputs), row.does) for row in truth_table(parse_profile(LIFT)).rows if not row.mode}
     assert does["left_stick"] == ({}, ("horn",))
     assert does["right_shoulder"] == ({"gripper": 1.0}, ())
     assert does["west"] == ({}, ("mode brisk", "rates full"))

@@ -164,7 +164,7 @@ def test_no_rate_holds_the_emergency_stop_back() -> None:
     [
         ("", None),
         ('line = "{vx:.2f} {left_wheel:.2f} {checksum}"', None),
-        ("baud = 9600", "sinks.line.baud: 36 bytes 50 times a second need 18000 baud"),  # 36 · 10 bits · 50 a second
+        ("baud = 9600", "sinks.line.baud: 32 bytes 50 times a second need 16000 baud"),  # V 255 -494 0 0 -1551 …
         ('baud = 9600\nrate = "25 Hz"', None),
         ('rate = "4 Hz"', "sinks.line.rate: a command is valid for 0.2 s, and the next one comes after 0.25 s"),
         ('line = "{left_wheel.duty}"', "sinks.line.line: its line has a field left_wheel.duty; there are"),

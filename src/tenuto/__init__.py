@@ -46,8 +46,8 @@ if TYPE_CHECKING:
     from tenuto.profile import parse_profile as parse_profile
     from tenuto.runtime import DriveHandle as DriveHandle
     from tenuto.runtime import DriveReport as DriveReport
-    from tenuto.sim.truth import Meaning as Meaning
-    from tenuto.sim.truth import meaning_of as meaning_of
+    from tenuto.sim.truth import TruthTable as TruthTable
+    from tenuto.sim.truth import truth_table as truth_table
     from tenuto.sinks import Sink as Sink
     from tenuto.sinks import open_sink as open_sink
     from tenuto.sinks import open_sinks as open_sinks
@@ -99,7 +99,7 @@ _WHERE = {
         "parse_profile",
     ),
     "runtime": ("DriveHandle", "DriveReport"),
-    "sim.truth": ("Meaning", "meaning_of"),
+    "sim.truth": ("TruthTable", "truth_table"),
     "sinks": (
         "Sink",
         "open_sink",

@@ -15,9 +15,10 @@ from rich.text import Text
 from tenuto.cli.console import counted, results
 
 if TYPE_CHECKING:
-    from tenuto.driving.plan import Plan
+    from tenuto.basics.findings import Finding
+    from tenuto.driving.plan import Plan, Planned
     from tenuto.driving.stopping import Stage
-    from tenuto.sim.truth import Meaning
+    from tenuto.sim.truth import TruthRow, TruthTable
     from tenuto.sim.worst import Worst
 
 
@@ -52,13 +53,13 @@ def check(
     from tenuto.driving.stopping import link_loss_stages
     from tenuto.profile.checks.advice import advise
     from tenuto.profile.lines import line_of
-    from tenuto.sim.truth import Meaning, meaning_of
+    from tenuto.sim.truth import TruthTable
 
     text = profile.read_text(encoding="utf-8", errors="replace")
     notes: list[str] = []
     stages: list[Stage] = []
     faults: list[Worst] = []
-    meaning, prepared = Meaning((), ()), None
+    truths, prepared = TruthTable((), ()), None
     try:
         loaded = tenuto.load_profile(profile)
     except tenuto.ProfileError as error:
@@ -72,17 +73,15 @@ def check(
         if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
             found = kept[0]
         prepared = loaded.calibrated(found)
-        meaning = meaning_of(prepared)
-        findings = [*advise(loaded, found, controls), *meaning.findings]
+        truths = _truths(prepared, notes)
+        findings = [*advise(loaded, found, controls), *truths.findings]
         stages = link_loss_stages(loaded.plan(found))
         faults = _faults(loaded.plan(found), notes) if worst else []
         notes.append("calibrated" if found is not None else "not compared with a calibration")
     if as_json:
-        rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
-        loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
-        more: dict[str, Any] = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
-        more |= {"truth": [row._asdict() | {"command": row.command._asdict()} for row in meaning.rows]} if table else {}
-        typer.echo(json.dumps({"findings": rows, "notes": notes, "link_loss": loss, **more}, indent=2))
+        more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
+        more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
+        typer.echo(json.dumps(_as_json(text, findings, notes, stages) | more, indent=2))
     else:
         for finding in findings:
             style = "bold red" if finding.is_error else "yellow"
@@ -92,7 +91,7 @@ def check(
                 Text.assemble(f"{where}: ", (finding.severity, style), f": {finding.text}{hint}"), soft_wrap=True
             )
         if table and prepared is not None:
-            results.print(_truth_table(meaning, prepared.plan()))
+            results.print(_truth_table(truths, prepared.plan()))
         _print_stops(stages, faults)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -112,15 +111,37 @@ def _print_stops(stages: list[Stage], faults: list[Worst]) -> None:
         results.print(_worst_table(faults))
 
 
-def _truth_table(meaning: Meaning, plan: Plan) -> Table:
+def _as_json(text: str, findings: list[Finding], notes: list[str], stages: list[Stage]) -> dict[str, Any]:
+    from tenuto.profile.lines import line_of
+
+    rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
+    loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
+    return {"findings": rows, "notes": notes, "link_loss": loss}
+
+
+def _truths(profile: Planned, notes: list[str]) -> TruthTable:
+    """Drive the controls; say so where the robot cannot be driven by sticks alone."""
+    from tenuto.sim.truth import truth_table
+
+    truths = truth_table(profile)
+    if not truths.rows:
+        notes.append("the controls were not driven: no sticks were found that drive this robot")
+    return truths
+
+
+def _row_as_dict(row: TruthRow) -> dict[str, Any]:
+    return row._asdict() | {"command": row.command._asdict(), "rest": row.rest._asdict()}
+
+
+def _truth_table(truths: TruthTable, plan: Plan) -> Table:
     """Show what each control alone does."""
     from tenuto.cli.words import truth_in_words
 
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    modes = any(row.mode for row in meaning.rows)
+    modes = any(row.mode for row in truths.rows)
     for name in (*(("mode",) if modes else ()), "control", "robot", "does"):
         shown.add_column(name, overflow="fold")
-    for row in meaning.rows:
+    for row in truths.rows:
         mode, *cells = truth_in_words(row, plan.chassis)
         shown.add_row(*((mode,) if modes else ()), *cells)
     return shown

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop
     from tenuto.analysis.summary import DriveSummary
     from tenuto.runtime import DriveReport
-    from tenuto.sim.truth import Truth
+    from tenuto.sim.truth import TruthRow
     from tenuto.vehicles.base import Chassis
 
 
@@ -103,7 +103,7 @@ def named_texts(texts: list[str], option: str) -> dict[str, str]:
     return {name: source for name, _, source in pairs}
 
 
-def truth_in_words(row: Truth, chassis: Chassis) -> tuple[str, str, str, str]:
+def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]:
     """Say a row of a truth table: the mode, the control and where it is, what the robot does, and what its parts do.
 
     Of wheels that all do the same it is said once, and what stands is left out.

@@ -57,11 +57,11 @@ class Measured:
     def reason(self, now: float) -> Reason | None:
         """Say that it is silent, or that the robot does what it was not told; None where all is well; ``now`` in s."""
         plan, commands = self.plan, self._commands
+        while len(commands) > 1 and commands[1][0] <= now - plan.within:
+            commands.popleft()
         if not 0.0 <= now - self._heard <= plan.timeout:
             text = f"{plan.name} is silent: no measured speed within {plan.timeout:g} s"
             return Condition(Code.SPEED_UNKNOWN, text, f"{plan.name} was silent for more than {plan.timeout:g} s")
-        while len(commands) > 1 and commands[1][0] <= now - plan.within:
-            commands.popleft()
         told = [speed for _, speed in commands]
         low, high = min(told), max(told)
         if low - plan.tolerance <= self._speed <= high + plan.tolerance:

@@ -146,17 +146,15 @@ class CommandRamp:
         """Let each side follow the limits of the speed; both wait where the robot would begin to turn too fast."""
         (up, down), (turn_up, turn_down) = self._axes[0], self._axes[3]
         old, new = sides.of(previous), sides.of(target)
-        moved = [rate_limited(a, b, dt, up, down) - a for a, b in zip(old, new, strict=True)]
-        wanted = sides.velocity(old[0] + moved[0], old[1] + moved[1])
+        stepped = tuple(rate_limited(a, b, dt, up, down) for a, b in zip(old, new, strict=True))
+        wanted = target if stepped == new else sides.velocity(*stepped)
         turned = wanted.yaw_rate - previous.yaw_rate
         most = (turn_up if turned * previous.yaw_rate >= 0.0 else turn_down) * dt
         if abs(turned) > most:
             share = most / abs(turned)
-            wanted = sides.velocity(old[0] + share * moved[0], old[1] + share * moved[1])
-        elif wanted.vx == target.vx and new == (old[0] + moved[0], old[1] + moved[1]):
-            wanted = target
-        others = self._each(previous, target, dt)
-        return wanted._replace(vy=others.vy, vz=others.vz) if target.vy or target.vz or any(previous[1:3]) else wanted
+            wanted = sides.velocity(*(a + share * (b - a) for a, b in zip(old, stepped, strict=True)))
+        others = self._each(previous, target, dt)  # what no side does, such as sideways after a change of the style
+        return wanted._replace(vy=others.vy, vz=others.vz)
 
     def _arcs(
         self, previous: VelocityCommand, target: VelocityCommand, dt: float, way: Arcs, aim: VelocityCommand | None
@@ -172,13 +170,13 @@ class CommandRamp:
             share = min(share, self._tightening_share(self._average.quickest(), arc, wanted))
 
         def at(share: float) -> VelocityCommand:
-            self.arc = wanted if share >= 1.0 else _on_line(arc, wanted, share)
-            return VelocityCommand(speed, speed * self.arc[0], 0.0, speed * self.arc[1])
+            sideways, turn = _on_line(arc, wanted, share)
+            return VelocityCommand(speed, speed * sideways + 0.0, 0.0, speed * turn + 0.0)  # + 0.0: −0.0 is a plain 0
 
-        found = at(share)
-        if speed and not self._fits(found):
-            found = at(_largest(lambda part: self._fits(at(part)), share))
-        return target if speed == target.vx and self.arc == wanted and speed else found
+        if speed and not self._fits(at(share)):
+            share = _largest(lambda part: self._fits(at(part)), share)
+        self.arc = _on_line(arc, wanted, share)
+        return target if speed == target.vx and share == 1.0 and speed else at(share)
 
     def _speed(self, speed: float, target: float, arc: tuple[float, float], dt: float) -> float:
         """Return the next speed ahead, m/s, which no arc on the way makes too fast for a wheel, or for a turn."""
@@ -368,6 +366,8 @@ def _arc_of(velocity: VelocityCommand) -> tuple[float, float] | None:
 
 
 def _on_line(start: tuple[float, float], end: tuple[float, float], share: float) -> tuple[float, float]:
+    if share >= 1.0:
+        return end
     return start[0] + share * (end[0] - start[0]), start[1] + share * (end[1] - start[1])
 
 

@@ -29,7 +29,7 @@ def plan_errors(plan: Plan) -> list[Finding]:
 
 
 # What is expected of a limit of jerk that a vehicle cannot keep.
-NO_JERK = "nothing with this vehicle, whose wheels turn as fast as they steer"
+NO_JERK = "no such limit: the wheels of this vehicle must steer first, at their own rate"
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:

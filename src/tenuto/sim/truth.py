@@ -12,8 +12,8 @@ from tenuto.basics.findings import Finding, error, warning
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
-from tenuto.sim.worst import Stage, in_each_mode
-from tenuto.styles.tank import Tank
+from tenuto.sim.worst import DrivenRobot, in_each_mode
+from tenuto.vehicles.base import Chassis, Quantity
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # For how long a stick that is let go, and a robot that is let go, are watched, s; and how long a press lasts.
@@ -28,7 +28,7 @@ _WAYS = {
 }  # fmt: skip
 
 
-class Truth(NamedTuple):
+class TruthRow(NamedTuple):
     """One row: what one control alone does.
 
     Attributes:
@@ -51,14 +51,14 @@ class Truth(NamedTuple):
     rest: VelocityCommand = STANDSTILL
 
 
-class Meaning(NamedTuple):
+class TruthTable(NamedTuple):
     """What a profile means: the rows of its truth table, and what is odd about them."""
 
-    rows: tuple[Truth, ...]
+    rows: tuple[TruthRow, ...]
     findings: tuple[Finding, ...]
 
 
-def meaning_of(profile: Planned) -> Meaning:
+def truth_table(profile: Planned) -> TruthTable:
     """Drive each control alone to both ends in each mode, let it go, and stop; and press each button once.
 
     It is driven by its first in rank, with the highest of its levels; sensors see nothing, and inhibits permit.
@@ -72,23 +72,23 @@ def meaning_of(profile: Planned) -> Meaning:
         cannot be driven by sticks alone, as with an enabling gesture.
     """
     plan = profile.plan()
-    rows: list[Truth] = []
+    rows: list[TruthRow] = []
     findings: list[Finding] = []
     for fixed, mode in zip(in_each_mode(plan), _modes(plan), strict=True):
-        resting = Stage.driven(fixed, {})
+        resting = DrivenRobot.driven(fixed, {})
         if resting is None or resting.tick is None:
-            return Meaning((), ())
+            return TruthTable((), ())
         for control in fixed.mode.style.controls():
             one_way = next(one for one in fixed.controls if one.name == control).one_way
             for position in (1.0,) if one_way else (1.0, -1.0):
-                stage = Stage.driven(fixed, {control: position})
+                stage = DrivenRobot.driven(fixed, {control: position})
                 if stage is None:
-                    return Meaning((), ())
-                rows.append(_row(stage, mode, control, position)._replace(rest=resting.tick.command))
+                    return TruthTable((), ())
+                rows.append(_row(stage, mode, control, position, resting.tick))
                 findings += _let_go(stage, control, resting.tick.command)
     rows += _presses(plan)
-    found = {(finding.where, finding.text): finding for finding in (*findings, *_odd(plan, rows))}
-    return Meaning(tuple(rows), tuple(found.values()))
+    found = {(finding.where, finding.text): finding for finding in (*findings, *_odd(plan.chassis, rows))}
+    return TruthTable(tuple(rows), tuple(found.values()))
 
 
 def _modes(plan: Plan) -> Iterator[str]:
@@ -98,17 +98,22 @@ def _modes(plan: Plan) -> Iterator[str]:
             yield ", ".join(part for part in (mode.name, steering) if part)
 
 
-def _row(stage: Stage, mode: str, control: str, position: float) -> Truth:
+def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tick) -> TruthRow:
     tick = stage.tick
     assert tick is not None
-    reads = next(one.reads for one in stage.plan.controls if one.name == control)
-    raw = tick.raw.get(control, math.nan)
-    rest = stage.plan.mode.outputs
-    outputs = {one.name: tick.outputs[one.name] for one in rest if tick.outputs[one.name] != one.idle}
-    return Truth(mode, control, reads, position, raw, tick.command, dict(tick.actuators), outputs)
+    plan = next(one for one in stage.plan.controls if one.name == control)
+    # Of two contacts that are one axis, the one that is pressed.
+    other = plan.minus is not None and position < 0.0
+    raw, reads = tick.raw[plan.raw_names[other]], plan.all_reads[other]
+    outputs = {
+        one.name: tick.outputs[one.name] for one in stage.plan.mode.outputs
+        if not one.by_guard and tick.outputs[one.name] != rest.outputs[one.name]
+    }  # fmt: skip
+    actuators = dict(tick.actuators)
+    return TruthRow(mode, control, reads, position, raw, tick.command, actuators, outputs, (), rest.command)
 
 
-def _let_go(stage: Stage, control: str, rest: VelocityCommand) -> Iterator[Finding]:
+def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator[Finding]:
     """Let the stick go, and then hold-to-run: it must come to what it does with the sticks at rest, and to a stand."""
     stopping = stage.copied()
     stage.way = {}
@@ -132,13 +137,15 @@ def _stands(tick: Tick) -> bool:
     return tick.command == STANDSTILL and tick.guard.state is not State.DRIVING
 
 
-def _presses(plan: Plan) -> Iterator[Truth]:
+def _presses(plan: Plan) -> Iterator[TruthRow]:
     """Press every control that neither drives nor belongs to the guard, while the robot may move."""
     guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
-    stage = Stage.driven(replace(plan, guard=guard, below=()), {})
+    stage = DrivenRobot.driven(replace(plan, guard=guard, below=()), {})
+    if stage is None:
+        return
     taken = {*plan.driving_controls(), *_guards(plan)}
-    for control in plan.controls if stage is not None else ():
-        if control.name in taken or stage is None:
+    for control in plan.controls:
+        if control.name in taken:
             continue
         before, after = stage.copied(), stage.copied()
         ticks = [after.step(press=control.name) for _ in range(math.ceil(_PRESSED / plan.period))]
@@ -151,8 +158,8 @@ def _presses(plan: Plan) -> Iterator[Truth]:
         ]
         changed = {name: level for name, level in ticks[-1].outputs.items() if level != rest.outputs[name]}
         if actions or chosen or changed:
-            raw = ticks[-1].raw.get(control.name, math.nan)
-            yield Truth("", control.name, control.reads, 1.0, raw, STANDSTILL, {}, changed, (*actions, *chosen))
+            raw = ticks[-1].raw[control.name]
+            yield TruthRow("", control.name, control.reads, 1.0, raw, STANDSTILL, {}, changed, (*actions, *chosen))
 
 
 def _guards(plan: Plan) -> set[str | None]:
@@ -164,42 +171,47 @@ def _guards(plan: Plan) -> set[str | None]:
     return named | {reads.get(name) for name in named if name is not None}
 
 
-def _odd(plan: Plan, rows: list[Truth]) -> Iterator[Finding]:
+def _odd(chassis: Chassis, rows: list[TruthRow]) -> Iterator[Finding]:
     """List what is odd about the rows of the controls that drive."""
-    moves: dict[str, list[Truth]] = {}
+    moves: dict[str, list[TruthRow]] = {}
     for row in rows:
         if row.actuators:
             moves.setdefault(row.control, []).append(row)
     for control, own in moves.items():
-        if all(_near(row.command, row.rest) and not _steers(row) for row in own):
+        if not any(_moves(chassis, row) for row in own):
             yield warning(f"controls.{control}", "it moves nothing, in no mode")
-        yield from _contradicts(plan, control, own)
+        yield from _contradicts(control, own)
     for one, other in combinations(moves, 2):
         both = list(zip(moves[one], moves[other], strict=False))
-        if len(moves[one]) == len(moves[other]) and all(_alike(a, b) for a, b in both):
+        if len(moves[one]) == len(moves[other]) and all(_alike(chassis, a, b) for a, b in both):
             yield warning(f"controls.{other}", f"it does the same as {one}")
 
 
-def _steers(row: Truth) -> bool:
-    return any(abs(value) > _SAME for name, value in row.actuators.items() if name.endswith("_angle"))
+def _angles(chassis: Chassis, row: TruthRow) -> list[float]:
+    """Return the angles of the wheels that steer, rad."""
+    bounds = chassis.bounds()
+    return [value for name, value in row.actuators.items() if bounds[name].quantity is Quantity.STEERING_ANGLE]
 
 
-def _alike(one: Truth, other: Truth) -> bool:
-    moved = one.command != STANDSTILL or _steers(one)
-    same = _near(one.command, other.command) and one.mode == other.mode
-    angles = all(abs(value - other.actuators[name]) < _SAME for name, value in one.actuators.items())
-    return moved and same and angles
+def _moves(chassis: Chassis, row: TruthRow) -> bool:
+    return not _near(row.command, row.rest) or any(abs(angle) > _SAME for angle in _angles(chassis, row))
 
 
-def _contradicts(plan: Plan, control: str, rows: list[Truth]) -> Iterator[Finding]:
-    """Say that a control goes another way than its name says."""
+def _alike(chassis: Chassis, one: TruthRow, other: TruthRow) -> bool:
+    own, others = _angles(chassis, one), _angles(chassis, other)
+    same = all(abs(a - b) < _SAME for a, b in zip(own, others, strict=True))
+    return _moves(chassis, one) and same and _near(one.command, other.command) and one.mode == other.mode
+
+
+def _contradicts(control: str, rows: list[TruthRow]) -> Iterator[Finding]:
+    """Say that a control goes another way than its name says; left and right of what goes ahead are sides of it."""
     axes, sign = _WAYS.get(control, ((), 0.0))
-    sides = control in ("left", "right") and any(isinstance(mode.style, Tank) for mode in plan.modes)
     for row in rows:
-        moved = {axis: getattr(row.command, axis) - getattr(row.rest, axis) for axis in axes}
-        against = [axis for axis, change in moved.items() if change * sign * row.position < -_SAME]
-        if against and not sides:
-            text = f"{row.reads} at {row.raw:g} goes against its name: {_way(row.command)}"
+        moved = VelocityCommand(*(does - rest for does, rest in zip(row.command, row.rest, strict=True)))
+        if control in ("left", "right") and abs(moved.vx) > _SAME:
+            continue
+        if any(getattr(moved, axis) * sign * row.position < -_SAME for axis in axes):
+            text = f"{row.reads} at {row.raw:g} goes against its name: {_way(moved)}"
             yield warning(f"controls.{control}", text, "turn it round with reverse, or give it another name")
             return
 

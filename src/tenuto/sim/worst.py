@@ -134,7 +134,7 @@ def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
         The worst of each fault; nothing where it cannot be driven by sticks alone, as with an enabling gesture.
     """
     plan = profile.plan()
-    driven = [Stage.driven(fixed, way) for fixed in in_each_mode(plan) for way in _ways(fixed, ways)]
+    driven = [DrivenRobot.driven(fixed, way) for fixed in in_each_mode(plan) for way in _ways(fixed, ways)]
     moving = [stage for stage in driven if stage is not None]
     return [_worst(plan, fault, moving) for fault in faults_of(plan)] if moving else []
 
@@ -167,7 +167,7 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
     return [way for _, way in found[:count]]
 
 
-class Stage:
+class DrivenRobot:
     """A robot that is being driven, and goes on to be when it is copied."""
 
     def __init__(self, plan: Plan, way: Mapping[str, float]) -> None:
@@ -179,7 +179,7 @@ class Stage:
         self.enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
 
     @classmethod
-    def driven(cls, plan: Plan, way: Mapping[str, float]) -> Stage | None:
+    def driven(cls, plan: Plan, way: Mapping[str, float]) -> DrivenRobot | None:
         """Enable it as one should, and drive until the command does not change any more; None where it cannot be."""
         stage = cls(plan, way)
         begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
@@ -223,7 +223,7 @@ class Stage:
             self.robot.command(self.tick.actuators, self.tick.valid_for, self.tick.power)
         return self.tick
 
-    def copied(self) -> Stage:
+    def copied(self) -> DrivenRobot:
         """Return the same moment once more; what never changes is shared."""
         return copy.deepcopy(self, {id(self.plan): self.plan})
 
@@ -232,7 +232,7 @@ def _with(frame: Frame, reads: str, value: float) -> Frame:
     return frame._replace(values={**frame.values, reads: value})
 
 
-def _worst(plan: Plan, fault: Fault, driven: list[Stage]) -> Worst:
+def _worst(plan: Plan, fault: Fault, driven: list[DrivenRobot]) -> Worst:
     promise = worst_stop(plan, fault.reaction, ramps=fault.ramps)
     worst = Worst(fault.name, promise, 0.0, 0.0, STANDSTILL, 0.0)
     for stage in driven:
@@ -244,7 +244,7 @@ def _worst(plan: Plan, fault: Fault, driven: list[Stage]) -> Worst:
     return worst
 
 
-def _measured(plan: Plan, fault: Fault, stage: Stage, promise: Stop) -> Worst:
+def _measured(plan: Plan, fault: Fault, stage: DrivenRobot, promise: Stop) -> Worst:
     """Let a fault happen just after a tick, and measure until command and robot stand."""
     assert stage.tick is not None
     robot, velocity, command = stage.robot, stage.tick.command, stage.tick.command

@@ -6,6 +6,7 @@ import math
 import string
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import product
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
@@ -17,6 +18,7 @@ from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
+from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
@@ -24,7 +26,8 @@ _STOPS, _APART = 5, 0.02
 _CHECKSUM = "{checksum}"
 # Of a byte on a serial line: with its start and its stop.
 _BITS = 10
-_OWN_FIELDS = ("counter", "valid_ms", "power")
+# A share of a speed that no short number is: where a field has no format, all its digits go out.
+_LONG = 0.987654321987654
 
 
 class SerialLine(Sink):
@@ -89,24 +92,30 @@ class SerialLine(Sink):
     def _text(self, tick: Tick) -> bytes:
         if not self._template:
             return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power))
-        filled = _fill(self._template.removesuffix(_CHECKSUM), _fields(tick, self._counter))
-        if self._template.endswith(_CHECKSUM):
-            return with_checksum(filled.rstrip().encode())
-        return filled.encode() + b"\n"
+        parts = {**tick.actuators, **tick.wire, **tick.outputs}
+        return _filled(self._template, _fields(tick.command, parts, self._counter, tick.valid_for, tick.power))
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
         self._port.close()
 
 
-def _fill(template: str, fields: Mapping[str, float]) -> str:
+def _fields(
+    command: VelocityCommand, parts: Mapping[str, float], counter: int, valid_for: float, power: bool
+) -> dict[str, float]:
+    """Return what a template may name; ``parts``: actuators, what goes over the wire, and outputs."""
+    own = {"counter": counter, "valid_ms": round(1000.0 * valid_for), "power": int(power)}
+    return {**command._asdict(), **parts, **own}
+
+
+def _filled(template: str, fields: Mapping[str, float]) -> bytes:
     """Fill in a template: a field is a name that is looked up, dots and all, and nothing is evaluated.
 
     Raises:
         ValueError: a brace is open, a field has no such name, or its format is none for a number.
     """
     filled = []
-    for text, name, form, conversion in string.Formatter().parse(template):
+    for text, name, form, conversion in string.Formatter().parse(template.removesuffix(_CHECKSUM)):
         filled.append(text)
         if name is None:
             continue
@@ -115,41 +124,43 @@ def _fill(template: str, fields: Mapping[str, float]) -> str:
         if conversion or "{" in (form or ""):
             raise ValueError(f"the field {name} of its line has a format that is none for a number")
         filled.append(format(fields[name], form or ""))
-    return "".join(filled)
+    line = "".join(filled)
+    return with_checksum(line.rstrip().encode()) if template.endswith(_CHECKSUM) else line.encode() + b"\n"
+
+
+def _examples(plan: Plan) -> Iterator[tuple[VelocityCommand, dict[str, float]]]:
+    """Return commands of every direction with what their actuators do: numbers as long as they get."""
+    speeds = plan.full_speeds()
+    ends = [(-_LONG * low, _LONG * high) for low, high in (
+        (speeds.backward, speeds.forward), (speeds.sideways, speeds.sideways), (speeds.down, speeds.up),
+        (speeds.turn, speeds.turn),
+    )]  # fmt: skip
+    outputs = dict.fromkeys(plan.output_names(), -_LONG)
+    for axes in product(*ends):
+        command, _ = plan.chassis.within_reach(VelocityCommand(*axes))
+        actuators = plan.chassis.actuators(command)
+        yield command, {**actuators, **Wire(plan.actuators).step(actuators), **outputs}
 
 
 def template_problem(template: str, plan: Plan) -> str:
     """Say why a template cannot be filled in for a plan; empty where it can."""
-    numbers = {
-        *VelocityCommand._fields, *plan.chassis.bounds(), *plan.wire_at_rest(), *plan.output_names(),
-    }  # fmt: skip
-    fields = {**dict.fromkeys(numbers, 0.0), **dict.fromkeys(_OWN_FIELDS, 0)}
     try:
-        _fill(template.removesuffix(_CHECKSUM), fields)
+        _longest(template, plan)
     except (ValueError, TypeError) as error:
         return str(error)
     return ""
 
 
-def _size(template: str, plan: Plan) -> int:
-    """Return the length of a line with its end, bytes, while the robot goes backward at full speed."""
-    speeds = plan.full_speeds()
-    command = VelocityCommand(-speeds.backward, -speeds.sideways, -speeds.down, -speeds.turn)
-    if not template:
-        return len(encode_velocity_line(VelocityLine(255, command, plan.guard.command_timeout, True)))
-    lowest = {name: max(bounds.low, -999.0) for name, bounds in plan.chassis.bounds().items()}
-    wire = {name: -abs(value) for name, value in plan.wire_at_rest().items()}
-    fields = {**command._asdict(), **lowest, **wire, **dict.fromkeys(plan.output_names(), -1.0), "counter": 255,
-              "valid_ms": round(1000.0 * plan.guard.command_timeout), "power": 1}  # fmt: skip
-    return len(_fill(template.removesuffix(_CHECKSUM), fields)) + (5 if template.endswith(_CHECKSUM) else 1)
-
-
-def _fields(tick: Tick, counter: int) -> dict[str, float]:
-    """Return what a template may name."""
-    return {
-        **tick.command._asdict(), **tick.actuators, **tick.wire, **tick.outputs,
-        "counter": counter, "valid_ms": round(1000.0 * tick.valid_for), "power": int(tick.power),
-    }  # fmt: skip
+def _longest(template: str, plan: Plan) -> int:
+    """Return the length of the longest line of a plan, bytes, its end included. Raises as `_filled`."""
+    valid, sizes = plan.guard.command_timeout, []
+    for command, parts in _examples(plan):
+        line = (
+            _filled(template, _fields(command, parts, 255, valid, True)) if template
+            else encode_velocity_line(VelocityLine(255, command, valid, True))
+        )  # fmt: skip
+        sizes.append(len(line))
+    return max(sizes)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -170,7 +181,7 @@ class SerialLineOptions(SinkOptions):
             yield error("line", wrong)
             return
         rate = min(self.rate or math.inf, 1.0 / plan.period)
-        size = _size(self.line, plan)
+        size = _longest(self.line, plan)
         if size * _BITS * rate > self.baud:
             text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
             yield error("baud", text, "raise it, lower rate, or send less")

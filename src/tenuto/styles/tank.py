@@ -59,8 +59,11 @@ class Tank(Style):
         return self._sides(speeds)
 
     def _sides(self, speeds: Speeds) -> Sides:
-        half = speeds.forward / speeds.turn
-        return self.sides or Sides(half, half)
+        if self.sides is not None:
+            return self.sides
+        # Where nothing goes ahead, or turns, any distance does.
+        half = speeds.forward / speeds.turn if speeds.forward and speeds.turn else 1.0
+        return Sides(half, half)
 
     def controls(self) -> tuple[str, ...]:
         """Name the controls that move the robot."""

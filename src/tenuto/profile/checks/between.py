@@ -8,7 +8,6 @@ from dataclasses import replace
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.curves.base import CURVES
-from tenuto.driving.valid import NO_JERK
 from tenuto.kinds.options import Role
 from tenuto.outputs.start_warning import StartWarningOptions
 from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
@@ -16,14 +15,13 @@ from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
 from tenuto.profile.controls import ControlTable, curves_said
 from tenuto.profile.schema import GuardTable, Tables
-from tenuto.profile.speeds import full_velocity
 from tenuto.sources.base import SourceOptions
 
 
 def errors_of(profile: Tables) -> list[Finding]:
     """List what is wrong between the tables of a profile, in the order of the file."""
     own = [
-        *_controls(profile), *_style(profile), *_limits(profile), *_guard(profile),
+        *_controls(profile), *_style(profile), *_guard(profile),
         *name_errors(profile), *_loop(profile), *drivers_errors(profile), *inputs_errors(profile),
         *_sinks(profile),
     ]  # fmt: skip
@@ -119,18 +117,6 @@ def _style(profile: Tables) -> Iterator[Finding]:
             elif name in taken:
                 yield unexpected(f"{place}.{key}", f"another control than style.{taken[name]}", f'"{name}"')
             taken.setdefault(name, key)
-
-
-def _limits(profile: Tables) -> Iterator[Finding]:
-    """Refuse a limit of jerk that the vehicle cannot keep."""
-    kept = profile.chassis.chassis(full_velocity(profile.speeds.speeds())).jerks
-    modes = {f"modes.{name}.limits": mode.limits for name, mode in profile.modes.items() if mode.limits is not None}
-    for key in ("jerk", "turn_jerk"):
-        for place, table in {"limits": profile.limits, **modes}.items():
-            value = getattr(table, key)
-            if value is not None and key not in kept:
-                yield unexpected(f"{place}.{key}", NO_JERK, f"{value:g}", "take it out")
-                break
 
 
 def _guard(profile: Tables) -> Iterator[Finding]:

@@ -8,6 +8,7 @@ from difflib import get_close_matches
 from itertools import pairwise
 
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.driving.valid import NO_JERK
 from tenuto.kinds.options import Role, named
 from tenuto.profile.build import GUARD_CONTROLS, actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ModeTable
@@ -161,8 +162,20 @@ def _vehicle(profile: Tables) -> Iterator[Finding]:
     for key, heading, zero in known[1:]:
         if (heading, zero) != known[0][1:]:
             yield unexpected(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
+    yield from _jerks(profile, chassis)
     yield from _sinks(profile, chassis)
     yield from _actuators(profile, chassis)
+
+
+def _jerks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
+    """Refuse a limit of jerk that the vehicle cannot keep; modes have that of the profile too, so each is told once."""
+    modes = {f"modes.{name}.limits": mode.limits for name, mode in profile.modes.items() if mode.limits is not None}
+    for key in ("jerk", "turn_jerk"):
+        for place, table in {"limits": profile.limits, **modes}.items():
+            value = getattr(table, key)
+            if value is not None and key not in chassis.jerks:
+                yield unexpected(f"{place}.{key}", NO_JERK, f"{value:g}", "take it out")
+                break
 
 
 def _sinks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
