@@ -374,7 +374,9 @@ guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms" }}
 some, LONG = st.floats(0.5, 2.0), 600
 
 
-@pytest.mark.parametrize("kind", MEASURES)
+@pytest.mark.parametrize(
+    "kind", [kind if kind == "differential" else pytest.param(kind, marks=pytest.mark.long) for kind in MEASURES]
+)
 @examples(10)
 @given(
     numbers=st.fixed_dictionaries(dict.fromkeys(("a", "b", "f", "back", "turn", "acc", "dec", "turn_acc"), some)),
