@@ -1,8 +1,10 @@
 """Measuring: synthetic sticks with a known truth, over many seeds; and what is kept of them."""
 
 import dataclasses
+import math
 import os
 import re
+import shutil
 import subprocess
 import sys
 from collections import Counter
@@ -30,10 +32,11 @@ from tenuto.calibration import (
     switch_positions,
     travel_shape,
 )
-from tenuto.calibration.store import default_path, find_calibration
+from tenuto.calibration.store import default_path
 from tenuto.curves.base import Shape
 from tenuto.curves.expo import Expo
 from tenuto.data import shipped
+from tenuto.profile.prepare import kept_with, prepare_profile
 from tenuto.sim.sticks import StickTruth, measured_session
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
@@ -202,6 +205,9 @@ def test_an_interrupted_save_leaves_the_old_one(tmp_path: Path) -> None:
         (("low = -30000", 'low = "x"'), "controls.left_y.low"),
         (("kind", "kind_of"), "controls.left_y.kind"),
         (("[controls.left_y]", "[controls.left_y"), "expected TOML"),
+        (("dead_zone = 0.04", "dead_zone = nan"), "controls.left_y.dead_zone: expected a share of the travel"),
+        (("noise = 0.0", "noise = -1.0"), "controls.left_y.noise: expected a number from 0 up, found -1.0"),
+        (("high = 30000", "high = inf"), "controls.left_y.high: expected a finite number, found inf"),
     ],
 )
 def test_broken_calibrations_say_what_is_wrong(tmp_path: Path, change: tuple[str, str], said: str) -> None:
@@ -214,18 +220,66 @@ def test_broken_calibrations_say_what_is_wrong(tmp_path: Path, change: tuple[str
 
 def test_a_foreign_calibration_is_refused_with_the_reason(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
-    names = ("left_y", "right_x", "left_shoulder")
     profile = tmp_path / "medlar.toml"
-    assert find_calibration(profile, "pad-1", names) is None
+    shutil.copy(shipped("medlar.toml"), profile)
+    assert prepare_profile(profile, Pad("pad-1")).calibration is None
     calibration().save(default_path("pad-1"))
-    found = find_calibration(profile, "pad-1", names)
-    assert found is not None
-    assert tmp_path in found[1].parents
+    found = prepare_profile(profile, Pad("pad-1"))
+    assert found.calibration == calibration()
+    assert tmp_path / "data" in found.files[0].parents
+    assert prepare_profile(profile).calibration is None, "a recording does not say which device it was"
     calibration().save(tmp_path / "medlar.calibration.toml")
     with pytest.raises(CalibrationError, match="made for A pad \\(pad-1\\), and this is pad-2"):
-        find_calibration(profile, "pad-2", names)
+        prepare_profile(profile, Pad("pad-2"))
     with pytest.raises(CalibrationError, match="A pad has other controls now: axis_0"):
-        find_calibration(profile, "pad-1", (*names, "axis_0"))
+        prepare_profile(profile, Pad("pad-1", "axis_0"))
+    with pytest.raises(CalibrationError, match=r"controls\.left_y\.dead_zone: expected a share"):
+        MEDLAR.calibrated(calibration(dead_zone=math.nan)).plan()
+
+
+class Pad(tenuto.Source):
+    """A device that says which it is."""
+
+    def __init__(self, identity: str, *more: str) -> None:
+        self.identity, self.name, self._names = identity, "a pad", ("left_y", "right_x", "left_shoulder", *more)
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return tuple(ControlInfo(name, -32768.0, 32767.0, 0.0) for name in self._names)
+
+    def poll(self, now: float) -> Frame | None:
+        return None
+
+
+@pytest.mark.long
+def test_one_rule_finds_the_calibration_for_all_that_drive_and_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    profile, elsewhere = tmp_path / "pad.toml", tmp_path / "elsewhere"
+    text = shipped("medlar.toml").read_text(encoding="utf-8")
+    profile.write_text(re.sub(r"^(low|high|centre|dead_zone) = .*\n", "", text, flags=re.M), encoding="utf-8")
+    device = tenuto.open_source("simulated:sticks")
+    # Half the travel of the pad is all of this one's: a stick that is pushed to its end is at its end twice as soon.
+    half = ControlCalibration("middle", -16000.0, 16000.0, 0.0, dead_zone=0.05)
+    names = tuple(info.name for info in device.controls())
+    Calibration(device.identity, "a pad", {"left_y": half, "right_x": half}, names).save(default_path(device.identity))
+    tenuto.drive(
+        profile, "simulated:sticks", [f"log:{tmp_path / 'run.csv'}"], clock=tenuto.SimulatedClock(),
+        on_tick=lambda tick: "enough" if tick.time > 12.0 else None,
+    )  # fmt: skip
+    default_path(device.identity).unlink()  # as on another machine
+    elsewhere.mkdir()
+    for file in tmp_path.glob("run.csv*"):
+        shutil.move(file, elsewhere)
+    log = elsewhere / "run.csv"
+    driven = tenuto.load_log(log)
+    assert driven["command.vx"].abs().max() > 0.3
+    found = tenuto.compare(log, profile, kept_with(log)).commands
+    for name in ("vx A", "vx B"):
+        assert np.allclose(np.interp(driven["time"], found["time"], found[name]), driven["command.vx"], atol=0.02), name
+    row = int(driven["shaped.drive"].abs().to_numpy().argmax())
+    words = run("why", "run.csv", "--at", str(driven["time"].iloc[row] + 0.001), cwd=elsewhere).stdout
+    assert f"{driven['shaped.drive'].iloc[row]:+.2f}" in words
 
 
 def lean_profile(**control: object) -> tenuto.Profile:

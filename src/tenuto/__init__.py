@@ -44,6 +44,7 @@ if TYPE_CHECKING:
     from tenuto.profile import Profile as Profile
     from tenuto.profile import load_profile as load_profile
     from tenuto.profile import parse_profile as parse_profile
+    from tenuto.profile.prepare import prepare_profile as prepare_profile
     from tenuto.runtime import DriveHandle as DriveHandle
     from tenuto.runtime import DriveReport as DriveReport
     from tenuto.sim.truth import TruthTable as TruthTable
@@ -98,6 +99,7 @@ _WHERE = {
         "load_profile",
         "parse_profile",
     ),
+    "profile.prepare": ("prepare_profile",),
     "runtime": ("DriveHandle", "DriveReport"),
     "sim.truth": ("TruthTable", "truth_table"),
     "sinks": (

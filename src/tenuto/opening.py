@@ -66,9 +66,11 @@ def drive(
         planned, timer = _profile(profile), _timer(clock)
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
+        planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
+        _keep(planned, to)
         return drive_opened(
-            planned, opened, [_sink(stack, sink) for sink in sinks], others=more, clock=clock, on_tick=on_tick,
-            changes=changes, bell=bell, notes=notes, report=report, handle=handle,
+            planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
+            report=report, handle=handle,
         )  # fmt: skip
 
 
@@ -89,11 +91,15 @@ def follow(
     Returns:
         How it went. Raises as `tenuto.drive`.
     """
+    from tenuto.profile import Profile
+    from tenuto.profile.profile import PreparedProfile
+
     with ExitStack() as stack:
         planned, timer = _profile(profile), _timer(clock)
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         to = [_sink(stack, sink) for sink in sinks]
+        _keep(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
         return follow_opened(planned, opened, to, others=more, clock=clock, on_tick=on_tick)
 
 
@@ -121,10 +127,21 @@ def replay(
     from tenuto.analysis.ticks import replay as replay_opened
 
     with ExitStack() as stack:
-        return replay_opened(_profile(profile), recording, [_sink(stack, sink) for sink in sinks], others=others)
+        planned = _profile(profile)
+        source = _source(stack, _played(recording), REAL)
+        more = {name: _source(stack, _played(one), REAL) for name, one in (others or {}).items()}
+        planned, to = _prepared(planned, source, more), [_sink(stack, sink) for sink in sinks]
+        _keep(planned, to)
+        return replay_opened(planned, source, to, others=more)
+
+
+def _played(what: AnySource) -> AnySource:
+    """Return a source, or the text that opens the recording of this path."""
+    return what if isinstance(what, Source) else f"recording:{what}"
 
 
 def _profile(what: Planned | str | Path) -> Planned:
+    """Return a plan, or a profile: read before anything is opened."""
     if isinstance(what, (str, Path)):
         from tenuto.profile import load_profile
 
@@ -132,6 +149,25 @@ def _profile(what: Planned | str | Path) -> Planned:
     if not hasattr(what, "plan"):
         raise TenutoError(f"expected a profile, a plan, or the path of a profile; found {what!r}")
     return what
+
+
+def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) -> Planned:
+    """Put to a profile the calibrations and trims that belong to it."""
+    from tenuto.profile import Profile
+    from tenuto.profile.prepare import prepare_profile
+
+    return prepare_profile(planned, source, others) if isinstance(planned, Profile) else planned
+
+
+def _keep(planned: Planned, sinks: Iterable[Sink]) -> None:
+    """Keep beside each log what it was driven with. Raises `SinkError`."""
+    from tenuto.profile.prepare import keep_with
+    from tenuto.profile.profile import PreparedProfile
+    from tenuto.sinks.log_file import LogFile
+
+    for sink in sinks:
+        if isinstance(sink, LogFile) and isinstance(planned, PreparedProfile):
+            keep_with(sink.path, planned)
 
 
 def _timer(clock: Clock | None) -> SimulatedClock | MonotonicClock:

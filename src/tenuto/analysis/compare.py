@@ -18,6 +18,8 @@ from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.stopping import fastest, worst_stop
+from tenuto.profile.prepare import prepare_profile
+from tenuto.profile.profile import Profile
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
 from tenuto.styles.base import Setting
@@ -58,8 +60,8 @@ class Comparison:
 
 def compare(
     sticks: str | Path,
-    first: Planned,
-    second: Planned,
+    first: Planned | str | Path,
+    second: Planned | str | Path,
     *,
     names: tuple[str, str] = ("A", "B"),
     made_with: Planned | None = None,
@@ -68,19 +70,22 @@ def compare(
 
     Args:
         sticks: a recording of sticks, or a log of a drive.
-        first, second: the profiles, or plans made in code. names: what they are called in the tables.
-        made_with: of a log: the profile that it was driven with; ``first`` if nothing is said.
+        first, second: the profiles or their files, or plans made in code. names: what they are called in the tables.
+        made_with: of a log: the profile that it was driven with. If nothing is said, the one that was kept with it;
+            ``first`` if none was.
 
     Raises:
+        ProfileError, CalibrationError: a profile, or what belongs to it, cannot be read.
         RecordingError: the sticks cannot be read.
         SourceError: they have not the controls that a profile reads.
     """
     import pandas as pd
 
     tables, paths, figures = [], [], []
-    for planned, name in zip((first, second), names, strict=True):
+    both = [_prepared(one, sticks) for one in (first, second)]
+    for planned, name in zip(both, names, strict=True):
         sink = SimulatedSink()
-        table = replay(planned, recorded_sticks(sticks, made_with or first), [sink]).to_frame()
+        table = replay(planned, recorded_sticks(sticks, both[0], made_with), [sink]).to_frame()
         tables.append(table)
         rows = [(name, point.time, point.x, point.y, point.heading) for point in sink.robot.path]
         paths.append(pd.DataFrame(rows, columns=["profile", "time", "x", "y", "heading"]))
@@ -89,9 +94,14 @@ def compare(
         names,
         _figures_table(figures, names),
         _commands_table(tables, names),
-        pd.concat([_curves(planned.plan(), name) for planned, name in zip((first, second), names, strict=True)]),
+        pd.concat([_curves(planned.plan(), name) for planned, name in zip(both, names, strict=True)]),
         pd.concat(paths, ignore_index=True),
     )
+
+
+def _prepared(what: Planned | str | Path, sticks: str | Path) -> Planned:
+    """Put to a profile the calibration of the device that the sticks were recorded with, where one was kept."""
+    return prepare_profile(what, log=sticks) if isinstance(what, (str, Path, Profile)) else what
 
 
 # Figure → unit.

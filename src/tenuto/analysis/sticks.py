@@ -10,6 +10,8 @@ from tenuto.analysis.logs import load_log
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.driving.plan import Planned
+from tenuto.profile.load import load_profile
+from tenuto.profile.prepare import kept_with
 from tenuto.sources.recording import Recording, read_recording
 from tenuto.sticks.control import ControlPlan
 
@@ -17,15 +19,18 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-def recorded_sticks(path: str | Path, planned: Planned) -> Recording:
+def recorded_sticks(path: str | Path, planned: Planned, made_with: Planned | None = None) -> Recording:
     """Read the sticks of a recording or of a log.
 
     Args:
         path: a recording (docs/formats.md), or a log of a drive.
-        planned: of a log: the profile that it was driven with, which says what each control was called by the device.
+        planned: what is driven by them.
+        made_with: of a log: the profile that it was driven with, which says what each control was called by the
+            device. If nothing is said, the one that was kept with it; ``planned`` if none was.
 
     Raises:
         RecordingError: it is neither, or a log that has not all that the device sent.
+        ProfileError: the profile that was kept with it cannot be read.
     """
     try:
         return Recording(path, frames=read_recording(path))
@@ -34,7 +39,9 @@ def recorded_sticks(path: str | Path, planned: Planned) -> Recording:
             table = load_log(path)
         except RecordingError:
             raise no_recording from None
-    frames = _frames(table, planned.plan().controls, path)
+    if made_with is None and kept_with(path).exists():
+        made_with = load_profile(kept_with(path))
+    frames = _frames(table, (made_with or planned).plan().controls, path)
     if not frames:
         raise RecordingError(f"{path}: no frame came in this drive: there are no sticks in it")
     return Recording(path, frames=frames)

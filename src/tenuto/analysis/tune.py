@@ -37,6 +37,7 @@ from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.ramps import CommandRamp
 from tenuto.profile.patch import Change
+from tenuto.profile.prepare import prepare_profile
 from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
@@ -70,7 +71,8 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
 
     Args:
         profile: the one to change. sticks: a recording, or a log. wish: what is wished for.
-        made_with: of a log: the profile it was driven with; ``profile`` if nothing is said.
+        made_with: of a log: the profile that it was driven with. If nothing is said, the one that was kept with it;
+            ``profile`` if none was.
 
     Returns:
         Changes, each with its reason; those that would change nothing are left out.
@@ -78,8 +80,9 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
     Raises:
         RecordingError: the sticks cannot be read; or the wish cannot be met, with what could be.
     """
-    frames = recorded_sticks(sticks, made_with or profile).frames
-    plan = profile.plan()
+    frames = recorded_sticks(sticks, profile, made_with).frames
+    prepared = prepare_profile(profile, log=sticks)
+    plan = prepared.plan()
     changes = [*_dead_zones(plan, frames, wish), *_stick_zones(profile, plan, frames, wish)]
     top = wish.top_speed or plan.full_speeds().forward
     if wish.top_speed is not None:
@@ -95,7 +98,8 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
         value, was = f"{stop:g} m/s^2", f"{plan.guard.stop_deceleration:g} m/s^2"
         changes.append(Change(("guard", "stop_deceleration"), value, was, why))
     wished = profile.model_copy(update={"speeds": profile.speeds.model_copy(update={"forward": top})})
-    changes += _acceleration(plan if wish.top_speed is None else wished.plan(), frames, stop)
+    faster = plan if wish.top_speed is None else replace(prepared, profile=wished).plan()
+    changes += _acceleration(faster, frames, stop)
     return [change for change in changes if str(change.value) != change.was]
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -61,8 +60,3 @@ def _held_since(table: pd.DataFrame, row: int) -> dict[str, float]:
                 begun -= 1
             found[code] = float(table["time"].iloc[row] - table["time"].iloc[begun])
     return found
-
-
-def profile_beside(log: str | Path) -> Path:
-    """Return the name under which a drive keeps its profile beside a log: ``run.csv.profile.toml``."""
-    return Path(f"{log}.profile.toml")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import shutil
 import tempfile
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,10 @@ from tenuto.basics.errors import CalibrationError
 from tenuto.basics.html import html_table
 
 FORMAT = 1
+KINDS = ("middle", "end", "switch")
+# As much as a profile may say; a recommended one is far below.
+MOST_DEAD_ZONE = 0.9
+AGAIN = "calibrate again, or take the file away"
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +108,18 @@ class Calibration:
         except OSError as error:
             raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror}") from error
 
+    def check(self, where: str = "calibration") -> None:
+        """Raise `CalibrationError` where a number is none that can be measured; ``where`` stands for it there."""
+        for name, control in self.controls.items():
+            for key, expected, right in _numbers(control):
+                if not right:
+                    wrong = f"expected {expected}, found {getattr(control, key)}; {AGAIN}"
+                    raise CalibrationError(f"{where}: controls.{name}.{key}: {wrong}")
+            centre = (control.low + control.high) / 2 if control.centre is None else control.centre
+            if not control.low < centre < control.high:
+                found = f"{control.low:g}, {control.centre}, {control.high:g}"
+                raise CalibrationError(f"{where}: controls.{name}: expected low < centre < high, found {found}")
+
     def why_not_for(self, identity: str, controls: Sequence[str]) -> str:
         """Say why this calibration is not for a device, or nothing when it is.
 
@@ -145,6 +162,23 @@ def _without_nothing(table: dict[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in kept.items() if value is not None and value != []}
 
 
+def _numbers(control: ControlCalibration) -> Iterator[tuple[str, str, bool]]:
+    """Say of each key of a control what is expected there, and whether it is so."""
+    yield "kind", f"one of {', '.join(KINDS)}", control.kind in KINDS
+    for key in ("low", "high", "centre"):
+        value = getattr(control, key)
+        yield key, "a finite number", value is None or math.isfinite(value)
+    for key in ("noise", "scatter"):
+        yield key, "a number from 0 up", 0.0 <= getattr(control, key) < math.inf
+    yield "dead_zone", f"a share of the travel from 0 to {MOST_DEAD_ZONE:g}", 0.0 <= control.dead_zone <= MOST_DEAD_ZONE
+    yield "steps", "a whole number from 0 up", control.steps >= 0
+    yield (
+        "positions",
+        "finite numbers in rising order",
+        (all(map(math.isfinite, control.positions)) and list(control.positions) == sorted(set(control.positions))),
+    )
+
+
 def _from_tables(where: str, tables: dict[str, Any]) -> Calibration:
     from pydantic import TypeAdapter, ValidationError
 
@@ -156,34 +190,5 @@ def _from_tables(where: str, tables: dict[str, Any]) -> Calibration:
         first = error.errors()[0]
         key = ".".join(str(part) for part in first["loc"])
         raise CalibrationError(f"{where}: {key}: {first['msg']}, found {first['input']!r}") from None
-    for name, control in calibration.controls.items():
-        centre = (control.low + control.high) / 2 if control.centre is None else control.centre
-        if not control.low < centre < control.high:
-            found = f"{control.low:g}, {control.centre}, {control.high:g}"
-            raise CalibrationError(f"{where}: controls.{name}: expected low < centre < high, found {found}")
+    calibration.check(where)
     return calibration
-
-
-def find_calibration(
-    profile: Path, identity: str, controls: Sequence[str], driver: str = ""
-) -> tuple[Calibration, Path] | None:
-    """Find the calibration for a drive: beside the profile, or in the user's data folder.
-
-    Args:
-        profile: the profile's file; ``medlar.toml`` has its calibration in ``medlar.calibration.toml``.
-        identity: of the device; empty for a recording, which does not say what it was made with.
-        controls: the names of the device's controls.
-        driver: of a driver of lower rank, whose calibration is in ``medlar.DRIVER.calibration.toml``.
-
-    Raises:
-        CalibrationError: there is one, but it cannot be read, or was made for another device.
-    """
-    beside = profile.with_suffix(f".{driver}.calibration.toml" if driver else ".calibration.toml")
-    for path in (beside, *([default_path(identity)] if identity else [])):
-        if path.exists():
-            found = Calibration.load(path)
-            reason = found.why_not_for(identity, controls)
-            if reason:
-                raise CalibrationError(f"{path}: not for this device: {reason}; calibrate again, or take the file away")
-            return found, path
-    return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import nullcontext
 from dataclasses import asdict
 from math import isfinite
 from pathlib import Path
@@ -49,10 +50,10 @@ def check(
       tenuto check medlar.toml --worst
     """
     import tenuto
-    from tenuto.calibration.store import Calibration, find_calibration
     from tenuto.driving.stopping import link_loss_stages
     from tenuto.profile.checks.advice import advise
     from tenuto.profile.lines import line_of
+    from tenuto.profile.prepare import prepare_profile
     from tenuto.sim.truth import TruthTable
 
     text = profile.read_text(encoding="utf-8", errors="replace")
@@ -65,19 +66,15 @@ def check(
     except tenuto.ProfileError as error:
         findings = error.findings
     else:
-        controls, identity = None, ""
-        if source is not None:
-            with tenuto.open_source(source) as opened:
-                controls, identity = tuple(info.name for info in opened.controls()), opened.identity
-        found = Calibration.load(calibration) if calibration is not None else None
-        if found is None and (kept := find_calibration(profile, identity, controls or ())) is not None:
-            found = kept[0]
-        prepared = loaded.calibrated(found)
+        with nullcontext() if source is None else tenuto.open_source(source) as opened:
+            controls = tuple(info.name for info in opened.controls()) if opened is not None else None
+            prepared = prepare_profile(loaded, opened, calibration=calibration)
         truths = _truths(prepared, notes)
-        findings = [*advise(loaded, found, controls), *truths.findings]
-        stages = link_loss_stages(loaded.plan(found))
-        faults = _faults(loaded.plan(found), notes) if worst else []
-        notes.append("calibrated" if found is not None else "not compared with a calibration")
+        findings = [*advise(loaded, prepared.calibration, controls), *truths.findings]
+        stages = link_loss_stages(prepared.plan())
+        faults = _faults(prepared.plan(), notes) if worst else []
+        calibrated = ", ".join(map(str, prepared.files))
+        notes.append(f"calibrated by {calibrated}" if calibrated else "not compared with a calibration")
     if as_json:
         more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}

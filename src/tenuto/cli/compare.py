@@ -19,7 +19,9 @@ def compare(
     profile_b: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="Another one.")],
     made_with: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="Of a log: the profile it was driven with."),
+        typer.Option(
+            exists=True, dir_okay=False, help="Of a log: the profile it was driven with; else the one kept beside it."
+        ),
     ] = None,
     figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it to this file, PNG or PDF.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
@@ -33,15 +35,14 @@ def compare(
       tenuto compare run.csv medlar.toml medlar-gentle.toml --json
     """
     import tenuto
-    from tenuto.analysis.why import profile_beside
     from tenuto.figures import save_figure
     from tenuto.figures.compare import compare_figure
 
     first, second = tenuto.load_profile(profile_a), tenuto.load_profile(profile_b)
     same = profile_a.stem == profile_b.stem
     names = (str(profile_a), str(profile_b)) if same else (profile_a.stem, profile_b.stem)
-    kept = made_with or (beside if (beside := profile_beside(log)).exists() else None)
-    found = tenuto.compare(log, first, second, names=names, made_with=tenuto.load_profile(kept) if kept else None)
+    driven = tenuto.load_profile(made_with) if made_with is not None else None
+    found = tenuto.compare(log, first, second, names=names, made_with=driven)
     if figure is not None:
         save_figure(compare_figure(found), figure)
     if as_json:

@@ -35,12 +35,10 @@ def curve(
     """
     import tenuto
     from tenuto.analysis.curves import curve_summary, curve_table, responses
-    from tenuto.calibration.store import Calibration, find_calibration
+    from tenuto.profile.prepare import prepare_profile
 
-    loaded = tenuto.load_profile(profile)
-    found = Calibration.load(calibration) if calibration is not None else None
-    if found is None and (kept := find_calibration(profile, "", ())) is not None:
-        found = kept[0]
+    prepared = prepare_profile(profile, calibration=calibration)
+    loaded, found = prepared.profile, prepared.calibration
     if table is not None:
         rows = curve_table(loaded, found).round(6)
         if str(table) == "-":

@@ -6,14 +6,13 @@ import json
 import math
 from collections.abc import Mapping
 from contextlib import ExitStack
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.text import Text
 
-from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
@@ -21,8 +20,8 @@ from tenuto.cli.words import named_texts, report_in_words
 
 if TYPE_CHECKING:
     from tenuto.calibration.store import Calibration
-    from tenuto.driving.plan import Planned
     from tenuto.profile import Profile
+    from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks import Sink
     from tenuto.sources import Source
 
@@ -57,6 +56,10 @@ def drive(
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
     ] = math.inf,
+    calibration: Annotated[
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one that is kept."),
+    ] = None,
     plain: Annotated[
         bool,
         typer.Option("--plain", help="One line instead of the full-screen view; so it is where there is no terminal."),
@@ -81,8 +84,8 @@ def drive(
       tenuto drive medlar-lesson.toml --source gamepad --other learner=simulated:sticks
     """
     import tenuto
-    from tenuto.calibration.store import find_calibration
-    from tenuto.profile.trims import load_trims, save_trims, trims_path
+    from tenuto.profile.prepare import prepare_profile
+    from tenuto.profile.trims import save_trims, trims_path
     from tenuto.runtime import DriveReport
     from tenuto.runtime.changes import WatchedProfile
     from tenuto.sinks import open_sinks
@@ -98,34 +101,26 @@ def drive(
         others = open_others(loaded, named_texts(other or [], "--other"), clock=clock)
         for one in others.values():
             stack.enter_context(one)
-        trims = load_trims(trims_path(profile), loaded)
-        kept = find_calibration(
-            profile, "" if recording is not None else opened.identity, [info.name for info in opened.controls()]
-        )
-        found = {name: find_calibration(profile, one.identity, [info.name for info in one.controls()], name)
-                 for name, one in others.items()}  # fmt: skip
-        measured = {name: one[0] for name, one in found.items() if one is not None}
-
+        prepared = prepare_profile(loaded, opened, others, calibration=calibration)
         if not anyway:
-            _refuse_errors(loaded, kept[0] if kept is not None else None)
+            _refuse_errors(loaded, prepared.calibration)
 
-        def prepare(changed: Profile) -> Planned:
-            return changed.calibrated(kept[0] if kept is not None else None, trims, measured)
+        def prepare(changed: Profile) -> PreparedProfile:
+            return replace(prepared, profile=changed)
 
         sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for sink in sinks:
             stack.enter_context(sink)
-            keep_profile(profile, sink)
         if not as_json:
-            _introduce(loaded, opened, others, sinks, [found[1] for found in (kept, *found.values()) if found], trims)
+            _introduce(prepared, opened, others, sinks)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=clock))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
-        planned, report = prepare(loaded), DriveReport()
+        report = DriveReport()
         try:
-            with live_view(planned.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
+            with live_view(prepared.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
                 tenuto.drive(
-                    planned, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
+                    prepared, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
                     changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
                     report=report,
                 )  # fmt: skip
@@ -151,34 +146,17 @@ def _refuse_errors(profile: Profile, calibration: Calibration | None) -> None:
         raise ProfileError(f"{profile.name}, not driven (--anyway drives it)", wrong)
 
 
-def keep_profile(profile: Path, sink: Sink) -> None:
-    """Keep the profile beside a log, for `tenuto why`, `tenuto report` and the others that ask how it was made."""
-    from tenuto.analysis.why import profile_beside
-    from tenuto.sinks.log_file import LogFile
-
-    if isinstance(sink, LogFile):
-        try:
-            profile_beside(sink.path).write_bytes(profile.read_bytes())
-        except OSError as error:
-            raise SinkError(f"{profile_beside(sink.path)}: cannot write there: {error.strerror}") from error
-
-
-def _introduce(
-    profile: Profile,
-    source: Source,
-    others: Mapping[str, Source],
-    sinks: list[Sink],
-    calibrations: list[Path],
-    trims: Mapping[str, float],
-) -> None:
+def _introduce(prepared: PreparedProfile, source: Source, others: Mapping[str, Source], sinks: list[Sink]) -> None:
     """Say what is about to be driven, from where, to where."""
     names = ", ".join(sink.name for sink in sinks)
     from_all = ", ".join([source.name, *(f"{name} ({one.name})" for name, one in others.items())])
-    results.print(Text.assemble((profile.name, "bold"), f": {from_all} → {names}. Ctrl-C stops it."), soft_wrap=True)
-    for path in calibrations:
+    results.print(
+        Text.assemble((prepared.profile.name, "bold"), f": {from_all} → {names}. Ctrl-C stops it."), soft_wrap=True
+    )
+    for path in prepared.files:
         results.print(f"calibrated by {path}", style="dim", soft_wrap=True)
-    if trims:
-        words = ", ".join(f"{name} {value:+g}" for name, value in trims.items())
+    if prepared.trims:
+        words = ", ".join(f"{name} {value:+g}" for name, value in prepared.trims.items())
         results.print(f"trims as they were left: {words}", style="dim", soft_wrap=True)
     if source.hint:
         results.print(source.hint, style="dim")

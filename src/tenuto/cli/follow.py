@@ -14,7 +14,6 @@ from rich.text import Text
 
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import results
-from tenuto.cli.drive import keep_profile
 from tenuto.cli.live import until
 from tenuto.cli.status import StatusLine
 from tenuto.cli.words import named_texts, report_in_words
@@ -70,8 +69,6 @@ def follow(
         sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for one in (*others.values(), *sinks):
             stack.enter_context(one)
-        for sink in sinks:
-            keep_profile(profile, sink)
         if not as_json:
             names = ", ".join(sink.name for sink in sinks)
             said = f" follows {opened.name} → {names}. Ctrl-C stops it."

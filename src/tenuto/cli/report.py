@@ -41,10 +41,11 @@ def report(
     from tenuto.analysis.why import plan_of_log
     from tenuto.figures.page import html_report, png_of
     from tenuto.figures.report import report_figures
+    from tenuto.profile.prepare import prepare_profile
 
     place = profile or beside(log)
-    loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
-    plan = plan_of_log(table, loaded)
+    prepared, table = prepare_profile(place, log=log), tenuto.load_log(log)
+    loaded, plan = prepared.profile, plan_of_log(table, prepared)
     _same_robot(log, place, [str(name) for name in table.columns], list(plan.chassis.bounds()))
     found = facts(table, plan, path_of(table, plan).robot.path)
     figures = {name: png_of(figure) for name, figure in report_figures(table, plan, loaded.name).items()}

@@ -94,7 +94,7 @@ def script(
         problems.print(f"It is not driven so: {mend}.", soft_wrap=True)
         raise typer.Exit(1)
     if go:
-        _drive(profile, loaded, course, name, source, to, quiet=as_json)
+        _drive(loaded, course, name, source, to, quiet=as_json)
 
 
 def _figures(course: Course) -> dict[str, object]:
@@ -128,7 +128,6 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
 
 
 def _drive(
-    path: Path,
     profile: Profile,
     course: Course,
     name: str,
@@ -139,10 +138,9 @@ def _drive(
 ) -> None:
     """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
     import tenuto
-    from tenuto.calibration.store import find_calibration
     from tenuto.driving.guard import State
     from tenuto.driving.plan import DriverPlan
-    from tenuto.profile.trims import load_trims, trims_path
+    from tenuto.profile.prepare import prepare_profile
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
     from tenuto.sources.script import ScriptSource
@@ -152,8 +150,7 @@ def _drive(
         driver = stack.enter_context(
             tenuto.open_source(profile if source_text is None else source_text, clock=the_clock.get())
         )
-        kept = find_calibration(path, driver.identity, [info.name for info in driver.controls()])
-        plan = profile.calibrated(kept[0] if kept is not None else None, load_trims(trims_path(path), profile)).plan()
+        plan = prepare_profile(profile, driver).plan()
         seat = DriverPlan(name=_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
         plan = replace(plan, below=(seat,))
         sinks = (

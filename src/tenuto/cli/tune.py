@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -44,20 +45,18 @@ def tune(
     from tenuto.analysis.compare import compare
     from tenuto.analysis.tune import Wish
     from tenuto.analysis.tune import tune as propose
-    from tenuto.analysis.why import profile_beside
     from tenuto.figures import save_figure
     from tenuto.figures.compare import compare_figure
     from tenuto.kinds.quantities import LENGTH, SPEED
     from tenuto.profile.patch import changed_text
+    from tenuto.profile.prepare import prepare_profile
 
     wish = Wish(
         _quantity(top_speed, SPEED, "--top-speed"), _quantity(stop_within, LENGTH, "--stop-within"),
         _quantity(finest, SPEED, "--finest"), noise,
     )  # fmt: skip
     loaded = tenuto.load_profile(profile)
-    kept = profile_beside(log)
-    made_with = tenuto.load_profile(kept) if kept.exists() else None
-    changes = propose(loaded, log, wish, made_with)
+    changes = propose(loaded, log, wish)
     _, tuned = changed_text(profile.read_text(encoding="utf-8"), changes, str(profile))
     if as_json:
         said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]
@@ -70,7 +69,9 @@ def tune(
             table.add_row(one.place, one.was, str(one.value), one.why)
         results.print(table)
     if figure is not None:
-        found = compare(log, loaded, tuned, names=("as it is", "as proposed"), made_with=made_with or loaded)
+        prepared = prepare_profile(loaded, log=log)
+        after = replace(prepared, profile=tuned)
+        found = compare(log, prepared, after, names=("as it is", "as proposed"))
         save_figure(compare_figure(found, f"{loaded.name}: as it is, and as proposed"), figure)
     offer(changes, profile, out, apply=apply, quiet=as_json)
     if figure is not None and not as_json:

@@ -161,15 +161,16 @@ def _bar(seen: Observed, moved: bool, length: int) -> Text:
     return bar
 
 
-def _source_and_travels(what: str) -> tuple[Source, dict[str, Travel]]:
+def _source_and_travels(stack: ExitStack, what: str) -> tuple[Source, dict[str, Travel]]:
     if not what.endswith(".toml"):
-        return open_source(what, clock=the_clock.get()), {}
+        return stack.enter_context(open_source(what, clock=the_clock.get())), {}
     import tenuto
+    from tenuto.profile.prepare import prepare_profile
 
     profile = tenuto.load_profile(what)
-    return open_source(profile, clock=the_clock.get()), {
-        control.reads: control.travel for control in profile.plan().controls
-    }
+    source = stack.enter_context(open_source(profile, clock=the_clock.get()))
+    plan = prepare_profile(profile, source).plan()
+    return source, {control.reads: control.travel for control in plan.controls}
 
 
 def watch(
@@ -201,8 +202,7 @@ def watch(
     from tenuto.sources.recording import RecordingWriter
 
     with ExitStack() as stack:
-        opened, travels = _source_and_travels(source)
-        stack.enter_context(opened)
+        opened, travels = _source_and_travels(stack, source)
         writer = stack.enter_context(RecordingWriter(record)) if record else None
         view = Watch(opened, travels)
         stopped = stack.enter_context(ctrl_c())

@@ -35,8 +35,9 @@ def why(
     """
     import tenuto
     from tenuto.analysis.why import explain_at
+    from tenuto.profile.prepare import prepare_profile
 
-    found = explain_at(tenuto.load_log(log), tenuto.load_profile(profile or beside(log)), at)
+    found = explain_at(tenuto.load_log(log), prepare_profile(profile or beside(log), log=log), at)
     if as_json:
         typer.echo(json.dumps({**found._asdict(), "steps": [step._asdict() for step in found.steps]}, indent=2))
         return
@@ -51,9 +52,9 @@ def why(
 
 def beside(log: Path) -> Path:
     """Find the profile that a drive has kept beside its log. Raises `RecordingError`."""
-    from tenuto.analysis.why import profile_beside
+    from tenuto.profile.prepare import kept_with
 
-    kept = profile_beside(log)
+    kept = kept_with(log)
     if not kept.exists():
         raise RecordingError(
             f"{log}: no profile was kept beside it ({kept.name}): say which it was driven with, --profile"

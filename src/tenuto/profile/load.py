@@ -32,7 +32,7 @@ def load_profile(path: str | Path) -> Profile:
     except UnicodeDecodeError as error:
         found = f"byte 0x{error.object[error.start]:02x} at offset {error.start}"
         raise ProfileError(where, [unexpected("file", "text in UTF-8", found)]) from error
-    return parse_profile(text, where)
+    return parse_profile(text, where).read_from(Path(path))
 
 
 def parse_profile(text: str, where: str = "profile") -> Profile:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Self
 
-from pydantic import model_validator
+from pydantic import PrivateAttr, model_validator
 from pydantic_core import PydanticCustomError
 
 from tenuto.basics.errors import ProfileError
@@ -23,6 +24,18 @@ FINDINGS = "findings"
 
 class Profile(Tables):
     """How one robot is driven. Load one with `tenuto.load_profile`; all quantities are in SI."""
+
+    _file: Path | None = PrivateAttr(default=None)
+
+    @property
+    def file(self) -> Path | None:
+        """Where it was read from; None where it was made in code."""
+        return self._file
+
+    def read_from(self, path: Path) -> Self:
+        """Remember where it was read from: what belongs to it stands beside that file."""
+        self._file = path
+        return self
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:
@@ -66,10 +79,14 @@ class Profile(Tables):
 
         Raises:
             ProfileError: tables of a changed copy do not fit each other.
+            CalibrationError: a number in a calibration is none that can be measured.
         """
         wrong = errors_of(self)  # a copy with other keys has not been checked
         if wrong:
             raise ProfileError(self.name, wrong)
+        for one in (calibration, *(others or {}).values()):
+            if one is not None:
+                one.check()
         return build_plan(self, calibration, trims or {}, others or {})
 
 
@@ -81,12 +98,14 @@ class PreparedProfile:
         calibration: what was measured of the device, if it was.
         trims: control → the trim that was kept.
         others: what was measured of the devices of the other drivers, by their names.
+        files: where the calibrations were read from.
     """
 
     profile: Profile
     calibration: Calibration | None = None
     trims: Mapping[str, float] = field(default_factory=dict)
     others: Mapping[str, Calibration] = field(default_factory=dict)
+    files: tuple[Path, ...] = ()
 
     def plan(self) -> Plan:
         """Return the plan, with the measured travels and the trims."""

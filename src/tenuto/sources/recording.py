@@ -192,7 +192,6 @@ class Recording(Source):
         every = read_recording(path) if frames is None else frames
         first = every[0].time
         self.name = f"recording {Path(path).name}"
-        self.identity = str(path)
         self.frames = [frame for frame in every if start <= frame.time - first <= end]
         if not self.frames:
             length = every[-1].time - first

@@ -1,0 +1,120 @@
+"""What belongs to one machine beside its profile: calibrations and trims. One rule for all that drives or replays.
+
+The calibration of a device is the first of these that is there:
+
+1. the one that was asked for, ``--calibration``;
+2. the one that was kept with a log, where the sticks come from a log;
+3. the one beside the profile: ``medlar.calibration.toml``, for another driver ``medlar.DRIVER.calibration.toml``;
+4. the one in the user's data folder, where the device says which it is.
+
+The one that is found must be for the device that is read, or it is an error: no other is taken in its place.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Mapping, Sequence
+from glob import escape
+from pathlib import Path
+
+from tenuto.basics.errors import CalibrationError, SinkError
+from tenuto.calibration.store import AGAIN, Calibration, default_path
+from tenuto.profile.load import load_profile
+from tenuto.profile.profile import PreparedProfile, Profile
+from tenuto.profile.trims import load_trims, save_trims, trims_path
+from tenuto.sources.base import Source
+
+
+def prepare_profile(
+    profile: Profile | str | Path,
+    source: Source | None = None,
+    others: Mapping[str, Source] | None = None,
+    *,
+    calibration: str | Path | None = None,
+    log: str | Path | None = None,
+) -> PreparedProfile:
+    """Put to a profile what was measured of its devices, and the trims that were kept.
+
+    Args:
+        profile: its file, or what `tenuto.load_profile` read from it. One that was made in code has nothing beside it.
+        source: the device that is read; None where no device is known, as for a recording.
+        others: those of the other drivers, by their names.
+        calibration: the file of one that goes before any other.
+        log: the log of a drive that the sticks come from.
+
+    Raises:
+        ProfileError: the profile, or the trims beside it, cannot be read.
+        CalibrationError: a calibration cannot be read, or was made for another device.
+    """
+    loaded = profile if isinstance(profile, Profile) else load_profile(profile)
+    places = [kept_with(log)] if log is not None else []
+    places += [loaded.file] if loaded.file is not None else []
+    found = find_calibration(places, source, asked=calibration)
+    more = {name: find_calibration(places, one, name) for name, one in (others or {}).items() if name in loaded.drivers}
+    trims = next((path for path in map(trims_path, places) if path.exists()), None)
+    known = {name: one for name, one in more.items() if one is not None}
+    return PreparedProfile(
+        loaded,
+        found[0] if found else None,
+        load_trims(trims, loaded) if trims is not None else {},
+        {name: one[0] for name, one in known.items()},
+        tuple(one[1] for one in (found, *known.values()) if one is not None),
+    )
+
+
+def find_calibration(
+    profiles: Sequence[Path], source: Source | None, driver: str = "", *, asked: str | Path | None = None
+) -> tuple[Calibration, Path] | None:
+    """Find the calibration of a device, and its file, by the rule above.
+
+    Args:
+        profiles: those that it may stand beside, the first before the others.
+        source: the device; None, or without an identity, where it is not known.
+        driver: whose device it is; empty for the first.
+        asked: the one that goes before any other.
+
+    Raises:
+        CalibrationError: there is one, but it cannot be read, or was made for another device.
+    """
+    identity = source.identity if source is not None else ""
+    ending = f".{driver}.calibration.toml" if driver else ".calibration.toml"
+    places = [path for path in (profile.with_suffix(ending) for profile in profiles) if path.exists()]
+    places += [path for path in [default_path(identity)] if identity and path.exists()]
+    for path in [Path(asked)] if asked is not None else places:
+        found = Calibration.load(path)
+        if source is not None and (reason := found.why_not_for(identity, [info.name for info in source.controls()])):
+            raise CalibrationError(f"{path}: not for this device: {reason}; {AGAIN}")
+        return found, path
+    return None
+
+
+def kept_with(log: str | Path) -> Path:
+    """Return the file in which a drive keeps its profile with its log: ``run.csv.profile.toml``."""
+    return Path(f"{log}.profile.toml")
+
+
+def keep_with(log: str | Path, prepared: PreparedProfile) -> None:
+    """Keep what a log was driven with beside it: the profile, calibrations and trims, each under its usual name.
+
+    What an earlier drive kept there goes. Nothing is kept of a profile that has no file.
+
+    Raises:
+        SinkError: they cannot be written there.
+    """
+    origin, kept = prepared.profile.file, kept_with(log)
+    if origin is None:
+        return
+    try:
+        for old in kept.parent.glob(f"{escape(kept.stem)}.*calibration.toml"):
+            old.unlink()
+        trims_path(kept).unlink(missing_ok=True)
+        if kept.resolve() != origin.resolve():
+            shutil.copyfile(origin, kept)
+        calibrations = {"": prepared.calibration, **prepared.others}
+        for driver, one in calibrations.items():
+            if one is not None:
+                one.save(kept.with_suffix(f".{driver}.calibration.toml" if driver else ".calibration.toml"))
+        if prepared.trims:
+            save_trims(trims_path(kept), prepared.profile, prepared.trims)
+    except OSError as error:
+        raise SinkError(f"{kept}: cannot write there: {error.strerror}") from error
