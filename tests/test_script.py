@@ -2,23 +2,26 @@
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import tenuto
 from helpers import MEDLAR, run
 from tenuto import State, Tick, VelocityCommand
 from tenuto.data import shipped
+from tenuto.driving.distance import Braking
 from tenuto.driving.limits import Limits
-from tenuto.driving.plan import DriverPlan
+from tenuto.driving.plan import DriverPlan, Plan
+from tenuto.motion.course import STEP, Course, Rules, beyond, fitted
 from tenuto.motion.script import (
     Chain,
     Circle,
-    Course,
     Hold,
     LinearRamp,
     Piece,
@@ -27,24 +30,32 @@ from tenuto.motion.script import (
     Sway,
     Together,
     figure_of_eight,
-    fitted,
     square,
-)  # fmt: skip
+)
 from tenuto.profile.script import load_script
 from tenuto.sources.function import FunctionSource
-from tenuto.sources.script import ScriptSource
+from tenuto.sources.script import Performance, ScriptSource
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL
 
 ROUND = shipped("round-the-tree.toml")
-SHARP = (1e6, 1e6)  # no rounding off: then a circle is a circle
+FAST = Speeds(forward=9.0, backward=9.0, turn=9.0, sideways=9.0, up=9.0, down=9.0)
 
 
-def ends(piece: Piece, *limits: float) -> tuple[float, ...]:
-    course = Course(piece, *(limits or SHARP))
-    return tuple(float(way[-1]) for way in (course.x, course.y, course.z, course.heading))
+def rules(acceleration: float = 0.8, turn: float = 3.0, slower: float = 1.0, **more: Any) -> Rules:
+    """What a robot without any vehicle's limits keeps to; it slows down ``slower`` times as fast as it speeds up."""
+    limits = Limits(
+        acceleration=acceleration, turn_acceleration=turn, deceleration=slower * acceleration,
+        turn_deceleration=slower * turn, vertical_acceleration=0.5,
+    )  # fmt: skip
+    return Rules(speeds=more.pop("speeds", FAST), limits=limits, **more)
 
 
+def ends(piece: Piece) -> tuple[float, ...]:
+    return tuple(float(way[-1]) for way in Course(piece, rules(slower=0.4)).path)
+
+
+@pytest.mark.long
 def test_pieces_lead_where_geometry_says() -> None:
     assert ends(Hold(VelocityCommand(0.5, 0.1), 4.0)) == pytest.approx((2.0, 0.4, 0.0, 0.0), abs=0.01)
     assert ends(LinearRamp(STANDSTILL, VelocityCommand(1.0), 3.0)) == pytest.approx((1.5, 0.0, 0.0, 0.0), abs=0.01)
@@ -57,7 +68,7 @@ def test_pieces_lead_where_geometry_says() -> None:
     assert ends(square(1.2, 0.4, 0.7)) == pytest.approx((0.0, 0.0, 0.0, math.tau), abs=0.03)
     assert ends(square(1.2, 0.4, None)) == pytest.approx((0.0, 0.0, 0.0, 0.0), abs=0.02)
     assert ends(figure_of_eight(1.0, 0.4)) == pytest.approx((0.0, 0.0, 0.0, 0.0), abs=0.02)
-    eight = Course(figure_of_eight(1.0, 0.4), *SHARP)
+    eight = Course(figure_of_eight(1.0, 0.4), rules()).path
     assert (eight.y.max(), eight.y.min()) == (pytest.approx(2.0, abs=0.01), pytest.approx(-2.0, abs=0.01))
     both = Together((Hold(VelocityCommand(0.5), 4.0), Sway("yaw_rate", 0.3, 2.0, 2.0)))
     assert both.seconds == 4.0
@@ -69,45 +80,50 @@ def test_pieces_lead_where_geometry_says() -> None:
 
 flat = st.just(0.0)
 pieces = st.one_of(
-    st.builds(Hold, st.builds(VelocityCommand, st.floats(-0.5, 0.5), flat, flat, st.floats(-1, 1)), st.floats(0.1, 5)),
-    st.builds(Circle, st.floats(0.3, 2.0), st.floats(0.1, 0.6), st.floats(0.1, 1.5)),
-    st.builds(Sway, st.just("yaw_rate"), st.floats(0.1, 1.0), st.floats(0.5, 3.0), st.floats(0.5, 5.0)),
+    st.builds(Hold, st.builds(VelocityCommand, st.floats(-0.5, 0.5), flat, flat, st.floats(-1, 1)), st.floats(0.1, 2)),
+    st.builds(Circle, st.floats(0.3, 2.0), st.floats(0.3, 0.6), st.floats(0.1, 1.2)),
+    st.builds(Sway, st.just("yaw_rate"), st.floats(0.1, 1.0), st.floats(0.5, 3.0), st.floats(0.5, 3.0)),
 )
 
 
 @pytest.mark.long
-@settings(max_examples=20)
-@given(st.lists(pieces, min_size=1, max_size=4), st.floats(0.005, 0.1), st.integers(0, 9))
-def test_how_often_it_is_asked_changes_no_distance(many: list[Piece], dt: float, seed: int) -> None:
-    course = Course(Chain(tuple(many)), 0.8, 3.0)
-    assert course.velocities[-1] == pytest.approx(0.0)
-    steps = np.diff(course.velocities, axis=0) / 0.005
-    assert (np.abs(steps).max(axis=0) <= np.array([0.8, 0.8, 0.8, 3.0]) + 1e-6).all()
-    dice = np.random.default_rng(seed)
-    moments = np.cumsum(dice.uniform(0.2 * dt, 1.8 * dt, math.ceil(course.seconds / dt * 2)))
-    asked = np.array([course.at(float(moment)) for moment in moments])
-    way = float(np.trapezoid(asked[:, 0], moments))
-    whole = float(np.trapezoid(course.velocities[:, 0], course.times))
-    # Between two questions the velocity changes by at most 0.8·1.8·dt, and half of that is what can be missed.
-    assert way == pytest.approx(whole, abs=0.01 + course.seconds * 0.8 * (1.8 * dt) ** 2 + 0.6 * 1.8 * dt)
+@settings(max_examples=10)
+@given(st.lists(pieces, min_size=1, max_size=4), st.floats(0.3, 2.0), st.floats(0.5, 4.0), st.floats(0.3, 1.0))
+def test_a_path_is_kept_whatever_the_accelerations(
+    many: list[Piece], acceleration: float, turn: float, slower: float
+) -> None:
+    motion = Chain(tuple(many))
+    course = Course(motion, rules(acceleration, turn, slower, chassis=MEDLAR.plan().chassis))
+    change = np.abs(np.diff(course.velocities, axis=0)).max(axis=0) / STEP
+    assert (change <= np.array([acceleration, acceleration, 1.0, turn]) + 1e-6).all()
+    assert np.array_equal(course.velocities[[0, -1]], np.zeros((2, 4)))
+    # Where it leads, reckoned in ten thousand small steps from what is written, and from what is asked for.
+    poses = []
+    for velocity, seconds in ((motion.at, motion.seconds), (course.at, course.seconds)):
+        moments = (np.arange(10_000) + 0.5) * seconds / 10_000
+        vx, vy, _, rate = np.array([velocity(float(moment)) for moment in moments]).T * seconds / 10_000
+        heading = np.cumsum(rate) - rate / 2.0
+        x, y = vx * np.cos(heading) - vy * np.sin(heading), vx * np.sin(heading) + vy * np.cos(heading)
+        poses.append((float(x.sum()), float(y.sum()), float(rate.sum())))
+    assert poses[1] == pytest.approx(poses[0], abs=0.02)
+    assert course.strays <= 0.02
+    assert course.seconds >= motion.seconds
 
 
 @pytest.mark.long
-@settings(max_examples=10)
-@given(st.lists(pieces, min_size=1, max_size=3), st.floats(0.3, 2.0))
+@settings(max_examples=6)
+@given(st.lists(pieces, min_size=1, max_size=2), st.floats(0.3, 2.0))
 def test_what_is_made_to_fit_fits_and_keeps_its_shape(many: list[Piece], within: float) -> None:
-    speeds, limits, motion = (
-        Speeds(forward=0.3, backward=0.2, turn=0.5),
-        Limits(acceleration=0.8, turn_acceleration=3.0),
-        Chain(tuple(many)),
-    )
-    scaled, course = fitted(motion, speeds, limits, within)
-    assert course.problems(speeds, limits, within) == []
+    motion, slow = Chain(tuple(many)), Speeds(forward=0.3, backward=0.2, turn=0.5)
+    keeps = rules(speeds=slow, braking=Braking(0.5, 2.0, 1.0))
+    scaled, course = fitted(motion, keeps, within)
+    assert course.problems(within) == []
+    assert course.bent <= 0.05
     assert course.excursion <= within
     assert max(course.top_speeds.vx, 0.0) <= 0.3 + 1e-9
-    small, large = Course(Scaled(motion, 0.5), *SHARP), Course(motion, *SHARP)
-    assert small.excursion == pytest.approx(0.5 * large.excursion, abs=0.01)
-    assert small.heading[-1] == pytest.approx(large.heading[-1], abs=0.01)
+    small, large = Course(Scaled(motion, 0.5), rules()), Course(motion, rules())
+    assert small.excursion == pytest.approx(0.5 * large.excursion, abs=0.02)
+    assert small.path.heading[-1] == pytest.approx(large.path.heading[-1], abs=0.02)
     assert scaled.seconds >= motion.seconds - 1e-9
 
 
@@ -119,46 +135,114 @@ def hands(touched_at: float, released_at: float = 99.0) -> FunctionSource:
     return FunctionSource("hands", ("left_y", "right_x", "left_shoulder"), numbers)
 
 
-def perform(driver: FunctionSource) -> tuple[list[Tick], ScriptSource]:
-    """Round the tree, as `tenuto script --go` does it, in simulated time."""
-    from dataclasses import replace
-
-    course = Course(load_script(ROUND)[1], 0.8, math.radians(180))
-    plan = replace(MEDLAR.plan(), below=(DriverPlan(name="script", at_once=True),))
+def perform(driver: tenuto.Source, plan: Plan, course: Course, *, until: float) -> tuple[list[Tick], ScriptSource]:
+    """Drive a course as `tenuto script --go` does it, in simulated time."""
+    plan = replace(plan, below=(DriverPlan(name="script", at_once=True),))
     motion, ticks = ScriptSource("round", course), list[Tick]()
+    performance = Performance(motion, "script")
 
     def watch(tick: Tick) -> str | None:
         ticks.append(tick)
-        if motion.begun is None and tick.driver == "script" and tick.guard.state is State.DRIVING:
-            motion.begin(tick.time)
-        return "done" if tick.time > 48.0 else None
+        ended.append(performance(tick) or "")
+        return "time is up" if tick.time > until else None
 
+    ended: list[str] = []
     tenuto.drive(plan, driver, others={"script": motion}, clock=tenuto.SimulatedClock(), on_tick=watch)
     return ticks, motion
 
 
+def gone(ticks: list[Tick]) -> np.ndarray:
+    """Reckon where commands lead, (tick, 3): x, y, heading."""
+    x, y, heading, found = 0.0, 0.0, 0.0, []
+    for tick in ticks:
+        vx, vy, _, rate = (tick.dt * axis for axis in tick.command)
+        middle = heading + rate / 2.0
+        x, y = x + vx * math.cos(middle) - vy * math.sin(middle), y + vx * math.sin(middle) + vy * math.cos(middle)
+        heading += rate
+        found.append((x, y, heading))
+    return np.array(found)
+
+
 @pytest.mark.long
 def test_it_goes_where_the_preview_said() -> None:
-    ticks, motion = perform(hands(99.0))
-    course = Course(load_script(ROUND)[1], 0.8, math.radians(180))
+    course = Course(load_script(ROUND)[1], Rules.of(MEDLAR.plan()))
+    ticks, motion = perform(hands(99.0), MEDLAR.plan(), course, until=course.seconds + 4.0)
     assert motion.begun is not None
-    x = y = heading = 0.0
-    for tick in ticks:
-        x += tick.command.vx * tick.dt * math.cos(heading)
-        y += tick.command.vx * tick.dt * math.sin(heading)
-        heading += tick.command.yaw_rate * tick.dt
-    assert (x, y) == pytest.approx((course.x[-1], course.y[-1]), abs=0.08)
-    assert heading == pytest.approx(course.heading[-1], abs=0.03)
+    x, y, _, heading = (float(way[-1]) for way in course.path)
+    assert gone(ticks)[-1] == pytest.approx((x, y, heading), abs=0.02)
+
+
+VEHICLES = {
+    "cart": "kind = 'differential'\ntrack = 0.5\nwheel_radius = 0.1\nmax_wheel_speed = 20.0",
+    "car": "kind = 'car'\nwheelbase = 0.6\ntrack = 0.5\nwheel_radius = 0.1\nmax_wheel_speed = 20.0\n"
+    "max_steering = 0.6\nsteering_rate = 1.0",
+    "mecanum": "kind = 'mecanum'\ntrack = 0.5\nwheelbase = 0.4\nwheel_radius = 0.1\nmax_wheel_speed = 20.0",
+}
+PROFILE = """
+format = 1
+name = "Any"
+loop = {{ rate = 50.0 }}
+source = {{ kind = "gamepad" }}
+controls.drive = {{ reads = "left_y" }}
+controls.steer = {{ reads = "right_x" }}
+style = {{ kind = "arcade", forward = "drive", turn = "steer" }}
+speeds = {{ forward = 1.0, backward = 1.0, turn = 2.0 }}
+limits = {{ acceleration = {up}, deceleration = {down}, turn_acceleration = {turn}{jerk} }}
+guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = {stop} }}
+[chassis]
+{vehicle}
+"""
+
+
+@pytest.mark.long
+@settings(max_examples=8)
+@given(
+    st.sampled_from(sorted(VEHICLES)), st.lists(pieces, min_size=1, max_size=3), st.floats(0.4, 2.0),
+    st.floats(0.4, 2.0), st.floats(0.5, 4.0), st.sampled_from(["", ", jerk = 2.0"]), st.floats(0.4, 2.0),
+    st.floats(0.1, 1.0),
+)  # fmt: skip
+def test_no_robot_gets_further_than_its_preview(
+    vehicle: str, many: list[Piece], up: float, down: float, turn: float, jerk: str, stop: float, let_go: float
+) -> None:
+    text = PROFILE.format(up=up, down=down, turn=turn, jerk=jerk, stop=stop, vehicle=VEHICLES[vehicle])
+    plan = tenuto.parse_profile(text).plan()
+    course = Course(Chain(tuple(many)), Rules.of(plan))
+    assume(not beyond(course, plan.chassis))  # a car does not turn on the spot: the command refuses that
+    whole, motion = perform(hands(999.0), plan, course, until=course.seconds + 3.0)
+    assert motion.begun is not None
+    # What is read between two ticks is seen a tick later; no path is further off than that.
+    here, there = gone(whole)[:, :2], course.path.places[:, :2]
+    away = max(float(np.linalg.norm(there - place, axis=1).min()) for place in here[::5])
+    assert away <= 0.03 + 0.02 * course.size
+    assert np.hypot(*here.T).max() <= course.excursion + 0.03
+    released, _ = perform(hands(999.0, 1.0 + let_go * course.seconds), plan, course, until=course.seconds + 3.0)
+    assert np.hypot(*gone(released)[:, :2].T).max() <= course.excursion + 0.03
+
+
+@pytest.mark.long
+def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
+    """A jerk limit averages the command over 2·2/2 = 2 s: corners are cut, and a square is none any more."""
+    text = PROFILE.format(up=2.0, down=2.0, turn=4.0, jerk=", jerk = 2.0", stop=2.0, vehicle=VEHICLES["cart"])
+    keeps, motion = Rules.of(tenuto.parse_profile(text).plan()), square(1.0, 0.8, 1.5)
+    bent = Course(motion, keeps)
+    assert bent.bent > 0.1
+    assert "strays" in str(bent.bends()[0])
+    _, slow = fitted(motion, keeps)
+    assert slow.strays <= 0.05 * 1.0
+    # Looked at from outside: the robot passes each corner of a metre's square.
+    for corner in ((1.0, 0.0), (1.0, 1.0), (0.0, 1.0), (0.0, 0.0)):
+        assert np.linalg.norm(slow.path.places[:, :2] - corner, axis=1).min() <= 0.05
 
 
 @pytest.mark.parametrize(("driver", "state"), [(hands(10.0), State.DRIVING), (hands(99.0, 10.0), State.NOT_ENABLED)])
 def test_a_hand_ends_it_at_once_and_for_good(driver: FunctionSource, state: State) -> None:
-    ticks, _ = perform(driver)
+    course = Course(load_script(ROUND)[1], Rules.of(MEDLAR.plan()))
+    ticks, _ = perform(driver, MEDLAR.plan(), course, until=20.0)
     before = next(tick for tick in ticks if tick.time > 9.9)
     after = next(tick for tick in ticks if tick.time > 10.04)
     assert (before.driver, before.guard.state) == ("script", State.DRIVING)
     assert after.driver == "driver" or after.guard.state is State.STOPPING
-    late = [tick for tick in ticks if tick.time > 14.0 and tick.time < 47.9]
+    late = [tick for tick in ticks if tick.time > 14.0]
     assert {(tick.guard.state, tick.driver) for tick in late} == {(state, "driver")}
     assert all(tick.command == STANDSTILL for tick in late)
 
@@ -173,7 +257,10 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
     far = run("script", tree, medlar, "--within", "2", "--go", cwd=tmp_path)
     assert far.returncode == 1
     # Half a metre ahead, then 1.09 rad of a circle of 1.5 m at 0.5 m/s: sin 1.09 - 3 cos 1.09 = -0.5.
-    assert "it gets 3.02 m away, and is to stay within 2.00 m, at 5.3 s, in steps.1 (circle) and steps.2" in far.stderr
+    assert (
+        "it gets 3.01 m away, stops counted, and is to stay within 2.00 m, at 5.4 s, in steps.1 (circle) and steps.2"
+        in far.stderr
+    )
     fit = run("script", tree, medlar, "--within", "2", "--fit", "--json", cwd=tmp_path)
     assert fit.returncode == 0, fit.stderr
     assert json.loads(fit.stdout)["excursion"] < 2.0
@@ -184,8 +271,8 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         ('kind = "sway"', 'kind = "swya"', 'did you mean "sway"?'),
         ('turn_speed = "12 deg/s"', 'speed = "1 m/s"', "steps.2.turn_speed: expected a turning speed"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "none.csv"', "none.csv"),
-        ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 2.72 m/s, the profile"),
-        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.50 m/s, the profile allows 0.00, at 0.0 s, in steps.0 (ramp)"),
+        ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 3.79 m/s, the profile"),
+        ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.43 m/s, the profile allows 0.00, at 0.1 s, in steps.0 (ramp)"),
         ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as the script asks"),
         ('seconds = "1 s"', 'seconds = "4000 s"', "and may last 3600 s"),
     ):

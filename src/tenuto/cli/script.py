@@ -18,7 +18,7 @@ from tenuto.cli.status import StatusLine
 
 if TYPE_CHECKING:
     from tenuto.driving.tick import Tick
-    from tenuto.motion.script import Course, Violation
+    from tenuto.motion.course import Course, Violation
     from tenuto.profile import Profile
 
 _DRIVER = "script"
@@ -41,8 +41,9 @@ def script(
 ) -> None:
     """Show what a script will do with a robot; with --go, do it while the driver holds, until a stick is moved.
 
-    Nothing moves that exceeds the profile's speeds and accelerations, or gets further away than it may. Exit status 1
-    then.
+    The written path is kept: where the robot cannot change its velocity so fast, it goes through it more slowly.
+    Nothing moves that exceeds the profile's speeds, strays from its path by 5 % of its size, or gets further away than
+    it may, stops counted. Exit status 1 then.
 
     [bold]Examples:[/bold]
 
@@ -51,30 +52,30 @@ def script(
       tenuto script round-the-tree.toml medlar.toml --go
     """
     import tenuto
-    from tenuto.motion.script import Course, beyond, fitted
+    from tenuto.motion.course import Course, Rules, beyond, fitted
     from tenuto.profile.script import load_script
 
     loaded = tenuto.load_profile(profile)
     plan = loaded.plan()
-    mode, chassis = plan.mode, plan.chassis
+    rules = Rules.of(plan)
     name, motion = load_script(script)
     notes: list[str] = []
     pace = 1.0
     try:
-        course = Course(motion, mode.limits.acceleration, mode.limits.turn_acceleration)
-        wrong = course.problems(mode.speeds, mode.limits, within)
+        course = Course(motion, rules)
+        wrong = course.problems(within) or course.bends()
         if wrong and fit:
-            scaled, course = fitted(motion, mode.speeds, mode.limits, within)
+            scaled, course = fitted(motion, rules, within)
             pace = scaled.pace
             notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")
             wrong = []
-        cannot = beyond(course, chassis)
+        cannot = beyond(course, plan.chassis)
         wrong += cannot
     except ValueError as error:
         raise tenuto.TenutoError(f"{script}: {error}") from error
 
     def where(violation: Violation) -> str:
-        step = motion.name_at(violation.time * pace)
+        step = motion.name_at(course.moment(violation.time) * pace)
         return f", in {step}" if step else ""
 
     if figure is not None:
@@ -101,10 +102,9 @@ def _figures(course: Course) -> dict[str, object]:
     """Return what is worked out of a course, for programs; SI."""
     return {
         "seconds": course.seconds, "excursion": course.excursion,
-        "x": [float(course.x.min()), float(course.x.max())], "y": [float(course.y.min()), float(course.y.max())],
-        "z": [float(course.z.min()), float(course.z.max())], "top_speeds": course.top_speeds._asdict(),
-        "top_accelerations": course.top_accelerations._asdict(),
-        "ends": [float(course.x[-1]), float(course.y[-1]), float(course.z[-1]), float(course.heading[-1])],
+        **{way: [float(along.min()), float(along.max())] for way, along in zip("xyz", course.path, strict=False)},
+        "top_speeds": course.top_speeds._asdict(), "top_accelerations": course.top_accelerations._asdict(),
+        "ends": [float(way[-1]) for way in course.path], "strays": course.strays, "turned_off": course.turned_off,
     }  # fmt: skip
 
 
@@ -113,10 +113,12 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column()
     grid.add_row("script", f"{name}: {course.seconds:.1f} s")
-    for axis, way in (("x", course.x), ("y", course.y), ("z", course.z)):
+    for axis, way in zip("xyz", course.path, strict=False):
         if abs(way).max() > 0.0:
             grid.add_row(axis, f"{way.min():+.2f} m to {way.max():+.2f} m, ends at {way[-1]:+.2f} m")
-    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins")
+    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins, stops counted")
+    off = math.degrees(course.turned_off)
+    grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of what is written")
     units = ("m/s", "m/s", "m/s", "rad/s")
     tops = zip(course.top_speeds._asdict().items(), course.top_accelerations, units, strict=True)
     for (axis, speed), acceleration, unit in tops:
@@ -138,14 +140,14 @@ def _drive(
 ) -> None:
     """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
     import tenuto
-    from tenuto.driving.guard import State
     from tenuto.driving.plan import DriverPlan
     from tenuto.profile.prepare import prepare_profile
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
-    from tenuto.sources.script import ScriptSource
+    from tenuto.sources.script import Performance, ScriptSource
 
     motion = ScriptSource(name, course)
+    performance = Performance(motion, _DRIVER)
     with ExitStack() as stack:
         driver = stack.enter_context(
             tenuto.open_source(profile if source_text is None else source_text, clock=the_clock.get())
@@ -166,15 +168,7 @@ def _drive(
 
         def watch(tick: Tick) -> str | None:
             status.show(tick)
-            if motion.begun is None:
-                if tick.driver == _DRIVER and tick.guard.state is State.DRIVING:
-                    motion.begin(tick.time)
-                return None
-            if tick.guard.state is not State.DRIVING:
-                return f"the script was broken off: {'; '.join(reason.text for reason in tick.guard.reasons)}"
-            if tick.driver != _DRIVER:
-                return "the script was broken off: a hand took over"
-            return "the script is done" if motion.ended(tick.time) else None
+            return performance(tick)
 
         report = tenuto.drive(
             plan, driver, sinks, others={_DRIVER: motion, **sensors}, clock=loop_clock(), on_tick=watch,

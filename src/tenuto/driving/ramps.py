@@ -169,14 +169,16 @@ class CommandRamp:
         if self._average is not None:
             share = min(share, self._tightening_share(self._average.quickest(), arc, wanted))
 
-        def at(share: float) -> VelocityCommand:
+        def at(share: float, speed: float) -> VelocityCommand:
             sideways, turn = _on_line(arc, wanted, share)
             return VelocityCommand(speed, speed * sideways + 0.0, 0.0, speed * turn + 0.0)  # + 0.0: −0.0 is a plain 0
 
-        if speed and not self._fits(at(share)):
-            share = _largest(lambda part: self._fits(at(part)), share)
+        # Of an S-curve, what the speed may still become before what is counted of it is over.
+        fastest = speed if self._average is None else math.copysign(self._average.yet(), speed)
+        if fastest and not self._fits(at(share, fastest)):
+            share = _largest(lambda part: self._fits(at(part, fastest)), share)
         self.arc = _on_line(arc, wanted, share)
-        return target if speed == target.vx and share == 1.0 and speed else at(share)
+        return target if speed == target.vx and share == 1.0 and speed else at(share, speed)
 
     def _speed(self, speed: float, target: float, arc: tuple[float, float], dt: float) -> float:
         """Return the next speed ahead, m/s, which no arc on the way makes too fast for a wheel, or for a turn."""
@@ -298,6 +300,19 @@ class _Average:
             if lasts:
                 most = max(most, abs(end.vx - before) / lasts)
             before = end.vx
+        return most
+
+    def yet(self) -> float:
+        """Return the largest mean speed ahead over the newest of what is counted, however much of it, m/s.
+
+        While that is within a limit, and all that is added too, so is every mean that follows.
+        """
+        ends = [end.vx for _, end in self._steps]
+        starts = [self._before.vx, *ends[:-1]]
+        gone, seconds, most = 0.0, 0.0, abs(ends[-1])
+        for (lasts, _), start, end in zip(reversed(self._steps), reversed(starts), reversed(ends), strict=True):
+            gone, seconds = gone + lasts * (start + end) / 2.0, seconds + lasts
+            most = max(most, abs(gone) / seconds if seconds else 0.0)
         return most
 
     def newest(self, mean: VelocityCommand) -> VelocityCommand:

@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from tenuto.figures.drive import BLUE, GREY, ORANGE, RED
-from tenuto.motion.script import Course
+from tenuto.motion.course import Course
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -15,9 +15,11 @@ if TYPE_CHECKING:
 
 def draw_path(ax: Axes, course: Course, within: float = math.inf) -> None:
     """Draw the path from above, x up and y to the left, with where it begins and ends, and how far it may go."""
-    ax.plot(course.y, course.x, color=BLUE, linewidth=2)
+    path, written = course.path, course.written
+    ax.plot(written.y, written.x, color=GREY, linewidth=1, linestyle=":", label="as written")
+    ax.plot(path.y, path.x, color=BLUE, linewidth=2)
     ax.plot([0.0], [0.0], "o", color="tab:green", label="begins")
-    ax.plot([course.y[-1]], [course.x[-1]], "s", color=RED, label="ends")
+    ax.plot([path.y[-1]], [path.x[-1]], "s", color=RED, label="ends")
     if math.isfinite(within):
         turns = [math.tau * step / 200 for step in range(201)]
         ax.plot([within * math.sin(a) for a in turns], [within * math.cos(a) for a in turns], "--", color=GREY,
@@ -44,10 +46,10 @@ def draw_speeds(ax: Axes, course: Course) -> None:
 
 def draw_height(ax: Axes, course: Course) -> None:
     """Draw how far it is from where it began, and how high, over time."""
-    distance = (course.x**2 + course.y**2 + course.z**2) ** 0.5
+    distance = (course.path.places**2).sum(axis=1) ** 0.5
     ax.plot(course.times, distance, color="tab:green", label="from where it began")
-    if abs(course.z).max() > 0.0:
-        ax.plot(course.times, course.z, color="tab:purple", label="height")
+    if abs(course.path.z).max() > 0.0:
+        ax.plot(course.times, course.path.z, color="tab:purple", label="height")
     ax.set_xlabel("time [s]")
     ax.set_ylabel("distance [m]")
     ax.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9, frameon=False)

@@ -217,7 +217,8 @@ class Witness:
             if powered and not silent and wrong and not between and (tick.power or any(tick.command)):
                 yield f"{name} measures {value:g} where {min(told):.2f} to {max(told):.2f} was told, and it has power"
         self._told.append((now, tuple(tick.command)))
-        self._told = [one for one in self._told if one[0] > now - 20.0] or self._told[-1:]
+        while len(self._told) > 1 and self._told[1][0] <= now - 20.0:  # the one before it held until then
+            self._told.pop(0)
 
     def _slowed(self, tick: Tick) -> Iterator[str]:
         """Nothing speeds up beyond the share that an input leaves, or towards what a silent sensor looks at."""

@@ -6,7 +6,10 @@ import math
 
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
-from tenuto.motion.script import Course
+from tenuto.basics.reasons import Code
+from tenuto.driving.guard import State
+from tenuto.driving.tick import Tick
+from tenuto.motion.course import Course
 from tenuto.sources.base import Source
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -39,3 +42,34 @@ class ScriptSource(Source):
         """Return the velocity of now."""
         velocity = STANDSTILL if self.begun is None else self._course.at(now - self.begun)
         return Frame(now, velocity._asdict())
+
+
+# The robot does something else than what the script asks for, or nobody knows that it does it.
+_OFF_COURSE = {Code.NEAR, Code.INHIBIT_SLOWS, Code.CANNOT_DO, Code.LINK_GRACE, Code.FAR_END}
+
+
+class Performance:
+    """Begins a script when the robot can be driven by it, and ends it for good when it is not driven as written.
+
+    Call it with every tick, as ``on_tick`` of `tenuto.drive`: it says when to end, and why.
+    """
+
+    def __init__(self, motion: ScriptSource, driver: str) -> None:
+        """Watch over a script, the driver of this name."""
+        self._motion, self._driver = motion, driver
+
+    def __call__(self, tick: Tick) -> str | None:
+        """Return why it is over; None while it goes on."""
+        drives = tick.driver == self._driver and tick.guard.state is State.DRIVING
+        off = [notice.text for notice in tick.notices if notice.code in _OFF_COURSE]
+        if self._motion.begun is None:
+            if drives and not off:
+                self._motion.begin(tick.time)
+            return None
+        if tick.guard.state is not State.DRIVING:
+            return f"the script was broken off: {'; '.join(reason.text for reason in tick.guard.reasons)}"
+        if not drives:
+            return "the script was broken off: a hand took over"
+        if off:
+            return f"the script was broken off, for the robot does not follow it: {'; '.join(off)}"
+        return "the script is done" if self._motion.ended(tick.time) else None

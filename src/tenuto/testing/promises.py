@@ -220,7 +220,7 @@ def profile_keeps_its_promises(profile: Planned, seeds: Iterable[int] = range(10
     from tenuto.sim.soak import soak
 
     for outcome in soak(profile, seeds):
-        assert outcome.broken == [], outcome.story
+        assert outcome.broken == [], f"{outcome.broken} in {outcome.story}"
 
 
 def curve_keeps_its_promises(kind: type[Curve], values: st.SearchStrategy[Any]) -> None:

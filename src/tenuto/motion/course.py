@@ -1,0 +1,336 @@
+"""What a robot makes of a script: at which pace it goes through it, where that leads, and what it must not do."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import chain, repeat
+from typing import NamedTuple, Self
+
+import numpy as np
+
+from tenuto.basics.number import Array
+from tenuto.driving.distance import Braking
+from tenuto.driving.limits import Limits, within_speeds
+from tenuto.driving.plan import Plan
+from tenuto.driving.ramps import CommandRamp
+from tenuto.motion.odometry import along_arc
+from tenuto.motion.pace import moments, paces
+from tenuto.motion.script import Piece, Scaled
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.base import Chassis, Way
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
+
+# A course is sampled so often, s, and read in between by straight lines.
+STEP = 0.005
+LONGEST = 3600.0
+AXES = VelocityCommand._fields
+# A sudden change is spread over so many seconds, so that the robot need not stand still for it.
+_SPREAD = 0.2
+# A robot that strays from what is written by more than this share of its size drives something else.
+BENT = 0.05
+# Places of a path that are compared with another, at most.
+_PLACES = 1500
+_FITS = 40
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rules:
+    """What a robot keeps to while a script is driven.
+
+    Attributes:
+        speeds, limits: of the mode. chassis: None for one that can do anything. way: see `CommandRamp`.
+        braking: of a stop of the guard; None where no stop is counted.
+    """
+
+    speeds: Speeds
+    limits: Limits
+    chassis: Chassis | None = None
+    way: Way | None = None
+    braking: Braking | None = None
+
+    @classmethod
+    def of(cls, plan: Plan) -> Self:
+        """Return those of the mode that a plan begins with."""
+        mode, guard = plan.mode, plan.guard
+        stops = (guard.stop_deceleration, guard.stop_turn_deceleration, guard.stop_vertical_deceleration)
+        return cls(
+            speeds=mode.speeds, limits=within_speeds(mode.limits, mode.speeds), chassis=plan.chassis,
+            way=mode.style.way(mode.speeds), braking=Braking(*stops),
+        )  # fmt: skip
+
+
+class Violation(NamedTuple):
+    """Something of a course that a robot must not do, or cannot.
+
+    Attributes:
+        text: what it is. time: when it is so for the first time, s.
+    """
+
+    text: str
+    time: float
+
+    def __str__(self) -> str:
+        return f"{self.text}, at {self.time:.1f} s"
+
+
+class Path(NamedTuple):
+    """Where a robot is at each moment, from where it begins: m, m, m, rad; arrays of one length."""
+
+    x: Array
+    y: Array
+    z: Array
+    heading: Array
+
+    @property
+    def places(self) -> Array:
+        """(moment, 3), m."""
+        return np.stack([self.x, self.y, self.z], axis=1)
+
+
+class Course:
+    """A script as it will be driven, with where the robot will be, dead reckoned from where it stands.
+
+    The written path is kept: where its velocity changes faster than the robot may, the robot goes through it more
+    slowly. What the ramps of the robot then make of it is in ``velocities``.
+
+    Attributes:
+        times: s, every `STEP`. asked: what is asked of the robot then, an array, a row a time, the four axes of a
+            velocity. velocities: what it does, likewise.
+        path: where it is then. written: where the script leads, at its own moments.
+        strays: how far it gets from the written path, m. turned_off: by how much it ends turned otherwise, rad.
+    """
+
+    def __init__(self, piece: Piece, rules: Rules) -> None:
+        """Work it out.
+
+        Raises:
+            ValueError: it lasts longer than an hour.
+        """
+        if not piece.seconds <= LONGEST:
+            raise ValueError(f"it lasts {piece.seconds:g} s, and may last {LONGEST:g} s")
+        self._rules = rules
+        raw = _written(piece)
+        spread = _spread(raw)
+        most = np.array([min(axis) for axis in rules.limits.axes])
+        shares = paces(spread, most, STEP)
+        at = moments(shares, STEP)
+        if at[-1] > 2.0 * LONGEST:
+            raise ValueError(f"it takes {at[-1]:.0f} s at these accelerations, and may take {2.0 * LONGEST:g} s")
+        times = np.arange(0.0, at[-1] + STEP, STEP)
+        paced = spread * shares[:, None]
+        self.asked = np.stack([np.interp(times, at, axis) for axis in paced.T], axis=1)
+        self.asked[-1] = 0.0
+        self.velocities = _ramped(self.asked, rules)
+        self.times = np.arange(len(self.velocities)) * STEP
+        self._driven_at = at
+        self.written, self.path = _reckoned(raw), _reckoned(self.velocities)
+        self.strays = max(_away(self.path, self.written), _away(self.written, self.path))
+        self.turned_off = float(self.path.heading[-1] - self.written.heading[-1])
+
+    @property
+    def seconds(self) -> float:
+        """How long it takes."""
+        return float(self.times[-1])
+
+    @property
+    def top_speeds(self) -> VelocityCommand:
+        """The fastest on each axis either way, m/s and rad/s."""
+        return VelocityCommand(*map(float, np.abs(self.velocities).max(axis=0)))
+
+    @property
+    def top_accelerations(self) -> VelocityCommand:
+        """The strongest on each axis, m/s² and rad/s²."""
+        return VelocityCommand(*map(float, np.abs(np.diff(self.velocities, axis=0)).max(axis=0) / STEP))
+
+    @property
+    def size(self) -> float:
+        """The longest side of a box round the written path, m."""
+        return float(np.ptp(self.written.places, axis=0).max())
+
+    @property
+    def bent(self) -> float:
+        """How far it strays, as a share of its size; or how far it ends turned otherwise, as a share of its turns."""
+        turned = min(float(np.ptp(self.written.heading)), math.tau)
+        return max(
+            self.strays / self.size if self.size > 0.01 else 0.0, abs(self.turned_off) / turned if turned > 0.1 else 0.0
+        )
+
+    @cached_property
+    def excursion(self) -> float:
+        """How far it gets from where it starts, m, wherever a stop of the guard may bring it to rest."""
+        return float(self._away.max())
+
+    @cached_property
+    def _away(self) -> Array:
+        """At each moment, how far it gets from where it starts, and stopped from then on, m."""
+        furthest: Array = np.linalg.norm(self.path.places, axis=1)
+        if self._rules.braking is None:
+            return furthest
+        vx, vy, vz, turn = self.velocities.T
+        level, turning, upright = self._rules.braking
+        stop = np.maximum.reduce([np.hypot(vx, vy) / level, np.abs(turn) / turning, np.abs(vz) / upright])
+        for share in (0.25, 0.5, 0.75, 1.0):
+            # A stop shrinks all speeds by one share: after a share s of its time, s·(1 − s/2) of what full speed goes.
+            gone = stop * share * (1.0 - share / 2.0)
+            x, y, _ = along_arc(self.path.x, self.path.y, self.path.heading, vx * gone, vy * gone, turn * gone)
+            furthest = np.maximum(furthest, np.sqrt(x**2 + y**2 + (self.path.z + vz * gone) ** 2))
+        return furthest
+
+    def at(self, time: float) -> VelocityCommand:
+        """Return the velocity that is asked for at a moment since the start; standstill before it and after the end."""
+        place = time / STEP
+        row = int(place)
+        if not 0.0 <= place < len(self.asked) - 1:
+            return STANDSTILL
+        share = place - row
+        before, after = self.asked[row].tolist(), self.asked[row + 1].tolist()
+        return VelocityCommand(*(a + share * (b - a) for a, b in zip(before, after, strict=True)))
+
+    def moment(self, time: float) -> float:
+        """Return the moment of the script that is driven at a time, both in s."""
+        return float(np.interp(time, self._driven_at, np.arange(len(self._driven_at)) * STEP)) - _SPREAD / 2.0
+
+    def problems(self, within: float = math.inf) -> list[Violation]:
+        """List what of it the robot must not do: too fast, too far, or something else than is written."""
+        speeds, (vx, vy, vz, turn) = self._rules.speeds, self.asked.T
+        found = [
+            Violation(f"{word}: {way.max():.2f} {unit}, the profile allows {most:.2f}", self._first(way > most + 1e-9))
+            for word, way, most, unit in (
+                ("forward", vx, speeds.forward, "m/s"), ("backward", -vx, speeds.backward, "m/s"),
+                ("sideways", np.abs(vy), speeds.sideways, "m/s"), ("up", vz, speeds.up, "m/s"),
+                ("down", -vz, speeds.down, "m/s"), ("turn", np.abs(turn), speeds.turn, "rad/s"),
+            ) if way.max() > most + 1e-9
+        ]  # fmt: skip
+        if self.excursion > within:
+            text = f"it gets {self.excursion:.2f} m away, stops counted, and is to stay within {within:.2f} m"
+            found.append(Violation(text, self._first(self._away > within)))
+        return found
+
+    def bends(self) -> list[Violation]:
+        """Say that the ramps of the robot make something else of it than is written; nothing where they do not."""
+        if self.bent <= BENT:
+            return []
+        text = (
+            f"it strays {self.strays:.2f} m from what is written and ends {math.degrees(self.turned_off):+.0f} deg "
+            f"off: the robot cannot change its velocity so fast"
+        )
+        return [Violation(text, self.seconds)]
+
+    def _first(self, where: np.ndarray) -> float:
+        return float(self.times[int(np.argmax(where))])
+
+
+def _written(piece: Piece) -> Array:
+    """Sample a script, with room for its ends to be spread."""
+    steps, room = max(1, round(piece.seconds / STEP)), round(_SPREAD / STEP)
+    # In the middle of each step: a sudden change between two steps is in neither.
+    rows = [piece.at(min((step + 0.5) * piece.seconds / steps, piece.seconds)) for step in range(steps)]
+    scale = piece.seconds / steps / STEP
+    return np.pad(np.array(rows) * scale, ((room, room), (0, 0)))
+
+
+def _spread(rows: Array) -> Array:
+    """Return the mean of what is written over `_SPREAD`: as far in all, without sudden changes."""
+    width = round(_SPREAD / STEP)
+    window = np.full(width, 1.0 / width)
+    return np.stack([np.convolve(axis, window, mode="same") for axis in rows.T], axis=1)
+
+
+def _ramped(asked: Array, rules: Rules) -> Array:
+    """Let the robot's own ramps follow what is asked, until it stands; as its pipeline does."""
+    chassis = rules.chassis
+    if chassis is None:
+        return asked
+    ramp, command, rows = CommandRamp(chassis), STANDSTILL, [STANDSTILL]
+    actuators = chassis.actuators(STANDSTILL)
+    wanted = chain(asked[1:].tolist(), repeat([0.0] * 4, round(LONGEST / STEP)))
+    for number, row in enumerate(wanted, 1):
+        if number >= len(asked) and command == STANDSTILL:
+            break
+        target, _ = chassis.within_reach(VelocityCommand(*row))
+        if chassis.couples:
+            target = rules.speeds.capped(target)
+        command = ramp.step(command, target, STEP, rules.limits, rules.way, None, actuators)
+        actuators = chassis.actuators(command, actuators, STEP, ramp.aim(target) if command == STANDSTILL else None)
+        rows.append(command)
+    return np.array(rows)
+
+
+def _reckoned(velocities: Array) -> Path:
+    """Dead-reckon the path of velocities at moments."""
+    # The mean of two samples is what the straight line between them goes.
+    middle = (velocities[1:] + velocities[:-1]) / 2.0 * STEP
+    pose, path = (0.0, 0.0, 0.0), [(0.0, 0.0, 0.0)]
+    for way_x, way_y, _, turned in middle.tolist():
+        pose = along_arc(*pose, way_x, way_y, turned)
+        path.append(pose)
+    x, y, heading = np.array(path).T
+    return Path(x, y, np.concatenate([[0.0], np.cumsum(middle[:, 2])]), heading)
+
+
+def _away(path: Path, other: Path) -> float:
+    """Return how far a path gets from the nearest place of another, m."""
+    here, there = _places(path), _places(other)
+    squares = (here**2).sum(axis=1)[:, None] + (there**2).sum(axis=1) - 2.0 * here @ there.T
+    return math.sqrt(max(float(squares.min(axis=1).max()), 0.0))
+
+
+def _places(path: Path) -> Array:
+    """Return places of a path at even distances along it."""
+    places = path.places
+    gone = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(places, axis=0), axis=1))])
+    even = np.linspace(0.0, gone[-1], _PLACES)
+    return np.stack([np.interp(even, gone, axis) for axis in places.T], axis=1)
+
+
+def beyond(course: Course, chassis: Chassis) -> list[Violation]:
+    """List what of a course a vehicle cannot do: a way it cannot go, or faster than it can. Looked at every 20 ms."""
+    ways: dict[str, float] = {}
+    least, least_at = 1.0, 0.0
+    for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
+        command = VelocityCommand(*row)
+        _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*command)))
+        least, least_at = min((least, least_at), (share, time))
+        for way in chassis.cannot(command):
+            ways.setdefault(way, time)
+    found = [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+    if 0.0 < least < 1.0:
+        found.append(Violation(f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most", least_at))
+    return found
+
+
+def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled, Course]:
+    """Make a script as much smaller and slower as it takes to fit, and give it with its course.
+
+    Raises:
+        ValueError: it cannot be made to fit: it goes a way that the profile has no speed for.
+    """
+    size = pace = 1.0
+    course = Course(piece, rules)
+    for _ in range(_FITS):
+        wrong = course.problems(within)
+        if not wrong and not course.bends():
+            return Scaled(piece, size, pace), course
+        if course.excursion > within:
+            size *= 0.995 * within / course.excursion
+        elif wrong:
+            pace *= _slower(course, rules.speeds, wrong)
+        else:
+            pace *= 0.8
+        course = Course(Scaled(piece, size, pace), rules)
+    raise ValueError("; ".join(map(str, course.problems(within) + course.bends())))
+
+
+def _slower(course: Course, speeds: Speeds, wrong: list[Violation]) -> float:
+    """Return at what share of its pace a course keeps to the speeds. Raises `ValueError` where it never does."""
+    vx, _, vz, _ = course.asked.T
+    tops = [
+        (float(vx.max()), speeds.forward), (float(-vx.min()), speeds.backward),
+        (float(np.abs(course.asked[:, 1]).max()), speeds.sideways), (float(vz.max()), speeds.up),
+        (float(-vz.min()), speeds.down), (float(np.abs(course.asked[:, 3]).max()), speeds.turn),
+    ]  # fmt: skip
+    if any(top > 1e-6 and most <= 0.0 for top, most in tops):
+        raise ValueError("; ".join(map(str, wrong)))
+    return 0.999 * min([1.0, *(most / top for top, most in tops if top > 1e-9)])
