@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import tenuto
 from helpers import CENTRE, MEDLAR, Bench, pad, run
-from tenuto.analysis.advice import wheel_measures
+from tenuto.analysis.advice import changes_after_measuring, wheel_measures
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure
 from tenuto.analysis.odometry import load_odometry
@@ -82,6 +82,46 @@ def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
     assert max(widths) < 0.02  # an honest interval that is of use
 
 
+def driven_exactly(commands: np.ndarray, times: np.ndarray, lag: float, at: np.ndarray) -> np.ndarray:
+    """How far a first-order lag gets by commands that hold from tick to tick, in closed form from each to the next."""
+    speed, way, found = 0.0, 0.0, np.zeros(len(at))
+    for command, begin, end in zip(commands, times, [*times[1:], math.inf], strict=True):
+        inside = (at >= begin) & (at < end)
+        after = at[inside] - begin
+        found[inside] = way + command * after + (speed - command) * lag * (1.0 - np.exp(-after / lag))
+        if math.isfinite(end):
+            kept = math.exp(-(end - begin) / lag)
+            way += command * (end - begin) + (speed - command) * lag * (1.0 - kept)
+            speed = command + (speed - command) * kept
+    return found
+
+
+@pytest.mark.long
+def test_no_delay_is_biased_by_a_grid(tmp_path: Path) -> None:
+    """Ticks that come unevenly, and odometry between them: the delay is right within what is stated."""
+    file, errors, stated = tmp_path / "odometry.csv", [], []
+    for seed in range(6):
+        dice = np.random.default_rng(seed)
+        times = 5.0 + np.cumsum(0.02 + dice.uniform(-0.003, 0.003, 1500))
+        steps = np.repeat(dice.uniform(-1.0, 1.0, (2, 30)), 50, axis=1)
+        steps[:, :50] = steps[:, -50:] = 0.0
+        delay, lag = dice.uniform((0.0, 0.05), (0.2, 0.3)).tolist()
+        at = np.arange(times[0] + dice.uniform(0.0, 0.03), times[-1], 1.0 / 30.0)
+        way, heading = (driven_exactly(axis, times + delay, lag, at) for axis in steps)
+        middle = np.append(0.0, (heading[1:] + heading[:-1]) / 2.0)
+        x, y = (np.cumsum(np.diff(way, prepend=0.0) * part) for part in (np.cos(middle), np.sin(middle)))
+        places = {"time": at, "x": x, "y": y, "heading": heading}
+        noisy = {name: values + dice.normal(0.0, 0.003, len(at)) for name, values in places.items() if name != "time"}
+        pd.DataFrame(places | noisy).to_csv(file, index=False)
+        table = pd.DataFrame({"time": times, "command.vx": steps[0], "command.yaw_rate": steps[1]})
+        found = measure(table, load_odometry(file)).responses["yaw_rate"].delay
+        assert found is not None
+        errors.append(found.value - delay)
+        stated.append(found.plus_minus)
+    assert abs(np.mean(errors)) < 0.002
+    assert np.mean(np.abs(errors) <= stated) >= 0.8
+
+
 @pytest.mark.long
 def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> None:
     truth = Truth(0.11, 0.62, slip=0.1, noise=0.002, heading_noise=0.002)
@@ -105,6 +145,12 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     ):
         motion.to_parquet(file)
         assert any(said in warning for warning in measure(log, load_odometry(file)).warnings)
+    other = TABLE.assign(**{name: np.roll(TABLE[name], 400) for name in TABLE.columns if name.startswith("actuators.")})
+    half = pd.concat([TABLE[:1200], other[1200:]])
+    simulated_odometry(half, Truth(0.11, 0.62), rate=30.0).to_parquet(file)
+    found = measure(TABLE, load_odometry(file))
+    assert not all(one.explained for one in found.responses.values()), "half of it is of another drive"
+    assert changes_after_measuring(MEDLAR, found) == []
     for broken, said in (
         (whole.drop(columns="time"), "expected columns time"), (whole.iloc[:5], "at least 20 rows, found 5"),
         (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 holds what is no number"),

@@ -92,6 +92,20 @@ def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
         recommended_dead_zone(np.array([1.0, 2.0]), 1.0, 1.0)
 
 
+@pytest.mark.parametrize("noise", [0.0, 0.1])
+@pytest.mark.parametrize("scatter", [0.05, 0.2, 0.4])
+def test_the_dead_zone_holds_for_quiet_sticks_of_few_steps(scatter: float, noise: float) -> None:
+    """A stick of 8 or 10 bits that comes back within a step: its middle lies anywhere between two numbers."""
+    rng, inside = np.random.default_rng(4), []
+    for _ in range(300):
+        middle = rng.uniform(-0.5, 0.5)
+        seen = np.round(middle + scatter * rng.standard_normal((8, 1)) + noise * rng.standard_normal((8, 40)))
+        width = recommended_dead_zone(seen.mean(axis=1), float(seen.std(axis=1).mean()), step=1.0)
+        fresh = np.round(middle + scatter * rng.standard_normal((40, 1)) + noise * rng.standard_normal((40, 100)))
+        inside.append((np.abs(fresh - seen.mean()).max(axis=1) <= width).mean())
+    assert np.mean(inside) >= 0.99
+
+
 PLANTED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
     "held": ({"offset": 5000}, {}),
     "drifts": ({"drift": 3000}, {}),

@@ -20,16 +20,17 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
 
     Returns:
         Keys of ``[chassis]`` → their values, m: ``"wheel_radius"`` where it went ahead, and ``"track"``,
-        ``"effective_track"`` or ``"radius"`` where it also turned and has such a one; nothing for what has no wheels.
+        ``"effective_track"`` or ``"radius"`` where it also turned and has such a one; nothing for what has no wheels,
+        and nothing that rests on motion which the model does not explain.
     """
     chassis = profile.chassis
     ahead, turning = (found.responses.get(axis) for axis in ("vx", "yaw_rate"))
-    if not isinstance(chassis, WheelsOptions) or ahead is None:
+    if not isinstance(chassis, WheelsOptions) or ahead is None or not ahead.explained:
         return {}
     s = ahead.scale
     result = {"wheel_radius": Value(chassis.wheel_radius * s.value, chassis.wheel_radius * s.plus_minus, s.seconds)}
     key, now = chassis.turns_by, chassis.turning_length()
-    if turning is not None and turning.scale.value > 0.0 and now is not None:
+    if turning is not None and turning.explained and turning.scale.value > 0.0 and now is not None:
         w = turning.scale
         value = now * s.value / w.value
         share = math.hypot(s.plus_minus / s.value, w.plus_minus / w.value)
@@ -38,8 +39,13 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
 
 
 def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
-    """Return the keys of the profile that the measurement contradicts: those whose value lies outside the interval."""
+    """Return the keys of the profile that the measurement contradicts: those whose value lies outside the interval.
+
+    Nothing where the model does not explain the motion: it may be of another drive.
+    """
     changes = []
+    if not all(one.explained for one in found.responses.values()):
+        return []
     for key, value in wheel_measures(found, profile).items():
         now = _now(profile, key)
         if now is None or abs(value.value - now) <= value.plus_minus:

@@ -80,6 +80,11 @@ class Response:
     modelled: Array
     warnings: tuple[str, ...]
 
+    @property
+    def explained(self) -> bool:
+        """Whether the model explains the motion, so that its numbers say something of this robot."""
+        return self.unexplained <= _UNEXPLAINED
+
 
 @dataclass(frozen=True)
 class Measured:
@@ -124,11 +129,15 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
 
 
 def _held(table: pd.DataFrame, axis: str) -> Array:
-    """Put one axis of the command on the even grid; each command holds until the next."""
-    time = table["time"].to_numpy()
+    """Put one axis of the command on the even grid, its mean over each step; each command holds until the next.
+
+    The number that held as a step began would come up to a step late, and all delays be found too short by half of one.
+    """
+    time, speeds = table["time"].to_numpy(dtype=float), table[f"command.{axis}"].to_numpy(dtype=float)
+    gone = np.concatenate([[0.0], np.cumsum(speeds[:-1] * np.diff(time))])
     grid = np.arange(time[0], time[-1] + _GRID, _GRID)
-    rows = np.clip(np.searchsorted(time, grid + 1e-9, side="right") - 1, 0, len(time) - 1)
-    return np.asarray(table[f"command.{axis}"].to_numpy()[rows], dtype=float)
+    way = np.interp(grid, time, gone)
+    return np.asarray(np.append(np.diff(way), _GRID * speeds[-1]) / _GRID)
 
 
 def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
@@ -151,6 +160,7 @@ def _clock_offset(
 
     grid = np.arange(motion.start[0], motion.end[-1], _GRID)
     total: Array | None = None
+    axes = 0
     for axis, command in commands.items():
         values = measured[axis]
         if not np.isfinite(values).all() or float(np.abs(command).max()) == 0.0 or float(np.std(values)) == 0.0:
@@ -160,11 +170,12 @@ def _clock_offset(
         size = float(np.linalg.norm(moved) * np.linalg.norm(command))
         found = correlate(moved, command, mode="full", method="fft") / size
         total = found if total is None else total + found
+        axes += 1
     if total is None:
         return 0.0, False
     best = int(np.argmax(total))
     lag = (best - (len(next(iter(commands.values()))) - 1)) * _GRID
-    return float(motion.start[0] + lag - start), bool(total[best] > 0.5)
+    return float(motion.start[0] + lag - start), bool(total[best] > 0.5 * axes)
 
 
 def _response(command: Array, start: float, motion: Motion, shift: float, delay: float, lag: float) -> Array:
@@ -209,7 +220,8 @@ def _fit(
     unexplained = _unexplained(fit.fun, values, part)
     warnings = []
     if unexplained > _UNEXPLAINED:
-        warnings.append(f"{100 * unexplained:.0f} % of the motion is not explained: slipping wheels, or another robot?")
+        share = f"{100 * unexplained:.0f} % of the motion is not explained"
+        warnings.append(f"{share}: another drive, another robot, or slipping wheels? No wheel is measured by it")
     if not one_clock:
         warnings.append("the delay cannot be told: the odometry has a clock of its own")
     tried = float(_GRID * (np.abs(command[np.abs(command) > 1e-6]) <= max(band, _MOVING[axis])).sum())

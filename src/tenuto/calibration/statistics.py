@@ -167,7 +167,8 @@ def recommended_dead_zone(rests: Array, noise: float, step: float, probability: 
     it is within t·s·√(1 + 1/m) of their mean with the probability asked for, with s their standard deviation and t
     the quantile of Student's distribution with m − 1 degrees of freedom (a prediction interval: any textbook on
     statistics). While it rests there its noise must not leave the zone either: that adds z·σ, with z the normal
-    quantile at which a hundred samples in a row stay inside with that probability, and half a step of the device.
+    quantile at which a hundred samples in a row stay inside with that probability, and a step of the device: half of
+    one for the number that stands for the place, and half of one for the mean of numbers that do.
 
     Args:
         rests: where it came to rest, raw numbers, at least three.
@@ -191,7 +192,7 @@ def recommended_dead_zone(rests: Array, noise: float, step: float, probability: 
     scatter = float(np.std(rests, ddof=1))
     from_returns = float(t.ppf(1.0 - risk / 2.0, count - 1)) * scatter * math.sqrt(1.0 + 1.0 / count)
     from_noise = float(norm.ppf(1.0 - risk / 200.0)) * noise
-    return from_returns + from_noise + step / 2.0
+    return from_returns + from_noise + step
 
 
 def switch_positions(raw: Array) -> Array | None:

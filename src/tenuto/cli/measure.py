@@ -37,7 +37,7 @@ def measure(
     """Compare commands with measured motion: scale, delay, lag, dead band, wheel radius and track.
 
     The odometry has a column time and vx (and yaw_rate), or x, y and heading; SI units; its clock may be another one.
-    Exit status 1 where the data can tell nothing.
+    Exit status 1 where the data can tell nothing, or do not go with the commands; then nothing is changed.
 
     [bold]Examples:[/bold]
 
@@ -63,10 +63,14 @@ def measure(
         typer.echo(json.dumps(_plain(found, wheels) | {"changes": {one.place: one.value for one in changes}}, indent=2))
     else:
         _print(found, wheels)
-    offer(changes, place, out, apply=apply, quiet=as_json)
+    doubtful = not all(one.explained for one in found.responses.values())
+    if changes or not doubtful:
+        offer(changes, place, out, apply=apply, quiet=as_json)
+    elif not as_json:
+        results.print("Nothing is changed: this motion does not say enough of the robot.")
     if figure is not None and not as_json:
         results.print(f"The figure is in {figure}.", soft_wrap=True)
-    if not found.responses:
+    if not found.responses or doubtful:
         raise typer.Exit(1)
 
 
