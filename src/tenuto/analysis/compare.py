@@ -33,6 +33,8 @@ AXES = VelocityCommand._fields
 FINE = 0.2
 # A command that turns round by less than this share of the top speed has not been turned by anybody.
 _TURNED = 0.02
+# Controls that move an axis by more than this share of what the strongest does are alike.
+_ALIKE = 0.9
 _POSITIONS = np.linspace(-1.0, 1.0, 401)
 _LONGEST = 30.0
 
@@ -83,6 +85,8 @@ def compare(
 
     tables, paths, figures = [], [], []
     both = [_prepared(one, sticks) for one in (first, second)]
+    if names[0] == names[1]:
+        names = (f"{names[0]} (A)", f"{names[1]} (B)")
     for planned, name in zip(both, names, strict=True):
         sink = SimulatedSink()
         table = replay(planned, recorded_sticks(sticks, both[0], made_with), [sink]).to_frame()
@@ -126,39 +130,48 @@ def driver_figures(plan: Plan) -> dict[str, float]:
     ============================ ==================================================================================
     """
     mode = plan.mode
-    forward, turn = _strongest(plan, mode, 0), _strongest(plan, mode, 3)
+    forward, turn = strongest(plan, mode, 0), strongest(plan, mode, 3)
     found = {"top speed": fastest(plan)}
-    found["top turning speed"] = math.degrees(abs(_asked(plan, mode, turn, 1.0).yaw_rate)) if turn else 0.0
-    if forward is not None:
-        found["from stick to 90 % of speed"] = _time_to_speed(plan, mode, _asked(plan, mode, forward, 1.0))
-        speeds = np.array([abs(_asked(plan, mode, forward, position).vx) for position in _POSITIONS[200:]])
+    found["top turning speed"] = math.degrees(abs(asked_alone(plan, mode, turn[0], 1.0).yaw_rate)) if turn else 0.0
+    if forward:
+        found["from stick to 90 % of speed"] = _time_to_speed(plan, mode, asked_alone(plan, mode, forward[0], 1.0))
+        speeds = np.array([abs(asked_alone(plan, mode, forward[0], position).vx) for position in _POSITIONS[200:]])
         slow = (speeds > 0.0) & (speeds <= FINE * speeds.max())
         found["fine control"] = 100.0 * float(slow.mean())
     found["stopping distance"] = _stopping_distance(plan)
     return found
 
 
-def _strongest(plan: Plan, mode: ModePlan, axis: int) -> ControlPlan | None:
-    """Return the control that moves one axis most by itself; where none does, with the first control at its end."""
+def strongest(plan: Plan, mode: ModePlan, axis: int) -> list[ControlPlan]:
+    """Return the controls that move one axis most by themselves, such as both sticks of a tank; none where none does.
+
+    Where none does with the others at rest, the first control of the style is at its end.
+    """
     driving = [control for control in plan.controls if control.name in mode.style.controls()]
-    moved = {control.name: abs(_asked(plan, mode, control, 1.0)[axis]) for control in driving}
-    best = max(driving, key=lambda control: moved[control.name], default=None)
-    return best if best is not None and moved[best.name] > 0.0 else None
-
-
-def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float) -> VelocityCommand:
-    """Return what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
     for first in (0.0, 1.0):
-        positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
-        positions[control.name] = position
-        rates = mode.rates or plan.selection.rates.begin
-        plain = tuple(_without_memory(one) for one in plan.controls)
-        shaped = Shaper(plain, plan.sticks).step(positions, 1.0, rates)
-        asked = mode.style.demand(mode.style.intent(shaped), mode.speeds, Setting(), shaped)
-        if asked != STANDSTILL or first:
-            break
-    reached, _ = plan.chassis.within_reach(asked)
-    return reached
+        ends = {one.name: [_asked(plan, mode, one, end, first)[axis] for end in (0.0, 1.0)] for one in driving}
+        moved = {name: abs(end - rest) for name, (rest, end) in ends.items()}
+        most = max(moved.values(), default=0.0)
+        if most > 0.0:
+            return [control for control in driving if moved[control.name] > _ALIKE * most]
+    return []
+
+
+def asked_alone(plan: Plan, mode: ModePlan, control: ControlPlan, position: float) -> VelocityCommand:
+    """Return what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
+    asked = _asked(plan, mode, control, position, 0.0)
+    return asked if asked != STANDSTILL else _asked(plan, mode, control, position, 1.0)
+
+
+def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float, first: float) -> VelocityCommand:
+    """Return what one control asks for at a position while the first of the style is at another and the rest rest."""
+    positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
+    positions[control.name] = position
+    rates = mode.rates or plan.selection.rates.begin
+    plain = tuple(_without_memory(one) for one in plan.controls)
+    shaped = Shaper(plain, plan.sticks).step(positions, 1.0, rates)
+    asked = mode.style.demand(mode.style.intent(shaped), mode.speeds, Setting(), shaped)
+    return plan.chassis.within_reach(asked)[0]
 
 
 def _without_memory(control: ControlPlan) -> ControlPlan:
@@ -239,7 +252,7 @@ def _curves(plan: Plan, name: str) -> pd.DataFrame:
     for control in plan.controls:
         if control.name not in mode.style.controls():
             continue
-        asked = np.array([_asked(plan, mode, control, float(position)) for position in _POSITIONS])
+        asked = np.array([asked_alone(plan, mode, control, float(position)) for position in _POSITIONS])
         axis = int(np.ptp(asked, axis=0).argmax())
         unit, scale = ("deg/s", math.degrees(1.0)) if axis == 3 else ("m/s", 1.0)
         parts.append(pd.DataFrame({

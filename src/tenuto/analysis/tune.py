@@ -10,8 +10,10 @@ key                          how
 ``speeds.forward``           the top speed that was wished for
 ``controls.NAME.expo``       from y = (1 − e)·x + e·x³: the e at which a tenth of the way beyond the dead zone gives
                              the finest useful speed; 0 to 0.9
-``guard.stop_deceleration``  from d = v·t + v²/(2·a): the a at which the robot stands within the distance d after the
-                             last frame that was heard, t being ``link_timeout`` and ``grace``; it is never lowered
+``guard.stop_…``             from d = v·(t + T/2): the decelerations, along the ground, turning and climbing, with which
+                             every axis is at rest T s after the loss is noticed, so that the robot stands within d of
+                             the last frame that was heard, whatever is driven; t is how long a loss is not noticed.
+                             None is lowered
 ``limits.acceleration``      the least of twelve with which the command stays as near to what the driver asked for, in
                              the recorded sticks, as with a hundred times it: within 5 % of the top speed, in the root
                              of the mean square; never above the stopping deceleration, for a stop must be the quicker
@@ -27,15 +29,18 @@ from pathlib import Path
 
 import numpy as np
 
+from tenuto.analysis.compare import strongest
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
+from tenuto.driving.distance import Braking
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
 from tenuto.driving.ramps import CommandRamp
+from tenuto.driving.stopping import braking_for, reaction
 from tenuto.profile.patch import Change
 from tenuto.profile.prepare import prepare_profile
 from tenuto.profile.profile import Profile
@@ -89,16 +94,13 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
         changes.append(Change(("speeds", "forward"), f"{top:.3g} m/s", f"{plan.speeds.forward:.3g} m/s", "as wished"))
     if wish.finest is not None:
         changes += _expo(plan, wish.finest, top)
-    stop = plan.guard.stop_deceleration
-    if wish.stop_within is not None:
-        needed = _stop(plan, wish.stop_within, top)
-        stop = max(stop, needed)
-        within, unnoticed = wish.stop_within, plan.guard.unnoticed
-        why = f"{top:g}²/(2·({within:g} - {top:g}·{unnoticed:g})) stands within {within:g} m"
-        value, was = f"{stop:g} m/s^2", f"{plan.guard.stop_deceleration:g} m/s^2"
-        changes.append(Change(("guard", "stop_deceleration"), value, was, why))
     wished = profile.model_copy(update={"speeds": profile.speeds.model_copy(update={"forward": top})})
     faster = plan if wish.top_speed is None else replace(prepared, profile=wished).plan()
+    stop = faster.guard.stop_deceleration
+    if wish.stop_within is not None:
+        stops = _stops(faster, wish.stop_within)
+        stop = stops.level
+        changes += _stop_changes(plan, stops, wish.stop_within)
     changes += _acceleration(faster, frames, stop)
     return [change for change in changes if str(change.value) != change.was]
 
@@ -177,33 +179,51 @@ def _at_rest(time: Array, positions: Array) -> Array:
 
 
 def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
-    """Propose the expo of the stick that drives, so that its first tenth gives the finest useful speed."""
-    name = plan.mode.style.controls()[0]
-    control = next(control for control in plan.controls if control.name == name)
-    curve = control.shape.curve
-    if not (curve is None or isinstance(curve, Expo)) or control.rates:
-        return  # it has a way of its own
-    share = finest / top
-    amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
-    gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
-    why = f"a tenth of the way beyond the dead zone gives {gives:.3g} m/s of {top:.3g} m/s"
-    yield Change(("controls", name, "expo"), amount, f"{curve.positive if curve is not None else 0.0:g}", why)
+    """Propose the expo of the stick that drives, or of both of a tank: its first tenth gives the finest speed."""
+    for control in strongest(plan, plan.mode, 0):
+        curve = control.shape.curve
+        if not (curve is None or isinstance(curve, Expo)) or control.rates:
+            continue  # it has a way of its own
+        share = finest / top
+        amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
+        gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
+        why = f"a tenth of the way beyond the dead zone gives {gives:.3g} m/s of {top:.3g} m/s"
+        was = f"{curve.positive if curve is not None else 0.0:g}"
+        yield Change(("controls", control.name, "expo"), amount, was, why)
 
 
-def _stop(plan: Plan, within: float, top: float) -> float:
-    """Return the deceleration to stand within a distance, m/s².
+def _stops(plan: Plan, within: float) -> Braking:
+    """Return the decelerations to stand within a distance, rounded up, none lower than it is.
 
     Raises `RecordingError` where the distance is gone before anything is noticed.
     """
     guard = plan.guard
-    unnoticed = top * guard.unnoticed
-    if unnoticed >= within:
-        fastest = within / guard.unnoticed
+    try:
+        level, turn, vertical = braking_for(plan, within)
+    except ValueError as error:
         raise RecordingError(
-            f"{top:g} m/s for {guard.unnoticed:g} s (link_timeout and grace) is {unnoticed:.2f} m before anything is "
-            f"noticed: {within:g} m needs less than {fastest:.2g} m/s, or a shorter link_timeout"
-        )
-    return math.ceil(100.0 * top**2 / (2.0 * (within - unnoticed))) / 100.0
+            f"{error} before the loss of a link is noticed (link_timeout and grace): to stand within {within:g} m it "
+            f"needs less than {within / reaction(plan):.2g} m/s, or a shorter link_timeout"
+        ) from error
+    degrees = math.ceil(math.degrees(turn) - 1e-9)
+    return Braking(
+        max(guard.stop_deceleration, math.ceil(100.0 * level - 1e-9) / 100.0),
+        max(guard.stop_turn_deceleration, math.radians(degrees)),
+        max(guard.stop_vertical_deceleration, math.ceil(100.0 * vertical - 1e-9) / 100.0),
+    )
+
+
+def _stop_changes(plan: Plan, stops: Braking, within: float) -> Iterator[Change]:
+    """Propose the decelerations of stops that are too low."""
+    guard, degrees = plan.guard, math.degrees(1.0)
+    why = f"with it the robot stands within {within:g} m of its last frame, whatever is driven"
+    for key, now, then, unit, factor in (
+        ("stop_deceleration", guard.stop_deceleration, stops.level, "m/s^2", 1.0),
+        ("stop_turn_deceleration", guard.stop_turn_deceleration, stops.turn, "deg/s^2", degrees),
+        ("stop_vertical_deceleration", guard.stop_vertical_deceleration, stops.vertical, "m/s^2", 1.0),
+    ):
+        if then > now:
+            yield Change(("guard", key), f"{then * factor:.5g} {unit}", f"{now * factor:.5g} {unit}", why)
 
 
 def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Change]:

@@ -85,6 +85,29 @@ def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop
     return Stop(reaction + seconds, ground * (reaction + seconds / 2.0), ground)
 
 
+def braking_for(plan: Plan, metres: float) -> Braking:
+    """Return the least decelerations with which no lost link takes the robot further than this from its last frame, m.
+
+    They are those of `worst_stop`, put the other way round: metres = v·(t + T/2), and every axis is at rest after T s.
+
+    Raises:
+        ValueError: so far it goes before the loss is noticed.
+    """
+    worst = worst_stop(plan, reaction(plan), ramps=False)
+    seconds = 2.0 * (metres / worst.ground - reaction(plan)) if worst.ground else math.inf
+    if seconds <= 0.0:
+        raise ValueError(f"{worst.ground:.3g} m/s for {reaction(plan):.2f} s is {worst.metres:.2f} m")
+    low, high = reached(plan)
+    return Braking(worst.ground / seconds, max(-low.yaw_rate, high.yaw_rate) / seconds, max(-low.vz, high.vz) / seconds)
+
+
+def reaction(plan: Plan) -> float:
+    """Return for how long the last command holds once the link is lost, at most, s."""
+    # Each time is over at the tick after it.
+    guard = plan.guard
+    return guard.link_timeout + plan.period + (guard.grace + plan.period if guard.grace else 0.0)
+
+
 def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
     """Return bounds of what is commanded along each axis in any mode: the least and the most.
 
@@ -190,7 +213,7 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
     # Each is noticed by the tick after its time is over.
     noticed = guard.link_timeout + plan.period
     borne = guard.grace + plan.period if guard.grace else 0.0
-    worst = worst_stop(plan, noticed + borne)
+    worst = worst_stop(plan, reaction(plan))
     speed = worst.ground
     stages = [Stage("nothing is noticed: the last command holds", noticed, speed * noticed)]
     if borne:
