@@ -21,7 +21,8 @@ def drive(full: bool) -> tuple[float, float]:
 
     profile = tenuto.load_profile(shipped("medlar.toml"))
     steps: list[float] = []
-    with live_view(profile.plan(), profile.name, "benchmark", full=full, quiet=not full) as view:
+    ignored = tenuto.DriveHandle().interrupt
+    with live_view(profile.plan(), profile.name, "benchmark", ignored, full=full, quiet=not full) as view:
 
         def show(tick: tenuto.Tick) -> str | None:
             view.show(tick)
@@ -41,7 +42,7 @@ def shown() -> float:
 
     profile = tenuto.load_profile(shipped("medlar.toml"))
     tick = tenuto.replay(profile, shipped("orchard-row.csv"))[500]
-    view = LiveView(scene_of(profile.plan(), "", ""))
+    view = LiveView(scene_of(profile.plan(), "", ""), print)
     began = time.perf_counter()
     for _ in range(100_000):
         view.show(tick)

@@ -58,7 +58,45 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
         assert f"command {tick.command.vx:+.2f} of" in text
         for name, value in tick.actuators.items():
             if not name.endswith("_angle"):
-                assert f"{name.replace('_', ' ')} {value:+7.2f}" in text
+                unit = {"wheel": " rad/s", "thrust": " N"}.get(name.rsplit("_", 1)[-1], "")
+                assert f"{name.replace('_', ' ')} {value:+6.2f}{unit}" in text
+
+
+TANK = """
+format = 1
+name = "Two sticks"
+source = { kind = "gamepad" }
+controls.right = { reads = "right_y" }
+controls.left = { reads = "left_y" }
+controls.slower = { reads = "right_x" }
+style = { kind = "tank", left = "left", right = "right" }
+speeds = { forward = 1.0, backward = 0.5, turn = 2.0 }
+limits = { acceleration = 4.0, turn_acceleration = 8.0 }
+guard = { hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 4.0 }
+chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 20.0 }
+choose.mode = { switch = "pace", order = ["brisk", "slow"] }
+switches.pace = { kind = "cycle", reads = "north" }
+[modes.brisk]
+[modes.slow]
+fallback = true
+speeds = { forward = 0.2, backward = 0.2, turn = 1.0 }
+"""
+
+
+def test_sticks_and_bars_are_drawn_as_they_are() -> None:
+    plan = tenuto.parse_profile(TANK).plan()
+    scene = scene_of(plan, "Two sticks", "test")
+    rest = {"left_y": 0.0, "right_y": 0.0, "right_x": 0.0, "left_shoulder": 0.0, "north": 0.0}
+    bench = Bench(plan)
+    bench.run(0.2, rest)
+    bench.run(0.2, rest | {"left_shoulder": 1.0})
+    tick = bench.run(3.0, rest | {"left_shoulder": 1.0, "left_y": 32767.0, "right_y": 32767.0})
+    lines = shown(scene, tick, 80, 24)
+    top = next(row for row, line in enumerate(lines) if line.startswith("┌"))
+    dots = [column for column, mark in enumerate(lines[top + 6]) if mark == "●"]
+    assert dots == [8, 27], "both sticks are drawn pulled back, each in the middle of its square"
+    assert "command -0.20 of 0.20 m/s " in "\n".join(lines), "the bar ends at the speed of the mode that it is in"
+    assert "right wheel  -2.00 rad/s" in "\n".join(lines)
 
 
 def test_every_state_is_said_in_words() -> None:
@@ -104,7 +142,7 @@ def test_keys_stop_mark_pause_and_help() -> None:
             await pilot.press("question_mark")
             assert "mark this moment" in text()
             await pilot.press("question_mark", "m", "q", "ctrl+c")
-            assert told == ["mark", "stop", "stop"]
+            assert told == ["mark", "stop q", "stop Ctrl-C"]
             newest[0] = None  # the drive is over
             await pilot.pause(0.4)
         assert app.return_code == 0
@@ -144,7 +182,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
     child.send("m")
     time.sleep(0.5)
     child.send("q")
-    child.expect("Ended: Ctrl-C: stop was asked for")
+    child.expect("Ended: q: stop was asked for")
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 0
@@ -186,7 +224,7 @@ def test_a_terminal_that_nobody_reads_holds_up_no_bell(monkeypatch: pytest.Monke
     os.set_blocking(theirs, True)
     terminal = SimpleNamespace(stdout=SimpleNamespace(fileno=lambda: theirs))
     monkeypatch.setattr("tenuto.views.process.sys", terminal)
-    view = LiveView(scene_of(MEDLAR.plan(), "Medlar", "test"))
+    view = LiveView(scene_of(MEDLAR.plan(), "Medlar", "test"), print)
     ringer = threading.Thread(target=view._ring_on, daemon=True)
     ringer.start()
     for _ in range(3):

@@ -116,13 +116,13 @@ def drive(
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=clock))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
-        report = DriveReport()
+        report, handle = DriveReport(), tenuto.DriveHandle()
         try:
-            with live_view(prepared.plan(), loaded.name, origin, full=full, quiet=as_json) as view:
+            with live_view(prepared.plan(), loaded.name, origin, handle.interrupt, full=full, quiet=as_json) as view:
                 tenuto.drive(
                     prepared, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
                     changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
-                    report=report,
+                    report=report, handle=handle,
                 )  # fmt: skip
         finally:
             trims_kept = save_trims(trims_path(profile), loaded, report.trims)

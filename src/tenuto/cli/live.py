@@ -31,14 +31,16 @@ def may_take_the_screen(sources: Sequence[Source]) -> bool:
     return size.columns >= _LEAST[0] and size.lines >= _LEAST[1]
 
 
-def live_view(plan: Plan, title: str, origin: str, *, full: bool, quiet: bool) -> StatusLine | LiveView:
-    """Return the view: the full screen, or the line."""
+def live_view(
+    plan: Plan, title: str, origin: str, interrupt: Callable[[str], None], *, full: bool, quiet: bool
+) -> StatusLine | LiveView:
+    """Return the view: the full screen, whose keys interrupt, or the line."""
     if not full:
         return StatusLine(quiet=quiet)
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 
-    return LiveView(scene_of(plan, title, origin))
+    return LiveView(scene_of(plan, title, origin), interrupt)
 
 
 def shown_changes(

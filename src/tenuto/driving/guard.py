@@ -363,7 +363,7 @@ class Guard:
             text = f"{hold_to_run} was let go, or {with_enable} was switched off"
             self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
-            text = f"not enabled: centre the sticks, press {hold_to_run} to drive"
+            text = f"centre the sticks, press {hold_to_run} to drive"
             self._not_pressed = Reason(Code.NOT_ENABLED, text)
             self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was pressed again")
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import signal
 from collections import deque
 from collections.abc import Callable
 
@@ -23,10 +25,11 @@ class DriveHandle:
 
     Attributes:
         ended: why the drive is to end, once that was asked for and the loop has seen it.
+        pressed: the key that `interrupt` stands for.
     """
 
     def __init__(self) -> None:
-        self.ended = ""
+        self.ended = self.pressed = ""
         self._asked: deque[Callable[[Changeover], None]] = deque()
 
     def emergency_stop(self, why: str) -> None:
@@ -48,6 +51,11 @@ class DriveHandle:
             self.ended = self.ended or why
 
         self._asked.append(ask)
+
+    def interrupt(self, key: str) -> None:
+        """Do what Ctrl-C does, as often as that may be pressed, for a key that stands for it."""
+        self.pressed = key
+        os.kill(os.getpid(), signal.SIGINT)
 
     def pass_on(self, line: Changeover) -> None:
         """Hand what was asked to the pipeline. The loop calls this, at the beginning of every tick."""

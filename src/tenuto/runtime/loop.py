@@ -279,7 +279,7 @@ class _Drive:
     def _on_signal(self, name: str) -> None:
         """First: ramp to standstill. Second: end without the ramp. Third: break into what hangs."""
         self.signals += 1
-        self._end(f"{name}: stop was asked for")
+        self._end(f"{self.handle.pressed or name}: stop was asked for")
         if self.signals > 2 and not self.stopping_sinks:
             raise KeyboardInterrupt
 

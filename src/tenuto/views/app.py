@@ -53,7 +53,8 @@ class _View(App[None]):
     CSS = "Screen { background: ansi_default; } Static { background: ansi_default; }"
     ENABLE_COMMAND_PALETTE = False
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("q,ctrl+c,ctrl+q", "stop", "stop", priority=True),
+        Binding("q,ctrl+q", "stop('q')", "stop", priority=True),
+        Binding("ctrl+c", "stop('Ctrl-C')", "stop", priority=True),
         Binding("p,space", "pause", "pause"),
         Binding("question_mark,h", "help", "help"),
     ]
@@ -75,8 +76,8 @@ class _View(App[None]):
         """Return what is shown."""
         raise NotImplementedError
 
-    def action_stop(self) -> None:
-        """End."""
+    def action_stop(self, key: str) -> None:
+        """End, by a key of this name."""
         self.exit()
 
     def action_pause(self) -> None:
@@ -154,7 +155,7 @@ class LiveApp(_View):
 
         Args:
             scene: to begin with. newest: gives the newest of all; None once the drive is over.
-            tell: is told "stop" and "mark".
+            tell: is told "mark", and "stop" with the key that was pressed for it.
         """
         super().__init__()
         self._scene, self._newest, self._tell = scene, newest, tell
@@ -181,10 +182,10 @@ class LiveApp(_View):
         beat = self._beat._replace(paused=self.paused, marks=self.marks)
         return Text("\n").join(screen(self._scene, self._tick, beat, self.size.width, self.size.height))
 
-    def action_stop(self) -> None:
+    def action_stop(self, key: str) -> None:
         """Ask for a stop; the view stays until the robot stands."""
         self.paused = False
-        self._tell("stop")
+        self._tell(f"stop {key}")
 
     def action_mark(self) -> None:
         """Mark this moment."""

@@ -12,6 +12,7 @@ import socket
 import subprocess
 import sys
 import threading
+from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from types import TracebackType
@@ -33,8 +34,9 @@ class LiveView:
         failed: the view is gone, though the drive is not over.
     """
 
-    def __init__(self, scene: Scene) -> None:
-        self._scene = scene
+    def __init__(self, scene: Scene, interrupt: Callable[[str], None]) -> None:
+        """Say what is shown, and what a key that asks for a stop does: it is called with the name of the key."""
+        self._scene, self._interrupt = scene, interrupt
         self._newest: Tick | None = None
         self._ticks = self._frames = 0
         self._worst = 0.0
@@ -49,7 +51,7 @@ class LiveView:
         """Leave a tick to be shown; costs the loop next to nothing."""
         self._newest = tick
         self._ticks += 1
-        self._frames += tick.new_frame
+        self._frames += tick.new_frame and 1 + len(tick.frame.earlier if tick.frame is not None else ())
         if tick.dt > self._worst:
             self._worst = tick.dt
 
@@ -124,14 +126,14 @@ class LiveView:
             self._line.send((self._scene, self._newest, beat))
 
     def _hear(self) -> None:
-        """Do what was pressed: a stop is what Ctrl-C is."""
+        """Do what was pressed."""
         while not self._done.is_set():
             try:
                 said = self._line.recv()
             except (EOFError, OSError):
                 return
-            if said == "stop":
-                os.kill(os.getpid(), signal.SIGINT)
+            if said.startswith("stop "):
+                self._interrupt(said.removeprefix("stop "))
             elif said == "mark":
                 self._marks += 1
 

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import math
+from itertools import zip_longest
 from typing import NamedTuple
 
 from tenuto.driving.plan import Plan
+from tenuto.styles.speeds import Speeds
+from tenuto.vehicles.base import Quantity
 
 
 class Pad(NamedTuple):
     """A square with a dot: two controls, and their dead zone.
 
     Attributes:
-        x, y: controls; to the left and up are positive. dead_zone: a share of the travel. round: it is a circle.
+        x, y: controls; to the left and up are positive; empty where the stick is drawn along the other way only.
+        dead_zone: a share of the travel. round: it is a circle.
     """
 
     x: str
@@ -34,8 +38,10 @@ class Scene(NamedTuple):
 
     Attributes:
         title: the robot's name. origin: where frames come from, and where commands go.
-        controls: in the order of the profile. pads: sticks to draw. ends: actuator → its end, rad/s, rad, N or a share.
-        forward, turn: full speeds, m/s and rad/s. period, link_timeout: s.
+        controls: in the order of the profile. pads: sticks to draw.
+        ends: actuator → its end, in its unit. quantities: actuator → what it is told, which has that unit.
+        speeds: mode → how fast it is forward, backward and turning, m/s and rad/s; 0 where that is not known.
+        period, link_timeout: s.
     """
 
     title: str
@@ -43,8 +49,8 @@ class Scene(NamedTuple):
     controls: tuple[ControlView, ...]
     pads: tuple[Pad, ...]
     ends: dict[str, float]
-    forward: float
-    turn: float
+    quantities: dict[str, Quantity]
+    speeds: dict[str, tuple[float, float, float]]
     period: float
     link_timeout: float
 
@@ -60,16 +66,22 @@ def scene_of(plan: Plan, title: str, origin: str) -> Scene:
     controls = tuple(
         ControlView(name, reads[name], role) for name, role in roles.items() if name is not None and name in reads
     )
-    ends = {name: bounds.most for name, bounds in plan.chassis.bounds().items()}
-    full = plan.full_speeds()
-    turn = full.turn if math.isfinite(full.turn) else 0.0
-    return Scene(
-        title, origin, controls, _pads(plan), ends, full.forward, turn, plan.period, plan.guard.link_timeout,
-    )  # fmt: skip
+    bounds = plan.chassis.bounds()
+    ends = {name: bound.most for name, bound in bounds.items()}
+    quantities = {name: bound.quantity for name, bound in bounds.items()}
+    speeds = {mode.name: _ends_of(mode.speeds) for mode in plan.modes}
+    return Scene(title, origin, controls, _pads(plan), ends, quantities, speeds, plan.period, plan.guard.link_timeout)
+
+
+def _ends_of(speeds: Speeds) -> tuple[float, float, float]:
+    forward, backward, turn = (
+        speed if math.isfinite(speed) else 0.0 for speed in (speeds.forward, speeds.backward, speeds.turn)
+    )
+    return forward, backward, turn
 
 
 def _pads(plan: Plan) -> tuple[Pad, ...]:
-    """Pair controls to sticks: as the profile does, as the device calls them, or the two that drive."""
+    """Pair controls to sticks: as the profile does, as the device calls them, or one that drives and one that turns."""
     zones = {control.name: control.dead_zone for control in plan.controls}
     pads = [Pad(stick.x, stick.y, stick.dead_zone, stick.zone == "round") for stick in plan.sticks]
     left = [c for c in plan.controls if c.name in plan.driving_controls() and not c.one_way
@@ -82,6 +94,15 @@ def _pads(plan: Plan) -> tuple[Pad, ...]:
         else:
             by_reads |= {f"{side}_{axis}": name for axis, name in (("x", x), ("y", y)) if name}
     rest = [control.name for control in left if control.name in by_reads.values()]
-    # Of two that are left the first drives, and so is the one that goes up.
-    pads += [Pad(x, y, max(zones[x], zones[y]), False) for y, x in zip(rest[::2], rest[1::2], strict=False)]
+    upright = [name for name in rest if _upright(plan, name)]
+    level = [name for name in rest if name not in upright]
+    for y, x in zip_longest(upright, level, fillvalue=""):
+        pads.append(Pad(x, y, max(zones[name] for name in (x, y) if name), False))
     return tuple(pads[:2])
+
+
+def _upright(plan: Plan, name: str) -> bool:
+    """Tell whether a stick makes the robot go ahead or up, as a side of a tank does; or aside, or turn."""
+    style = next(mode.style for mode in plan.modes if name in mode.style.controls())
+    ahead, aside, up, turn = style.intent(dict.fromkeys(style.controls(), 0.0) | {name: 1.0})
+    return max(abs(ahead), abs(up)) >= max(abs(aside), abs(turn))

@@ -13,6 +13,7 @@ from rich.text import Text
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM
 from tenuto.driving.tick import Tick
+from tenuto.vehicles.base import Quantity
 from tenuto.views.scene import Pad, Scene
 
 COLOURS = {
@@ -34,6 +35,7 @@ _BADGE = {
 # The squares of the sticks, with their frame and name, in characters: on a small and on a large terminal.
 _SMALL, _LARGE, _LARGE_FROM = (17, 9), (31, 15), 36
 # From above, with up ahead: an angle to the left points up and to the left.
+_STEERS = Quantity.STEERING_ANGLE
 _ARROWS = "↑↖←↙↓↘→↗"
 
 
@@ -160,7 +162,8 @@ def draw_pad(pad: Pad, tick: Tick, size: tuple[int, int]) -> list[Text]:
             line.append("░" if shaded else " ", style="dim")
         lines.append(line.append("│", style="dim"))
     lines.append(Text(f"└{'─' * wide}┘", style="dim"))
-    lines.append(Text(f"{pad.x}, {pad.y}"[: size[0]].center(size[0]), style="dim"))
+    name = ", ".join(name for name in (pad.x, pad.y) if name)
+    lines.append(Text(name[: size[0]].center(size[0]), style="dim"))
     return lines
 
 
@@ -191,11 +194,13 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     )
     command, long = tick.command, min(31, (width - 60) // 2)
     text = Text.assemble(("intent ", "dim"), intent)
-    speed = Text.assemble(("command ", "dim"), f"{command.vx:+.2f} of {scene.forward:.2f} m/s ")
-    speed.append_text(_bar(command.vx, scene.forward, long))
+    forward, backward, fastest = scene.speeds.get(tick.chosen.mode, (0.0, 0.0, 0.0))
+    most = backward if command.vx < 0.0 else forward
+    speed = Text.assemble(("command ", "dim"), f"{command.vx:+.2f} of {most:.2f} m/s ")
+    speed.append_text(_bar(command.vx, most, long))
     turn = math.degrees(command.yaw_rate)
-    end = f" of {math.degrees(scene.turn):.0f}" if scene.turn else ""
-    speed.append(f"  {turn:+.0f}{end} deg/s left ").append_text(_bar(command.yaw_rate, scene.turn or 1.0, long))
+    end = f" of {math.degrees(fastest):.0f}" if fastest else ""
+    speed.append(f"  {turn:+.0f}{end} deg/s left ").append_text(_bar(command.yaw_rate, fastest or 1.0, long))
     lines = [text, speed]
     if command.vy or command.vz:
         lines.append(Text(f"        {command.vy:+.2f} m/s left, {command.vz:+.2f} m/s up"))
@@ -205,23 +210,23 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
     cells = []
-    for name, value in sorted(tick.actuators.items(), key=lambda one: not one[0].endswith("_angle")):
-        label = name.replace("_", " ")
-        if name.endswith("_angle"):
+    for name, value in sorted(tick.actuators.items(), key=lambda one: scene.quantities.get(one[0]) is not _STEERS):
+        label, quantity = name.replace("_", " "), scene.quantities.get(name, Quantity.SHARE)
+        if quantity is _STEERS:
             degrees = math.degrees(value)
             # A wheel that is turned at all is drawn turned.
             eighths = round(degrees / 45.0) or (int(math.copysign(1.0, degrees)) if abs(degrees) >= 5.0 else 0)
             cells.append(Text(f"{label:>17} {_ARROWS[eighths % 8]} {degrees:+4.0f} deg"))
             continue
         end = scene.ends.get(name, math.inf)
-        cell = Text(f"{label:>17} {value:+7.2f} ")
-        cells.append(cell.append_text(_bar(value, end, 9)) if math.isfinite(end) else cell)
+        cell = Text(f"{label:>17} {value:+6.2f} {quantity.unit:5}")
+        cells.append(cell.append_text(_bar(value, end, 6)) if math.isfinite(end) else cell)
     across = max(1, width // 40)
     lines = []
     for first in range(0, len(cells), across):
         line = Text()
         for cell in cells[first : first + across]:
-            line.append_text(cell).append(" " * max(1, 40 - len(cell)))
+            line.append_text(cell).append(" " * (40 - len(cell)))
         lines.append(line)
     if not tick.power:
         lines.insert(0, Text("without power", style="bold red"))
