@@ -36,7 +36,7 @@ SAYS = {
               r"fault +\+0\.00"),
     "walk_through": (
         r"so 0\n", r"it is being stopped, \+0\.\d+ m/s", r"characters of report", r"fine control",
-        r"wheel_radius: 0\.113\d ± 0\.000\d m", r"track: 0\.65", r"stop_deceleration = .1\.77 m",
+        r"wheel_radius: 0\.113\d ± 0\.000\d m", r"track: 0\.65", r"stop_deceleration = .1\.92 m",
     ),
     "station_and_robot": (
         r"driving +\+(0\.9|1\.0)", r"program is killed", r"stopping .* shed is gone", r"fault +[+-]0\.0",

@@ -307,12 +307,19 @@ class _Average:
 
         While that is within a limit, and all that is added too, so is every mean that follows.
         """
-        ends = [end.vx for _, end in self._steps]
-        starts = [self._before.vx, *ends[:-1]]
-        gone, seconds, most = 0.0, 0.0, abs(ends[-1])
-        for (lasts, _), start, end in zip(reversed(self._steps), reversed(starts), reversed(ends), strict=True):
-            gone, seconds = gone + lasts * (start + end) / 2.0, seconds + lasts
-            most = max(most, abs(gone) / seconds if seconds else 0.0)
+        after, gone, seconds = self._steps[-1][1].vx, 0.0, 0.0
+        most = abs(after)
+        starts = [*[end.vx for _, end in self._steps][-2::-1], self._before.vx]
+        for (lasts, _), start in zip(reversed(self._steps), starts, strict=True):
+            if lasts:
+                # Within a step the mean is largest, if anywhere, where it is the velocity itself.
+                slope = (start - after) / lasts
+                square = seconds**2 - 2.0 * (after * seconds - gone) / slope if slope else -1.0
+                if square >= 0.0 and 0.0 < math.sqrt(square) - seconds < lasts:
+                    most = max(most, abs(after + slope * (math.sqrt(square) - seconds)))
+                gone, seconds = gone + lasts * (start + after) / 2.0, seconds + lasts
+                most = max(most, abs(gone) / seconds)
+            after = start
         return most
 
     def newest(self, mean: VelocityCommand) -> VelocityCommand:

@@ -70,6 +70,8 @@ class _Pad:
         if self.fresh:
             self.values, self.came = {name: frame.values[name] for name in self.names}, now
             self.sent = frame.time
+        elif not wrong and math.isinf(self.sent):
+            self.sent = frame.time  # the first that comes is late already: that is a loss too
 
     def on(self, name: str | None) -> bool:
         """Tell whether a button or a trigger is pressed by half."""
