@@ -258,6 +258,50 @@ def test_check_knows_modes_and_switches(old: str, new: str, key: str, problem: b
     assert line_of(text, key) > 1
 
 
+@pytest.mark.parametrize(
+    "written",
+    [
+        "[controls.x]\ndead_zone = 3", "controls.x.dead_zone = 3", "[controls]\nx.dead_zone = 3",
+        'controls.x = { reads = "left_y", dead_zone = 3 }', "[controls]\nx = { dead_zone = 3 }",
+        '[ controls . "x" ]\n"dead_zone" = 3',
+    ],
+)  # fmt: skip
+def test_a_key_is_found_however_it_is_written(written: str) -> None:
+    text = f'format = 1\nname = "controls.x.dead_zone"\n{written}\n[guard]\ndead_zone = 1\n'
+    assert line_of(text, "controls.x.dead_zone") == text[: text.index(" = 3") if "{" not in written else
+                                                         text.index("= {")].count("\n") + 1  # fmt: skip
+
+
+TWO_STYLES = """
+format = 1
+name = "Two styles"
+source = { kind = "gamepad" }
+controls.drive = { reads = "left_y" }
+controls.steer = { reads = "right_x" }
+controls.left = { reads = "left_y" }
+controls.right = { reads = "right_y" }
+style = { kind = "arcade", forward = "drive", turn = "steer" }
+speeds = { forward = 1.0, backward = 1.0, turn = 2.0 }
+limits = { acceleration = 1.0, turn_acceleration = 3.0 }
+guard = { hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 1.5 }
+chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 8.0 }
+choose.mode = { switch = "style", order = ["plain", "sides"], through_rest = true }
+switches.style = { kind = "cycle", reads = "north" }
+modes.plain = { fallback = true }
+modes.sides = { style = { kind = "tank", left = "left", right = "right" } }
+"""
+
+
+def test_two_modes_may_use_one_stick_and_share_one_finding() -> None:
+    assert [(finding.where, finding.is_error) for finding in advise(tenuto.parse_profile(TWO_STYLES))] == [
+        ("speeds.forward", True), ("chassis.max_wheel_speed", False),
+    ]  # fmt: skip
+    both = TWO_STYLES.replace('left = "left"', 'left = "drive"').replace('forward = "drive"', 'forward = "left"')
+    assert "controls.left.reads" not in {finding.where for finding in advise(tenuto.parse_profile(both))}
+    same = TWO_STYLES.replace('turn = "steer"', 'turn = "left"')
+    assert "controls.left.reads" in {finding.where for finding in advise(tenuto.parse_profile(same))}
+
+
 def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> None:
     profile = str(shipped("medlar.toml"))
     calm = run("check", profile, cwd=tmp_path)

@@ -50,7 +50,7 @@ def compare(
         typer.echo(json.dumps([{key: _plain(value) for key, value in row.items()} for row in rows], indent=2))
         return
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    for name in ("figure", *names, "difference", "unit"):
+    for name in ("figure", *found.names, "difference", "unit"):
         table.add_column(name, justify="left" if name in ("figure", "unit") else "right")
     for row in found.figures.itertuples(index=False):
         name, unit, a, b, difference = row

@@ -106,7 +106,7 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[in
     """Let the robot live, show where it is, and write it down."""
     writer = csv.writer(file, lineterminator="\n") if file is not None else None
     if writer is not None:
-        writer.writerow(("clock", "x", "y", "z", "heading", "vx", "vy", "vz", "yaw_rate"))
+        writer.writerow(("time", "x", "y", "z", "heading", "vx", "vy", "vz", "yaw_rate"))
     shown = 0.0
     for point in stands.run(the_clock.get()):
         if writer is not None and file is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import Comparison
 
 # Told apart by colour, by lightness and by dashes.
+_ABREAST = 4
 _LINES = ((BLUE, "-", 2.4), (ORANGE, "--", 1.5))
 _AXES = {"vx": "forward, m/s", "vy": "left, m/s", "vz": "up, m/s", "yaw_rate": "turn left, rad/s"}
 
@@ -70,7 +72,7 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
     """Draw a comparison on one page."""
     from matplotlib.figure import Figure
 
-    controls = list(dict.fromkeys(found.curves["control"]))[:3]
+    controls = list(dict.fromkeys(found.curves["control"]))
     moved = [
         axis
         for axis in _AXES
@@ -81,14 +83,19 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
         title or f"{found.names[0]} and {found.names[1]} under the same sticks", fontsize=13, fontweight="bold"
     )
     above, below = _two(figure.subfigures(2, 1, height_ratios=(1.0, 1.25)))
-    for ax, control in zip(np.ravel(above.subplots(1, len(controls))), controls, strict=True):
+    # Side by side up to four, and then in rows, so that each stays wide enough to be read.
+    rows_above = math.ceil(len(controls) / _ABREAST)
+    places = np.ravel(above.subplots(rows_above, math.ceil(len(controls) / rows_above)))
+    for ax in places[len(controls) :]:
+        ax.remove()
+    for ax, control in zip(places, controls, strict=False):
         plot_curves(ax, found, control)
     left, right = _two(below.subfigures(1, 2, width_ratios=(1.7, 1.0)))
-    shown = (moved or ["vx"])[:3]
+    shown = moved or ["vx"]
     rows = np.ravel(left.subplots(len(shown), 1, sharex=True))
     for ax, axis in zip(rows, shown, strict=True):
         plot_commands(ax, found, axis)
-    rows[0].set_title("command", fontsize=11, fontweight="bold")
+    rows[0].set_title("command", fontsize=11, fontweight="bold", loc="left")
     rows[0].legend(fontsize=8, frameon=False, ncols=3, loc="lower right", bbox_to_anchor=(1.0, 1.0))
     rows[-1].set_xlabel("time, s", fontsize=8.5)
     plot_paths(right.subplots(), found)

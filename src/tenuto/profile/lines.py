@@ -3,20 +3,36 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+
+_KEY = r'(?:[A-Za-z0-9_-]+|"[^"]*"|\'[^\']*\')'
+_DOTTED = rf"{_KEY}(?:\s*\.\s*{_KEY})*"
 
 
 def line_of(text: str, key: str) -> int:
-    """Return the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is."""
-    while key:
-        table, _, name = key.rpartition(".")
-        inside = not table
-        for number, line in enumerate(text.splitlines(), 1):
-            if (match := re.match(r"\s*\[([^\[\]]+)\]", line)) is not None:
-                header = match[1].strip().replace('"', "")
-                inside = header == table
-                if header == key:
-                    return number
-            elif inside and re.match(rf"\s*{re.escape(name)}\s*=", line):
-                return number
-        key = table
-    return 1
+    """Return the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is.
+
+    A key is found as ``[a.b]`` and ``c =``, as ``a.b.c =``, as ``a.b = { c = …`` and as any mixture of these.
+    """
+    best, line = 0, 1
+    wanted = key.split(".")
+    for number, written in _written(text):
+        same = written == wanted[: len(written)]
+        if same and len(written) > best:
+            best, line = len(written), number
+    return line
+
+
+def _written(text: str) -> Iterator[tuple[int, list[str]]]:
+    """Yield each key that is written, whole, with its line."""
+    table: list[str] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if (header := re.match(rf"\s*\[\s*({_DOTTED})\s*\]", line)) is not None:
+            table = _parts(header[1])
+            yield number, table
+        elif (begins := re.match(rf"\s*({_DOTTED})\s*=", line)) is not None:
+            yield number, [*table, *_parts(begins[1])]
+
+
+def _parts(dotted: str) -> list[str]:
+    return [part.strip().strip("\"'") for part in re.findall(_KEY, dotted)]

@@ -35,7 +35,7 @@ def advise(
     plan = profile.plan(calibration)
     return [
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
-        *_speeds(plan), *_modes(profile), *_switches(profile, plan), *_guard(plan), *_sinks(profile, plan),
+        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan), *_guard(plan), *_sinks(profile, plan),
     ]  # fmt: skip
 
 
@@ -53,13 +53,20 @@ def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:
-    first: dict[str, str] = {}
+    """Find a control of the device that means two things at once; in two modes it may."""
+    every = frozenset(mode.name for mode in plan.modes)
+    seen: list[tuple[str, str, frozenset[str]]] = []
     for control in plan.controls:
+        driving = frozenset(mode.name for mode in plan.modes if control.name in mode.style.controls())
+        # One that drives in no mode, such as what is held, counts in all of them.
+        modes = driving or every
         for reads in control.all_reads:
-            if reads in first:
-                text = f"{reads} is read by {first[reads]} too: one control, two meanings"
-                yield error(f"controls.{control.name}.reads", text)
-            first.setdefault(reads, control.name)
+            other = next((name for name, read, used in seen if read == reads and used & modes), None)
+            if other is not None:
+                yield error(
+                    f"controls.{control.name}.reads", f"{reads} is read by {other} too: one control, two meanings"
+                )
+            seen.append((control.name, reads, modes))
 
 
 def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Finding]:
@@ -132,13 +139,22 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
             yield error(f"{key}.positions", text)
 
 
-def _speeds(plan: Plan) -> Iterator[Finding]:
+def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Look at the speeds of every mode; what several modes have of one table is said once, of the worst of them."""
+    worst: dict[str, tuple[float, Finding]] = {}
     for mode in plan.modes:
-        place = f"modes.{mode.name}." if mode.name and not mode.fallback else ""
-        yield from _speeds_of(plan, mode, place)
+        own = profile.modes.get(mode.name)
+        speeds = f"modes.{mode.name}.speeds" if own is not None and own.speeds is not None else "speeds"
+        limits = f"modes.{mode.name}.limits" if own is not None and own.limits is not None else "limits"
+        for left, finding in _speeds_of(plan, mode, speeds, limits):
+            if finding.where not in worst or left < worst[finding.where][0]:
+                worst[finding.where] = left, finding
+    for _, finding in worst.values():
+        yield finding
 
 
-def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Finding]:
+def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> Iterator[tuple[float, Finding]]:
+    """Yield what is wrong with the speeds of a mode, each with a number that is the smaller the worse it is."""
     speeds, chassis = mode.speeds, plan.chassis
     for key, command in (
         ("forward", VelocityCommand(vx=speeds.forward)),
@@ -148,15 +164,15 @@ def _speeds_of(plan: Plan, mode: ModePlan, place: str) -> Iterator[Finding]:
         _, share = chassis.within_reach(command)
         if share < 1.0:
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
-            yield error(f"{place}speeds.{key}", text)
+            yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
     if share < 0.6:
         text = f"forward and turn together are slowed to {100 * share:.0f} %: lower one of them, or drive with care"
-        yield warning("chassis.max_wheel_speed", text)
+        yield share, warning("chassis.max_wheel_speed", text)
     seconds = speeds.forward / mode.limits.acceleration
     if seconds < BLINK:
         text = f"full speed is reached in {seconds:.2f} s, as if there were no limit: the robot will jump"
-        yield warning(f"{place}limits.acceleration", text)
+        yield seconds, warning(f"{limits_at}.acceleration", text)
 
 
 def _guard(plan: Plan) -> Iterator[Finding]:
