@@ -202,7 +202,7 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     end = f" of {math.degrees(fastest):.0f}" if fastest else ""
     speed.append(f"  {turn:+.0f}{end} deg/s left ").append_text(_bar(command.yaw_rate, fastest or 1.0, long))
     lines = [text, speed]
-    if command.vy or command.vz:
+    if round(command.vy, 2) or round(command.vz, 2):
         lines.append(Text(f"        {command.vy:+.2f} m/s left, {command.vz:+.2f} m/s up"))
     outputs = ", ".join(f"{name} {level:g}" for name, level in tick.outputs.items())
     return lines + _actuators(scene, tick, width) + ([Text.assemble(("outputs ", "dim"), outputs)] if outputs else [])
