@@ -215,6 +215,79 @@ def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int)
     assert pulse(np.array([share]), plan)[0] == pulse(share, plan)
 
 
+@given(
+    kind=st.sampled_from(["car", "four_wheel_steer"]), radius=st.floats(2.0, 50.0), left=st.booleans(),
+    speed=st.floats(-1.0, 1.0).filter(lambda speed: abs(speed) > 0.01),
+)  # fmt: skip
+def test_one_servo_turns_an_axle(kind: str, radius: float, left: bool, speed: float) -> None:
+    """Its angle is that of a wheel in the middle of the axle, which rolls square to the centre of the turn."""
+    text = AXLE.format(kind=kind)
+    plan = tenuto.parse_profile(text).plan()
+    command = VelocityCommand(speed, yaw_rate=speed / radius * (1.0 if left else -1.0))
+    reached, _ = plan.chassis.within_reach(command)
+    wire = Wire(plan.actuators).step(plan.chassis.actuators(reached))
+    # A car turns about the middle of its rear axle, and four wheels about the middle between both.
+    arm = {"car": 0.8, "four_wheel_steer": 0.4}[kind]
+    by_hand = math.degrees(math.atan(arm / radius))
+    assert wire["front_axle.deg"] == pytest.approx(by_hand if left else -by_hand, abs=1e-6)
+
+
+AXLE = """
+format = 1
+name = "One servo"
+source = {{ kind = "gamepad" }}
+controls = {{ drive = {{ reads = "left_y" }}, steer = {{ reads = "right_x" }} }}
+style = {{ kind = "arcade", forward = "drive", turn = "steer" }}
+speeds = {{ forward = 1.0, turn = 1.0 }}
+limits = {{ acceleration = 1.0 }}
+guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 1.5 }}
+[chassis]
+kind = "{kind}"
+wheelbase = 0.8
+track = 0.5
+wheel_radius = 0.1
+max_steering = 0.6
+max_wheel_speed = 20
+[actuators.front_axle]
+form = "deg"
+"""
+
+LIFT = shipped("medlar-lift.toml").read_text()
+GRIPPER = """
+[actuators.gripper]
+form = "pulse"
+low_us = 1100
+high_us = 1900
+reverse = true
+
+[actuators.lift]
+form = "duty"
+bits = 10
+"""
+
+
+def test_outputs_go_out_in_the_same_forms_and_keep_to_their_rules() -> None:
+    plan = tenuto.parse_profile(LIFT + GRIPPER).plan()
+    assert {one.name for one in plan.actuators if one.level} == {"gripper", "lift"}
+    bench = Bench(plan)
+    assert bench.step(None).wire["gripper.pulse"] == 1500.0
+    for level in (1.0, -0.5, 0.0):
+        for power in (True, False):
+            made = Wire(plan.actuators).step(
+                plan.chassis.actuators(STANDSTILL), power, {"gripper": level, "lift": level}
+            )
+            assert made["gripper.pulse"] == 1500.0 - 400.0 * level
+            assert (made["lift.duty"], made["lift.direction"]) == (round(1023 * abs(level)), (level > 0) - (level < 0))
+    for wrong, key, said in (
+        (GRIPPER.replace('"pulse"', '"deg"'), "actuators.gripper.form", "for an output is a level"),
+        (GRIPPER.replace("[actuators.lift]", "[actuators.lifd]"), "actuators.lifd", 'did you mean "lift"?'),
+    ):
+        with pytest.raises(tenuto.ProfileError) as error:
+            tenuto.parse_profile(LIFT + wrong)
+        assert [finding.where for finding in error.value.findings] == [key]
+        assert said in str(error.value)
+
+
 def test_forms_friction_and_wiring() -> None:
     turned = Wire(
         (ActuatorPlan(name="w", form="rev/min", reverse=True, gear_ratio=20.0), ActuatorPlan(name="a", form="deg"))

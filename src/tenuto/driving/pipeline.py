@@ -446,7 +446,7 @@ class Pipeline:
             self._output_levels,
             actions,
             notices,
-            self._wire.step(self._actuators, power) if self._wire is not None else {},
+            self._wire.step(self._actuators, power, self._output_levels) if self._wire is not None else {},
             power,
             plan.guard.command_timeout,
             not self._link_loss.silent or status.state is State.EMERGENCY_STOP,

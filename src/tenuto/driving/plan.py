@@ -129,7 +129,8 @@ class Plan:
 
     def wire_at_rest(self) -> dict[str, float]:
         """Return the numbers that go over the wire at standstill with power, name → number."""
-        return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL))
+        idle = {output.name: output.idle for mode in self.modes for output in mode.outputs}
+        return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL), True, idle)
 
     def output_names(self) -> tuple[str, ...]:
         """Name the outputs of all modes."""

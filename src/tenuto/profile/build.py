@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
+from typing import Any
 
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import Calibration, ControlCalibration
@@ -153,12 +154,21 @@ def seen_by(profile: Tables, name: str) -> Tables:
 
 
 def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
-    """Return the form of each actuator of the chassis that has one; what is said of a group holds for all of it."""
+    """Return the form of each actuator that has one, of axles, and of outputs.
+
+    What is said of a group of actuators holds for all of it.
+    """
     for name, bounds in chassis.bounds().items():
         tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
         said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
         if said.get("form") is not None:
             yield ActuatorPlan(name=name, **{"full": bounds.most, **said})
+    others: dict[str, dict[str, Any]] = {name: {"level": True} for name in profile.outputs}
+    others |= {name: {"of": axle.of, "full": axle.most} for name, axle in chassis.axles().items()}
+    for name, more in others.items():
+        table = profile.actuators.get(name)
+        if table is not None and table.form is not None:
+            yield ActuatorPlan(name=name, **{**more, **table.model_dump(exclude_unset=True)})
 
 
 def pressed_names(profile: Tables) -> Iterator[tuple[str, str]]:

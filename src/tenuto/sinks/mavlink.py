@@ -153,7 +153,8 @@ class MavlinkSink(Sink):
         self._speeds = plan.full_speeds()
         if self._sends == "channels":
             self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)
-            self._rest = pulses_to_send(plan.wire_at_rest(), self._names)
+            of_outputs = {output for one in plan.actuators if one.level for output in one.outputs}
+            self._rest = {name: value for name, value in plan.wire_at_rest().items() if name not in of_outputs}
         climbs = self._speeds.up > 0.0 or self._speeds.down > 0.0
         if self._sends == "sticks" and climbs and self._middle is None:
             raise SinkError(
@@ -199,7 +200,8 @@ class MavlinkSink(Sink):
         if self._sends == "sticks":
             return mavlink.manual_sticks(self._target, self._speeds.shares(command), self._middle or 0, self._yaw)
         still = still or not tick.power
-        return mavlink.channel_overrides(self._target, self._rest if still else pulses_to_send(tick.wire, self._names))
+        wire = {**tick.wire, **self._rest} if still else tick.wire  # outputs keep to their levels
+        return mavlink.channel_overrides(self._target, pulses_to_send(wire, self._names))
 
     def _send(self, message: Any) -> None:
         self._port.write(self._mav.pack(message))

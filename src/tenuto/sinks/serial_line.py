@@ -139,7 +139,7 @@ def _examples(plan: Plan) -> Iterator[tuple[VelocityCommand, dict[str, float]]]:
     for axes in product(*ends):
         command, _ = plan.chassis.within_reach(VelocityCommand(*axes))
         actuators = plan.chassis.actuators(command)
-        yield command, {**actuators, **Wire(plan.actuators).step(actuators), **outputs}
+        yield command, {**actuators, **Wire(plan.actuators).step(actuators, True, outputs), **outputs}
 
 
 def template_problem(template: str, plan: Plan) -> str:

@@ -61,7 +61,8 @@ class ServoFrames(Sink):
     def _send(self, tick: Tick) -> None:
         if not (tick.power or self._radio.marks_failsafe):
             return
-        pulses = pulses_to_send(tick.wire, self._names) if tick.power else []
+        # Without power an actuator has no pulse, and an output goes on with its own.
+        pulses = [one or NEUTRAL_US for one in pulses_to_send(tick.wire, self._names)]
         pulses += [NEUTRAL_US] * (self._radio.channels - len(pulses))
         self._port.write(self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power))
 
@@ -83,7 +84,7 @@ def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple
     known = tuple(one.name for one in plan.actuators if one.form == "pulse")
     missing = [name for name in asked if name not in known]
     if missing or not known:
-        have = ", ".join(known) or 'nothing: give an actuator form = "pulse"'
+        have = ", ".join(known) or 'nothing: give an actuator or an output form = "pulse"'
         raise SinkError(f"{sink}: no pulses for {', '.join(missing) or 'any channel'}; the profile has {have}")
     names = asked or known
     if len(names) > most:

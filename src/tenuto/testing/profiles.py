@@ -121,12 +121,13 @@ def _add_measured(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str
 
 
 def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Say in which form numbers go out for some actuators."""
+    """Say in which form numbers go out for some actuators, axles and outputs."""
     form = st.fixed_dictionaries(
         {"form": st.sampled_from(["share", "duty", "pulse"]), "full": st.floats(0.5, 20.0)},
         optional={"reverse": st.booleans(), "smallest": st.floats(0.01, 0.3), "at_zero": st.just("brake")},
     )
-    names = sorted(tables["chassis"].chassis(_FULL).bounds())
+    made = tables["chassis"].chassis(_FULL)
+    names = sorted({*made.bounds(), *made.axles(), *tables.get("outputs", {})})
     tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
 
 

@@ -12,6 +12,9 @@ from tenuto.basics.number import Array, Value
 
 _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
+_NOTHING: Mapping[str, float] = {}
+# The forms of what has no unit of its own.
+LEVEL_FORMS = ("share", "duty", "pulse")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,7 +22,9 @@ class ActuatorPlan:
     """How one actuator is told what to do.
 
     Attributes:
-        name: of the actuator, as the chassis has it.
+        name: of the actuator, as the chassis has it; of an axle, or of an output.
+        of: the wheels that one servo turns together; nothing where it is an actuator itself.
+        level: it is an output: what goes out follows its level, whatever the power is.
         form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
             share as a whole number of ``bits``, with a direction), "pulse" (µs).
         full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
@@ -31,6 +36,8 @@ class ActuatorPlan:
     """
 
     name: str
+    of: tuple[str, ...] = ()
+    level: bool = False
     form: str = "share"
     full: float = 1.0
     reverse: bool = False
@@ -92,23 +99,42 @@ def pulse(share: Value, plan: ActuatorPlan) -> Value:
     return rounded(min(max(plan.middle_us + share * half + plan.sub_trim_us, low), high))
 
 
+def middle_angle(first: float, second: float) -> float:
+    """Return the angle of a wheel in the middle between two that turn about one centre, rad: its cotangent is the mean.
+
+    A linkage that keeps Ackermann's geometry is told by that one angle (D. Wong, "Theory of Ground Vehicles", Wiley).
+    """
+    a, b = math.tan(first), math.tan(second)
+    return math.atan(2.0 * a * b / (a + b)) if a + b else 0.0
+
+
 class Wire:
-    """Works out the numbers for all actuators, and remembers which motors move."""
+    """Works out the numbers for all actuators and outputs, and remembers which motors move."""
 
     def __init__(self, plans: tuple[ActuatorPlan, ...]) -> None:
         self._plans = plans
         self._moving = dict.fromkeys((plan.name for plan in plans), False)
 
-    def step(self, actuators: Mapping[str, float], power: bool = True) -> dict[str, float]:
+    def step(
+        self, actuators: Mapping[str, float], power: bool = True, levels: Mapping[str, float] = _NOTHING
+    ) -> dict[str, float]:
         """Return the numbers that go over the wire, name → number; whole ones where the form has only those.
 
-        Without power all are 0: no speed, no duty and no brake, and no pulse at all.
+        Without power those of actuators are 0: no speed, no duty and no brake, and no pulse at all. An output keeps to
+        its level: a gripper that holds without power holds.
+
+        Args:
+            actuators: what each does. power: whether they may. levels: of the outputs.
         """
-        if not power:
-            return dict.fromkeys((output for plan in self._plans for output in plan.outputs), 0.0)
         found: dict[str, float] = {}
         for plan in self._plans:
-            value = actuators[plan.name]
+            if not (power or plan.level):
+                found |= dict.fromkeys(plan.outputs, 0.0)
+                continue
+            if plan.of:
+                value = middle_angle(*(actuators[name] for name in plan.of))
+            else:
+                value = levels[plan.name] if plan.level else actuators[plan.name]
             if plan.reverse:
                 value = 0.0 - value
             if plan.smallest:

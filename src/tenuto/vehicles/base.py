@@ -68,6 +68,17 @@ class Bounds(NamedTuple):
         return max(abs(self.low), abs(self.high))
 
 
+class Axle(NamedTuple):
+    """Two steered wheels that one servo turns by a linkage.
+
+    Attributes:
+        of: their actuators. most: the angle in the middle between them at their tightest, rad.
+    """
+
+    of: tuple[str, str]
+    most: float
+
+
 class Part(NamedTuple):
     """A part of a vehicle's drawing, seen from above.
 
@@ -317,6 +328,10 @@ class Chassis(ABC):
             ]  # fmt: skip
             said.append(f"{', '.join(full) or 'it'} can do no more: all is slowed to {100 * share:.0f} %")
         return "; ".join(said) or "this vehicle cannot do that"
+
+    def axles(self) -> Mapping[str, Axle]:
+        """Name the axles whose wheels one servo can turn together; here: none."""
+        return {}
 
     def cannot(self, command: VelocityCommand) -> tuple[str, ...]:
         """Name the parts of a velocity that it cannot do as asked, such as ``("sideways",)``."""

@@ -17,10 +17,12 @@ from typing import ClassVar, Literal, NamedTuple
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, ratio, side_of, sin, smaller
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import ANGLE, LENGTH, TURN_SPEED
+from tenuto.vehicles.actuators import middle_angle
 from tenuto.vehicles.base import (
     TRACK,
     WHEELBASE,
     Arcs,
+    Axle,
     Bounds,
     Chassis,
     ChassisLimits,
@@ -186,6 +188,17 @@ class SteeredWheels(Chassis):
                 found[f"{wheel.name}_angle"] = Bounds(-wheel.max_angle, wheel.max_angle, Quantity.STEERING_ANGLE)
             if wheel.driven:
                 found[f"{wheel.name}_wheel"] = most
+        return found
+
+    def axles(self) -> dict[str, Axle]:
+        """Name ``front_axle`` and ``rear_axle``, where both wheels of it steer."""
+        vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
+        tightest = self.inverse(vx, vy, 0.0, yaw_rate)
+        found: dict[str, Axle] = {}
+        for end in ("front", "rear"):
+            names = f"{end}_left_angle", f"{end}_right_angle"
+            if all(name in tightest for name in names):
+                found[f"{end}_axle"] = Axle(names, abs(middle_angle(*(float(tightest[name]) for name in names))))
         return found
 
     def drawing(self) -> Drawing:

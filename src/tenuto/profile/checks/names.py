@@ -15,6 +15,7 @@ from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.vehicles import Chassis
+from tenuto.vehicles.actuators import LEVEL_FORMS
 from tenuto.vehicles.velocity import VelocityCommand
 
 _CONTROL = "the name of a control under [controls]"
@@ -190,11 +191,17 @@ def _sinks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
 def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
     bounds = chassis.bounds()
     groups = {bound.quantity.group for bound in bounds.values()}
-    for name in profile.actuators:
-        if name not in bounds and name not in groups:
+    known = [*groups, *bounds, *chassis.axles(), *profile.outputs]
+    for name, table in profile.actuators.items():
+        if name not in known:
             yield unknown(
-                f"actuators.{name}", "an actuator of this vehicle, or a group of them", name, [*groups, *bounds]
+                f"actuators.{name}", "an actuator of this vehicle, a group of them, or an output", name, known
             )
+        elif name in profile.outputs and table.form not in (*LEVEL_FORMS, None):
+            expected = f"{', '.join(LEVEL_FORMS[:-1])} or {LEVEL_FORMS[-1]}, for an output is a level"
+            yield unexpected(f"actuators.{name}.form", expected, f'"{table.form}"')
+    for name in set(profile.outputs) & {*groups, *bounds, *chassis.axles()}:
+        yield unexpected(f"outputs.{name}", "a name that no actuator of this vehicle has", f'"{name}"')
     for plan in actuator_plans(profile, chassis):
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
             expected = "what counts as all of it: full, or a fastest speed under [chassis]"
