@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import tenuto
-from helpers import MEDLAR, pad
+from helpers import pad, patient
 from tenuto import VelocityCommand
 from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line, with_checksum
@@ -108,19 +108,20 @@ def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path)
     ticks: list[tenuto.Tick] = []
 
     def hands(now: float) -> dict[str, float]:
+        now %= 4.0  # should the machine stall, it is let go and enabled again
         return pad(float(now > 0.4), 0.3 if now > 0.4 else 0.0, held=now > 0.2)
 
     def watch(tick: tenuto.Tick) -> str | None:
         ticks.append(tick)
-        return "done" if tick.time > 1.4 else None
+        return "done" if tick.command.vx > 0.6 or tick.time > 30.0 else None
 
     source = FunctionSource("hands", tuple(pad()), hands)
     with tenuto.open_sink(f"serial:{os.ttyname(theirs)},answers=0.5") as sink:
-        tenuto.drive(MEDLAR, source, [sink], on_tick=watch)
+        tenuto.drive(patient(tmp_path), source, [sink], on_tick=watch)
         assert sink.problem == ""  # it was answered
         cut = next(tick for tick in ticks if tick.command.vx > 0.3)
         sink.write(cut)
-        time.sleep(0.5)  # nothing more comes: it stops by itself
+        time.sleep(2.0 * cut.valid_for + 0.5)  # nothing more comes: it stops by itself
     os.close(theirs)
     os.close(ours)
     _, told = process.communicate(timeout=10)

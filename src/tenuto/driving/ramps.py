@@ -87,7 +87,7 @@ class CommandRamp:
             target: where to go; it must fit the chassis.
             dt: seconds since the tick before, not negative.
             limits: see `Limits`.
-            way: see above; that of the chassis if none is given.
+            way: see above; that of the chassis if none is given, and always that of modules.
             aim: where steered wheels are to point while the target is standstill; None for where they do.
             actuators: what they did at the tick before, for what cannot turn at once.
         """
@@ -96,12 +96,14 @@ class CommandRamp:
         if self._steers is not None:
             # Whatever the style: between two arcs ahead and back lies what no such vehicle can do.
             return self._arcs(previous, target, dt, self._steers, aim)
+        # Modules go the straight way whatever the style: they have to turn for every other one.
+        way = self._way if way is None or self._way == "straight" else way
         average = self._average
         if previous == target and (average is None or average.rests_at(target)):
             return target
         if average is None:
-            return self._next(previous, target, dt, way or self._way, actuators)
-        return average.step(self._next(average.newest(previous), target, dt, way or self._way, actuators), dt)
+            return self._next(previous, target, dt, way, actuators)
+        return average.step(self._next(average.newest(previous), target, dt, way, actuators), dt)
 
     def _take(self, limits: Limits) -> None:
         self._limits, self._axes, self._plain = limits, limits.axes, limits.plain

@@ -180,14 +180,16 @@ class DrivenRobot:
 
     @classmethod
     def driven(cls, plan: Plan, way: Mapping[str, float]) -> DrivenRobot | None:
-        """Enable it as one should, and drive until the command does not change any more; None where it cannot be."""
+        """Enable it as one should, and drive until nothing changes, wheels that turn among it; None where not."""
         stage = cls(plan, way)
         begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
         for number in range(round(_RUN_UP / plan.period)):
             before = stage.tick
             stage.step(held=number >= begin, pushed=number >= begin + 5)
             if number > begin + 50 and before is not None and stage.tick is not None:
-                still = max(abs(a - b) for a, b in zip(before.command, stage.tick.command, strict=True)) < 1e-9
+                pairs = [*zip(before.command, stage.tick.command, strict=True)]
+                pairs += [(before.actuators[name], value) for name, value in stage.tick.actuators.items()]
+                still = max(abs(a - b) for a, b in pairs) < 1e-9
                 if still and stage.tick.guard.state is State.DRIVING:
                     return stage
         return stage if stage.tick is not None and stage.tick.guard.state is State.DRIVING else None
