@@ -294,6 +294,9 @@ def test_one_rule_finds_the_calibration_for_all_that_drive_and_read(
     row = int(driven["shaped.drive"].abs().to_numpy().argmax())
     words = run("why", "run.csv", "--at", str(driven["time"].iloc[row] + 0.001), cwd=elsewhere).stdout
     assert f"{driven['shaped.drive'].iloc[row]:+.2f}" in words
+    assert kept_with(log).with_suffix(".calibration.toml").exists()
+    tenuto.drive(profile, "simulated:sticks", [f"log:{log}"], clock=tenuto.SimulatedClock(), on_tick=lambda _: "enough")
+    assert not kept_with(log).with_suffix(".calibration.toml").exists(), "this one was driven without any"
 
 
 def lean_profile(**control: object) -> tenuto.Profile:
