@@ -16,7 +16,9 @@ from helpers import Bench, examples, run
 from tenuto import State, VelocityCommand, parse_profile
 from tenuto.analysis.curves import responses
 from tenuto.data import shipped
+from tenuto.driving.follow import follow_plan
 from tenuto.sim import Physics, simulated_robot
+from tenuto.sim.worst import in_each_mode
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.styles.any_direction import AnyDirection
 from tenuto.styles.arcade import Arcade
@@ -271,6 +273,9 @@ def test_outputs_go_out_in_the_same_forms_and_keep_to_their_rules() -> None:
     assert {one.name for one in plan.actuators if one.level} == {"gripper", "lift"}
     bench = Bench(plan)
     assert bench.step(None).wire["gripper.pulse"] == 1500.0
+    held = LIFT.replace("[outputs.gripper]", "[outputs.gripper]\nidle = 1.0", 1) + GRIPPER
+    for gone in (follow_plan(tenuto.parse_profile(held).plan()), *in_each_mode(tenuto.parse_profile(held).plan())):
+        assert Bench(gone).step(None).wire["gripper.pulse"] == 1100.0, "what nobody sends, or no mode has, rests"
     for level in (1.0, -0.5, 0.0):
         for power in (True, False):
             made = Wire(plan.actuators).step(

@@ -129,8 +129,7 @@ class Plan:
 
     def wire_at_rest(self) -> dict[str, float]:
         """Return the numbers that go over the wire at standstill with power, name → number."""
-        idle = {output.name: output.idle for mode in self.modes for output in mode.outputs}
-        return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL), True, idle)
+        return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL))
 
     def output_names(self) -> tuple[str, ...]:
         """Name the outputs of all modes."""

@@ -163,7 +163,9 @@ def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
         said = {key: value for table in tables if table for key, value in table.model_dump(exclude_unset=True).items()}
         if said.get("form") is not None:
             yield ActuatorPlan(name=name, **{"full": bounds.most, **said})
-    others: dict[str, dict[str, Any]] = {name: {"level": True} for name in profile.outputs}
+    others: dict[str, dict[str, Any]] = {
+        name: {"level": True, "idle": output.plan(name).idle} for name, output in profile.outputs.items()
+    }
     others |= {name: {"of": axle.of, "full": axle.most} for name, axle in chassis.axles().items()}
     for name, more in others.items():
         table = profile.actuators.get(name)

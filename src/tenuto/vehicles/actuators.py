@@ -25,6 +25,7 @@ class ActuatorPlan:
         name: of the actuator, as the chassis has it; of an axle, or of an output.
         of: the wheels that one servo turns together; nothing where it is an actuator itself.
         level: it is an output: what goes out follows its level, whatever the power is.
+        idle: of an output, its level where no mode of the plan has it.
         form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
             share as a whole number of ``bits``, with a direction), "pulse" (µs).
         full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
@@ -38,6 +39,7 @@ class ActuatorPlan:
     name: str
     of: tuple[str, ...] = ()
     level: bool = False
+    idle: float = 0.0
     form: str = "share"
     full: float = 1.0
     reverse: bool = False
@@ -134,7 +136,7 @@ class Wire:
             if plan.of:
                 value = middle_angle(*(actuators[name] for name in plan.of))
             else:
-                value = levels[plan.name] if plan.level else actuators[plan.name]
+                value = levels.get(plan.name, plan.idle) if plan.level else actuators[plan.name]
             if plan.reverse:
                 value = 0.0 - value
             if plan.smallest:
