@@ -33,6 +33,21 @@ def examples(many: int) -> settings:
     return settings(max_examples=min(many, QUICK) if settings().max_examples == QUICK else many)
 
 
+# Two sticks, a side each, on a pad that was never calibrated.
+TANK = """
+format = 1
+name = "Two sticks"
+source = { kind = "gamepad" }
+controls.left = { reads = "left_y", dead_zone = 0.05 }
+controls.right = { reads = "right_y", dead_zone = 0.05 }
+style = { kind = "tank", left = "left", right = "right" }
+speeds = { forward = 1.0, backward = 1.0, turn = 2.0 }
+limits = { acceleration = 1.0, turn_acceleration = 3.0 }
+guard = { hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 1.0 }
+chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 20.0 }
+"""
+
+
 def pad(forward: float = 0.0, left: float = 0.0, held: bool = False) -> dict[str, float]:
     """What Medlar's pad sends for sticks at −1…1 of their travel."""
 

@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import CENTRE, MEDLAR, PERIOD, Bench, pad, run
+from helpers import CENTRE, MEDLAR, PERIOD, TANK, Bench, pad, run
 from tenuto.analysis.advice import changes_after_measuring, wheel_measures
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure
@@ -270,20 +270,6 @@ def test_proposals_keep_what_they_promise(top: float, within: float, finest: flo
     # An expo of 0 to 0.9 gives a tenth of the way a share of 0.1 to 0.0109.
     assert fine == pytest.approx(min(max(finest, 0.0109 * speed), 0.1 * speed), abs=0.002)
     assert all(change.why for change in changes)
-
-
-TANK = """
-format = 1
-name = "Two sticks"
-source = { kind = "gamepad" }
-controls.left = { reads = "left_y", dead_zone = 0.05 }
-controls.right = { reads = "right_y", dead_zone = 0.05 }
-style = { kind = "tank", left = "left", right = "right" }
-speeds = { forward = 1.0, backward = 1.0, turn = 2.0 }
-limits = { acceleration = 1.0, turn_acceleration = 3.0 }
-guard = { hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 1.0 }
-chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 20.0 }
-"""
 
 
 @pytest.mark.parametrize(

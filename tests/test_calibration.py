@@ -276,7 +276,8 @@ def test_one_rule_finds_the_calibration_for_all_that_drive_and_read(
     # Half the travel of the pad is all of this one's: a stick that is pushed to its end is at its end twice as soon.
     half = ControlCalibration("middle", -16000.0, 16000.0, 0.0, dead_zone=0.05)
     names = tuple(info.name for info in device.controls())
-    Calibration(device.identity, "a pad", {"left_y": half, "right_x": half}, names).save(default_path(device.identity))
+    measured = Calibration(device.identity, "a pad", {"left_y": half, "right_x": half}, names)
+    measured.save(default_path(device.identity))
     tenuto.drive(
         profile, "simulated:sticks", [f"log:{tmp_path / 'run.csv'}"], clock=tenuto.SimulatedClock(),
         on_tick=lambda tick: "enough" if tick.time > 12.0 else None,
@@ -297,6 +298,9 @@ def test_one_rule_finds_the_calibration_for_all_that_drive_and_read(
     assert kept_with(log).with_suffix(".calibration.toml").exists()
     tenuto.drive(profile, "simulated:sticks", [f"log:{log}"], clock=tenuto.SimulatedClock(), on_tick=lambda _: "enough")
     assert not kept_with(log).with_suffix(".calibration.toml").exists(), "this one was driven without any"
+    measured.save(profile.with_suffix(".calibration.toml"))
+    assert prepare_profile(profile).calibration == measured
+    assert prepare_profile(profile, log=log).calibration is None, "what is calibrated after a drive did not drive it"
 
 
 def lean_profile(**control: object) -> tenuto.Profile:

@@ -17,7 +17,7 @@ import pytest
 
 import tenuto
 from brokers import wait_for
-from helpers import MEDLAR, Bench, pad, patient
+from helpers import MEDLAR, TANK, Bench, pad, patient
 from tenuto import State, Tick
 from tenuto.data import shipped
 from tenuto.views.app import LiveApp, WatchApp
@@ -62,20 +62,13 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
                 assert f"{name.replace('_', ' ')} {value:+6.2f}{unit}" in text
 
 
-TANK = """
-format = 1
-name = "Two sticks"
-source = { kind = "gamepad" }
-controls.right = { reads = "right_y" }
-controls.left = { reads = "left_y" }
-controls.slower = { reads = "right_x" }
-style = { kind = "tank", left = "left", right = "right" }
-speeds = { forward = 1.0, backward = 0.5, turn = 2.0 }
-limits = { acceleration = 4.0, turn_acceleration = 8.0 }
-guard = { hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = 4.0 }
-chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 20.0 }
-choose.mode = { switch = "pace", order = ["brisk", "slow"] }
-switches.pace = { kind = "cycle", reads = "north" }
+MODES = """
+[choose.mode]
+switch = "pace"
+order = ["brisk", "slow"]
+[switches.pace]
+kind = "cycle"
+reads = "north"
 [modes.brisk]
 [modes.slow]
 fallback = true
@@ -84,7 +77,7 @@ speeds = { forward = 0.2, backward = 0.2, turn = 1.0 }
 
 
 def test_sticks_and_bars_are_drawn_as_they_are() -> None:
-    plan = tenuto.parse_profile(TANK).plan()
+    plan = tenuto.parse_profile(TANK + MODES).plan()
     scene = scene_of(plan, "Two sticks", "test")
     rest = {"left_y": 0.0, "right_y": 0.0, "right_x": 0.0, "left_shoulder": 0.0, "north": 0.0}
     bench = Bench(plan)

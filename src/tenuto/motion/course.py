@@ -25,7 +25,6 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # A course is sampled so often, s, and read in between by straight lines.
 STEP = 0.005
 LONGEST = 3600.0
-AXES = VelocityCommand._fields
 # A sudden change is spread over so many seconds, so that the robot need not stand still for it.
 _SPREAD = 0.2
 # A robot that strays from what is written by more than this share of its size drives something else.
@@ -126,7 +125,7 @@ class Course:
         self.times = np.arange(len(self.velocities)) * STEP
         self._driven_at = at
         self.written, self.path = _reckoned(raw), _reckoned(self.velocities)
-        self.strays = max(_away(self.path, self.written), _away(self.written, self.path))
+        self.strays = max(_apart(self.path, self.written), _apart(self.written, self.path))
         self.turned_off = float(self.path.heading[-1] - self.written.heading[-1])
 
     @property
@@ -193,7 +192,7 @@ class Course:
         return float(np.interp(time, self._driven_at, np.arange(len(self._driven_at)) * STEP)) - _SPREAD / 2.0
 
     def problems(self, within: float = math.inf) -> list[Violation]:
-        """List what of it the robot must not do: too fast, too far, or something else than is written."""
+        """List what of it the robot must not do: drive too fast, or too far away."""
         speeds, (vx, vy, vz, turn) = self._rules.speeds, self.asked.T
         found = [
             Violation(f"{word}: {way.max():.2f} {unit}, the profile allows {most:.2f}", self._first(way > most + 1e-9))
@@ -270,7 +269,7 @@ def _reckoned(velocities: Array) -> Path:
     return Path(x, y, np.concatenate([[0.0], np.cumsum(middle[:, 2])]), heading)
 
 
-def _away(path: Path, other: Path) -> float:
+def _apart(path: Path, other: Path) -> float:
     """Return how far a path gets from the nearest place of another, m."""
     here, there = _places(path), _places(other)
     squares = (here**2).sum(axis=1)[:, None] + (there**2).sum(axis=1) - 2.0 * here @ there.T

@@ -3,7 +3,7 @@
 The calibration of a device is the first of these that is there:
 
 1. the one that was asked for, ``--calibration``;
-2. the one that was kept with a log, where the sticks come from a log;
+2. where the sticks come from a log that has kept what it was driven with: the one that is there, or none;
 3. the one beside the profile: ``medlar.calibration.toml``, for another driver ``medlar.DRIVER.calibration.toml``;
 4. the one in the user's data folder, where the device says which it is.
 
@@ -13,7 +13,7 @@ The one that is found must be for the device that is read, or it is an error: no
 from __future__ import annotations
 
 import shutil
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from glob import escape
 from pathlib import Path
 
@@ -47,28 +47,27 @@ def prepare_profile(
         CalibrationError: a calibration cannot be read, or was made for another device.
     """
     loaded = profile if isinstance(profile, Profile) else load_profile(profile)
-    places = [kept_with(log)] if log is not None else []
-    places += [loaded.file] if loaded.file is not None else []
-    found = find_calibration(places, source, asked=calibration)
-    more = {name: find_calibration(places, one, name) for name, one in (others or {}).items() if name in loaded.drivers}
-    trims = next((path for path in map(trims_path, places) if path.exists()), None)
+    # What was calibrated, or trimmed, after a drive is not what it was driven with.
+    beside = kept_with(log) if log is not None and kept_with(log).exists() else loaded.file
+    found = find_calibration(beside, source, asked=calibration)
+    more = {name: find_calibration(beside, one, name) for name, one in (others or {}).items() if name in loaded.drivers}
     known = {name: one for name, one in more.items() if one is not None}
     return PreparedProfile(
         loaded,
         found[0] if found else None,
-        load_trims(trims, loaded) if trims is not None else {},
+        load_trims(trims_path(beside), loaded) if beside is not None else {},
         {name: one[0] for name, one in known.items()},
         tuple(one[1] for one in (found, *known.values()) if one is not None),
     )
 
 
 def find_calibration(
-    profiles: Sequence[Path], source: Source | None, driver: str = "", *, asked: str | Path | None = None
+    profile: Path | None, source: Source | None, driver: str = "", *, asked: str | Path | None = None
 ) -> tuple[Calibration, Path] | None:
     """Find the calibration of a device, and its file, by the rule above.
 
     Args:
-        profiles: those that it may stand beside, the first before the others.
+        profile: the file that it may stand beside; None where there is none.
         source: the device; None, or without an identity, where it is not known.
         driver: whose device it is; empty for the first.
         asked: the one that goes before any other.
@@ -78,14 +77,15 @@ def find_calibration(
     """
     identity = source.identity if source is not None else ""
     ending = f".{driver}.calibration.toml" if driver else ".calibration.toml"
-    places = [path for path in (profile.with_suffix(ending) for profile in profiles) if path.exists()]
-    places += [path for path in [default_path(identity)] if identity and path.exists()]
-    for path in [Path(asked)] if asked is not None else places:
-        found = Calibration.load(path)
-        if source is not None and (reason := found.why_not_for(identity, [info.name for info in source.controls()])):
-            raise CalibrationError(f"{path}: not for this device: {reason}; {AGAIN}")
-        return found, path
-    return None
+    places = [profile.with_suffix(ending)] if profile is not None else []
+    places += [default_path(identity)] if identity else []
+    path = Path(asked) if asked is not None else next((place for place in places if place.exists()), None)
+    if path is None:
+        return None
+    found = Calibration.load(path)
+    if source is not None and (reason := found.why_not_for(identity, [info.name for info in source.controls()])):
+        raise CalibrationError(f"{path}: not for this device: {reason}; {AGAIN}")
+    return found, path
 
 
 def kept_with(log: str | Path) -> Path:
