@@ -73,14 +73,11 @@ def with_earlier(frames: Sequence[Frame]) -> Frame | None:
     return frames[-1]._replace(earlier=earlier)
 
 
-def has_time(frame: Frame) -> bool:
-    """Tell whether a frame's time, and those of the frames before it, are numbers at all."""
+def timed(frame: Frame, now: float) -> Frame:
+    """Return a frame as it is, or, where its time or one before it is no number, as one whose link is not good."""
     time = frame.time
     good = isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST
-    return good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier))
-
-
-def without_time(frame: Frame, now: float) -> Frame:
-    """Return what is to be made of a frame whose time is no number: its link is not good."""
+    if good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier)):
+        return frame
     note = f"a frame came at {str(frame.time)[:20]}, which is no time"
     return frame._replace(time=now, link_good=False, note=note, earlier=())

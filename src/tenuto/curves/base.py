@@ -103,7 +103,10 @@ class Shape:
 
     def direct(self) -> Callable[[float], float]:
         """Return the shortest way to the same output for a float."""
-        return self.curve.direct() if self.curve is not None and self.scale == 1.0 else self
+        if self.curve is None:
+            return self
+        curve, scale = self.curve.direct(), self.scale
+        return curve if scale == 1.0 else lambda position: curve(position) * scale
 
 
 STRAIGHT = Shape()

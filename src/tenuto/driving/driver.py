@@ -90,6 +90,7 @@ class StickDriver:
         self._pressed_before: frozenset[str] = frozenset()
         self._on_before: frozenset[str] = frozenset()
         self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
+        self._weighs_link = plan.guard.least_quality > 0.0 or bool(self._arrivals.maxlen)
 
     def hear(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None when nothing came."""
@@ -111,7 +112,9 @@ class StickDriver:
                 if self._arrivals.maxlen:
                     self._arrivals.append(frame.time)
                 self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
-        self.faults = bad + self.link_faults(now) + self._holding.faults
+        # Right after a good frame there is nothing to tell of the link, where only its age is watched.
+        sound = frame is not None and self.fresh and not self._weighs_link and now - frame.time <= self._timeout
+        self.faults = (bad if sound else bad + self.link_faults(now)) + self._holding.faults
         if self.enabling is not None and self.fresh and not self.faults:
             # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
             self.hold_seen_off = self.hold_seen_off or not self._holds
@@ -124,7 +127,9 @@ class StickDriver:
         """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
         on: tuple[str, ...] = ()
         for name, reads, lowest, highest, position_at in self._stops:
-            value = real(frame.values.get(reads, math.nan))
+            value = frame.values.get(reads, math.nan)
+            if type(value) is not float:
+                value = real(value)
             if lowest <= value <= highest and position_at(value) >= HELD_FROM:
                 on += (name,)
         self._stopping = on

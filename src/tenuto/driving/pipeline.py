@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
-from tenuto.basics.frame import Frame, has_time, without_time
+from tenuto.basics.frame import Frame, timed
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
@@ -25,7 +25,7 @@ from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
-from tenuto.vehicles.base import Arcs
+from tenuto.vehicles.base import Arcs, Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
@@ -64,6 +64,8 @@ class Pipeline:
         )
         self._ramp = CommandRamp(plan.chassis)
         self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)
+        # Of most vehicles all actuators follow the command at once.
+        self._at_once = type(plan.chassis).actuators is Chassis.actuators
         self._ways = {
             mode.name: (within_speeds(mode.limits, mode.speeds), mode.style.way(mode.speeds)) for mode in plan.modes
         }
@@ -159,8 +161,11 @@ class Pipeline:
             notices: what else the driver should know of that.
         """
         dt, clock_faults = self._elapsed(now)
-        if (frame is not None and not has_time(frame)) or (others and not all(map(has_time, others.values()))):
-            frame, others = self._with_time(frame, others)
+        # Most frames come alone, at a time that is a number: that is seen without a call.
+        alone = frame is None or (type(frame.time) is float and 0.0 <= frame.time <= now and not frame.earlier)
+        if others or not alone:
+            frame = timed(frame, self._now or 0.0) if frame is not None else None
+            others = {name: timed(one, self._now or 0.0) for name, one in others.items()}
         ranks, plan = self._ranks, self.plan
         ranks.first.hear(frame, now)
         hand = ranks.first
@@ -196,13 +201,6 @@ class Pipeline:
         if driving and (target != self._demand or hand.meaning_changed):
             notices += self._remarks(target)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
-
-    def _with_time(self, frame: Frame | None, others: Mapping[str, Frame]) -> tuple[Frame | None, Mapping[str, Frame]]:
-        """Return the frames, each whose time is no number as one whose link is not good."""
-        now = self._now or 0.0
-        if frame is not None and not has_time(frame):
-            frame = without_time(frame, now)
-        return frame, {name: one if has_time(one) else without_time(one, now) for name, one in others.items()}
 
     def _stopped(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
         """Hear the inputs, and list what stops the robot: the stop switch, and what some of them say."""
@@ -386,7 +384,7 @@ class Pipeline:
             self._mode_of_outputs = mode
             self._used = frozenset(output.name for output in mode.outputs)
             for used in mode.outputs:
-                self._outputs[used.name].plan = used
+                self._outputs[used.name].take(used)
         switches, shaped = hand.selection.switches, hand.shaped
         warning = self._warning is not None and self._guard.state is State.WAITING_FOR_REST
         for name, output in self._outputs.items():
@@ -426,8 +424,11 @@ class Pipeline:
         hand = ranks.hand
         reader, chosen = hand.reader, hand.selection.chosen
         power, own = self._guard.memory.powered, ranks.current is hand
-        aim = self._ramp.aim(target) if command == STANDSTILL else None
-        self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
+        if self._at_once:
+            self._actuators = plan.chassis.inverse(*command)
+        else:
+            aim = self._ramp.aim(target) if command == STANDSTILL else None
+            self._actuators = plan.chassis.actuators(command, self._actuators, dt, aim)
         values = (
             now,
             dt,

@@ -53,7 +53,7 @@ class CommandRamp:
         self._limits: Limits | None = None
         self._axes: Axes = ()
         self._average: _Average | None = None
-        self._plain = True
+        self._plain = self._short = True
 
     def aim(self, target: VelocityCommand) -> VelocityCommand | None:
         """Return the velocity for which wheels that steer are to point at a stand; None where that makes no difference.
@@ -99,6 +99,10 @@ class CommandRamp:
         # Modules go the straight way whatever the style: they have to turn for every other one.
         way = self._way if way is None or self._way == "straight" else way
         average = self._average
+        if self._short and way == "each":
+            # The same as below, by the shortest way: what most robots do at every tick.
+            wanted = _plain_step(previous, target, dt, limits)
+            return wanted if wanted == target or self._fits(wanted) else self._around(previous, target, wanted, dt)
         if previous == target and (average is None or average.rests_at(target)):
             return target
         if average is None:
@@ -108,6 +112,7 @@ class CommandRamp:
     def _take(self, limits: Limits) -> None:
         self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
         self._average = _Average(limits.smoothing) if limits.smoothing > 0.0 else None
+        self._short = limits.plain and self._average is None and self._way != "straight"
 
     def _next(
         self,
@@ -142,7 +147,7 @@ class CommandRamp:
             if before != speed:
                 up, down = self._axes[axis]
                 moved[axis] = rate_limited(before, speed, dt, up, down)
-        return VelocityCommand(*moved)
+        return tuple.__new__(VelocityCommand, moved)  # as VelocityCommand(*moved) does, by the shortest way
 
     def _sides(self, previous: VelocityCommand, target: VelocityCommand, dt: float, sides: Sides) -> VelocityCommand:
         """Let each side follow the limits of the speed; both wait where the robot would begin to turn too fast."""
@@ -347,7 +352,7 @@ class _Average:
                 self._begin(velocity)
             return velocity
         steps.append((dt, velocity))
-        self._count(last, velocity, dt / 2.0)
+        total = _with(self._sum, last, velocity, dt / 2.0)
         left = dt
         while left > 0.0:
             lasts, end = steps[0]
@@ -357,17 +362,21 @@ class _Average:
             else:
                 cut = end
                 steps.popleft()
-            self._count(self._before, cut, -min(lasts, left) / 2.0)
+            total = _with(total, self._before, cut, (left if left < lasts else lasts) / -2.0)
             self._before, left = cut, left - lasts
-        a, b, c, d = self._sum
+        self._sum = a, b, c, d = total
         seconds = self._seconds
         self._mean = VelocityCommand(a / seconds, b / seconds, c / seconds, d / seconds)
         return self._mean
 
-    def _count(self, start: VelocityCommand, end: VelocityCommand, half: float) -> None:
-        """Add what lies under a straight line between two velocities, over twice ``half`` s."""
-        (a, b, c, d), (e, f, g, h), (k, m, n, o) = self._sum, start, end
-        self._sum = (a + half * (e + k), b + half * (f + m), c + half * (g + n), d + half * (h + o))
+
+_Four = tuple[float, float, float, float]
+
+
+def _with(total: _Four, start: VelocityCommand, end: VelocityCommand, half: float) -> _Four:
+    """Add what lies under a straight line between two velocities, over twice ``half`` s."""
+    (a, b, c, d), (e, f, g, h), (k, m, n, o) = total, start, end
+    return a + half * (e + k), b + half * (f + m), c + half * (g + n), d + half * (h + o)
 
 
 def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
@@ -396,7 +405,9 @@ def _on_line(start: tuple[float, float], end: tuple[float, float], share: float)
 
 
 def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:
-    return VelocityCommand(*(a + share * (b - a) for a, b in zip(start, end, strict=True)))
+    (a, b, c, d), (e, f, g, h) = start, end
+    axes = (a + share * (e - a), b + share * (f - b), c + share * (g - c), d + share * (h - d))
+    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
 
 
 def _largest(fits: Callable[[float], bool], most: float) -> float:

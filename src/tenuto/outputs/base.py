@@ -51,12 +51,17 @@ class Output:
     """
 
     def __init__(self, plan: OutputPlan) -> None:
-        self.plan = plan
+        self.take(plan)
         self.level = plan.idle
         self.waits = False
         self._wanted = plan.idle
         self._released = False
         self._held_at: float | None = None
+
+    def take(self, plan: OutputPlan) -> None:
+        """Go on by another plan of the same name: that of another mode."""
+        self.plan = plan
+        self._follows = not (plan.by_guard or plan.warns)
 
     def step(
         self,
@@ -71,6 +76,9 @@ class Output:
         What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
         that is what it does already, or has changed.
         """
+        if permitted and self._released and self._follows:
+            self.level = self._wanted = self.plan.asked(switches, shaped, self._wanted)
+            return self.level
         if self.plan.by_guard:
             self.level = self.plan.asked(switches, shaped, self.level) if powered else self.plan.idle
             return self.level
@@ -87,10 +95,9 @@ class Output:
             self._wanted = self.plan.idle
             return self.level
         wanted = self._wanted = self.plan.asked(switches, shaped, self._wanted)
-        if not self._released:
-            if self._held_at is None:
-                self._held_at = wanted
-            self._released = wanted == self.level or wanted != self._held_at
+        if self._held_at is None:
+            self._held_at = wanted
+        self._released = wanted == self.level or wanted != self._held_at
         self.waits = not self._released
         if self._released:
             self.level = wanted

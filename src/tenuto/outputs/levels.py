@@ -21,7 +21,8 @@ class LevelsPlan(OutputPlan):
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
         """Return the level that is asked for."""
-        return self.levels[min(switches[self.switch].position, len(self.levels) - 1)]
+        levels, position = self.levels, switches[self.switch].position
+        return levels[position] if position < len(levels) else levels[-1]
 
 
 @dataclass(frozen=True, kw_only=True)

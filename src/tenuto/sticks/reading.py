@@ -42,12 +42,13 @@ class Reader:
         self.raw: Mapping[str, float] = dict.fromkeys(
             (name for control in controls for name in control.raw_names), math.nan
         )
-        self.positions: Mapping[str, float] = dict.fromkeys((control.name for control in controls), 0.0)
+        self._at_rest = dict.fromkeys((control.name for control in controls), 0.0)
+        self.positions: Mapping[str, float] = self._at_rest
 
     def take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
         """Read a frame; one that cannot be believed changes nothing but ``raw``, and what is wrong is told."""
         raw: dict[str, float] = {}
-        positions: dict[str, float] = {}
+        positions = self._at_rest.copy()
         before = self.good
         sound = frame.link_good and frame.time <= now and (before is None or frame.time >= before.time)
         faults = () if sound else self._frame_faults(frame, now)
@@ -55,10 +56,12 @@ class Reader:
         get = values.get
         for name, reads, lowest, highest, rest, position_at, opposed in self._controls:
             value = raw[name] = get(reads, nan)
+            kind = type(value)
+            if (kind is float or kind is int) and value == rest:
+                continue  # as most buttons are most of the time
             # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
-            if (type(value) is float or isinstance(value, (int, float))) and lowest <= value <= highest:
-                # Most buttons rest most of the time.
-                positions[name] = 0.0 if value == rest else position_at(value)
+            if (kind is float or isinstance(value, (int, float))) and lowest <= value <= highest:
+                positions[name] = position_at(value)
                 if opposed is not None:
                     faults += self._take_away(opposed, values, raw, positions)
             else:
@@ -157,18 +160,20 @@ class Reader:
                 self._controls = tuple(map(_entry, self._plans.values()))
 
 
-# What is read of a control at every tick: both names, the numbers that it can send, the one whose position is 0 and
-# the positions of all others, and its plan where another control is taken away from it.
+# What is read of a control at every tick: both names, the numbers that it can send, the one at which all is said of it
+# (it rests; NaN where there is no such number), the positions of all others, and its plan where another control is
+# taken away from it.
 _Entry = tuple[str, str, float, float, float, Callable[[float], float], ControlPlan | None]
 
 
 def _entry(control: ControlPlan) -> _Entry:
     travel = control.travel
     position_at, rest = travel.direct(), travel.low if travel.centre is None else travel.centre
-    if position_at(rest) != 0.0:
-        rest = math.nan  # one that rests at its high end
+    lowest, highest = control.believable
     opposed = control if control.minus is not None else None
-    return (control.name, control.reads, *control.believable, rest, position_at, opposed)
+    if position_at(rest) != 0.0 or opposed is not None or not lowest <= rest <= highest:
+        rest = math.nan  # one that rests at its high end, say
+    return (control.name, control.reads, lowest, highest, rest, position_at, opposed)
 
 
 def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:

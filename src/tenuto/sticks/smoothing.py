@@ -48,11 +48,12 @@ def rate_limited(previous: Value, value: Value, dt: float, up: float, down: floa
         shrunk = np.maximum(end, start - down * dt)
         turned = np.maximum(end, -up * left)
         return sides * np.where(end >= start, grown, np.where((end < 0.0) & (left > 0.0), turned, shrunk))
-    if previous < 0.0 or (previous == 0.0 and value < 0.0):
-        return -rate_limited(-previous, -value, dt, up, down)
-    if value >= previous:
-        return min(value, previous + up * dt)
-    if value >= 0.0:
-        return max(value, previous - down * dt)
-    left = dt - previous / down
-    return previous - down * dt if left <= 0.0 else max(value, -up * left)
+    side = -1.0 if previous < 0.0 or (previous == 0.0 and value < 0.0) else 1.0
+    start, end = side * previous, side * value
+    if end >= start:
+        most = start + up * dt
+        return side * (end if end < most else most)
+    least = start - down * dt
+    if end < 0.0 and least < 0.0:
+        least = -up * (dt - start / down)
+    return side * (end if end > least else least)

@@ -6,7 +6,7 @@ from typing import Generic, NamedTuple
 
 import numpy as np
 
-from tenuto.basics.number import Value, larger, side_of, smaller
+from tenuto.basics.number import Value, side_of, smaller
 
 # What to do in the corners of the stick square, where forward and turn together ask one side for more than it has.
 CORNERS = ("free", "clip", "scale", "halve", "keep turn", "keep forward")
@@ -40,7 +40,11 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
         corner: one of `CORNERS`.
     """
     if corner == "scale":
-        total = larger(abs(forward) + abs(turn), 1.0 + 0.0 * forward)
+        total = abs(forward) + abs(turn)
+        if isinstance(total, np.ndarray):
+            total = np.maximum(total, 1.0)
+        elif total <= 1.0:
+            return forward, turn
         return forward / total, turn / total
     if corner == "halve":
         return forward / 2.0, turn / 2.0

@@ -16,6 +16,7 @@ from tenuto.driving.plan import Planned
 from tenuto.kinds.options import Role, named
 from tenuto.outputs.base import Output, OutputOptions
 from tenuto.protocols.radio.base import CHANNEL_HIGH, CHANNEL_LOW, RadioProtocol
+from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
 from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
 from tenuto.styles.base import Setting, StyleOptions
@@ -43,12 +44,15 @@ def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
     pulse = st.floats(CHANNEL_LOW, CHANNEL_HIGH)
     channels = st.lists(pulse, min_size=radio.channels, max_size=radio.channels)
 
-    def round_trip(sent: list[float]) -> None:
-        decoder, still = radio.decoder(), radio.encode(sent) * 4
-        frames = decoder.feed(still)
+    def found_by(decoder: Decoder, sent: list[float], times: int) -> list[ChannelFrame]:
+        frames = decoder.feed(radio.encode(sent) * times)
         if not frames:  # the same bytes over and over may fit at two places: then what moves tells them apart
-            decoder.feed(radio.encode([1500.0] * radio.channels) * 4)
-            frames = decoder.feed(still)
+            decoder.feed(radio.encode([1500.0] * radio.channels) * times)
+            frames = decoder.feed(radio.encode(sent) * times)
+        return frames
+
+    def round_trip(sent: list[float]) -> None:
+        frames = found_by(radio.decoder(), sent, 4)
         assert frames, "four frames in a row are enough to find one, once a stick has moved"
         assert np.allclose(frames[-1].channels, sent, atol=1.0), "within a microsecond"
         assert (frames[-1].lost, frames[-1].failsafe) == (False, False)
@@ -58,10 +62,12 @@ def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
         whole, cut = radio.decoder(), radio.decoder()
         found = [frame for piece in pieces for frame in cut.feed(piece)]
         assert whole.feed(b"".join(pieces)) == found, "how bytes are cut into pieces changes nothing"
-        again = [frame for _ in range(12) for frame in cut.feed(radio.encode(sent))]
-        assert again, "after any garbage a dozen frames are enough"
+        again = found_by(cut, sent, 12)
+        assert again, "after any garbage a dozen frames are enough, once a stick has moved"
         assert np.allclose(again[-1].channels, sent, atol=1.0)
 
+    ambiguous = [2000.0, 1560.5, *[988.0] * radio.channels][: radio.channels]  # under SBUS a frame fits at two places
+    garbage(([], ambiguous))
     _tried(channels, round_trip)
     _tried(st.tuples(st.lists(st.binary(max_size=80), max_size=6), channels), garbage)
 
