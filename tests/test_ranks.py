@@ -16,7 +16,7 @@ from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
 from tenuto.driving.distance import TOWARDS, speed_to_stop_within
-from tenuto.sim.soak import Hands
+from tenuto.sim.hands import Hands
 from tenuto.sources.recording import write_recording
 from tenuto.vehicles.velocity import STANDSTILL
 

@@ -12,8 +12,8 @@ from tenuto.basics.frame import Frame
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import Profile
+from tenuto.sim.hands import Hands
 from tenuto.sim.robots import PathPoint, simulated_robot
-from tenuto.sim.soak import Hands
 
 # When it goes wrong, when it is well again, and when the story ends, s.
 WRONG_AT, WELL_AT, END = 5.0, 7.0, 12.0

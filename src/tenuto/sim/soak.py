@@ -10,7 +10,7 @@ import math
 import random
 import tomllib
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -19,34 +19,30 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.guard import State
 from tenuto.driving.measured import MEASURED, MeasuredPlan
-from tenuto.driving.plan import HELD_FROM, Plan, Planned
+from tenuto.driving.plan import Planned
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_text
+from tenuto.sim.hands import DRIVERS, Hands
 from tenuto.sim.invariants import Watcher
-from tenuto.sim.witness import Witness
-from tenuto.sticks.control import ControlPlan
+from tenuto.sim.surroundings import LINES, Surroundings
+from tenuto.sim.witness import KNOWN, Witness
 from tenuto.vehicles.velocity import STANDSTILL
 
-# Who drives: how often the sticks are moved, hold-to-run is let go, and anything else is pressed, in times a second.
-DRIVERS = {
-    "careful": (0.7, 0.15, 0.1),
-    "nervous": (4.0, 1.5, 1.0),
-    "panicking": (15.0, 4.0, 6.0),
-    "absent": (0.0, 0.0, 0.0),
-}
 # What happens to the frames on their way; how long it lasts is up to the episode.
 LINKS = (
     "good", "good", "lost", "burst", "late", "reordered", "doubled", "frozen", "garbage", "failsafe", "weak",
 )  # fmt: skip
 CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
 DEVICES = ("there", "there", "there", "unplugged", "another")
-# How long the enabling button is pressed, s.
-_PRESS = 0.1
 # What the processes around the pipeline do: a sink that hangs, ticks that take long, a profile that is saved anew, and
 # the whole program killed and started again.
 PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "profile changed", "restarted")
+
+
+# How long a program is dead before it is started again, s.
+_DEAD = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +53,7 @@ class Episode:
         seconds: how long. driver, link, clock, device, process: see above. seed: for what is random in it.
         enables: the driver begins as one should: lets go, rests, presses.
         second: how those of lower rank drive, where there are any.
+        line: how commands come to the robot; see `surroundings`.
     """
 
     seconds: float
@@ -68,6 +65,7 @@ class Episode:
     enables: bool
     process: str = "sound"
     second: str = "absent"
+    line: str = "good"
 
 
 @dataclass(slots=True)
@@ -114,7 +112,7 @@ def make_story(seed: int, scenes: int = 6) -> list[Episode]:
         Episode(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
-            dice.choice(PROCESSES), dice.choice(list(DRIVERS)),
+            dice.choice(PROCESSES), dice.choice(list(DRIVERS)), dice.choice(LINES),
         )
         for _ in range(scenes)
     ]  # fmt: skip
@@ -123,7 +121,8 @@ def make_story(seed: int, scenes: int = 6) -> list[Episode]:
 def play(profile: Planned, story: Iterable[Episode]) -> Outcome:
     """Play a story with a profile; it ends at the first tick that breaks an invariant."""
     story = list(story)
-    stage = _Stage(profile)
+    # Of some robots the sensors tell what is so, and of some they tell anything.
+    stage = _Stage(profile, random.Random(story[0].seed) if story and story[0].seed % 3 else None)
     for episode in story:
         stage.play(episode)
         if stage.outcome.broken:
@@ -160,7 +159,7 @@ def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
     plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
-             "second": "absent"}  # fmt: skip
+             "second": "absent", "line": "good"}  # fmt: skip
     for row, episode in enumerate(story):
         data = asdict(episode)
         for key, value in plain.items():
@@ -173,8 +172,10 @@ def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
 class _Stage:
     """One run under way."""
 
-    def __init__(self, profile: Planned) -> None:
+    def __init__(self, profile: Planned, dice: random.Random | None) -> None:
+        """Prepare it; with dice for what stands around the robot, where its sensors tell the truth."""
         self.plan = profile.plan()
+        self.world = Surroundings(self.plan, dice) if dice is not None else None
         self.line = Changeover(self.plan)
         self.watcher = Watcher(self.plan)
         self._tables = tomllib.loads(profile_text(profile)) if isinstance(profile, Profile) else None
@@ -193,10 +194,10 @@ class _Stage:
         self.driving = False
 
     def _witness(self, before: Witness | None = None) -> Witness | None:
-        """Return a second watcher, where there is a file and all drivers hold gamepads, after the one before."""
+        """Return a second watcher, where there is a file and all drivers hold what it knows, after the one before."""
         tables = self._tables
         pads = tables is not None and all(
-            one.get("source", {"kind": "gamepad"})["kind"] == "gamepad"
+            one.get("source", {"kind": "gamepad"})["kind"] in KNOWN
             for one in (tables, *tables.get("drivers", {}).values()) if one.get("sends", "sticks") == "sticks"
         )  # fmt: skip
         return Witness(tables, before) if tables is not None and pads else None
@@ -215,6 +216,9 @@ class _Stage:
             if episode.process == "slow ticks":
                 dt += dice.uniform(0.0, 0.4 * self.plan.stall_timeout)
             self.now += dt
+            if self.world is not None:
+                passed = dt if dt > 0.0 or episode.clock == "stands still" else self.plan.period
+                self.outcome.broken = self.world.live(max(passed, 0.0), 0.0 < dt <= self.plan.period)
             frame = None
             if episode.device != "unplugged":
                 values = self.hands.values()
@@ -225,6 +229,9 @@ class _Stage:
             faults = self._process(episode, step - happens_at)
             tick = self.line.step(frame, self.now, others=others, faults=faults)
             self.told = tick.command
+            if self.world is not None and not self.outcome.broken:
+                self.outcome.broken = self.world.take(tick, episode.line, dice)
+                self.told = self.world.velocity
             self._see(tick, faults)
             if self.witness is not None and not self.outcome.broken:
                 self.outcome.broken = self.witness.see(frame, others, tick)
@@ -250,7 +257,8 @@ class _Stage:
         frames: dict[str, Frame] = {}
         for sensor in self.plan.distances:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
-                frames[sensor.name] = Frame(self.now, {sensor.reads: dice.uniform(-0.1, 6.0) / sensor.scale})
+                metres = self.world.gaps[sensor.name] if self.world is not None else dice.uniform(-0.1, 6.0)
+                frames[sensor.name] = Frame(self.now, {sensor.reads: metres / sensor.scale})
         for inhibit in self.plan.inhibits:
             if inhibit.heard_from == inhibit.name and dice.random() < 0.98:
                 on = inhibit.closed is (dice.random() < 0.995)
@@ -261,7 +269,7 @@ class _Stage:
         return frames
 
     def _speed(self, measured: MeasuredPlan, dice: random.Random) -> float:
-        """Return what is measured of the last command: near it, and now and then of a robot that runs away."""
+        """Return what is measured of what it was told: near that, and now and then of a robot that runs away."""
         far = 3.0 if dice.random() < 0.005 else 0.9
         return self.told[MEASURED[measured.of][0]] + dice.uniform(-far, far) * measured.tolerance
 
@@ -275,7 +283,9 @@ class _Stage:
             else:
                 self.line.change(self.plan)
         elif since == 0 and episode.process == "restarted":
-            # The robot has stopped by itself meanwhile: no command came in time.
+            # The robot stops by itself meanwhile: no command comes in time.
+            if self.world is not None:
+                self.outcome.broken = self.world.die(_DEAD)
             self.line, self.watcher, self.witness = Changeover(self.plan), Watcher(self.plan), self._witness()
             self.stopping, self.driving = None, False
         return ()
@@ -321,115 +331,6 @@ def _odd_step(clock: str, dice: random.Random) -> float:
         "sleep": dice.uniform(10.0, 4000.0),
         "stands still": 0.0,
     }[clock]
-
-
-class Hands:
-    """Hands on all the controls of a profile: what somebody does, as the raw numbers of the device."""
-
-    def __init__(self, plan: Plan, controls: Sequence[ControlPlan] | None = None) -> None:
-        """Take hold of the controls of a plan, or of another driver's."""
-        controls = plan.controls if controls is None else controls
-        driving = plan.driving_controls()
-        guard = plan.guard
-        holds = tuple(name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None)
-        self._sticks = [control for control in controls if control.name in driving]
-        self._others = [control for control in controls if control.name not in (*driving, *holds)]
-        urgent = {guard.emergency_stop, guard.emergency_stop_2, guard.reset, guard.stop, guard.takes_over}
-        # Who may give the robot away does so often.
-        giving = {name for lower in plan.below for name in (lower.given_by, lower.permit)}
-        self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
-        self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
-        reads = {switch.name: switch.reads for switch in plan.selection.switches}
-        names = [control.name for control in self._others]
-        enable = reads.get(guard.enable) if guard.enable is not None else None
-        self._enabling, self._stays = names.index(enable) if enable in names else None, guard.enable_stays
-        self._hold = [control for control in controls if control.name in holds]
-        # Of three positions the middle one; and how hard it is pressed now.
-        self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
-        self._grip, self._halves = self._middle, False
-        self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
-        self._held, self._side = False, 1.0
-        self._pressed = self._gives = -1
-        # First the link has to be good for a while; those of lower rank wait until they are given the robot.
-        waits = plan.guard.link_good_for + plan.guard.start_warning
-        self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
-        # A press is longer than a switch bounces.
-        self._press = math.ceil(_PRESS / plan.period)
-        self._off_at += self._press if self._enabling is not None else 0
-
-    def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
-        """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
-        self._pushed = {name: pushed.get(name, 0.0) for name in self._pushed}
-        names = [control.name for control in self._others]
-        self._held, self._pressed = held, names.index(pressed) if pressed is not None else -1
-        return self.values()
-
-    def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
-        """Do what such a driver does within ``dt`` s; in the first steps of a episode, begin as one should."""
-        if 0 <= beginning < self._off_at:
-            self._pushed = dict.fromkeys(self._pushed, 0.0)
-            self._held, self._pressed = beginning >= 5, -1
-            self._grip, self._halves = self._middle, False
-            left = self._off_at - beginning
-            if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
-                self._pressed = self._enabling
-            if self._giving and beginning == 5:
-                self._gives = dice.choice((-1, *self._giving))
-            return
-        if 0 <= beginning < self._off_at + 50 and self._giving and self._gives >= 0:
-            self._pressed = self._gives  # and hands off, while somebody else drives
-            return
-        if beginning == self._off_at:
-            # Off it goes, on one stick or two.
-            for name in dice.sample(list(self._pushed), min(2, len(self._pushed))):
-                self._pushed[name] = dice.choice((0.0, 1.0, 1.0, -1.0))
-        moves, lets_go, presses = DRIVERS[driver]
-        if dice.random() < moves * dt:
-            name = dice.choice(list(self._pushed))
-            self._pushed[name] = dice.choice((0.0, 0.0, 1.0, -1.0, dice.uniform(-1.0, 1.0)))
-        if dice.random() < lets_go * dt:
-            self._held = not self._held
-            # A hand cramps, or presses one of two only.
-            self._grip = dice.choice((self._middle, self._middle, 1.0))
-            self._halves = dice.random() < 0.1
-        if dice.random() < presses * dt:
-            # Whoever is nervous presses what stops and what starts again more than anything else.
-            anything = dice.randrange(-2, len(self._others))
-            self._pressed = dice.choice([*self._urgent, *self._giving, anything])
-
-    def values(self) -> dict[str, float]:
-        """Return the raw numbers of now."""
-        found: dict[str, float] = {}
-        self._side = -self._side
-        for control in self._sticks:
-            found |= raw_at(control, self._pushed[control.name])
-            if control.noise > 0.0:
-                # It is never quite still, as it was measured.
-                value = found[control.reads] + self._side * control.noise
-                found[control.reads] = min(max(value, control.travel.low), control.travel.high)
-        for number, control in enumerate(self._others):
-            found |= raw_at(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
-        for number, control in enumerate(self._hold):
-            held = self._held and not (self._halves and number)
-            found |= raw_at(control, self._grip if held else -1.0)
-        return found
-
-
-def raw_at(control: ControlPlan, position: float) -> dict[str, float]:
-    """Return the raw number of a control at a position."""
-    travel = control.travel
-    if travel.centre is None:
-        share = abs(position) if control.minus is not None else max(position, 0.0)
-        share = 1.0 - share if travel.reverse else share
-        found = {control.reads: travel.low + share * (travel.high - travel.low)}
-        if control.minus is not None:
-            low, high = control.minus.travel.low, control.minus.travel.high
-            found |= {control.reads: travel.high if position > 0 else travel.low,
-                      control.minus.reads: high if position < 0 else low}  # fmt: skip
-        return found
-    share = -position if travel.reverse else position
-    half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
-    return {control.reads: travel.centre + share * half}
 
 
 class _Link:

@@ -19,7 +19,10 @@ _SLACK = 1e-9
 # A number that moved by less than this share of the most that the device sends was surely not moved by a hand.
 _MOVED = 0.01
 _DEVICE = {control.name: control for control in GamepadOptions.layout}
-# No stick of a gamepad sends a number as large as this.
+# The middle and the end of a radio's channels, µs, and the kinds of source whose numbers are known here.
+_MIDDLE, _END = 1500.0, 2012.0
+KNOWN = ("gamepad", "crsf", "sbus", "ibus")
+# No stick sends a number as large as this.
 _ABSURD = 1e6
 _WAYS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
          "down": (2, -1.0)}  # fmt: skip
@@ -40,14 +43,22 @@ def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and abs(value) < _ABSURD
 
 
-def _most(name: str) -> float:
-    """Return the largest number that a control of a gamepad sends; buttons that have no name send 1."""
+def _travel(name: str) -> tuple[float, float]:
+    """Return the number that a control sends at rest, and the largest it does; buttons that have no name send 1."""
+    if name.startswith("channel"):
+        return _MIDDLE, _END
     known = _DEVICE.get(name)
-    return known.high if known is not None else 32767.0 if name.startswith("axis") else 1.0
+    return 0.0, known.high if known is not None else 32767.0 if name.startswith("axis") else 1.0
+
+
+def _share(name: str, value: object) -> float:
+    """Return where a control stands on its way from rest to its end; NaN for what is no number."""
+    rest, most = _travel(name)
+    return (value - rest) / (most - rest) if isinstance(value, (int, float)) else math.nan
 
 
 class _Pad:
-    """What one gamepad has sent."""
+    """What one gamepad or radio has sent."""
 
     def __init__(self, names: frozenset[str], sure: frozenset[str], timeout: float) -> None:
         """Say what may be read of it, what surely is, and how old that may be, s."""
@@ -74,19 +85,21 @@ class _Pad:
             self.sent = frame.time  # the first that comes is late already: that is a loss too
 
     def on(self, name: str | None) -> bool:
-        """Tell whether a button or a trigger is pressed by half."""
-        return name is not None and self.values.get(name, 0.0) >= 0.5 * _most(name)
+        """Tell whether a button, a trigger or a switch of a radio is pressed by half."""
+        return name is not None and name in self.values and _share(name, self.values[name]) >= 0.5
 
 
 class Witness:
-    """Watches what goes into a pipeline and what comes out, for a profile whose drivers hold gamepads."""
+    """Watches what goes into a pipeline and what comes out, for a profile whose drivers hold gamepads or radios."""
 
     def __init__(self, tables: Mapping[str, Any], before: Witness | None = None) -> None:
         """Take the tables of a profile, as `tomllib` reads them; what the one before saw to work was seen."""
         self._tables, self._guard = tables, tables["guard"]
         guard = self._guard
         self._first = tables["source"].get("driver", "driver")
-        names = frozenset(one for one in _texts(tables) if one in _DEVICE or re.fullmatch(r"(axis|button)_\d+", one))
+        names = frozenset(
+            one for one in _texts(tables) if one in _DEVICE or re.fullmatch(r"(axis|button|channel)_\d+", one)
+        )
         holds = {guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard}
         sure = names & ({table["reads"] for table in tables["controls"].values()} | holds)
         self._lower = tables.get("drivers", {})
@@ -133,9 +146,9 @@ class Witness:
         pad, was = self._pads[self._first], self._reference
         # However late it comes: a link that is borne for the grace time is driven by.
         newest = {name: value for name, value in pad.newest.items() if name in pad.names and _is_number(value)}
-        moved = (abs(value - was.get(name, math.inf)) > _MOVED * _most(name) for name, value in newest.items())
+        moved = (abs(_share(name, value) - was.get(name, math.inf)) > _MOVED for name, value in newest.items())
         if not pad.bad and any(moved):
-            self._reference, self._moved_at = was | newest, now
+            self._reference, self._moved_at = was | {name: _share(name, one) for name, one in newest.items()}, now
 
     def _hear(self, others: Mapping[str, Frame]) -> None:
         """Keep the newest number of each input, and when it came; one that is no number is silence."""
@@ -161,7 +174,7 @@ class Witness:
             if pad.fresh and not all(map(pad.on, holds)):
                 yield f"{name} holds {' and '.join(holds)} no longer, and it drives"
             through = guard.get("pressed_through")
-            if pad.fresh and through and pad.values[holds[0]] > through * _most(holds[0]) + 1.0:
+            if pad.fresh and through and _share(holds[0], pad.values[holds[0]]) > through + _MOVED:
                 yield f"{name} presses {holds[0]} through, and it drives"
             silent = tick.time - pad.came if pad.came is not None else 0.0
             if silent > pad.timeout + guard.get("grace", 0.0) + 2.0 * max(self._period, tick.dt):
@@ -173,7 +186,7 @@ class Witness:
         for name, pad in self._pads.items():
             for key in ("emergency_stop", "emergency_stop_2"):
                 # It counts however bad the rest of the frame is.
-                pressed = pad.newest.get(guard.get(key, ""), 0.0) == 1.0
+                pressed = key in guard and 0.99 <= _share(guard[key], pad.newest.get(guard[key])) <= 1.01
                 if pressed and tick.guard.state != "emergency stop":
                     yield f"{name} presses {guard[key]}, and it is {tick.guard.state}"
             if pad.fresh and pad.on(guard.get("stop")) and tick.guard.state == "driving":

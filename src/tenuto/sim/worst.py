@@ -18,8 +18,8 @@ from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
 from tenuto.driving.tick import Tick
+from tenuto.sim.hands import Hands, raw_at
 from tenuto.sim.robots import SimulatedRobot, simulated_robot
-from tenuto.sim.soak import Hands, raw_at
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.

@@ -22,21 +22,35 @@ from tenuto.vehicles.velocity import VelocityCommand
 _STICKS = ("left_x", "left_y", "right_x", "right_y", "left_trigger", *(f"axis_{n}" for n in range(8)))
 _BUTTONS = ("south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick", "left_shoulder",
             "right_shoulder", "dpad_up", "dpad_down", *(f"button_{n}" for n in range(12)))  # fmt: skip
+_CHANNELS = [f"channel_{n}" for n in range(1, 5)], [f"channel_{n}" for n in range(5, 15)]
+_SOURCES: tuple[dict[str, str], ...] = (
+    *[{"kind": "gamepad"}] * 6, *({"kind": kind, "port": "/dev/ttyAMA0"} for kind in ("crsf", "sbus", "ibus")),
+)  # fmt: skip
 _FULL = VelocityCommand(1.0, 1.0, 1.0, 1.0)
 
 
 @st.composite
 def any_profile(draw: st.DrawFn) -> Profile:
-    """Draw a profile that loads: a gamepad, any vehicle with a style that fits it, and a guard of any kind."""
+    """Draw a profile that loads: a pad or a radio, any vehicle with a style that fits it, and a guard of any kind."""
+    try:
+        return _drawn(draw)
+    except StopIteration:
+        assume(False)  # a radio has not so many channels
+        raise
+
+
+def _drawn(draw: st.DrawFn) -> Profile:
     chassis: VehicleOptions = draw(st.sampled_from(list(VEHICLES.all.values())).flatmap(any_options))
     assume(not any(chassis.errors()))
     style = draw(_any_style(chassis))
-    sticks, buttons = iter(_STICKS), iter(_BUTTONS)
+    source = draw(st.sampled_from(_SOURCES))
+    sticks, buttons = (iter(_STICKS), iter(_BUTTONS)) if source["kind"] == "gamepad" else map(iter, _CHANNELS)
     controls = {name: draw(_any_control(next(sticks))) for name in dict.fromkeys(style.driving().values())}
     controls |= {name: {"reads": next(sticks)} for _, name in named(style, Role.READS) if name not in controls}
     tables: dict[str, Any] = {
-        "format": 1, "name": "any", "source": {"kind": "gamepad"}, "style": style, "chassis": chassis,
-        "speeds": draw(_any_speeds()), "limits": draw(_any_limits(chassis)), "guard": draw(_any_guard(buttons)),
+        "format": 1, "name": "any", "source": source, "style": style, "chassis": chassis,
+        "speeds": draw(_any_speeds()), "limits": draw(_any_limits(chassis)),
+        "guard": draw(_any_guard(source["kind"], buttons)),
         "loop": {"rate": draw(st.sampled_from([20.0, 50.0, 100.0])), "stall_timeout": 0.25},
     }  # fmt: skip
     tables["switches"] = {name: {"kind": "momentary", "reads": next(buttons)} for _, name in named(style, Role.PRESSED)}
@@ -48,7 +62,9 @@ def any_profile(draw: st.DrawFn) -> Profile:
     tables |= {"controls": controls, "outputs": outputs, "inhibits": inhibits}
     if any(output.kind == "start_warning" for output in outputs.values()):
         tables["guard"]["start_warning"] = draw(st.floats(0.1, 0.6))
-    for more in draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5)):
+    # Sensors of distance are drawn apart: it takes many of them until one is driven up to what it sees.
+    some = draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5))
+    for more in [*some, *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
         more(draw, tables, buttons)
     try:
         return Profile.model_validate(tables)
@@ -91,7 +107,7 @@ def _add_drivers(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]
     share, time = st.floats(0.2, 1.0), st.floats(0.12, 1.0)
     lines = {"kind": "lines", "port": "/dev/ttyACM0", "columns": ["vx", "yaw_rate"]}
     who: dict[str, dict[str, Any]] = {
-        "learner": {"source": {"kind": "gamepad"}, "alone": draw(st.booleans())},
+        "learner": {"source": tables["source"], "alone": draw(st.booleans())},
         "follower": {"source": lines, "sends": "velocities"},
     }
     tables["drivers"] = {
@@ -103,7 +119,7 @@ def _add_drivers(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]
 
 def _add_distances(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
     """Add a sensor of distance."""
-    way = draw(st.sampled_from(["forward", "backward", "left", "right", "up", "down"]))
+    way = draw(st.sampled_from(["forward"] * 5 + ["backward", "left", "right", "up", "down"]))
     source = {"kind": "lines", "port": "/dev/ttyACM2", "columns": ["front"]}
     sensor = {"reads": "front", "scale": "1 mm", "towards": way, "keep": draw(st.floats(0.1, 2.0)), "source": source}
     tables["distances"] = {"front": sensor | {"timeout": draw(st.floats(0.1, 1.0))}}
@@ -131,7 +147,7 @@ def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
     tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
 
 
-_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_distances, _add_measured, _add_actuators)
+_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_actuators)
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
@@ -177,7 +193,7 @@ def _any_limits(chassis: VehicleOptions) -> st.SearchStrategy[dict[str, Any]]:
 
 
 @st.composite
-def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
+def _any_guard(draw: st.DrawFn, kind: str, buttons: Iterator[str]) -> dict[str, Any]:
     """Draw how it is enabled, how it stops, and what else must be true."""
     time, deceleration = st.floats(0.12, 1.0), st.floats(0.3, 6.0)
     guard: dict[str, Any] = draw(
@@ -201,7 +217,8 @@ def _any_guard(draw: st.DrawFn, buttons: Iterator[str]) -> dict[str, Any]:
         if draw(st.booleans()):
             guard |= {"emergency_stop_2": next(buttons)}
     if "hold_to_run" in guard:
-        three = {"hold_to_run": "right_trigger", "pressed_through": draw(st.floats(0.6, 1.0))}
+        lever = "right_trigger" if kind == "gamepad" else next(buttons)
+        three = {"hold_to_run": lever, "pressed_through": draw(st.floats(0.6, 1.0))}
         guard |= draw(st.sampled_from([{}, {}, {"hold_to_run_2": next(buttons)}, three]))
     if "hold_to_run_2" in guard or "emergency_stop_2" in guard:
         guard["discrepancy_time"] = draw(st.floats(0.05, 0.5))

@@ -1,0 +1,129 @@
+"""Hands on the sticks of a profile: what a careful, a nervous, a panicking or an absent driver does, as raw numbers."""
+
+from __future__ import annotations
+
+import math
+import random
+from collections.abc import Sequence
+
+from tenuto.driving.plan import HELD_FROM, Plan
+from tenuto.sticks.control import ControlPlan
+
+# Who drives: how often the sticks are moved, hold-to-run is let go, and anything else is pressed, in times a second.
+DRIVERS = {
+    "careful": (0.7, 0.15, 0.1),
+    "nervous": (4.0, 1.5, 1.0),
+    "panicking": (15.0, 4.0, 6.0),
+    "absent": (0.0, 0.0, 0.0),
+}
+# How long the enabling button is pressed, s.
+_PRESS = 0.1
+
+
+class Hands:
+    """Hands on all the controls of a profile: what somebody does, as the raw numbers of the device."""
+
+    def __init__(self, plan: Plan, controls: Sequence[ControlPlan] | None = None) -> None:
+        """Take hold of the controls of a plan, or of another driver's."""
+        controls = plan.controls if controls is None else controls
+        driving = plan.driving_controls()
+        guard = plan.guard
+        holds = tuple(name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None)
+        self._sticks = [control for control in controls if control.name in driving]
+        self._others = [control for control in controls if control.name not in (*driving, *holds)]
+        urgent = {guard.emergency_stop, guard.emergency_stop_2, guard.reset, guard.stop, guard.takes_over}
+        # Who may give the robot away does so often.
+        giving = {name for lower in plan.below for name in (lower.given_by, lower.permit)}
+        self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
+        self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
+        reads = {switch.name: switch.reads for switch in plan.selection.switches}
+        names = [control.name for control in self._others]
+        enable = reads.get(guard.enable) if guard.enable is not None else None
+        self._enabling, self._stays = names.index(enable) if enable in names else None, guard.enable_stays
+        self._hold = [control for control in controls if control.name in holds]
+        # Of three positions the middle one; and how hard it is pressed now.
+        self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
+        self._grip, self._halves = self._middle, False
+        self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
+        self._held, self._side = False, 1.0
+        self._pressed = self._gives = -1
+        # First the link has to be good for a while; those of lower rank wait until they are given the robot.
+        waits = plan.guard.link_good_for + plan.guard.start_warning
+        self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
+        # A press is longer than a switch bounces.
+        self._press = math.ceil(_PRESS / plan.period)
+        self._off_at += self._press if self._enabling is not None else 0
+
+    def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
+        """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
+        self._pushed = {name: pushed.get(name, 0.0) for name in self._pushed}
+        names = [control.name for control in self._others]
+        self._held, self._pressed = held, names.index(pressed) if pressed is not None else -1
+        return self.values()
+
+    def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
+        """Do what such a driver does within ``dt`` s; in the first steps of a episode, begin as one should."""
+        if 0 <= beginning < self._off_at:
+            self._pushed = dict.fromkeys(self._pushed, 0.0)
+            self._held, self._pressed = beginning >= 5, -1
+            self._grip, self._halves = self._middle, False
+            left = self._off_at - beginning
+            if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
+                self._pressed = self._enabling
+            if self._giving and beginning == 5:
+                self._gives = dice.choice((-1, *self._giving))
+            return
+        if 0 <= beginning < self._off_at + 50 and self._giving and self._gives >= 0:
+            self._pressed = self._gives  # and hands off, while somebody else drives
+            return
+        if beginning == self._off_at:
+            # Off it goes, on one stick or two.
+            for name in dice.sample(list(self._pushed), min(2, len(self._pushed))):
+                self._pushed[name] = dice.choice((0.0, 1.0, 1.0, -1.0))
+        moves, lets_go, presses = DRIVERS[driver]
+        if dice.random() < moves * dt:
+            name = dice.choice(list(self._pushed))
+            self._pushed[name] = dice.choice((0.0, 0.0, 1.0, -1.0, dice.uniform(-1.0, 1.0)))
+        if dice.random() < lets_go * dt:
+            self._held = not self._held
+            # A hand cramps, or presses one of two only.
+            self._grip = dice.choice((self._middle, self._middle, 1.0))
+            self._halves = dice.random() < 0.1
+        if dice.random() < presses * dt:
+            # Whoever is nervous presses what stops and what starts again more than anything else.
+            anything = dice.randrange(-2, len(self._others))
+            self._pressed = dice.choice([*self._urgent, *self._giving, anything])
+
+    def values(self) -> dict[str, float]:
+        """Return the raw numbers of now."""
+        found: dict[str, float] = {}
+        self._side = -self._side
+        for control in self._sticks:
+            found |= raw_at(control, self._pushed[control.name])
+            if control.noise > 0.0:
+                # It is never quite still, as it was measured.
+                value = found[control.reads] + self._side * control.noise
+                found[control.reads] = min(max(value, control.travel.low), control.travel.high)
+        for number, control in enumerate(self._others):
+            found |= raw_at(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
+        for number, control in enumerate(self._hold):
+            held = self._held and not (self._halves and number)
+            found |= raw_at(control, self._grip if held else -1.0)
+        return found
+
+
+def raw_at(control: ControlPlan, position: float) -> dict[str, float]:
+    """Return the raw number of a control at a position."""
+    travel = control.travel
+    if travel.centre is None:
+        share = abs(position) if control.minus is not None else max(position, 0.0)
+        share = 1.0 - share if travel.reverse else share
+        found = {control.reads: travel.low + share * (travel.high - travel.low)}
+        if control.minus is not None:
+            low, high = control.minus.travel.low, control.minus.travel.high
+            found |= {control.reads: travel.high if position > 0 else travel.low,
+                      control.minus.reads: high if position < 0 else low}  # fmt: skip
+        return found
+    share = -position if travel.reverse else position
+    half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
+    return {control.reads: travel.centre + share * half}
