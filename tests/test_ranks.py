@@ -397,9 +397,9 @@ moves = st.lists(st.tuples(st.integers(20, 120), towards, pushes, pushes, st.boo
 
 @pytest.mark.long
 @settings(max_examples=60)
-@given(walled(), moves, st.floats(1.5, 4.0))
-def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float) -> None:
-    """Whatever has a say in how it slows down; the wall is where the axis that looks at it leads."""
+@given(walled(), moves, st.floats(1.5, 4.0), st.integers(1, 10))
+def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float, each: int) -> None:
+    """Whatever has a say in how it slows down; the wall is where the axis that looks at it leads, seen now and then."""
     pipeline, plan = Pipeline(profile), profile.plan()
     axis, sign = TOWARDS[plan.distances[0].towards]
     hands, now, nearest = Hands(plan), 0.0, wall
@@ -408,7 +408,7 @@ def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[An
         values = hands.put(held=held, pressed="west" if gentle else None, drive=drive, steer=turn, side=side)
         for _ in range(ticks):
             now += plan.period
-            seen = {"wall": Frame(now, {"wall": max(wall, 0.0)})}
+            seen = {} if round(now / plan.period) % each else {"wall": Frame(now, {"wall": max(wall, 0.0)})}
             command = pipeline.step(Frame(now, values), now, others=seen).command
             wall -= sign * command[axis] * plan.period
             nearest = min(nearest, wall)

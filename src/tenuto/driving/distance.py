@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -77,12 +78,26 @@ class Distance:
         self.plan = plan
         self._heard = -math.inf
         self._metres = math.nan
+        # How fast it was driven towards what it sees: since when, s, and m/s.
+        self._driven: deque[tuple[float, float]] = deque()
 
     def hear(self, frame: Frame) -> None:
         """Take a frame of its source."""
         value = frame.values.get(self.plan.reads, math.nan)
         if frame.link_good and isinstance(value, (int, float)) and 0.0 <= value < math.inf:
             self._heard, self._metres = frame.time, value * self.plan.scale
+
+    def sent(self, command: VelocityCommand, now: float) -> None:
+        """Take note of the command from now on, s."""
+        axis, sign = TOWARDS[self.plan.towards]
+        driven = self._driven
+        driven.append((now, max(command[axis] * sign, 0.0)))
+        while len(driven) > 1 and driven[1][0] <= now - self.plan.timeout:
+            driven.popleft()
+
+    def forget(self) -> None:
+        """Forget what was driven: the clock it was measured on is no more."""
+        self._driven.clear()
 
     def lower(
         self, demand: VelocityCommand, now: float, braking: Braking, period: float
@@ -130,6 +145,16 @@ class Distance:
 
     def _most(self, velocity: VelocityCommand, now: float, braking: Braking, reaction: float) -> float:
         """Return how fast it may be towards what it sees, m/s; beyond its reach something may stand just there."""
-        free = min(self._metres, self.plan.reach) - self.plan.keep
+        free = min(self._metres, self.plan.reach) - self.plan.keep - self._since(now)
         deceleration = braking.along(velocity, TOWARDS[self.plan.towards][0])
-        return math.inf if free == math.inf else speed_to_stop_within(free, deceleration, now - self._heard + reaction)
+        return math.inf if free == math.inf else speed_to_stop_within(free, deceleration, reaction)
+
+    def _since(self, now: float) -> float:
+        """Return how far it was driven that way since the newest number, m."""
+        metres = 0.0
+        for began, speed in reversed(self._driven):
+            if now <= self._heard:
+                break
+            metres += speed * (now - max(began, self._heard))
+            now = began
+        return metres

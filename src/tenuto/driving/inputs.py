@@ -108,10 +108,10 @@ class Inputs:
 
     def sent(self, command: VelocityCommand, now: float) -> None:
         """Take note of the command of this tick; ``now`` in s."""
-        for measured in self._measured:
-            measured.sent(command, now)
+        for one in (*self._distances, *self._measured):
+            one.sent(command, now)
 
     def forget(self) -> None:
         """Forget what was sent: the clock it was measured on is no more."""
-        for measured in self._measured:
-            measured.forget()
+        for one in (*self._distances, *self._measured):
+            one.forget()

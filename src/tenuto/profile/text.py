@@ -14,7 +14,13 @@ from tenuto.profile.profile import Profile
 
 def profile_text(profile: Profile) -> str:
     """Return a profile as TOML, in SI units. What has its default, and comments, are left out."""
-    return tomlkit.dumps(_plain(profile))
+    return tomlkit.dumps(profile_tables(profile))
+
+
+def profile_tables(profile: Profile) -> dict[str, Any]:
+    """Return what its TOML says, as plain tables."""
+    tables: dict[str, Any] = _plain(profile)
+    return tables
 
 
 def _plain(value: Any) -> Any:

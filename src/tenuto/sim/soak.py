@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 import random
-import tomllib
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
@@ -23,7 +22,7 @@ from tenuto.driving.plan import Planned
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import Profile
-from tenuto.profile.text import profile_text
+from tenuto.profile.text import profile_tables
 from tenuto.sim.hands import DRIVERS, Hands
 from tenuto.sim.invariants import Watcher
 from tenuto.sim.surroundings import LINES, Surroundings
@@ -178,7 +177,7 @@ class _Stage:
         self.world = Surroundings(self.plan, dice) if dice is not None else None
         self.line = Changeover(self.plan)
         self.watcher = Watcher(self.plan)
-        self._tables = tomllib.loads(profile_text(profile)) if isinstance(profile, Profile) else None
+        self._tables = profile_tables(profile) if isinstance(profile, Profile) else None
         self.witness = self._witness()
         self.hands = Hands(self.plan)
         self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
