@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 import pytest
 
 from tenuto.basics.reasons import Code, Reason
+from tenuto.driving import distance as distance_module
 from tenuto.driving import guard as guard_module
 from tenuto.driving import inputs as inputs_module
 from tenuto.driving import limits
@@ -24,6 +26,7 @@ from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
+from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.outputs.base import Output
 from tenuto.profile.speeds import LimitsTable
 from tenuto.sticks.reading import Reader
@@ -207,7 +210,22 @@ def _power_by_reset(before: Memory, after: Memory, seen: Seen) -> Memory:
     return after._replace(powered=True) if left else after
 
 
+def _reacts_at_once(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(
+        distance_module, "speed_to_stop_within", lambda far, slows, reaction: math.sqrt(max(2 * slows * far, 0))
+    )
+
+
+def _latches_nothing(patch: pytest.MonkeyPatch) -> None:
+    def feed(self: CommandWatchdog, now: float, valid_for: float, standstill: bool) -> None:
+        self._latched, self._until, self._newest = False, now + valid_for, now
+
+    patch.setattr(CommandWatchdog, "feed", feed)
+
+
 S, E = State, Event
+
+
 MUTANTS: dict[str, Mutant] = {
     "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
     "drives on when hold-to-run is let go": _table({(S.DRIVING, E.RELEASED): None}),
@@ -281,6 +299,11 @@ MUTANTS: dict[str, Mutant] = {
     "takes a stop of category 0 for one of category 1": _plans(emergency_category=lambda number: 1),
     "keeps presses through a stop": _keeps_presses,
     "gives power back by a reset": _advance(_power_by_reset),
+    "does not count what was driven since a number came": lambda patch: patch.setattr(
+        Distance, "_since", lambda *_: 0.0
+    ),
+    "counts on a robot that reacts at once": _reacts_at_once,
+    "lets a robot go on by itself after a silence": _latches_nothing,
 }
 
 # The first drive that sees each of them: the profile, and the seed of the drive.
@@ -339,4 +362,7 @@ SEEN_BY: dict[str, tuple[str, int]] = {
     "does not stop for a clock that goes back": ("all of it", 4),
     "descends the ranks at once": ("medlar-lesson", 11),
     "ends with a jump": ("all of it", 2),
+    "does not count what was driven since a number came": ("medlar-lesson", 28),
+    "counts on a robot that reacts at once": ("all of it", 8),
+    "lets a robot go on by itself after a silence": ("all of it", 38),
 }

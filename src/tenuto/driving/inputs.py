@@ -29,6 +29,8 @@ class Inputs:
         self._inhibits = tuple(Inhibit(one) for one in plan.inhibits)
         self._measured = tuple(Measured(one) for one in plan.measured)
         self._all: tuple[Distance | Inhibit | Measured, ...] = (*self._distances, *self._inhibits, *self._measured)
+        # Those that have to know what the robot was told.
+        self._followed: tuple[Distance | Measured, ...] = (*self._distances, *self._measured)
         self.lowers = bool(self._distances or self._inhibits)
         self.watches = bool(self._distances or self._measured)
         self._braking, self._period = least_braking(plan), plan.period
@@ -108,10 +110,10 @@ class Inputs:
 
     def sent(self, command: VelocityCommand, now: float) -> None:
         """Take note of the command of this tick; ``now`` in s."""
-        for one in (*self._distances, *self._measured):
+        for one in self._followed:
             one.sent(command, now)
 
     def forget(self) -> None:
         """Forget what was sent: the clock it was measured on is no more."""
-        for one in (*self._distances, *self._measured):
+        for one in self._followed:
             one.forget()

@@ -106,12 +106,12 @@ class Outcome:
 
 def make_story(seed: int, scenes: int = 6) -> list[Episode]:
     """Make the story of a seed: the same one every time."""
-    dice = random.Random(seed)
+    dice, lines = random.Random(seed), random.Random(f"lines {seed}")
     return [
         Episode(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
-            dice.choice(PROCESSES), dice.choice(list(DRIVERS)), dice.choice(LINES),
+            dice.choice(PROCESSES), dice.choice(list(DRIVERS)), lines.choice(LINES),
         )
         for _ in range(scenes)
     ]  # fmt: skip
@@ -229,7 +229,7 @@ class _Stage:
             tick = self.line.step(frame, self.now, others=others, faults=faults)
             self.told = tick.command
             if self.world is not None and not self.outcome.broken:
-                self.outcome.broken = self.world.take(tick, episode.line, dice)
+                self.outcome.broken = self.world.take(tick, episode.line)
                 self.told = self.world.velocity
             self._see(tick, faults)
             if self.witness is not None and not self.outcome.broken:
@@ -256,7 +256,9 @@ class _Stage:
         frames: dict[str, Frame] = {}
         for sensor in self.plan.distances:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
-                metres = self.world.gaps[sensor.name] if self.world is not None else dice.uniform(-0.1, 6.0)
+                metres = dice.uniform(-0.1, 6.0)
+                if self.world is not None:
+                    metres = self.world.gaps[sensor.name]
                 frames[sensor.name] = Frame(self.now, {sensor.reads: metres / sensor.scale})
         for inhibit in self.plan.inhibits:
             if inhibit.heard_from == inhibit.name and dice.random() < 0.98:

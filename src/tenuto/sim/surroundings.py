@@ -45,7 +45,7 @@ class Surroundings:
     """
 
     def __init__(self, plan: Plan, dice: random.Random) -> None:
-        self._plan = plan
+        self._plan, self._dice = plan, dice
         self._watchdog = CommandWatchdog()
         self._waiting: deque[_Sent] = deque()
         self._newest = _Sent(0.0, STANDSTILL, 0.0, False)
@@ -71,7 +71,7 @@ class Surroundings:
         self._advance(end)
         return [*self._near(), *self._obeyed()]
 
-    def take(self, tick: Tick, line: str, dice: random.Random) -> list[str]:
+    def take(self, tick: Tick, line: str) -> list[str]:
         """Send what a tick says over a line, and follow what comes at once; say what is broken by it."""
         if tick.command != STANDSTILL:
             self._stands_since = None
@@ -79,7 +79,7 @@ class Surroundings:
             self._stands_since = self._now
         # What is not sent holds until it is no longer valid; so does what is lost, or late.
         self._undisturbed = self._undisturbed and tick.send and line == "good" and not self._waiting
-        if tick.send and line != "cut" and not (line == "lossy" and dice.random() < _LOST):
+        if tick.send and line != "cut" and not (line == "lossy" and self._dice.random() < _LOST):
             after = self._waiting[-1].due if self._waiting else self._now
             due = max(after, self._now + (_LATE if line == "slow" else 0.0))
             self._waiting.append(_Sent(due, tick.command, tick.valid_for, tick.power))

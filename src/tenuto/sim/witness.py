@@ -26,8 +26,6 @@ KNOWN = ("gamepad", "crsf", "sbus", "ibus")
 _ABSURD = 1e6
 _WAYS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
          "down": (2, -1.0)}  # fmt: skip
-# Vehicles whose speed ahead is what the profile says of it: a thruster that stands askew adds to it.
-_PLAIN = ("differential", "skid_steer", "tracked", "mecanum", "omni", "aircraft", "modules")
 
 
 def _texts(value: Any) -> Iterator[str]:
@@ -240,7 +238,7 @@ class Witness:
         before = self._before.command if self._before is not None else (0.0,) * 4
         speeds = [self._tables["speeds"], *(mode.get("speeds", {}) for mode in self._tables.get("modes", {}).values())]
         for name, one in self._tables.get("inhibits", {}).items():
-            if "speed_share" not in one or self._tables["chassis"]["kind"] not in _PLAIN:
+            if "speed_share" not in one:
                 continue
             most = max(max(table.get("forward", 0.0), table.get("backward", 0.0)) for table in speeds)
             faster = abs(tick.command[0]) > max(abs(before[0]), one["speed_share"] * most) + _SLACK
@@ -288,7 +286,7 @@ class Witness:
         modes = list(tables.get("modes", {}).values())
         speeds = [tables["speeds"], *(mode.get("speeds", {}) for mode in modes)]
         most = max(max(table.get("forward", 0.0), table.get("backward", 0.0)) for table in speeds)
-        if tables["chassis"]["kind"] in _PLAIN and not self._lower and abs(tick.command[0]) > most + _SLACK:
+        if not self._lower and abs(tick.command[0]) > most + _SLACK:
             yield f"it goes at {tick.command[0]:.2f} m/s, and the file says {most:.2f}"
         limits = [tables["limits"], *(mode.get("limits", {}) for mode in modes)]
         level = max(max(one.get("acceleration", 0.0), one.get("deceleration", 0.0)) for one in limits)
