@@ -18,8 +18,10 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, PERIOD, Bench, Hands, Notebook, examples, pad
 from tenuto import DriveHandle, Frame, Pipeline, Profile, State, Tick, load_log, parse_profile
+from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
+from tenuto.driving.follow import FOLLOWED
 from tenuto.sinks.events import EventLog
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -289,8 +291,21 @@ def test_a_link_that_cannot_be_lost_cannot_be_tested() -> None:
         tenuto.parse_profile(text)
 
 
+class Sender(Hands):
+    """Another machine, at which somebody drives as these hands do."""
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return FOLLOWED
+
+    def poll(self, now: float) -> Frame:
+        held = super().poll(now).values["left_shoulder"]
+        rest = dict.fromkeys((info.name for info in FOLLOWED), 0.0)
+        return Frame(now, rest | {"vx": 0.5 * (now > 0.3), "hold_to_run": held})
+
+
 @pytest.mark.parametrize("with_reset", [False, True])
-def test_a_handle_stops_it_from_anywhere(with_reset: bool) -> None:
+@pytest.mark.parametrize(("drive", "hands"), [(tenuto.drive, Hands), (tenuto.follow, Sender)])
+def test_a_handle_stops_it_from_anywhere(drive: Any, hands: type[Hands], with_reset: bool) -> None:
     handle, notebook, seen = DriveHandle(), Notebook(), list[Tick]()
 
     def ask() -> None:
@@ -308,7 +323,7 @@ def test_a_handle_stops_it_from_anywhere(with_reset: bool) -> None:
             handle.end("that was all")
         return "nobody heard it" if len(seen) > 400 else None
 
-    report = tenuto.drive(MEDLAR, Hands(), [notebook], clock=SimulatedClock(), on_tick=watch, handle=handle)
+    report = drive(MEDLAR, hands(), [notebook], clock=SimulatedClock(), on_tick=watch, handle=handle)
     assert seen[59].guard.state is State.DRIVING
     assert all(tick.guard.state is State.EMERGENCY_STOP for tick in seen[60:])
     assert "gate" in seen[60].guard.reasons[0].text

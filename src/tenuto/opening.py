@@ -82,11 +82,14 @@ def follow(
     others: Mapping[str, AnySource] | None = None,
     clock: Clock | None = None,
     on_tick: Callable[[Tick], str | None] | None = None,
+    report: DriveReport | None = None,
+    handle: DriveHandle | None = None,
 ) -> DriveReport:
     """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
 
     Args:
-        profile, source, sinks, others, clock: as of `tenuto.drive`. on_tick: see `tenuto.runtime.follow`.
+        profile, source, sinks, others, clock: as of `tenuto.drive`.
+        on_tick, report, handle: see `tenuto.runtime.follow`.
 
     Returns:
         How it went. Raises as `tenuto.drive`.
@@ -100,7 +103,9 @@ def follow(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         to = [_sink(stack, sink) for sink in sinks]
         _keep(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
-        return follow_opened(planned, opened, to, others=more, clock=clock, on_tick=on_tick)
+        return follow_opened(
+            planned, opened, to, others=more, clock=clock, on_tick=on_tick, report=report, handle=handle
+        )
 
 
 def replay(

@@ -8,6 +8,7 @@ from tenuto.clock import Clock
 from tenuto.driving.follow import follow_plan
 from tenuto.driving.plan import Planned
 from tenuto.driving.tick import Tick
+from tenuto.runtime.handle import DriveHandle
 from tenuto.runtime.loop import DriveReport, drive
 from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
@@ -21,6 +22,8 @@ def follow(
     others: Mapping[str, Source] | None = None,
     clock: Clock | None = None,
     on_tick: Callable[[Tick], str | None] | None = None,
+    report: DriveReport | None = None,
+    handle: DriveHandle | None = None,
 ) -> DriveReport:
     """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
 
@@ -33,7 +36,7 @@ def follow(
             counts of it.
         source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
             `tenuto.driving.follow.FOLLOWED`.
-        sinks, others, clock, on_tick: as of `tenuto.drive`.
+        sinks, others, clock, on_tick, report, handle: as of `tenuto.drive`.
 
     Returns:
         How it went. Raises as `tenuto.drive`.
@@ -45,4 +48,7 @@ def follow(
 
     plan = profile.plan()
     source.prepare(plan)
-    return drive(follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=tell)
+    return drive(
+        follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=tell, report=report,
+        handle=handle,
+    )  # fmt: skip
