@@ -140,16 +140,17 @@ def truth_page() -> str:
     lines = [
         "# What the shipped robots do",
         "",
-        "Each control alone to both its ends, in each mode, as the simulated robot is driven, and each button pressed",
-        "once. `tenuto check PROFILE --table` prints this for a profile of yours. Made by `make tables`; a",
-        "test compares it.",
+        "Each control alone to both its ends, in each mode; two sticks at their ends, where the robot does something",
+        "else than what both do alone; each button pressed, as often as its switch has positions; and the link lost at",
+        "full speed, and back. `tenuto check PROFILE --table` prints this for a profile of yours. Made by `make",
+        "tables`; a test compares it.",
     ]
     for name in ROBOTS:
         profile = load_profile(shipped(f"{name}.toml"))
         plan, meaning = profile.plan(), truth_table(profile)
         lines += ["", f"## {profile.name}: `{name}.toml`", ""]
         lines += [row(["mode", "control", "robot", "does"]), "|---|---|---|---|"]
-        lines += [row(list(truth_in_words(one, plan.chassis))) for one in meaning.rows]
+        lines += [row(list(truth_in_words(one, plan.chassis))) for one in meaning.shown()]
         lines += [f"\n{finding}" for finding in meaning.findings]
     return "\n".join(lines) + "\n"
 

@@ -1,12 +1,17 @@
 """Random valid profiles in stories of faults: what the guard promises holds for what a user may write."""
 
+import math
+
+import numpy as np
 import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from helpers import examples
-from tenuto import Profile, parse_profile, testing
+from mutants import MUTANTS
+from tenuto import Pipeline, Profile, load_profile, parse_profile, testing
 from tenuto.data import shipped
+from tenuto.driving.losses import bearable
 from tenuto.sim.truth import truth_table
 from tenuto.sim.worst import worst_of
 
@@ -67,8 +72,12 @@ SIDEWAYS = 'kind = "any_direction"\nsideways = "side"'
         (MEDLAR.replace('kind = "arcade"', SIDEWAYS) + '[controls.side]\nreads = "left_x"\n',
          ["controls.side: it moves nothing, in no mode"]),
         (MEDLAR.replace("[controls.steer]", "[controls.steer]\nramp_down = 90"), ["controls.steer: the robot still"]),
+        (MEDLAR.replace('"0.8 m/s^2"', '"400 m/s^2"'), ["limits.acceleration: the robot never makes use of more"]),
+        (shipped("sorrel.toml").read_text().replace('y = "0.35 m"', 'y = "0.35 m"\nangle = "20 deg"'),
+         ["controls.ahead: its end asks for forward, and brings left, turns", "controls.steer: its end asks f"]),
     ],
-    ids=["as it ships", "well named", "four ways", "left and right changed over", "sideways", "slow to let go"],
+    ids=["as it ships", "well named", "four ways", "left and right changed over", "sideways", "slow to let go",
+         "too quick", "askew"],
 )  # fmt: skip
 def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
     found = [str(finding) for finding in truth_table(parse_profile(text)).findings]
@@ -77,7 +86,46 @@ def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
 
 
 def test_buttons_of_a_truth_table() -> None:
-    does = {row.control: (dict(row.outputs), row.does) for row in truth_table(parse_profile(LIFT)).rows if not row.mode}
-    assert does["left_stick"] == ({}, ("horn",))
-    assert does["right_shoulder"] == ({"gripper": 1.0}, ())
-    assert does["west"] == ({}, ("mode brisk", "rates full"))
+    rows = [row for row in truth_table(parse_profile(LIFT)).rows if not row.mode]
+    does = {(row.control, row.how): (dict(row.outputs), row.does) for row in rows}
+    assert does["left_stick", ""] == ({}, ("horn",))
+    assert does["right_shoulder", ""] == ({"gripper": 1.0}, ())
+    assert does["west", ""] == ({}, ("mode brisk", "rates full"))
+    assert does["west", "pressed twice"] == ({}, ("mode slow", "rates fine"))
+    rows = [row for row in truth_table(load_profile(shipped("damson.toml"))).rows if row.control == "channel_5"]
+    assert [(row.position, row.how, row.does[0]) for row in rows] == [
+        (0.0, "at position 2 of 3", "mode cruise"), (1.0, "at position 3 of 3", "mode along_row"),
+    ]  # fmt: skip
+
+
+def test_corners_and_the_link_of_a_truth_table() -> None:
+    """Medlar's wheels turn 12.566 rad/s: of 1.2 m/s and 90 deg/s with 0.31 m to each side 82 % are left."""
+    rows = truth_table(parse_profile(MEDLAR)).rows
+    corners = {(row.position, row.second.position): row for row in rows if row.second is not None}
+    assert len(corners) == 4
+    share = 12.5664 * 0.11 / (1.2 + 0.31 * math.pi / 2.0)
+    assert corners[1.0, -1.0].command == pytest.approx((1.2 * share, 0.0, 0.0, -share * math.pi / 2.0), rel=1e-4)
+    assert [row.differs for row in corners.values()] == [True, True, False, False]  # there is room for 0.5 m/s back
+    lost, back, afresh = (row.does[0] for row in rows if row.control == "link")
+    # 0.3 s of silence and the tick that notices it, then 1.5 m/s².
+    assert lost == f"stands after {0.3 + 0.8 - 0.02:.2f} s and {1.2 * 0.28 + 1.2**2 / 3.0 - 0.012:.2f} m"
+    assert (back, afresh) == ("stands until it is enabled afresh", "drives")
+
+
+def test_a_robot_that_starts_by_itself_is_found(monkeypatch: pytest.MonkeyPatch) -> None:
+    MUTANTS["restarts when the link returns"](monkeypatch)
+    monkeypatch.setattr(Pipeline, "_tick", Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
+    found = [str(finding) for finding in truth_table(parse_profile(MEDLAR)).findings]
+    assert any("guard: it moves by itself when a lost link comes back" in line for line in found)
+
+
+def test_the_share_of_lost_frames_is_one_that_stops_it_so_often() -> None:
+    """Thrown with dice: 20 frames a second, 200 ms of silence, a stop every 20 s."""
+    lost = np.random.default_rng(1).random(2_000_000) < bearable(20.0, 0.2, 20.0)
+    run = stops = 0
+    for one in lost.tolist():
+        run = run + 1 if one else 0
+        if run == 4:  # 4 are lost: the fifth comes 250 ms after the last
+            run, stops = 0, stops + 1
+    assert len(lost) / 20.0 / stops == pytest.approx(20.0, rel=0.05)
+    assert bearable(20.0, 0.04) == 0.0

@@ -1,6 +1,6 @@
-"""Real processes: a transmitter, the loop and the robot, each killed or stopped at any moment. The robot stands.
+"""Real processes: a transmitter, the loop, the robot and its sensors, each killed or stopped at any moment, or wrong.
 
-Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes fifty, as docs/guard.md reports.
+The robot stands. Six rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes the fifty of docs/guard.md.
 """
 
 import os
@@ -19,12 +19,15 @@ from tenuto.data import shipped
 
 pytestmark = pytest.mark.live
 
-ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "5"))
-FAULTS = [
+ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "6"))
+# What happens to whom: a signal, or a word that its program understands.
+FAULTS: list[tuple[str, signal.Signals | str]] = [
     ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP), ("loop", signal.SIGKILL),
-    ("transmitter", signal.SIGSTOP), ("robot", signal.SIGKILL),
+    ("sensors", "open"), ("sensors", "stuck"),
+    ("transmitter", signal.SIGSTOP), ("robot", signal.SIGKILL), ("sensors", signal.SIGSTOP),
+    ("sensors", signal.SIGKILL),
 ]  # fmt: skip
-TIMEOUT, VALID, RAMP = 0.3, 0.5, 1.2 / 1.5
+TIMEOUT, VALID, WITHIN, RAMP = 0.3, 0.5, 0.4, 1.2 / 1.5
 ROLL_OUT = 0.12 * 4.1  # the motors' lag, from full speed to a sixtieth of it
 STANDS = 0.02
 
@@ -41,9 +44,35 @@ def motion(t):
 SimulatedReceiver("sbus", motion=motion, link="radio")
 time.sleep(60)
 """
+# A gate that is closed until somebody opens it, and an encoder that tells how fast the robot is until it is stuck.
+SENSORS = """
+import os, pathlib, time, tty
+ours, theirs = os.openpty()
+tty.setraw(theirs)
+os.symlink(os.ttyname(theirs), "sensors")
+while True:
+    time.sleep(0.02)
+    log = pathlib.Path("robot.csv")
+    rows = [row.split(",") for row in log.read_text()[-400:].splitlines()] if log.exists() else []
+    speed = next((row[5] for row in reversed(rows) if len(row) == 9 and row[5][-1:].isdigit()), "0")
+    closed, moves = not os.path.exists("open"), not os.path.exists("stuck")
+    os.write(ours, f"{int(closed)},{speed if moves else 0}\\n".encode())
+"""
+SENSED = """
+[inhibits.gate]
+source = { kind = "lines", port = "sensors", columns = ["gate", "speed"] }
+reads = "gate"
+stop_category = 0
+
+[measured.wheels]
+source_of = "gate"
+reads = "speed"
+tolerance = "0.4 m/s"
+"""
 COMMANDS = {
     "robot": ["-m", "tenuto", "robot", "mine.toml", "--link", "cart", "--log", "robot.csv"],
     "transmitter": ["-c", TRANSMITTER],
+    "sensors": ["-c", SENSORS],
     "loop": ["-m", "tenuto", "drive", "mine.toml", "--to", "serial:cart", "--to", "log:run.csv"],
 }
 
@@ -58,7 +87,7 @@ def profile_text() -> str:
         ('rate = "50 Hz"', 'rate = "50 Hz"\nstall_timeout = "400 ms"'),
     ):  # fmt: skip
         text = text.replace(old, new)
-    return text
+    return text + SENSED + f'within = "{WITHIN} s"\n'
 
 
 def rows_of(path: Path) -> list[tuple[float, float]]:
@@ -73,6 +102,25 @@ def wait_for(what: Callable[[], bool], seconds: float) -> bool:
     while not (there := what()) and time.monotonic() < until:
         time.sleep(0.02)
     return there
+
+
+def promised(who: str, how: signal.Signals | str) -> float:
+    """Within what time the robot stands, s."""
+    if who == "sensors":
+        # A gate that opens, or of which nothing is heard, takes the power; so does a speed that is not as told.
+        return {"open": 0.0, "stuck": WITHIN}.get(str(how), TIMEOUT) + ROLL_OUT
+    return max(VALID, TIMEOUT + RAMP if who == "transmitter" else 0.0) + ROLL_OUT
+
+
+def happen(to: subprocess.Popen[bytes], who: str, how: signal.Signals | str, folder: Path) -> None:
+    """Let it happen to a process."""
+    if isinstance(how, str):
+        (folder / how).touch()
+        return
+    to.send_signal(how)
+    if how == signal.SIGKILL:
+        # The name of a real device goes with it; this one would lead to whoever gets its terminal's number next.
+        (folder / {"robot": "cart", "transmitter": "radio"}.get(who, who)).unlink(missing_ok=True)
 
 
 @pytest.mark.parametrize("number", range(ROUNDS))
@@ -93,7 +141,8 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         end()
         begin("robot")
         begin("transmitter")
-        assert wait_for(lambda: (tmp_path / "cart").exists() and (tmp_path / "radio").exists(), 120.0)
+        begin("sensors")
+        assert wait_for(lambda: all((tmp_path / name).exists() for name in ("cart", "radio", "sensors")), 120.0)
         begin("loop")
         return wait_for(lambda: any(speed > 0.2 for _, speed in rows_of(log)[-3:]), 15.0)
 
@@ -101,17 +150,14 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         for name in reversed(running):  # the loop first: it looks for a port again that has gone
             running[name].kill()
             running[name].wait()
-        for name in ("run.csv", "robot.csv", "cart", "radio"):
+        for name in ("run.csv", "robot.csv", "cart", "radio", "sensors"):
             (tmp_path / name).unlink(missing_ok=True)
 
     try:
         assert any(drives() for _ in range(6)), "the processes did not get going"
         time.sleep(dice.uniform(0.0, 1.2))
         fault = time.monotonic()
-        running[who].send_signal(how)
-        if how == signal.SIGKILL:
-            # The name of a real device goes with it; this one would lead to whoever gets its terminal's number next.
-            (tmp_path / {"robot": "cart", "transmitter": "radio"}.get(who, "none")).unlink(missing_ok=True)
+        happen(running[who], who, how, tmp_path)
         time.sleep(1.1)
         running[who].send_signal(signal.SIGCONT)
         back = time.monotonic()
@@ -125,10 +171,11 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         end()
     # Where the robot itself was stopped, its time begins to run again when it goes on.
     start = back if who == "robot" else fault
-    promise = max(VALID, 0.0 if who != "transmitter" else TIMEOUT + RAMP) + ROLL_OUT
+    promise = promised(who, how)
     slow = max(b[0] - a[0] for a, b in pairwise(row for row in rows if row[0] > start))
     moving = [clock for clock, speed in rows if clock > start and abs(speed) > STANDS]
     took = max(moving, default=start) - start
-    print(f"{who} {how.name}: it stood after {took:.2f} s, promised {promise:.2f} s; its longest step {slow:.2f} s")
+    what = f"{who} {getattr(how, 'name', how)}"
+    print(f"{what}: it stood after {took:.2f} s, promised {promise:.2f} s; its longest step {slow:.2f} s")
     assert took <= promise + 0.15 + 3.0 * slow
     assert len([row for row in rows if row[0] > start + promise]) > 20  # and it lived on, standing

@@ -166,7 +166,7 @@ def test_no_rate_holds_the_emergency_stop_back() -> None:
         ('line = "{vx:.2f} {left_wheel:.2f} {checksum}"', None),
         ("baud = 9600", "sinks.line.baud: 32 bytes 50 times a second need 16000 baud"),  # V 255 -494 0 0 -1551 …
         ('baud = 9600\nrate = "25 Hz"', None),
-        ('rate = "4 Hz"', "sinks.line.rate: a command is valid for 0.2 s, and the next one comes after 0.25 s"),
+        ('rate = "4 Hz"', "sinks.line.rate: the robot stops after 0.2 s without a command, and the next one"),
         ('line = "{left_wheel.duty}"', "sinks.line.line: its line has a field left_wheel.duty; there are"),
         ('line = "{vx!r}"', "sinks.line.line: the field vx of its line has a format that is none for a number"),
         ('line = "{vx:{turn}}"', "sinks.line.line: the field vx of its line has a format"),

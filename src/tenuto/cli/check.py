@@ -17,9 +17,11 @@ from tenuto.cli.console import counted, results
 
 if TYPE_CHECKING:
     from tenuto.basics.findings import Finding
+    from tenuto.driving.losses import Losses
     from tenuto.driving.plan import Plan, Planned
     from tenuto.driving.stopping import Stage
-    from tenuto.sim.truth import TruthRow, TruthTable
+    from tenuto.sim.truth import TruthTable
+    from tenuto.sim.truth_rows import TruthRow
     from tenuto.sim.worst import Worst
 
 
@@ -52,6 +54,7 @@ def check(
     import tenuto
     from tenuto.driving.stopping import link_loss_stages
     from tenuto.profile.checks.advice import advise
+    from tenuto.profile.checks.losses import link_losses
     from tenuto.profile.lines import line_of
     from tenuto.profile.prepare import prepare_profile
     from tenuto.sim.truth import TruthTable
@@ -60,6 +63,7 @@ def check(
     notes: list[str] = []
     stages: list[Stage] = []
     faults: list[Worst] = []
+    borne: list[Losses] = []
     truths, prepared = TruthTable((), ()), None
     try:
         loaded = tenuto.load_profile(profile)
@@ -71,13 +75,14 @@ def check(
             prepared = prepare_profile(loaded, opened, calibration=calibration)
         truths = _truths(prepared, notes)
         findings = [*advise(loaded, prepared.calibration, controls), *truths.findings]
-        stages = link_loss_stages(prepared.plan())
+        stages, borne = link_loss_stages(prepared.plan()), link_losses(loaded)
         faults = _faults(prepared.plan(), notes) if worst else []
         calibrated = ", ".join(map(str, prepared.files))
         notes.append(f"calibrated by {calibrated}" if calibrated else "not compared with a calibration")
     if as_json:
         more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
+        more |= {"losses": [one._asdict() for one in borne]}
         typer.echo(json.dumps(_as_json(text, findings, notes, stages) | more, indent=2))
     else:
         for finding in findings:
@@ -90,6 +95,7 @@ def check(
         if table and prepared is not None:
             results.print(_truth_table(truths, prepared.plan()))
         _print_stops(stages, faults)
+        _print_losses(borne)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
         errors = sum(finding.is_error for finding in findings)
@@ -106,6 +112,16 @@ def _print_stops(stages: list[Stage], faults: list[Worst]) -> None:
     if faults:
         results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
         results.print(_worst_table(faults))
+
+
+def _print_losses(borne: list[Losses]) -> None:
+    """Print how many lost frames each link bears."""
+    from tenuto.driving.losses import SELDOM
+
+    for one in borne:
+        often = f"{one.link}: {one.rate:.0f} frames a second; with {100 * one.share:.0f} % of them lost at random,"
+        stops = f"{one.timeout:g} s of silence stop it every {SELDOM / 60:.0f} min on average"
+        results.print(f"{often} {stops}", soft_wrap=True)
 
 
 def _as_json(text: str, findings: list[Finding], notes: list[str], stages: list[Stage]) -> dict[str, Any]:
@@ -127,7 +143,8 @@ def _truths(profile: Planned, notes: list[str]) -> TruthTable:
 
 
 def _row_as_dict(row: TruthRow) -> dict[str, Any]:
-    return row._asdict() | {"command": row.command._asdict(), "rest": row.rest._asdict()}
+    second = row.second._asdict() if row.second is not None else None
+    return row._asdict() | {"command": row.command._asdict(), "rest": row.rest._asdict(), "second": second}
 
 
 def _truth_table(truths: TruthTable, plan: Plan) -> Table:
@@ -138,7 +155,7 @@ def _truth_table(truths: TruthTable, plan: Plan) -> Table:
     modes = any(row.mode for row in truths.rows)
     for name in (*(("mode",) if modes else ()), "control", "robot", "does"):
         shown.add_column(name, overflow="fold")
-    for row in truths.rows:
+    for row in truths.shown():
         mode, *cells = truth_in_words(row, plan.chassis)
         shown.add_row(*((mode,) if modes else ()), *cells)
     return shown

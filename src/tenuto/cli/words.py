@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop
     from tenuto.analysis.summary import DriveSummary
     from tenuto.runtime import DriveReport
-    from tenuto.sim.truth import TruthRow
+    from tenuto.sim.truth_rows import TruthRow
     from tenuto.vehicles.base import Chassis
 
 
@@ -109,13 +109,16 @@ def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]
     Of wheels that all do the same it is said once, and what stands is left out.
     """
     name = row.reads if row.control == row.reads else f"{row.control} ({row.reads})"
+    where = f"{name}, {row.how}" if row.how else f"{name} at {row.raw:g}"
+    if row.second is not None:
+        where += f", {row.second.control} ({row.second.reads}) at {row.second.raw:g}"
     robot = command_in_words(row.command) if row.actuators else ", ".join(row.does)
     bounds, groups = chassis.bounds(), dict[Quantity, dict[str, float]]()
     for actuator, value in row.actuators.items():
         groups.setdefault(bounds[actuator].quantity, {})[actuator] = value
     parts = [_actuators_in_words(quantity, values) for quantity, values in groups.items()]
     parts += [f"{output} {level:g}" for output, level in row.outputs.items()]
-    return row.mode, f"{name} at {row.raw:g}", robot, "; ".join(part for part in parts if part)
+    return row.mode, where, robot, "; ".join(part for part in parts if part)
 
 
 def _actuators_in_words(quantity: Quantity, values: Mapping[str, float]) -> str:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from collections.abc import Iterator
 from itertools import combinations
 from typing import NamedTuple
 
@@ -12,12 +10,25 @@ from tenuto.basics.findings import Finding, error, warning
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
+from tenuto.sim.truth_link import link_rows
+from tenuto.sim.truth_presses import press_rows
+from tenuto.sim.truth_rows import Held, TruthRow
 from tenuto.sim.worst import DrivenRobot, in_each_mode
-from tenuto.vehicles.base import Chassis, Quantity
+from tenuto.vehicles.base import Arcs, Chassis, Quantity, Sides
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# For how long a stick that is let go, and a robot that is let go, are watched, s; and how long a press lasts.
-_WATCHED, _PRESSED = 60.0, 0.4
+# For how long a stick that is let go, and a robot that is let go, are watched, s.
+_WATCHED = 60.0
+# A corner differs from what both sticks do alone from here on, m/s and rad/s; what no stick asks for is more than this
+# share of the full speed; and a limit is of some use from this share of it on.
+_DIFFERS, _UNASKED, _REACHED = 1e-3, 0.02, 0.5
+# An axis without a speed of its own counts as one of this, m/s and rad/s.
+_SLOW = 0.1
+# Each limit: the axes of the velocity, and whether it is one of growing.
+_LIMITS = {
+    "acceleration": ((0, 1), True), "deceleration": ((0, 1), False), "vertical_acceleration": ((2,), True),
+    "turn_acceleration": ((3,), True), "turn_deceleration": ((3,), False),
+}  # fmt: skip
 # Two velocities that differ by less than this, m/s and rad/s, are the same.
 _SAME = 1e-6
 # What a control of such a name says of its way: the axis of the velocity, and its sign; left and right are two axes.
@@ -28,38 +39,19 @@ _WAYS = {
 }  # fmt: skip
 
 
-class TruthRow(NamedTuple):
-    """One row: what one control alone does.
-
-    Attributes:
-        mode: with the way of steering where that is chosen; empty where there is one mode.
-        control: its name. reads: of the device. position: −1…1 of its travel, as the profile counts. raw: the number.
-        command: of the robot, once it does not change any more. actuators: what they do then.
-        outputs: those that it changes. does: actions, and what it chooses, in words.
-        rest: the command with all sticks at rest, where a trim moves it.
-    """
-
-    mode: str
-    control: str
-    reads: str
-    position: float
-    raw: float
-    command: VelocityCommand
-    actuators: Mapping[str, float]
-    outputs: Mapping[str, float]
-    does: tuple[str, ...] = ()
-    rest: VelocityCommand = STANDSTILL
-
-
 class TruthTable(NamedTuple):
     """What a profile means: the rows of its truth table, and what is odd about them."""
 
     rows: tuple[TruthRow, ...]
     findings: tuple[Finding, ...]
 
+    def shown(self) -> list[TruthRow]:
+        """Return the rows without the corners in which the robot does what both sticks do alone."""
+        return [row for row in self.rows if row.second is None or row.differs]
+
 
 def truth_table(profile: Planned) -> TruthTable:
-    """Drive each control alone to both ends in each mode, let it go, and stop; and press each button once.
+    """Drive each control alone to both ends in each mode, and each corner of two; press all others; lose the link.
 
     It is driven by its first in rank, with the highest of its levels; sensors see nothing, and inhibits permit.
 
@@ -68,27 +60,39 @@ def truth_table(profile: Planned) -> TruthTable:
 
     Returns:
         The truth table, and findings: a control that does nothing, two that do the same, a way that contradicts its
-        name, a stick that does not stop when it is let go, a robot that nothing stops. Both are empty for a robot that
-        cannot be driven by sticks alone, as with an enabling gesture.
+        name, a side that moves with its stick at rest, a motion that no stick asks for, a stick that does not stop when
+        it is let go, a robot that nothing stops or that starts by itself, a limit that is never reached. Both are empty
+        for a robot that cannot be driven by sticks alone, as with an enabling gesture.
     """
     plan = profile.plan()
     rows: list[TruthRow] = []
     findings: list[Finding] = []
+    quickest, unasked = Rates(), dict[str, Finding]()
     for fixed, mode in zip(in_each_mode(plan), _modes(plan), strict=True):
-        resting = DrivenRobot.driven(fixed, {})
+        resting = DrivenRobot.driven(fixed, {}, rolls=False)
         if resting is None or resting.tick is None:
             return TruthTable((), ())
-        for control in fixed.mode.style.controls():
-            one_way = next(one for one in fixed.controls if one.name == control).one_way
-            for position in (1.0,) if one_way else (1.0, -1.0):
-                stage = DrivenRobot.driven(fixed, {control: position})
-                if stage is None:
-                    return TruthTable((), ())
-                rows.append(_row(stage, mode, control, position, resting.tick))
-                findings += _let_go(stage, control, resting.tick.command)
-    rows += _presses(plan)
-    found = {(finding.where, finding.text): finding for finding in (*findings, *_odd(plan.chassis, rows))}
-    return TruthTable(tuple(rows), tuple(found.values()))
+        alone: list[tuple[DrivenRobot, TruthRow]] = []
+        sluggish = False
+        for control, position in _ends(fixed):
+            stage = resting.turned({control: position})
+            if stage is None:
+                return TruthTable((), ())
+            alone.append((stage, _row(stage, mode, control, position, resting.tick)))
+            for finding in _unasked(stage, alone[-1][1]):
+                unasked.setdefault(control, finding)
+            slow = list(_let_go(stage, control, resting.tick.command))
+            findings, sluggish = findings + slow, sluggish or bool(slow)
+            quickest.see(stage)
+        rows += [row for _, row in alone]
+        corners, wrong = _corners(alone, mode, resting.tick)
+        # A stick that does not stop alone does not do so in a corner: that is said once.
+        rows, findings = rows + corners, findings + ([] if sluggish else wrong)
+    rows += press_rows(plan)
+    linked, wrong = link_rows(plan, rows)
+    findings += [*unasked.values(), *wrong, *quickest.never_reached(), *_odd(plan.chassis, rows)]
+    found = {(finding.where, finding.text): finding for finding in findings}
+    return TruthTable((*rows, *linked), tuple(found.values()))
 
 
 def _modes(plan: Plan) -> Iterator[str]:
@@ -96,6 +100,86 @@ def _modes(plan: Plan) -> Iterator[str]:
     for mode in plan.modes:
         for steering in plan.selection.steering.order:
             yield ", ".join(part for part in (mode.name, steering) if part)
+
+
+def _ends(plan: Plan) -> Iterator[tuple[str, float]]:
+    """Return each control that drives, with each of its ends."""
+    for control in plan.mode.style.controls():
+        one_way = next(one for one in plan.controls if one.name == control).one_way
+        yield from ((control, position) for position in ((1.0,) if one_way else (1.0, -1.0)))
+
+
+def _corners(alone: list[tuple[DrivenRobot, TruthRow]], mode: str, rest: Tick) -> tuple[list[TruthRow], list[Finding]]:
+    """Push a second stick to its end while a first one is at its own, for all pairs; and let both go again."""
+    rows: list[TruthRow] = []
+    findings: list[Finding] = []
+    for (stage, first), (_, second) in combinations(alone, 2):
+        if first.control == second.control:
+            continue
+        corner = stage.turned({first.control: first.position, second.control: second.position})
+        if corner is None:
+            continue
+        held = Held(second.control, second.reads, second.position, second.raw)
+        row = _row(corner, mode, first.control, first.position, rest)
+        added = (a + b - still for a, b, still in zip(first.command, second.command, rest.command, strict=True))
+        apart = max(abs(does - both) for does, both in zip(row.command, added, strict=True))
+        rows.append(row._replace(second=held, differs=apart > _DIFFERS))
+        # Where it does what both do alone, it comes to rest as each alone does.
+        if apart > _DIFFERS and not _comes_to(corner, rest.command):
+            text = f"with {second.control} at its end too, the robot still goes {_WATCHED:g} s after both are let go"
+            findings.append(error(f"controls.{first.control}", text))
+    return rows, findings
+
+
+def _comes_to(stage: DrivenRobot, rest: VelocityCommand) -> bool:
+    """Let the sticks go; tell whether the robot comes to what it does with them at rest."""
+    stage.way = {}
+    return any(_near(stage.step().command, rest) for _ in range(round(_WATCHED / stage.plan.period)))
+
+
+def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
+    """Say that a side moves whose stick rests, or that the robot goes where no stick sends it."""
+    mode, where = stage.plan.mode, f"controls.{row.control}"
+    moved = VelocityCommand(*(does - rest for does, rest in zip(row.command, row.rest, strict=True)))
+    way = mode.style.way(mode.speeds)
+    if isinstance(way, Sides):
+        other, own = sorted(map(abs, way.of(moved)))
+        if other > _UNASKED * own + _SAME:
+            yield error(where, f"the side whose stick rests goes at {other:.2f} m/s, its own side at {own:.2f} m/s")
+        return
+    if stage.tick is None or isinstance(stage.plan.chassis.ramp_way, Arcs):
+        return  # where steered wheels point, and how fast they roll, are one motion
+    full = mode.speeds.along(moved)
+    extra = VelocityCommand(*(
+        goes if share == 0.0 and abs(goes) > _UNASKED * max(most, _SLOW) else 0.0
+        for goes, share, most in zip(moved, stage.tick.intent, full, strict=True)
+    ))  # fmt: skip
+    if extra != STANDSTILL:
+        asked, too = _way(VelocityCommand(*(a - b for a, b in zip(moved, extra, strict=True)))), _way(extra)
+        yield warning(where, f"its end asks for {asked}, and brings {too} too")
+
+
+class Rates:
+    """How fast the axes were seen to change, next to their limits; of a limit of several modes, in any of them."""
+
+    def __init__(self) -> None:
+        self._largest: dict[tuple[str, float], float] = {}
+
+    def see(self, stage: DrivenRobot) -> None:
+        """Take what one drive showed."""
+        for key, (axes, grows) in _LIMITS.items():
+            seen = stage.grew if grows else stage.shrank
+            limit = getattr(stage.plan.mode.limits, key)
+            if limit is not None:
+                before = self._largest.get((key, limit), 0.0)
+                self._largest[key, limit] = max(before, *(seen[axis] for axis in axes))
+
+    def never_reached(self) -> Iterator[Finding]:
+        """Return each limit that was never reached by what moves at all."""
+        for (key, limit), most in self._largest.items():
+            if 0.0 < most < _REACHED * limit:
+                text = f"the robot never makes use of more than {100 * most / limit:.0f} % of it"
+                yield warning(f"limits.{key}", text, "its sticks, its jerk or its speeds hold it back before")
 
 
 def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tick) -> TruthRow:
@@ -116,9 +200,8 @@ def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tic
 def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator[Finding]:
     """Let the stick go, and then hold-to-run: it must come to what it does with the sticks at rest, and to a stand."""
     stopping = stage.copied()
-    stage.way = {}
     steps = round(_WATCHED / stage.plan.period)
-    if not any(_near(stage.step().command, rest) for _ in range(steps)):
+    if not _comes_to(stage, rest):
         text = f"the robot still goes {_WATCHED:g} s after the stick is let go"
         yield error(f"controls.{control}", text)
     guard = stage.plan.guard
@@ -137,45 +220,11 @@ def _stands(tick: Tick) -> bool:
     return tick.command == STANDSTILL and tick.guard.state is not State.DRIVING
 
 
-def _presses(plan: Plan) -> Iterator[TruthRow]:
-    """Press every control that neither drives nor belongs to the guard, while the robot may move."""
-    guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
-    stage = DrivenRobot.driven(replace(plan, guard=guard, below=()), {})
-    if stage is None:
-        return
-    taken = {*plan.driving_controls(), *_guards(plan)}
-    for control in plan.controls:
-        if control.name in taken:
-            continue
-        before, after = stage.copied(), stage.copied()
-        ticks = [after.step(press=control.name) for _ in range(math.ceil(_PRESSED / plan.period))]
-        rest = [before.step() for _ in ticks][-1]
-        actions = [action for tick in ticks for action in tick.actions]
-        chosen = [
-            f"{name.replace('_', ' ')} {now}"
-            for name, was, now in zip(rest.chosen._fields, rest.chosen, ticks[-1].chosen, strict=True)
-            if was != now and name in ("mode", "rates", "level", "steering", "rear_share")
-        ]
-        changed = {name: level for name, level in ticks[-1].outputs.items() if level != rest.outputs[name]}
-        if actions or chosen or changed:
-            raw = ticks[-1].raw[control.name]
-            yield TruthRow("", control.name, control.reads, 1.0, raw, STANDSTILL, {}, changed, (*actions, *chosen))
-
-
-def _guards(plan: Plan) -> set[str | None]:
-    """Name the controls that are the guard's own."""
-    guard = plan.guard
-    reads = {switch.name: switch.reads for switch in plan.selection.switches}
-    named = {guard.hold_to_run, guard.hold_to_run_2, guard.stop, guard.emergency_stop, guard.emergency_stop_2,
-             guard.enable, guard.reset, guard.takes_over}  # fmt: skip
-    return named | {reads.get(name) for name in named if name is not None}
-
-
 def _odd(chassis: Chassis, rows: list[TruthRow]) -> Iterator[Finding]:
     """List what is odd about the rows of the controls that drive."""
     moves: dict[str, list[TruthRow]] = {}
     for row in rows:
-        if row.actuators:
+        if row.actuators and row.second is None:
             moves.setdefault(row.control, []).append(row)
     for control, own in moves.items():
         if not any(_moves(chassis, row) for row in own):

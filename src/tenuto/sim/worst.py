@@ -28,6 +28,8 @@ _RUN_UP, _WATCHED, _ROLLS = 40.0, 60.0, 10.0
 _FINE = 0.005
 # So many ways to hold the sticks are driven: those from which a stop goes furthest.
 _WAYS = 6
+# It drives evenly once nothing has changed by so much, for so many ticks.
+_SAME, _STILL = 1e-9, 10
 
 
 class Fault(NamedTuple):
@@ -168,45 +170,86 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
 
 
 class DrivenRobot:
-    """A robot that is being driven, and goes on to be when it is copied."""
+    """A robot that is being driven, and goes on to be when it is copied.
 
-    def __init__(self, plan: Plan, way: Mapping[str, float]) -> None:
-        self.plan, self.way = plan, way
+    Attributes:
+        rolls: its simulated robot moves; otherwise only the commands to it are of interest.
+    """
+
+    def __init__(self, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> None:
+        self.plan, self.way, self.rolls = plan, way, rolls
         self.pipeline, self.robot = Pipeline(plan), simulated_robot(plan.chassis)
         self.hands, self.now = Hands(plan), 0.0
         self.tick: Tick | None = None
+        # How fast each axis grew and shrank at most, m/s² and rad/s².
+        self.grew, self.shrank = [0.0] * 4, [0.0] * 4
         switches = {switch.name: switch.reads for switch in plan.selection.switches}
         self.enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
 
     @classmethod
-    def driven(cls, plan: Plan, way: Mapping[str, float]) -> DrivenRobot | None:
+    def driven(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot | None:
         """Enable it as one should, and drive until nothing changes, wheels that turn among it; None where not."""
-        stage = cls(plan, way)
+        stage = cls(plan, way, rolls)
         begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
-        for number in range(round(_RUN_UP / plan.period)):
-            before = stage.tick
+        for number in range(begin + 50):
             stage.step(held=number >= begin, pushed=number >= begin + 5)
-            if number > begin + 50 and before is not None and stage.tick is not None:
-                pairs = [*zip(before.command, stage.tick.command, strict=True)]
-                pairs += [(before.actuators[name], value) for name, value in stage.tick.actuators.items()]
-                still = max(abs(a - b) for a, b in pairs) < 1e-9
-                if still and stage.tick.guard.state is State.DRIVING:
-                    return stage
-        return stage if stage.tick is not None and stage.tick.guard.state is State.DRIVING else None
+        return stage if stage.settle() else None
+
+    def turned(self, way: Mapping[str, float]) -> DrivenRobot | None:
+        """Return the robot as it is driven once its sticks are held another way; None where it does not drive on."""
+        stage = self.copied()
+        stage.way = way
+        return stage if stage.settle() else None
+
+    def settle(self) -> bool:
+        """Drive on until nothing has changed for a while; tell whether it is being driven then."""
+        still = 0
+        for _ in range(round(_RUN_UP / self.plan.period)):
+            before, tick = self.tick, self.step()
+            if before is not None and tick.guard.state is State.DRIVING:
+                pairs = [*zip(before.command, tick.command, strict=True)]
+                pairs += [(before.actuators[name], value) for name, value in tick.actuators.items()]
+                still = still + 1 if max(abs(a - b) for a, b in pairs) < _SAME else 0
+            if still >= _STILL:
+                return True
+        return self.tick is not None and self.tick.guard.state is State.DRIVING
 
     def step(
-        self, *, held: bool = True, pushed: bool = True, fault: Fault | None = None, press: str | None = None
+        self,
+        *,
+        held: bool = True,
+        pushed: bool = True,
+        fault: Fault | None = None,
+        press: str | None = None,
+        at: float | None = None,
     ) -> Tick:
-        """Let a tick pass, with a fault in what arrives, or with something pressed."""
+        """Let a tick pass, with a fault in what arrives, or with something pressed, or put ``at`` a place, −1…1."""
         plan, fault = self.plan, fault or Fault("", 0.0)
-        self.robot.advance(plan.period)
+        if self.rolls:
+            self.robot.advance(plan.period)
         self.now += plan.period
         way: Mapping[str, float] = self.way if pushed else {}
         enables = self.enable if held and (plan.guard.enable_stays or not pushed) else None
         values = self.hands.put(held and fault.hold, press or fault.press or enables, **way)
+        if press is not None and at is not None:
+            values |= raw_at(next(one for one in plan.controls if one.name == press), at)
         if plan.selection.heading is not None:  # what measures the heading says straight ahead
             heading = next(one for one in plan.controls if one.name == plan.selection.heading)
             values |= raw_at(heading, 0.0)
+        others = self._others()
+        frame = fault.happens(Frame(self.now, values))
+        before = self.tick.command if self.tick is not None else STANDSTILL
+        self.tick = self.pipeline.step(frame, self.now, others=fault.others(others))
+        for axis, (was, now) in enumerate(zip(before, self.tick.command, strict=True)):
+            changed = self.grew if abs(now) > abs(was) else self.shrank
+            changed[axis] = max(changed[axis], abs(now - was) / plan.period)
+        if self.tick.send and self.rolls:
+            self.robot.command(self.tick.actuators, self.tick.valid_for, self.tick.power)
+        return self.tick
+
+    def _others(self) -> dict[str, Frame]:
+        """Return what comes from sensors that see nothing, inhibits that permit, and speeds that are as commanded."""
+        plan = self.plan
         others = {name: Frame(self.now, {}) for name in {one.heard_from for one in plan.inputs} if name is not None}
         for inhibit in plan.inhibits:
             if inhibit.heard_from is not None:
@@ -219,15 +262,14 @@ class DrivenRobot:
             if measured.heard_from is not None and self.tick is not None:
                 speed = self.tick.command[MEASURED[measured.of][0]]
                 others[measured.heard_from] = _with(others[measured.heard_from], measured.reads, speed / measured.scale)
-        frame = fault.happens(Frame(self.now, values))
-        self.tick = self.pipeline.step(frame, self.now, others=fault.others(others))
-        if self.tick.send:
-            self.robot.command(self.tick.actuators, self.tick.valid_for, self.tick.power)
-        return self.tick
+        return others
 
     def copied(self) -> DrivenRobot:
-        """Return the same moment once more; what never changes is shared."""
-        return copy.deepcopy(self, {id(self.plan): self.plan})
+        """Return the same moment once more; what never changes is shared, and where it was before is forgotten."""
+        plan, robot = self.plan, self.robot
+        del robot.path[:-1], robot.history[:-1]
+        shared = (plan, plan.chassis, plan.guard, plan.selection, *plan.modes, *plan.controls)
+        return copy.deepcopy(self, {id(one): one for one in shared})
 
 
 def _with(frame: Frame, reads: str, value: float) -> Frame:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.closing import Closing
-from tenuto.basics.findings import Finding
+from tenuto.basics.findings import Finding, error
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
@@ -87,9 +88,27 @@ class SinkOptions(ABC):
         """
         return []
 
-    def plan_errors(self, plan: Plan) -> Iterator[Finding]:  # most sinks take every robot
+    def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """List what it cannot do for a robot, with keys of its own table."""
-        yield from ()
+        waits = self.waits(plan)
+        rate = self.per_second(plan)
+        if waits is not None and 1.0 / rate >= waits[0]:
+            seconds, key = waits
+            text = (
+                f"the robot stops after {seconds:g} s without a command, and the next one comes after {1.0 / rate:g} s"
+            )
+            yield error("rate", text, f"it would stop between two of them: raise rate or {key}")
+
+    def waits(self, plan: Plan) -> tuple[float, str] | None:
+        """Return how long the robot behind it goes on without a command, s, and the key that says so.
+
+        None where that is not known, or where there is no robot.
+        """
+        return None
+
+    def per_second(self, plan: Plan) -> float:
+        """Return how many commands it sends in a second."""
+        return min(getattr(self, "rate", None) or math.inf, 1.0 / plan.period)
 
 
 SINKS: Kinds[SinkOptions] = Kinds("a kind of sink", "tenuto.sinks", SinkOptions)

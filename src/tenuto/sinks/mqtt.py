@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SinkError
+from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
@@ -90,6 +91,10 @@ class MqttSinkOptions(BrokerOptions, SinkOptions):
     elsewhere: ClassVar[bool] = True
     rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+
+    def waits(self, plan: Plan) -> tuple[float, str]:
+        """Return how long a robot with the same profile follows a command."""
+        return plan.guard.link_timeout, "guard.link_timeout"
 
     def open(self) -> Sink:
         """Begin to connect."""

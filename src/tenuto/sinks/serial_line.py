@@ -180,15 +180,16 @@ class SerialLineOptions(SinkOptions):
         if wrong:
             yield error("line", wrong)
             return
-        rate = min(self.rate or math.inf, 1.0 / plan.period)
+        rate = self.per_second(plan)
         size = _longest(self.line, plan)
         if size * _BITS * rate > self.baud:
             text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
             yield error("baud", text, "raise it, lower rate, or send less")
-        valid = plan.guard.command_timeout
-        if 1.0 / rate >= valid:
-            text = f"a command is valid for {valid:g} s, and the next one comes after {1.0 / rate:g} s"
-            yield error("rate", text, "the robot would stop between two of them: raise rate or guard.command_timeout")
+        yield from super().plan_errors(plan)
+
+    def waits(self, plan: Plan) -> tuple[float, str]:
+        """Return how long a line is valid."""
+        return plan.guard.command_timeout, "guard.command_timeout"
 
     def open(self) -> Sink:
         """Open the port."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.late import Late
+from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.key_file import read_key
@@ -97,6 +98,10 @@ class UdpSinkOptions(SinkOptions):
     rate: float = option('a frequency, such as "25 Hz"', 50.0, dimension=FREQUENCY, word="HZ")
     form: Literal["json", "compact"] = option('"json" or "compact"', "json", word="json|compact")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+
+    def waits(self, plan: Plan) -> tuple[float, str]:
+        """Return how long a robot with the same profile follows a command."""
+        return plan.guard.link_timeout, "guard.link_timeout"
 
     def open(self) -> Sink:
         """Open a socket."""

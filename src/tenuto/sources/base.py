@@ -112,9 +112,11 @@ class HeldOptions(SourceOptions):
 
     Attributes:
         loses_link: its link can be lost and come back while a drive lasts.
+        frames: how many frames a second come by radio, where that is known.
     """
 
     loses_link: ClassVar[bool] = True
+    frames: ClassVar[float | None] = None
     driver: str = option("a name for who holds it", "driver")
 
 

@@ -86,5 +86,10 @@ def kinds() -> list[type[ReceiverOptions]]:
 
 
 def _options(name: str, radio: type[RadioProtocol]) -> type[ReceiverOptions]:
-    said = {"kind": name, "layout": radio.layout(), "__doc__": f"A receiver that speaks {radio.__doc__}"}
+    said = {
+        "kind": name,
+        "layout": radio.layout(),
+        "frames": 1.0 / radio.period,
+        "__doc__": f"A receiver that speaks {radio.__doc__}",
+    }
     return type(f"{name.title()}Options", (ReceiverOptions,), said)
