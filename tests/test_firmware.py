@@ -28,6 +28,7 @@ class Line(c.Structure):
 
     _fields_ = [
         ("vx", c.c_int32), ("vy", c.c_int32), ("vz", c.c_int32), ("yaw_rate", c.c_int32), ("power", c.c_bool),
+        ("outputs", c.c_uint8), ("output", c.c_int16 * 8),
         ("good", c.c_uint32), ("bad", c.c_uint32), ("text", c.c_char * 96), ("length", c.c_uint16),
         ("too_long", c.c_bool), ("heard", c.c_bool), ("latched", c.c_bool), ("counter", c.c_uint8),
         ("came", c.c_uint32), ("valid", c.c_uint32),
@@ -46,7 +47,8 @@ def sketch(tmp_path_factory: pytest.TempPathFactory) -> c.CDLL:
 # Well summed, and no velocity lines all the same.
 ODD = (
     b"V 1 2", b"V", b"V 300 1 0 0 0 200 1", b"V 1 +2 0 0 0 200 1", b"V 1 2 0 0 0 -5 1", b"", b"V 1 2  0 0 0 200 1",
-    b"V 1 1234567 0 0 0 200 1", b"V 1 2 0 0 0 200 1 ", b"V 1 - 0 0 0 2 1",
+    b"V 1 1234567 0 0 0 200 1", b"V 1 2 0 0 0 200 1 ", b"V 1 - 0 0 0 2 1", b"V 1 2 0 0 0 200 1 1001",
+    b"V 1 2 0 0 0 200 1 1 2 3 4 5 6 7 8 9", b"V 1 2 0 0 0 200 1 5 ",
 )  # fmt: skip
 
 
@@ -55,7 +57,9 @@ def some_bytes(dice: random.Random, counter: int) -> bytes:
     speed = dice.choice(
         (VelocityCommand(), VelocityCommand(0.4, -0.1, 0.0, 1.2), VelocityCommand(99.0, 0.0, 0.0, -99.0))
     )
-    line = encode_velocity_line(VelocityLine(counter, speed, dice.choice((0.0, 0.1, 0.2, 60.0)), dice.random() < 0.9))
+    levels = dice.choice(((), (), (0.5, -0.25), (-1.0,) * 8))
+    valid = dice.choice((0.0, 0.1, 0.2, 60.0))
+    line = encode_velocity_line(VelocityLine(counter, speed, valid, dice.random() < 0.9, levels))
     kind = dice.randrange(12)
     if kind == 0:
         broken = bytearray(line)
@@ -89,6 +93,7 @@ def test_the_sketch_and_the_library_agree_on_any_bytes(sketch: c.CDLL, seed: int
             power = line.power
             speeds = [theirs.vx, theirs.vy, theirs.vz, theirs.yaw_rate]
             assert speeds == [round(1000 * speed) for speed in line.command]
+            assert theirs.output[: theirs.outputs] == [round(1000 * level) for level in line.outputs]
         may = watchdog.may_move((now - begin) / 1000.0) and power
         assert sketch.velocity_line_may_move(c.byref(theirs), c.c_uint32(now)) == may, (number, piece)
         assert theirs.good == ours.counts.good

@@ -69,6 +69,16 @@ def test_a_computer_stands_where_a_receiver_stood(kind: str, decoder: type[SbusD
     assert [frame.failsafe for frame in frames if frame.failsafe] == ([True] if kind == "sbus" else [])
 
 
+def test_outputs_have_a_place_in_the_velocity_line() -> None:
+    port, name = a_line()
+    profile = tenuto.load_profile(shipped("medlar-lift.toml"))
+    tick = tenuto.Pipeline(profile).halt(0.0)._replace(outputs={"lift": 0.8, "gripper": -1.0, "lamp": 1.0})
+    with tenuto.open_sink(f"serial:{name},outputs=gripper|lift") as sink:
+        sink.start(profile.plan())
+        sink.write(tick)
+        assert all_of(port).rsplit(b" ", 1)[0] == b"V 1 0 0 0 0 200 1 -1000 800"
+
+
 def test_a_profile_without_pulses_is_refused() -> None:
     with tenuto.open_sink(f"sbus:{a_line()[1]}") as sink, pytest.raises(tenuto.SinkError, match='form = "pulse"'):
         sink.start(MEDLAR.plan())
@@ -171,6 +181,7 @@ def test_no_rate_holds_the_emergency_stop_back() -> None:
         ('line = "{vx!r}"', "sinks.line.line: the field vx of its line has a format that is none for a number"),
         ('line = "{vx:{turn}}"', "sinks.line.line: the field vx of its line has a format"),
         ('line = "{vx"', "sinks.line.line: expected '}' before end of string"),
+        ('outputs = ["lift"]', "sinks.line.outputs: there is no output lift; there are none"),
     ],
 )  # fmt: skip
 def test_a_line_that_cannot_be_filled_in_or_carried_is_an_error_of_check(keys: str, said: str | None) -> None:

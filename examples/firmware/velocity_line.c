@@ -48,11 +48,16 @@ static bool parse(velocity_line *line, uint32_t now)
     length = (uint16_t)(length - 5);
     if (crc != checksum(text, length))
         return false;
-    int32_t value[7]; /* counter, vx, vy, vz, yaw rate, valid, power */
+    int32_t value[7 + VELOCITY_LINE_OUTPUTS]; /* counter, vx, vy, vz, yaw rate, valid, power, levels */
     uint16_t at = 2;
-    for (int i = 0; i < 7; i++)
-        if (!number(text, length, &at, &value[i]))
+    int count = 0;
+    while (count < 7 || (at < length && count < 7 + VELOCITY_LINE_OUTPUTS)) {
+        if (!number(text, length, &at, &value[count]))
             return false;
+        if (count >= 7 && (value[count] < -1000 || value[count] > 1000))
+            return false;
+        count++;
+    }
     if (at != length + 1 || value[0] < 0 || value[0] > 255 || value[5] < 0)
         return false;
     if (line->heard && (uint8_t)value[0] == line->counter)
@@ -62,6 +67,9 @@ static bool parse(velocity_line *line, uint32_t now)
     line->counter = (uint8_t)value[0];
     line->vx = value[1], line->vy = value[2], line->vz = value[3], line->yaw_rate = value[4];
     line->valid = (uint32_t)value[5], line->power = value[6] == 1;
+    line->outputs = (uint8_t)(count - 7);
+    for (int i = 7; i < count; i++)
+        line->output[i - 7] = (int16_t)value[i];
     line->came = now;
     line->good++;
     if (!value[1] && !value[2] && !value[3] && !value[4])

@@ -10,11 +10,14 @@
 #include <stdint.h>
 
 #define VELOCITY_LINE_LONGEST 96
+#define VELOCITY_LINE_OUTPUTS 8
 
 typedef struct {
     /* The newest good line: mm/s forward, left and up; mrad/s to the left. */
     int32_t vx, vy, vz, yaw_rate;
     bool power;        /* the outputs may have power */
+    uint8_t outputs;   /* so many levels came with it, in thousandths, in the order of the profile's sink */
+    int16_t output[VELOCITY_LINE_OUTPUTS];
     uint32_t good, bad; /* lines so far */
     /* What follows is its own affair. */
     char text[VELOCITY_LINE_LONGEST];

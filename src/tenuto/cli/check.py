@@ -52,7 +52,7 @@ def check(
       tenuto check medlar.toml --worst
     """
     import tenuto
-    from tenuto.driving.stopping import link_loss_stages
+    from tenuto.driving.stopping import far_end_stages, link_loss_stages
     from tenuto.profile.checks.advice import advise
     from tenuto.profile.checks.losses import link_losses
     from tenuto.profile.lines import line_of
@@ -64,6 +64,7 @@ def check(
     stages: list[Stage] = []
     faults: list[Worst] = []
     borne: list[Losses] = []
+    dead: list[Stage] = []
     truths, prepared = TruthTable((), ()), None
     try:
         loaded = tenuto.load_profile(profile)
@@ -76,6 +77,7 @@ def check(
         truths = _truths(prepared, notes)
         findings = [*advise(loaded, prepared.calibration, controls), *truths.findings]
         stages, borne = link_loss_stages(prepared.plan()), link_losses(loaded)
+        dead = far_end_stages(prepared.plan())
         faults = _faults(prepared.plan(), notes) if worst else []
         calibrated = ", ".join(map(str, prepared.files))
         notes.append(f"calibrated by {calibrated}" if calibrated else "not compared with a calibration")
@@ -83,6 +85,7 @@ def check(
         more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
         more |= {"losses": [one._asdict() for one in borne]}
+        more |= {"far_end": _stages_as_json(dead)}
         typer.echo(json.dumps(_as_json(text, findings, notes, stages) | more, indent=2))
     else:
         for finding in findings:
@@ -94,7 +97,7 @@ def check(
             )
         if table and prepared is not None:
             results.print(_truth_table(truths, prepared.plan()))
-        _print_stops(stages, faults)
+        _print_stops(stages, dead, faults)
         _print_losses(borne)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -104,11 +107,13 @@ def check(
         raise typer.Exit(1)
 
 
-def _print_stops(stages: list[Stage], faults: list[Worst]) -> None:
-    """Print how far it goes when the link goes quiet, and at every fault, where that was asked for."""
+def _print_stops(stages: list[Stage], dead: list[Stage], faults: list[Worst]) -> None:
+    """Print how far it goes when the link or the program dies, and at every fault, where that was asked for."""
     if stages:
         results.print("When the link goes quiet at full speed:")
         results.print(_table(stages))
+        results.print("When the program, or its line to the robot, dies at full speed:")
+        results.print(_table(dead))
     if faults:
         results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
         results.print(_worst_table(faults))
@@ -128,8 +133,11 @@ def _as_json(text: str, findings: list[Finding], notes: list[str], stages: list[
     from tenuto.profile.lines import line_of
 
     rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
-    loss = [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
-    return {"findings": rows, "notes": notes, "link_loss": loss}
+    return {"findings": rows, "notes": notes, "link_loss": _stages_as_json(stages)}
+
+
+def _stages_as_json(stages: list[Stage]) -> list[dict[str, Any]]:
+    return [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
 
 
 def _truths(profile: Planned, notes: list[str]) -> TruthTable:

@@ -234,3 +234,13 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
         stages.append(Stage("it comes down", left, 0.0, guard.descend_speed * guard.descend_for))
     stages.append(Stage("the power is off" if guard.fault_category == 1 else "it stands with power on", math.inf, 0.0))
     return stages
+
+
+def far_end_stages(plan: Plan) -> list[Stage]:
+    """List what follows where the program, or its line to the robot, dies at full speed."""
+    valid = plan.guard.command_timeout
+    follows = worst_stop(plan, valid, ramps=False).metres
+    return [
+        Stage("the robot follows the last command", valid, follows),
+        Stage("its own code stops it, as fast as that does", math.inf, 0.0),
+    ]

@@ -8,6 +8,8 @@ One line of ASCII, ended by a newline; whole numbers, so that the smallest contr
       │  │   │ │ │    └ valid for so many ms: stop by yourself when no other good line came by then
       │  └───┴─┴─┴ vx, vy, vz in mm/s and yaw rate in mrad/s; x forward, y left, z up, left positive (ISO 8855)
       └ counter, 0 to 255 and over again: a line that repeats the last one's is no new one
+
+Between power and checksum the levels of up to `MOST_OUTPUTS` outputs may stand, −1000 to 1000.
 """
 
 from __future__ import annotations
@@ -23,7 +25,8 @@ from tenuto.vehicles.velocity import VelocityCommand
 _LONGEST = 96
 _LARGEST = 32_767
 LONGEST_VALID_MS = 60_000
-_HEAD = re.compile(rb"V(?: -?[0-9]{1,6}){7}")
+MOST_OUTPUTS = 8
+_HEAD = re.compile(rb"V(?: -?[0-9]{1,6}){7,15}")
 
 
 class VelocityLine(NamedTuple):
@@ -31,12 +34,14 @@ class VelocityLine(NamedTuple):
 
     Attributes:
         counter: 0…255. command: m/s and rad/s. valid_for: s. power: whether the outputs may have power.
+        outputs: the levels of as many as are sent, −1…1.
     """
 
     counter: int
     command: VelocityCommand
     valid_for: float
     power: bool
+    outputs: tuple[float, ...] = ()
 
 
 def checksum(text: bytes) -> int:
@@ -48,7 +53,8 @@ def encode_velocity_line(line: VelocityLine) -> bytes:
     """Write a line; speeds beyond ±32.767 m/s or rad/s are held there."""
     speeds = (round(min(max(1000.0 * speed, -_LARGEST), _LARGEST)) for speed in line.command)
     valid = round(min(max(1000.0 * line.valid_for, 0.0), LONGEST_VALID_MS))
-    text = " ".join(map(str, ("V", line.counter % 256, *speeds, valid, int(line.power)))).encode()
+    levels = (round(1000.0 * min(max(level, -1.0), 1.0)) for level in line.outputs)
+    text = " ".join(map(str, ("V", line.counter % 256, *speeds, valid, int(line.power), *levels))).encode()
     return with_checksum(text)
 
 
@@ -93,9 +99,8 @@ def _parse(text: bytes) -> VelocityLine | None:
     head, _, sum_text = text.rpartition(b" ")
     if len(text) > _LONGEST or not _HEAD.fullmatch(head) or sum_text != b"%04X" % checksum(head):
         return None
-    counter, vx, vy, vz, yaw_rate, valid, power = (int(word) for word in head.split(b" ")[1:])
-    if not 0 <= counter <= 255 or valid < 0:
+    counter, vx, vy, vz, yaw_rate, valid, power, *levels = (int(word) for word in head.split(b" ")[1:])
+    if not 0 <= counter <= 255 or valid < 0 or any(abs(level) > 1000 for level in levels):
         return None
-    return VelocityLine(
-        counter, VelocityCommand(vx / 1000.0, vy / 1000.0, vz / 1000.0, yaw_rate / 1000.0), valid / 1000.0, power == 1
-    )
+    command = VelocityCommand(vx / 1000.0, vy / 1000.0, vz / 1000.0, yaw_rate / 1000.0)
+    return VelocityLine(counter, command, valid / 1000.0, power == 1, tuple(level / 1000.0 for level in levels))

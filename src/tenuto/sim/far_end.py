@@ -24,7 +24,7 @@ class FarEnd(Closing):
 
     Attributes:
         port: the name of the port that a sink opens.
-        robot: the simulated robot. decoder: with its counts.
+        robot: the simulated robot. decoder: with its counts. outputs: their levels, as they came.
     """
 
     def __init__(self, profile: Planned, physics: Physics | None = None, link: str | None = None) -> None:
@@ -46,6 +46,7 @@ class FarEnd(Closing):
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(link)
             os.symlink(self.port, link)
+        self.outputs: tuple[float, ...] = ()
         self._answered = 0.0
         self._commanded = 0.0
 
@@ -74,7 +75,7 @@ class FarEnd(Closing):
         now = self.robot.now.time
         command, _ = self._chassis.within_reach(line.command)
         self._actuators = self._chassis.actuators(command, self._actuators, now - self._commanded)
-        self._commanded = now
+        self._commanded, self.outputs = now, line.outputs
         self.robot.command(self._actuators, line.valid_for, line.power)
         if now - self._answered >= _ANSWER_EVERY:
             self._answered = now

@@ -15,7 +15,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY, TIME
-from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line, with_checksum
+from tenuto.protocols.velocity_line import MOST_OUTPUTS, VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
@@ -42,7 +42,13 @@ class SerialLine(Sink):
     """
 
     def __init__(
-        self, port: str, baud: int = 115_200, rate: float | None = None, answers: float | None = None, line: str = ""
+        self,
+        port: str,
+        baud: int = 115_200,
+        rate: float | None = None,
+        answers: float | None = None,
+        line: str = "",
+        outputs: tuple[str, ...] = (),
     ) -> None:
         """Open a port.
 
@@ -50,11 +56,12 @@ class SerialLine(Sink):
             port: its name. baud: its speed.
             rate: how many lines a second at most; None for one a tick.
             answers: the longest that the far end may be silent, s; None where it says nothing.
-            line: a template; empty for the default line.
+            line: a template; empty for the default line. outputs: those whose levels the default line has, in this
+                order.
         """
         self.name = f"serial line on {port}"
         self.period = 1.0 / rate if rate else 0.0
-        self._answers, self._template = answers, line
+        self._answers, self._template, self._outputs = answers, line, outputs
         self._heard: float | None = None
         self._counter = 0
         self._port = OutPort(port, baud)
@@ -68,7 +75,7 @@ class SerialLine(Sink):
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in."""
         self._heard = self.clock.now() if self._heard is None else self._heard
-        wrong = template_problem(self._template, plan)
+        wrong = outputs_problem(self._outputs, self._template, plan) or template_problem(self._template, plan)
         if wrong:
             raise SinkError(f"{self.name}: {wrong}")
 
@@ -91,7 +98,8 @@ class SerialLine(Sink):
 
     def _text(self, tick: Tick) -> bytes:
         if not self._template:
-            return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power))
+            levels = tuple(tick.outputs[name] for name in self._outputs)
+            return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power, levels))
         parts = {**tick.actuators, **tick.wire, **tick.outputs}
         return _filled(self._template, _fields(tick.command, parts, self._counter, tick.valid_for, tick.power))
 
@@ -151,13 +159,24 @@ def template_problem(template: str, plan: Plan) -> str:
     return ""
 
 
-def _longest(template: str, plan: Plan) -> int:
+def outputs_problem(outputs: tuple[str, ...], template: str, plan: Plan) -> str:
+    """Say why the levels of these outputs cannot be sent; empty where they can."""
+    if outputs and template:
+        return "a line of your own names its outputs itself: leave outputs out"
+    if len(outputs) > MOST_OUTPUTS:
+        return f"it takes {MOST_OUTPUTS} outputs at most, and there are {len(outputs)}"
+    known = plan.output_names()
+    unknown = next((name for name in outputs if name not in known), None)
+    return f"there is no output {unknown}; there are {', '.join(known) or 'none'}" if unknown is not None else ""
+
+
+def _longest(template: str, plan: Plan, outputs: int = 0) -> int:
     """Return the length of the longest line of a plan, bytes, its end included. Raises as `_filled`."""
     valid, sizes = plan.guard.command_timeout, []
     for command, parts in _examples(plan):
         line = (
             _filled(template, _fields(command, parts, 255, valid, True)) if template
-            else encode_velocity_line(VelocityLine(255, command, valid, True))
+            else encode_velocity_line(VelocityLine(255, command, valid, True, (-1.0,) * outputs))
         )  # fmt: skip
         sizes.append(len(line))
     return max(sizes)
@@ -173,15 +192,18 @@ class SerialLineOptions(SinkOptions):
     rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
     answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
+    outputs: tuple[str, ...] = option("a list of outputs, whose levels the line is to have", (), word="A|B")
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
-        wrong = template_problem(self.line, plan)
-        if wrong:
-            yield error("line", wrong)
-            return
+        for key, wrong in (
+            ("outputs", outputs_problem(self.outputs, self.line, plan)), ("line", template_problem(self.line, plan)),
+        ):  # fmt: skip
+            if wrong:
+                yield error(key, wrong)
+                return
         rate = self.per_second(plan)
-        size = _longest(self.line, plan)
+        size = _longest(self.line, plan, len(self.outputs))
         if size * _BITS * rate > self.baud:
             text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
             yield error("baud", text, "raise it, lower rate, or send less")
@@ -193,4 +215,4 @@ class SerialLineOptions(SinkOptions):
 
     def open(self) -> Sink:
         """Open the port."""
-        return SerialLine(self.port, self.baud, self.rate, self.answers, self.line)
+        return SerialLine(self.port, self.baud, self.rate, self.answers, self.line, self.outputs)
