@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from scipy.optimize import linprog, lsq_linear
 
@@ -33,6 +33,7 @@ from tenuto.vehicles import (
     omni,
 )
 from tenuto.vehicles.base import Sides, Way
+from tenuto.vehicles.priority import settle, takes_priority
 from tenuto.vehicles.rollers import OmniOptions, PlacedWheel
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -192,6 +193,51 @@ def test_thrust_is_shared_as_well_as_scipy_can(many: tuple[Thruster, ...], wante
     best = lsq_linear(matrix, within, bounds=(low - 1e-12, high + 1e-12), tol=1e-12)
     # As near to the wanted force as the best there is, to a hundred-thousandth of the strongest thruster.
     assert np.abs(matrix @ ours - within).max() <= np.abs(best.fun).max() + 1e-5 * high.max()
+
+
+PARTS = {"forward": (0, 1), "turn": (3,), "up": (2,)}
+ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"), "up": ("up", "forward", "turn")}
+
+
+@settings(max_examples=60)
+@given(thrusters, commands, st.sampled_from(sorted(ORDERS)))
+def test_what_goes_first_against_linear_programming(
+    many: tuple[Thruster, ...], asked: VelocityCommand, first: str
+) -> None:
+    """Each part in its turn gets as much as there are thrusts for, beside what those before it have."""
+    boat = Thrusters(many, Drag(10, 10, 10, 10))
+    assume(takes_priority(boat, first))
+    kept, wanted = settle(boat, asked, first), 10.0 * np.array(boat.possible(*asked))
+    matrix, bounds = np.array(boat.columns).T, [(-thruster.most_back, thruster.most) for thruster in many]
+    before = np.zeros(4)
+
+    def most(own: np.ndarray, beside: np.ndarray) -> float:
+        """How much of a force there is beside another: a linear programme over the thrusts and that share."""
+        costs, equal = np.r_[np.zeros(len(many)), -1.0], np.c_[matrix, -own]
+        found = linprog(costs, A_eq=equal, b_eq=beside, bounds=[*bounds, (0.0, 1.0)])
+        return float(found.x[-1]) if found.success else 0.0
+
+    if most(wanted, before) > 1.0 - 1e-6:  # all of it fits at once, though a part alone may not
+        assert 10.0 * np.array(kept) == pytest.approx(wanted, rel=1e-4)
+        return
+    for part in ORDERS[first]:
+        mine = np.array([axis in PARTS[part] for axis in range(4)])
+        if np.abs(wanted[mine]).max() > 1e-3:
+            got = np.abs(10.0 * np.array(kept)[mine]).max() / np.abs(wanted[mine]).max()
+            # A thousandth less of what goes before may leave a lot more, where little is to be had.
+            assert most(wanted * mine, before) - 1e-3 <= got <= most(wanted * mine, 0.999 * before) + 1e-3
+        before = before + 10.0 * np.array(kept) * mine
+
+
+def test_a_fast_diagonal_is_no_reason_to_climb_more_slowly() -> None:
+    drone, asked = Aircraft(5.0, 2.0, 1.0, 1.5), VelocityCommand(5.0, 5.0, 2.0, 1.5)
+    assert settle(drone, asked, "up") == pytest.approx((5.0 / math.sqrt(2), 5.0 / math.sqrt(2), 2.0, 1.5))
+    assert settle(drone, VelocityCommand(3.0, 0.0, -3.0, 0.0), "up") == pytest.approx((3.0, 0.0, -1.0, 0.0))
+    assert settle(drone, asked, "arc") == pytest.approx([axis / math.sqrt(2) for axis in asked])
+    cart = Differential(0.62, 0.11, 12.6)  # its wheels do 1.386 m/s
+    assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "turn") == pytest.approx((1.386 - 0.465, 0.0, 0.0, 1.5))
+    assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "forward") == pytest.approx((1.2, 0, 0, 0.186 / 0.31))
+    assert not takes_priority(car(1.0, 0.6, 0.1, 0.5), "turn")
 
 
 @given(commands, st.floats(0.05, 2))

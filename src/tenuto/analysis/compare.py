@@ -171,7 +171,7 @@ def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float, fi
     plain = tuple(_without_memory(one) for one in plan.controls)
     shaped = Shaper(plain, plan.sticks).step(positions, 1.0, rates)
     asked = mode.style.demand(mode.style.intent(shaped), mode.speeds, Setting(), shaped)
-    return plan.chassis.within_reach(asked)[0]
+    return plan.within_reach(asked)
 
 
 def _without_memory(control: ControlPlan) -> ControlPlan:

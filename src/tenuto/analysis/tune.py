@@ -264,7 +264,7 @@ def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration:
     limits = within_speeds(replace(mode.limits, acceleration=acceleration, deceleration=None), mode.speeds)
     ramp, command, squares = CommandRamp(plan.chassis), STANDSTILL, 0.0
     for demand in demands:
-        target, _ = plan.chassis.within_reach(demand)
+        target = plan.within_reach(demand)
         command = ramp.step(command, target, dt, limits, mode.style.way(mode.speeds))
         squares += (command.vx - target.vx) ** 2
     return math.sqrt(squares / len(demands))

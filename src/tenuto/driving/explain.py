@@ -19,6 +19,7 @@ from tenuto.driving.tick import Tick
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, StickPlan
 from tenuto.vehicles.base import Arcs
+from tenuto.vehicles.priority import cause
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A difference smaller than this is a matter of rounding: a log keeps six digits.
@@ -210,7 +211,7 @@ def _guard(tick: Tick, since: Mapping[str, float]) -> Step:
 def _target(tick: Tick, plan: Plan) -> Step:
     if tick.target == tick.demand:
         return Step("target", "the same: the vehicle can do that", tick.target._asdict())
-    why = plan.chassis.cause(tick.demand) or "as much of it as the vehicle can do"
+    why = cause(plan.chassis, tick.demand, plan.priority) or "as much of it as the vehicle can do"
     return Step("target", f"{velocity_in_words(tick.target)}: {why}", tick.target._asdict())
 
 
@@ -285,7 +286,7 @@ def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     if near:
         return "; ".join(near)
     if tick.target != tick.demand:
-        return plan.chassis.cause(tick.demand) or "the vehicle cannot"
+        return cause(plan.chassis, tick.demand, plan.priority) or "the vehicle cannot"
     asked = {name: abs(tick.shaped.get(name, 0.0)) for name in mode.style.controls()}
     if tick.driver and not any(asked.values()):
         return f"{tick.driver} asks for no more"

@@ -324,6 +324,8 @@ class Pipeline:
             hand = self._ranks.hand
             mode = hand.mode
             target, _ = self.plan.chassis.within_reach(self._demand)
+            if self.plan.priority != "arc" and target != self._demand:
+                target = self.plan.within_reach(self._demand)
             if self._couples:
                 target = mode.speeds.capped(target)
             aim = None

@@ -21,7 +21,8 @@ from tenuto.styles.base import Style
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.actuators import ActuatorPlan, Wire
 from tenuto.vehicles.base import Chassis
-from tenuto.vehicles.velocity import STANDSTILL
+from tenuto.vehicles.priority import settle
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A stick with a narrower dead zone than this still counts as at rest within it, as a share of its travel.
 REST_BAND = 0.03
@@ -72,6 +73,7 @@ class Plan:
         below: who else may drive, by falling rank. distances: sensors that lower a speed. inhibits: inputs that stop
             the robot, or lower all speeds. measured: speeds that are compared with the command.
         feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
+        priority: what goes first where the vehicle cannot do all at once: see `tenuto.vehicles.priority`.
     """
 
     controls: tuple[ControlPlan, ...]
@@ -90,6 +92,11 @@ class Plan:
     inhibits: tuple[InhibitPlan, ...] = ()
     measured: tuple[MeasuredPlan, ...] = ()
     feedback: str = "nothing"
+    priority: str = "arc"
+
+    def within_reach(self, demand: VelocityCommand) -> VelocityCommand:
+        """Return what the vehicle makes of what is asked for."""
+        return settle(self.chassis, demand, self.priority)
 
     @property
     def inputs(self) -> tuple[InputPlan, ...]:

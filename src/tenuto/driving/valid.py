@@ -11,6 +11,7 @@ from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import DriverPlan, Plan
 from tenuto.driving.selection import SelectionPlan
 from tenuto.sticks.control import ControlPlan
+from tenuto.vehicles.priority import PRIORITIES, takes_priority
 
 
 def plan_errors(plan: Plan) -> list[Finding]:
@@ -23,6 +24,8 @@ def plan_errors(plan: Plan) -> list[Finding]:
     if sum(mode.fallback for mode in plan.modes) != 1:
         names = ", ".join(mode.name for mode in plan.modes if mode.fallback) or "none"
         found.append(unexpected("modes", "exactly one mode to fall back to", names))
+    if plan.priority not in PRIORITIES or not takes_priority(plan.chassis, plan.priority):
+        found.append(unexpected("priority", NO_PRIORITY, plan.priority))
     for one in plan.below:
         found += _below(plan, one)
     return [*found, *_inputs(plan), *_measured(plan)]
@@ -30,6 +33,8 @@ def plan_errors(plan: Plan) -> list[Finding]:
 
 # What is expected of a limit of jerk that a vehicle cannot keep.
 NO_JERK = "no such limit: the wheels of this vehicle must steer first, at their own rate"
+# And of a part that goes first, with a vehicle whose parts belong together.
+NO_PRIORITY = '"arc", for this vehicle cannot do that part by itself'
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:

@@ -45,6 +45,7 @@ def build_plan(
     return Plan(
         controls=tuple(builder.controls.values()),
         modes=builder.modes(chassis),
+        priority=profile.chassis.goes_first,
         guard=GuardSettings(
             hold_to_run=guard.hold_to_run,
             link_timeout=guard.link_timeout,

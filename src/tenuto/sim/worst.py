@@ -161,7 +161,7 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
         way = dict(zip(names, positions, strict=True))
         now = 100.0 * number  # so late that nothing smooths it
         driver.hear(Frame(now, hands.put(True, None, **way)), now)
-        velocity, _ = plan.chassis.within_reach(driver.demand)
+        velocity = plan.within_reach(driver.demand)
         metres = math.hypot(velocity.vx, velocity.vy) * (plan.guard.unnoticed + stop_seconds(velocity, plan.guard) / 2)
         if metres > 0.0:
             found.append((metres, way))

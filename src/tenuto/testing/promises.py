@@ -25,6 +25,7 @@ from tenuto.switches.base import SwitchOptions
 from tenuto.switches.momentary import MomentaryPlan
 from tenuto.testing.anything import any_options, any_velocity
 from tenuto.vehicles.base import Chassis, VehicleOptions
+from tenuto.vehicles.priority import settle, takes_priority
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _EXAMPLES = 40
@@ -116,6 +117,13 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     rows = chassis.possible(*(np.array([axis, 0.0]) for axis in asked))
     assert np.allclose([np.broadcast_to(row, 2)[0] for row in rows], possible, atol=1e-9), both
     assert np.allclose(kept, Chassis.within_reach(chassis, asked)[0], atol=1e-6), "the short way is the long one"
+    for part, axes in (("forward", (0, 1)), ("turn", (3,)), ("up", (2,))):
+        if takes_priority(chassis, part):
+            alone, _ = chassis.within_reach(VelocityCommand(*(asked[n] if n in axes else 0.0 for n in range(4))))
+            first = settle(chassis, asked, part)
+            assert chassis.fits(first), "what goes first leaves the rest what fits beside it"
+            assert all(abs(first[n]) >= abs(alone[n]) - 1e-6 for n in axes), "it is as fast as alone"
+            assert all(abs(a) <= abs(b) + 1e-9 and a * b >= 0.0 for a, b in zip(first, possible, strict=True))
     still = chassis.actuators(STANDSTILL, does, 0.02)
     driven = [value for name, value in still.items() if bounds[name].quantity.drives]
     assert np.allclose(chassis.forward(still), STANDSTILL, atol=1e-9), "standstill is standstill"

@@ -78,6 +78,8 @@ class AircraftOptions(VehicleOptions):
     """An autopilot takes the velocity, or a tilt."""
 
     kind: ClassVar[str] = "aircraft"
+    # Its speeds have nothing to do with each other: a fast diagonal is no reason to climb more slowly.
+    usual_priority: ClassVar[str] = "up"
     max_speed: float | None = option('a speed, such as "5 m/s"', None, dimension=SPEED)
     max_climb: float | None = option('a speed, such as "2 m/s"', None, dimension=SPEED)
     max_sink: float | None = option('a speed, such as "1 m/s"', None, dimension=SPEED)

@@ -353,10 +353,20 @@ class VehicleOptions(ABC):
         kind: its name in profiles.
         turns_by: the one measure that makes turning of its wheels' speeds; empty where there are several. Where
             wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
+        usual_priority: what goes first where the profile does not say it.
     """
 
     kind: ClassVar[str]
     turns_by: ClassVar[str] = ""
+    usual_priority: ClassVar[str] = "arc"
+    priority: Literal["arc", "forward", "turn", "up"] | None = option(
+        'what is kept where not all fits at once: "arc", "forward", "turn" or "up"', None
+    )
+
+    @property
+    def goes_first(self) -> str:
+        """What goes first where not all that is asked fits at once: see `tenuto.vehicles.priority`."""
+        return self.priority or self.usual_priority
 
     @abstractmethod
     def chassis(self, full: VelocityCommand) -> Chassis:

@@ -166,7 +166,7 @@ def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> It
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
-    if share < 0.6:
+    if share < 0.6 and plan.priority == "arc":
         text = f"forward and turn together are slowed to {100 * share:.0f} %: lower one of them, or drive with care"
         yield share, warning("chassis.max_wheel_speed", text)
     seconds = speeds.forward / mode.limits.acceleration

@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from itertools import pairwise
 
 from tenuto.basics.findings import Finding, unexpected
-from tenuto.driving.valid import NO_JERK
+from tenuto.driving.valid import NO_JERK, NO_PRIORITY
 from tenuto.kinds.options import Role, named
 from tenuto.profile.build import GUARD_CONTROLS, actuator_plans, headings, pressed_names, read_names, styles_of
 from tenuto.profile.choices import ModeTable
@@ -16,6 +16,7 @@ from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import LEVEL_FORMS
+from tenuto.vehicles.priority import takes_priority
 from tenuto.vehicles.velocity import VelocityCommand
 
 _CONTROL = "the name of a control under [controls]"
@@ -163,6 +164,8 @@ def _vehicle(profile: Tables) -> Iterator[Finding]:
     for key, heading, zero in known[1:]:
         if (heading, zero) != known[0][1:]:
             yield unexpected(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
+    if not takes_priority(chassis, profile.chassis.goes_first):
+        yield unexpected("chassis.priority", NO_PRIORITY, f'"{profile.chassis.goes_first}"')
     yield from _jerks(profile, chassis)
     yield from _sinks(profile, chassis)
     yield from _actuators(profile, chassis)
