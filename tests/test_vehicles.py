@@ -211,10 +211,13 @@ def test_what_goes_first_against_linear_programming(
     matrix, bounds = np.array(boat.columns).T, [(-thruster.most_back, thruster.most) for thruster in many]
     before = np.zeros(4)
 
-    def most(own: np.ndarray, beside: np.ndarray) -> float:
+    def most(own: np.ndarray, beside: np.ndarray, slack: float = 0.0) -> float:
         """How much of a force there is beside another: a linear programme over the thrusts and that share."""
-        costs, equal = np.r_[np.zeros(len(many)), -1.0], np.c_[matrix, -own]
-        found = linprog(costs, A_eq=equal, b_eq=beside, bounds=[*bounds, (0.0, 1.0)])
+        rows = np.c_[matrix, -own]
+        found = linprog(
+            np.r_[np.zeros(len(many)), -1.0], A_ub=np.r_[rows, -rows], b_ub=np.r_[beside + slack, slack - beside],
+            bounds=[*bounds, (0.0, 1.0)],
+        )  # fmt: skip
         return float(found.x[-1]) if found.success else 0.0
 
     if most(wanted, before) > 1.0 - 1e-6:  # all of it fits at once, though a part alone may not
@@ -225,7 +228,7 @@ def test_what_goes_first_against_linear_programming(
         if np.abs(wanted[mine]).max() > 1e-3:
             got = np.abs(10.0 * np.array(kept)[mine]).max() / np.abs(wanted[mine]).max()
             # A thousandth less of what goes before may leave a lot more, where little is to be had.
-            assert most(wanted * mine, before) - 1e-3 <= got <= most(wanted * mine, 0.999 * before) + 1e-3
+            assert most(wanted * mine, before) - 0.01 <= got <= most(wanted * mine, 0.999 * before, 1e-4) + 0.01
         before = before + 10.0 * np.array(kept) * mine
 
 
