@@ -52,6 +52,8 @@ class Allocation:
         )
         rest = np.eye(len(whole)) - kept.T @ kept
         self.never = tuple(tuple(float(cell) for cell in row) for row in rest if np.abs(row).max() > _SMALL)
+        # The products of the columns with each other, which the normal equations are made of.
+        self._products = tuple(tuple(dot(a, b) for b in self._columns) for a in self._columns)
         self._plain_share = math.sqrt(float((whole * whole).sum())) or 1.0
 
     def reachable(self, force: Sequence[float]) -> Row:
@@ -90,10 +92,10 @@ class Allocation:
         # Near where the plain solution would leave the bounds, the bounded one often is.
         u = [min(max(x, low), high) for low, x, high in zip(self._low, plain, self._high, strict=True)]
         free = {i for i in range(count) if self._low[i] < u[i] < self._high[i]}
-        self._settle(u, free, force, cost)
+        along = [dot(column, force) for column in self._columns]
+        self._settle(u, free, along, cost)
         for _ in range(8 * count):
-            miss = [f - dot(row, u) for row, f in zip(self._rows, force, strict=True)]
-            pull = [dot(column, miss) - cost * cost * x for column, x in zip(self._columns, u, strict=True)]
+            pull = [a - dot(row, u) - cost * cost * x for a, row, x in zip(along, self._products, u, strict=True)]
             wish = [
                 (abs(pull[i]), i) for i in range(count) if i not in free
                 and ((pull[i] > _SMALL and u[i] < self._high[i]) or (pull[i] < -_SMALL and u[i] > self._low[i]))
@@ -101,14 +103,18 @@ class Allocation:
             if not wish:
                 break
             free.add(max(wish)[1])
-            self._settle(u, free, force, cost)
+            self._settle(u, free, along, cost)
         return tuple(u)
 
-    def _settle(self, u: list[float], free: set[int], force: Sequence[float], cost: float) -> None:
-        """Go to the best point of the free thrusters, dropping those that meet a bound on the way."""
+    def _settle(self, u: list[float], free: set[int], along: Sequence[float], cost: float) -> None:
+        """Go to the best point of the free thrusters, dropping those that meet a bound on the way.
+
+        Args:
+            u: the thrusts, changed here. free: those that may change. along: the force along each column.
+        """
         while free:
             chosen = sorted(free)
-            best = self._best_of(u, chosen, force, cost)
+            best = self._best_of(u, chosen, along, cost)
             step, stopped = 1.0, -1
             for i, value in zip(chosen, best, strict=True):
                 bound = self._high[i] if value > self._high[i] else self._low[i] if value < self._low[i] else None
@@ -123,13 +129,15 @@ class Allocation:
             u[stopped] = self._high[stopped] if best[chosen.index(stopped)] > u[stopped] else self._low[stopped]
             free.discard(stopped)
 
-    def _best_of(self, u: list[float], chosen: list[int], force: Sequence[float], cost: float) -> list[float]:
+    def _best_of(self, u: list[float], chosen: list[int], along: Sequence[float], cost: float) -> list[float]:
         """Solve the normal equations for the chosen thrusters, the others held."""
-        held = [i for i in range(len(u)) if i not in chosen]
-        rest = [f - sum(row[i] * u[i] for i in held) for row, f in zip(self._rows, force, strict=True)]
-        columns = [self._columns[i] for i in chosen]
-        sums = [[dot(a, b) + (cost * cost if a is b else 0.0) for b in columns] for a in columns]
-        return solve(sums, [dot(column, rest) for column in columns])
+        held = [(i, x) for i, x in enumerate(u) if x and i not in chosen]
+        sums, right = [], []
+        for i in chosen:
+            row = self._products[i]
+            sums.append([row[j] + cost * cost if i == j else row[j] for j in chosen])
+            right.append(along[i] - sum([row[j] * x for j, x in held]))
+        return solve(sums, right)
 
 
 def dot(a: Sequence[float], b: Sequence[float]) -> float:

@@ -104,6 +104,8 @@ class SteeredWheels(Chassis):
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
         """Return the angle of each steered wheel, rad, left positive, and the speed of each driven one, rad/s."""
+        if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
+            return self._told(vx, vy, yaw_rate)
         found: dict[str, Value] = {}
         for wheel in self.wheels:
             # + 0.0 makes −0.0 a plain 0: the angle of standstill is 0, not half a turn.
@@ -117,6 +119,34 @@ class SteeredWheels(Chassis):
                 speed = ahead
             if wheel.driven:
                 found[f"{wheel.name}_wheel"] = speed / self.wheel_radius
+        return found
+
+    @cached_property
+    def _names(self) -> tuple[tuple[str, str, float, float], ...]:
+        """The angle and the speed of each wheel by name, empty where it has none, and where it stands."""
+        return tuple(
+            (
+                f"{one.name}_angle" if one.max_angle > 0.0 else "",
+                f"{one.name}_wheel" if one.driven else "",
+                one.x,
+                one.y,
+            )
+            for one in self.wheels
+        )
+
+    def _told(self, vx: float, vy: float, yaw_rate: float) -> dict[str, float]:
+        """Return `inverse` for plain floats, by the shortest way."""
+        found: dict[str, float] = {}
+        radius = self.wheel_radius
+        for angle, rolls, x, y in self._names:
+            speed = ahead = vx - yaw_rate * y + 0.0
+            if angle:
+                left = vy + yaw_rate * x + 0.0
+                back = -1.0 if ahead < 0.0 else 1.0
+                found[angle] = math.atan2(left * back, ahead * back)
+                speed = back * math.hypot(ahead, left)
+            if rolls:
+                found[rolls] = speed / radius
         return found
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
@@ -143,8 +173,13 @@ class SteeredWheels(Chassis):
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
         """Return the speed of the fastest wheel as a share of what it can."""
         if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
-            fastest = max(math.hypot(vx - yaw_rate * y, vy + yaw_rate * x) for x, y in self._driven)
-            return fastest / (self.max_wheel_speed * self.wheel_radius)
+            fastest = 0.0
+            for x, y in self._driven:
+                ahead, left = vx - yaw_rate * y, vy + yaw_rate * x
+                square = ahead * ahead + left * left
+                if square > fastest:
+                    fastest = square
+            return math.sqrt(fastest) / (self.max_wheel_speed * self.wheel_radius)
         most = 0.0 * vx
         for x, y in self._driven:
             most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import ClassVar, Literal, NamedTuple
@@ -26,10 +26,10 @@ from tenuto.vehicles.base import (
     Sides,
     VehicleOptions,
 )
-from tenuto.vehicles.velocity import VelocityCommand
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Less thrust than this, N, is none; and what rounding makes of a force, N, is none either.
-_NO_THRUST, _SLACK = 1e-9, 1e-7
+_NO_THRUST, _SLACK, _SMALL = 1e-9, 1e-7, 1e-9
 
 
 class Thruster(NamedTuple):
@@ -142,25 +142,50 @@ class Thrusters(Chassis):
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
         """Leave out the directions in which no thruster pushes."""
-        force = self.force(vx, vy, vz, yaw_rate)
-        parts = _each(self.allocation.reachable, force)
-        ahead, left, up, turn = (part / drag for part, drag in zip(parts, self.drag, strict=True))
+        if not self.allocation.never:
+            return vx, vy, vz, yaw_rate
+        ahead, left, up, turn = (a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._projection)
         return ahead, left, up, turn
+
+    @cached_property
+    def _projection(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the products with a velocity are the part of it in whose directions thrusters push."""
+        units = [self.allocation.reachable([float(axis == one) for axis in range(4)]) for one in range(4)]
+        drag = self.drag
+        return tuple(
+            (units[0][row] * drag[0] / drag[row], units[1][row] * drag[1] / drag[row],
+             units[2][row] * drag[2] / drag[row], units[3][row] * drag[3] / drag[row])
+            for row in range(4)
+        )  # fmt: skip
 
     @cached_property
     def _facets(self) -> tuple[tuple[float, float, float, float], ...]:
         """Rows of which the product with a velocity within reach is at most 1."""
-        drag = self.drag
-        scaled = [(tuple(n * d for n, d in zip(row, drag, strict=True)), end) for row, end in self.allocation.facets]
-        return tuple((a / end, b / end, c / end, d / end) for (a, b, c, d), end in scaled if end > _NO_THRUST)
+        rows = zip(self._forces(row for row, _ in self.allocation.facets), self.allocation.facets, strict=True)
+        return tuple((a / end, b / end, c / end, d / end) for (a, b, c, d), (_, end) in rows if end > _NO_THRUST)
+
+    @cached_property
+    def _slabs(self) -> tuple[tuple[float, float, float, float, float, float], ...]:
+        """The same by pairs: rows, and between which two numbers the product with a velocity within reach is."""
+        rows = self._forces(row for row, _ in self.allocation.facets)
+        most = [end * (1.0 + ROUNDING) if end > _NO_THRUST else math.inf for _, end in self.allocation.facets]
+        pairs = zip(rows[::2], most[::2], most[1::2], strict=True)
+        return tuple((a, b, c, d, -low, high) for (a, b, c, d), high, low in pairs)
 
     @cached_property
     def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
         """Rows of which the product with a velocity must not be above 0: no thruster pushes that way."""
-        drag = self.drag
-        rows = [row for row, end in self.allocation.facets if end <= _NO_THRUST]
-        rows += [tuple(side * n for n in row) for row in self.allocation.never for side in (1.0, -1.0)]
-        return tuple((a * drag[0], b * drag[1], c * drag[2], d * drag[3]) for a, b, c, d in rows)
+        return self._forces(row for row, end in self.allocation.facets if end <= _NO_THRUST)
+
+    @cached_property
+    def _never(self) -> tuple[tuple[float, float, float, float], ...]:
+        """Rows of which the product with a velocity must be 0: no thruster pushes along them."""
+        return self._forces(self.allocation.never)
+
+    def _forces(self, rows: Iterable[Sequence[float]]) -> tuple[tuple[float, float, float, float], ...]:
+        """Turn rows for a force into rows for a velocity."""
+        ahead, left, up, turn = self.drag
+        return tuple((a * ahead, b * left, c * up, d * turn) for a, b, c, d in rows)
 
     def sides(self) -> Sides | None:
         """Return two thrusters that push straight ahead: a side stands where the thrust of the other alone turns it."""
@@ -176,15 +201,29 @@ class Thrusters(Chassis):
     def fits(self, command: VelocityCommand) -> bool:
         """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""
         vx, vy, vz, yaw_rate = command
-        slack = _SLACK * (abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
-        for a, b, c, d in self._facets:
-            if a * vx + b * vy + c * vz + d * yaw_rate > 1.0 + ROUNDING:
+        for a, b, c, d, low, high in self._slabs:
+            if not low <= a * vx + b * vy + c * vz + d * yaw_rate <= high:
                 return False
-        return all(a * vx + b * vy + c * vz + d * yaw_rate <= slack + _SLACK for a, b, c, d in self._walls)
+        slack = _SLACK * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+        for a, b, c, d in self._never:
+            if not -slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack:
+                return False
+        return not self._walls or all(a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._walls)
 
     def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
-        """Return the same as in the base; what fits as it is is the shortest way."""
-        return (command, 1.0) if self.fits(command) else super().within_reach(command)
+        """Return the same as in the base, by the shortest way: the facets of what it can do tell the share."""
+        if self.fits(command):
+            return command, 1.0
+        possible = VelocityCommand(*self.possible(*command))
+        vx, vy, vz, yaw_rate = possible
+        force = self.force(*possible)
+        slack = _SMALL * math.sqrt(sum(part * part for part in force))
+        if any(a * vx + b * vy + c * vz + d * yaw_rate > slack for a, b, c, d in self._walls):
+            return STANDSTILL, 0.0
+        load = max((a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._facets), default=0.0)
+        if load <= 1.0:
+            return possible, 1.0
+        return VelocityCommand(vx / load, vy / load, vz / load, yaw_rate / load), 1.0 / load
 
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
         """Return the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
