@@ -34,7 +34,7 @@ def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
 
 
 @pytest.mark.long
-@settings(examples(6), phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(examples(4), phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(testing.any_profile())
 def test_a_truth_table_is_what_the_vehicle_does(profile: Profile) -> None:
     """Whatever the profile: what its actuators do makes the velocity that is said, and every stick stops it again."""

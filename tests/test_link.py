@@ -85,7 +85,7 @@ def test_the_stages_of_a_lost_link_are_told(tmp_path: Path) -> None:
 speeds = st.floats(-30.0, 30.0)
 lines = st.builds(
     VelocityLine, st.integers(0, 255), st.builds(VelocityCommand, speeds, speeds, speeds, speeds),
-    st.floats(0.0, 60.0), st.booleans(),
+    st.floats(0.0, 60.0), st.booleans(), st.lists(st.floats(-1.0, 1.0), max_size=8).map(tuple),
 )  # fmt: skip
 
 
@@ -102,6 +102,7 @@ def test_a_line_is_read_back_and_a_broken_one_never_is(
         assert theirs.command == pytest.approx(ours.command, abs=0.0005001)
         assert theirs.valid_for == pytest.approx(ours.valid_for, abs=0.0005001)
         assert theirs.power is ours.power
+        assert theirs.outputs == pytest.approx(ours.outputs, abs=0.0005001)
     for line in map(encode_velocity_line, sent):
         place = data.draw(st.integers(0, len(line) - 2))
         broken = bytearray(line)

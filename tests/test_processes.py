@@ -1,6 +1,6 @@
 """Real processes: a transmitter, the loop, the robot and its sensors, each killed or stopped at any moment, or wrong.
 
-The robot stands. Six rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes the fifty of docs/guard.md.
+The robot stands. Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes the fifty of docs/guard.md.
 """
 
 import os
@@ -19,13 +19,12 @@ from tenuto.data import shipped
 
 pytestmark = pytest.mark.live
 
-ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "6"))
+ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "5"))
 # What happens to whom: a signal, or a word that its program understands.
 FAULTS: list[tuple[str, signal.Signals | str]] = [
-    ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP), ("loop", signal.SIGKILL),
-    ("sensors", "open"), ("sensors", "stuck"),
-    ("transmitter", signal.SIGSTOP), ("robot", signal.SIGKILL), ("sensors", signal.SIGSTOP),
-    ("sensors", signal.SIGKILL),
+    ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP),
+    ("sensors", "open"), ("sensors", "stuck"), ("loop", signal.SIGKILL), ("transmitter", signal.SIGSTOP),
+    ("robot", signal.SIGKILL), ("sensors", signal.SIGSTOP), ("sensors", signal.SIGKILL),
 ]  # fmt: skip
 TIMEOUT, VALID, WITHIN, RAMP = 0.3, 0.5, 0.4, 1.2 / 1.5
 ROLL_OUT = 0.12 * 4.1  # the motors' lag, from full speed to a sixtieth of it

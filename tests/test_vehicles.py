@@ -199,7 +199,7 @@ PARTS = {"forward": (0, 1), "turn": (3,), "up": (2,)}
 ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"), "up": ("up", "forward", "turn")}
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(thrusters, commands, st.sampled_from(sorted(ORDERS)))
 def test_what_goes_first_against_linear_programming(
     many: tuple[Thruster, ...], asked: VelocityCommand, first: str
