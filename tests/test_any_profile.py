@@ -88,9 +88,9 @@ def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
 def test_buttons_of_a_truth_table() -> None:
     rows = [row for row in truth_table(parse_profile(LIFT)).rows if not row.mode]
     does = {(row.control, row.how): (dict(row.outputs), row.does) for row in rows}
-    assert does["left_stick", ""] == ({}, ("horn",))
-    assert does["right_shoulder", ""] == ({"gripper": 1.0}, ())
-    assert does["west", ""] == ({}, ("mode brisk", "rates full"))
+    assert does["left_stick", "pressed"] == ({}, ("horn",))
+    assert does["right_shoulder", "pressed"] == ({"gripper": 1.0}, ())
+    assert does["west", "pressed"] == ({}, ("mode brisk", "rates full"))
     assert does["west", "pressed twice"] == ({}, ("mode slow", "rates fine"))
     rows = [row for row in truth_table(load_profile(shipped("damson.toml"))).rows if row.control == "channel_5"]
     assert [(row.position, row.how, row.does[0]) for row in rows] == [

@@ -111,7 +111,7 @@ def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]
     name = row.reads if row.control == row.reads else f"{row.control} ({row.reads})"
     where = f"{name}, {row.how}" if row.how else f"{name} at {row.raw:g}"
     if row.second is not None:
-        where += f", {row.second.control} ({row.second.reads}) at {row.second.raw:g}"
+        where = f"{row.control} at {row.raw:g}, {row.second.control} at {row.second.raw:g}"
     robot = command_in_words(row.command) if row.actuators else ", ".join(row.does)
     bounds, groups = chassis.bounds(), dict[Quantity, dict[str, float]]()
     for actuator, value in row.actuators.items():

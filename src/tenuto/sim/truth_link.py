@@ -40,12 +40,12 @@ def link_rows(plan: Plan, rows: Sequence[TruthRow]) -> tuple[list[TruthRow], lis
     wrong = []
     if any(stage.step().command != STANDSTILL for _ in range(round(_BACK / plan.period))):
         wrong.append(error("guard", "it moves by itself when a lost link comes back"))
-    found.append(_link("back, with the sticks as they were", "stands until it is enabled afresh"))
+    found.append(_link("back; the sticks as they were", "stands until it is enabled afresh"))
     begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
     for number in range(begin + 50):
         tick = stage.step(held=number >= begin, pushed=number >= begin + 5)
     if tick.guard.state is State.DRIVING:
-        found.append(_link("back, and enabled afresh", "drives"))
+        found.append(_link("back; enabled afresh", "drives"))
     else:
         wrong.append(error("guard", f"after a lost link it cannot be enabled: {tick.guard.reasons[0].text}"))
     return found, wrong

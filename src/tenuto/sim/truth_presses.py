@@ -18,7 +18,7 @@ from tenuto.vehicles.velocity import STANDSTILL
 
 # How long a press lasts, and a pause between two, s.
 _PRESSED = 0.4
-_TIMES = {1: "", 2: "pressed twice"}
+_TIMES = {1: "pressed", 2: "pressed twice"}
 _CHOSEN = ("mode", "rates", "level", "steering", "rear_share")
 
 
