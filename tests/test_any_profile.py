@@ -12,6 +12,7 @@ from mutants import MUTANTS
 from tenuto import Pipeline, Profile, load_profile, parse_profile, testing
 from tenuto.data import shipped
 from tenuto.driving.losses import bearable
+from tenuto.profile.checks.advice import advise
 from tenuto.sim.truth import truth_table
 from tenuto.sim.worst import worst_of
 
@@ -96,6 +97,13 @@ def test_buttons_of_a_truth_table() -> None:
     assert [(row.position, row.how, row.does[0]) for row in rows] == [
         (0.0, "at position 2 of 3", "mode cruise"), (1.0, "at position 3 of 3", "mode along_row"),
     ]  # fmt: skip
+
+
+def test_a_speed_that_no_wheel_can_do_is_an_error() -> None:
+    """Medlar's wheels do 12.566 rad/s · 0.11 m = 1.38 m/s, ahead as back."""
+    for value, said in (('"5 m/s"', ["speeds.backward: the robot can do no more than 28 %"]), ('"1.3 m/s"', [])):
+        found = [str(one) for one in advise(parse_profile(MEDLAR.replace('"0.5 m/s"', value))) if one.is_error]
+        assert [line.split(" of it")[0] for line in found] == said
 
 
 def test_corners_and_the_link_of_a_truth_table() -> None:

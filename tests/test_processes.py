@@ -1,6 +1,6 @@
 """Real processes: a transmitter, the loop, the robot and its sensors, each killed or stopped at any moment, or wrong.
 
-The robot stands. Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes fifty; docs/guard.md has forty.
+The robot stands. Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes fifty, docs/guard.md has 40.
 """
 
 import os

@@ -156,13 +156,21 @@ def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
 def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> Iterator[tuple[float, Finding]]:
     """Yield what is wrong with the speeds of a mode, each with a number that is the smaller the worse it is."""
     speeds, chassis = mode.speeds, plan.chassis
+    found: dict[float, float] = {}
     for key, command in (
         ("forward", VelocityCommand(vx=speeds.forward)),
+        ("backward", VelocityCommand(vx=-speeds.backward)),
+        ("sideways", VelocityCommand(vy=speeds.sideways)),
         ("turn", VelocityCommand(yaw_rate=speeds.turn)),
         ("up", VelocityCommand(vz=speeds.up)),
+        ("down", VelocityCommand(vz=-speeds.down)),
     ):
-        _, share = chassis.within_reach(command)
-        if share < 1.0:
+        possible = VelocityCommand(*chassis.possible(*command))
+        _, share = chassis.within_reach(possible)
+        # What is the speed the other way if nothing is said is told once; what it cannot do at all is no speed.
+        speed = max(map(abs, command))
+        if share < min(1.0, found.get(speed, 1.0)) and any(possible):
+            found[speed] = share
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
