@@ -94,7 +94,8 @@ class SinkOptions(ABC):
         rate = self.per_second(plan)
         if waits is not None and 1.0 / rate >= waits[0]:
             seconds, key = waits
-            text = f"the robot stops after {seconds:g} s without a command, and the next one comes after {1.0 / rate:.3g} s"
+            every = f"{1.0 / rate:.3g} s"
+            text = f"the robot stops after {seconds:g} s without a command, and the next one comes after {every}"
             yield error("rate", text, f"it would stop between two of them: raise rate or {key}")
 
     def waits(self, plan: Plan) -> tuple[float, str] | None:
