@@ -8,6 +8,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from scipy.optimize import linprog, lsq_linear
 
+from helpers import TANK
+from tenuto import ProfileError, parse_profile
+from tenuto.data import shipped
 from tenuto.driving.limits import Limits
 from tenuto.driving.ramps import CommandRamp
 from tenuto.motion.odometry import Odometry, along_arc
@@ -241,6 +244,16 @@ def test_a_fast_diagonal_is_no_reason_to_climb_more_slowly() -> None:
     assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "turn") == pytest.approx((1.386 - 0.465, 0.0, 0.0, 1.5))
     assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "forward") == pytest.approx((1.2, 0, 0, 0.186 / 0.31))
     assert not takes_priority(car(1.0, 0.6, 0.1, 0.5), "turn")
+
+
+def test_a_side_whose_stick_rests_goes_before_what_goes_first() -> None:
+    cart = (
+        shipped("medlar.toml").read_text().replace('kind = "differential"', 'kind = "differential"\npriority = "turn"')
+    )
+    assert parse_profile(cart).plan().priority == "turn"
+    with pytest.raises(ProfileError, match='expected "arc" with tank, or a part whose stick rests would move'):
+        parse_profile(TANK.replace('kind = "differential",', 'kind = "differential", priority = "turn",'))
+    assert parse_profile(TANK).plan().priority == "arc"
 
 
 @given(commands, st.floats(0.05, 2))

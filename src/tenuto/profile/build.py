@@ -45,7 +45,7 @@ def build_plan(
     return Plan(
         controls=tuple(builder.controls.values()),
         modes=builder.modes(chassis),
-        priority=profile.chassis.goes_first,
+        priority=goes_first(profile),
         guard=GuardSettings(
             hold_to_run=guard.hold_to_run,
             link_timeout=guard.link_timeout,
@@ -203,6 +203,12 @@ def styles_of(profile: Tables) -> list[tuple[str, StyleOptions]]:
     """List the styles of a profile and of its modes, with the key of their table."""
     own = [(f"modes.{name}.style", mode.style) for name, mode in profile.modes.items()]
     return [("style", profile.style), *((key, style) for key, style in own if style is not None)]
+
+
+def goes_first(profile: Tables) -> str:
+    """Return what goes first; where nothing is said of it and a style moves parts apart, the arc."""
+    apart = any(style.apart for _, style in styles_of(profile))
+    return "arc" if apart and profile.chassis.priority is None else profile.chassis.goes_first
 
 
 def headings(profile: Tables) -> list[tuple[str, str, str | None]]:

@@ -128,10 +128,13 @@ class StyleOptions(ABC):
     Attributes:
         kind: its name in profiles.
         switched_steering: the way of steering can be switched while driving, see ``[choose.steering]``.
+        apart: each stick moves a part of the vehicle of its own. Then all of it may only be slowed down by one share,
+            or a part whose stick rests would move.
     """
 
     kind: ClassVar[str]
     switched_steering: ClassVar[bool] = False
+    apart: ClassVar[bool] = False
 
     @abstractmethod
     def style(self, chassis: Chassis) -> Style:

@@ -75,6 +75,7 @@ class TankOptions(StyleOptions):
     """A stick for each side."""
 
     kind: ClassVar[str] = "tank"
+    apart: ClassVar[bool] = True
     left: str = option(
         "drives the left side",
         role=Role.DRIVES,

@@ -66,6 +66,7 @@ class ThrusterSticksOptions(StyleOptions):
     """Each thruster on its own stick."""
 
     kind: ClassVar[str] = "thrusters"
+    apart: ClassVar[bool] = True
     each: dict[str, str] = option("drives a thruster, in a table", role=Role.DRIVES, fewest=1)
 
     def style(self, chassis: Chassis) -> Style:

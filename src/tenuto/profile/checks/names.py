@@ -10,7 +10,15 @@ from itertools import pairwise
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.driving.valid import NO_JERK, NO_PRIORITY
 from tenuto.kinds.options import Role, named
-from tenuto.profile.build import GUARD_CONTROLS, actuator_plans, headings, pressed_names, read_names, styles_of
+from tenuto.profile.build import (
+    GUARD_CONTROLS,
+    actuator_plans,
+    goes_first,
+    headings,
+    pressed_names,
+    read_names,
+    styles_of,
+)
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
@@ -164,8 +172,13 @@ def _vehicle(profile: Tables) -> Iterator[Finding]:
     for key, heading, zero in known[1:]:
         if (heading, zero) != known[0][1:]:
             yield unexpected(f"{key}.heading", "the same heading and heading_zero in every mode", f'"{heading}"')
-    if not takes_priority(chassis, profile.chassis.goes_first):
-        yield unexpected("chassis.priority", NO_PRIORITY, f'"{profile.chassis.goes_first}"')
+    first = goes_first(profile)
+    apart = next((style for _, style in styles_of(profile) if style.apart), None)
+    if first != "arc" and apart is not None:
+        why = f'"arc" with {apart.kind}, or a part whose stick rests would move'
+        yield unexpected("chassis.priority", why, f'"{first}"')
+    elif not takes_priority(chassis, first):
+        yield unexpected("chassis.priority", NO_PRIORITY, f'"{first}"')
     yield from _jerks(profile, chassis)
     yield from _sinks(profile, chassis)
     yield from _actuators(profile, chassis)
