@@ -48,8 +48,7 @@ def _pressed(stage: DrivenRobot, control: ControlPlan) -> Iterator[TruthRow]:
         ticks = [after.step(press=control.name, at=at) for _ in range(math.ceil(_PRESSED / stage.plan.period))]
         if not places:
             ticks += [after.step() for _ in ticks]  # let go of, for the next press
-            before.step(press=control.name)
-        rest = (stage if places else before).copied().step()
+        rest = stage.copied().step() if places else before.step()
         row = _row(stage, control, rest, ticks)
         times = _TIMES.get(number + 1, f"pressed {number + 1} times")
         how = f"at position {number + 1} of {len(places)}" if places else times
