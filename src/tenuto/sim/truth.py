@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import combinations
 from typing import NamedTuple
 
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.driving.guard import State
+from tenuto.driving.limits import Limits
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.sim.truth_link import link_rows
@@ -22,6 +24,7 @@ _WATCHED = 60.0
 # A corner differs from what both sticks do alone from here on, m/s and rad/s; what no stick asks for is more than this
 # share of the full speed; and a limit is of some use from this share of it on.
 _DIFFERS, _UNASKED, _REACHED = 1e-3, 0.02, 0.5
+_AT_ONCE = Limits(acceleration=1e6, turn_acceleration=1e6, vertical_acceleration=1e6)
 # An axis without a speed of its own counts as one of this, m/s and rad/s.
 _SLOW = 0.1
 # Each limit: the axes of the velocity, and whether it is one of growing.
@@ -72,20 +75,20 @@ def truth_table(profile: Planned) -> TruthTable:
         resting = DrivenRobot.driven(fixed, {}, rolls=False)
         if resting is None or resting.tick is None:
             return TruthTable((), ())
-        alone: list[tuple[DrivenRobot, TruthRow]] = []
+        alone: list[TruthRow] = []
         sluggish = False
+        rest, stage = resting.tick, resting
         for control, position in _ends(fixed):
-            stage = resting.turned({control: position})
-            if stage is None:
+            if not stage.turn({control: position}):
                 return TruthTable((), ())
-            alone.append((stage, _row(stage, mode, control, position, resting.tick)))
-            for finding in _unasked(stage, alone[-1][1]):
+            alone.append(_row(stage, mode, control, position, rest))
+            for finding in _unasked(stage, alone[-1]):
                 unasked.setdefault(control, finding)
-            slow = list(_let_go(stage, control, resting.tick.command))
+            slow = list(_let_go(stage, control, rest.command))
             findings, sluggish = findings + slow, sluggish or bool(slow)
-            quickest.see(stage)
-        rows += [row for _, row in alone]
-        corners, wrong = _corners(alone, mode, resting.tick)
+        quickest.see(stage)
+        rows += alone
+        corners, wrong = _corners(stage, alone, mode, rest)
         # A stick that does not stop alone does not do so in a corner: that is said once.
         rows, findings = rows + corners, findings + ([] if sluggish else wrong)
     rows += press_rows(plan)
@@ -109,23 +112,28 @@ def _ends(plan: Plan) -> Iterator[tuple[str, float]]:
         yield from ((control, position) for position in ((1.0,) if one_way else (1.0, -1.0)))
 
 
-def _corners(alone: list[tuple[DrivenRobot, TruthRow]], mode: str, rest: Tick) -> tuple[list[TruthRow], list[Finding]]:
+def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -> tuple[list[TruthRow], list[Finding]]:
     """Push a second stick to its end while a first one is at its own, for all pairs; and let both go again."""
     rows: list[TruthRow] = []
     findings: list[Finding] = []
-    for (stage, first), (_, second) in combinations(alone, 2):
+    # Where it ends does not depend on how fast it gets there.
+    mode_at_once = replace(stage.plan.mode, limits=_AT_ONCE)
+    quick = DrivenRobot.driven(replace(stage.plan, modes=(mode_at_once,)), {}, rolls=False)
+    if quick is None:
+        return rows, findings
+    for first, second in combinations(alone, 2):
         if first.control == second.control:
             continue
-        corner = stage.turned({first.control: first.position, second.control: second.position})
-        if corner is None:
-            continue
+        way = {first.control: first.position, second.control: second.position}
+        if not quick.turn(way):
+            break
         held = Held(second.control, second.reads, second.position, second.raw)
-        row = _row(corner, mode, first.control, first.position, rest)
+        row = _row(quick, mode, first.control, first.position, rest)
         added = (a + b - still for a, b, still in zip(first.command, second.command, rest.command, strict=True))
         apart = max(abs(does - both) for does, both in zip(row.command, added, strict=True))
         rows.append(row._replace(second=held, differs=apart > _DIFFERS))
         # Where it does what both do alone, it comes to rest as each alone does.
-        if apart > _DIFFERS and not _comes_to(corner, rest.command):
+        if apart > _DIFFERS and stage.turn(way) and not _comes_to(stage, rest.command):
             text = f"with {second.control} at its end too, the robot still goes {_WATCHED:g} s after both are let go"
             findings.append(error(f"controls.{first.control}", text))
     return rows, findings

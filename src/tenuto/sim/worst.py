@@ -195,11 +195,10 @@ class DrivenRobot:
             stage.step(held=number >= begin, pushed=number >= begin + 5)
         return stage if stage.settle() else None
 
-    def turned(self, way: Mapping[str, float]) -> DrivenRobot | None:
-        """Return the robot as it is driven once its sticks are held another way; None where it does not drive on."""
-        stage = self.copied()
-        stage.way = way
-        return stage if stage.settle() else None
+    def turn(self, way: Mapping[str, float]) -> bool:
+        """Hold the sticks another way until nothing changes any more; tell whether it is being driven then."""
+        self.way = way
+        return self.settle()
 
     def settle(self) -> bool:
         """Drive on until nothing has changed for a while; tell whether it is being driven then."""
