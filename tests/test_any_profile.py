@@ -93,17 +93,25 @@ def test_buttons_of_a_truth_table() -> None:
     assert does["right_shoulder", "pressed"] == ({"gripper": 1.0}, ())
     assert does["west", "pressed"] == ({}, ("mode brisk", "rates full"))
     assert does["west", "pressed twice"] == ({}, ("mode slow", "rates fine"))
-    rows = [row for row in truth_table(load_profile(shipped("damson.toml"))).rows if row.control == "channel_5"]
+    assert does["right_stick", "pressed twice at once"] == ({}, ("mark the spot",))
+    every = truth_table(load_profile(shipped("damson.toml"))).rows
+    assert [(row.how, row.does) for row in every if row.control == "channel_7"] == [("held for 1 s", ("take off",))]
+    rows = [row for row in every if row.control == "channel_5"]
     assert [(row.position, row.how, row.does[0]) for row in rows] == [
         (0.0, "at position 2 of 3", "mode cruise"), (1.0, "at position 3 of 3", "mode along_row"),
     ]  # fmt: skip
 
 
 def test_a_speed_that_no_wheel_can_do_is_an_error() -> None:
-    """Medlar's wheels do 12.566 rad/s · 0.11 m = 1.38 m/s, ahead as back."""
-    for value, said in (('"5 m/s"', ["speeds.backward: the robot can do no more than 28 %"]), ('"1.3 m/s"', [])):
-        found = [str(one) for one in advise(parse_profile(MEDLAR.replace('"0.5 m/s"', value))) if one.is_error]
-        assert [line.split(" of it")[0] for line in found] == said
+    """Medlar's wheels do 12.566 rad/s · 0.11 m = 1.38 m/s, ahead as back, and 4.46 rad/s turning with 0.31 m a side."""
+    for text, said in (
+        (MEDLAR.replace('"0.5 m/s"', '"5 m/s"'), ["speeds.backward: the robot can do no more than 28 %"]),
+        (MEDLAR.replace('"0.5 m/s"', '"1.3 m/s"'), []),
+        (MEDLAR.replace('"1.2 m/s"', '"6 m/s"').replace('"90 deg/s"', '"6 rad/s"'),
+         ["speeds.forward: the robot can do no more than 23 %", "speeds.turn: the robot can do no more than 74 %"]),
+    ):  # fmt: skip
+        found = [str(one) for one in advise(parse_profile(text)) if one.is_error]
+        assert [line.split(" of it")[0] for line in found if line.startswith("speeds")] == said
 
 
 def test_corners_and_the_link_of_a_truth_table() -> None:
@@ -118,6 +126,9 @@ def test_corners_and_the_link_of_a_truth_table() -> None:
     # 0.3 s of silence and the tick that notices it, then 1.5 m/s².
     assert lost == f"stands after {0.3 + 0.8 - 0.02:.2f} s and {1.2 * 0.28 + 1.2**2 / 3.0 - 0.012:.2f} m"
     assert (back, afresh) == ("stands until it is enabled afresh", "drives")
+    lift = [row for row in truth_table(parse_profile(LIFT)).rows if row.control == "link"]
+    assert [row.mode for row in lift] == ["brisk"] * 3  # in which it goes fastest, though it begins in another
+    assert lift[0].does == (lost,)
 
 
 def test_a_robot_that_starts_by_itself_is_found(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -18,6 +18,7 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
 from tenuto.profile.checks.advice import advise
 from tenuto.protocols import IbusDecoder, SbusDecoder
+from tenuto.sim.far_end import FarEnd
 from tenuto.sinks.function import FunctionSink
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -77,6 +78,11 @@ def test_outputs_have_a_place_in_the_velocity_line() -> None:
         sink.start(profile.plan())
         sink.write(tick)
         assert all_of(port).rsplit(b" ", 1)[0] == b"V 1 0 0 0 0 200 1 -1000 800"
+    with FarEnd(profile) as robot, tenuto.open_sink(f"serial:{robot.port},outputs=gripper|lift") as sink:
+        sink.write(tick)
+        select.select([robot._master], [], [], 5.0)
+        robot.hear()
+        assert robot.summary() == "1 good lines, 0 bad, outputs -1.00 +0.80"
 
 
 def test_a_profile_without_pulses_is_refused() -> None:

@@ -35,7 +35,8 @@ def check(
         bool, typer.Option("--worst", help="Drive every fault on the simulated robot: how far it goes at most.")
     ] = False,
     table: Annotated[
-        bool, typer.Option("--table", help="Print what each control alone does, as the simulated robot is driven.")
+        bool,
+        typer.Option("--table", help="Print what each control, switch and lost link does, as the robot is driven."),
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:
@@ -124,9 +125,11 @@ def _print_losses(borne: list[Losses]) -> None:
     from tenuto.driving.losses import SELDOM
 
     for one in borne:
-        often = f"{one.link}: {one.rate:.0f} frames a second; with {100 * one.share:.0f} % of them lost at random,"
-        stops = f"{one.timeout:g} s of silence stop it every {SELDOM / 60:.0f} min on average"
-        results.print(f"{often} {stops}", soft_wrap=True)
+        lost = f"{one.link}: of {one.rate:.0f} frames a second {100 * one.share:.0f} % may be lost at random:"
+        results.print(
+            f"{lost} {one.timeout:g} s of silence then stops the robot every {SELDOM / 60:.0f} min on average",
+            soft_wrap=True,
+        )
 
 
 def _as_json(text: str, findings: list[Finding], notes: list[str], stages: list[Stage]) -> dict[str, Any]:
@@ -213,5 +216,5 @@ def _table(stages: list[Stage]) -> Table:
         seconds, metres, sinks = seconds + stage.seconds, metres + stage.metres, sinks + stage.sinks
         down = f"{sinks:.1f} m down" if stage.sinks else ""
         when = f"until {seconds:.2f} s" if isfinite(seconds) else "from then on"
-        grid.add_row(f"  {stage.what}", when, f"{metres:.2f} m", down)
+        grid.add_row(f"  {stage.what}", when, f"{metres:.2f} m" if stage.known else "not known", down)
     return grid

@@ -96,7 +96,8 @@ class Distance:
             driven.popleft()
 
     def forget(self) -> None:
-        """Forget what was driven: the clock it was measured on is no more."""
+        """Forget what was heard and driven: the clock it was measured on is no more."""
+        self._heard = -math.inf
         self._driven.clear()
 
     def lower(

@@ -114,6 +114,6 @@ class Inputs:
             one.sent(command, now)
 
     def forget(self) -> None:
-        """Forget what was sent: the clock it was measured on is no more."""
+        """Forget what was sent, and how far it was: the clock it was measured on is no more."""
         for one in self._followed:
             one.forget()

@@ -27,12 +27,14 @@ class Stage(NamedTuple):
     Attributes:
         what: in plain words. seconds: how long it lasts at most; infinite for what has no end of its own.
         metres: how far the robot goes along the ground in it. sinks: how far it comes down, m.
+        known: this is known; not how far it rolls by itself, or what its own code does.
     """
 
     what: str
     seconds: float
     metres: float
     sinks: float = 0.0
+    known: bool = True
 
 
 class Stop(NamedTuple):
@@ -223,10 +225,10 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
     if guard.on_link_loss == "silent":
         alone = speed * guard.command_timeout
         stages.append(Stage("nothing is sent: the far end waits for a command", guard.command_timeout, alone))
-        stages.append(Stage("the far end does what it does by itself", math.inf, 0.0))
+        stages.append(Stage("the far end does what it does by itself", math.inf, 0.0, known=False))
         return stages
     if guard.fault_category == 0:
-        stages.append(Stage("the power is off at once: it rolls out", math.inf, 0.0))
+        stages.append(Stage("the power is off at once: it rolls out", math.inf, 0.0, known=False))
         return stages
     stages.append(Stage("it slows down to standstill", ramp, braking))
     if guard.on_link_loss == "descend":
@@ -242,5 +244,5 @@ def far_end_stages(plan: Plan) -> list[Stage]:
     follows = worst_stop(plan, valid, ramps=False).metres
     return [
         Stage("the robot follows the last command", valid, follows),
-        Stage("its own code stops it, as fast as that does", math.inf, 0.0),
+        Stage("its own code stops it", math.inf, 0.0, known=False),
     ]

@@ -208,7 +208,7 @@ def styles_of(profile: Tables) -> list[tuple[str, StyleOptions]]:
 def goes_first(profile: Tables) -> str:
     """Return what goes first; where nothing is said of it and a style moves parts apart, the arc."""
     apart = any(style.apart for _, style in styles_of(profile))
-    return "arc" if apart and profile.chassis.priority is None else profile.chassis.goes_first
+    return profile.chassis.priority or ("arc" if apart else profile.chassis.usual_priority)
 
 
 def headings(profile: Tables) -> list[tuple[str, str, str | None]]:

@@ -85,7 +85,8 @@ class FarEnd(Closing):
     def summary(self) -> str:
         """Say what came, in plain words."""
         counts = self.decoder.counts
-        return f"{counts.good} good lines, {counts.bad} bad"
+        levels = "".join(f" {level:+.2f}" for level in self.outputs)
+        return f"{counts.good} good lines, {counts.bad} bad" + (f", outputs{levels}" if levels else "")
 
     def close(self) -> None:
         """Take the line away."""

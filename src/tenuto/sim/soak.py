@@ -216,8 +216,9 @@ class _Stage:
                 dt += dice.uniform(0.0, 0.4 * self.plan.stall_timeout)
             self.now += dt
             if self.world is not None:
-                passed = dt if dt > 0.0 or episode.clock == "stands still" else self.plan.period
-                self.outcome.broken = self.world.live(max(passed, 0.0), 0.0 < dt <= self.plan.period)
+                # However the program's clock jumps, time passes.
+                passed = dt if dt >= 0.0 else self.plan.period
+                self.outcome.broken = self.world.live(passed, 0.0 < dt <= self.plan.period)
             frame = None
             if episode.device != "unplugged":
                 values = self.hands.values()

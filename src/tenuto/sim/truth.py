@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import replace
 from itertools import combinations
@@ -12,7 +13,8 @@ from tenuto.driving.guard import State
 from tenuto.driving.limits import Limits
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
-from tenuto.sim.truth_link import link_rows
+from tenuto.profile.profile import PreparedProfile, Profile
+from tenuto.sim.truth_link import link_rows, speed_of
 from tenuto.sim.truth_presses import press_rows
 from tenuto.sim.truth_rows import Held, TruthRow
 from tenuto.sim.worst import DrivenRobot, in_each_mode
@@ -24,6 +26,7 @@ _WATCHED = 60.0
 # A corner differs from what both sticks do alone from here on, m/s and rad/s; what no stick asks for is more than this
 # share of the full speed; and a limit is of some use from this share of it on.
 _DIFFERS, _UNASKED, _REACHED = 1e-3, 0.02, 0.5
+# Limits that hold up nothing, m/s² and rad/s².
 _AT_ONCE = Limits(acceleration=1e6, turn_acceleration=1e6, vertical_acceleration=1e6)
 # An axis without a speed of its own counts as one of this, m/s and rad/s.
 _SLOW = 0.1
@@ -70,7 +73,8 @@ def truth_table(profile: Planned) -> TruthTable:
     plan = profile.plan()
     rows: list[TruthRow] = []
     findings: list[Finding] = []
-    quickest, unasked = Rates(), dict[str, Finding]()
+    quickest, unasked = _Rates(), dict[str, Finding]()
+    ends: list[tuple[Plan, TruthRow]] = []
     for fixed, mode in zip(in_each_mode(plan), _modes(plan), strict=True):
         resting = DrivenRobot.driven(fixed, {}, rolls=False)
         if resting is None or resting.tick is None:
@@ -91,11 +95,21 @@ def truth_table(profile: Planned) -> TruthTable:
         corners, wrong = _corners(stage, alone, mode, rest)
         # A stick that does not stop alone does not do so in a corner: that is said once.
         rows, findings = rows + corners, findings + ([] if sluggish else wrong)
+        ends += [(fixed, row) for row in alone]
     rows += press_rows(plan)
-    linked, wrong = link_rows(plan, rows)
-    findings += [*unasked.values(), *wrong, *quickest.never_reached(), *_odd(plan.chassis, rows)]
+    linked, wrong = link_rows(*max(ends, key=lambda one: speed_of(one[1])))
+    findings += [*unasked.values(), *wrong, *quickest.never_reached(_said(profile)), *_odd(plan.chassis, rows)]
     found = {(finding.where, finding.text): finding for finding in findings}
     return TruthTable((*rows, *linked), tuple(found.values()))
+
+
+def _said(profile: Planned) -> frozenset[str]:
+    """Name the limits that a profile says itself; all of them of a plan that was made in code."""
+    profile = profile.profile if isinstance(profile, PreparedProfile) else profile
+    if not isinstance(profile, Profile):
+        return frozenset(_LIMITS)
+    tables = [profile.limits, *(mode.limits for mode in profile.modes.values() if mode.limits is not None)]
+    return frozenset(key for table in tables for key in table.model_fields_set)
 
 
 def _modes(plan: Plan) -> Iterator[str]:
@@ -126,6 +140,8 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
             continue
         way = {first.control: first.position, second.control: second.position}
         if not quick.turn(way):
+            text = f"with {second.control} at its end too, the robot is not driven any more"
+            findings.append(error(f"controls.{first.control}", text))
             break
         held = Held(second.control, second.reads, second.position, second.raw)
         row = _row(quick, mode, first.control, first.position, rest)
@@ -151,6 +167,8 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
     moved = VelocityCommand(*(does - rest for does, rest in zip(row.command, row.rest, strict=True)))
     way = mode.style.way(mode.speeds)
     if isinstance(way, Sides):
+        if stage.plan.chassis.sides() is None:
+            return  # its sides are only a way of speaking: a wing has none, and cannot back
         other, own = sorted(map(abs, way.of(moved)))
         if other > _UNASKED * own + _SAME:
             yield error(where, f"the side whose stick rests goes at {other:.2f} m/s, its own side at {own:.2f} m/s")
@@ -167,7 +185,7 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
         yield warning(where, f"its end asks for {asked}, and brings {too} too")
 
 
-class Rates:
+class _Rates:
     """How fast the axes were seen to change, next to their limits; of a limit of several modes, in any of them."""
 
     def __init__(self) -> None:
@@ -182,11 +200,12 @@ class Rates:
                 before = self._largest.get((key, limit), 0.0)
                 self._largest[key, limit] = max(before, *(seen[axis] for axis in axes))
 
-    def never_reached(self) -> Iterator[Finding]:
-        """Return each limit that was never reached by what moves at all."""
+    def never_reached(self, said: frozenset[str]) -> Iterator[Finding]:
+        """Return each limit, of those that are said, of which what moves at all hardly makes use."""
         for (key, limit), most in self._largest.items():
-            if 0.0 < most < _REACHED * limit:
-                text = f"the robot never makes use of more than {100 * most / limit:.0f} % of it"
+            if key in said and 0.0 < most < _REACHED * limit:
+                value = f"{math.degrees(limit):.3g} deg/s^2" if "turn" in key else f"{limit:.3g} m/s^2"
+                text = f"the robot never makes use of more than {100 * most / limit:.0f} % of {value}"
                 yield warning(f"limits.{key}", text, "its sticks, its jerk or its speeds hold it back before")
 
 

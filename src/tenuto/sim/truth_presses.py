@@ -12,18 +12,18 @@ from tenuto.driving.tick import Tick
 from tenuto.sim.truth_rows import TruthRow
 from tenuto.sim.worst import DrivenRobot
 from tenuto.sticks.control import ControlPlan
-from tenuto.switches.base import SwitchPlan
+from tenuto.switches.base import Operated
 from tenuto.switches.positions import PositionsPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
-# How long a press lasts, and a pause between two, s.
-_PRESSED = 0.4
-_TIMES = {1: "pressed", 2: "pressed twice"}
+_TIMES = {1: "", 2: " twice"}
+# How what is read by no switch is operated.
+_PLAIN = Operated("pressed", ((0.4, 0.4),))
 _CHOSEN = ("mode", "rates", "level", "steering", "rear_share")
 
 
 def press_rows(plan: Plan) -> list[TruthRow]:
-    """Press every control that neither drives nor belongs to the guard, as often as its switch has positions.
+    """Operate every control that neither drives nor belongs to the guard, as often as its switch has positions.
 
     One that goes to any of its positions at once is put at each of them.
     """
@@ -36,48 +36,72 @@ def press_rows(plan: Plan) -> list[TruthRow]:
 
 
 def _pressed(stage: DrivenRobot, control: ControlPlan) -> Iterator[TruthRow]:
-    """Press one control over and over, or put it at every place that its switches tell apart."""
+    """Operate one control in each way that its switches ask for, over and over, or put it at each of its places."""
     switches = [one for one in stage.plan.selection.switches if one.reads == control.name]
-    places = _places(switches, control)
-    presses = max([one.count for one in switches if not isinstance(one, PositionsPlan)], default=1)
-    presses = max(presses, _levels(stage.plan, control))
-    after, seen = stage.copied(), set[object]()
-    for number in range(len(places) or presses):
-        before = after.copied()
-        at = places[number] if places else 1.0
-        ticks = [after.step(press=control.name, at=at) for _ in range(math.ceil(_PRESSED / stage.plan.period))]
-        if not places:
-            ticks += [after.step() for _ in ticks]  # let go of, for the next press
-        rest = stage.copied().step() if places else before.step()
-        row = _row(stage, control, rest, ticks)
-        times = _TIMES.get(number + 1, f"pressed {number + 1} times")
-        how = f"at position {number + 1} of {len(places)}" if places else times
-        if row is not None and (key := (row.does, tuple(row.outputs.items()))) not in seen:
+    placed = [one for one in switches if isinstance(one, PositionsPlan)]
+    seen = set[object]()
+    rows = list(_placed(stage, control, placed))
+    for operated in dict.fromkeys(one.operated() for one in switches if one not in placed) or [_PLAIN] * (not placed):
+        times = max([one.count for one in switches if one.operated() == operated], default=1)
+        rows += _operated(stage, control, operated, max(times, _levels(stage.plan, control)))
+    for row in rows:
+        if (key := (row.does, tuple(row.outputs.items()))) not in seen:
             seen.add(key)
-            yield row._replace(how=how, position=at)
+            yield row
 
 
-def _places(switches: list[SwitchPlan], control: ControlPlan) -> list[float]:
-    """Return the places of a switch that goes to any of its positions at once, where it has more than two."""
-    found = max((one.thresholds for one in switches if isinstance(one, PositionsPlan)), key=len, default=())
+def _operated(stage: DrivenRobot, control: ControlPlan, operated: Operated, times: int) -> Iterator[TruthRow]:
+    """Operate a control so many times, one after the other; its row is what is so while it is pressed last."""
+    after = stage.copied()
+    for number in range(1, times + 1):
+        rest = after.copied().step()
+        ticks: list[Tick] = []
+        for on, off in operated.presses:
+            let_go = len(ticks)
+            ticks += _for(after, on, control.name)
+            pressed = len(ticks)
+            ticks += _for(after, off, None)
+        row = _row(control, rest, ticks[let_go:pressed], ticks)
+        if row is not None:
+            yield row._replace(how=operated.how + _TIMES.get(number, f" {number} times"))
+
+
+def _placed(stage: DrivenRobot, control: ControlPlan, switches: list[PositionsPlan]) -> Iterator[TruthRow]:
+    """Put a control at each of the places that its switches tell apart."""
+    places, after, rest = _places(switches, control), stage.copied(), stage.copied().step()
+    seconds = max((on for one in switches for on, _ in one.operated().presses), default=0.0)
+    for number, at in enumerate(places, start=1):
+        ticks = _for(after, seconds, control.name, at)
+        row = _row(control, rest, ticks, ticks)
+        if row is not None:
+            yield row._replace(how=f"at position {number} of {len(places)}", position=at)
+
+
+def _for(stage: DrivenRobot, seconds: float, press: str | None, at: float = 1.0) -> list[Tick]:
+    """Let so much time pass, with something pressed."""
+    return [stage.step(press=press, at=at) for _ in range(math.ceil(seconds / stage.plan.period))]
+
+
+def _places(switches: list[PositionsPlan], control: ControlPlan) -> list[float]:
+    """Return a place in each position of the switch that has most of them."""
+    found = max((one.thresholds for one in switches), key=len, default=())
     between = [(low + high) / 2.0 for low, high in pairwise(found)]
-    return [0.0 if control.one_way else -1.0, *between, 1.0] if between else []
+    return [0.0 if control.one_way else -1.0, *between, 1.0] if found else []
 
 
-def _row(stage: DrivenRobot, control: ControlPlan, rest: Tick, ticks: list[Tick]) -> TruthRow | None:
-    """Return what is different after some ticks; None where nothing is."""
-    now = ticks[-1]
+def _row(control: ControlPlan, rest: Tick, pressed: list[Tick], ticks: list[Tick]) -> TruthRow | None:
+    """Return what is different while it is pressed, and which actions come of it; None where nothing does."""
+    now = pressed[-1]
     actions = tuple(action for tick in ticks for action in tick.actions)
     chosen = tuple(
         f"{name.replace('_', ' ')} {after}"
         for name, was, after in zip(rest.chosen._fields, rest.chosen, now.chosen, strict=True)
         if was != after and name in _CHOSEN
     )
-    most = {name: max((tick.outputs[name] for tick in ticks), key=abs) for name in now.outputs}
-    changed = {name: level for name, level in most.items() if level != rest.outputs[name]}
+    changed = {name: level for name, level in now.outputs.items() if level != rest.outputs[name]}
     if not (actions or chosen or changed):
         return None
-    raw = ticks[0].raw[control.name]
+    raw = now.raw[control.name]
     return TruthRow("", control.name, control.reads, 1.0, raw, STANDSTILL, {}, changed, (*actions, *chosen))
 
 

@@ -10,13 +10,27 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import ClassVar, Protocol
+from typing import ClassVar, NamedTuple, Protocol
 
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, named, option
 from tenuto.kinds.quantities import TIME
 from tenuto.kinds.registry import Kinds
 from tenuto.sticks.control import ControlPlan
+
+# How long a press lasts, beside what a switch asks for, s.
+_PRESS = 0.4
+
+
+class Operated(NamedTuple):
+    """How a hand operates a switch once.
+
+    Attributes:
+        how: in words. presses: of each, how long the control is pressed and how long it is let go, s.
+    """
+
+    how: str
+    presses: tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -40,6 +54,11 @@ class SwitchPlan(ABC):
     @abstractmethod
     def make(self) -> Switch:
         """Make the switch."""
+
+    def operated(self) -> Operated:
+        """Say how a hand operates it once; here: by a press, and a pause as long."""
+        long = _PRESS + self.debounce
+        return Operated("pressed", ((long, long),))
 
 
 @dataclass(frozen=True, kw_only=True)

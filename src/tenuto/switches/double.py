@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
-from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Switch, SwitchFacts
+from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -19,6 +19,11 @@ class DoublePlan(ContactPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Double(self)
+
+    def operated(self) -> Operated:
+        """Press it twice within its time."""
+        ((on, off),) = super().operated().presses
+        return Operated("pressed twice at once", ((self.time / 3.0, self.time / 3.0), (on, off + self.time)))
 
 
 class _Double(ContactSwitch):

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
-from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Switch, SwitchFacts
+from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -19,6 +19,11 @@ class HeldPlan(ContactPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Held(self)
+
+    def operated(self) -> Operated:
+        """Hold it for its time."""
+        ((on, off),) = super().operated().presses
+        return Operated(f"held for {self.time:g} s", ((on + self.time, off),))
 
 
 class _Held(ContactSwitch):

@@ -363,11 +363,6 @@ class VehicleOptions(ABC):
         'what is kept where not all fits at once: "arc", "forward", "turn" or "up"', None
     )
 
-    @property
-    def goes_first(self) -> str:
-        """What goes first where not all that is asked fits at once: see `tenuto.vehicles.priority`."""
-        return self.priority or self.usual_priority
-
     @abstractmethod
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle; ``full`` is the velocity at the ends of the sticks, all above 0."""

@@ -18,12 +18,12 @@ from __future__ import annotations
 from tenuto.vehicles.base import Arcs, Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-PRIORITIES = ("arc", "forward", "turn", "up")
 # The axes of each part of a velocity, and in which order the parts are served.
 _AXES = {"forward": (0, 1), "turn": (3,), "up": (2,)}
 _ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"), "up": ("up", "forward", "turn")}
 # What can be done at all can be done so slowly, m/s and rad/s.
 _SLOW = 1e-3
+PRIORITIES = ("arc", *_ORDERS)
 _HALVINGS = 40
 
 

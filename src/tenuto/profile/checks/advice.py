@@ -156,21 +156,19 @@ def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
 def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> Iterator[tuple[float, Finding]]:
     """Yield what is wrong with the speeds of a mode, each with a number that is the smaller the worse it is."""
     speeds, chassis = mode.speeds, plan.chassis
-    found: dict[float, float] = {}
-    for key, command in (
-        ("forward", VelocityCommand(vx=speeds.forward)),
-        ("backward", VelocityCommand(vx=-speeds.backward)),
-        ("sideways", VelocityCommand(vy=speeds.sideways)),
-        ("turn", VelocityCommand(yaw_rate=speeds.turn)),
-        ("up", VelocityCommand(vz=speeds.up)),
-        ("down", VelocityCommand(vz=-speeds.down)),
-    ):
-        possible = VelocityCommand(*chassis.possible(*command))
-        _, share = chassis.within_reach(possible)
-        # What is the speed the other way if nothing is said is told once; what it cannot do at all is no speed.
-        speed = max(map(abs, command))
-        if share < min(1.0, found.get(speed, 1.0)) and any(possible):
-            found[speed] = share
+    found: dict[tuple[int, float], float] = {}
+    for key, axis, ways in (
+        ("forward", 0, (speeds.forward,)), ("backward", 0, (-speeds.backward,)),
+        ("sideways", 1, (speeds.sideways, -speeds.sideways)), ("turn", 3, (speeds.turn, -speeds.turn)),
+        ("up", 2, (speeds.up,)), ("down", 2, (-speeds.down,)),
+    ):  # fmt: skip
+        asked = [VelocityCommand(*(way if one == axis else 0.0 for one in range(4))) for way in ways]
+        possible = [VelocityCommand(*chassis.possible(*command)) for command in asked]
+        share = min(chassis.within_reach(command)[1] for command in possible)
+        # A speed that is that of the other way, as it is if nothing is said, is told once.
+        place = (axis, max(map(abs, ways)))
+        if share < min(1.0, found.get(place, 1.0)):
+            found[place] = share
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
