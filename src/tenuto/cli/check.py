@@ -36,7 +36,7 @@ def check(
     ] = False,
     table: Annotated[
         bool,
-        typer.Option("--table", help="Print what each control, switch and lost link does, as the robot is driven."),
+        typer.Option("--table", help="Print what each control, each switch and a lost link does."),
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:
