@@ -32,8 +32,10 @@ test: $(STAMP)
 quick: $(STAMP)
 	$(BIN)/pytest -m "not live and not long and not port" --hypothesis-profile quick -n 2 $(ARGS)
 
-# The fault campaign at length: prints its figures, and keeps a drive that breaks a promise in soak-failure.json.
+# Random tests with examples of their own, and the fault campaign at length: it prints its figures, and keeps a drive
+# that breaks a promise in soak-failure.json.
 campaign: $(STAMP)
+	$(BIN)/pytest -m "not live" --hypothesis-profile fresh -n 2
 	$(BIN)/tenuto soak --runs 2000
 	$(BIN)/tenuto soak --any --runs 20000
 

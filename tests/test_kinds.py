@@ -17,8 +17,10 @@ from tenuto.outputs.base import OUTPUTS
 from tenuto.protocols.radio.base import RADIOS
 from tenuto.styles.base import STYLES
 from tenuto.switches.base import SWITCHES
+from tenuto.testing.promises import vehicle_can_do
 from tenuto.vehicles import Drag, Thruster, Thrusters, four_wheel_steer
 from tenuto.vehicles.base import VEHICLES
+from tenuto.vehicles.velocity import VelocityCommand
 
 ROOT = Path(__file__).parents[1]
 BOAT = Thrusters((Thruster("left", -0.5, 0.3), Thruster("right", -0.5, -0.3)), Drag(18.0, 36.0, 36.0, 6.0))
@@ -37,6 +39,13 @@ def test_radio_protocols_keep_their_promises(name: str) -> None:
 @pytest.mark.parametrize("name", VEHICLES.all)
 def test_vehicles_keep_their_promises(name: str) -> None:
     testing.vehicle_keeps_its_promises(VEHICLES.all[name])
+
+
+def test_a_craft_of_little_drag_keeps_them_too() -> None:
+    light = Thrusters((Thruster("left", 0.0, 0.004, most=1.0, most_back=0.0),), Drag(0.004, 0.008, 0.008, 1.0))
+    asked = VelocityCommand(vx=0.00390625)
+    vehicle_can_do(light, asked)
+    assert light.within_reach(asked)[0].yaw_rate < 0.0, "its thruster beside the middle turns it"
 
 
 @pytest.mark.parametrize("name", STYLES.all)

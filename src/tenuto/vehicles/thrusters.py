@@ -28,8 +28,8 @@ from tenuto.vehicles.base import (
 )
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# Less thrust than this, N, is none; and what rounding makes of a force, N, is none either.
-_NO_THRUST, _SLACK, _SMALL = 1e-9, 1e-7, 1e-9
+# Less thrust than this, N, is none; what rounding makes of a speed, m/s or rad/s, is none, and of a share of a force.
+_NO_THRUST, _SLACK, _SMALL = 1e-9, 1e-9, 1e-9
 
 
 class Thruster(NamedTuple):
@@ -175,12 +175,12 @@ class Thrusters(Chassis):
     @cached_property
     def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
         """Rows of which the product with a velocity must not be above 0: no thruster pushes that way."""
-        return self._forces(row for row, end in self.allocation.facets if end <= _NO_THRUST)
+        return _as_speeds(self._forces(row for row, end in self.allocation.facets if end <= _NO_THRUST))
 
     @cached_property
     def _never(self) -> tuple[tuple[float, float, float, float], ...]:
         """Rows of which the product with a velocity must be 0: no thruster pushes along them."""
-        return self._forces(self.allocation.never)
+        return _as_speeds(self._forces(self.allocation.never))
 
     def _forces(self, rows: Iterable[Sequence[float]]) -> tuple[tuple[float, float, float, float], ...]:
         """Turn rows for a force into rows for a velocity."""
@@ -216,8 +216,7 @@ class Thrusters(Chassis):
             return command, 1.0
         possible = VelocityCommand(*self.possible(*command))
         vx, vy, vz, yaw_rate = possible
-        force = self.force(*possible)
-        slack = _SMALL * math.sqrt(sum(part * part for part in force))
+        slack = _SMALL * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
         if any(a * vx + b * vy + c * vz + d * yaw_rate > slack for a, b, c, d in self._walls):
             return STANDSTILL, 0.0
         load = max((a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._facets), default=0.0)
@@ -233,6 +232,15 @@ class Thrusters(Chassis):
             for thruster in self.thrusters
         }
         return VelocityCommand(*self.forward(thrusts))
+
+
+def _as_speeds(rows: Iterable[tuple[float, float, float, float]]) -> tuple[tuple[float, float, float, float], ...]:
+    """Scale rows that are compared with 0, so that their product with a velocity is one of m/s or rad/s.
+
+    A craft of little drag needs little force: rounding in newtons would be a speed that can be seen.
+    """
+    scaled = [(row, max(map(abs, row))) for row in rows]
+    return tuple((a / most, b / most, c / most, d / most) for (a, b, c, d), most in scaled if most > 0.0)
 
 
 def _each(
