@@ -104,7 +104,7 @@ def test_a_package_adds_kinds_by_being_installed(tmp_path: Path) -> None:
 
     profile = str(ROOT / "examples/wheelbarrow/medlar-barrow.toml")
     assert "0 errors" in tenuto("check", profile)
-    said = tenuto("drive", profile, "--source", "simulated:nine", "--seconds", "3")
+    said = tenuto("drive", profile, "--source", "simulated:nine", "--seconds", "1")
     assert "simulated nine receiver" in said
     tests = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", str(ROOT / "examples/wheelbarrow/tests")]
     subprocess.run(tests, cwd=tmp_path, env=there, check=True, timeout=240)

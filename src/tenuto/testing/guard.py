@@ -31,16 +31,26 @@ def explore(categories: Categories, by: Rules | None = None) -> list[Way]:
     ways, reached, waiting = [], {begin}, deque([begin])
     while waiting:
         memory = waiting.popleft()
-        begins = memory.state in (State.NOT_ENABLED, State.WAITING_FOR_REST)  # elsewhere nobody asks for the warning
-        moving = memory.state in (State.DRIVING, State.STOPPING, State.EMERGENCY_STOP)
-        for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=8)):
-            at_rest, faulty, standing, missing, emergency, reset, end, warned = flags
-            if not (begins or warned) or not (moving or standing) or (category is not None and not faulty):
-                continue
-            seen = Seen(held, at_rest, faulty, standing, missing, emergency, reset, category, warned)
-            after, _ = advance(memory._replace(ended=memory.ended or end), seen, categories, followed)
+        ended = memory._replace(ended=True)
+        for seen, end in _SEEN[memory.state]:
+            after, _ = advance(ended if end else memory, seen, categories, followed)
             ways.append(Way(memory, seen, end, after))
             if after not in reached:
                 reached.add(after)
                 waiting.append(after)
     return ways
+
+
+def _seen_in(state: State) -> list[tuple[Seen, bool]]:
+    """List what can be seen in a state, and whether a stop for good is asked for at the same tick."""
+    begins = state in (State.NOT_ENABLED, State.WAITING_FOR_REST)  # elsewhere nobody asks for the warning
+    moving = state in (State.DRIVING, State.STOPPING, State.EMERGENCY_STOP)
+    found = []
+    for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=8)):
+        at_rest, faulty, standing, missing, emergency, reset, end, warned = flags
+        if (begins or warned) and (moving or standing) and (category is None or faulty):
+            found.append((Seen(held, at_rest, faulty, standing, missing, emergency, reset, category, warned), end))
+    return found
+
+
+_SEEN = {state: _seen_in(state) for state in State}

@@ -55,9 +55,12 @@ def state_of(pipeline: Pipeline) -> tuple[Any, ...]:
 
 def _flags(one: object) -> tuple[Any, ...]:
     """Return what a switch, or a contact in it, is in, but for times."""
-    inner = [_flags(value) for value in vars(one).values() if isinstance(value, Contact)]
-    kept = (value for name, value in vars(one).items() if isinstance(value, (bool, int)) and name != "changed")
-    return (*kept, *inner)
+    kept = [
+        value if type(value) in (bool, int) else _flags(value)
+        for name, value in vars(one).items()
+        if name != "changed" and (type(value) in (bool, int) or isinstance(value, Contact))
+    ]
+    return tuple(kept)
 
 
 _PLAIN = (str, float, int, bool, type(None))
@@ -76,10 +79,10 @@ class _Moment:
                 continue
             seen.add(id(one))
             if isinstance(one, dict):
-                self._kept.append((one, dict(one)))
+                self._kept.append((one, one.copy()))
                 waiting.extend(one.values())
             elif isinstance(one, (list, deque, set)):
-                self._kept.append((one, list(one)))
+                self._kept.append((one, one.copy()))
                 waiting.extend(one)
             elif isinstance(one, tuple):
                 waiting.extend(one)
@@ -87,9 +90,10 @@ class _Moment:
                 waiting.append(vars(one))
 
     def put_back(self) -> None:
-        for one, content in self._kept:
-            one.clear()
-            one.update(content) if isinstance(one, (dict, set)) else one.extend(content)
+        for one, content in reversed(self._kept):  # what is in it first, so that equal means as it was
+            if one != content:
+                one.clear()
+                one.update(content) if isinstance(one, (dict, set)) else one.extend(content)
 
 
 def _never_changes(one: object) -> bool:
