@@ -131,7 +131,7 @@ def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile:
         time.sleep(0.05)
         assert process.poll() is None
     os.kill(process.pid, number)
-    output, _ = process.communicate(timeout=10)
+    output, _ = process.communicate(timeout=60)
     assert process.returncode == 0
     assert "stop was asked for" in output
     rows = pd.read_csv(log)

@@ -129,7 +129,7 @@ def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path)
         time.sleep(2.0 * cut.valid_for + 0.5)  # nothing more comes: it stops by itself
     os.close(theirs)
     os.close(ours)
-    _, told = process.communicate(timeout=10)
+    _, told = process.communicate(timeout=60)
     speeds = [tuple(map(int, line.split()[1:])) for line in told.splitlines()]
     wanted = {(round(1000 * tick.command.vx), round(1000 * tick.command.yaw_rate)) for tick in ticks}
     assert len(speeds) > 20

@@ -106,5 +106,5 @@ def test_a_package_adds_kinds_by_being_installed(tmp_path: Path) -> None:
     assert "0 errors" in tenuto("check", profile)
     said = tenuto("drive", profile, "--source", "simulated:nine", "--seconds", "1")
     assert "simulated nine receiver" in said
-    tests = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", str(ROOT / "examples/wheelbarrow/tests")]
-    subprocess.run(tests, cwd=tmp_path, env=there, check=True, timeout=240)
+    tests = [sys.executable, "-m", "pytest", "-q", "-n", "0", "-p", "no:cacheprovider"]
+    subprocess.run([*tests, str(ROOT / "examples/wheelbarrow/tests")], cwd=tmp_path, env=there, check=True, timeout=240)

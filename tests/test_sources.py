@@ -223,7 +223,7 @@ def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
     """A shell in a terminal, in which Medlar is driven from the keyboard, on a machine that may be busy."""
     profile = tmp_path / "keyboard.toml"
     profile.write_text(shipped("medlar-keyboard.toml").read_text() + '[loop]\nstall_timeout = "3 s"\n')
-    shell = pexpect.spawn("sh", encoding="utf-8", timeout=30, dimensions=(24, 140), echo=True)
+    shell = pexpect.spawn("sh", encoding="utf-8", timeout=60, dimensions=(24, 140), echo=True)
     shell.sendline("PS1='ready> '")
     shell.expect("\nready> ")
     shell.before_drive = termios.tcgetattr(shell.child_fd)
@@ -292,7 +292,7 @@ def test_devices_and_watch(tmp_path: Path) -> None:
 def test_watch_in_a_terminal_picks_out_what_moves(tmp_path: Path) -> None:
     view = pexpect.spawn(
         sys.executable, ["-m", "tenuto", "watch", "simulated:sticks", "--record", str(tmp_path / "seen.parquet")],
-        encoding="utf-8", timeout=30, dimensions=(24, 80),
+        encoding="utf-8", timeout=60, dimensions=(24, 80),
     )  # fmt: skip
     view.expect("left_y")
     view.expect("◀ moved")

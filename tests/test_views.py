@@ -164,7 +164,7 @@ def drive_in_a_terminal(folder: Path) -> "pexpect.spawn[str]":
     arguments = ["-m", "tenuto", "drive", str(patient(folder)), "--recording", str(shipped("orchard-row.csv"))]
     return pexpect.spawn(
         sys.executable, [*arguments, "--to", "log:run.csv"], cwd=str(folder), dimensions=(24, 80), encoding="utf-8",
-        timeout=30, env=os.environ | {"TERM": "xterm-256color"},
+        timeout=60, env=os.environ | {"TERM": "xterm-256color"},
     )  # fmt: skip
 
 

@@ -38,6 +38,8 @@ _LARGEST_LAG = 2.0
 # Where this share of the measured motion is not explained, something is at work that the model does not know.
 _UNEXPLAINED = 0.15
 _STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3))  # scale, offset, delay, time constant
+# By so much delay and time constant are changed to see what it changes, s.
+_STEP = 1e-6
 # The noise of single measurements is averaged over this before it is called unexplained, s.
 _AVERAGED = 0.5
 # Confidence of what is stated: 95 %, by the normal distribution.
@@ -248,12 +250,23 @@ def _least_squares(
     """Find scale, offset, delay and time constant from the best of some starts; residuals are model minus measured."""
     from scipy.optimize import least_squares
 
-    def residuals(x: Array) -> Array:
-        return np.asarray(x[1] + x[0] * _response(command, start, motion, shift, x[2], x[3]) - values)
-
     low, high = (-5.0, -1.0, -0.5, 0.0), (5.0, 1.0, _ONE_CLOCK, _LARGEST_LAG)
+
+    def response(delay: float, lag: float) -> Array:
+        return _response(command, start, motion, shift, delay, lag)
+
+    def residuals(x: Array) -> Array:
+        return np.asarray(x[1] + x[0] * response(x[2], x[3]) - values)
+
+    def slopes(x: Array) -> Array:
+        """Scale and offset stand outside the response; along delay and time constant it is stepped, inwards."""
+        plain = response(x[2], x[3])
+        delayed, lagged = (_STEP if x[n] + _STEP < high[n] else -_STEP for n in (2, 3))
+        along = (response(x[2] + delayed, x[3]) - plain) / delayed, (response(x[2], x[3] + lagged) - plain) / lagged
+        return np.stack([plain, np.ones_like(plain), x[0] * along[0], x[0] * along[1]], axis=1)
+
     fits = [
-        least_squares(residuals, np.clip(begin, low, high), bounds=(low, high), x_scale=(0.1, 0.05, 0.05, 0.05))
+        least_squares(residuals, np.clip(begin, low, high), slopes, (low, high), x_scale=(0.1, 0.05, 0.05, 0.05))
         for begin in starts
     ]
     return min(fits, key=lambda fit: float(fit.cost))

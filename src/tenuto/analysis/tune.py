@@ -233,13 +233,15 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
     if float(np.ptp(speed)) < 0.1 * max(plan.full_speeds().forward, 1e-9):
         return  # it was not driven
     tried = np.geomspace(0.2, max(most, 0.3), 12)
-    errors = {float(a): _behind(plan, demands, dt, float(a)) for a in tried}
     best = _behind(plan, demands, dt, 400.0)
-    enough = _NEAR_ENOUGH * plan.full_speeds().forward
-    found = next((a for a, error in errors.items() if error - best <= enough), float(tried[-1]))
+    enough = best + _NEAR_ENOUGH * plan.full_speeds().forward
+    for found in map(float, tried):
+        error = _behind(plan, demands, dt, found)
+        if error <= enough:
+            break
     value = f"{math.floor(100.0 * found + 1e-9) / 100.0:.3g} m/s^2"
     was = f"{plan.limits.acceleration:.2g} m/s^2"
-    why = f"with it the command is {errors[found]:.2g} m/s behind the sticks, in the root of the mean square"
+    why = f"with it the command is {error:.2g} m/s behind the sticks, in the root of the mean square"
     why += f", {best:.2g} m/s of which has other causes" if best >= 0.01 else ""
     yield Change(("limits", "acceleration"), value, was, why)
 

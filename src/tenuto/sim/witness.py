@@ -218,12 +218,13 @@ class Witness:
             silent = now - came > one.get("timeout", self._guard["link_timeout"]) + _SLACK
             if silent and tick.guard.state == "driving":
                 yield f"{name} measures nothing, and it drives"
-            ends = [time for time, _ in self._told[1:]] + [math.inf]
             axis = ("forward", "sideways", "up", "turn").index(one.get("of", "forward"))
-            told = [
-                velocity[axis] for (_, velocity), end in zip(self._told, ends, strict=True)
-                if end > now - one.get("within", 0.5) - _SLACK
-            ]  # fmt: skip
+            told, held_until, since = [], math.inf, now - one.get("within", 0.5) - _SLACK
+            for time, velocity in reversed(self._told):
+                if held_until <= since:
+                    break
+                told.append(velocity[axis])
+                held_until = time
             far = one["tolerance"] + _SLACK
             wrong = all(abs(value * one.get("scale", 1.0) - speed) > far for speed in (*told, min(told), max(told)))
             between = min(told) < value * one.get("scale", 1.0) < max(told)
