@@ -158,8 +158,6 @@ def _clock_offset(
     commands: dict[str, Array], measured: dict[str, Array], motion: Motion, start: float
 ) -> tuple[float, bool]:
     """Find by how much the odometry's clock is ahead, by correlation of both motions; and whether it stands out."""
-    from scipy.signal import correlate
-
     grid = np.arange(motion.start[0], motion.end[-1], _GRID)
     total: Array | None = None
     axes = 0
@@ -170,7 +168,7 @@ def _clock_offset(
         steps = np.clip(np.searchsorted(motion.end, grid), 0, len(values) - 1)
         moved = values[steps]
         size = float(np.linalg.norm(moved) * np.linalg.norm(command))
-        found = correlate(moved, command, mode="full", method="fft") / size
+        found = _correlation(moved, command) / size
         total = found if total is None else total + found
         axes += 1
     if total is None:
@@ -180,12 +178,21 @@ def _clock_offset(
     return float(motion.start[0] + lag - start), bool(total[best] > 0.5 * axes)
 
 
+def _correlation(one: Array, other: Array) -> Array:
+    """Return the sum of the products of two motions at every shift, from the other's end at the first's beginning."""
+    size = len(one) + len(other) - 1
+    product = np.fft.rfft(one, size) * np.fft.rfft(other[::-1], size)
+    return np.asarray(np.fft.irfft(product, size))
+
+
 def _response(command: Array, start: float, motion: Motion, shift: float, delay: float, lag: float) -> Array:
     """Return the mean of the lagged command over each step of the odometry, of scale 1."""
-    from scipy.signal import lfilter
+    from scipy.linalg.lapack import dtbtrs
 
     keep = math.exp(-_GRID / max(lag, 1e-4))
-    after = lfilter([1.0 - keep], [1.0, -keep], command)  # at the end of each step, exact for what holds during it
+    # At the end of each step, exact for what holds during it: after[n] − keep·after[n−1] = (1 − keep)·command[n].
+    bands = np.stack([np.ones(len(command)), np.full(len(command), -keep)])
+    after, _ = dtbtrs(bands, (1.0 - keep) * command, uplo="L", diag="U")
     moved = (after + np.concatenate([[0.0], after[:-1]])) / 2.0 if lag > 1e-3 else command
     travelled = np.concatenate([[0.0], np.cumsum(moved) * _GRID])
     times = start + _GRID * np.arange(len(travelled))
