@@ -13,6 +13,8 @@ Row = tuple[float, ...]
 _SMALL = 1e-9
 # How much a thrust of its own costs next to missing the wanted force: only enough to choose among equals.
 _EFFORT = 1e-5
+# For so many choices of thrusters what they do best is kept.
+_KEPT = 1024
 
 
 class Allocation:
@@ -54,7 +56,8 @@ class Allocation:
         self.never = tuple(tuple(float(cell) for cell in row) for row in rest if np.abs(row).max() > _SMALL)
         # The products of the columns with each other, which the normal equations are made of.
         self._products = tuple(tuple(dot(a, b) for b in self._columns) for a in self._columns)
-        self._plain_share = math.sqrt(float((whole * whole).sum())) or 1.0
+        self._cost = _EFFORT * (math.sqrt(float((whole * whole).sum())) or 1.0)
+        self._gains: dict[tuple[int, ...], tuple[Row, ...]] = {}
 
     def reachable(self, force: Sequence[float]) -> Row:
         """Return the part of a force in the directions in which the thrusters can push at all."""
@@ -88,33 +91,35 @@ class Allocation:
     def _bounded(self, force: Sequence[float], plain: Row) -> Row:
         """Free the thrusters one after another that want to leave their bound; hold those that reach one."""
         count = len(self._low)
-        cost = _EFFORT * self._plain_share
         # Near where the plain solution would leave the bounds, the bounded one often is.
         u = [min(max(x, low), high) for low, x, high in zip(self._low, plain, self._high, strict=True)]
         free = {i for i in range(count) if self._low[i] < u[i] < self._high[i]}
-        along = [dot(column, force) for column in self._columns]
-        self._settle(u, free, along, cost)
+        self._settle(u, free, force)
         for _ in range(8 * count):
-            pull = [a - dot(row, u) - cost * cost * x for a, row, x in zip(along, self._products, u, strict=True)]
+            pulls = [(i, self._pull(i, u, force)) for i in range(count) if i not in free]
             wish = [
-                (abs(pull[i]), i) for i in range(count) if i not in free
-                and ((pull[i] > _SMALL and u[i] < self._high[i]) or (pull[i] < -_SMALL and u[i] > self._low[i]))
+                (abs(pull), i) for i, pull in pulls
+                if (pull > _SMALL and u[i] < self._high[i]) or (pull < -_SMALL and u[i] > self._low[i])
             ]  # fmt: skip
             if not wish:
                 break
             free.add(max(wish)[1])
-            self._settle(u, free, along, cost)
+            self._settle(u, free, force)
         return tuple(u)
 
-    def _settle(self, u: list[float], free: set[int], along: Sequence[float], cost: float) -> None:
+    def _pull(self, i: int, u: list[float], force: Sequence[float]) -> float:
+        """Return how much better more of one thrust would be."""
+        return dot(self._columns[i], force) - dot(self._products[i], u) - self._cost * self._cost * u[i]
+
+    def _settle(self, u: list[float], free: set[int], force: Sequence[float]) -> None:
         """Go to the best point of the free thrusters, dropping those that meet a bound on the way.
 
         Args:
-            u: the thrusts, changed here. free: those that may change. along: the force along each column.
+            u: the thrusts, changed here. free: those that may change. force: the one that is wanted.
         """
         while free:
-            chosen = sorted(free)
-            best = self._best_of(u, chosen, along, cost)
+            chosen = tuple(sorted(free))
+            best = self._best_of(u, chosen, force)
             step, stopped = 1.0, -1
             for i, value in zip(chosen, best, strict=True):
                 bound = self._high[i] if value > self._high[i] else self._low[i] if value < self._low[i] else None
@@ -129,40 +134,30 @@ class Allocation:
             u[stopped] = self._high[stopped] if best[chosen.index(stopped)] > u[stopped] else self._low[stopped]
             free.discard(stopped)
 
-    def _best_of(self, u: list[float], chosen: list[int], along: Sequence[float], cost: float) -> list[float]:
-        """Solve the normal equations for the chosen thrusters, the others held."""
-        held = [(i, x) for i, x in enumerate(u) if x and i not in chosen]
-        sums, right = [], []
-        for i in chosen:
-            row = self._products[i]
-            sums.append([row[j] + cost * cost if i == j else row[j] for j in chosen])
-            right.append(along[i] - sum([row[j] * x for j, x in held]))
-        return solve(sums, right)
+    def _best_of(self, u: list[float], chosen: tuple[int, ...], force: Sequence[float]) -> list[float]:
+        """Return the best thrusts of the chosen thrusters, the others held, bounds or not."""
+        left = force
+        for i, x in enumerate(u):
+            if x and i not in chosen:
+                left = [f - part * x for f, part in zip(left, self._columns[i], strict=True)]
+        return [dot(row, left) for row in self._gains_of(chosen)]
+
+    def _gains_of(self, chosen: tuple[int, ...]) -> tuple[Row, ...]:
+        """Return what the best thrusts of some thrusters are of each part of a force; there are few such choices."""
+        found = self._gains.get(chosen)
+        if found is None:
+            if len(self._gains) >= _KEPT:
+                self._gains.clear()
+            left, sizes, right = np.linalg.svd(np.array([self._columns[i] for i in chosen]).T, full_matrices=False)
+            gains = (right.T * (sizes / (sizes**2 + self._cost**2))) @ left.T
+            found = self._gains[chosen] = tuple(tuple(float(cell) for cell in row) for row in gains)
+        return found
 
 
 def dot(a: Sequence[float], b: Sequence[float]) -> float:
     """Return the sum of the products of two rows."""
     total: float = sum(map(mul, a, b))
     return total
-
-
-def solve(matrix: list[list[float]], right: list[float]) -> list[float]:
-    """Solve a small system of linear equations by elimination with pivoting, in plain floats."""
-    size = len(right)
-    rows = [[*row, value] for row, value in zip(matrix, right, strict=True)]
-    for column in range(size):
-        pivot = max(range(column, size), key=lambda row: abs(rows[row][column]))
-        rows[column], rows[pivot] = rows[pivot], rows[column]
-        head = rows[column]
-        for row in rows[column + 1 :]:
-            factor = row[column] / head[column]
-            for at in range(column, size + 1):
-                row[at] -= factor * head[at]
-    found = [0.0] * size
-    for number in range(size - 1, -1, -1):
-        known = sum(rows[number][at] * found[at] for at in range(number + 1, size))
-        found[number] = (rows[number][size] - known) / rows[number][number]
-    return found
 
 
 def _facets(matrix: np.ndarray, low: np.ndarray, high: np.ndarray) -> tuple[tuple[Row, float], ...]:

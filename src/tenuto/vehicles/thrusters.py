@@ -30,6 +30,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Less thrust than this, N, is none; what rounding makes of a speed, m/s or rad/s, is none, and of a share of a force.
 _NO_THRUST, _SLACK, _SMALL = 1e-9, 1e-9, 1e-9
+# The share of its reach that a direction takes in which no thruster pushes: a number, so that none of it takes nothing.
+_NOT_AT_ALL = 1e300
 
 
 class Thruster(NamedTuple):
@@ -159,18 +161,31 @@ class Thrusters(Chassis):
         )  # fmt: skip
 
     @cached_property
-    def _facets(self) -> tuple[tuple[float, float, float, float], ...]:
-        """Rows of which the product with a velocity within reach is at most 1."""
-        rows = zip(self._forces(row for row, _ in self.allocation.facets), self.allocation.facets, strict=True)
-        return tuple((a / end, b / end, c / end, d / end) for (a, b, c, d), (_, end) in rows if end > _NO_THRUST)
+    def _ends(self) -> tuple[tuple[float, float, float, float, float, float], ...]:
+        """Pairs of facets: rows, and between which two numbers the product with a velocity within reach is."""
+        rows = self._forces(row for row, _ in self.allocation.facets)
+        most = [end if end > _NO_THRUST else math.inf for _, end in self.allocation.facets]
+        pairs = zip(rows[::2], most[::2], most[1::2], strict=True)
+        return tuple((a, b, c, d, -low, high) for (a, b, c, d), high, low in pairs)
 
     @cached_property
     def _slabs(self) -> tuple[tuple[float, float, float, float, float, float], ...]:
-        """The same by pairs: rows, and between which two numbers the product with a velocity within reach is."""
-        rows = self._forces(row for row, _ in self.allocation.facets)
-        most = [end * (1.0 + ROUNDING) if end > _NO_THRUST else math.inf for _, end in self.allocation.facets]
-        pairs = zip(rows[::2], most[::2], most[1::2], strict=True)
-        return tuple((a, b, c, d, -low, high) for (a, b, c, d), high, low in pairs)
+        """The same, with room for rounding."""
+        room = 1.0 + ROUNDING
+        return tuple((a, b, c, d, low * room, high * room) for a, b, c, d, low, high in self._ends)
+
+    @cached_property
+    def _surely(self) -> tuple[float, float, float, float]:
+        """What each axis alone takes of its reach, per m/s or rad/s; where these sum up to less than 1 all is within.
+
+        What is within reach is convex, so it holds all between the ends of its axes. Most velocities are there.
+        """
+        ends = [[sign * float(axis == one) for axis in range(4)] for one in range(4) for sign in (1.0, -1.0)]
+        takes = [self._share_of(*end) if self._is_possible(*end) else math.inf for end in ends]
+        first, second, third, fourth = (
+            min(max(pair), _NOT_AT_ALL) for pair in zip(takes[::2], takes[1::2], strict=True)
+        )
+        return first, second, third, fourth
 
     @cached_property
     def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
@@ -201,28 +216,48 @@ class Thrusters(Chassis):
     def fits(self, command: VelocityCommand) -> bool:
         """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""
         vx, vy, vz, yaw_rate = command
+        a, b, c, d = self._surely
+        if a * abs(vx) + b * abs(vy) + c * abs(vz) + d * abs(yaw_rate) <= 1.0:
+            return True
         for a, b, c, d, low, high in self._slabs:
             if not low <= a * vx + b * vy + c * vz + d * yaw_rate <= high:
                 return False
+        if not self._is_possible(vx, vy, vz, yaw_rate):
+            return False
         slack = _SLACK * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
-        for a, b, c, d in self._never:
-            if not -slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack:
-                return False
         return not self._walls or all(a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._walls)
+
+    def _is_possible(self, vx: float, vy: float, vz: float, yaw_rate: float) -> bool:
+        """Tell whether thrusters push along all of a velocity, however hard."""
+        slack = _SLACK * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+        return all(-slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._never)
 
     def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
         """Return the same as in the base, by the shortest way: the facets of what it can do tell the share."""
         if self.fits(command):
             return command, 1.0
         possible = VelocityCommand(*self.possible(*command))
-        vx, vy, vz, yaw_rate = possible
-        slack = _SMALL * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
-        if any(a * vx + b * vy + c * vz + d * yaw_rate > slack for a, b, c, d in self._walls):
-            return STANDSTILL, 0.0
-        load = max((a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._facets), default=0.0)
+        load = self._share_of(*possible)
         if load <= 1.0:
             return possible, 1.0
+        if load == math.inf:
+            return STANDSTILL, 0.0
+        vx, vy, vz, yaw_rate = possible
         return VelocityCommand(vx / load, vy / load, vz / load, yaw_rate / load), 1.0 / load
+
+    def _share_of(self, vx: float, vy: float, vz: float, yaw_rate: float) -> float:
+        """Return a velocity that is possible as a share of the most that can be had in its direction; inf for never."""
+        load = 0.0
+        for a, b, c, d, low, high in self._ends:
+            along = a * vx + b * vy + c * vz + d * yaw_rate
+            share = along / high if along > 0.0 else along / low
+            if share > load:
+                load = share
+        if self._walls:
+            slack = _SMALL * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+            if any(a * vx + b * vy + c * vz + d * yaw_rate > slack for a, b, c, d in self._walls):
+                return math.inf
+        return load
 
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
         """Return the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
