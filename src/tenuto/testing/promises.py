@@ -24,7 +24,7 @@ from tenuto.styles.speeds import Speeds
 from tenuto.switches.base import SwitchOptions
 from tenuto.switches.momentary import MomentaryPlan
 from tenuto.testing.anything import any_options, any_velocity
-from tenuto.vehicles.base import Chassis, VehicleOptions
+from tenuto.vehicles.base import Arcs, Chassis, VehicleOptions
 from tenuto.vehicles.priority import settle, takes_priority
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -97,6 +97,16 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     assert chassis.fits(kept), "what is within reach can be done"
     possible = chassis.possible(*asked)
     assert np.allclose(kept, [share * axis for axis in possible], atol=1e-9), "the same arc, only slower"
+    if 1e-3 < share < 1.0 - 1e-6:
+        beyond, bounds = chassis.inverse(*possible), chassis.bounds()
+        outside = any(not low <= beyond[name] <= high for name, (low, high, _) in bounds.items())
+        outside |= any(math.hypot(*(beyond[name] for name in names)) > most for names, most in chassis.together())
+        cannot = not np.allclose(chassis.forward(beyond), possible, rtol=1e-9, atol=1e-9)
+        assert outside or cannot, "what is slowed down could not be done"
+    if not isinstance(chassis.ramp_way, Arcs):
+        other, _ = chassis.within_reach(VelocityCommand(-asked.vy, asked.yaw_rate, -asked.vz, asked.vx))
+        half = VelocityCommand(*(0.5 * (a + b) for a, b in zip(kept, other, strict=True)))
+        assert chassis.fits(half), "halfway between two that it can do it can do too: what it can do is convex"
     if chassis.lessens:
         for axis in range(4):
             less = [0.5 * part if number == axis else part for number, part in enumerate(kept)]

@@ -68,6 +68,12 @@ class Aircraft(Chassis):
             "yaw_rate": Bounds(-self.max_turn, self.max_turn, Quantity.TURN_SPEED),
         }
 
+    def together(self) -> tuple[tuple[tuple[str, ...], float], ...]:
+        """Return that it is as fast along a diagonal as straight ahead."""
+        if self.max_tilt is not None:
+            return ((("roll", "pitch"), self.max_tilt),)
+        return ((("forward", "sideways"), self.max_speed),)
+
     def inertia(self) -> Inertia:
         """Return quick rotors and a body that leans first."""
         return Inertia(motor_lag=0.08, body_lag=0.35)

@@ -186,6 +186,9 @@ class Chassis(ABC):
     """A vehicle: what its actuators must do for a velocity, what velocity they make, and which it can do.
 
     The velocity is that of the reference point, in the robot's own frame (ISO 8855): see `VelocityCommand`.
+
+    What it can do is one exact set: of what is `possible`, that whose `load` is at most 1. It is convex, but where a
+    wheel steers and an arc has an end. `fits`, `within_reach`, the ramps and the priorities all read it.
     """
 
     __slots__ = ()
@@ -243,6 +246,10 @@ class Chassis(ABC):
     @abstractmethod
     def bounds(self) -> dict[str, Bounds]:
         """Return what each actuator is told and can do, in the order of `inverse`."""
+
+    def together(self) -> tuple[tuple[tuple[str, ...], float], ...]:
+        """Return actuators that have a limit together besides, the root of their squares; here: none do."""
+        return ()
 
     def drawing(self) -> Drawing:
         """Return what to draw of it, seen from above; here: a disc."""
