@@ -34,9 +34,13 @@ class _Person:
 
     def __init__(self, plan: Plan, lower: DriverPlan | None) -> None:
         self.lower, self._plan = lower, plan
-        self._controls = plan.controls if lower is None else lower.controls
+        controls = plan.controls if lower is None else lower.controls
         self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
-        self._bands = rest_bands(plan, self._controls)
+        bands = rest_bands(plan, controls)
+        self._bands = {mode.name: [(name, bands[name]) for name in mode.style.controls()] for mode in plan.modes}
+        self._reads = [(control.reads, *control.believable) for control in controls]
+        self._reads += [(one.minus.reads, *one.minus.believable) for one in controls if one.minus is not None]
+        self._holds = [name for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2) if name is not None]
         self._frame: Frame | None = None
         self.heard: float | None = None
         self.link_good = True
@@ -54,13 +58,11 @@ class _Person:
         if self.heard is None:
             return
         # The newest positions that could be believed count until others come, as they do for the driver.
-        guard = self._plan.guard
-        holds = [name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None]
-        style = next(mode.style for mode in self._plan.modes if mode.name == tick.chosen.mode)
-        self.held = all(hand.positions[name] >= HELD_FROM for name in holds) and not any(
-            hand.positions[name] >= guard.pressed_through for name in holds[:1]
-        )
-        self.at_rest = all(abs(hand.positions[name]) <= self._bands[name] for name in style.controls())
+        holds, positions = self._holds, hand.positions
+        self.held = all([positions[name] >= HELD_FROM for name in holds])
+        if holds and positions[holds[0]] >= self._plan.guard.pressed_through:
+            self.held = False
+        self.at_rest = all([abs(positions[name]) <= band for name, band in self._bands[tick.chosen.mode]])
         # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
         self.released = self.released or not self.held or not holds
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
@@ -69,11 +71,11 @@ class _Person:
         """Tell whether a driver can stand behind a frame."""
         if not frame.link_good or not frame.time <= now + self._plan.period:
             return False
-        for control in self._controls:
-            for reads, (low, high) in ((control.reads, control.believable), *_opposite(control.minus)):
-                value = frame.values.get(reads, math.nan)
-                if not (isinstance(value, (int, float)) and low <= value <= high):
-                    return False
+        values = frame.values
+        for reads, low, high in self._reads:
+            value = values.get(reads, math.nan)
+            if not (isinstance(value, (int, float)) and low <= value <= high):
+                return False
         return True
 
     def silent_at(self, now: float) -> float:
@@ -91,6 +93,7 @@ class Watcher:
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
         self._waits_since: float | None = None
+        self._outputs = [output for mode in plan.modes for output in mode.outputs]
         self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
         guard = plan.guard
@@ -208,18 +211,17 @@ class Watcher:
         if tick.guard.state is State.EMERGENCY_STOP and self._plan.guard.emergency_category == 0 and tick.power:
             yield "the emergency stop leaves the power on"
         before = self._before.command if self._before is not None else STANDSTILL
-        for axis, old, new in zip(_AXES, before, tick.command, strict=True):
+        for axis, old, new in zip(_AXES, before, tick.command, strict=True) if before != tick.command else ():
             if axis == "vz" and self._plan.guard.descend_speed > 0.0 and self._comes_down(old, new):
                 continue
             if abs(new) > abs(old) + _SLACK or old * new < 0.0:
                 yield f"{axis} goes from {old:.3f} to {new:.3f} without permission"
-        for mode in self._plan.modes:
-            for output in mode.outputs:
-                off = not tick.power or tick.guard.state is State.EMERGENCY_STOP
-                rests = output.when_stopped == "idle" or (output.when_stopped == "keep" and off)
-                rests = rests and not (output.warns and tick.guard.state is State.WAITING_FOR_REST)
-                if rests and tick.outputs[output.name] != output.idle:
-                    yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
+        off = not tick.power or tick.guard.state is State.EMERGENCY_STOP
+        for output in self._outputs:
+            rests = output.when_stopped == "idle" or (output.when_stopped == "keep" and off)
+            rests = rests and not (output.warns and tick.guard.state is State.WAITING_FOR_REST)
+            if rests and tick.outputs[output.name] != output.idle:
+                yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 
     def _comes_down(self, old: float, new: float) -> bool:
         """Tell whether it sinks as the profile wants it when nobody is heard, or stops sinking."""
@@ -262,10 +264,12 @@ class Watcher:
             yield f"the vehicle cannot do {tick.command}"
         driving = tick.guard.state is State.DRIVING
         before = self._before.command if self._before is not None else STANDSTILL
+        halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power or not tick.send)
+        if halted or before == tick.command:
+            return
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
             fastest = self._ramps[axis] if driving else self._stops[axis]
-            halted = tick.command == STANDSTILL and (tick.dt == 0.0 or not tick.power or not tick.send)
-            if abs(new - old) > fastest * tick.dt + _SLACK and not halted:
+            if abs(new - old) > fastest * tick.dt + _SLACK:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 
     def _stop_takes(self) -> float:
@@ -283,7 +287,3 @@ class Watcher:
         promise = guard.unnoticed + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
-
-
-def _opposite(minus: object) -> tuple[tuple[str, tuple[float, float]], ...]:
-    return () if minus is None else ((minus.reads, minus.believable),)  # type: ignore[attr-defined]

@@ -106,8 +106,22 @@ class SinkOptions(ABC):
         return None
 
     def per_second(self, plan: Plan) -> float:
+        """Return how many commands it sends in a second; here: one a tick."""
+        return 1.0 / plan.period
+
+
+class RatedSinkOptions(SinkOptions):
+    """What a profile says of a sink that sends no more often than its option ``rate`` says.
+
+    Attributes:
+        rate: commands a second at most; None for one a tick.
+    """
+
+    rate: float | None
+
+    def per_second(self, plan: Plan) -> float:
         """Return how many commands it sends in a second."""
-        return min(getattr(self, "rate", None) or math.inf, 1.0 / plan.period)
+        return min(self.rate or math.inf, 1.0 / plan.period)
 
 
 SINKS: Kinds[SinkOptions] = Kinds("a kind of sink", "tenuto.sinks", SinkOptions)

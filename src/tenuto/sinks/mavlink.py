@@ -17,7 +17,7 @@ from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import Address, UdpPort, parse_address
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.port import OutPort
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
 from tenuto.vehicles.velocity import STANDSTILL
@@ -330,7 +330,7 @@ class CommandOptions:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MavlinkOptions(SinkOptions):
+class MavlinkOptions(RatedSinkOptions):
     """An autopilot that speaks MAVLink 2."""
 
     kind: ClassVar[str] = "mavlink"

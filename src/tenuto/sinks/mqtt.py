@@ -14,7 +14,7 @@ from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.remote import RemoteSink
 
 if TYPE_CHECKING:
@@ -84,7 +84,7 @@ def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MqttSinkOptions(BrokerOptions, SinkOptions):
+class MqttSinkOptions(BrokerOptions, RatedSinkOptions):
     """A robot elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"

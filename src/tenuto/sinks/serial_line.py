@@ -16,7 +16,7 @@ from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.protocols.velocity_line import MOST_OUTPUTS, VelocityLine, encode_velocity_line, with_checksum
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -183,7 +183,7 @@ def _longest(template: str, plan: Plan, outputs: int = 0) -> int:
 
 
 @dataclass(frozen=True, kw_only=True)
-class SerialLineOptions(SinkOptions):
+class SerialLineOptions(RatedSinkOptions):
     """A line to the builder's own firmware."""
 
     kind: ClassVar[str] = "serial"

@@ -11,7 +11,7 @@ from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.port import OutPort
 
 NEUTRAL_US = 1500.0
@@ -98,7 +98,7 @@ def pulses_to_send(wire: Mapping[str, float], names: tuple[str, ...]) -> list[fl
 
 
 @dataclass(frozen=True, kw_only=True)
-class ServoFramesOptions(SinkOptions):
+class ServoFramesOptions(RatedSinkOptions):
     """Servo frames, by a radio protocol."""
 
     port: str = option("a serial port, such as /dev/ttyUSB0", word="PORT", place=True)

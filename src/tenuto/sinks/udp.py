@@ -16,7 +16,7 @@ from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
 from tenuto.protocols.compact import pack_command
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
-from tenuto.sinks.base import Sink, SinkOptions
+from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.remote import RemoteSink
 
 if TYPE_CHECKING:
@@ -88,7 +88,7 @@ class UdpSink(RemoteSink):
 
 
 @dataclass(frozen=True, kw_only=True)
-class UdpSinkOptions(SinkOptions):
+class UdpSinkOptions(RatedSinkOptions):
     """A robot elsewhere, by datagrams."""
 
     kind: ClassVar[str] = "udp"
