@@ -9,7 +9,7 @@ from hypothesis import Phase, given, settings
 import tenuto
 from helpers import examples
 from mutants import MUTANTS
-from tenuto import Pipeline, Profile, load_profile, parse_profile, testing
+from tenuto import Frame, Pipeline, Profile, load_profile, parse_profile, testing
 from tenuto.data import shipped
 from tenuto.driving.losses import bearable
 from tenuto.profile.checks.advice import advise
@@ -108,6 +108,27 @@ def test_buttons_of_a_truth_table() -> None:
     assert [(row.position, row.how, row.does[0]) for row in rows] == [
         (0.0, "at position 2 of 3", "mode cruise"), (1.0, "at position 3 of 3", "mode along_row"),
     ]  # fmt: skip
+
+
+def test_a_robot_enabled_by_a_gesture_is_driven_too_and_a_gesture_in_its_way_is_told() -> None:
+    every = truth_table(load_profile(shipped("damson.toml"))).rows
+    assert [row.does for row in every if row.control == "both_low_and_inward"] == [("set the home point",)]
+    sticks = '[switches.sign]\nkind = "gesture"\ntime = 0.5\nsticks = {{ {} }}\n[guard]\nenable = "sign"\n'
+    by = MEDLAR.replace('[guard]\nhold_to_run = "left_shoulder"\n', sticks.format('drive = "low"'))
+    found = truth_table(parse_profile(by))
+    moved = {(row.control, row.position): row.command for row in found.rows if row.actuators and row.second is None}
+    assert moved["drive", 1.0].vx == pytest.approx(1.2)
+    assert ("drive", -1.0) not in moved
+    assert any(
+        "controls.drive: held at its end it stops the robot: sign was done again" in str(one) for one in found.findings
+    )
+    apart = MEDLAR.replace('[guard]\nhold_to_run = "left_shoulder"\n', sticks.format('drive = "low", steer = "low"'))
+    found = truth_table(parse_profile(apart))
+    assert ("stands until it is enabled afresh",) in [row.does for row in found.rows]
+    assert {row.position for row in found.rows if row.control == "drive" and row.second is None} == {1.0, -1.0}
+    values = {"left_y": 983.0, "right_x": 983.0, "left_shoulder": 0.0}
+    said = Pipeline(parse_profile(apart).plan()).step(Frame(0.1, values), 0.1).guard.reasons
+    assert "sign is not switched on: hold drive low and steer low for 0.5 s" in " ".join(one.text for one in said)
 
 
 def test_a_speed_that_no_wheel_can_do_is_an_error() -> None:

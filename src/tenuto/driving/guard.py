@@ -332,6 +332,7 @@ class Guard:
         *,
         pressed_once: bool = False,
         with_enable: str | None = None,
+        asked: str = "",
         categories: Categories = _USUAL,
     ) -> None:
         """Begin not enabled.
@@ -341,6 +342,7 @@ class Guard:
             rest_bands: driving control → how far from its middle still counts as rest, −1…1.
             pressed_once: it is a switch that enables when it is pressed, not a control that is held.
             with_enable: the switch that must be pressed besides; None for none.
+            asked: what to do to switch it on, where that is another thing than to press it.
             levers: those that rest at their low end, and stay where they are put.
             categories: of the stops.
         """
@@ -358,14 +360,16 @@ class Guard:
         )
         self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was let go")
         if with_enable is not None:
-            text = f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, press the other"
+            then = asked or "press the other"
+            text = f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, {then}"
             self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, text)
             text = f"{hold_to_run} was let go, or {with_enable} was switched off"
             self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
             text = f"centre the sticks, press {hold_to_run} to drive"
+            text = f"{hold_to_run} is not switched on: {asked}, then let the sticks go" if asked else text
             self._not_pressed = Reason(Code.NOT_ENABLED, text)
-            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was pressed again")
+            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was {'done' if asked else 'pressed'} again")
 
     @property
     def state(self) -> State:

@@ -59,8 +59,9 @@ class Pipeline:
         categories = Categories(guard.released_category, guard.fault_category, guard.emergency_category)
         once = guard.hold_to_run is None
         both = guard.enable if guard.hold_to_run is not None else None
+        asked = next((one.asked() for one in plan.selection.switches if one.name == guard.enable), "")
         self._guard = Guard(
-            enables, first.bands, first.levers, pressed_once=once, with_enable=both, categories=categories
+            enables, first.bands, first.levers, pressed_once=once, with_enable=both, asked=asked, categories=categories
         )
         self._ramp = CommandRamp(plan.chassis)
         self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)

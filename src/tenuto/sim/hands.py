@@ -39,6 +39,8 @@ class Hands:
         reads = {switch.name: switch.reads for switch in plan.selection.switches}
         names = [control.name for control in self._others]
         enable = reads.get(guard.enable) if guard.enable is not None else None
+        enabling = next((one for one in plan.selection.switches if one.name == guard.enable), None)
+        self._gesture = enabling.held_at() if enabling is not None else {}
         self._enabling, self._stays = names.index(enable) if enable in names else None, guard.enable_stays
         self._hold = [control for control in controls if control.name in holds]
         # Of three positions the middle one; and how hard it is pressed now.
@@ -50,9 +52,10 @@ class Hands:
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
         waits = plan.guard.link_good_for + plan.guard.start_warning
         self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
-        # A press is longer than a switch bounces.
-        self._press = math.ceil(_PRESS / plan.period)
-        self._off_at += self._press if self._enabling is not None else 0
+        # A press is longer than a switch bounces, and a gesture as long as it wants.
+        seconds = enabling.operated().presses[0][0] if enabling is not None and self._gesture else _PRESS
+        self._press = math.ceil(seconds / plan.period)
+        self._off_at += self._press if self._enabling is not None or self._gesture else 0
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
@@ -64,14 +67,7 @@ class Hands:
     def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
         """Do what such a driver does within ``dt`` s; in the first steps of a episode, begin as one should."""
         if 0 <= beginning < self._off_at:
-            self._pushed = dict.fromkeys(self._pushed, 0.0)
-            self._held, self._pressed = beginning >= 5, -1
-            self._grip, self._halves = self._middle, False
-            left = self._off_at - beginning
-            if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
-                self._pressed = self._enabling
-            if self._giving and beginning == 5:
-                self._gives = dice.choice((-1, *self._giving))
+            self._begin(dice, beginning)
             return
         if 0 <= beginning < self._off_at + 50 and self._giving and self._gives >= 0:
             self._pressed = self._gives  # and hands off, while somebody else drives
@@ -93,6 +89,19 @@ class Hands:
             # Whoever is nervous presses what stops and what starts again more than anything else.
             anything = dice.randrange(-2, len(self._others))
             self._pressed = dice.choice([*self._urgent, *self._giving, anything])
+
+    def _begin(self, dice: random.Random, beginning: int) -> None:
+        """Hold, with sticks at rest, and then do what enables it."""
+        self._pushed = dict.fromkeys(self._pushed, 0.0)
+        self._held, self._pressed = beginning >= 5, -1
+        self._grip, self._halves = self._middle, False
+        left = self._off_at - beginning
+        if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
+            self._pressed = self._enabling
+        if self._gesture and 3 < left <= self._press + 3:
+            self._pushed |= self._gesture
+        if self._giving and beginning == 5:
+            self._gives = dice.choice((-1, *self._giving))
 
     def values(self) -> dict[str, float]:
         """Return the raw numbers of now."""

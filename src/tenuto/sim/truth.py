@@ -67,8 +67,8 @@ def truth_table(profile: Planned) -> TruthTable:
     Returns:
         The truth table, and findings: a control that does nothing, two that do the same, a way that contradicts its
         name, a side that moves with its stick at rest, a motion that no stick asks for, a stick that does not stop when
-        it is let go, a robot that nothing stops or that starts by itself, a limit that is never reached. Both are empty
-        for a robot that cannot be driven by sticks alone, as with an enabling gesture.
+        it is let go, a robot that nothing stops or that starts by itself, a limit that is never reached. The table is
+        empty for a robot that could not be driven, and a finding says why.
     """
     plan = profile.plan()
     rows: list[TruthRow] = []
@@ -76,15 +76,18 @@ def truth_table(profile: Planned) -> TruthTable:
     quickest, unasked = _Rates(), dict[str, Finding]()
     ends: list[tuple[Plan, TruthRow]] = []
     for fixed, mode in zip(in_each_mode(plan), _modes(plan), strict=True):
-        resting = DrivenRobot.driven(fixed, {}, rolls=False)
-        if resting is None or resting.tick is None:
-            return TruthTable((), ())
+        resting = DrivenRobot.begun(fixed, {}, rolls=False)
+        if resting.tick is None or not resting.settle():
+            text = f"it could not be driven, so nothing was tried: {resting.why}"
+            return TruthTable((), (warning("guard", text, "do what is asked for there, or change it"),))
         alone: list[TruthRow] = []
         sluggish = False
-        rest, stage = resting.tick, resting
+        rest, stage = resting.tick, resting.copied()
         for control, position in _ends(fixed):
             if not stage.turn({control: position}):
-                return TruthTable((), ())
+                findings.append(warning(f"controls.{control}", f"held at its end it stops the robot: {stage.why}"))
+                stage = resting.copied()
+                continue
             alone.append(_row(stage, mode, control, position, rest))
             for finding in _unasked(stage, alone[-1]):
                 unasked.setdefault(control, finding)
@@ -97,7 +100,7 @@ def truth_table(profile: Planned) -> TruthTable:
         rows, findings = rows + corners, findings + ([] if sluggish else wrong)
         ends += [(fixed, row) for row in alone]
     rows += press_rows(plan)
-    linked, wrong = link_rows(*max(ends, key=lambda one: speed_of(one[1])))
+    linked, wrong = link_rows(*max(ends, key=lambda one: speed_of(one[1]))) if ends else ([], [])
     findings += [*unasked.values(), *wrong, *quickest.never_reached(_said(profile)), *_odd(plan.chassis, rows)]
     found = {(finding.where, finding.text): finding for finding in findings}
     return TruthTable((*rows, *linked), tuple(found.values()))
@@ -232,10 +235,10 @@ def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator
         text = f"the robot still goes {_WATCHED:g} s after the stick is let go"
         yield error(f"controls.{control}", text)
     guard = stage.plan.guard
-    # A push-button that enables ends that when it is pressed again.
-    again = stopping.enable if guard.hold_to_run is None and not guard.enable_stays else None
-    if not any(_stands(stopping.step(held=again is not None, press=again)) for _ in range(steps)):
-        text = "letting go does not stop it" if again is None else f"pressing {again} again does not stop it"
+    # What enables and does not stay ends that when it is done again.
+    again = guard.hold_to_run is None and guard.enable is not None and not guard.enable_stays
+    if not any(_stands(stopping.step(held=again, enables=again)) for _ in range(steps)):
+        text = f"{guard.enable} again does not stop it" if again else "letting go does not stop it"
         yield error("guard", text, "nothing that the driver does stops this robot: give hold_to_run or enable")
 
 

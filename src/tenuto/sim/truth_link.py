@@ -13,6 +13,8 @@ from tenuto.vehicles.velocity import STANDSTILL
 
 # For how long a robot is watched, s: until it stands, and then with the link back.
 _WATCHED, _BACK = 60.0, 1.5
+# So many ticks after it was enabled it is driven.
+_ENABLED = 45
 _QUIET = Fault("quiet", 0.0, happens=lambda frame: None)
 
 
@@ -38,9 +40,9 @@ def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]
     if any(stage.step().command != STANDSTILL for _ in range(round(_BACK / plan.period))):
         wrong.append(error("guard", "it moves by itself when a lost link comes back"))
     found.append(_link(row.mode, "back; the sticks as they were", "stands until it is enabled afresh"))
-    begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
-    for number in range(begin + 50):
-        tick = stage.step(held=number >= begin, pushed=number >= begin + 5)
+    stage.enable()
+    for _ in range(_ENABLED):
+        tick = stage.step()
     if tick.guard.state is State.DRIVING:
         found.append(_link(row.mode, "back; enabled afresh", "drives"))
     else:

@@ -12,7 +12,7 @@ from tenuto.driving.tick import Tick
 from tenuto.sim.truth_rows import TruthRow
 from tenuto.sim.worst import DrivenRobot
 from tenuto.sticks.control import ControlPlan
-from tenuto.switches.base import Operated
+from tenuto.switches.base import Operated, SwitchPlan
 from tenuto.switches.positions import PositionsPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -31,8 +31,11 @@ def press_rows(plan: Plan) -> list[TruthRow]:
     stage = DrivenRobot.driven(replace(plan, guard=guard, below=()), {}, rolls=False)
     if stage is None:
         return []
-    taken = {*plan.driving_controls(), *_guards(plan)}
-    return [row for control in plan.controls if control.name not in taken for row in _pressed(stage, control)]
+    guards = _guards(plan)
+    taken = {*plan.driving_controls(), *guards}
+    rows = [row for control in plan.controls if control.name not in taken for row in _pressed(stage, control)]
+    gestures = [one for one in plan.selection.switches if one.held_at() and one.name not in guards]
+    return rows + [row for one in gestures for row in _gestured(stage, one)]
 
 
 def _pressed(stage: DrivenRobot, control: ControlPlan) -> Iterator[TruthRow]:
@@ -64,6 +67,23 @@ def _operated(stage: DrivenRobot, control: ControlPlan, operated: Operated, time
         row = _row(control, rest, ticks[let_go:pressed], ticks)
         if row is not None:
             yield row._replace(how=operated.how + _TIMES.get(number, f" {number} times"))
+
+
+def _gestured(stage: DrivenRobot, switch: SwitchPlan) -> Iterator[TruthRow]:
+    """Hold the sticks of a gesture where it wants them, for as long as it wants."""
+    after, sticks, operated = stage.copied(), switch.held_at(), switch.operated()
+    controls = [one for one in stage.plan.controls if one.name in sticks]
+    rest = after.copied().step()
+    ticks: list[Tick] = []
+    for on, off in operated.presses:
+        after.way = sticks
+        ticks += _for(after, on, None)
+        after.way = {}
+        pressed = len(ticks)
+        ticks += _for(after, off, None)
+    row = _row(controls[0], rest, ticks[:pressed], ticks)
+    if row is not None:
+        yield row._replace(control=switch.name, reads=" and ".join(one.reads for one in controls), how=operated.how)
 
 
 def _placed(stage: DrivenRobot, control: ControlPlan, switches: list[PositionsPlan]) -> Iterator[TruthRow]:

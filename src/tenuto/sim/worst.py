@@ -133,7 +133,7 @@ def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
         ways: so many ways to hold the sticks are driven in each.
 
     Returns:
-        The worst of each fault; nothing where it cannot be driven by sticks alone, as with an enabling gesture.
+        The worst of each fault; nothing where it cannot be driven by sticks alone.
     """
     plan = profile.plan()
     driven = [DrivenRobot.driven(fixed, way) for fixed in in_each_mode(plan) for way in _ways(fixed, ways)]
@@ -174,6 +174,7 @@ class DrivenRobot:
 
     Attributes:
         rolls: its simulated robot moves; otherwise only the commands to it are of interest.
+        why: what it said when it was driven no more, or why it is not.
     """
 
     def __init__(self, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> None:
@@ -181,19 +182,36 @@ class DrivenRobot:
         self.pipeline, self.robot = Pipeline(plan), simulated_robot(plan.chassis)
         self.hands, self.now = Hands(plan), 0.0
         self.tick: Tick | None = None
+        self.why = ""
         # How fast each axis grew and shrank at most, m/s² and rad/s².
         self.grew, self.shrank = [0.0] * 4, [0.0] * 4
-        switches = {switch.name: switch.reads for switch in plan.selection.switches}
-        self.enable = switches[plan.guard.enable] or None if plan.guard.enable is not None else None
+        self._enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
 
     @classmethod
     def driven(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot | None:
         """Enable it as one should, and drive until nothing changes, wheels that turn among it; None where not."""
-        stage = cls(plan, way, rolls)
-        begin = math.ceil(plan.guard.link_good_for / plan.period) + 10
-        for number in range(begin + 50):
-            stage.step(held=number >= begin, pushed=number >= begin + 5)
+        stage = cls.begun(plan, way, rolls)
         return stage if stage.settle() else None
+
+    @classmethod
+    def begun(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot:
+        """Begin with one that is enabled as it should be."""
+        stage = cls(plan, way, rolls)
+        stage.enable()
+        return stage
+
+    def enable(self) -> None:
+        """Let all go for as long as the link must be good; then hold, with sticks at rest, and do what enables it."""
+        for _ in range(math.ceil(self.plan.guard.link_good_for / self.plan.period) + 10):
+            self.step(held=False, pushed=False)
+        for on in self._presses():
+            self.step(pushed=False, enables=on)
+
+    def _presses(self) -> list[bool]:
+        """Return for each tick of enabling whether what switches it on is being operated."""
+        operated = self._enabling.operated().presses if self._enabling is not None else ((0.0, 0.1),)
+        count = [(math.ceil(on / self.plan.period), math.ceil(off / self.plan.period)) for on, off in operated]
+        return [way for on, off in count for way in (*[True] * on, *[self.plan.guard.enable_stays] * off)]
 
     def turn(self, way: Mapping[str, float]) -> bool:
         """Hold the sticks another way until nothing changes any more; tell whether it is being driven then."""
@@ -221,15 +239,21 @@ class DrivenRobot:
         fault: Fault | None = None,
         press: str | None = None,
         at: float | None = None,
+        enables: bool | None = None,
     ) -> Tick:
-        """Let a tick pass, with a fault in what arrives, or with something pressed, or put ``at`` a place, −1…1."""
+        """Let a tick pass, with a fault in what arrives, or with something pressed, or put ``at`` a place, −1…1.
+
+        What switches it on is operated where ``enables`` says so; otherwise where it stays on.
+        """
         plan, fault = self.plan, fault or Fault("", 0.0)
         if self.rolls:
             self.robot.advance(plan.period)
         self.now += plan.period
-        way: Mapping[str, float] = self.way if pushed else {}
-        enables = self.enable if held and (plan.guard.enable_stays or not pushed) else None
-        values = self.hands.put(held and fault.hold, press or fault.press or enables, **way)
+        enabling = self._enabling if held and (plan.guard.enable_stays if enables is None else enables) else None
+        gesture = enabling.held_at() if enabling is not None else {}
+        reads = enabling.reads or None if enabling is not None else None
+        way = {**(self.way if pushed else {}), **gesture}
+        values = self.hands.put(held and fault.hold, press or fault.press or reads, **way)
         if press is not None and at is not None:
             values |= raw_at(next(one for one in plan.controls if one.name == press), at)
         if plan.selection.heading is not None:  # what measures the heading says straight ahead
@@ -238,7 +262,10 @@ class DrivenRobot:
         others = self._others()
         frame = fault.happens(Frame(self.now, values))
         before = self.tick.command if self.tick is not None else STANDSTILL
+        driven = self.tick is None or self.tick.guard.state is State.DRIVING
         self.tick = self.pipeline.step(frame, self.now, others=fault.others(others))
+        if driven and self.tick.guard.reasons:
+            self.why = self.tick.guard.reasons[0].text
         for axis, (was, now) in enumerate(zip(before, self.tick.command, strict=True)):
             changed = self.grew if abs(now) > abs(was) else self.shrank
             changed[axis] = max(changed[axis], abs(now - was) / plan.period)

@@ -60,6 +60,14 @@ class SwitchPlan(ABC):
         long = _PRESS + self.debounce
         return Operated("pressed", ((long, long),))
 
+    def asked(self) -> str:
+        """Say what to do to switch it on, where that is another thing than to press it; here: nothing."""
+        return ""
+
+    def held_at(self) -> Mapping[str, float]:
+        """Return where sticks are held to switch it on, −1…1; here: it reads one control, and no sticks."""
+        return {}
+
 
 @dataclass(frozen=True, kw_only=True)
 class ContactPlan(SwitchPlan):

@@ -8,7 +8,7 @@ from typing import ClassVar, Literal
 
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
-from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
+from tenuto.switches.base import Operated, Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
 # From where a stick counts as "high" or "low" in a gesture, and a lever as "low": shares of the travel.
 GESTURE_FAR, LEVER_LOW = 0.8, 0.1
@@ -29,6 +29,20 @@ class GesturePlan(SwitchPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Gesture(self)
+
+    def operated(self) -> Operated:
+        """Say for how long the sticks are held there."""
+        ((on, off),) = super().operated().presses
+        return Operated(f"held for {self.time:g} s", ((self.time + on, off),))
+
+    def asked(self) -> str:
+        """Say to hold the sticks there."""
+        held = " and ".join(f"{name} {where}" for name, where, _ in self.sticks)
+        return f"hold {held} for {self.time:g} s"
+
+    def held_at(self) -> Mapping[str, float]:
+        """Return the end of each stick."""
+        return {name: 1.0 if where == "high" else 0.0 if lever else -1.0 for name, where, lever in self.sticks}
 
 
 class _Gesture(Switch):

@@ -64,7 +64,7 @@ def _drawn(draw: st.DrawFn) -> Profile:
         tables["guard"]["start_warning"] = draw(st.floats(0.1, 0.6))
     # Sensors of distance are drawn apart: it takes many of them until one is driven up to what it sees.
     some = draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5))
-    for more in [*some, *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
+    for more in [*sorted(some, key=_MORE.index), *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
         more(draw, tables, buttons)
     try:
         return Profile.model_validate(tables)
@@ -147,7 +147,18 @@ def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
     tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
 
 
-_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_actuators)
+def _add_gesture(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Enable it by a gesture of sticks, where something is pressed for that; or let one choose the mode."""
+    names = st.sampled_from(sorted(tables["style"].driving().values()))
+    sticks = draw(st.dictionaries(names, st.sampled_from(["low", "high"]), min_size=1, max_size=2))
+    tables["switches"]["sign"] = {"kind": "gesture", "sticks": sticks, "time": draw(st.floats(0.1, 0.3))}
+    if "enable" in tables["guard"] and ("mode" not in tables.get("choose", {}) or draw(st.booleans())):
+        tables["guard"]["enable"] = "sign"
+    elif "mode" in tables.get("choose", {}):
+        tables["choose"]["mode"]["switch"] = "sign"
+
+
+_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_actuators, _add_gesture)
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
