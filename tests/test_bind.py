@@ -17,6 +17,7 @@ from tenuto.profile.checks.advice import advise
 from tenuto.profile.lines import line_of
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
+from tenuto.vehicles.base import VEHICLES
 
 PAD = GamepadOptions.layout
 REST = {info.name: info.rest for info in PAD if not info.name.startswith(("misc", "paddle", "touch"))}
@@ -103,19 +104,19 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
 
 
 # Vehicle → the gestures after "forward", in the order in which they are asked for, and what a push forward makes.
-VEHICLES: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
-    "differential": (("left_y", "right_x"), (0.4, 0, 0, 0)),
-    "car-like": (("left_y", "right_x"), (0.4, 0, 0, 0)),
-    "four-wheel-steer": (("left_y", "right_x", "north"), (0.4, 0, 0, 0)),
-    "any-direction": (("left_y", "left_x", "right_x"), (0.4, 0, 0, 0)),
-    "boat": (("left_y", "right_x"), (0.4, 0, 0, 0)),
+TWO, ANY = (("left_y", "right_x"), (0.4, 0, 0, 0)), (("left_y", "left_x", "right_x"), (0.4, 0, 0, 0))
+ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
+    **dict.fromkeys(("differential", "skid_steer", "tracked", "car", "thrusters", "linear_mix"), TWO),
+    **dict.fromkeys(("mecanum", "omni", "modules"), ANY),
+    "four_wheel_steer": (("left_y", "right_x", "north"), (0.4, 0, 0, 0)),
     "aircraft": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 0.5, 0)),
+    "surfaces": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 1.0, 0)),
 }
 
 
-@pytest.mark.parametrize("vehicle", VEHICLES)
+@pytest.mark.parametrize("vehicle", VEHICLES.all)
 def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -> None:
-    moved, command = VEHICLES[vehicle]
+    moved, command = ASKED[vehicle]
     gestures = [(name, 1.0 if name == "north" else -31000.0) for name in moved] + [("left_shoulder", 1.0)]
     frames = [frame for number, one in enumerate(gestures) for frame in gesture(2.0 * number, one)]
     write_recording(tmp_path / "g.csv", frames)
@@ -132,7 +133,7 @@ def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -
     left = bench.run(3.0, REST | {"left_shoulder": 1.0, "left_y": -32768.0, "right_x": -32768.0, "left_x": -32768.0})
     assert max(left.command.vy, left.command.yaw_rate) > 0.1
     assert min(left.command.vy, left.command.yaw_rate) >= 0.0
-    if vehicle == "four-wheel-steer":
+    if vehicle == "four_wheel_steer":
         assert bench.run(0.2, REST | {"north": 1.0}).chosen.steering == "counter"
 
 

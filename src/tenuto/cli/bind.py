@@ -6,7 +6,6 @@ import sys
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import MISSING, fields
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
@@ -24,23 +23,13 @@ from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.clock import Clock, SimulatedClock
 from tenuto.kinds.options import Ask, about
+from tenuto.profile.beginning import begun_for, text_begun_for
 from tenuto.sources import Source, open_source, source_options
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES, StyleOptions
 
 if TYPE_CHECKING:
     import tomlkit
-
-
-class Vehicle(StrEnum):
-    """The vehicles that a profile can be begun for; each has a file of that name among the shipped data."""
-
-    DIFFERENTIAL = "differential"
-    CAR = "car-like"
-    FOUR_WHEEL_STEER = "four-wheel-steer"
-    ANY_DIRECTION = "any-direction"
-    BOAT = "boat"
-    AIRCRAFT = "aircraft"
 
 
 class Role(NamedTuple):
@@ -94,7 +83,9 @@ def bind(
     recording: Annotated[
         Path | None, typer.Option("--from", exists=True, dir_okay=False, help="Take the gestures from a recording.")
     ] = None,
-    vehicle: Annotated[Vehicle, typer.Option(help="What to begin a new profile for.")] = Vehicle.DIFFERENTIAL,
+    vehicle: Annotated[
+        str, typer.Option(help=f"The vehicle to begin a new profile for: {', '.join(begun_for())}.")
+    ] = "differential",
     wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
     yes: Annotated[bool, typer.Option("--yes", help="Write without asking.")] = False,
 ) -> None:
@@ -106,6 +97,8 @@ def bind(
     """
     import tenuto
 
+    if vehicle not in begun_for():
+        raise typer.BadParameter(f"expected one of {', '.join(begun_for())}", param_hint="--vehicle")
     with ExitStack() as stack:
         stopped = stack.enter_context(ctrl_c())
         if recording is not None:
@@ -147,15 +140,12 @@ def _frames(source: Source, stopped: list[int], *, fast: bool) -> Iterator[Frame
         clock.sleep_until(start + now + (0.01 if fast else 0.005))
 
 
-def _begin(profile: Path, vehicle: Vehicle) -> tomlkit.TOMLDocument:
+def _begin(profile: Path, vehicle: str) -> tomlkit.TOMLDocument:
     """Return the profile to change: the file that is there, or the beginning of one for a vehicle."""
     import tomlkit
 
-    from tenuto.data import shipped
-
-    source = profile if profile.exists() else shipped(f"begin/{vehicle}.toml")
     try:
-        return tomlkit.parse(source.read_text(encoding="utf-8"))
+        return tomlkit.parse(profile.read_text(encoding="utf-8") if profile.exists() else text_begun_for(vehicle))
     except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
         raise ProfileError(str(profile), [unexpected("file", "TOML that can be changed", str(error))]) from error
 

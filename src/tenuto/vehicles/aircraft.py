@@ -10,7 +10,7 @@ from typing import ClassVar
 from tenuto.basics.number import Value, hypot, larger
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import ANGLE, SPEED, TURN_SPEED
-from tenuto.vehicles.base import Bounds, Chassis, Inertia, Quantity, VehicleOptions
+from tenuto.vehicles.base import Beginning, Bounds, Chassis, Inertia, Quantity, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -84,6 +84,12 @@ class AircraftOptions(VehicleOptions):
     """An autopilot takes the velocity, or a tilt."""
 
     kind: ClassVar[str] = "aircraft"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        'max_speed = "3 m/s"        # what the autopilot is allowed to do\nmax_climb = "1 m/s"\n',
+        "flight",
+        (("forward", "0.8 m/s"), ("sideways", "0.6 m/s"), ("up", "0.5 m/s"), ("down", "0.3 m/s"), ("turn", "45 deg/s")),
+        "0.8 m/s^2",
+    )
     # Its speeds have nothing to do with each other: a fast diagonal is no reason to climb more slowly.
     usual_priority: ClassVar[str] = "up"
     max_speed: float | None = option('a speed, such as "5 m/s"', None, dimension=SPEED)

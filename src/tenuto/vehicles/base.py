@@ -352,6 +352,24 @@ class Chassis(ABC):
         )
 
 
+class Beginning(NamedTuple):
+    """How a profile for a vehicle begins, in the words of a profile: slow, with measures to be put in.
+
+    Attributes:
+        chassis: the lines of ``[chassis]`` below its kind; each measure with a comment of what to measure.
+        style: the kind of style that is asked for. speeds: of ``[speeds]``. acceleration: along the ground.
+    """
+
+    chassis: str
+    style: str = "arcade"
+    speeds: tuple[tuple[str, str], ...] = (("forward", "0.4 m/s"), ("backward", "0.3 m/s"), ("turn", "45 deg/s"))
+    acceleration: str = "0.5 m/s^2"
+
+
+# A measure of several vehicles, as it begins.
+WHEEL_BEGINS = 'wheel_radius = "0.1 m"     # measure: from the middle of the axle to the ground\n'
+
+
 @dataclass(frozen=True, kw_only=True)
 class VehicleOptions(ABC):
     """What a profile says of a vehicle, under ``[chassis]``: the measures that a builder takes with a tape.
@@ -361,11 +379,13 @@ class VehicleOptions(ABC):
         turns_by: the one measure that makes turning of its wheels' speeds; empty where there are several. Where
             wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
         usual_priority: what goes first where the profile does not say it.
+        beginning: how a profile for one begins; None where it can only be written by hand.
     """
 
     kind: ClassVar[str]
     turns_by: ClassVar[str] = ""
     usual_priority: ClassVar[str] = "arc"
+    beginning: ClassVar[Beginning | None] = None
     priority: Literal["arc", "forward", "turn", "up"] | None = option(
         'what is kept where not all fits at once: "arc", "forward", "turn" or "up"', None
     )

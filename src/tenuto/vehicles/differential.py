@@ -10,7 +10,19 @@ from typing import ClassVar
 from tenuto.basics.number import Value
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH
-from tenuto.vehicles.base import ROUNDING, TRACK, Bounds, Chassis, Drawing, Part, Quantity, Sides, WheelsOptions
+from tenuto.vehicles.base import (
+    ROUNDING,
+    TRACK,
+    WHEEL_BEGINS,
+    Beginning,
+    Bounds,
+    Chassis,
+    Drawing,
+    Part,
+    Quantity,
+    Sides,
+    WheelsOptions,
+)
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -96,6 +108,9 @@ class DifferentialOptions(WheelsOptions):
     """Two driven wheels."""
 
     kind: ClassVar[str] = "differential"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        'track = "0.4 m"            # measure: between the middles of the two tyres on the ground\n' + WHEEL_BEGINS
+    )
     turns_by: ClassVar[str] = "track"
     track: float = option(TRACK, dimension=LENGTH)
 

@@ -12,7 +12,7 @@ import numpy as np
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, larger, weighted
 from tenuto.kinds.options import option
-from tenuto.vehicles.base import Bounds, Chassis, Quantity, VehicleOptions
+from tenuto.vehicles.base import Beginning, Bounds, Chassis, Quantity, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = ("forward", "sideways", "up", "turn")
@@ -147,6 +147,10 @@ class LinearMixOptions(VehicleOptions):
     """A matrix of shares of the axes to outputs."""
 
     kind: ClassVar[str] = "linear_mix"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        "outputs.left = { forward = 1.0, turn = -0.5 }    # shares of the full forward speed and turn\n"
+        "outputs.right = { forward = 1.0, turn = 0.5 }\n"
+    )
     outputs: dict[str, MixRow] = option("tables [chassis.outputs.NAME]", fewest=1)
 
     def errors(self) -> Iterator[Finding]:

@@ -11,7 +11,18 @@ from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.number import Value, arctan2, cos, hypot, larger, sin, weighted
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
-from tenuto.vehicles.base import PLACE, Bounds, Chassis, Drawing, Part, Quantity, Way, WheelsOptions
+from tenuto.vehicles.base import (
+    PLACE,
+    WHEEL_BEGINS,
+    Beginning,
+    Bounds,
+    Chassis,
+    Drawing,
+    Part,
+    Quantity,
+    Way,
+    WheelsOptions,
+)
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _QUARTER = math.pi / 2.0
@@ -154,6 +165,20 @@ class ModulesOptions(WheelsOptions):
     """Modules that each turn and drive."""
 
     kind: ClassVar[str] = "modules"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        WHEEL_BEGINS
+        + "".join(
+            f'modules.{name} = {{ x = "{x} m", y = "{y} m" }}{more}\n'
+            for name, x, y, more in (
+                ("front_left", 0.2, 0.2, "   # measure: ahead and left of the middle"),
+                ("front_right", 0.2, -0.2, ""),
+                ("rear_left", -0.2, 0.2, ""),
+                ("rear_right", -0.2, -0.2, ""),
+            )
+        ),
+        "any_direction",
+        (("forward", "0.4 m/s"), ("sideways", "0.3 m/s"), ("turn", "45 deg/s")),
+    )
     modules: dict[str, PlacedModule] = option("tables [chassis.modules.NAME]", fewest=2)
     turn_rate: float | None = option('a turning speed, such as "360 deg/s"', None, dimension=TURN_SPEED)
 

@@ -17,7 +17,9 @@ from tenuto.kinds.quantities import ANGLE, LENGTH
 from tenuto.vehicles.base import (
     PLACE,
     TRACK,
+    WHEEL_BEGINS,
     WHEELBASE,
+    Beginning,
     Bounds,
     Chassis,
     Drawing,
@@ -192,11 +194,21 @@ def omni(count: int, radius: float, wheel_radius: float, max_wheel_speed: float 
     return RollerWheels(wheels, wheel_radius, max_wheel_speed)
 
 
+# Any direction is asked for, so there is a speed for each.
+_SPEEDS_BEGIN = (("forward", "0.4 m/s"), ("backward", "0.3 m/s"), ("sideways", "0.3 m/s"), ("turn", "45 deg/s"))
+
+
 @dataclass(frozen=True, kw_only=True)
 class MecanumOptions(WheelsOptions):
     """Four mecanum wheels."""
 
     kind: ClassVar[str] = "mecanum"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        'wheelbase = "0.4 m"        # measure: between the axles\n'
+        'track = "0.4 m"            # measure: between the middles of the wheels of one axle\n' + WHEEL_BEGINS,
+        "any_direction",
+        _SPEEDS_BEGIN,
+    )
     wheelbase: float = option(WHEELBASE, dimension=LENGTH)
     track: float = option(TRACK, dimension=LENGTH)
 
@@ -220,6 +232,12 @@ class OmniOptions(WheelsOptions):
     """Omni wheels: some number on a circle, or each at its place."""
 
     kind: ClassVar[str] = "omni"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        "count = 3                  # wheels, evenly spread: the first stands ahead\n"
+        'radius = "0.2 m"           # measure: from the middle of the robot to that of a wheel\n' + WHEEL_BEGINS,
+        "any_direction",
+        _SPEEDS_BEGIN,
+    )
     turns_by: ClassVar[str] = "radius"
     count: int | None = option("a whole number from 3 to 12", None, low=3, high=12)
     radius: float | None = option('the radius of their circle, such as "0.2 m"', None, dimension=LENGTH)

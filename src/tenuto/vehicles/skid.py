@@ -10,7 +10,7 @@ from typing import ClassVar
 from tenuto.basics.number import Value, larger
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH
-from tenuto.vehicles.base import Bounds, Chassis, Drawing, Part, Quantity, Sides, WheelsOptions
+from tenuto.vehicles.base import WHEEL_BEGINS, Beginning, Bounds, Chassis, Drawing, Part, Quantity, Sides, WheelsOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
 
@@ -86,6 +86,10 @@ class SkidOptions(WheelsOptions):
     """Four wheels that skid to turn."""
 
     kind: ClassVar[str] = "skid_steer"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        'effective_track = "0.6 m"  # measure: turn on the spot ten times; what one side rolled, by 31.4\n'
+        + WHEEL_BEGINS
+    )
     turns_by: ClassVar[str] = "effective_track"
     called: ClassVar[str] = "wheel"
     effective_track: float | None = option('a length, such as "0.9 m"', None, dimension=LENGTH)

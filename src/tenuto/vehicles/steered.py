@@ -20,9 +20,11 @@ from tenuto.kinds.quantities import ANGLE, LENGTH, TURN_SPEED
 from tenuto.vehicles.actuators import middle_angle
 from tenuto.vehicles.base import (
     TRACK,
+    WHEEL_BEGINS,
     WHEELBASE,
     Arcs,
     Axle,
+    Beginning,
     Bounds,
     Chassis,
     ChassisLimits,
@@ -385,11 +387,19 @@ class SteeringOptions(WheelsOptions):
     steering_rate: float | None = option('a turning speed, such as "90 deg/s"', None, dimension=TURN_SPEED)
 
 
+_AXLES_BEGIN = (
+    'wheelbase = "0.5 m"        # measure: between the axles\n'
+    'track = "0.4 m"            # measure: between the middles of the tyres of one axle\n'
+    'max_steering = "25 deg"    # measure: the inner wheel at full lock\n'
+) + WHEEL_BEGINS
+
+
 @dataclass(frozen=True, kw_only=True)
 class CarOptions(SteeringOptions):
     """Two fixed wheels behind, two steered ones in front."""
 
     kind: ClassVar[str] = "car"
+    beginning: ClassVar[Beginning | None] = Beginning(_AXLES_BEGIN, "car")
     driven: Literal["rear", "front", "all"] = option('"rear", "front" or "all"', "rear")
 
     def chassis(self, full: VelocityCommand) -> Chassis:
@@ -405,6 +415,7 @@ class FourWheelSteerOptions(SteeringOptions):
     """Four wheels that all steer and drive."""
 
     kind: ClassVar[str] = "four_wheel_steer"
+    beginning: ClassVar[Beginning | None] = Beginning(_AXLES_BEGIN, "four_wheel")
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""

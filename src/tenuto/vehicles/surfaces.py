@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 from tenuto.kinds.options import option
-from tenuto.vehicles.base import Chassis, VehicleOptions
+from tenuto.vehicles.base import Beginning, Chassis, VehicleOptions
 from tenuto.vehicles.linear import LinearMix, MixOutput
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -38,6 +38,12 @@ class SurfacesOptions(VehicleOptions):
     """A throttle, and two surfaces that do two things each."""
 
     kind: ClassVar[str] = "surfaces"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        'mix = "elevon"             # or "v_tail", "flaperon"\n',
+        "flight",
+        (("forward", "3 m/s"), ("up", "1 m/s"), ("turn", "45 deg/s")),
+        "2 m/s^2",
+    )
     mix: Literal["elevon", "v_tail", "flaperon"] = option('"elevon", "v_tail" or "flaperon"')
 
     def chassis(self, full: VelocityCommand) -> Chassis:

@@ -17,6 +17,7 @@ from tenuto.vehicles.allocation import Allocation
 from tenuto.vehicles.base import (
     PLACE,
     ROUNDING,
+    Beginning,
     Bounds,
     Chassis,
     Drawing,
@@ -318,6 +319,13 @@ class ThrustersOptions(VehicleOptions):
     """A boat or underwater robot."""
 
     kind: ClassVar[str] = "thrusters"
+    beginning: ClassVar[Beginning | None] = Beginning(
+        "drag = { forward = 20.0, turn = 5.0 }   # measure: N that keep 1 m/s, and N m that keep 1 rad/s\n"
+        + "".join(
+            f'thrusters.{name} = {{ x = "-0.4 m", y = "{y} m", thrust = "20 N", thrust_back = "12 N" }}{more}\n'
+            for name, y, more in (("left", 0.2, "   # measure: ahead and left of the middle"), ("right", -0.2, ""))
+        )
+    )
     thrusters: dict[str, PlacedThruster] = option("tables [chassis.thrusters.NAME]", fewest=1)
     drag: DragOptions = option("a table [chassis.drag]")
 

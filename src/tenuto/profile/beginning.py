@@ -1,0 +1,52 @@
+"""The text of a profile that begins: slow, with measures that are to be put in."""
+
+from __future__ import annotations
+
+from tenuto.vehicles.base import VEHICLES
+
+_TEXT = """\
+# Made by tenuto bind. Slow at first: raise the speeds when you trust it.
+format = 1
+name = ""
+
+[source]
+
+[controls]
+
+[style]
+kind = "{style}"
+
+[speeds]
+{speeds}
+
+[limits]
+acceleration = "{acceleration}"
+turn_acceleration = "90 deg/s^2"
+
+[guard]
+link_timeout = "300 ms"
+stop_deceleration = "1.0 m/s^2"
+
+[chassis]
+kind = "{kind}"
+{chassis}"""
+
+
+def begun_for() -> list[str]:
+    """Name the vehicles that a profile can be begun for."""
+    return [kind for kind, vehicle in VEHICLES.all.items() if vehicle.beginning is not None]
+
+
+def text_begun_for(kind: str) -> str:
+    """Return the text of a profile for a vehicle, without its source and its controls.
+
+    Raises:
+        KeyError: the vehicle is none of `begun_for`.
+    """
+    begins = VEHICLES.all[kind].beginning
+    if begins is None:
+        raise KeyError(kind)
+    speeds = "\n".join(f'{key} = "{value}"' for key, value in begins.speeds)
+    return _TEXT.format(
+        kind=kind, style=begins.style, speeds=speeds, acceleration=begins.acceleration, chassis=begins.chassis
+    )
