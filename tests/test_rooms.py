@@ -68,3 +68,28 @@ def test_no_module_imports_itself_by_way_of_others() -> None:
 
 def test_no_file_is_longer_than_anyone_reads() -> None:
     assert [module for module, file in MODULES.items() if file.read_text().count("\n") >= 500] == []
+
+
+def raised_by(function: ast.AST) -> set[str]:
+    """The errors that stand in a function, without those in functions within it."""
+    found = set()
+    for part in ast.iter_child_nodes(function):
+        if isinstance(part, ast.Raise) and part.exc is not None:
+            found.add(ast.unparse(part.exc).split("(")[0].split(".")[-1])
+        elif not isinstance(part, (ast.FunctionDef, ast.Lambda)):
+            found |= raised_by(part)
+    return {name for name in found if name.endswith("Error")} - {"AttributeError", "NotImplementedError"}
+
+
+def test_a_public_function_that_raises_says_so() -> None:
+    quiet = []
+    for file in SOURCE.rglob("*.py"):
+        module = ast.parse(file.read_text())
+        classes = [one for one in module.body if isinstance(one, ast.ClassDef) and not one.name.startswith("_")]
+        for function in (part for place in (module, *classes) for part in place.body):
+            if not isinstance(function, ast.FunctionDef) or function.name.startswith("_") or "cli" in file.parts:
+                continue
+            said = ast.get_docstring(function) or ""
+            if raised_by(function) and "raise" not in said.lower():
+                quiet.append(f"{file.relative_to(SOURCE)}: {function.name}")
+    assert quiet == []

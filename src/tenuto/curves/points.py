@@ -62,7 +62,11 @@ class Points(Curve):
 
     @classmethod
     def checked(cls, value: Any) -> tuple[tuple[float, float], ...]:
-        """Read a list of points."""
+        """Read a list of points.
+
+        Raises:
+            ValueError: it is none.
+        """
         try:
             return tuple((_number(x), _number(y)) for x, y in value)
         except (TypeError, ValueError):

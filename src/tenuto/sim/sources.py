@@ -124,7 +124,11 @@ class SimulatedOptions(SourceOptions):
     baud: int | None = option("a whole number of baud", None, above=0, word="N")
 
     def open(self, clock: Timer) -> Source:
-        """Plug it in, and open it."""
+        """Plug it in, and open it.
+
+        Raises:
+            SourceError: there is no such device.
+        """
         faults = LinkFaults(drop=self.drop, flip=self.flip, lost=self.lost, burst=self.burst, baud=self.baud)
         devices: dict[str, Callable[[], Source]] = {
             "sticks": SimulatedSticks,

@@ -95,7 +95,11 @@ class EventsOptions(SinkOptions):
     file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)
 
     def open(self) -> Sink:
-        """Open the file, or go on with it."""
+        """Open the file, or go on with it.
+
+        Raises:
+            SinkError: the name says another kind of file, or it cannot be written.
+        """
         if Path(self.file).suffix != ".jsonl":
             raise SinkError(f'expected events:FILE.jsonl; found "events:{self.file}"')
         return EventLog(self.file)

@@ -23,7 +23,11 @@ class LogOptions(SinkOptions):
     )
 
     def open(self) -> Sink:
-        """Begin the file."""
+        """Begin the file.
+
+        Raises:
+            SinkError: the name says no kind of log, or it cannot be written.
+        """
         from tenuto.sinks.log_file import CsvLog, JsonLinesLog, ParquetLog
         from tenuto.sinks.mcap_log import McapLog
 

@@ -94,7 +94,11 @@ class LogFile(Sink, ABC):
         self._new_plan = True
 
     def write(self, tick: Tick) -> None:
-        """Append a row."""
+        """Append a row.
+
+        Raises:
+            SinkError: the file cannot be written.
+        """
         row: Row = {name: round(cell, 6) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
         try:
             if self._new_plan:
@@ -119,7 +123,11 @@ class LogFile(Sink, ABC):
         self._begin(row)
 
     def stop(self, tick: Tick) -> None:
-        """Append the last row and put everything on the disk."""
+        """Append the last row and put everything on the disk.
+
+        Raises:
+            SinkError: the file cannot be written.
+        """
         self.write(tick)
         try:
             self._flush()
@@ -127,7 +135,11 @@ class LogFile(Sink, ABC):
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror}") from error
 
     def close(self) -> None:
-        """Finish the file."""
+        """Finish the file.
+
+        Raises:
+            SinkError: it cannot be finished.
+        """
         try:
             self._finish()
         except OSError as error:

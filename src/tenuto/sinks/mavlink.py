@@ -149,7 +149,11 @@ class MavlinkSink(Sink):
         return f"{self.name}: {text}" if now - at < _TOLD_FOR else ""
 
     def start(self, plan: Plan) -> None:
-        """Make sure that the plan has what is to be sent."""
+        """Make sure that the plan has what is to be sent.
+
+        Raises:
+            SinkError: it has not.
+        """
         self._speeds = plan.full_speeds()
         if self._sends == "channels":
             self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)

@@ -26,7 +26,11 @@ class OutPort:
             raise SinkError(f"{name} does not open: {_why(error)}") from error
 
     def write(self, data: bytes) -> None:
-        """Send bytes."""
+        """Send bytes.
+
+        Raises:
+            SinkError: the port is gone.
+        """
         try:
             self._serial.write(data)
         except OSError as error:
@@ -37,7 +41,11 @@ class OutPort:
         return bool(self.read_bytes())
 
     def read_bytes(self) -> bytes:
-        """Return what has come since the last call."""
+        """Return what has come since the last call.
+
+        Raises:
+            SinkError: the port is gone.
+        """
         try:
             return bytes(self._serial.read(max(1, self._serial.in_waiting)))
         except OSError as error:

@@ -73,7 +73,11 @@ class SerialLine(Sink):
         return f"{self.name}: no answer for {silent:.1f} s" if self._answers and silent > self._answers else ""
 
     def start(self, plan: Plan) -> None:
-        """Make sure that the template can be filled in."""
+        """Make sure that the template can be filled in.
+
+        Raises:
+            SinkError: it cannot.
+        """
         self._heard = self.clock.now() if self._heard is None else self._heard
         wrong = outputs_problem(self._outputs, self._template, plan) or template_problem(self._template, plan)
         if wrong:

@@ -122,6 +122,9 @@ class RecordingWriter(Closing):
 
         A frame without a good link or without one of the columns is a gap, and one at the time of the frame
         before, to a tenth of a millisecond, is left out: a recording holds only what can be read back.
+
+        Raises:
+            RecordingError: the file cannot be written.
         """
         self._names = self._names or list(frame.values)
         time = round(frame.time, 4)
@@ -144,7 +147,11 @@ class RecordingWriter(Closing):
             raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
 
     def close(self) -> None:
-        """Put everything on the disk."""
+        """Put everything on the disk.
+
+        Raises:
+            RecordingError: the file cannot be written.
+        """
         try:
             if self._rows is not None:
                 import pandas as pd
