@@ -227,6 +227,7 @@ def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
     bent = Course(motion, keeps)
     assert bent.bent > 0.1
     assert "strays" in str(bent.bends()[0])
+    assert bent.bends()[0].time < 0.8, "in the first side, whose beginning is bent already"
     _, slow = fitted(motion, keeps)
     assert slow.strays <= 0.05 * 1.0
     # Looked at from outside: the robot passes each corner of a metre's square.
@@ -261,6 +262,9 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         "it gets 3.01 m away, stops counted, and is to stay within 2.00 m, at 5.4 s, in steps.1 (circle) and steps.2"
         in far.stderr
     )
+    gone = run("script", tree, medlar, "--go", "--source", "simulated:gamepad", "--to", "log:run.csv", cwd=tmp_path)
+    assert "the script was broken off: a hand took over" in gone.stdout, gone.stderr
+    assert (tmp_path / "run.csv.profile.toml").read_text() == shipped("medlar.toml").read_text()
     fit = run("script", tree, medlar, "--within", "2", "--fit", "--json", cwd=tmp_path)
     assert fit.returncode == 0, fit.stderr
     assert json.loads(fit.stdout)["excursion"] < 2.0

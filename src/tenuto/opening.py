@@ -67,7 +67,7 @@ def drive(
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
-        _keep(planned, to)
+        keep_beside(planned, to)
         return drive_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
             report=report, handle=handle,
@@ -102,7 +102,7 @@ def follow(
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         to = [_sink(stack, sink) for sink in sinks]
-        _keep(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
+        keep_beside(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
         return follow_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, report=report, handle=handle
         )
@@ -136,7 +136,7 @@ def replay(
         source = _source(stack, _played(recording), REAL)
         more = {name: _source(stack, _played(one), REAL) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, source, more), [_sink(stack, sink) for sink in sinks]
-        _keep(planned, to)
+        keep_beside(planned, to)
         return replay_opened(planned, source, to, others=more)
 
 
@@ -164,8 +164,16 @@ def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) ->
     return prepare_profile(planned, source, others) if isinstance(planned, Profile) else planned
 
 
-def _keep(planned: Planned, sinks: Iterable[Sink]) -> None:
-    """Keep beside each log what it was driven with. Raises `SinkError`."""
+def keep_beside(planned: Planned, sinks: Iterable[Sink]) -> None:
+    """Keep beside each log what it is driven with: profile, calibrations and trims.
+
+    Args:
+        planned: what is driven; nothing is kept of a plan that was made in code.
+        sinks: of the drive.
+
+    Raises:
+        SinkError: they cannot be written there.
+    """
     from tenuto.profile.prepare import keep_with
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks.log_file import LogFile

@@ -141,6 +141,7 @@ def _drive(
     """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
     import tenuto
     from tenuto.driving.plan import DriverPlan
+    from tenuto.opening import keep_beside
     from tenuto.profile.prepare import prepare_profile
     from tenuto.sinks import open_sinks
     from tenuto.sources import open_others
@@ -152,7 +153,8 @@ def _drive(
         driver = stack.enter_context(
             tenuto.open_source(profile if source_text is None else source_text, clock=the_clock.get())
         )
-        plan = prepare_profile(profile, driver).plan()
+        prepared = prepare_profile(profile, driver)
+        plan = prepared.plan()
         seat = DriverPlan(name=_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
         plan = replace(plan, below=(seat,))
         sinks = (
@@ -160,6 +162,7 @@ def _drive(
         )
         for sink in sinks:
             stack.enter_context(sink)
+        keep_beside(prepared, sinks)
         # Nobody else drives, but what looks where the robot goes goes on looking.
         sensors = open_others(profile.model_copy(update={"drivers": {}}), clock=the_clock.get())
         for sensor in sensors.values():

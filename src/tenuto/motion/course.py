@@ -215,7 +215,11 @@ class Course:
             f"it strays {self.strays:.2f} m from what is written and ends {math.degrees(self.turned_off):+.0f} deg "
             f"off: the robot cannot change its velocity so fast"
         )
-        return [Violation(text, self.seconds)]
+        # It begins to where the command is first behind what is asked for.
+        count = min(len(self.asked), len(self.velocities))
+        most = np.maximum(np.abs(self.asked).max(axis=0), 1e-9)
+        behind = (np.abs(self.velocities[:count] - self.asked[:count]) / most).max(axis=1)
+        return [Violation(text, self._first(behind > BENT) if behind.max() > BENT else self.seconds)]
 
     def _first(self, where: np.ndarray) -> float:
         return float(self.times[int(np.argmax(where))])
