@@ -291,6 +291,7 @@ MUTANTS: dict[str, Mutant] = {
         Pipeline, "_elapsed", lambda self, now: (self.plan.period, ())
     ),
     "descends the ranks at once": lambda patch: patch.setattr(Ranks, "_may", lambda self, one: True),
+    "drives on when it is asked to end": lambda patch: patch.setattr(Changeover, "end", lambda self, reason: None),
     "ends with a jump": lambda patch: patch.setattr(
         pipeline_module, "ramp_to_stop", lambda before, dt, *rest: VelocityCommand(*(0.5 * axis for axis in before))
     ),
@@ -361,6 +362,7 @@ SEEN_BY: dict[str, tuple[str, int]] = {
     "gives power back by a reset": ("all of it", 4),
     "does not stop for a clock that goes back": ("all of it", 4),
     "descends the ranks at once": ("medlar-lesson", 11),
+    "drives on when it is asked to end": ("medlar", 27),
     "ends with a jump": ("all of it", 2),
     "does not count what was driven since a number came": ("medlar-lesson", 28),
     "counts on a robot that reacts at once": ("all of it", 8),

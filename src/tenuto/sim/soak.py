@@ -36,7 +36,7 @@ LINKS = (
 CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
 DEVICES = ("there", "there", "there", "unplugged", "another")
 # What the processes around the pipeline do: a sink that hangs, ticks that take long, a profile that is saved anew, and
-# the whole program killed and started again.
+# the whole program started again: killed, or asked to end by a signal, which stops the robot first.
 PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "profile changed", "restarted")
 
 
@@ -190,7 +190,8 @@ class _Stage:
         self.now, self.told = 0.0, STANDSTILL
         self.stopping: tuple[float, float] | None = None
         self.heard = 0.0
-        self.driving = False
+        self.driving = self.ending = False
+        self.standing = True
 
     def _witness(self, before: Witness | None = None) -> Witness | None:
         """Return a second watcher, where there is a file and all drivers hold what it knows, after the one before."""
@@ -284,13 +285,22 @@ class _Stage:
                 self.line.refuse("it is broken")
             else:
                 self.line.change(self.plan)
+        elif since == 0 and episode.process == "restarted" and episode.seed % 2:
+            self.line.end("it was asked to end by a signal")
+            self.ending = True
         elif since == 0 and episode.process == "restarted":
-            # The robot stops by itself meanwhile: no command comes in time.
-            if self.world is not None:
-                self.outcome.broken = self.world.die(_DEAD)
-            self.line, self.watcher, self.witness = Changeover(self.plan), Watcher(self.plan), self._witness()
-            self.stopping, self.driving = None, False
+            self._start_again()
+        if self.ending and since != 0 and self.standing:
+            self._start_again()
         return ()
+
+    def _start_again(self) -> None:
+        """Let the program be dead for a while, and start it again."""
+        # The robot stops by itself meanwhile: no command comes in time.
+        if self.world is not None:
+            self.outcome.broken = self.world.die(_DEAD)
+        self.line, self.watcher, self.witness = Changeover(self.plan), Watcher(self.plan), self._witness()
+        self.stopping, self.driving, self.ending = None, False, False
 
     def _see(self, tick: Tick, faults: tuple[Reason, ...]) -> None:
         outcome = self.outcome
@@ -299,6 +309,9 @@ class _Stage:
                 outcome.broken = [f"at {tick.time:.3f} s: the profile was changed before the robot stood"]
             self.watcher, self.witness = Watcher(self.plan), self._witness(self.witness)
         outcome.broken = outcome.broken or self.watcher.see(tick)
+        self.standing = tick.command == STANDSTILL and tick.guard.state not in (State.DRIVING, State.STOPPING)
+        if self.ending and tick.guard.state is State.DRIVING:
+            outcome.broken += [f"at {tick.time:.3f} s: driving, though it was asked to end"]
         if faults and tick.guard.state is State.DRIVING:
             outcome.broken += [f"at {tick.time:.3f} s: driving, though {faults[0].text}"]
         outcome.ticks += 1
