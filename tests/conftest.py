@@ -10,14 +10,14 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
-from helpers import QUICK
+from helpers import FRESH, QUICK, USUAL
 from tenuto import Pipeline, Tick
 from tenuto.sim.invariants import Watcher
 
 # How long an example takes says more about the machine than about the code; speed is for benchmarks/.
 # The same examples in every run: what fails failed for what was changed. `make campaign` looks for new ones.
-settings.register_profile("tenuto", deadline=None, max_examples=50, derandomize=True)
-settings.register_profile("fresh", settings.get_profile("tenuto"), derandomize=False)
+settings.register_profile("tenuto", deadline=None, max_examples=USUAL, derandomize=True)
+settings.register_profile("fresh", settings.get_profile("tenuto"), max_examples=FRESH, derandomize=False)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=QUICK)
 settings.load_profile("tenuto")
 

@@ -24,13 +24,14 @@ from tenuto.vehicles import Differential
 MEDLAR = load_profile(shipped("medlar.toml"))
 CART = cast(Differential, MEDLAR.plan().chassis)
 PERIOD = 1.0 / MEDLAR.loop.rate
-QUICK = 10
+QUICK, USUAL, FRESH = 10, 30, 200  # examples of a random test: in make quick, make test and make campaign
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 
 
 def examples(many: int) -> settings:
-    """Try so many examples; only a few in `make quick`."""
-    return settings(max_examples=min(many, QUICK) if settings().max_examples == QUICK else many)
+    """Try so many examples; only a few in `make quick`, and more in `make campaign`."""
+    tried = settings().max_examples
+    return settings(max_examples=min(many, QUICK) if tried == QUICK else many * tried // USUAL)
 
 
 # Two sticks, a side each, on a pad that was never calibrated.

@@ -33,7 +33,7 @@ def test_the_guard_keeps_its_promises_whatever_the_profile(seed: int, monkeypatc
 
 
 @pytest.mark.long
-@settings(examples(15), phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink one takes minutes
+@settings(examples(10), phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink one takes minutes
 @given(testing.any_profile())
 def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
     """Every fault, closed loop, from the ways to hold the sticks from which a stop goes furthest."""
