@@ -16,6 +16,7 @@ import pexpect
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import t
 
 import tenuto
 from helpers import MEDLAR, Bench, pad, run
@@ -32,6 +33,7 @@ from tenuto.calibration import (
     switch_positions,
     travel_shape,
 )
+from tenuto.calibration.statistics import student_quantile
 from tenuto.calibration.store import default_path
 from tenuto.curves.base import Shape
 from tenuto.curves.expo import Expo
@@ -94,6 +96,12 @@ def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
 
 @pytest.mark.parametrize("noise", [0.0, 0.1])
 @pytest.mark.parametrize("scatter", [0.05, 0.2, 0.4])
+@pytest.mark.parametrize("degrees", [1, 2, 3, 4, 7, 12, 39])
+@pytest.mark.parametrize("probability", [0.6, 0.9, 0.995, 0.9999])
+def test_quantiles_are_those_of_scipy(probability: float, degrees: int) -> None:
+    assert student_quantile(probability, degrees) == pytest.approx(t.ppf(probability, degrees), rel=1e-9)
+
+
 def test_the_dead_zone_holds_for_quiet_sticks_of_few_steps(scatter: float, noise: float) -> None:
     """A stick of 8 or 10 bits that comes back within a step: its middle lies anywhere between two numbers."""
     rng, inside = np.random.default_rng(4), []

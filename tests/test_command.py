@@ -3,6 +3,7 @@
 import csv
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -265,3 +266,44 @@ def test_the_example_of_the_readme_runs(tmp_path: Path) -> None:
     assert "no good frame for" in done.stdout
     example = (ROOT / "examples/first_drive.py").read_text().split('"""\n\n', 1)[1].strip()
     assert example in (ROOT / "README.md").read_text()
+
+
+LIGHT = """
+import sys
+for name in ("pandas", "scipy", "matplotlib", "textual", "pyarrow", "pymavlink", "paho", "cryptography", "hypothesis"):
+    sys.modules[name] = None
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock
+for line in sys.stdin.read().splitlines():
+    try:
+        main(line.split(), SimulatedClock())
+    except SystemExit as end:
+        print("ended", line.split()[0], end.code, file=sys.stderr)
+"""
+
+
+@pytest.mark.long
+def test_what_drives_needs_no_package_that_draws_or_counts(tmp_path: Path) -> None:
+    """A light install: what is for a robot works, and what is for a desk says which extra it needs."""
+    medlar, row, pad = (shipped(name) for name in ("medlar.toml", "orchard-row.csv", "worn-pad.csv"))
+    curved = medlar.read_text().replace("expo = 0.35", "curve = [[0, 0], [0.5, 0.2], [1, 1]]", 1)
+    (tmp_path / "curved.toml").write_text(curved)
+    lines = {
+        f"check {medlar}": 0, f"drive curved.toml --recording {row} --to log:run.csv": 0, "devices": 0,
+        f"watch recording:{row} --json": 0, f"calibrate --from {pad} --out pad.toml --force": 0,
+        f"script {shipped('round-the-tree.toml')} {medlar}": 0, f"follow {medlar}": 2,
+    }  # fmt: skip
+    lacking = {
+        "why run.csv": "analysis", "demo": "analysis", "curve curved.toml": "analysis",
+        "soak --any --runs 1": "testing",
+        f"drive {medlar} --recording {row} --to log:a.parquet": "parquet",
+        f"drive {medlar} --recording {row} --to mavlink:127.0.0.1:1": "mavlink",
+        f"drive {medlar} --recording {row} --to mqtt:127.0.0.1/medlar": "mqtt",
+    }  # fmt: skip
+    said = "\n".join((*lines, *lacking))
+    command = [sys.executable, "-c", LIGHT]
+    done = subprocess.run(command, cwd=tmp_path, input=said, capture_output=True, text=True, check=True)
+    ended = [int(code) for code in re.findall(r"^ended \w+ (\d)", done.stderr, re.M)]
+    assert ended == [*lines.values(), *[1] * len(lacking)], done.stderr
+    assert re.findall(r"pip install 'tenuto\[(\w+)\]'", done.stderr) == [*lacking.values()]
+    assert len((tmp_path / "run.csv").read_text().splitlines()) > 1500

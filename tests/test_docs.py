@@ -4,6 +4,7 @@ import dataclasses
 import json
 import math
 import re
+import tomllib
 import typing
 from collections.abc import Iterator
 from pathlib import Path
@@ -13,6 +14,7 @@ import pytest
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
+from tenuto.basics.extras import EXTRAS
 from tenuto.outputs.base import OUTPUTS
 from tenuto.profile.schema import Tables
 from tenuto.sinks.base import SINKS
@@ -101,3 +103,13 @@ def test_every_key_that_a_profile_takes_is_in_the_docs() -> None:
             for key in owner.model_fields if is_model else [field.name for field in dataclasses.fields(owner)]:
                 path = f"{table}.{key}"
                 assert path in said or re.search(f"`{key}`|{path}`|{key} = ", pages), f"{path} is in no page"
+
+
+def test_the_extras_are_the_same_everywhere() -> None:
+    """What is said where a package is missing, what pip knows, and the table of the README."""
+    project = tomllib.loads((DOCS.parent / "pyproject.toml").read_text())["project"]
+    offered = {*project["optional-dependencies"]} - {"dev"}
+    assert {extra for extra, _ in EXTRAS.values()} == offered
+    table = (DOCS.parent / "README.md").read_text().split("## Install")[1].split("##")[0]
+    named = re.findall(r"^\| (`[^|]+) \|", table, re.M)
+    assert set(re.findall(r"`(\w+)`", " ".join(named))) == offered

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import median_filter
@@ -91,6 +91,15 @@ WRONG_CURVES: list[tuple[list[list[float]], str]] = [
     ([[0, 0], [0.9, 0.9]], r"must go from 0 to 1, and \[0.9, 0.9\] is an end"),
     ([[0, 0], [0.5, 1.5], [1, 1]], r"the point \[0.5, 1.5\] is outside"),
 ]
+
+
+@given(st.lists(st.floats(0.01, 0.99), max_size=4, unique=True), st.lists(st.floats(0.0, 1.0), min_size=6, max_size=6))
+def test_a_curve_is_the_one_of_scipy(places: list[float], outputs: list[float]) -> None:
+    points = list(zip([0.0, *sorted(places), 1.0], sorted(outputs), strict=False))
+    x = np.linspace(0.0, 1.0, 101)
+    assume(min(b - a for (a, _), (b, _) in pairwise(points)) > 1e-6)
+    made = Points.through(points, free=True, low=0.0)(x)
+    assert made == pytest.approx(PchipInterpolator(*np.array(points).T)(x), abs=1e-9)
 
 
 def test_a_curve_follows_scipy_and_names_the_point_that_breaks_a_rule() -> None:

@@ -12,6 +12,7 @@ import numpy as np
 from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
+from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.modes import ModePlan
@@ -81,6 +82,7 @@ def compare(
         RecordingError: the sticks cannot be read.
         SourceError: they have not the controls that a profile reads.
     """
+    needs("pandas")
     import pandas as pd
 
     tables, paths, figures = [], [], []

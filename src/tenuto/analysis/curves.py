@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
@@ -136,6 +137,7 @@ def _rates_in(profile: Profile, plan: Plan, mode: ModePlan) -> list[str]:
 
 def curve_table(profile: Profile, calibration: Calibration | None = None) -> pd.DataFrame:
     """Make a table of all responses, a row a step of the device: control, rates, raw, position, shaped."""
+    needs("pandas")
     import pandas as pd
 
     rows = [

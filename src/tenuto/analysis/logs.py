@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.errors import RecordingError
+from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.reasons import Reason
 from tenuto.driving.guard import GuardStatus, State
@@ -51,6 +52,7 @@ def load_log(path: str | Path) -> pd.DataFrame:
     Raises:
         RecordingError: it cannot be read, or is no log.
     """
+    needs("pandas")
     import pandas as pd
 
     file = Path(path)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tenuto.basics.errors import RecordingError
+from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
 
 if TYPE_CHECKING:
@@ -42,6 +43,7 @@ def load_odometry(path: str | Path) -> Motion:
     Raises:
         RecordingError: it cannot be read, has not those columns, or too few rows.
     """
+    needs("pandas")
     import pandas as pd
 
     file = Path(path)

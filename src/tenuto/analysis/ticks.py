@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
+from tenuto.basics.extras import needs
 from tenuto.basics.html import html_table
 from tenuto.driving.plan import Planned
 from tenuto.driving.tick import Tick
@@ -53,6 +54,7 @@ class Ticks(Sequence[Tick]):
 
     def to_frame(self) -> pd.DataFrame:
         """Make a DataFrame with a row a tick; its columns are those of a log, see docs/formats.md."""
+        needs("pandas")
         import pandas as pd
 
         return pd.DataFrame([tick.as_row() for tick in self._ticks])

@@ -53,5 +53,9 @@ class CalibrationError(TenutoError):
     """A calibration that cannot be read, kept or used; the message names file, key and value."""
 
 
+class MissingPackageError(TenutoError, ImportError):
+    """A package is not installed that what was asked for needs; the message says how it is installed."""
+
+
 class KindError(TenutoError):
     """A package offers a kind of thing that cannot be used; the message names the package."""

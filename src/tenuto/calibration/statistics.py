@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from statistics import NormalDist
 from typing import NamedTuple
 
 import numpy as np
@@ -182,17 +183,44 @@ def recommended_dead_zone(rests: Array, noise: float, step: float, probability: 
     Raises:
         ValueError: fewer than three returns.
     """
-    from scipy.stats import norm, t
-
     count = len(rests)
     if count < 3:
         raise ValueError(f"a dead zone needs at least three returns, got {count}")
     # Half of the risk for each of the two ways to leave the zone.
     risk = (1.0 - probability) / 2.0
     scatter = float(np.std(rests, ddof=1))
-    from_returns = float(t.ppf(1.0 - risk / 2.0, count - 1)) * scatter * math.sqrt(1.0 + 1.0 / count)
-    from_noise = float(norm.ppf(1.0 - risk / 200.0)) * noise
+    from_returns = student_quantile(1.0 - risk / 2.0, count - 1) * scatter * math.sqrt(1.0 + 1.0 / count)
+    from_noise = NormalDist().inv_cdf(1.0 - risk / 200.0) * noise
     return from_returns + from_noise + step
+
+
+def student_quantile(probability: float, degrees: int) -> float:
+    """Return what a number of Student's distribution is below with a probability of more than a half.
+
+    The distribution is a finite sum for whole degrees of freedom: M. Abramowitz and I. A. Stegun, "Handbook of
+    Mathematical Functions", 26.7.3 and 26.7.4. It rises, so halving finds the place.
+
+    Args:
+        probability: 0.5…1, without 1. degrees: of freedom, at least 1.
+    """
+
+    def within(value: float) -> float:
+        """Return with which probability a number is within ± a value."""
+        angle = math.atan(value / math.sqrt(degrees))
+        term, total = math.cos(angle) if degrees % 2 else 1.0, 0.0
+        for number in range(2 + degrees % 2, degrees + 1, 2):
+            total += term
+            term *= math.cos(angle) ** 2 * (number - 1) / number
+        total *= math.sin(angle)
+        return 2.0 / math.pi * (angle + total) if degrees % 2 else total
+
+    low, high = 0.0, 1.0
+    while within(high) < 2.0 * probability - 1.0:
+        high *= 2.0
+    for _ in range(100):
+        middle = (low + high) / 2.0
+        low, high = (middle, high) if within(middle) < 2.0 * probability - 1.0 else (low, middle)
+    return high
 
 
 def switch_positions(raw: Array) -> Array | None:

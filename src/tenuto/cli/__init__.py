@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import typer
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.extras import said_of
 from tenuto.cli.clock import the_clock
 from tenuto.cli.commands import COMMANDS, Commands, stub
 from tenuto.cli.console import problems
@@ -58,6 +59,12 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
         app(arguments, prog_name="tenuto")
     except TenutoError as error:
         problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
+        sys.exit(1)
+    except ImportError as error:
+        said = said_of(error)
+        if said is None:
+            raise
+        problems.print(f"tenuto: {said}", style="bold red", soft_wrap=True)
         sys.exit(1)
     except KeyboardInterrupt:
         problems.print("tenuto: broken off", style="bold red")

@@ -7,7 +7,8 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from tenuto.cli.console import results
+from tenuto.basics.extras import has, how_to_get
+from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
@@ -28,7 +29,12 @@ def may_take_the_screen(sources: Sequence[Source]) -> bool:
     if any(isinstance(source, Keyboard) for source in sources):
         return False
     size = os.get_terminal_size(sys.stdout.fileno())
-    return size.columns >= _LEAST[0] and size.lines >= _LEAST[1]
+    if size.columns < _LEAST[0] or size.lines < _LEAST[1]:
+        return False
+    if not has("textual"):
+        problems.print(f"{how_to_get('textual')}. Until then there is a line.", soft_wrap=True)
+        return False
+    return True
 
 
 def live_view(

@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.basics.errors import RecordingError, TenutoError
+from tenuto.basics.extras import how_to_get
 from tenuto.cli.console import counted, problems, results
 
 if TYPE_CHECKING:
@@ -94,7 +95,7 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
     try:
         from tenuto.testing.campaign import soak_any
     except ImportError as error:
-        raise TenutoError("random profiles need hypothesis: pip install 'tenuto[testing]'") from error
+        raise TenutoError(how_to_get("hypothesis")) from error
     from tenuto.profile.text import profile_text
     from tenuto.sim.soak import Outcome
 

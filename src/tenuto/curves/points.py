@@ -20,8 +20,7 @@ class Points(Curve):
 
     Between two points it is a cubic whose slopes are chosen so that it keeps the direction of the points: piecewise
     cubic Hermite interpolation, F. N. Fritsch and J. Butland, "A method for constructing local monotone piecewise
-    cubic interpolants", SIAM J. Sci. Stat. Comput. 5 (1984). SciPy works the coefficients out when the curve is
-    made; a step is plain arithmetic.
+    cubic interpolants", SIAM J. Sci. Stat. Comput. 5 (1984).
 
     Attributes:
         places: positions of the points, rising.
@@ -54,11 +53,7 @@ class Points(Curve):
         _refuse(pairs, 0.0 if half else low, free)
         if half:
             pairs = [(-x, -y) for x, y in reversed(pairs) if x > 0.0] + pairs
-        from scipy.interpolate import PchipInterpolator
-
-        made = PchipInterpolator([x for x, _ in pairs], [y for _, y in pairs])
-        cubics = tuple((float(a), float(b), float(c), float(d)) for a, b, c, d in made.c.T)
-        return cls(tuple(x for x, _ in pairs), cubics, pairs[-1][1])
+        return cls(tuple(x for x, _ in pairs), _cubics(pairs), pairs[-1][1])
 
     @classmethod
     def checked(cls, value: Any) -> tuple[tuple[float, float], ...]:
@@ -98,6 +93,38 @@ class Points(Curve):
         a, b, c, d = cubics[number]
         t = position - places[number]
         return ((a * t + b) * t + c) * t + d
+
+
+def _cubics(pairs: list[tuple[float, float]]) -> tuple[tuple[float, float, float, float], ...]:
+    """Return the cubic of each piece, which has the slope of the curve at both its ends."""
+    widths = [b[0] - a[0] for a, b in pairwise(pairs)]
+    rises = [(b[1] - a[1]) / (b[0] - a[0]) for a, b in pairwise(pairs)]
+    slopes = _slopes(widths, rises)
+    return tuple(
+        ((before + after - 2.0 * rise) / width**2, (3.0 * rise - 2.0 * before - after) / width, before, y)
+        for (_, y), width, rise, (before, after) in zip(pairs, widths, rises, pairwise(slopes), strict=False)
+    )
+
+
+def _slopes(widths: list[float], rises: list[float]) -> list[float]:
+    """Return the slope at each point: a weighted harmonic mean of those of its pieces; none where one of them has none.
+
+    At an end it is that of a parabola through the three points there, within 0 and three times that of its piece.
+    """
+    if len(rises) == 1:
+        return [rises[0], rises[0]]
+    inner = [
+        0.0 if not before or not after
+        else 3.0 * (left + right) / ((2.0 * right + left) / before + (right + 2.0 * left) / after)
+        for (left, right), (before, after) in zip(pairwise(widths), pairwise(rises), strict=True)
+    ]  # fmt: skip
+
+    def end(first: int, second: int) -> float:
+        near, far = widths[first], widths[second]
+        slope = ((2.0 * near + far) * rises[first] - near * rises[second]) / (near + far)
+        return min(max(slope, 0.0), 3.0 * rises[first])
+
+    return [end(0, 1), *inner, end(-1, -2)]
 
 
 def _number(value: object) -> float:

@@ -6,7 +6,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.extras import needs
 
+needs("matplotlib")
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 

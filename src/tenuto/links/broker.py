@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.extras import how_to_get
 from tenuto.links.broker_settings import BrokerSettings, Message
 
 try:
@@ -21,7 +22,7 @@ try:
     from paho.mqtt.packettypes import PacketTypes
     from paho.mqtt.properties import Properties
 except ImportError as missing:  # pragma: no cover
-    raise TenutoError("MQTT needs the package paho-mqtt: pip install 'tenuto[mqtt]'") from missing
+    raise TenutoError(how_to_get("paho")) from missing
 
 PORT, TLS_PORT = 1883, 8883
 # The broker gives a connection up after 1.5 times this without a sign of life, s.

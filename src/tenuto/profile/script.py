@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import tomllib
+from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import numpy as np
 from pydantic import Field, ValidationError
 
-from tenuto.basics.errors import ProfileError
+from tenuto.basics.errors import ProfileError, RecordingError
 from tenuto.basics.findings import unexpected
 from tenuto.kinds.table import Name, Table
 from tenuto.motion.script import (
@@ -26,6 +26,7 @@ from tenuto.motion.script import (
 )
 from tenuto.profile.load import finding_of
 from tenuto.profile.quantities import Length, SignedSpeed, SignedTurnSpeed, Speed, Time, TurnSpeed
+from tenuto.sources.recording import read_table
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 Way = Literal["along", "level", "upright"]
@@ -181,16 +182,13 @@ def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
 
 def _samples(path: Path, key: str) -> Samples:
     """Read velocities from a CSV file; a column that is not there is 0."""
-    import pandas as pd
-
     expected = "a CSV file with rising times and finite numbers in columns time, vx, vy, vz, yaw_rate"
     try:
-        table = pd.read_csv(path)
-    except (OSError, ValueError) as error:
-        raise _WrongStepError(unexpected(key, expected, f"{path}: {error}")) from error
-    good = "time" in table and set(table) <= {"time", *VelocityCommand._fields} and len(table) > 1
-    numbers = table.apply(pd.to_numeric, errors="coerce")
-    if not good or not np.isfinite(numbers).all(axis=None) or not (numbers["time"].diff().iloc[1:] > 0.0).all():
-        raise _WrongStepError(unexpected(key, expected, f"{path}: {len(table)} rows of {', '.join(map(str, table))}"))
-    rows = numbers.reindex(columns=["time", *VelocityCommand._fields], fill_value=0.0).to_numpy(dtype=float).tolist()
+        table = read_table(path, ("time",))
+    except RecordingError as error:
+        raise _WrongStepError(unexpected(key, expected, str(error))) from error
+    rows = [[row.get(name, 0.0) for name in ("time", *VelocityCommand._fields)] for row in table]
+    known = set(table[0]) <= {"time", *VelocityCommand._fields} and len(rows) > 1
+    if not known or any(after[0] <= before[0] for before, after in pairwise(rows)):
+        raise _WrongStepError(unexpected(key, expected, f"{path}: {len(rows)} rows of {', '.join(table[0])}"))
     return Samples(tuple(row[0] - rows[0][0] for row in rows), tuple(VelocityCommand(*row[1:]) for row in rows))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tenuto.basics.extras import needs
 from tenuto.sim.robots import Physics, SimulatedRobot
 from tenuto.vehicles import Chassis, Differential
 
@@ -54,6 +55,7 @@ def simulated_odometry(
     Returns:
         Columns ``time`` (s), ``x``, ``y`` (m), ``heading`` (rad).
     """
+    needs("pandas")
     import pandas as pd
 
     random = np.random.default_rng(seed)

@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.extras import how_to_get
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
@@ -186,7 +187,7 @@ class ParquetLog(LogFile):
         try:
             import pyarrow
         except ImportError as error:
-            raise SinkError("a log as Parquet needs pyarrow: pip install 'tenuto[parquet]'") from error
+            raise SinkError(how_to_get("pyarrow")) from error
         self._arrow = pyarrow
         self._rows: list[Row] = []
         super().__init__(path)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.extras import how_to_get
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
@@ -25,9 +26,7 @@ from tenuto.vehicles.velocity import STANDSTILL
 if TYPE_CHECKING:
     from tenuto.protocols import mavlink
 else:
-    mavlink = Late(
-        "tenuto.protocols.mavlink", SinkError, "MAVLink needs the package pymavlink: pip install 'tenuto[mavlink]'"
-    )
+    mavlink = Late("tenuto.protocols.mavlink", SinkError, how_to_get("pymavlink"))
 
 SENDS = ("velocity", "sticks", "channels")
 _STOPS, _APART = 5, 0.02

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.extras import how_to_get
 from tenuto.sinks.log_file import LogFile, Row, without_nan
 
 # The first part of a column's name → its channel; what is not named goes with the commands.
@@ -58,7 +59,7 @@ class McapLog(LogFile):
         try:
             import mcap.writer
         except ImportError as error:
-            raise SinkError("a log as MCAP needs mcap: pip install 'tenuto[mcap]'") from error
+            raise SinkError(how_to_get("mcap")) from error
         self._mcap = mcap.writer
         super().__init__(path)
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
@@ -22,7 +23,7 @@ from tenuto.sinks.remote import RemoteSink
 if TYPE_CHECKING:
     from tenuto.protocols.sealed import Session
 
-_sealed = Late("tenuto.protocols.sealed", SinkError, "UDP needs the package cryptography: pip install 'tenuto[udp]'")
+_sealed = Late("tenuto.protocols.sealed", SinkError, how_to_get("cryptography"))
 FORMS = ("json", "compact")
 # It says hello so often, and again when the robot was silent for so long, s.
 _HELLO_EVERY, _SILENT_AFTER = 0.25, 1.0

@@ -11,6 +11,7 @@ from typing import IO, Any, ClassVar
 
 from tenuto.basics.closing import Closing
 from tenuto.basics.errors import RecordingError
+from tenuto.basics.extras import has, how_to_get
 from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
@@ -83,16 +84,17 @@ def _read_line(where: str, header: Sequence[str], line: Sequence[str]) -> dict[s
 
 
 def _read_parquet(path: str | Path) -> list[dict[str, float]]:
-    import pandas as pd
-
     try:
-        table = pd.read_parquet(path)
+        from pyarrow import ArrowException
+        from pyarrow.parquet import read_table as read_parquet
     except ImportError as error:
-        raise RecordingError(f"{path}: Parquet needs pyarrow: pip install 'tenuto[parquet]'") from error
-    except (OSError, ValueError) as error:
+        raise RecordingError(f"{path}: {how_to_get('pyarrow')}") from error
+    try:
+        table = read_parquet(path)
+    except (OSError, ValueError, ArrowException) as error:
         raise RecordingError(f"{path}: expected a readable Parquet file: {error}") from error
     rows: list[dict[str, float]] = []
-    for number, cells in enumerate(table.to_dict("records"), 2):
+    for number, cells in enumerate(table.to_pylist(), 2):
         rows.append(_read_line(f"{path}:{number}", list(map(str, cells)), list(map(str, cells.values()))))
     return rows
 
@@ -112,6 +114,8 @@ class RecordingWriter(Closing):
         self._names: list[str] = []
         self._rows: list[dict[str, float]] | None = [] if str(path).endswith(".parquet") else None
         self._flushed = self._newest = -math.inf
+        if self._rows is not None and not has("pyarrow"):
+            raise RecordingError(f"{path}: {how_to_get('pyarrow')}")
         try:
             self._file: IO[Any] = open(path, "wb" if self._rows is not None else "w")  # noqa: SIM115  # see close()
         except OSError as error:
@@ -154,9 +158,10 @@ class RecordingWriter(Closing):
         """
         try:
             if self._rows is not None:
-                import pandas as pd
+                from pyarrow import Table
+                from pyarrow.parquet import write_table
 
-                pd.DataFrame(self._rows).to_parquet(self._file, index=False)
+                write_table(Table.from_pylist(self._rows), self._file)
             self._file.close()
         except OSError as error:
             raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error

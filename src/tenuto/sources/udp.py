@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SourceError
+from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.clock import Timer
 from tenuto.kinds.options import option
@@ -20,7 +21,7 @@ from tenuto.sources.remote import RemoteSource
 if TYPE_CHECKING:
     from tenuto.protocols.sealed import Pending, Session
 
-_sealed = Late("tenuto.protocols.sealed", SourceError, "UDP needs the package cryptography: pip install 'tenuto[udp]'")
+_sealed = Late("tenuto.protocols.sealed", SourceError, how_to_get("cryptography"))
 
 # So much of what comes from strangers is looked at in one tick: what a flood may cost.
 _MOST_FROM_STRANGERS = 40

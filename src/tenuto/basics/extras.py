@@ -1,0 +1,52 @@
+"""Packages that not every robot needs: which extra brings each, and what is said where one is missing."""
+
+from __future__ import annotations
+
+from importlib.util import find_spec
+
+from tenuto.basics.errors import MissingPackageError
+
+# The module of a package → the extra that brings it, and what it is for.
+EXTRAS = {
+    "pandas": ("analysis", "tables of a drive"),
+    "scipy": ("analysis", "measurements"),
+    "matplotlib": ("analysis", "figures"),
+    "textual": ("view", "the full-screen view"),
+    "pyarrow": ("parquet", "Parquet"),
+    "mcap": ("mcap", "MCAP"),
+    "pymavlink": ("mavlink", "MAVLink"),
+    "paho": ("mqtt", "MQTT"),
+    "cryptography": ("udp", "UDP"),
+    "hypothesis": ("testing", "random profiles"),
+}
+
+
+def how_to_get(module: str) -> str:
+    """Say what needs a module, and how it is installed; of one of `EXTRAS`."""
+    extra, purpose = EXTRAS[module]
+    return f"{purpose}: this needs the package {module}; install it with pip install 'tenuto[{extra}]'"
+
+
+def has(module: str) -> bool:
+    """Tell whether a module is installed."""
+    try:
+        return find_spec(module) is not None
+    except (ImportError, ValueError):  # None in its place in sys.modules
+        return False
+
+
+def needs(*modules: str) -> None:
+    """Make sure that modules are installed.
+
+    Raises:
+        MissingPackageError: one of them is not; the text says how it is installed.
+    """
+    for module in modules:
+        if not has(module):
+            raise MissingPackageError(how_to_get(module))
+
+
+def said_of(error: ImportError) -> str | None:
+    """Say what to install where a module of `EXTRAS` was not found; None for any other."""
+    module = (error.name or "").partition(".")[0]
+    return how_to_get(module) if module in EXTRAS else None
