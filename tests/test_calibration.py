@@ -94,14 +94,14 @@ def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
         recommended_dead_zone(np.array([1.0, 2.0]), 1.0, 1.0)
 
 
-@pytest.mark.parametrize("noise", [0.0, 0.1])
-@pytest.mark.parametrize("scatter", [0.05, 0.2, 0.4])
 @pytest.mark.parametrize("degrees", [1, 2, 3, 4, 7, 12, 39])
 @pytest.mark.parametrize("probability", [0.6, 0.9, 0.995, 0.9999])
 def test_quantiles_are_those_of_scipy(probability: float, degrees: int) -> None:
     assert student_quantile(probability, degrees) == pytest.approx(t.ppf(probability, degrees), rel=1e-9)
 
 
+@pytest.mark.parametrize("noise", [0.0, 0.1])
+@pytest.mark.parametrize("scatter", [0.05, 0.2, 0.4])
 def test_the_dead_zone_holds_for_quiet_sticks_of_few_steps(scatter: float, noise: float) -> None:
     """A stick of 8 or 10 bits that comes back within a step: its middle lies anywhere between two numbers."""
     rng, inside = np.random.default_rng(4), []
