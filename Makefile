@@ -7,7 +7,7 @@ STAMP := .venv/installed
 # Commands are started a hundred times by the tests: a module is compiled once.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick campaign bench data tables figures clean
+.PHONY: demo test quick campaign floors bench data tables figures clean
 .DEFAULT_GOAL := demo
 
 $(STAMP): pyproject.toml
@@ -38,6 +38,15 @@ campaign: $(STAMP)
 	$(BIN)/pytest -m "not live" --hypothesis-profile fresh -n 2
 	$(BIN)/tenuto soak --runs 2000
 	$(BIN)/tenuto soak --any --runs 20000
+
+# The tests with the oldest packages that pyproject.toml admits, in an environment of their own.
+floors: $(STAMP)
+	@mkdir -p build
+	$(BIN)/python scripts/floors.py > build/floors.txt
+	$(PYTHON) -m venv --clear build/floors
+	build/floors/bin/python -m pip install --quiet -r build/floors.txt 'pytest<9.2' pytest-xdist pexpect jsonschema hatchling
+	build/floors/bin/python -m pip install --quiet --no-deps --no-build-isolation .
+	build/floors/bin/python -m pytest -m "not live" -W ignore::DeprecationWarning -n 2
 
 bench: $(STAMP)
 	$(BIN)/python -m benchmarks

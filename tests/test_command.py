@@ -268,6 +268,16 @@ def test_the_example_of_the_readme_runs(tmp_path: Path) -> None:
     assert example in (ROOT / "README.md").read_text()
 
 
+@pytest.mark.long
+@pytest.mark.parametrize(("typed", "completed"), [("dr", "drive"), ("drive --re", "--recording")])
+def test_a_shell_completes_commands_and_options(typed: str, completed: str) -> None:
+    words = f"tenuto {typed}"
+    asks = {"_TENUTO_COMPLETE": "complete_bash", "COMP_WORDS": words, "COMP_CWORD": str(len(words.split()) - 1)}
+    command = [str(Path(sys.executable).with_name("tenuto"))]
+    done = subprocess.run(command, env=os.environ | asks, capture_output=True, text=True, check=True)
+    assert completed in done.stdout.split()
+
+
 LIGHT = """
 import sys
 for name in ("pandas", "scipy", "matplotlib", "textual", "pyarrow", "pymavlink", "paho", "cryptography", "hypothesis"):

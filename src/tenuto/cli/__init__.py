@@ -20,7 +20,6 @@ app = typer.Typer(
     name="tenuto",
     cls=Commands,
     help="From stick to moving robot.",
-    add_completion=False,
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
 )

@@ -67,7 +67,10 @@ class Commands(TyperGroup):
             for number, (name, line) in enumerate(commands.items()):
                 grid.add_row(group if number == 0 else "", name, line)
         console.print(grid)
-        console.print(f"tenuto COMMAND --help says more; tenuto --version.\n{EXIT_STATUS}", style="dim")
+        console.print(
+            f"tenuto COMMAND --help says more; tenuto --version; tenuto --install-completion.\n{EXIT_STATUS}",
+            style="dim",
+        )
 
 
 def stub(name: str) -> Callable[[], None]:
