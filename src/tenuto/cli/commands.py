@@ -15,6 +15,7 @@ from typer.core import TyperGroup
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
         "devices": "List what is connected, and how to name it in a profile",
+        "doctor": "Find what keeps this computer from driving a robot",
         "watch": "Show live what a controller sends",
         "calibrate": "Measure the sticks: rest, ends, noise, return",
         "bind": "Make or change a profile by moving the sticks",

@@ -67,10 +67,12 @@ class SinkOptions(ABC):
     Attributes:
         kind: its name in profiles and short texts.
         elsewhere: it leads to a robot on another machine, which a robot that follows does not.
+        package: the module that it needs, one of `tenuto.basics.extras.EXTRAS`; empty where it needs none.
     """
 
     kind: ClassVar[str]
     elsewhere: ClassVar[bool] = False
+    package: ClassVar[str] = ""
 
     @abstractmethod
     def open(self) -> Sink:

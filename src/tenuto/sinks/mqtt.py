@@ -88,6 +88,7 @@ class MqttSinkOptions(BrokerOptions, RatedSinkOptions):
     """A robot elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"
+    package: ClassVar[str] = "paho"
     elsewhere: ClassVar[bool] = True
     rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")

@@ -93,6 +93,7 @@ class UdpSinkOptions(RatedSinkOptions):
     """A robot elsewhere, by datagrams."""
 
     kind: ClassVar[str] = "udp"
+    package: ClassVar[str] = "cryptography"
     elsewhere: ClassVar[bool] = True
     address: str = option("an address, such as 192.168.1.20:14660", word="HOST:PORT", place=True)
     key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")

@@ -77,6 +77,7 @@ class MqttSourceOptions(BrokerOptions, SourceOptions):
     """Commands from elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"
+    package: ClassVar[str] = "paho"
     in_profiles: ClassVar[bool] = False
 
     def open(self, clock: Timer) -> Source:

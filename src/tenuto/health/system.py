@@ -1,0 +1,78 @@
+"""What a check may look at of a computer; handed in, so that a test can hand in another computer."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+# How long a program of the system may take to answer, s.
+_PATIENCE = 3.0
+
+
+def answer_of(command: Sequence[str]) -> str:
+    """Return what a program of the system prints; nothing where it is not there, fails, or does not come to an end."""
+    try:
+        done = subprocess.run(command, capture_output=True, text=True, timeout=_PATIENCE, check=False)
+    except (OSError, subprocess.TimeoutExpired):
+        return ""
+    return done.stdout if done.returncode == 0 else ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class System:
+    """A computer, as a check sees it.
+
+    Attributes:
+        root: where its files begin.
+        pads: the places of the gamepads and joysticks that can be read, such as ``/dev/input/event5``.
+        devices: the identity of each of them → the names of its controls.
+        calibrations: the folder in which they are kept.
+        may: tells whether a file can be opened in a way, as `os.access`. ask: runs a program, and returns what it says.
+        now: seconds since 1970.
+    """
+
+    root: Path = Path("/")
+    pads: Sequence[str] = ()
+    devices: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    calibrations: Path
+    may: Callable[[Path, int], bool] = os.access
+    ask: Callable[[Sequence[str]], str] = answer_of
+    now: Callable[[], float] = field(default=time.time)
+
+    def file(self, place: str) -> Path:
+        """Return where a file of the computer is."""
+        return self.root / place.lstrip("/")
+
+    def text(self, place: str) -> str:
+        """Return what stands in a file; nothing where it cannot be read."""
+        try:
+            return self.file(place).read_text(encoding="utf-8", errors="replace")
+        except OSError:
+            return ""
+
+    def group(self, place: str, usual: str) -> str:
+        """Return the group that a file belongs to; the usual one where that is not known."""
+        try:
+            return self.file(place).group()
+        except (OSError, KeyError, NotImplementedError):
+            return usual
+
+
+def this_system() -> System:
+    """Return the computer that this runs on.
+
+    Raises:
+        SourceError: its gamepads cannot be listed.
+    """
+    from tenuto.calibration.store import default_path
+    from tenuto.sources.gamepad import Gamepad, connected_gamepads
+
+    found, controls = connected_gamepads(), {}
+    for one in found:
+        with Gamepad(one.identity) as source:
+            controls[one.identity] = [info.name for info in source.controls()]
+    return System(pads=[one.path for one in found], devices=controls, calibrations=default_path("x").parent)
