@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -110,6 +111,8 @@ def test_whatever_is_wrong_is_said_with_its_remedy(tmp_path: Path, monkeypatch: 
     assert "error source: the profile drives by a gamepad, and none can be opened" in "\n".join(
         found_in(computer(tmp_path / "again", well=False), padded)
     )
+    without = replace(computer(tmp_path / "third", well=True), unlisted="SDL does not start")
+    assert found_in(without, None) == ["error gamepads: they cannot be listed: SDL does not start"]
     assert "track is" not in said
     assert "loudspeaker" not in said
     assert "Awake" not in said

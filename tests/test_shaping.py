@@ -14,7 +14,7 @@ from scipy.ndimage import median_filter
 from scipy.signal import lfilter
 
 from tenuto.curves.base import Shape
-from tenuto.curves.expo import Expo
+from tenuto.curves.expo import Expo, expo
 from tenuto.curves.points import Points
 from tenuto.curves.power import Power
 from tenuto.sticks import shaping
@@ -22,6 +22,7 @@ from tenuto.sticks.control import ControlPlan, Shaper, StickPlan
 from tenuto.sticks.resolution import Resolution, resolution
 from tenuto.sticks.smoothing import low_pass, median_of_three, rate_limited
 from tenuto.sticks.travel import Travel
+from tenuto.styles.mixing import in_corner
 
 shares = st.floats(-1, 1)
 zones = st.floats(0, 0.45)
@@ -175,3 +176,18 @@ def test_smoothing_against_scipy() -> None:
     assert middles == pytest.approx(median_filter(values, size=3)[1:-1])
     spike = shaper(spike_filter=True)
     assert [spike(p, 0.02) for p in (0.0, 0.0, 1.0, 0.0, 0.0)] == [0.0] * 5
+
+
+@pytest.mark.parametrize(
+    ("call", "said"),
+    [
+        (lambda: expo(0.5, 2.0), "amounts of expo from 0 to 1, found 2"),
+        (lambda: expo(0.5, 0.3, -0.1), "found 0.3 and -0.1"),
+        (lambda: shaping.dead_zone(0.5, 0.6, 0.4), "less than 1 together, found 0.6 and 0.4"),
+        (lambda: shaping.dead_zone(0.5, math.nan), "found nan"),
+        (lambda: in_corner(0.5, 0.5, "scael"), "expected one of free, clip, scale, .* found scael"),
+    ],
+)
+def test_a_stage_by_itself_refuses_what_it_cannot_mean(call: Callable[[], object], said: str) -> None:
+    with pytest.raises(ValueError, match=said):
+        call()

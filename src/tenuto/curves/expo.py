@@ -25,7 +25,12 @@ def expo(position: Value, amount: float, negative: float | None = None) -> Value
 
     Returns:
         The same kind and shape as ``position``.
+
+    Raises:
+        ValueError: an amount is not from 0 to 1: beyond that the curve would fall.
     """
+    if not 0.0 <= amount <= 1.0 or not (negative is None or 0.0 <= negative <= 1.0):
+        raise ValueError(f"expected amounts of expo from 0 to 1, found {amount:g} and {negative}")
     if negative is None or negative == amount:
         return position * (1.0 + amount * (position * position - 1.0))
     if isinstance(position, np.ndarray):

@@ -33,6 +33,9 @@ def input_rights(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 def pads_seen(system: System, profile: Profile | None) -> Iterator[Finding]:
     """What the system has as a joystick can be opened as one, and one is there where a profile drives by it."""
+    if system.unlisted:
+        yield error("gamepads", f"they cannot be listed: {system.unlisted}")
+        return
     if profile is not None and profile.source.kind == "gamepad" and not system.pads:
         yield error("source", "the profile drives by a gamepad, and none can be opened", "plug it in; tenuto devices")
     for name, place in _system_pads(system):

@@ -29,7 +29,7 @@ class System:
     Attributes:
         root: where its files begin.
         pads: the places of the gamepads and joysticks that can be read, such as ``/dev/input/event5``.
-        devices: the identity of each of them → the names of its controls.
+        devices: the identity of each of them → the names of its controls. unlisted: why they could not be listed.
         calibrations: the folder in which they are kept.
         may: tells whether a file can be opened in a way, as `os.access`. ask: runs a program, and returns what it says.
         now: seconds since 1970.
@@ -38,6 +38,7 @@ class System:
     root: Path = Path("/")
     pads: Sequence[str] = ()
     devices: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    unlisted: str = ""
     calibrations: Path
     may: Callable[[Path, int], bool] = os.access
     ask: Callable[[Sequence[str]], str] = answer_of
@@ -63,16 +64,19 @@ class System:
 
 
 def this_system() -> System:
-    """Return the computer that this runs on.
-
-    Raises:
-        SourceError: its gamepads cannot be listed.
-    """
+    """Return the computer that this runs on."""
+    from tenuto.basics.errors import SourceError
     from tenuto.calibration.store import default_path
     from tenuto.sources.gamepad import Gamepad, connected_gamepads
 
-    found, controls = connected_gamepads(), {}
-    for one in found:
-        with Gamepad(one.identity) as source:
-            controls[one.identity] = [info.name for info in source.controls()]
-    return System(pads=[one.path for one in found], devices=controls, calibrations=default_path("x").parent)
+    controls: dict[str, list[str]] = {}
+    pads: list[str] = []
+    unlisted = ""
+    try:
+        for one in connected_gamepads():
+            pads.append(one.path)
+            with Gamepad(one.identity) as source:
+                controls[one.identity] = [info.name for info in source.controls()]
+    except SourceError as error:
+        unlisted = str(error)
+    return System(pads=pads, devices=controls, unlisted=unlisted, calibrations=default_path("x").parent)

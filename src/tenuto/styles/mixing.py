@@ -38,6 +38,9 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
     Args:
         forward, turn: shaped positions, −1…1, numbers or arrays of one shape.
         corner: one of `CORNERS`.
+
+    Raises:
+        ValueError: it is none of them.
     """
     if corner == "scale":
         total = abs(forward) + abs(turn)
@@ -55,6 +58,8 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
     if corner == "clip":
         left, right = _within_one(forward - turn), _within_one(forward + turn)
         return (right + left) / 2.0, (right - left) / 2.0
+    if corner != "free":
+        raise ValueError(f"expected one of {', '.join(CORNERS)}, found {corner}")
     return forward, turn
 
 
