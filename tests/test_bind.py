@@ -110,7 +110,7 @@ ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
     **dict.fromkeys(("mecanum", "omni", "modules"), ANY),
     "four_wheel_steer": (("left_y", "right_x", "north"), (0.4, 0, 0, 0)),
     "aircraft": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 0.5, 0)),
-    "surfaces": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 1.0, 0)),
+    "surfaces": (("left_y", "left_x", "right_y"), (0, 0, 1.0, 0)),
 }
 
 

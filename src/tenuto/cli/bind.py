@@ -52,22 +52,19 @@ class Role(NamedTuple):
     stays: bool = False
 
 
-def _role(key: str, ask: Ask) -> Role:
+def _role(key: str, ask: Ask, *, optional: bool) -> Role:
     """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    end = "all the way, and let it go" + ("; or wait, if nothing should" if optional else "")
     if not ask.other:
-        return Role(ask.name, f"press what should {ask.way}, all the way, and let it go", key)
-    return Role(
-        ask.name,
-        f"push the stick the way that should {ask.way}, all the way, and let it go",
-        key,
-        f"press what should {ask.other}, all the way, and let it go",
-    )
+        return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional)
+    other = f"press what should {ask.other}, all the way, and let it go"
+    return Role(ask.name, f"push the stick the way that should {ask.way}, {end}", key, other, optional)
 
 
 def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
     """List what is asked for a style; nothing where it can only be written by hand."""
-    asked = [(one.name, about(one).ask) for one in fields(style)]
-    return tuple(_role(key, ask) for key, ask in asked if ask is not None)
+    asked = [(one.name, about(one).ask, one.default is None) for one in fields(style)]
+    return tuple(_role(key, ask, optional=optional) for key, ask, optional in asked if ask is not None)
 
 
 WAYS = Role("ways", "press what should change the way of steering; or wait, if nothing should", optional=True)
@@ -159,6 +156,8 @@ def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
         able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
         expected = f"a style that can be asked for: {able}"
         raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
+    if not profile.exists() and "sideways" not in _table(document, "speeds"):
+        roles = tuple(role for role in roles if role.name != "sideways")  # such a vehicle does not go there
     new = (WAYS,) if style.switched_steering and "choose" not in document else ()
     return (*roles, *new, *GUARD_ROLES)
 
@@ -224,7 +223,7 @@ def _write_into(
             _table(document, "source")[key] = value
     style, guard, controls = (_table(document, name) for name in ("style", "guard", "controls"))
     for role in roles:
-        if not role.key:
+        if not role.key or role.name not in found:
             continue
         name = str(style.get(role.key, role.name))
         style[role.key] = name

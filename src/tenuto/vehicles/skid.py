@@ -87,7 +87,7 @@ class SkidOptions(WheelsOptions):
 
     kind: ClassVar[str] = "skid_steer"
     beginning: ClassVar[Beginning | None] = Beginning(
-        'effective_track = "0.6 m"  # measure: turn on the spot ten times; what one side rolled, by 31.4\n'
+        'effective_track = "0.6 m"  # measure: turn on the spot ten times: what one side rolled, divided by 31.4\n'
         + WHEEL_BEGINS
     )
     turns_by: ClassVar[str] = "effective_track"
