@@ -408,7 +408,9 @@ def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     assert "right_y: it jumped 3" in worn.stdout
     assert "left: its travel is round" in worn.stdout
     assert "Not kept" in worn.stdout
-    nowhere = run("calibrate", "--from", str(shipped("worn-pad.csv")), "--figure", "no/such.png", cwd=tmp_path)
+    lost = ("--out", "kept.toml", "--force", "--figure", "no/such.png")
+    nowhere = run("calibrate", "--from", str(shipped("worn-pad.csv")), *lost, cwd=tmp_path)
+    assert Calibration.load(tmp_path / "kept.toml").controls
     assert (nowhere.returncode, "no/such.png: cannot write the figure" in nowhere.stderr) == (1, True)
     picture = (tmp_path / "worn.png").read_bytes()
     assert [int.from_bytes(picture[at : at + 4], "big") for at in (16, 20)] == [1280, 800]

@@ -104,7 +104,7 @@ def test_whatever_is_wrong_is_said_with_its_remedy(tmp_path: Path, monkeypatch: 
         "pad-3.toml: it is of the device pad-2",
         "pad-1.toml: it does not fit the device that is connected",
         "wheel_radius is still the one that it began with (measure it: from the middle of the axle to the ground)",
-        "error packages: MQTT: this needs the package paho; install it with pip install 'tenuto[mqtt]'",
+        "error packages: for MQTT the package paho is needed: pip install 'tenuto[mqtt]'",
     ):
         assert line in said
     padded = tenuto.load_profile(shipped("medlar.toml"))

@@ -24,7 +24,7 @@ EXTRAS = {
 def how_to_get(module: str) -> str:
     """Say what needs a module, and how it is installed; of one of `EXTRAS`."""
     extra, purpose = EXTRAS[module]
-    return f"{purpose}: this needs the package {module}; install it with pip install 'tenuto[{extra}]'"
+    return f"for {purpose} the package {module} is needed: pip install 'tenuto[{extra}]'"
 
 
 def has(module: str) -> bool:

@@ -18,6 +18,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.basics.errors import CalibrationError, SourceError
+from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
 from tenuto.cli.clock import the_clock
@@ -65,6 +66,8 @@ def calibrate(
     from tenuto.sources import open_source
     from tenuto.sources.recording import Recording, write_recording
 
+    if figure is not None:
+        needs("matplotlib")  # before anybody moves a stick
     if recording is not None:
         played = Recording(recording)
         frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
@@ -81,12 +84,14 @@ def calibrate(
         typer.echo(json.dumps(_as_json(measurement), indent=2))
     else:
         _print(measurement, name)
-    if figure is not None:
-        from tenuto.figures import save_figure
-        from tenuto.figures.calibration import calibration_figure
+    try:  # what took a minute to measure is kept first, whatever becomes of the picture
+        _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
+    finally:
+        if figure is not None:
+            from tenuto.figures import save_figure
+            from tenuto.figures.calibration import calibration_figure
 
-        save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
-    _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
+            save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
 
 
 def known_infos(source: Source) -> tuple[ControlInfo, ...]:
