@@ -4,8 +4,11 @@ import dataclasses
 import json
 import math
 import re
+import subprocess
+import sys
 import tomllib
 import typing
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -113,3 +116,14 @@ def test_the_extras_are_the_same_everywhere() -> None:
     table = (DOCS.parent / "README.md").read_text().split("## Install")[1].split("##")[0]
     named = re.findall(r"^\| (`[^|]+) \|", table, re.M)
     assert set(re.findall(r"`(\w+)`", " ".join(named))) == offered
+
+
+@pytest.mark.long
+def test_the_package_carries_what_the_far_end_needs(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "hatchling", "build", "--target", "wheel", "--directory", str(tmp_path)]
+    subprocess.run(command, cwd=DOCS.parent, check=True, capture_output=True)
+    with zipfile.ZipFile(next(tmp_path.glob("*.whl"))) as wheel:
+        carried = set(wheel.namelist())
+    wanted = {f"tenuto/data/schemas/{file.name}" for file in (DOCS / "schemas").iterdir()}
+    wanted |= {f"tenuto/data/firmware/{name}" for name in ("velocity_line.c", "velocity_line.h")}
+    assert wanted | {"tenuto/data/medlar.toml", "tenuto/py.typed"} <= carried
