@@ -87,24 +87,33 @@ def test_a_reason_has_a_code_of_the_list() -> None:
         assert re.search(r"\b(Reason|Condition)\(\s*\"", file.read_text()) is None, file.name
 
 
+ALL_AT_ONCE = """
+import sys
+import pytest
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock
+for line in sys.stdin.read().splitlines():
+    try:
+        main(line.split(), SimulatedClock())
+    except SystemExit as end:
+        print("ended", end.code)
+sys.exit(pytest.main(sys.argv[1:]))
+"""
+
+
 @pytest.mark.long
 def test_a_package_adds_kinds_by_being_installed(tmp_path: Path) -> None:
-    target = str(tmp_path / "installed")
+    target, example = str(tmp_path / "installed"), ROOT / "examples/wheelbarrow"
     install = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-build-isolation", "--no-index"]
-    subprocess.run([*install, "--target", target, str(ROOT / "examples/wheelbarrow")], check=True, timeout=120)
-    there = dict(os.environ, PYTHONPATH=target)
-
-    def tenuto(*arguments: str) -> str:
-        command = [sys.executable, "-m", "tenuto", *arguments]
-        done = subprocess.run(
-            command, cwd=tmp_path, env=there, capture_output=True, text=True, timeout=120, check=False
-        )
-        assert done.returncode == 0, done.stdout + done.stderr
-        return done.stdout
-
-    profile = str(ROOT / "examples/wheelbarrow/medlar-barrow.toml")
-    assert "0 errors" in tenuto("check", profile)
-    said = tenuto("drive", profile, "--source", "simulated:nine", "--seconds", "1")
-    assert "simulated nine receiver" in said
-    tests = [sys.executable, "-m", "pytest", "-q", "-n", "0", "-p", "no:cacheprovider"]
-    subprocess.run([*tests, str(ROOT / "examples/wheelbarrow/tests")], cwd=tmp_path, env=there, check=True, timeout=240)
+    subprocess.run([*install, "--target", target, str(example)], check=True, timeout=120)
+    profile = example / "medlar-barrow.toml"
+    commands = f"check {profile}\ndrive {profile} --source simulated:nine --seconds 3"
+    tests = ["-q", "-n", "0", "-p", "no:cacheprovider", str(example / "tests")]
+    done = subprocess.run(
+        [sys.executable, "-c", ALL_AT_ONCE, *tests], cwd=tmp_path, env=dict(os.environ, PYTHONPATH=target),
+        input=commands, capture_output=True, text=True, timeout=240, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.stdout.count("ended 0") == 2
+    assert "0 errors" in done.stdout
+    assert "simulated nine receiver" in done.stdout
