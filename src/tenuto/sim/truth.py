@@ -70,7 +70,8 @@ def truth_table(profile: Planned) -> TruthTable:
         it is let go, a robot that nothing stops or that starts by itself, a limit that is never reached. The table is
         empty for a robot that could not be driven, and a finding says why.
     """
-    plan = profile.plan()
+    # What goes over the wire is of no interest here, and makes a quarter of a tick.
+    plan = replace(profile.plan(), actuators=())
     rows: list[TruthRow] = []
     findings: list[Finding] = []
     quickest, unasked = _Rates(), dict[str, Finding]()
