@@ -464,3 +464,31 @@ def test_a_bad_frame_does_not_take_the_hand_above_away() -> None:
     tick = lesson.step({"drive": math.nan}, SOLO)  # the instructor's stick is held; one frame of it is garbled
     assert tick.guard.state is not State.DRIVING
     assert lesson.run(100, None, SOLO).guard.state is State.DRIVING  # the instructor's pad is off
+
+
+WEAK = """
+format = 1
+name = "two hands, one of them behind a bad link"
+source = { kind = "gamepad" }
+controls.drive.reads = "left_y"
+controls.steer.reads = "right_x"
+style = { kind = "arcade", forward = "drive", turn = "steer" }
+speeds = { forward = 1.0, turn = 1.0 }
+limits = { acceleration = 1.0 }
+drivers.learner = { source.kind = "gamepad", given_by = "back", alone = true, link_timeout = 1.0 }
+guard = { enable = "south", link_timeout = 1.0, least_frame_rate = 7.0, stop_deceleration = 1.0 }
+chassis = { kind = "differential", track = 0.6, wheel_radius = 0.1 }
+"""
+
+
+@pytest.mark.parametrize(("away", "drives"), [(-30000.0, False), (0.0, True)])
+def test_a_hand_above_is_seen_through_a_link_that_loses_much(away: float, drives: bool) -> None:
+    pipeline, states = tenuto.Pipeline(tenuto.parse_profile(WEAK)), []
+    rest = dict.fromkeys(("left_y", "right_x", "south", "back"), 0.0)
+    for number in range(1, 40):
+        now = 0.05 * number
+        heard = now < 0.32 or now > 1.08  # too seldom to drive by, and often enough to be seen
+        first = tenuto.Frame(now, rest | {"left_y": away if now > 1.08 else 0.0}) if heard else None
+        second = tenuto.Frame(now, rest | {"south": float(1.12 < now < 1.3)})
+        states.append(pipeline.step(first, now, others={"learner": second}).guard.state)
+    assert (State.DRIVING in states[:30]) is drives

@@ -26,12 +26,19 @@ from tenuto.driving.tick import Hand
 from tenuto.vehicles.velocity import VelocityCommand
 
 
+def _is_seen(one: StickDriver) -> bool:
+    """Tell whether the sticks of somebody are known as they are now, however weak the link is."""
+    return not any(fault.code in LINK_CODES and fault.code not in _STILL_SEEN for fault in one.faults)
+
+
 def _is_lost(one: StickDriver | VelocityDriver) -> bool:
     """Tell whether somebody is not heard any more; a single bad frame is no such."""
     return any(fault.code in LINK_CODES for fault in one.faults)
 
 
 # Who has begun to enable it, or is being stopped, stays the one.
+# A link that loses much still says where the sticks are.
+_STILL_SEEN = (Code.LINK_WEAK, Code.LINK_SPARSE)
 _KEPT = (State.WAITING_FOR_REST, State.DRIVING, State.STOPPING)
 
 
@@ -116,7 +123,7 @@ class Ranks:
         off = () if self._may(current) else (Reason(Code.PERMIT_OFF, text),)
         return off + tuple(
             Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
-            for one in higher if isinstance(one, StickDriver) and one in self._able and not _is_lost(one)
+            for one in higher if isinstance(one, StickDriver) and one in self._able and _is_seen(one)
             for name in one.away
         )  # fmt: skip
 

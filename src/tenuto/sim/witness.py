@@ -95,8 +95,10 @@ class Witness:
         self._tables, self._guard = tables, tables["guard"]
         guard = self._guard
         self._first = tables["source"].get("driver", "driver")
+        # A stick of a radio may be called like one of a pad.
+        pad = tables["source"].get("kind", "gamepad") == "gamepad"
         names = frozenset(
-            one for one in _texts(tables) if one in _DEVICE or re.fullmatch(r"(axis|button|channel)_\d+", one)
+            one for one in _texts(tables) if (pad and one in _DEVICE) or re.fullmatch(r"(axis|button|channel)_\d+", one)
         )
         holds = {guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard}
         sure = names & ({table["reads"] for table in tables["controls"].values()} | holds)
