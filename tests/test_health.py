@@ -46,6 +46,7 @@ for old, new in {
     "[guard]": '[guard]\nhold_to_run = "channel_5"',
 }.items():
     PROFILE = PROFILE.replace(old, new)
+PROFILE += '[sinks.kept]\nkind = "log"\nfile = "run.parquet"\n'
 PROFILE += (
     '[sinks.shed]\nkind = "mqtt"\naddress = "127.0.0.1/shed"\n[sinks.cart]\nkind = "serial"\nport = "/dev/ttyUSB3"\n'
 )
@@ -104,6 +105,7 @@ def test_whatever_is_wrong_is_said_with_its_remedy(tmp_path: Path, monkeypatch: 
         "pad-3.toml: it is of the device pad-2",
         "pad-1.toml: it does not fit the device that is connected",
         "wheel_radius is still the one that it began with (measure it: from the middle of the axle to the ground)",
+        "error packages: for Parquet the package pyarrow is needed: pip install 'tenuto[parquet]'",
         "error packages: for MQTT the package paho is needed: pip install 'tenuto[mqtt]'",
     ):
         assert line in said

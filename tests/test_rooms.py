@@ -50,7 +50,8 @@ def test_the_table_of_rooms_is_what_the_code_imports() -> None:
 def test_pure_rooms_import_no_interface() -> None:
     touching = {
         "time", "os", "sys", "io", "pathlib", "threading", "socket", "subprocess", "asyncio", "logging", "serial",
-        "sdl2", "pydantic", "typer", "rich", "textual", "matplotlib", "pandas", "paho", "pymavlink", "cryptography",
+        "sdl2", "pydantic", "typer", "rich", "textual", "matplotlib", "pandas", "scipy", "paho", "pymavlink",
+        "cryptography",
     }  # fmt: skip
     for module, imports in IMPORTS.items():
         if module.split(".")[0] in PURE:

@@ -181,7 +181,7 @@ def test_smoothing_against_scipy() -> None:
 @pytest.mark.parametrize(
     ("call", "said"),
     [
-        (lambda: expo(0.5, 2.0), "amounts of expo from 0 to 1, found 2"),
+        (lambda: expo(0.5, 2.0), "an expo from 0 to 1, found 2"),
         (lambda: expo(0.5, 0.3, -0.1), "found 0.3 and -0.1"),
         (lambda: shaping.dead_zone(0.5, 0.6, 0.4), "less than 1 together, found 0.6 and 0.4"),
         (lambda: shaping.dead_zone(0.5, math.nan), "found nan"),

@@ -40,7 +40,7 @@ class Role(NamedTuple):
         prompt: what to do.
         key: the key of [style] that names the control; empty for what is no part of a style.
         other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
-        optional: whether it may be left out.
+        optional: whether it may be left out. speed: see `Ask`.
         stays: whether it may stay where it was put.
     """
 
@@ -50,15 +50,17 @@ class Role(NamedTuple):
     other_way: str = ""
     optional: bool = False
     stays: bool = False
+    speed: str = ""
 
 
 def _role(key: str, ask: Ask, *, optional: bool) -> Role:
     """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
     end = "all the way, and let it go" + ("; or wait, if nothing should" if optional else "")
     if not ask.other:
-        return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional)
+        return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional, speed=ask.speed)
     other = f"press what should {ask.other}, all the way, and let it go"
-    return Role(ask.name, f"push the stick the way that should {ask.way}, {end}", key, other, optional)
+    way = f"push the stick the way that should {ask.way}, {end}"
+    return Role(ask.name, way, key, other, optional, speed=ask.speed)
 
 
 def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
@@ -156,8 +158,9 @@ def _roles(profile: Path, document: tomlkit.TOMLDocument) -> tuple[Role, ...]:
         able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
         expected = f"a style that can be asked for: {able}"
         raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
-    if not profile.exists() and "sideways" not in _table(document, "speeds"):
-        roles = tuple(role for role in roles if role.name != "sideways")  # such a vehicle does not go there
+    if not profile.exists():
+        speeds = _table(document, "speeds")
+        roles = tuple(role for role in roles if not role.speed or role.speed in speeds)
     new = (WAYS,) if style.switched_steering and "choose" not in document else ()
     return (*roles, *new, *GUARD_ROLES)
 

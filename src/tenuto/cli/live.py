@@ -32,7 +32,7 @@ def may_take_the_screen(sources: Sequence[Source]) -> bool:
     if size.columns < _LEAST[0] or size.lines < _LEAST[1]:
         return False
     if not has("textual"):
-        problems.print(f"{how_to_get('textual')}. Until then there is a line.", soft_wrap=True)
+        problems.print(f"{how_to_get('textual')}. A line is shown instead.", soft_wrap=True)
         return False
     return True
 

@@ -30,13 +30,20 @@ def expo(position: Value, amount: float, negative: float | None = None) -> Value
         ValueError: an amount is not from 0 to 1: beyond that the curve would fall.
     """
     if not 0.0 <= amount <= 1.0 or not (negative is None or 0.0 <= negative <= 1.0):
-        raise ValueError(f"expected amounts of expo from 0 to 1, found {amount:g} and {negative}")
-    if negative is None or negative == amount:
+        found = f"{amount:g}" if negative is None else f"{amount:g} and {negative:g}"
+        raise ValueError(f"expected an expo from 0 to 1, found {found}")
+    return _blend(position, amount, amount if negative is None else negative)
+
+
+def _blend(position: Value, amount: float, negative: float) -> Value:
+    """Return the same without a look at the amounts: a curve looked at them when it was made."""
+    if negative == amount:
         return position * (1.0 + amount * (position * position - 1.0))
     if isinstance(position, np.ndarray):
         amounts = np.where(position < 0.0, negative, amount)
         return position * (1.0 + amounts * (position * position - 1.0))
-    return expo(position, negative if position < 0.0 else amount)
+    e = negative if position < 0.0 else amount
+    return position * (1.0 + e * (position * position - 1.0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +76,7 @@ class Expo(Curve):
 
     def __call__(self, position: Value) -> Value:
         """Return the output for a position."""
-        return expo(position, self.positive, self.negative)
+        return _blend(position, self.positive, self.negative)
 
     def words(self) -> str:
         """Say what it is."""

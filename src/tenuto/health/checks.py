@@ -10,14 +10,14 @@ from pathlib import Path
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.extras import has, how_to_get
 from tenuto.basics.findings import Finding, error, warning
-from tenuto.calibration.store import Calibration
+from tenuto.calibration.store import Calibration, default_path
 from tenuto.health.system import System
 from tenuto.profile.beginning import begun_for, text_begun_for
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
 
 Check = Callable[[System, Profile | None], Iterator[Finding]]
-# Before this no copy of this program was made: a clock that says less was not set. 2026-01-01, s since 1970.
+# 2026-01-01 in s since 1970. This program is younger: a clock that shows less was never set.
 _MADE = 1_767_225_600.0
 _PORTS = ("ttyUSB*", "ttyACM*", "ttyAMA*", "serial0")
 _READ, _BOTH = os.R_OK, os.R_OK | os.W_OK
@@ -99,7 +99,7 @@ def calibrations(system: System, profile: Profile | None) -> Iterator[Finding]:
         except CalibrationError as wrong:
             yield error(str(file), f"it cannot be used: {wrong}", "measure again: tenuto calibrate")
             continue
-        if file.stem != re.sub(r"[^\w.-]+", "_", kept.device):
+        if file.name != default_path(kept.device).name:
             yield warning(str(file), f"it is of the device {kept.device}: no device finds it under this name")
         reason = kept.why_not_for(kept.device, system.devices[kept.device]) if kept.device in system.devices else None
         if reason:
@@ -122,8 +122,7 @@ def packages(system: System, profile: Profile | None) -> Iterator[Finding]:
     """What a profile needs is installed."""
     if profile is None:
         return
-    options = [profile.source, *(one.source for one in profile.drivers.values()), *profile.sinks.values()]
-    for module in dict.fromkeys(one.package for one in options if one is not None and one.package):
+    for module in dict.fromkeys(module for sink in profile.sinks.values() for module in sink.packages()):
         if not has(module):
             yield error("packages", how_to_get(module))
 

@@ -29,11 +29,13 @@ class Ask(NamedTuple):
     Attributes:
         name: what the control is called in a new profile.
         way: what the stick should do when it is pushed, such as "turn LEFT". other: the other way.
+        speed: the key of ``[speeds]`` without which a new profile's vehicle does not go that way; empty where all do.
     """
 
     name: str
     way: str
     other: str
+    speed: str = ""
 
 
 STEER = Ask("steer", "turn LEFT", "turn RIGHT")

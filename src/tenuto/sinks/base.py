@@ -67,12 +67,10 @@ class SinkOptions(ABC):
     Attributes:
         kind: its name in profiles and short texts.
         elsewhere: it leads to a robot on another machine, which a robot that follows does not.
-        package: the module that it needs, one of `tenuto.basics.extras.EXTRAS`; empty where it needs none.
     """
 
     kind: ClassVar[str]
     elsewhere: ClassVar[bool] = False
-    package: ClassVar[str] = ""
 
     @abstractmethod
     def open(self) -> Sink:
@@ -81,6 +79,10 @@ class SinkOptions(ABC):
         Raises:
             SinkError: the file cannot be written, or the port does not open.
         """
+
+    def packages(self) -> tuple[str, ...]:
+        """Return the modules that it needs, of `tenuto.basics.extras.EXTRAS`; here: none."""
+        return ()
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
         """List what no single option can tell, with keys of its own table.

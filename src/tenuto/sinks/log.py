@@ -22,6 +22,11 @@ class LogOptions(SinkOptions):
         "a file that ends in .csv, .jsonl, .parquet or .mcap", word="FILE.csv|.jsonl|.parquet|.mcap", place=True
     )
 
+    def packages(self) -> tuple[str, ...]:
+        """Return what writes its form."""
+        module = {".parquet": "pyarrow", ".mcap": "mcap"}.get(Path(self.file).suffix)
+        return () if module is None else (module,)
+
     def open(self) -> Sink:
         """Begin the file.
 

@@ -337,7 +337,6 @@ class MavlinkOptions(RatedSinkOptions):
     """An autopilot that speaks MAVLink 2."""
 
     kind: ClassVar[str] = "mavlink"
-    package: ClassVar[str] = "pymavlink"
     address: str | None = option("an address, such as 127.0.0.1:14550", None, word="HOST:PORT|:PORT|PORT", place=True)
     port: str | None = option("a serial port, such as /dev/ttyUSB0", None)
     baud: int = option("a whole number of baud, such as 57600", 57_600, above=0, word="N")
@@ -356,6 +355,10 @@ class MavlinkOptions(RatedSinkOptions):
     commands: dict[str, CommandOptions] = field(
         default_factory=dict, metadata={"about": About('tables [sinks.NAME.commands."ACTION"]')}
     )
+
+    def packages(self) -> tuple[str, ...]:
+        """Return the module that speaks it."""
+        return ("pymavlink",)
 
     def open(self) -> Sink:
         """Open the way to the autopilot."""

@@ -88,7 +88,6 @@ class MqttSinkOptions(BrokerOptions, RatedSinkOptions):
     """A robot elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"
-    package: ClassVar[str] = "paho"
     elsewhere: ClassVar[bool] = True
     rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")
@@ -96,6 +95,10 @@ class MqttSinkOptions(BrokerOptions, RatedSinkOptions):
     def waits(self, plan: Plan) -> tuple[float, str]:
         """Return how long a robot with the same profile follows a command."""
         return plan.guard.link_timeout, "guard.link_timeout"
+
+    def packages(self) -> tuple[str, ...]:
+        """Return the module that speaks it."""
+        return ("paho",)
 
     def open(self) -> Sink:
         """Begin to connect."""

@@ -93,7 +93,6 @@ class UdpSinkOptions(RatedSinkOptions):
     """A robot elsewhere, by datagrams."""
 
     kind: ClassVar[str] = "udp"
-    package: ClassVar[str] = "cryptography"
     elsewhere: ClassVar[bool] = True
     address: str = option("an address, such as 192.168.1.20:14660", word="HOST:PORT", place=True)
     key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
@@ -104,6 +103,10 @@ class UdpSinkOptions(RatedSinkOptions):
     def waits(self, plan: Plan) -> tuple[float, str]:
         """Return how long a robot with the same profile follows a command."""
         return plan.guard.link_timeout, "guard.link_timeout"
+
+    def packages(self) -> tuple[str, ...]:
+        """Return the module that speaks it."""
+        return ("cryptography",)
 
     def open(self) -> Sink:
         """Open a socket."""

@@ -72,7 +72,6 @@ class SourceOptions(ABC):
         steps: how many steps a control has over its travel where that was not measured.
         on_serial_port: it is read from a serial port.
         sends_velocities: it can be what sends velocities itself, see ``[drivers.NAME]``.
-        package: the module that it needs, one of `tenuto.basics.extras.EXTRAS`; empty where it needs none.
     """
 
     kind: ClassVar[str]
@@ -81,7 +80,6 @@ class SourceOptions(ABC):
     steps: ClassVar[int] = 1024
     on_serial_port: ClassVar[bool] = False
     sends_velocities: ClassVar[bool] = False
-    package: ClassVar[str] = ""
 
     @abstractmethod
     def open(self, clock: Timer) -> Source:

@@ -77,7 +77,6 @@ class MqttSourceOptions(BrokerOptions, SourceOptions):
     """Commands from elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"
-    package: ClassVar[str] = "paho"
     in_profiles: ClassVar[bool] = False
 
     def open(self, clock: Timer) -> Source:

@@ -103,7 +103,6 @@ class UdpSourceOptions(SourceOptions):
     """Commands from elsewhere, by datagrams."""
 
     kind: ClassVar[str] = "udp"
-    package: ClassVar[str] = "cryptography"
     in_profiles: ClassVar[bool] = False
     address: str = option("an address to listen at, such as :14660", word="HOST:PORT|:PORT", place=True)
     key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")

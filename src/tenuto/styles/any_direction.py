@@ -54,7 +54,9 @@ class AnyDirectionOptions(StyleOptions):
     kind: ClassVar[str] = "any_direction"
     forward: str = option("goes forward", role=Role.DRIVES, ask=DRIVE)
     sideways: str = option(
-        "goes left", role=Role.DRIVES, ask=Ask("sideways", "go LEFT without turning", "go RIGHT without turning")
+        "goes left",
+        role=Role.DRIVES,
+        ask=Ask("sideways", "go LEFT without turning", "go RIGHT without turning", "sideways"),
     )
     turn: str = option("turns", role=Role.DRIVES, ask=STEER)
     heading: str | None = option(": the heading", None, role=Role.READS)

@@ -13,7 +13,7 @@ from tenuto.vehicles.base import Chassis
 
 CLIMB = Ask("climb", "CLIMB", "SINK")
 AHEAD = Ask("drive", "fly FORWARD", "fly BACKWARD")
-SIDEWAYS = Ask("sideways", "fly LEFT without turning", "fly RIGHT without turning")
+SIDEWAYS = Ask("sideways", "fly LEFT without turning", "fly RIGHT without turning", "sideways")
 
 
 @dataclass(frozen=True, slots=True)

@@ -100,7 +100,7 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     if 1e-3 < share < 1.0 - 1e-6:
         beyond, bounds = chassis.inverse(*possible), chassis.bounds()
         outside = any(not low <= beyond[name] <= high for name, (low, high, _) in bounds.items())
-        outside |= any(math.hypot(*(beyond[name] for name in names)) > most for names, most in chassis.together())
+        outside |= any(math.hypot(*(beyond[name] for name in names)) > most for names, most in chassis.shared_limits())
         cannot = not np.allclose(chassis.forward(beyond), possible, rtol=1e-9, atol=1e-9)
         assert outside or cannot, "what is slowed down could not be done"
     if not isinstance(chassis.ramp_way, Arcs):

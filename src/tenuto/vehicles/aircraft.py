@@ -68,7 +68,7 @@ class Aircraft(Chassis):
             "yaw_rate": Bounds(-self.max_turn, self.max_turn, Quantity.TURN_SPEED),
         }
 
-    def together(self) -> tuple[tuple[tuple[str, ...], float], ...]:
+    def shared_limits(self) -> tuple[tuple[tuple[str, ...], float], ...]:
         """Return that it is as fast along a diagonal as straight ahead."""
         if self.max_tilt is not None:
             return ((("roll", "pitch"), self.max_tilt),)

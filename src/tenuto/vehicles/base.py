@@ -247,8 +247,11 @@ class Chassis(ABC):
     def bounds(self) -> dict[str, Bounds]:
         """Return what each actuator is told and can do, in the order of `inverse`."""
 
-    def together(self) -> tuple[tuple[tuple[str, ...], float], ...]:
-        """Return actuators that have a limit together besides, the root of their squares; here: none do."""
+    def shared_limits(self) -> tuple[tuple[tuple[str, ...], float], ...]:
+        """Return which actuators share a limit, and the most of the root of their summed squares; here: none do.
+
+        It is in the unit of these actuators, and holds besides their `bounds`.
+        """
         return ()
 
     def drawing(self) -> Drawing:

@@ -29,9 +29,9 @@ from tenuto.vehicles.base import (
 )
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# Less thrust than this, N, is none; what rounding makes of a speed, m/s or rad/s, is none, and of a share of a force.
-_NO_THRUST, _SLACK, _SMALL = 1e-9, 1e-9, 1e-9
-# The share of its reach that a direction takes in which no thruster pushes: a number, so that none of it takes nothing.
+# Less thrust than this, N, is none; and what rounding makes of a speed, m/s or rad/s, is none.
+_NO_THRUST, _SLACK = 1e-9, 1e-9
+# The load of 1 m/s or 1 rad/s in a direction in which no thruster pushes: no infinity, for 0 times that is no number.
 _NOT_AT_ALL = 1e300
 
 
@@ -255,7 +255,7 @@ class Thrusters(Chassis):
             if share > load:
                 load = share
         if self._walls:
-            slack = _SMALL * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
+            slack = _SLACK * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
             if any(a * vx + b * vy + c * vz + d * yaw_rate > slack for a, b, c, d in self._walls):
                 return math.inf
         return load
