@@ -46,6 +46,12 @@ def test_a_craft_of_little_drag_keeps_them_too() -> None:
     asked = VelocityCommand(vx=0.00390625)
     vehicle_can_do(light, asked)
     assert light.within_reach(asked)[0].yaw_rate < 0.0, "its thruster beside the middle turns it"
+    # What a ramp leaves of a stop: 1e-9 rad/s would belong to it, by the one thruster that pushes back.
+    front, left, right = (Thruster("front", 2.149, 0.0, most=125.737, most_back=0.0),
+                          Thruster("left", -3.0, 2.511, tilt=1.2, most=30.216, most_back=0.0),
+                          Thruster("right", 0.0, -0.77, most=116.973, most_back=179.087))  # fmt: skip
+    lighter = Thrusters((front, left, right), Drag(0.001, 0.002, 0.002, 43.385))
+    assert lighter.fits(VelocityCommand(-5.634732848236228e-05, 0.0, -2.0010209926513495e-16, 1.35e-16))
 
 
 @pytest.mark.parametrize("name", STYLES.all)

@@ -12,6 +12,7 @@ from helpers import Bench, examples
 from tenuto import State, Tick, load_profile, parse_profile
 from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.data import shipped
+from tenuto.profile.checks.advice import advise
 from tenuto.switches.base import SwitchPlan
 from tenuto.switches.cycle import CyclePlan
 from tenuto.switches.double import DoublePlan
@@ -280,6 +281,12 @@ PROBLEMS = [
     ('order = ["slow", "brisk"]', 'order = ["slow", "bris"]', "choose.mode.order: expected names under [modes], found"),
     ('reads = "west"', 'reads = "vest"', "switches.mode_button.reads: expected a control of the gamepad or one of"),
     ('press = "left_stick"', 'press = "drive"', "actions.horn.press: expected a control that does not drive"),
+    (
+        'reads = "west"',
+        'reads = "west"\non_above = 1.0',
+        "mode_button.on_above: expected a position below 1, or it is never",
+    ),
+    ('kind = "double"', 'kind = "double"\ndebounce = 0.2', "mark_button.time: expected a time of at least three times"),
     ("steps = [0.25", "steps = [0.75", "levels.steps: expected shares above 0, rising, up to 1"),
     ("[0.4, 0.12], [0.8, 0.5]", "[0.4, 0.6], [0.8, 0.5]", "the curve falls from [0.4, 0.6] to [0.8, 0.5]"),
     (
@@ -295,6 +302,14 @@ PROBLEMS = [
         "modes.brisk.limits.acceleration",
     ),
 ]
+
+
+def test_a_button_that_would_never_be_released_is_an_error_of_check() -> None:
+    text = shipped("medlar-lift.toml").read_text().replace('reads = "west"', 'reads = "west"\noff_below = 0.0')
+    profile = parse_profile(text)
+    said = [str(finding) for finding in advise(profile) if finding.is_error]
+    assert said == ["switches.mode_button.off_below: west rests at 0, which is not below 0: it is never released "
+                    "(choose a position above 0)"]  # fmt: skip
 
 
 @pytest.mark.parametrize(("old", "new", "said"), PROBLEMS)

@@ -16,8 +16,6 @@ DRIVERS = {
     "panicking": (15.0, 4.0, 6.0),
     "absent": (0.0, 0.0, 0.0),
 }
-# How long the enabling button is pressed, s.
-_PRESS = 0.1
 
 
 class Hands:
@@ -36,12 +34,13 @@ class Hands:
         giving = {name for lower in plan.below for name in (lower.given_by, lower.permit)}
         self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
-        reads = {switch.name: switch.reads for switch in plan.selection.switches}
         names = [control.name for control in self._others]
-        enable = reads.get(guard.enable) if guard.enable is not None else None
         enabling = next((one for one in plan.selection.switches if one.name == guard.enable), None)
         self._gesture = enabling.held_at() if enabling is not None else {}
-        self._enabling, self._stays = names.index(enable) if enable in names else None, guard.enable_stays
+        reads = enabling.reads if enabling is not None else ""
+        self._enabling = names.index(reads) if reads in names else None
+        # A lever is left where it is put; what a press switches off again is let go.
+        self._stays = guard.enable_stays and enabling is not None and not enabling.undone().presses
         self._hold = [control for control in controls if control.name in holds]
         # Of three positions the middle one; and how hard it is pressed now.
         self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
@@ -52,10 +51,16 @@ class Hands:
         # First the link has to be good for a while; those of lower rank wait until they are given the robot.
         waits = plan.guard.link_good_for + plan.guard.start_warning
         self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
-        # A press is longer than a switch bounces, and a gesture as long as it wants.
-        seconds = enabling.operated().presses[0][0] if enabling is not None and self._gesture else _PRESS
-        self._press = math.ceil(seconds / plan.period)
-        self._off_at += self._press if self._enabling is not None or self._gesture else 0
+        # Whether what enables it is operated, for each of the ticks before it is off.
+        self._operated: list[bool] = []
+        if enabling is not None and (self._enabling is not None or self._gesture):
+            self._operated = enabling.operated().ticks(plan.period, stays=self._stays)
+            self._off_at += len(self._operated)
+
+    @property
+    def begins(self) -> int:
+        """How many ticks it takes to begin as one should."""
+        return self._off_at
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
         """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
@@ -95,10 +100,9 @@ class Hands:
         self._pushed = dict.fromkeys(self._pushed, 0.0)
         self._held, self._pressed = beginning >= 5, -1
         self._grip, self._halves = self._middle, False
-        left = self._off_at - beginning
-        if self._enabling is not None and left <= self._press + 3 and (self._stays or left > 3):
-            self._pressed = self._enabling
-        if self._gesture and 3 < left <= self._press + 3:
+        at = beginning - (self._off_at - len(self._operated))
+        if at >= 0 and self._operated[at]:
+            self._pressed = self._enabling if self._enabling is not None else -1
             self._pushed |= self._gesture
         if self._giving and beginning == 5:
             self._gives = dice.choice((-1, *self._giving))

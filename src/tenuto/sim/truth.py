@@ -36,7 +36,7 @@ _LIMITS = {
     "turn_acceleration": ((3,), True), "turn_deceleration": ((3,), False),
 }  # fmt: skip
 # Two velocities that differ by less than this, m/s and rad/s, are the same.
-_SAME = 1e-6
+_SAME = 1e-5
 # What a control of such a name says of its way: the axis of the velocity, and its sign; left and right are two axes.
 _WAYS = {
     "forward": (("vx",), 1.0), "backward": (("vx",), -1.0), "back": (("vx",), -1.0), "up": (("vz",), 1.0),
@@ -136,17 +136,19 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
     findings: list[Finding] = []
     # Where it ends does not depend on how fast it gets there.
     mode_at_once = replace(stage.plan.mode, limits=_AT_ONCE)
-    quick = DrivenRobot.driven(replace(stage.plan, modes=(mode_at_once,)), {}, rolls=False)
-    if quick is None:
+    resting = DrivenRobot.driven(replace(stage.plan, modes=(mode_at_once,)), {}, rolls=False)
+    if resting is None:
         return rows, findings
+    quick = resting.copied()
     for first, second in combinations(alone, 2):
         if first.control == second.control:
             continue
         way = {first.control: first.position, second.control: second.position}
         if not quick.turn(way):
-            text = f"with {second.control} at its end too, the robot is not driven any more"
-            findings.append(error(f"controls.{first.control}", text))
-            break
+            text = f"with {second.control} at its end too it stops the robot: {quick.why}"
+            findings.append(warning(f"controls.{first.control}", text))
+            quick = resting.copied()
+            continue
         held = Held(second.control, second.reads, second.position, second.raw)
         row = _row(quick, mode, first.control, first.position, rest)
         added = (a + b - still for a, b, still in zip(first.command, second.command, rest.command, strict=True))
@@ -236,10 +238,12 @@ def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator
         text = f"the robot still goes {_WATCHED:g} s after the stick is let go"
         yield error(f"controls.{control}", text)
     guard = stage.plan.guard
-    # What enables and does not stay ends that when it is done again.
-    again = guard.hold_to_run is None and guard.enable is not None and not guard.enable_stays
-    if not any(_stands(stopping.step(held=again, enables=again)) for _ in range(steps)):
-        text = f"{guard.enable} again does not stop it" if again else "letting go does not stop it"
+    stopping.end()
+    if not any(_stands(stopping.step(held=False)) for _ in range(steps)):
+        again = guard.hold_to_run is None and guard.enable is not None
+        text = (
+            f"letting go of it, or {guard.enable} again, does not stop it" if again else "letting go does not stop it"
+        )
         yield error("guard", text, "nothing that the driver does stops this robot: give hold_to_run or enable")
 
 

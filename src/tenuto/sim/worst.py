@@ -20,6 +20,7 @@ from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.sim.hands import Hands, raw_at
 from tenuto.sim.robots import SimulatedRobot, simulated_robot
+from tenuto.switches.base import Operated
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.
@@ -30,6 +31,8 @@ _FINE = 0.005
 _WAYS = 6
 # It drives evenly once nothing has changed by so much, for so many ticks.
 _SAME, _STILL = 1e-9, 10
+# Where nothing is switched on, it is held with its sticks at rest for so long first, s.
+_HELD = Operated("held", ((0.0, 0.1),))
 
 
 class Fault(NamedTuple):
@@ -185,7 +188,14 @@ class DrivenRobot:
         self.why = ""
         # How fast each axis grew and shrank at most, m/s² and rad/s².
         self.grew, self.shrank = [0.0] * 4, [0.0] * 4
+        # A gesture is done only where its sticks were held for its time.
+        gestures = [one.operated().presses[0][0] for one in plan.selection.switches if one.held_at()]
+        self._patience = max(_STILL, math.ceil(max(gestures, default=0.0) / plan.period))
         self._enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
+        self._operated = self._enabling.operated() if self._enabling is not None else _HELD
+        self._undone = self._enabling.undone() if self._enabling is not None else Operated("let go", ())
+        # A lever is left where it is put; what a press switches off again is let go.
+        self._stays = plan.guard.enable_stays and not self._undone.presses
 
     @classmethod
     def driven(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot | None:
@@ -202,16 +212,21 @@ class DrivenRobot:
 
     def enable(self) -> None:
         """Let all go for as long as the link must be good; then hold, with sticks at rest, and do what enables it."""
-        for _ in range(math.ceil(self.plan.guard.link_good_for / self.plan.period) + 10):
+        if self.tick is not None:
+            self._operate(self._undone)
+        let_go = max(self.plan.guard.link_good_for, self._operated.presses[-1][1])  # a release must be seen too
+        for _ in range(math.ceil(let_go / self.plan.period) + 10):
             self.step(held=False, pushed=False)
-        for on in self._presses():
-            self.step(pushed=False, enables=on)
+        self._operate(self._operated)
 
-    def _presses(self) -> list[bool]:
-        """Return for each tick of enabling whether what switches it on is being operated."""
-        operated = self._enabling.operated().presses if self._enabling is not None else ((0.0, 0.1),)
-        count = [(math.ceil(on / self.plan.period), math.ceil(off / self.plan.period)) for on, off in operated]
-        return [way for on, off in count for way in (*[True] * on, *[self.plan.guard.enable_stays] * off)]
+    def end(self) -> None:
+        """Do what ends driving, beside letting go: what enables it and does not stay is done once more."""
+        if self.plan.guard.hold_to_run is None and not self._stays:
+            self._operate(self._undone if self._undone.presses else self._operated)
+
+    def _operate(self, how: Operated) -> None:
+        for on in how.ticks(self.plan.period, stays=self._stays):
+            self.step(pushed=False, enables=on)
 
     def turn(self, way: Mapping[str, float]) -> bool:
         """Hold the sticks another way until nothing changes any more; tell whether it is being driven then."""
@@ -227,7 +242,7 @@ class DrivenRobot:
                 pairs = [*zip(before.command, tick.command, strict=True)]
                 pairs += [(before.actuators[name], value) for name, value in tick.actuators.items()]
                 still = still + 1 if max(abs(a - b) for a, b in pairs) < _SAME else 0
-            if still >= _STILL:
+            if still >= self._patience:
                 return True
         return self.tick is not None and self.tick.guard.state is State.DRIVING
 
@@ -249,7 +264,7 @@ class DrivenRobot:
         if self.rolls:
             self.robot.advance(plan.period)
         self.now += plan.period
-        enabling = self._enabling if held and (plan.guard.enable_stays if enables is None else enables) else None
+        enabling = self._enabling if held and (self._stays if enables is None else enables) else None
         gesture = enabling.held_at() if enabling is not None else {}
         reads = enabling.reads or None if enabling is not None else None
         way = {**(self.way if pushed else {}), **gesture}

@@ -19,7 +19,7 @@ from tenuto.kinds.registry import Kinds
 from tenuto.sticks.control import ControlPlan
 
 # How long a press lasts, beside what a switch asks for, s.
-_PRESS = 0.4
+_PRESS = 0.1
 
 
 class Operated(NamedTuple):
@@ -31,6 +31,11 @@ class Operated(NamedTuple):
 
     how: str
     presses: tuple[tuple[float, float], ...]
+
+    def ticks(self, period: float, *, stays: bool = False) -> list[bool]:
+        """Return for each tick of a ``period``, s, whether it is pressed; what stays put is not let go."""
+        count = [(math.ceil(on / period), math.ceil(off / period)) for on, off in self.presses]
+        return [way for on, off in count for way in (*[True] * on, *[stays] * off)]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,6 +64,10 @@ class SwitchPlan(ABC):
         """Say how a hand operates it once; here: by a press, and a pause as long."""
         long = _PRESS + self.debounce
         return Operated("pressed", ((long, long),))
+
+    def undone(self) -> Operated:
+        """Say how a hand switches it off again, where that is another thing than to let it go; here: it is not."""
+        return Operated("let go", ())
 
     def asked(self) -> str:
         """Say what to do to switch it on, where that is another thing than to press it; here: nothing."""
@@ -227,7 +236,11 @@ class ContactOptions(SwitchOptions):
     off_below: float = option("a position from -1 to 1", 0.4, low=-1.0, high=1.0)
 
     def errors(self) -> Iterator[Finding]:
-        """Ask for a release that is not above the press."""
+        """Ask for a press that can be reached, and a release that can be and is not above it."""
+        if self.on_above >= 1.0:
+            yield unexpected("on_above", "a position below 1, or it is never pressed", f"{self.on_above:g}")
+        if self.off_below <= -1.0:
+            yield unexpected("off_below", "a position above -1, or it is never released", f"{self.off_below:g}")
         if self.off_below > self.on_above:
             yield unexpected("off_below", "a position not above on_above", f"{self.off_below:g}")
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.kinds.options import option
-from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Switch, SwitchFacts
+from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -16,6 +16,10 @@ class CyclePlan(ContactPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Cycle(self)
+
+    def undone(self) -> Operated:
+        """Press it until it is back at its first position."""
+        return Operated("pressed on", self.operated().presses * (self.count - 1))
 
 
 class _Cycle(ContactSwitch):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
 from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
@@ -46,6 +48,13 @@ class DoubleOptions(ContactOptions):
     kind: ClassVar[str] = "double"
     returns: ClassVar[bool] = True
     time: float = option('a time, such as "1 s"', dimension=TIME)
+
+    def errors(self) -> Iterator[Finding]:
+        """Ask for time for a press, a release and a press, each longer than it bounces."""
+        yield from super().errors()
+        if self.time < 3.0 * self.debounce:
+            expected = f"a time of at least three times debounce, {3.0 * self.debounce:g} s"
+            yield unexpected("time", expected, f"{self.time:g} s")
 
     def plan(self, name: str, facts: SwitchFacts) -> DoublePlan:
         """Return how the switch is made."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Switch, SwitchFacts
+from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -15,6 +15,10 @@ class LatchPlan(ContactPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Latch(self)
+
+    def undone(self) -> Operated:
+        """Press it once more."""
+        return self.operated()
 
 
 class _Latch(ContactSwitch):

@@ -9,11 +9,14 @@ from dataclasses import replace
 from hypothesis import HealthCheck, Phase, given, seed, settings
 
 from tenuto.profile.profile import Profile
+from tenuto.sim.hands import Hands
 from tenuto.sim.soak import Episode, Outcome, make_story, play, shrink
 from tenuto.testing.profiles import any_profile
 
 # What goes wrong in each story; before that, the robot is enabled and driven as one should.
 EPISODES = 2
+# At least so long it is driven then, s.
+_DRIVEN = 0.5
 _WELL = Episode(1.5, "careful", "good", "steady", "there", 0, True)
 
 
@@ -36,7 +39,9 @@ def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None
         # not drawn with the profiles, because large whole numbers are drawn small, and few would be told over and over.
         nonlocal number
         number = number if failed else dice.randrange(2**31)
-        outcome = play(profile, [replace(_WELL, seed=number), *make_story(number, EPISODES)])
+        plan = profile.plan()
+        seconds = max(_WELL.seconds, Hands(plan).begins * plan.period + _DRIVEN)
+        outcome = play(profile, [replace(_WELL, seed=number, seconds=seconds), *make_story(number, EPISODES)])
         if not failed:
             seen(profile, outcome)
         if outcome.broken:

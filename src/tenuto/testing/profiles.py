@@ -147,8 +147,12 @@ def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
     tables["actuators"] = draw(st.dictionaries(st.sampled_from(names), form, min_size=1))
 
 
-def _add_gesture(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Enable it by a gesture of sticks, where something is pressed for that; or let one choose the mode."""
+def _add_enabling(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
+    """Enable it by another switch than a button, where one is pressed for that; or let a gesture choose the mode."""
+    if "enable" in tables["guard"] and draw(st.booleans()):
+        tables["switches"]["sign"] = draw(_any_switch(next(buttons)))
+        tables["guard"]["enable"] = "sign"
+        return
     names = st.sampled_from(sorted(tables["style"].driving().values()))
     sticks = draw(st.dictionaries(names, st.sampled_from(["low", "high"]), min_size=1, max_size=2))
     tables["switches"]["sign"] = {"kind": "gesture", "sticks": sticks, "time": draw(st.floats(0.1, 0.3))}
@@ -158,7 +162,7 @@ def _add_gesture(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]
         tables["choose"]["mode"]["switch"] = "sign"
 
 
-_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_actuators, _add_gesture)
+_MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_actuators, _add_enabling)
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
@@ -268,5 +272,5 @@ def _any_switch(reads: str) -> st.SearchStrategy[Any]:
     return (
         st.sampled_from(kinds)
         .flatmap(lambda kind: any_options(kind, reads=reads))
-        .filter(lambda options: not any(options.errors()))
+        .filter(lambda options: not any(options.errors()) and getattr(options, "off_below", 1.0) > 0.0)
     )

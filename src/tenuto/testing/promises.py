@@ -21,7 +21,7 @@ from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
 from tenuto.styles.base import Setting, StyleOptions
 from tenuto.styles.speeds import Speeds
-from tenuto.switches.base import SwitchOptions
+from tenuto.switches.base import ContactPlan, SwitchOptions
 from tenuto.switches.momentary import MomentaryPlan
 from tenuto.testing.anything import any_options, any_velocity
 from tenuto.vehicles.base import Arcs, Chassis, VehicleOptions
@@ -29,6 +29,8 @@ from tenuto.vehicles.priority import settle, takes_priority
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _EXAMPLES = 40
+# The period at which a switch is looked at, s.
+_FINE = 0.005
 _FULL = VelocityCommand(1.2, 0.8, 0.6, 1.5)
 _SPEEDS = Speeds(forward=1.2, backward=0.7, turn=1.5, sideways=0.8, up=0.6, down=0.5)
 
@@ -96,7 +98,8 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     assert all(map(math.isfinite, kept))
     assert chassis.fits(kept), "what is within reach can be done"
     possible = chassis.possible(*asked)
-    assert np.allclose(kept, [share * axis for axis in possible], atol=1e-9), "the same arc, only slower"
+    # 1e-7 m/s and rad/s: what nobody could measure of a robot is nothing.
+    assert np.allclose(kept, [share * axis for axis in possible], atol=1e-7), "the same arc, only slower"
     if 1e-3 < share < 1.0 - 1e-6:
         beyond, bounds = chassis.inverse(*possible), chassis.bounds()
         outside = any(not low <= beyond[name] <= high for name, (low, high, _) in bounds.items())
@@ -201,6 +204,13 @@ def switch_keeps_its_promises(kind: type[SwitchOptions], **said: Any) -> None:
             switch.step(dict.fromkeys(read, reading), 0.05 * number)
             assert 0 <= switch.position < plan.count, "a position that it has"
             assert not (number == 0 and switch.pressed and not plan.at_start), "a start presses nothing"
+        operated, sticks = plan.make(), plan.held_at() or {plan.reads: 1.0}
+        pressed = False
+        for number, on in enumerate([False, *plan.operated().ticks(_FINE)]):
+            operated.step(sticks if on else dict.fromkeys(sticks, 0.0), _FINE * number)
+            pressed = pressed or operated.position > 0
+        never = isinstance(plan, ContactPlan) and plan.off_below <= 0.0  # `tenuto check` refuses it where 0 is rest
+        assert pressed or never, f"{plan.operated().how}, it is on"
 
     reading = st.floats(-1.0, 1.0) | st.sampled_from([-1.0, 0.0, 1.0])
     _tried(st.tuples(any_options(kind, **said), st.lists(reading, min_size=1, max_size=60)), check)

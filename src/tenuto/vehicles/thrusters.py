@@ -30,7 +30,7 @@ from tenuto.vehicles.base import (
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Less thrust than this, N, is none; and what rounding makes of a speed, m/s or rad/s, is none.
-_NO_THRUST, _SLACK = 1e-9, 1e-9
+_NO_THRUST, _SLACK = 1e-9, 1e-8
 # The load of 1 m/s or 1 rad/s in a direction in which no thruster pushes: no infinity, for 0 times that is no number.
 _NOT_AT_ALL = 1e300
 

@@ -12,6 +12,7 @@ from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.profile import Profile
 from tenuto.sticks.resolution import resolution
+from tenuto.switches.base import ContactPlan
 from tenuto.vehicles.velocity import VelocityCommand
 
 # A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.
@@ -35,7 +36,8 @@ def advise(
     plan = profile.plan(calibration)
     return [
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
-        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan), *_guard(plan), *_sinks(profile, plan),
+        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan), *_released(plan),
+        *_guard(plan), *_sinks(profile, plan),
     ]  # fmt: skip
 
 
@@ -123,6 +125,15 @@ def _modes(profile: Profile) -> Iterator[Finding]:
     if not choose.through_rest and any(mode.style is not None for mode in profile.modes.values()):
         text = "a stick may change its meaning while it is pushed: through_rest = true waits until it is let go"
         yield warning("choose.mode.through_rest", text)
+
+
+def _released(plan: Plan) -> Iterator[Finding]:
+    """Find switches that are never released: what rests at 0 is not below 0."""
+    one_way = {control.name for control in plan.controls if control.one_way}
+    for switch in plan.selection.switches:
+        if isinstance(switch, ContactPlan) and switch.reads in one_way and switch.off_below <= 0.0:
+            text = f"{switch.reads} rests at 0, which is not below {switch.off_below:g}: it is never released"
+            yield error(f"switches.{switch.name}.off_below", text, "choose a position above 0")
 
 
 def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
