@@ -111,6 +111,7 @@ ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
     "four_wheel_steer": (("left_y", "right_x", "north"), (0.4, 0, 0, 0)),
     "aircraft": (("left_y", "left_x", "right_y", "right_x"), (0, 0, 0.5, 0)),
     "surfaces": (("left_y", "left_x", "right_y"), (0, 0, 1.0, 0)),
+    **dict.fromkeys(("motors", "motor_and_servo"), (("left_y", "right_x"), (0.3, 0, 0, 0))),
 }
 
 

@@ -20,6 +20,7 @@ from tenuto.data import shipped
 from tenuto.driving.guard import TABLE, Event
 from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.sim import simulated_robot
+from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import STANDSTILL
 
 TEXT = shipped("medlar.toml").read_text()
@@ -255,9 +256,9 @@ def test_every_state_has_its_line_and_its_band_in_the_figure(tmp_path: Path) -> 
     bench.run(0.2, AHEAD | {"north": 1.0})
     bench.run(0.2, {})
     tick = bench.ticks[-1]
-    assert "emergency stop: emergency stop: north is on" in _line(tick).plain
+    assert "emergency stop: emergency stop: north is on" in _line(tick, METRIC).plain
     for state in State:
-        assert str(state) in _line(tick._replace(guard=tick.guard._replace(state=state))).plain
+        assert str(state) in _line(tick._replace(guard=tick.guard._replace(state=state)), METRIC).plain
     table = pd.DataFrame([one.as_row() for one in bench.ticks])
     robot = simulated_robot(bench.pipeline.plan.chassis)
     robot.advance(table["time"].max())

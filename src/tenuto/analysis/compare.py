@@ -12,6 +12,7 @@ import numpy as np
 from tenuto.analysis.report import saturated
 from tenuto.analysis.sticks import recorded_sticks
 from tenuto.analysis.ticks import replay
+from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
 from tenuto.driving.limits import within_speeds
@@ -24,6 +25,7 @@ from tenuto.profile.profile import Profile
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
 from tenuto.styles.base import Setting
+from tenuto.vehicles.units import METRIC, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:
@@ -52,6 +54,7 @@ class Comparison:
         curves: a row a place of a stick: ``control``, ``position``, ``profile``, the ``speed`` that it asks for by
             itself in the mode to begin with, and its ``unit``, m/s or deg/s.
         paths: a row a tick: ``profile``, ``time``, ``x``, ``y``, ``heading``, of the simulated robot; m and rad.
+        units: in which they are shown. Without measures nobody knows the paths, and there are no distances.
     """
 
     names: tuple[str, str]
@@ -59,6 +62,7 @@ class Comparison:
     commands: pd.DataFrame
     curves: pd.DataFrame
     paths: pd.DataFrame
+    units: Units = METRIC
 
 
 def compare(
@@ -81,12 +85,17 @@ def compare(
         ProfileError, CalibrationError: a profile, or what belongs to it, cannot be read.
         RecordingError: the sticks cannot be read.
         SourceError: they have not the controls that a profile reads.
+        TenutoError: only one of the two vehicles has measures.
     """
     needs("pandas")
     import pandas as pd
 
     tables, paths, figures = [], [], []
     both = [_prepared(one, sticks) for one in (first, second)]
+    units = both[0].plan().chassis.units
+    if both[1].plan().chassis.units != units:
+        raise TenutoError(f"one of the two has measures and the other has none, so {names[0]} and {names[1]} have no "
+                          "unit in common")  # fmt: skip
     if names[0] == names[1]:
         names = (f"{names[0]} (A)", f"{names[1]} (B)")
     for planned, name in zip(both, names, strict=True):
@@ -98,10 +107,11 @@ def compare(
         figures.append(driver_figures(planned.plan()) | _of_drive(table, planned.plan()))
     return Comparison(
         names,
-        _figures_table(figures, names),
+        _figures_table(figures, names, _units_of(units)),
         _commands_table(tables, names),
         pd.concat([_curves(planned.plan(), name) for planned, name in zip(both, names, strict=True)]),
         pd.concat(paths, ignore_index=True),
+        units,
     )
 
 
@@ -110,12 +120,15 @@ def _prepared(what: Planned | str | Path, sticks: str | Path) -> Planned:
     return prepare_profile(what, log=sticks) if isinstance(what, (str, Path, Profile)) else what
 
 
-# Figure → unit.
-_UNITS = {
-    "top speed": "m/s", "top turning speed": "deg/s", "from stick to 90 % of speed": "s",
-    "stopping distance": "m", "fine control": "% of travel", "reversals": "", "jerk": "m/s³", "saturated": "s",
-    "distance": "m",
-}  # fmt: skip
+def _units_of(figures: Units) -> dict[str, str]:
+    """Return figure → unit; without measures there are no distances."""
+    jerk = "m/s³" if figures.known else "%/s²"
+    found = {
+        "top speed": figures.speed.name, "top turning speed": figures.turn.name, "from stick to 90 % of speed": "s",
+        "stopping distance": "m", "fine control": "% of travel", "reversals": "", "jerk": jerk, "saturated": "s",
+        "distance": "m",
+    }  # fmt: skip
+    return {name: unit for name, unit in found.items() if figures.known or unit != "m"}
 
 
 def driver_figures(plan: Plan) -> dict[str, float]:
@@ -131,10 +144,11 @@ def driver_figures(plan: Plan) -> dict[str, float]:
     fine control                 the share of the stick's travel, beyond its dead zone, with up to 20 % of its top speed
     ============================ ==================================================================================
     """
-    mode = plan.mode
+    mode, units = plan.mode, plan.chassis.units
     forward, turn = strongest(plan, mode, 0), strongest(plan, mode, 3)
-    found = {"top speed": fastest(plan)}
-    found["top turning speed"] = math.degrees(abs(asked_alone(plan, mode, turn[0], 1.0).yaw_rate)) if turn else 0.0
+    found = {"top speed": units.speed.scale * fastest(plan)}
+    turning = abs(asked_alone(plan, mode, turn[0], 1.0).yaw_rate) if turn else 0.0
+    found["top turning speed"] = units.turn.scale * turning
     if forward:
         found["from stick to 90 % of speed"] = _time_to_speed(plan, mode, asked_alone(plan, mode, forward[0], 1.0))
         speeds = np.array([abs(asked_alone(plan, mode, forward[0], position).vx) for position in _POSITIONS[200:]])
@@ -202,7 +216,7 @@ def _of_drive(table: pd.DataFrame, plan: Plan) -> dict[str, float]:
     jerk = np.diff(vx, 2) / dt**2
     return {
         "reversals": float(reversals(vx, _TURNED * max(fastest(plan), 1e-9))),
-        "jerk": float(np.sqrt(np.mean(jerk**2))) if len(jerk) else 0.0,
+        "jerk": plan.chassis.units.speed.scale * float(np.sqrt(np.mean(jerk**2))) if len(jerk) else 0.0,
         "saturated": float(table["dt"].to_numpy()[saturated(table)].sum()),
         "distance": float((speed * table["dt"]).sum()),
     }
@@ -223,11 +237,11 @@ def reversals(values: Array, least: float) -> int:
     return count
 
 
-def _figures_table(figures: list[dict[str, float]], names: tuple[str, str]) -> pd.DataFrame:
+def _figures_table(figures: list[dict[str, float]], names: tuple[str, str], units: dict[str, str]) -> pd.DataFrame:
     import pandas as pd
 
     rows = []
-    for figure, unit in _UNITS.items():
+    for figure, unit in units.items():
         both = [found.get(figure, math.nan) for found in figures]
         rows.append((figure, unit, *both, both[1] - both[0]))
     return pd.DataFrame(rows, columns=["figure", "unit", *names, "difference"])
@@ -256,7 +270,7 @@ def _curves(plan: Plan, name: str) -> pd.DataFrame:
             continue
         asked = np.array([asked_alone(plan, mode, control, float(position)) for position in _POSITIONS])
         axis = int(np.ptp(asked, axis=0).argmax())
-        unit, scale = ("deg/s", math.degrees(1.0)) if axis == 3 else ("m/s", 1.0)
+        unit, scale = plan.chassis.units.of(AXES[axis])
         parts.append(pd.DataFrame({
             "control": control.name, "position": _POSITIONS, "profile": name, "speed": scale * asked[:, axis],
             "unit": unit,

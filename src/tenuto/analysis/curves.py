@@ -32,7 +32,7 @@ class Response:
         control: its name. label: the modes and rates in which it holds; empty where there are none.
         raw: the numbers of the device, one a step. positions, shaped: what is made of each.
         speeds: modes and rates → the speed that it asks for by itself, m/s or rad/s.
-        unit: "m/s" or "rad/s".
+        unit: "m/s" or "rad/s"; "%" of a vehicle without measures.
     """
 
     control: str
@@ -105,6 +105,9 @@ def _speed(plan: Plan, mode: ModePlan, name: str, shaped: Array) -> tuple[Array,
         if moves.max() > 0.0:
             break
     axis = int(moves.argmax())
+    units = plan.chassis.units
+    if not units.known:
+        return units.speed.scale * asked[:, axis], units.speed.name
     return asked[:, axis], "rad/s" if axis == 3 else "m/s"
 
 

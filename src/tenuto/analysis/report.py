@@ -70,11 +70,12 @@ def saturated(table: pd.DataFrame) -> Array:
 def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
     """Sum up a drive: what was driven, how fast, in which modes, how the link and the loop did."""
     summary = summarise(table, path)
+    units = plan.chassis.units
     found = [
         Fact("time", f"{summary.seconds:.1f} s, {summary.seconds_driving:.1f} s of it driving", summary.seconds),
-        Fact("distance, by the commands", f"{summary.distance:.2f} m", summary.distance),
-        Fact("top speed", f"{summary.top_speed:.2f} m/s", summary.top_speed),
-        Fact("top turning speed", f"{math.degrees(summary.top_turn_speed):.0f} deg/s", summary.top_turn_speed),
+        *([Fact("distance, by the commands", f"{summary.distance:.2f} m", summary.distance)] if units.known else []),
+        Fact("top speed", units.speed.shown(summary.top_speed), summary.top_speed),
+        Fact("top turning speed", units.turn.shown(summary.top_turn_speed, ".0f"), summary.top_turn_speed),
         Fact("stops", f"{len(summary.stops)}, {sum(s.was_moving for s in summary.stops)} of them from motion",
              float(len(summary.stops))),
     ]  # fmt: skip

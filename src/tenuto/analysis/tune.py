@@ -31,7 +31,7 @@ import numpy as np
 
 from tenuto.analysis.compare import strongest
 from tenuto.analysis.sticks import recorded_sticks
-from tenuto.basics.errors import RecordingError
+from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.frame import Frame
 from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
@@ -46,6 +46,7 @@ from tenuto.profile.prepare import prepare_profile
 from tenuto.profile.profile import Profile
 from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
+from tenuto.vehicles.units import NO_METRES
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Nobody moves a stick while it stays within this share of its travel for so long, s, and this near its middle.
@@ -84,6 +85,7 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
 
     Raises:
         RecordingError: the sticks cannot be read; or the wish cannot be met, with what could be.
+        TenutoError: a distance is wished for, of a vehicle without measures.
     """
     frames = recorded_sticks(sticks, profile, made_with).frames
     prepared = prepare_profile(profile, log=sticks)
@@ -91,13 +93,16 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
     changes = [*_dead_zones(plan, frames, wish), *_stick_zones(profile, plan, frames, wish)]
     top = wish.top_speed or plan.full_speeds().forward
     if wish.top_speed is not None:
-        changes.append(Change(("speeds", "forward"), f"{top:.3g} m/s", f"{plan.speeds.forward:.3g} m/s", "as wished"))
+        then, now = (plan.chassis.units.speed.shown(speed, ".3g") for speed in (top, plan.speeds.forward))
+        changes.append(Change(("speeds", "forward"), then, now, "as wished"))
     if wish.finest is not None:
         changes += _expo(plan, wish.finest, top)
     wished = profile.model_copy(update={"speeds": profile.speeds.model_copy(update={"forward": top})})
     faster = plan if wish.top_speed is None else replace(prepared, profile=wished).plan()
     stop = faster.guard.stop_deceleration
     if wish.stop_within is not None:
+        if not plan.chassis.units.known:
+            raise TenutoError(f"it cannot be made to stand within metres: {NO_METRES}")
         stops = _stops(faster, wish.stop_within)
         stop = stops.level
         changes += _stop_changes(plan, stops, wish.stop_within)
@@ -187,7 +192,8 @@ def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
         share = finest / top
         amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
         gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
-        why = f"a tenth of the way beyond the dead zone gives {gives:.3g} m/s of {top:.3g} m/s"
+        speed = plan.chassis.units.speed
+        why = f"a tenth of the way beyond the dead zone gives {speed.shown(gives, '.3g')} of {speed.shown(top, '.3g')}"
         was = f"{curve.positive if curve is not None else 0.0:g}"
         yield Change(("controls", control.name, "expo"), amount, was, why)
 
@@ -239,11 +245,17 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
         error = _behind(plan, demands, dt, found)
         if error <= enough:
             break
-    value = f"{math.floor(100.0 * found + 1e-9) / 100.0:.3g} m/s^2"
-    was = f"{plan.limits.acceleration:.2g} m/s^2"
-    why = f"with it the command is {error:.2g} m/s behind the sticks, in the root of the mean square"
-    why += f", {best:.2g} m/s of which has other causes" if best >= 0.01 else ""
+    unit = plan.chassis.units.speed
+    value = _ramp_text(plan, math.floor(100.0 * found + 1e-9) / 100.0)
+    was = _ramp_text(plan, plan.limits.acceleration)
+    why = f"with it the command is {unit.shown(error, '.2g')} behind the sticks, in the root of the mean square"
+    why += f", {unit.shown(best, '.2g')} of which has other causes" if best >= 0.01 else ""
     yield Change(("limits", "acceleration"), value, was, why)
+
+
+def _ramp_text(plan: Plan, value: float) -> str:
+    """Write an acceleration as a profile has it; of a vehicle without measures the time to full."""
+    return f"{value:.3g} m/s^2" if plan.chassis.units.known else f"{1.0 / value:.3g} s"
 
 
 def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], float]:

@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.cli.console import counted, results
+from tenuto.vehicles.units import METRIC, NO_METRES
 
 if TYPE_CHECKING:
     from tenuto.basics.findings import Finding
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from tenuto.sim.truth import TruthTable
     from tenuto.sim.truth_rows import TruthRow
     from tenuto.sim.worst import Worst
+    from tenuto.vehicles.units import Units
 
 
 def check(
@@ -83,11 +85,10 @@ def check(
         calibrated = ", ".join(map(str, prepared.files))
         notes.append(f"calibrated by {calibrated}" if calibrated else "not compared with a calibration")
     if as_json:
-        more = {"worst": [_as_dict(fault) for fault in faults]} if worst else {}
+        known = prepared is None or not prepared.profile.chassis.in_shares
+        more = _driven_as_json(stages, dead, faults if worst else None, borne, known)
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
-        more |= {"losses": [one._asdict() for one in borne]}
-        more |= {"far_end": _stages_as_json(dead)}
-        typer.echo(json.dumps(_as_json(text, findings, notes, stages) | more, indent=2))
+        typer.echo(json.dumps(_as_json(text, findings, notes) | more, indent=2))
     else:
         for finding in findings:
             style = "bold red" if finding.is_error else "yellow"
@@ -98,7 +99,7 @@ def check(
             )
         if table and prepared is not None:
             results.print(_truth_table(truths, prepared.plan()))
-        _print_stops(stages, dead, faults)
+        _print_stops(stages, dead, faults, prepared.plan().chassis.units if prepared is not None else METRIC)
         _print_losses(borne)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -108,16 +109,18 @@ def check(
         raise typer.Exit(1)
 
 
-def _print_stops(stages: list[Stage], dead: list[Stage], faults: list[Worst]) -> None:
+def _print_stops(stages: list[Stage], dead: list[Stage], faults: list[Worst], units: Units) -> None:
     """Print how far it goes when the link or the program dies, and at every fault, where that was asked for."""
     if stages:
         results.print("When the link goes quiet at full speed:")
-        results.print(_table(stages))
+        results.print(_table(stages, units))
         results.print("When the program, or its line to the robot, dies at full speed:")
-        results.print(_table(dead))
+        results.print(_table(dead, units))
+        if not units.known:
+            results.print(f"{NO_METRES}: measure its full speed to know how far that is", style="dim", soft_wrap=True)
     if faults:
         results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
-        results.print(_worst_table(faults))
+        results.print(_worst_table(faults, units))
 
 
 def _print_losses(borne: list[Losses]) -> None:
@@ -132,15 +135,27 @@ def _print_losses(borne: list[Losses]) -> None:
         )
 
 
-def _as_json(text: str, findings: list[Finding], notes: list[str], stages: list[Stage]) -> dict[str, Any]:
+def _as_json(text: str, findings: list[Finding], notes: list[str]) -> dict[str, Any]:
     from tenuto.profile.lines import line_of
 
     rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
-    return {"findings": rows, "notes": notes, "link_loss": _stages_as_json(stages)}
+    return {"findings": rows, "notes": notes}
 
 
-def _stages_as_json(stages: list[Stage]) -> list[dict[str, Any]]:
-    return [stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} for stage in stages]
+def _driven_as_json(
+    stages: list[Stage], dead: list[Stage], faults: list[Worst] | None, borne: list[Losses], known: bool
+) -> dict[str, Any]:
+    found: dict[str, Any] = {"link_loss": _stages_as_json(stages, known), "far_end": _stages_as_json(dead, known)}
+    found |= {"losses": [one._asdict() for one in borne]}
+    return found if faults is None else found | {"worst": [_as_dict(fault, known) for fault in faults]}
+
+
+def _stages_as_json(stages: list[Stage], known: bool) -> list[dict[str, Any]]:
+    """Return the stages as plain data; metres are None of a vehicle without measures."""
+    metres = {} if known else {"metres": None, "sinks": None}
+    return [
+        stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} | metres for stage in stages
+    ]
 
 
 def _truths(profile: Planned, notes: list[str]) -> TruthTable:
@@ -182,31 +197,34 @@ def _faults(plan: Plan, notes: list[str]) -> list[Worst]:
     return found
 
 
-def _as_dict(fault: Worst) -> dict[str, Any]:
-    promise = {"seconds": fault.promise.seconds, "metres": fault.promise.metres}
-    return {**fault._asdict(), "promise": promise, "velocity": fault.velocity._asdict()}
+def _as_dict(fault: Worst, known: bool) -> dict[str, Any]:
+    metres = {} if known else {"metres": None, "robot_metres": None}
+    promise = {"seconds": fault.promise.seconds, "metres": fault.promise.metres if known else None}
+    return {**fault._asdict(), **metres, "promise": promise, "velocity": fault.velocity._asdict()}
 
 
-def _worst_table(faults: list[Worst]) -> Table:
+def _worst_table(faults: list[Worst], units: Units) -> Table:
     """Show what is promised of each fault, what was driven, and from which velocity."""
     from tenuto.cli.words import command_in_words
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("  fault", no_wrap=True)
-    for name in ("promised", "driven", "robot"):
+    for name in ("promised", "driven", *(("robot",) if units.known else ())):
         table.add_column(name, justify="right", no_wrap=True)
     table.add_column("from")
     before = None
     for fault in faults:
-        promise = f"{fault.promise.seconds:.2f} s {fault.promise.metres:5.2f} m"
-        driven = f"{fault.seconds:.2f} s {fault.metres:5.2f} m"
-        where = command_in_words(fault.velocity) if fault.velocity != before else "as above"
+        times, ways = (fault.promise.seconds, fault.seconds), (fault.promise.metres, fault.metres)
+        cells = [f"{time:.2f} s {way:5.2f} m" if units.known else f"{time:.2f} s"
+                 for time, way in zip(times, ways, strict=True)]  # fmt: skip
+        cells += [f"{fault.robot_metres:.2f} m"] if units.known else []
+        where = command_in_words(fault.velocity, units) if fault.velocity != before else "as above"
         before = fault.velocity
-        table.add_row(f"  {fault.fault}", promise, driven, f"{fault.robot_metres:.2f} m", where)
+        table.add_row(f"  {fault.fault}", *cells, where)
     return table
 
 
-def _table(stages: list[Stage]) -> Table:
+def _table(stages: list[Stage], units: Units) -> Table:
     """Show the stages with the time and the way from the last frame to the end of each."""
     grid = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "right", "right"):
@@ -214,7 +232,8 @@ def _table(stages: list[Stage]) -> Table:
     seconds = metres = sinks = 0.0
     for stage in stages:
         seconds, metres, sinks = seconds + stage.seconds, metres + stage.metres, sinks + stage.sinks
-        down = f"{sinks:.1f} m down" if stage.sinks else ""
+        down = f"{sinks:.1f} m down" if stage.sinks and units.known else ""
         when = f"until {seconds:.2f} s" if isfinite(seconds) else "from then on"
-        grid.add_row(f"  {stage.what}", when, f"{metres:.2f} m" if stage.known else "not known", down)
+        way = f"{metres:.2f} m" if stage.known and units.known else "not known" if units.known else ""
+        grid.add_row(f"  {stage.what}", when, way, down)
     return grid

@@ -73,7 +73,7 @@ def follow(
             names = ", ".join(sink.name for sink in sinks)
             said = f" follows {opened.name} → {names}. Ctrl-C stops it."
             results.print(Text.assemble((loaded.name, "bold"), said), soft_wrap=True)
-        with StatusLine(quiet=as_json) as status:
+        with StatusLine(loaded.plan().chassis.units, quiet=as_json) as status:
             report = tenuto.follow(
                 loaded, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, status.show)
             )

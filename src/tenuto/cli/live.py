@@ -42,7 +42,7 @@ def live_view(
 ) -> StatusLine | LiveView:
     """Return the view: the full screen, whose keys interrupt, or the line."""
     if not full:
-        return StatusLine(quiet=quiet)
+        return StatusLine(plan.chassis.units, quiet=quiet)
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 

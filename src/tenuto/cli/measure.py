@@ -13,6 +13,7 @@ from rich.table import Table
 from tenuto.cli.changes import offer
 from tenuto.cli.console import problems, results
 from tenuto.cli.why import beside
+from tenuto.vehicles.units import NO_METRES
 
 if TYPE_CHECKING:
     from tenuto.analysis.measure import Measured, Value
@@ -54,6 +55,8 @@ def measure(
 
     place = profile or beside(log)
     loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
+    if loaded.chassis.in_shares:
+        raise tenuto.TenutoError(f"{place}: {NO_METRES}: its log has shares of full, and odometry has m/s")
     found = find(table, load_odometry(odometry))
     changes = changes_after_measuring(loaded, found)
     if figure is not None:

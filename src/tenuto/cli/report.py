@@ -52,8 +52,10 @@ def report(
     page = out or Path(f"{log}.html")
     try:
         page.write_text(
-            html_report(loaded.name, f"{log.name}, driven with {place.name}", found, events(table), figures), "utf-8"
-        )
+            html_report(
+                loaded.name, f"{log.name}, driven with {place.name}", found, events(table), figures, plan.chassis.units
+            ), "utf-8",
+        )  # fmt: skip
         if pngs is not None:
             pngs.mkdir(parents=True, exist_ok=True)
             for name, png in figures.items():

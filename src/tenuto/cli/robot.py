@@ -80,9 +80,10 @@ def robot(
         results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
         with ctrl_c() as stopped:
             _live(stands, file, seconds, stopped)
-        here = stands.robot.now
-        pose = f"x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg"
-        results.print(f"It is at {pose}, {here.vx:+.2f} m/s. {stands.summary()}.", soft_wrap=True)
+        here, units = stands.robot.now, stands.robot.chassis.units
+        pose = f"at x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg, "
+        pose = pose if units.known else ""
+        results.print(f"It is {pose}{units.speed.shown(here.vx, '+.2f')}. {stands.summary()}.", soft_wrap=True)
 
 
 def _serial(stack: ExitStack, profile: Profile, link: Path | None) -> tuple[_Stands, str]:
@@ -110,14 +111,19 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[in
     shown = 0.0
     for point in stands.run(the_clock.get()):
         if writer is not None and file is not None:
-            here = (point.x, point.y, point.z, point.heading, point.vx, point.vy, point.vz, point.yaw_rate)
+            where = (point.x, point.y, point.z, point.heading)
+            if not stands.robot.chassis.units.known:
+                where = (math.nan,) * 4  # nobody knows
+            here = (*where, point.vx, point.vy, point.vz, point.yaw_rate)
             # By the clock that all processes of a machine share, so that logs can be compared.
             writer.writerow((f"{time.monotonic():.4f}", *(f"{value:.4f}" for value in here)))
             file.flush()
         if results.is_terminal and point.time - shown >= _SHOWN_EVERY:
             shown = point.time
+            units = stands.robot.chassis.units
             up = f", z {point.z:+.2f} m" if point.z else ""
-            text = f"x {point.x:+.2f} m, y {point.y:+.2f} m{up}, {point.vx:+.2f} m/s; {stands.summary()}   "
+            pose = f"x {point.x:+.2f} m, y {point.y:+.2f} m{up}, " if units.known else ""
+            text = f"{pose}{units.speed.shown(point.vx, '+.2f')}; {stands.summary()}   "
             results.print(text, end="\r", no_wrap=True, crop=True)
         if stopped or point.time >= seconds:
             return

@@ -167,7 +167,7 @@ def _drive(
         sensors = open_others(profile.model_copy(update={"drivers": {}}), clock=the_clock.get())
         for sensor in sensors.values():
             stack.enter_context(sensor)
-        status = stack.enter_context(StatusLine(quiet=quiet))
+        status = stack.enter_context(StatusLine(plan.chassis.units, quiet=quiet))
 
         def watch(tick: Tick) -> str | None:
             status.show(tick)

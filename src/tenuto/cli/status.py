@@ -17,6 +17,7 @@ from tenuto.cli.console import results
 from tenuto.cli.words import tick_in_words
 from tenuto.driving.guard import State
 from tenuto.driving.tick import Tick
+from tenuto.vehicles.units import Units
 
 _REFRESH_SECONDS = 0.1
 STATE_COLOURS = {
@@ -32,8 +33,8 @@ STATE_COLOURS = {
 class StatusLine:
     """Shows ticks: on a terminal one line that changes; elsewhere a line for each change and each second of motion."""
 
-    def __init__(self, *, quiet: bool = False) -> None:
-        self._quiet = quiet
+    def __init__(self, units: Units, *, quiet: bool = False) -> None:
+        self._units, self._quiet = units, quiet
         self._newest: Tick | None = None
         self._changes: SimpleQueue[Tick] = SimpleQueue()
         self._codes: tuple[object, ...] = ()
@@ -90,18 +91,18 @@ class StatusLine:
 
     def _rewrite(self, end: str) -> None:
         if self._newest is not None:
-            line = _line(self._newest)
+            line = _line(self._newest, self._units)
             line.truncate(results.width - 1, overflow="ellipsis", pad=True)
             results.print(line, end=end, no_wrap=True)
 
     def _write_changes(self) -> None:
         try:
             while True:
-                results.print(_line(self._changes.get_nowait()), soft_wrap=True)
+                results.print(_line(self._changes.get_nowait(), self._units), soft_wrap=True)
         except Empty:
             return
 
 
-def _line(tick: Tick) -> Text:
-    words = tick_in_words(tick)
+def _line(tick: Tick, units: Units) -> Text:
+    words = tick_in_words(tick, units)
     return Text.assemble((f"{tick.time:7.2f} s  ", "dim"), (words, STATE_COLOURS[tick.guard.state]))

@@ -47,15 +47,16 @@ def tune(
     from tenuto.analysis.tune import tune as propose
     from tenuto.figures import save_figure
     from tenuto.figures.compare import compare_figure
-    from tenuto.kinds.quantities import LENGTH, SPEED
+    from tenuto.kinds.quantities import LENGTH, SHARE, SPEED
     from tenuto.profile.patch import changed_text
     from tenuto.profile.prepare import prepare_profile
 
-    wish = Wish(
-        _quantity(top_speed, SPEED, "--top-speed"), _quantity(stop_within, LENGTH, "--stop-within"),
-        _quantity(finest, SPEED, "--finest"), noise,
-    )  # fmt: skip
     loaded = tenuto.load_profile(profile)
+    speed = SHARE if loaded.chassis.in_shares else SPEED
+    wish = Wish(
+        _quantity(top_speed, speed, "--top-speed"), _quantity(stop_within, LENGTH, "--stop-within"),
+        _quantity(finest, speed, "--finest"), noise,
+    )  # fmt: skip
     changes = propose(loaded, log, wish)
     _, tuned = changed_text(profile.read_text(encoding="utf-8"), changes, str(profile))
     if as_json:

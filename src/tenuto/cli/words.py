@@ -14,6 +14,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.tick import Tick
 from tenuto.vehicles.base import Quantity
+from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 if TYPE_CHECKING:
@@ -24,18 +25,20 @@ if TYPE_CHECKING:
     from tenuto.vehicles.base import Chassis
 
 
-def command_in_words(command: VelocityCommand) -> str:
+def command_in_words(command: VelocityCommand, units: Units) -> str:
     """Say a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to nothing are left out."""
     if command == STANDSTILL:
         return "standing still"
     vx, vy, vz, yaw_rate = command
-    degrees = math.degrees(yaw_rate)
+    x, y, z = (units.speed.shown(abs(axis)) for axis in command[:3])
+    turn, way = units.turn.shown(abs(yaw_rate), ".0f"), "left" if yaw_rate > 0 else "right"
     parts = [
-        (f"{abs(vx):.2f} m/s {'forward' if vx > 0 else 'backward'}", abs(vx) >= 0.005),
-        (f"{abs(vy):.2f} m/s sideways to the {'left' if vy > 0 else 'right'}", abs(vy) >= 0.005),
-        (f"{'climbing' if vz > 0 else 'sinking'} at {abs(vz):.2f} m/s", abs(vz) >= 0.005),
-        (f"{abs(degrees):.0f} deg/s to the {'left' if degrees > 0 else 'right'}", abs(degrees) >= 0.5),
-    ]
+        (f"{x} {'forward' if vx > 0 else 'backward'}", abs(vx) >= 0.005),
+        (f"{y} sideways to the {'left' if vy > 0 else 'right'}", abs(vy) >= 0.005),
+        (f"{'climbing' if vz > 0 else 'sinking'} at {z}", abs(vz) >= 0.005),
+        (f"{turn} to the {way}" if units.known else f"turning {turn} to the {way}",
+         abs(yaw_rate * units.turn.scale) >= 0.5),
+    ]  # fmt: skip
     return ", ".join(words for words, counts in parts if counts) or "barely moving"
 
 
@@ -52,11 +55,11 @@ def signal_in_words(signal: Signal) -> str:
     return f"link {signal.quality:.0f} %, {signal.rssi:.0f} dBm"
 
 
-def tick_in_words(tick: Tick) -> str:
+def tick_in_words(tick: Tick, units: Units) -> str:
     """Say what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
     state, frame = tick.guard.state, tick.frame
     aside = [tick.driver] if tick.hands else []
-    aside += [command_in_words(tick.command)] if state is State.STOPPING else []
+    aside += [command_in_words(tick.command, units)] if state is State.STOPPING else []
     if frame is not None:
         aside += [frame.note] if frame.note and frame.link_good else []
         aside += [signal_in_words(frame.signal)] if frame.signal is not None else []
@@ -64,7 +67,7 @@ def tick_in_words(tick: Tick) -> str:
     head = f"{chosen_in_words(tick.chosen)}{head}"
     if state is State.DRIVING:
         told = [*(f"{name}!" for name in tick.actions), *(notice.text for notice in tick.notices)]
-        return "; ".join([f"{head}: {command_in_words(tick.command)}", *told])
+        return "; ".join([f"{head}: {command_in_words(tick.command, units)}", *told])
     told = [*(f"{name}!" for name in tick.actions), *(reason.text for reason in (*tick.guard.reasons, *tick.notices))]
     return f"{head}: {'; '.join(told)}"
 
@@ -112,7 +115,7 @@ def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]
     where = f"{name}, {row.how}" if row.how else f"{name} at {row.raw:g}"
     if row.second is not None:
         where = f"{row.control} at {row.raw:g}, {row.second.control} at {row.second.raw:g}"
-    robot = command_in_words(row.command) if row.actuators else ", ".join(row.does)
+    robot = command_in_words(row.command, chassis.units) if row.actuators else ", ".join(row.does)
     bounds, groups = chassis.bounds(), dict[Quantity, dict[str, float]]()
     for actuator, value in row.actuators.items():
         groups.setdefault(bounds[actuator].quantity, {})[actuator] = value

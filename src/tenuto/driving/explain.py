@@ -20,11 +20,12 @@ from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, StickPlan
 from tenuto.vehicles.base import Arcs
 from tenuto.vehicles.priority import cause
+from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A difference smaller than this is a matter of rounding: a log keeps six digits.
 _SAME = 2e-5
-AXES = {"vx": ("forward", "m/s"), "vy": ("sideways", "m/s"), "vz": ("up", "m/s"), "yaw_rate": ("turning", "deg/s")}
+_AXES = {"vx": "forward", "vy": "sideways", "vz": "up", "yaw_rate": "turning"}
 
 
 class Step(NamedTuple):
@@ -68,7 +69,8 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     plan = planned.plan()
     mode = next((mode for mode in plan.modes if mode.name == tick.chosen.mode), plan.mode)
     told = since or {}
-    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick, mode), _demand(tick, mode), _guard(tick, told)]
+    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick, mode), _demand(tick, plan, mode)]
+    steps.append(_guard(tick, told))
     if tick.guard.state is State.DRIVING:
         steps.append(_target(tick, plan))
     steps += [_command(tick, plan, mode), _actuators(tick)]
@@ -78,14 +80,11 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     return Explanation(tick.time, _answer(tick, plan, mode), tuple(steps))
 
 
-def velocity_in_words(velocity: VelocityCommand) -> str:
+def velocity_in_words(velocity: VelocityCommand, units: Units) -> str:
     """Say a velocity with its signs: ``+0.84 m/s forward, −12 deg/s turning``; parts that are 0 are left out."""
-    parts = [f"{_shown(axis, value)} {AXES[axis][0]}" for axis, value in velocity._asdict().items() if value]
+    said = velocity._asdict().items()
+    parts = [f"{units.of(axis).shown(value, '+.3g')} {_AXES[axis]}" for axis, value in said if value]
     return ", ".join(parts) or "standstill"
-
-
-def _shown(axis: str, value: float) -> str:
-    return f"{math.degrees(value):+.3g} deg/s" if axis == "yaw_rate" else f"{value:+.3g} {AXES[axis][1]}"
 
 
 def _for(since: Mapping[str, float], code: str) -> str:
@@ -191,15 +190,16 @@ def _style_cause(tick: Tick, mode: ModePlan) -> str:
     return mode.style.cause(tick.shaped)
 
 
-def _demand(tick: Tick, mode: ModePlan) -> Step:
+def _demand(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
     chosen = tick.chosen
     said = [f"mode {chosen.mode}"] if chosen.mode else []
     said += [f"rates {chosen.rates}"] if chosen.rates else []
     said += [f"{100 * chosen.level:.0f} % of all speeds"] if chosen.level != 1.0 else []
-    speeds = mode.speeds
-    ends = f"full speeds: {speeds.forward:g} m/s forward, {speeds.backward:g} m/s back"
-    ends += f", {math.degrees(speeds.turn):g} deg/s" if speeds.turn else ""
-    text = f"{velocity_in_words(tick.demand)}; {', '.join([*said, ends])}"
+    speeds, units = mode.speeds, plan.chassis.units
+    ahead, back = (units.speed.shown(speed, "g") for speed in (speeds.forward, speeds.backward))
+    ends = f"full speeds: {ahead} forward, {back} back"
+    ends += f", {units.turn.shown(speeds.turn, 'g')} turning" if speeds.turn else ""
+    text = f"{velocity_in_words(tick.demand, units)}; {', '.join([*said, ends])}"
     return Step("demand", text, {**tick.demand._asdict(), "level": chosen.level})
 
 
@@ -212,15 +212,16 @@ def _target(tick: Tick, plan: Plan) -> Step:
     if tick.target == tick.demand:
         return Step("target", "the same: the vehicle can do that", tick.target._asdict())
     why = cause(plan.chassis, tick.demand, plan.priority) or "as much of it as the vehicle can do"
-    return Step("target", f"{velocity_in_words(tick.target)}: {why}", tick.target._asdict())
+    return Step("target", f"{velocity_in_words(tick.target, plan.chassis.units)}: {why}", tick.target._asdict())
 
 
 def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
-    words = velocity_in_words(tick.command)
+    units = plan.chassis.units
+    words = velocity_in_words(tick.command, units)
     if tick.guard.state is State.DRIVING:
         text = f"{words}: {'; '.join(_on_the_way(tick, plan, mode))}" if tick.command != tick.target else words
     elif tick.command != STANDSTILL:
-        text = f"{words}: slowing down at {plan.guard.stop_deceleration:g} m/s²"
+        text = f"{words}: slowing down at {units.acceleration.shown(plan.guard.stop_deceleration, 'g')}"
     else:
         text = words
     return Step("command", text, tick.command._asdict())
@@ -229,15 +230,14 @@ def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
 def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
     """Say which limits hold each axis that is not yet where it is heading."""
     said = []
-    way, limits = plan.chassis.ramp_way, mode.limits
+    way, limits, units = plan.chassis.ramp_way, mode.limits, plan.chassis.units
     for axis, word, limit in on_the_way(tick.command, tick.target, limits):
         if axis == "yaw_rate" and isinstance(way, Arcs) and way.rate < math.inf:
-            end = _shown(axis, tick.target.yaw_rate)
-            said.append(f"turning on the way to {end}: the wheels steer at {math.degrees(way.rate):g} deg/s")
+            end, rate = units.turn.shown(tick.target.yaw_rate, "+.3g"), units.turn.shown(way.rate, "g")
+            said.append(f"turning on the way to {end}: the wheels steer at {rate}")
             continue
-        unit, shown = ("deg/s²", math.degrees(limit)) if axis == "yaw_rate" else ("m/s²", limit)
-        end = _shown(axis, getattr(tick.target, axis))
-        said.append(f"{AXES[axis][0]} on the way to {end}, {word} {shown:g} {unit}")
+        end = units.of(axis).shown(getattr(tick.target, axis), "+.3g")
+        said.append(f"{_AXES[axis]} on the way to {end}, {word} {units.change_of(axis).shown(limit, 'g')}")
     if said and limits.smoothing > 0.0:
         said.append("an S-curve holds it, for there is a limit of jerk")
     return said
@@ -263,7 +263,7 @@ def _outputs(tick: Tick, mode: ModePlan) -> Step:
 
 def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     """Say in one sentence why it stands, or why it goes no faster."""
-    state, words = tick.guard.state, velocity_in_words(tick.command)
+    state, words = tick.guard.state, velocity_in_words(tick.command, plan.chassis.units)
     if state is not State.DRIVING:
         why = "; ".join(reason.text for reason in tick.guard.reasons)
         return f"it stands: {why}" if tick.command == STANDSTILL else f"it is being stopped, {words}: {why}"

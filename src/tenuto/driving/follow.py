@@ -11,6 +11,7 @@ import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
+from tenuto.basics.errors import TenutoError
 from tenuto.basics.layouts import ControlInfo
 from tenuto.driving.actions import ActionPlan
 from tenuto.driving.limits import Limits
@@ -25,6 +26,7 @@ from tenuto.styles.base import Setting, Style
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds
 from tenuto.switches.momentary import MomentaryPlan
+from tenuto.vehicles.units import NO_METRES
 from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = VelocityCommand._fields
@@ -100,7 +102,12 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
 
     Args:
         plan: of the robot. sent: what is sent to it; outputs and actions that are not sent rest.
+
+    Raises:
+        TenutoError: the robot has no measures, so velocities mean nothing to it.
     """
+    if not plan.chassis.units.known:
+        raise TenutoError(f"{NO_METRES}, and what it is to follow is in m/s: say its measures in [chassis]")
     names = {info.name for info in sent}
     every = outputs_of(plan)
     by_guard = {name: one for name, one in every.items() if one.by_guard}  # of the robot's own guard

@@ -44,12 +44,14 @@ def plot_curves(ax: Axes, found: Comparison, control: str) -> None:
 
 def plot_commands(ax: Axes, found: Comparison, axis: str) -> None:
     """Draw one axis of the command over time by both profiles, and their difference as an area."""
-    table = found.commands
+    table, scale = found.commands, 1.0 if found.units.known else found.units.speed.scale
     for name, (colour, dashes, width) in zip(found.names, _LINES, strict=True):
-        ax.plot(table["time"], table[f"{axis} {name}"], color=colour, linestyle=dashes, linewidth=width, label=name)
-    difference = table[f"{axis} difference"]
+        lines = scale * table[f"{axis} {name}"]
+        ax.plot(table["time"], lines, color=colour, linestyle=dashes, linewidth=width, label=name)
+    difference = scale * table[f"{axis} difference"]
     ax.fill_between(table["time"], difference, color=GREY, alpha=0.45, linewidth=0, label="difference")
-    ax.set_ylabel(_AXES[axis], fontsize=8.5)
+    label = _AXES[axis] if found.units.known else f"{_AXES[axis].partition(',')[0]}, {found.units.speed.name}"
+    ax.set_ylabel(label, fontsize=8.5)
     ax.margins(x=0)
     _tidy(ax)
 
@@ -90,7 +92,8 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
         ax.remove()
     for ax, control in zip(places, controls, strict=False):
         plot_curves(ax, found, control)
-    left, right = _two(below.subfigures(1, 2, width_ratios=(1.7, 1.0)))
+    # Nobody knows where vehicles without measures went.
+    left, right = _two(below.subfigures(1, 2, width_ratios=(1.7, 1.0))) if found.units.known else (below, None)
     shown = moved or ["vx"]
     rows = np.ravel(left.subplots(len(shown), 1, sharex=True))
     for ax, axis in zip(rows, shown, strict=True):
@@ -98,7 +101,8 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
     rows[0].set_title("command", fontsize=11, fontweight="bold", loc="left")
     rows[0].legend(fontsize=8, frameon=False, ncols=3, loc="lower right", bbox_to_anchor=(1.0, 1.0))
     rows[-1].set_xlabel("time, s", fontsize=8.5)
-    plot_paths(right.subplots(), found)
+    if right is not None:
+        plot_paths(right.subplots(), found)
     return figure
 
 

@@ -12,6 +12,7 @@ from tenuto.driving.guard import State
 from tenuto.figures.robots import draw_robot, outline_of
 from tenuto.sim.robots import PathPoint
 from tenuto.vehicles import Chassis
+from tenuto.vehicles.units import METRIC, Units
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -57,16 +58,20 @@ def plot_sticks(ax: Axes, table: pd.DataFrame, names: Sequence[str]) -> None:
     ax.set_ylim(-1.08, 1.08)
 
 
-def plot_command(ax: Axes, table: pd.DataFrame) -> None:
-    """Draw the command over time, with what the driver asked for as a thin line behind it, and no axis that rests."""
+def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
+    """Draw the command over time, with what the driver asked for as a thin line behind it, and no axis that rests.
+
+    Args:
+        ax: where to draw. table: a row a tick, with the columns of a log. units: of the vehicle.
+    """
     time = table["time"].to_numpy()
-    names = {
-        "vx": "forward, m/s", "yaw_rate": "turn left, rad/s", "vy": "left, m/s", "vz": "up, m/s",
-    }  # fmt: skip
+    # Turning in rad/s, not in degrees: so it is of the size of the other lines.
+    speed, turn, scale = ("m/s", "rad/s", 1.0) if units.known else ("%", "%", 100.0)
+    names = {"vx": f"forward, {speed}", "yaw_rate": f"turn left, {turn}", "vy": f"left, {speed}", "vz": f"up, {speed}"}
     moved = [axis for axis in names if axis in ("vx", "yaw_rate") or table[f"command.{axis}"].abs().max() > 1e-6]
     for axis, colour in zip(moved, COLOURS, strict=False):
-        ax.plot(time, table[f"demand.{axis}"], color=colour, linewidth=0.7, alpha=0.55, linestyle="--")
-    _lines(ax, time, [(names[axis], table[f"command.{axis}"].to_numpy()) for axis in moved], "command")
+        ax.plot(time, scale * table[f"demand.{axis}"], color=colour, linewidth=0.7, alpha=0.55, linestyle="--")
+    _lines(ax, time, [(names[axis], scale * table[f"command.{axis}"].to_numpy()) for axis in moved], "command")
     ax.text(1.0, 1.03, "--- asked for", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
 
 
@@ -75,7 +80,7 @@ def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:
     unit, scale = {
         "wheel": ("wheel, rad/s", 1.0), "track": ("sprocket, rad/s", 1.0), "angle": ("angle, deg", 180.0 / np.pi),
         "thrust": ("thrust, N", 1.0),
-    }.get(ending, ("to the autopilot", 1.0))  # fmt: skip
+    }.get(ending, ("share of full", 1.0))  # fmt: skip
     columns = actuator_columns(table)[ending]
     lines = [
         (
@@ -108,6 +113,7 @@ def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
     time = table["time"].to_numpy()
     states = table["guard.state"].to_numpy()
     starts = np.flatnonzero(np.r_[True, states[1:] != states[:-1]])
+    written = -np.inf
     for first, after in zip(starts, np.r_[starts[1:], len(states) - 1], strict=True):
         state = State(states[first])
         if state is State.DRIVING:
@@ -119,6 +125,9 @@ def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
             reason = str(table["guard.codes"].iloc[first]).split("; ")[0].replace("_", " ")
             label = f"stop: {reason}" if stopped else str(state)
             left = min(time[first] + 0.004 * time[-1], 0.985 * time[-1])
+            if left - written < 0.012 * time[-1]:
+                continue  # there is no room beside the last one
+            written = left
             ax.text(
                 left, 0.03, label, transform=ax.get_xaxis_transform(), rotation=90, fontsize=8.5, va="bottom",
                 fontweight="bold", color=RED if stopped else "#4c525b",
@@ -244,14 +253,16 @@ def drive_figure(
     figure = Figure(figsize=_INCHES, dpi=_DPI, layout="constrained")
     FigureCanvasAgg(figure)
     endings = list(actuator_columns(table))
-    rises = max(point.z for point in path) > 0.05
+    units = METRIC if chassis is None else chassis.units
+    rises = max(point.z for point in path) > 0.05 and units.known
     count = 2 + (1 if rises else len(endings))
-    grid = figure.add_gridspec(count, 2, width_ratios=(1.55, 1.0))
+    # Nobody knows where a vehicle without measures went.
+    grid = figure.add_gridspec(count, 2, width_ratios=(1.55, 1.0)) if units.known else figure.add_gridspec(count, 1)
     first = figure.add_subplot(grid[0, 0])
     rows = [first, *(figure.add_subplot(grid[row, 0], sharex=first) for row in range(1, count))]
     plot_sticks(rows[0], table, sticks)
     shade_modes(rows[0], table)
-    plot_command(rows[1], table)
+    plot_command(rows[1], table, units)
     if rises:
         plot_height(rows[2], path)
     else:
@@ -261,8 +272,9 @@ def drive_figure(
         shade_guard(ax, table, named=number == 0)
         ax.tick_params(labelbottom=number == count - 1)
     rows[-1].set_xlabel("time, s")
-    above = figure.add_subplot(grid[:, 1])
-    plot_path(above, path, find_stops(table), chassis, actuators)
-    above.set_title("path seen from above", fontsize=10)
+    if units.known:
+        above = figure.add_subplot(grid[:, 1])
+        plot_path(above, path, find_stops(table), chassis, actuators)
+        above.set_title("path seen from above", fontsize=10)
     figure.suptitle(title, fontweight="bold")
     return figure

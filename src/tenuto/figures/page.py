@@ -9,6 +9,8 @@ from io import BytesIO
 from string import Template
 from typing import TYPE_CHECKING
 
+from tenuto.vehicles.units import METRIC, Units
+
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
@@ -68,13 +70,18 @@ _STOPPED = ("stopping", "fault", "emergency stop")
 
 
 def html_report(
-    title: str, source: str, facts: Sequence[Fact], events: Sequence[StateChange], figures: Mapping[str, bytes]
+    title: str,
+    source: str,
+    facts: Sequence[Fact],
+    events: Sequence[StateChange],
+    figures: Mapping[str, bytes],
+    units: Units = METRIC,
 ) -> str:
     """Put a report together.
 
     Args:
         title: such as the robot's name. source: what it was made of. facts, events: see `tenuto.analysis.report`.
-        figures: name → figure as PNG, see `png_of`.
+        figures: name → figure as PNG, see `png_of`. units: in which the speeds of events are shown.
     """
     said = "\n".join(f"<div><dt>{html.escape(fact.name)}</dt><dd>{html.escape(fact.text)}</dd></div>" for fact in facts)
     parts = []
@@ -85,7 +92,7 @@ def html_report(
         parts.append(f"<h2>{html.escape(heading)}</h2>\n<figure>{image}</figure>")
     rows = "\n".join(
         f'<tr{" class=stopped" if event.state in _STOPPED else ""}><td class="number">{event.time:.2f} s</td>'
-        f'<td class="state">{html.escape(event.state)}</td><td class="number">{event.speed:.2f} m/s</td>'
+        f'<td class="state">{html.escape(event.state)}</td><td class="number">{units.speed.shown(event.speed)}</td>'
         f"<td>{html.escape(event.why)}</td></tr>"
         for event in events
     )

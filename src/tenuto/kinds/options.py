@@ -17,7 +17,7 @@ from tenuto.kinds.quantities import Dimension
 class Role(StrEnum):
     """What the name that an option holds is the name of."""
 
-    DRIVES = "the name of the control under [controls] that"
+    DRIVES = "a control of the device, or the name of one under [controls], that"
     READS = "the name of a control under [controls]"
     SENSES = "a control of the device, or the name of one under [controls]"
     PRESSED = "a switch, or a control that is pressed"

@@ -8,6 +8,21 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
+class Refused:
+    """A quantity that cannot be read, for a reason that lies elsewhere in the profile: it takes the place of its text.
+
+    Attributes:
+        text: as it was written. why: in words, with what to do.
+    """
+
+    text: str
+    why: str
+
+    def __str__(self) -> str:
+        return f'"{self.text}"'
+
+
+@dataclass(frozen=True, slots=True)
 class Dimension:
     """What is measured, its unit in SI, and the other units it may be given in (unit → factor to SI)."""
 
@@ -32,7 +47,10 @@ JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
 TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
 ANGLE = Dimension("angle", "rad", {"deg": _DEG})
 FORCE = Dimension("force", "N", {"kN": 1000.0})
+# Of full, where a vehicle has no measures.
+SHARE = Dimension("share", "full", {"%": 0.01})
 DIMENSIONS = (
+    SHARE,
     ANGLE,
     FORCE,
     LENGTH,
@@ -68,6 +86,8 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
         ValueError: when it is neither, when its unit is of another dimension, or when it is not a
             finite number above zero. The text says what would be right.
     """
+    if isinstance(value, Refused):
+        raise ValueError(value.why)
     if isinstance(value, bool) or not isinstance(value, (int, float, str)):
         raise ValueError(f'write it like 1.0 or "1.0 {dimension.unit}"')
     number, unit = _split(value, dimension)

@@ -10,6 +10,7 @@ from typing import NamedTuple, Self
 
 import numpy as np
 
+from tenuto.basics.errors import TenutoError
 from tenuto.basics.number import Array
 from tenuto.driving.distance import Braking
 from tenuto.driving.limits import Limits, within_speeds
@@ -20,6 +21,7 @@ from tenuto.motion.pace import moments, paces
 from tenuto.motion.script import Piece, Scaled
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Chassis, Way
+from tenuto.vehicles.units import NO_METRES
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A course is sampled so often, s, and read in between by straight lines.
@@ -51,7 +53,9 @@ class Rules:
 
     @classmethod
     def of(cls, plan: Plan) -> Self:
-        """Return those of the mode that a plan begins with."""
+        """Return those of the mode that a plan begins with. Raises TenutoError for a vehicle without measures."""
+        if not plan.chassis.units.known:
+            raise TenutoError(f"a script is in metres, and {NO_METRES}: say them in [chassis]")
         mode, guard = plan.mode, plan.guard
         stops = (guard.stop_deceleration, guard.stop_turn_deceleration, guard.stop_vertical_deceleration)
         return cls(

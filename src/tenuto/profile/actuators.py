@@ -12,8 +12,8 @@ from tenuto.kinds.table import Table
 class ActuatorTable(Table):
     """``[actuators.NAME]``: in which form an actuator is told what to do."""
 
-    form: Literal["rad/s", "rev/min", "deg", "share", "duty", "pulse"] | None = Field(
-        default=None, description='"rad/s", "rev/min", "deg", "share", "duty" or "pulse"'
+    form: Literal["rad/s", "rev/min", "deg", "share", "duty", "pulse", "contacts"] | None = Field(
+        default=None, description='"rad/s", "rev/min", "deg", "share", "duty", "pulse" or "contacts"'
     )
     full: float | None = Field(default=None, gt=0.0, description="a number above 0: what counts as all of it")
     reverse: bool = Field(default=False, description="true or false")

@@ -20,12 +20,11 @@ kind = "{style}"
 {speeds}
 
 [limits]
-acceleration = "{acceleration}"
-turn_acceleration = "90 deg/s^2"
+{limits}
 
 [guard]
 link_timeout = "300 ms"
-stop_deceleration = "1.0 m/s^2"
+stop_deceleration = "{stop}"
 
 [chassis]
 kind = "{kind}"
@@ -43,10 +42,17 @@ def text_begun_for(kind: str) -> str:
     Raises:
         KeyError: the vehicle is none of `begun_for`.
     """
-    begins = VEHICLES.all[kind].beginning
+    vehicle = VEHICLES.all[kind]
+    begins = vehicle.beginning
     if begins is None:
         raise KeyError(kind)
+    limits = [f'acceleration = "{begins.acceleration}"']
+    if vehicle.in_shares:
+        limits[0] += "        # from standstill to full"
+    else:
+        limits.append('turn_acceleration = "90 deg/s^2"')
     speeds = "\n".join(f'{key} = "{value}"' for key, value in begins.speeds)
     return _TEXT.format(
-        kind=kind, style=begins.style, speeds=speeds, acceleration=begins.acceleration, chassis=begins.chassis
-    )
+        kind=kind, style=begins.style, speeds=speeds, chassis=begins.chassis, limits="\n".join(limits),
+        stop="0.5 s" if vehicle.in_shares else "1.0 m/s^2",
+    )  # fmt: skip

@@ -17,6 +17,7 @@ from tenuto.driving.plan import Plan
 from tenuto.profile.build import build_plan
 from tenuto.profile.checks.between import errors_of
 from tenuto.profile.schema import Tables
+from tenuto.vehicles.units import METRIC, SHARES
 
 # The type of the error that carries what was found between tables.
 FINDINGS = "findings"
@@ -46,12 +47,13 @@ class Profile(Tables):
         return self
 
     def _repr_html_(self) -> str:
-        speeds, guard = self.speeds, self.guard
+        guard, units = self.guard, SHARES if self.chassis.in_shares else METRIC
         rows = [
             ("source", self.source.kind), ("style", self.style.kind), ("vehicle", self.chassis.kind),
             ("controls", ", ".join(self.controls)), ("modes", ", ".join(self.modes) or "one"),
-            ("full speed", f"{speeds.forward:g} m/s"), ("hold-to-run", guard.hold_to_run or guard.enable or ""),
-            ("link_timeout", f"{guard.link_timeout:g} s"), ("stops at", f"{guard.stop_deceleration:g} m/s²"),
+            ("full speed", units.speed.shown(self.speeds.forward, "g")),
+            ("hold-to-run", guard.hold_to_run or guard.enable or ""), ("link_timeout", f"{guard.link_timeout:g} s"),
+            ("stops at", units.acceleration.shown(self.plan().guard.stop_deceleration, "g")),
         ]  # fmt: skip
         return html_table(self.name, rows)
 

@@ -20,6 +20,7 @@ from tenuto.profile.choices import (
     RearShareTable,
 )
 from tenuto.profile.controls import ControlTable, RatesTable, StickTable, TrimTable
+from tenuto.profile.direct import with_direct_controls
 from tenuto.profile.drivers import (
     AnySource,
     DistanceTable,
@@ -31,6 +32,7 @@ from tenuto.profile.drivers import (
     filled_drivers,
 )
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
+from tenuto.profile.shares import with_shares_settled
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
 from tenuto.sinks.base import SINKS, SinkOptions
 from tenuto.vehicles.base import VEHICLES, VehicleOptions
@@ -136,7 +138,9 @@ class Tables(Table):
     @model_validator(mode="before")
     @classmethod
     def _fill_modes(cls, tables: Any) -> Any:
-        """Put the profile's own keys under those that a mode or a driver gives, so that each is checked whole."""
+        """Settle shares, and put the profile's own keys under those of a mode or a driver: each is checked whole."""
+        if isinstance(tables, dict):
+            tables = with_direct_controls(with_shares_settled(tables))
         if isinstance(tables, dict) and isinstance(tables.get("drivers"), dict):
             tables = filled_drivers(tables)
         if not isinstance(tables, dict) or not isinstance(tables.get("modes"), dict):

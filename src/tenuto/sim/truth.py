@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator
 from dataclasses import replace
 from itertools import combinations
@@ -18,7 +17,8 @@ from tenuto.sim.truth_link import link_rows, speed_of
 from tenuto.sim.truth_presses import press_rows
 from tenuto.sim.truth_rows import Held, TruthRow
 from tenuto.sim.worst import DrivenRobot, in_each_mode
-from tenuto.vehicles.base import Arcs, Chassis, Quantity, Sides
+from tenuto.vehicles.base import Arcs, Chassis, Sides
+from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # For how long a stick that is let go, and a robot that is let go, are watched, s.
@@ -102,7 +102,9 @@ def truth_table(profile: Planned) -> TruthTable:
         ends += [(fixed, row) for row in alone]
     rows += press_rows(plan)
     linked, wrong = link_rows(*max(ends, key=lambda one: speed_of(one[1]))) if ends else ([], [])
-    findings += [*unasked.values(), *wrong, *quickest.never_reached(_said(profile)), *_odd(plan.chassis, rows)]
+    chassis = plan.chassis
+    findings += [*unasked.values(), *wrong, *quickest.never_reached(_said(profile), chassis.units)]
+    findings += _odd(chassis, rows)
     found = {(finding.where, finding.text): finding for finding in findings}
     return TruthTable((*rows, *linked), tuple(found.values()))
 
@@ -177,7 +179,8 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
             return  # its sides are only a way of speaking: a wing has none, and cannot back
         other, own = sorted(map(abs, way.of(moved)))
         if other > _UNASKED * own + _SAME:
-            yield error(where, f"the side whose stick rests goes at {other:.2f} m/s, its own side at {own:.2f} m/s")
+            others, owns = (stage.plan.chassis.units.speed.shown(speed) for speed in (other, own))
+            yield error(where, f"the side whose stick rests goes at {others}, its own side at {owns}")
         return
     if stage.tick is None or isinstance(stage.plan.chassis.ramp_way, Arcs):
         return  # where steered wheels point, and how fast they roll, are one motion
@@ -206,11 +209,11 @@ class _Rates:
                 before = self._largest.get((key, limit), 0.0)
                 self._largest[key, limit] = max(before, *(seen[axis] for axis in axes))
 
-    def never_reached(self, said: frozenset[str]) -> Iterator[Finding]:
+    def never_reached(self, said: frozenset[str], units: Units) -> Iterator[Finding]:
         """Return each limit, of those that are said, of which what moves at all hardly makes use."""
         for (key, limit), most in self._largest.items():
             if key in said and 0.0 < most < _REACHED * limit:
-                value = f"{math.degrees(limit):.3g} deg/s^2" if "turn" in key else f"{limit:.3g} m/s^2"
+                value = units.change_of("yaw_rate" if "turn" in key else "vx").shown(limit, ".3g")
                 text = f"the robot never makes use of more than {100 * most / limit:.0f} % of {value}"
                 yield warning(f"limits.{key}", text, "its sticks, its jerk or its speeds hold it back before")
 
@@ -272,9 +275,9 @@ def _odd(chassis: Chassis, rows: list[TruthRow]) -> Iterator[Finding]:
 
 
 def _angles(chassis: Chassis, row: TruthRow) -> list[float]:
-    """Return the angles of the wheels that steer, rad."""
+    """Return where all that steers stands, rad or a share."""
     bounds = chassis.bounds()
-    return [value for name, value in row.actuators.items() if bounds[name].quantity is Quantity.STEERING_ANGLE]
+    return [value for name, value in row.actuators.items() if not bounds[name].quantity.drives]
 
 
 def _moves(chassis: Chassis, row: TruthRow) -> bool:

@@ -34,7 +34,7 @@ def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]
         if tick.command == STANDSTILL and tick.guard.state is not State.DRIVING:
             break
     seconds = ticks * plan.period
-    stands = f"stands after {seconds:.2f} s and {metres:.2f} m"
+    stands = f"stands after {seconds:.2f} s" + (f" and {metres:.2f} m" if plan.chassis.units.known else "")
     found = [_link(row.mode, "lost at full speed", stands if tick.send else "nothing is sent any more")]
     wrong = []
     if any(stage.step().command != STANDSTILL for _ in range(round(_BACK / plan.period))):

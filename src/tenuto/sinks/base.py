@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.closing import Closing
+from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, error
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.registry import Kinds
+from tenuto.vehicles.units import NO_METRES
 
 
 class Sink(Closing, ABC):
@@ -60,6 +62,12 @@ class Sink(Closing, ABC):
         """Take the last tick, whose command is standstill. Called even after `write` has failed."""
 
 
+def metres_wanted(name: str, plan: Plan) -> None:
+    """Refuse a vehicle without measures, for a sink that speaks m/s. Raises SinkError."""
+    if not plan.chassis.units.known:
+        raise SinkError(f"{name}: it speaks m/s, and {NO_METRES}: say them in [chassis]")
+
+
 @dataclass(frozen=True, kw_only=True)
 class SinkOptions(ABC):
     """What a profile says of a sink, under ``[sinks.NAME]``, or a short text.
@@ -71,6 +79,11 @@ class SinkOptions(ABC):
 
     kind: ClassVar[str]
     elsewhere: ClassVar[bool] = False
+
+    @property
+    def in_metres(self) -> bool:
+        """Whether what it says is in m/s, whatever the vehicle; here: no."""
+        return False
 
     @abstractmethod
     def open(self) -> Sink:

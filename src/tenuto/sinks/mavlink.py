@@ -18,7 +18,7 @@ from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.links.key_file import read_key
 from tenuto.links.udp import Address, UdpPort, parse_address
-from tenuto.sinks.base import RatedSinkOptions, Sink
+from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 from tenuto.sinks.port import OutPort
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
 from tenuto.vehicles.velocity import STANDSTILL
@@ -153,6 +153,8 @@ class MavlinkSink(Sink):
         Raises:
             SinkError: it has not.
         """
+        if self._sends == "velocity":
+            metres_wanted(self.name, plan)
         self._speeds = plan.full_speeds()
         if self._sends == "channels":
             self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)
@@ -355,6 +357,11 @@ class MavlinkOptions(RatedSinkOptions):
     commands: dict[str, CommandOptions] = field(
         default_factory=dict, metadata={"about": About('tables [sinks.NAME.commands."ACTION"]')}
     )
+
+    @property
+    def in_metres(self) -> bool:
+        """Whether what it says is in m/s: velocities are; sticks and channels are shares."""
+        return self.sends == "velocity"
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""

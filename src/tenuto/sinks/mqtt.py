@@ -7,15 +7,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SinkError
-from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
-from tenuto.sinks.base import RatedSinkOptions, Sink
-from tenuto.sinks.remote import RemoteSink
+from tenuto.sinks.base import Sink
+from tenuto.sinks.remote import RemoteSink, RemoteSinkOptions
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
@@ -84,17 +83,12 @@ def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MqttSinkOptions(BrokerOptions, RatedSinkOptions):
+class MqttSinkOptions(BrokerOptions, RemoteSinkOptions):
     """A robot elsewhere, by way of a broker."""
 
     kind: ClassVar[str] = "mqtt"
-    elsewhere: ClassVar[bool] = True
     rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")
-
-    def waits(self, plan: Plan) -> tuple[float, str]:
-        """Return how long a robot with the same profile follows a command."""
-        return plan.guard.link_timeout, "guard.link_timeout"
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""

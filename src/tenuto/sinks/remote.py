@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.protocols.remote import DriverEnd, RemoteCommand, check_named
-from tenuto.sinks.base import Sink
+from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 
 _STOPS, _APART = 5, 0.02
 
@@ -31,7 +32,8 @@ class RemoteSink(Sink):
         return f"{self.name}: {why}" if why else ""
 
     def start(self, plan: Plan) -> None:
-        """Make sure that all that is to be sent goes into one message."""
+        """Make sure that all that is to be sent goes into one message, and means what it says."""
+        metres_wanted(self.name, plan)
         check_named(plan, SinkError)
 
     @property
@@ -69,3 +71,18 @@ class RemoteSink(Sink):
     @abstractmethod
     def _send(self, command: RemoteCommand) -> None:
         """Send a command; never wait for it to arrive."""
+
+
+class RemoteSinkOptions(RatedSinkOptions):
+    """What a profile says of a robot on another machine: it has the same profile, and follows m/s."""
+
+    elsewhere: ClassVar[bool] = True
+
+    @property
+    def in_metres(self) -> bool:
+        """Whether what it says is in m/s: yes."""
+        return True
+
+    def waits(self, plan: Plan) -> tuple[float, str]:
+        """Return how long a robot with the same profile follows a command."""
+        return plan.guard.link_timeout, "guard.link_timeout"

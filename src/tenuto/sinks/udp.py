@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
-from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.key_file import read_key
@@ -17,8 +16,8 @@ from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
 from tenuto.protocols.compact import pack_command
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
-from tenuto.sinks.base import RatedSinkOptions, Sink
-from tenuto.sinks.remote import RemoteSink
+from tenuto.sinks.base import Sink
+from tenuto.sinks.remote import RemoteSink, RemoteSinkOptions
 
 if TYPE_CHECKING:
     from tenuto.protocols.sealed import Session
@@ -89,20 +88,15 @@ class UdpSink(RemoteSink):
 
 
 @dataclass(frozen=True, kw_only=True)
-class UdpSinkOptions(RatedSinkOptions):
+class UdpSinkOptions(RemoteSinkOptions):
     """A robot elsewhere, by datagrams."""
 
     kind: ClassVar[str] = "udp"
-    elsewhere: ClassVar[bool] = True
     address: str = option("an address, such as 192.168.1.20:14660", word="HOST:PORT", place=True)
     key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
     rate: float = option('a frequency, such as "25 Hz"', 50.0, dimension=FREQUENCY, word="HZ")
     form: Literal["json", "compact"] = option('"json" or "compact"', "json", word="json|compact")
     driver: str | None = option("a name that no other driver's program has", None, word="NAME")
-
-    def waits(self, plan: Plan) -> tuple[float, str]:
-        """Return how long a robot with the same profile follows a command."""
-        return plan.guard.link_timeout, "guard.link_timeout"
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from tenuto.basics.errors import TenutoError
 from tenuto.kinds.options import Role, named
 from tenuto.outputs.base import OUTPUTS
+from tenuto.profile.checks.shares import said_in_metres
 from tenuto.profile.profile import Profile
 from tenuto.styles.base import STYLES, StyleOptions
 from tenuto.switches.base import SWITCHES
@@ -49,7 +50,7 @@ def _drawn(draw: st.DrawFn) -> Profile:
     controls |= {name: {"reads": next(sticks)} for _, name in named(style, Role.READS) if name not in controls}
     tables: dict[str, Any] = {
         "format": 1, "name": "any", "source": source, "style": style, "chassis": chassis,
-        "speeds": draw(_any_speeds()), "limits": draw(_any_limits(chassis)),
+        "speeds": draw(_any_speeds(chassis)), "limits": draw(_any_limits(chassis)),
         "guard": draw(_any_guard(source["kind"], buttons)),
         "loop": {"rate": draw(st.sampled_from([20.0, 50.0, 100.0])), "stall_timeout": 0.25},
     }  # fmt: skip
@@ -65,7 +66,8 @@ def _drawn(draw: st.DrawFn) -> Profile:
     # Sensors of distance are drawn apart: it takes many of them until one is driven up to what it sees.
     some = draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5))
     for more in [*sorted(some, key=_MORE.index), *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
-        more(draw, tables, buttons)
+        if not chassis.in_shares or more not in (_add_distances, _add_measured):
+            more(draw, tables, buttons)
     try:
         return Profile.model_validate(tables)
     except (ValueError, TenutoError) as error:
@@ -76,10 +78,11 @@ def _drawn(draw: st.DrawFn) -> Profile:
 
 def _add_modes(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
     """Add a second mode, with speeds, limits and outputs of its own."""
+    chassis = tables["chassis"]
     without = st.sampled_from([[], *([name] for name in tables["outputs"])])
     brisk = st.fixed_dictionaries(
         {"may_start": st.booleans()},
-        optional={"speeds": _any_speeds(), "limits": _any_limits(tables["chassis"]), "without": without},
+        optional={"speeds": _any_speeds(chassis), "limits": _any_limits(chassis), "without": without},
     )  # fmt: skip
     tables["modes"] = {"slow": {"fallback": True}, "brisk": draw(brisk)}
     tables["switches"]["mode_button"] = {"kind": "cycle", "reads": next(buttons)}
@@ -110,10 +113,11 @@ def _add_drivers(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]
         "learner": {"source": tables["source"], "alone": draw(st.booleans())},
         "follower": {"source": lines, "sends": "velocities"},
     }
+    able = ["learner"] if tables["chassis"].in_shares else sorted(who)
     tables["drivers"] = {
         name: who[name] | {draw(st.sampled_from(["given_by", "permit"])): next(buttons)}
         | {"speed_share": draw(share), "link_timeout": draw(time)}
-        for name in draw(st.lists(st.sampled_from(sorted(who)), min_size=1, unique=True))
+        for name in draw(st.lists(st.sampled_from(able), min_size=1, unique=True))
     }  # fmt: skip
 
 
@@ -171,7 +175,7 @@ def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
     kinds = [kind for name, kind in STYLES.all.items() if name != "thrusters"]
 
     def fits(style: StyleOptions) -> bool:
-        return style.misfit(made) is None
+        return style.misfit(made) is None and not (chassis.in_shares and any(said_in_metres(style)))
 
     return st.sampled_from(kinds).flatmap(any_options).filter(fits)
 
@@ -187,16 +191,20 @@ def _any_control(reads: str) -> st.SearchStrategy[dict[str, Any]]:
     return some
 
 
-def _any_speeds() -> st.SearchStrategy[dict[str, Any]]:
-    speed = st.floats(0.1, 4.0)
+def _any_speeds(chassis: VehicleOptions) -> st.SearchStrategy[dict[str, Any]]:
+    share = st.floats(1.0, 100.0).map(lambda percent: f"{percent:.1f} %")
+    speed, turn = (share, share) if chassis.in_shares else (st.floats(0.1, 4.0), st.floats(0.2, 4.0))
     return st.fixed_dictionaries(
-        {"forward": speed, "turn": st.floats(0.2, 4.0)},
+        {"forward": speed, "turn": turn},
         optional={"backward": speed, "sideways": speed, "up": speed, "down": speed},
     )
 
 
 def _any_limits(chassis: VehicleOptions) -> st.SearchStrategy[dict[str, Any]]:
-    limit, jerk = st.floats(0.2, 6.0), st.floats(0.5, 30.0)
+    limit: st.SearchStrategy[Any] = st.floats(0.2, 6.0)
+    if chassis.in_shares:
+        limit = st.floats(0.1, 4.0).map(lambda seconds: f"{seconds:.2f} s")
+    jerk = st.floats(0.5, 30.0)
     jerks = dict.fromkeys(sorted(chassis.chassis(_FULL).jerks), jerk)
     return st.fixed_dictionaries(
         {"acceleration": limit},

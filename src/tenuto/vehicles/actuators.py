@@ -13,8 +13,6 @@ from tenuto.basics.number import Array, Value
 _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
 _NOTHING: Mapping[str, float] = {}
-# The forms of what has no unit of its own.
-LEVEL_FORMS = ("share", "duty", "pulse")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,7 +25,7 @@ class ActuatorPlan:
         level: it is an output: what goes out follows its level, whatever the power is.
         idle: of an output, its level where no mode of the plan has it.
         form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
-            share as a whole number of ``bits``, with a direction), "pulse" (µs).
+            share as a whole number of ``bits``, with a direction), "pulse" (µs), "contacts" (one closed for each way).
         full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
         reverse: the wiring or the gears turn it round.
         gear_ratio: turns of the motor for one of the wheel.
@@ -57,6 +55,8 @@ class ActuatorPlan:
         """The names of the numbers that go over the wire for it."""
         if self.form == "duty":
             return (f"{self.name}.duty", f"{self.name}.direction", f"{self.name}.brake")
+        if self.form == "contacts":
+            return (f"{self.name}.ahead", f"{self.name}.back")
         return (f"{self.name}.{self.form.replace('/', '_per_')}",)
 
 
@@ -77,6 +77,18 @@ def overcome_friction(share: float, smallest: float, moving: bool) -> tuple[floa
     if not moving:
         return 0.0, False
     return math.copysign(max(size, smallest), share), True
+
+
+def closed_contact(share: float, was: int) -> int:
+    """Return which of two contacts is closed for a share: 1 ahead, −1 back, 0 neither.
+
+    One closes above half and opens below a quarter; both are open for a moment before the other closes.
+
+    Args:
+        share: −1…1. was: what was answered before.
+    """
+    wanted = 0 if abs(share) <= (0.25 if was else 0.5) else 1 if share > 0.0 else -1
+    return 0 if wanted * was < 0 else wanted
 
 
 def rounded(value: Value) -> Value:
@@ -116,6 +128,7 @@ class Wire:
     def __init__(self, plans: tuple[ActuatorPlan, ...]) -> None:
         self._plans = plans
         self._moving = dict.fromkeys((plan.name for plan in plans), False)
+        self._closed = dict.fromkeys((plan.name for plan in plans), 0)
 
     def step(
         self, actuators: Mapping[str, float], power: bool = True, levels: Mapping[str, float] = _NOTHING
@@ -132,6 +145,7 @@ class Wire:
         for plan in self._plans:
             if not (power or plan.level):
                 found |= dict.fromkeys(plan.outputs, 0.0)
+                self._closed[plan.name] = 0
                 continue
             if plan.of:
                 value = middle_angle(*(actuators[name] for name in plan.of))
@@ -139,6 +153,10 @@ class Wire:
                 value = levels.get(plan.name, plan.idle) if plan.level else actuators[plan.name]
             if plan.reverse:
                 value = 0.0 - value
+            if plan.form == "contacts":
+                closed = self._closed[plan.name] = closed_contact(value / plan.full, self._closed[plan.name])
+                found |= zip(plan.outputs, (float(closed > 0), float(closed < 0)), strict=True)
+                continue
             if plan.smallest:
                 share, self._moving[plan.name] = overcome_friction(
                     value / plan.full, plan.smallest, self._moving[plan.name]

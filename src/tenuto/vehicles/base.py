@@ -14,6 +14,7 @@ from tenuto.basics.number import Value
 from tenuto.kinds.options import expected, option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
 from tenuto.kinds.registry import Kinds
+from tenuto.vehicles.units import METRIC, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # So that a command which was scaled to the limit is still within it after rounding.
@@ -24,6 +25,8 @@ _NEVER = 1e6
 PLACE = 'a length forward or to the left, such as "-0.3 m"'
 TRACK = 'the distance between the middles of the tyres, such as "0.62 m"'
 WHEELBASE = 'the distance between the axles, such as "0.8 m"'
+# The forms of what has no unit of its own.
+LEVEL_FORMS = ("share", "duty", "pulse")
 # A part of a velocity below this, m/s or rad/s, is no wish.
 _NOTHING = 1e-9
 
@@ -38,6 +41,7 @@ class Quantity(Enum):
     SPEED = ("m/s", "others")
     TURN_SPEED = ("rad/s ", "others")
     TILT = ("rad ", "others")
+    STEERING_SHARE = (" ", "others")
 
     @property
     def unit(self) -> str:
@@ -50,9 +54,16 @@ class Quantity(Enum):
         return self.value[1]
 
     @property
+    def forms(self) -> tuple[str, ...]:
+        """The forms in which an actuator may be told it, see `tenuto.vehicles.actuators.ActuatorPlan`."""
+        if self is Quantity.WHEEL_SPEED:
+            return ("rad/s", "rev/min", *LEVEL_FORMS, "contacts")
+        return ("deg", *LEVEL_FORMS) if self is Quantity.STEERING_ANGLE else (*LEVEL_FORMS, "contacts")
+
+    @property
     def drives(self) -> bool:
-        """Whether the robot moves by it: all but the angle of a steered wheel."""
-        return self is not Quantity.STEERING_ANGLE
+        """Whether the robot moves by it: all but what steers."""
+        return self not in (Quantity.STEERING_ANGLE, Quantity.STEERING_SHARE)
 
 
 class Bounds(NamedTuple):
@@ -192,6 +203,11 @@ class Chassis(ABC):
     """
 
     __slots__ = ()
+
+    @property
+    def units(self) -> Units:
+        """In which units people read its speeds; its own are m/s and rad/s, or shares where these are %."""
+        return METRIC
 
     @property
     def ramp_way(self) -> Way:
@@ -360,7 +376,8 @@ class Beginning(NamedTuple):
 
     Attributes:
         chassis: the lines of ``[chassis]`` below its kind; each measure with a comment of what to measure.
-        style: the kind of style that is asked for. speeds: of ``[speeds]``. acceleration: along the ground.
+        style: the kind of style that is asked for. speeds: of ``[speeds]``. acceleration: along the ground; of a
+            vehicle without measures the time to full.
     """
 
     chassis: str
@@ -383,12 +400,16 @@ class VehicleOptions(ABC):
             wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
         usual_priority: what goes first where the profile does not say it.
         beginning: how a profile for one begins; None where it can only be written by hand.
+        in_shares: it has no measures, and all its speeds are shares of what it can do.
+        full_is_known: how fast it can go does not depend on how fast the profile lets it.
     """
 
     kind: ClassVar[str]
     turns_by: ClassVar[str] = ""
     usual_priority: ClassVar[str] = "arc"
     beginning: ClassVar[Beginning | None] = None
+    in_shares: ClassVar[bool] = False
+    full_is_known: ClassVar[bool] = True
     priority: Literal["arc", "forward", "turn", "up"] | None = option(
         'what is kept where not all fits at once: "arc", "forward", "turn" or "up"', None
     )

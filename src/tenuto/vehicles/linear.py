@@ -141,12 +141,27 @@ class MixRow:
     low: float = option(_SHARE, -1.0, low=-1.0, high=1.0)
     high: float = option(_SHARE, 1.0, low=-1.0, high=1.0)
 
+    def output(self, name: str) -> MixOutput:
+        """Return the output that this is a row of."""
+        shares = (self.forward, self.sideways, self.up, self.turn)
+        return MixOutput(name, shares, self.offset, self.low, self.high)
+
+
+def row_errors(key: str, rows: Mapping[str, MixRow]) -> Iterator[Finding]:
+    """Refuse an output that stands outside its own limits; ``key`` is that of the table of rows."""
+    for name, row in rows.items():
+        if not row.low < row.high:
+            yield unexpected(f"{key}.{name}.low", f"less than high, {row.high:g}", f"{row.low:g}")
+        elif not row.low <= row.offset <= row.high:
+            yield unexpected(f"{key}.{name}.offset", f"from {row.low:g} to {row.high:g}", f"{row.offset:g}")
+
 
 @dataclass(frozen=True, kw_only=True)
 class LinearMixOptions(VehicleOptions):
     """A matrix of shares of the axes to outputs."""
 
     kind: ClassVar[str] = "linear_mix"
+    full_is_known: ClassVar[bool] = False
     beginning: ClassVar[Beginning | None] = Beginning(
         "outputs.left = { forward = 1.0, turn = -0.5 }    # shares of the full forward speed and turn\n"
         "outputs.right = { forward = 1.0, turn = 0.5 }\n"
@@ -156,16 +171,8 @@ class LinearMixOptions(VehicleOptions):
     def errors(self) -> Iterator[Finding]:
         """Refuse an output that stands outside its own limits."""
         yield from super().errors()
-        for name, row in self.outputs.items():
-            if not row.low < row.high:
-                yield unexpected(f"outputs.{name}.low", f"less than high, {row.high:g}", f"{row.low:g}")
-            elif not row.low <= row.offset <= row.high:
-                yield unexpected(f"outputs.{name}.offset", f"from {row.low:g} to {row.high:g}", f"{row.offset:g}")
+        yield from row_errors("outputs", self.outputs)
 
     def chassis(self, full: VelocityCommand) -> Chassis:
         """Return the vehicle."""
-        rows = tuple(
-            MixOutput(name, (row.forward, row.sideways, row.up, row.turn), row.offset, row.low, row.high)
-            for name, row in self.outputs.items()
-        )
-        return LinearMix(rows, full)
+        return LinearMix(tuple(row.output(name) for name, row in self.outputs.items()), full)

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from tenuto.driving.plan import Plan
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Quantity
+from tenuto.vehicles.units import Units
 
 
 class Pad(NamedTuple):
@@ -41,7 +42,7 @@ class Scene(NamedTuple):
         controls: in the order of the profile. pads: sticks to draw.
         ends: actuator → its end, in its unit. quantities: actuator → what it is told, which has that unit.
         speeds: mode → how fast it is forward, backward and turning, m/s and rad/s; 0 where that is not known.
-        period, link_timeout: s.
+        period, link_timeout: s. units: in which speeds are shown.
     """
 
     title: str
@@ -53,6 +54,7 @@ class Scene(NamedTuple):
     speeds: dict[str, tuple[float, float, float]]
     period: float
     link_timeout: float
+    units: Units
 
 
 def scene_of(plan: Plan, title: str, origin: str) -> Scene:
@@ -70,7 +72,10 @@ def scene_of(plan: Plan, title: str, origin: str) -> Scene:
     ends = {name: bound.most for name, bound in bounds.items()}
     quantities = {name: bound.quantity for name, bound in bounds.items()}
     speeds = {mode.name: _ends_of(mode.speeds) for mode in plan.modes}
-    return Scene(title, origin, controls, _pads(plan), ends, quantities, speeds, plan.period, plan.guard.link_timeout)
+    return Scene(
+        title, origin, controls, _pads(plan), ends, quantities, speeds, plan.period, plan.guard.link_timeout,
+        plan.chassis.units,
+    )  # fmt: skip
 
 
 def _ends_of(speeds: Speeds) -> tuple[float, float, float]:

@@ -196,14 +196,15 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     text = Text.assemble(("intent ", "dim"), intent)
     forward, backward, fastest = scene.speeds.get(tick.chosen.mode, (0.0, 0.0, 0.0))
     most = backward if command.vx < 0.0 else forward
-    speed = Text.assemble(("command ", "dim"), f"{command.vx:+.2f} of {most:.2f} m/s ")
+    ahead, turning = scene.units.speed, scene.units.turn
+    speed = Text.assemble(("command ", "dim"), f"{ahead.number(command.vx, '+.2f')} of {ahead.shown(most)} ")
     speed.append_text(_bar(command.vx, most, long))
-    turn = math.degrees(command.yaw_rate)
-    end = f" of {math.degrees(fastest):.0f}" if fastest else ""
-    speed.append(f"  {turn:+.0f}{end} deg/s left ").append_text(_bar(command.yaw_rate, fastest or 1.0, long))
+    end = f" of {turning.number(fastest, '.0f')}" if fastest else ""
+    turn = f"  {turning.number(command.yaw_rate, '+.0f')}{end} {turning.name} left "
+    speed.append(turn).append_text(_bar(command.yaw_rate, fastest or 1.0, long))
     lines = [text, speed]
     if round(command.vy, 2) or round(command.vz, 2):
-        lines.append(Text(f"        {command.vy:+.2f} m/s left, {command.vz:+.2f} m/s up"))
+        lines.append(Text(f"        {ahead.shown(command.vy, '+.2f')} left, {ahead.shown(command.vz, '+.2f')} up"))
     outputs = ", ".join(f"{name} {level:g}" for name, level in tick.outputs.items())
     return lines + _actuators(scene, tick, width) + ([Text.assemble(("outputs ", "dim"), outputs)] if outputs else [])
 

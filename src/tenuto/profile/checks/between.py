@@ -8,7 +8,6 @@ from dataclasses import replace
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.curves.base import CURVES
-from tenuto.kinds.options import Role
 from tenuto.outputs.start_warning import StartWarningOptions
 from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
 from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
@@ -113,7 +112,9 @@ def _style(profile: Tables) -> Iterator[Finding]:
         taken: dict[str, str] = {}
         for key, name in style.driving().items():
             if name not in profile.controls:
-                yield unknown(f"{place}.{key}", Role.READS, name, tuple(profile.controls))
+                known = (*profile.controls, *(info.name for info in profile.source.layout))
+                expected = f"a control of the {profile.source.kind} or the name of one under [controls]"
+                yield unknown(f"{place}.{key}", expected, name, known)
             elif name in taken:
                 yield unexpected(f"{place}.{key}", f"another control than style.{taken[name]}", f'"{name}"')
             taken.setdefault(name, key)

@@ -19,11 +19,11 @@ from tenuto.profile.build import (
     read_names,
     styles_of,
 )
+from tenuto.profile.checks.shares import no_metres_errors
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
-from tenuto.vehicles import Chassis
-from tenuto.vehicles.actuators import LEVEL_FORMS
+from tenuto.vehicles.base import LEVEL_FORMS, Chassis, Quantity
 from tenuto.vehicles.priority import takes_priority
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -181,6 +181,7 @@ def _vehicle(profile: Tables) -> Iterator[Finding]:
         yield unexpected("chassis.priority", NO_PRIORITY, f'"{first}"')
     yield from _jerks(profile, chassis)
     yield from _sinks(profile, chassis)
+    yield from no_metres_errors(profile)
     yield from _actuators(profile, chassis)
 
 
@@ -200,7 +201,7 @@ def _sinks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
         return
     sinks = VelocityCommand(vz=-profile.guard.descend_speed)
     if chassis.within_reach(sinks) != (sinks, 1.0):
-        found = f"{profile.guard.descend_speed:g} m/s"
+        found = chassis.units.speed.shown(profile.guard.descend_speed, "g")
         yield unexpected("guard.descend_speed", "a speed at which this vehicle can sink", found)
 
 
@@ -219,6 +220,11 @@ def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
     for name in set(profile.outputs) & {*groups, *bounds, *chassis.axles()}:
         yield unexpected(f"outputs.{name}", "a name that no actuator of this vehicle has", f'"{name}"')
     for plan in actuator_plans(profile, chassis):
+        quantity = Quantity.STEERING_ANGLE if plan.of else bounds[plan.name].quantity if plan.name in bounds else None
+        if quantity is not None and plan.form not in quantity.forms:
+            key = f"actuators.{plan.name if plan.name in profile.actuators else quantity.group}.form"
+            what = f"a number in {quantity.unit}" if quantity.unit else "a share"
+            yield unexpected(key, f"{', '.join(quantity.forms)}: {plan.name} is told {what}", f'"{plan.form}"')
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
             expected = "what counts as all of it: full, or a fastest speed under [chassis]"
             yield unexpected(f"actuators.{plan.name}.full", expected, "nothing")
