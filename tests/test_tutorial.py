@@ -17,7 +17,7 @@ def test_every_command_of_the_tutorial_works_from_an_empty_folder(tmp_path: Path
     blocks = re.findall(r"```\n(.*?)```", TUTORIAL.read_text(), re.DOTALL)
     commands = [line for block in blocks for line in block.strip().splitlines()]
     assert [line.split()[1] for line in commands] == [
-        "demo", "devices", "watch", "calibrate", "bind", "check", "drive", "why", "report", "compare", "tune", "check",
+        "demo", "devices", "watch", "calibrate", "begin", "check", "drive", "why", "report", "compare", "tune", "check",
         "measure",
     ]  # fmt: skip
     for line in commands:

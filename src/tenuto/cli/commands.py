@@ -14,11 +14,11 @@ from typer.core import TyperGroup
 # Group → command → what it is for. A command is the function of its name in the module of its name.
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
+        "begin": "Make a robot drive by answering, or change its sticks",
         "devices": "List what is connected, and how to name it in a profile",
         "doctor": "Find what keeps this computer from driving a robot",
         "watch": "Show live what a controller sends",
         "calibrate": "Measure the sticks: rest, ends, noise, return",
-        "bind": "Make or change a profile by moving the sticks",
         "check": "List errors and warnings of a profile, and its stops",
         "curve": "Draw each stick's way from raw to shaped",
         "key": "Make a key for a link that nobody else may drive by",

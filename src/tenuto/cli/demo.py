@@ -36,7 +36,7 @@ MORE_PROFILES = (
     "damson-guided.toml",
     "round-the-tree.toml",
 )
-# For tenuto calibrate and bind with --from, and for tenuto measure.
+# For tenuto calibrate and begin with --from, and for tenuto measure.
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv", "pad-gestures.csv", "medlar-odometry.csv")
 
 

@@ -1,6 +1,6 @@
 """The options of a kind of thing, as fields of a plain dataclass: each says what it is, its unit and its role.
 
-The schema of a profile, the short texts, what ``tenuto bind`` asks, the checks of names and the docs are made from
+The schema of a profile, the short texts, what ``tenuto begin`` asks, the checks of names and the docs are made from
 these.
 """
 
@@ -24,7 +24,7 @@ class Role(StrEnum):
 
 
 class Ask(NamedTuple):
-    """What ``tenuto bind`` asks for a control that drives.
+    """What ``tenuto begin`` asks for a control that drives.
 
     Attributes:
         name: what the control is called in a new profile.
@@ -50,7 +50,7 @@ class About(NamedTuple):
         dimension: of a quantity; None for what has no unit. signed: it may be below 0.
         low, high: the least and the largest value allowed. above: it must be more than this.
         fewest: the fewest entries of a list or a table.
-        role: what a name is the name of. ask: what ``tenuto bind`` asks for it.
+        role: what a name is the name of. ask: what ``tenuto begin`` asks for it.
         word: what stands for it in the form of a short text, such as "PORT"; empty for what no short text can say.
         place: it is what follows the colon of a short text.
     """

@@ -5,28 +5,28 @@ from __future__ import annotations
 from tenuto.vehicles.base import VEHICLES
 
 _TEXT = """\
-# Made by tenuto bind. Slow at first: raise the speeds when you trust it.
+# Made by tenuto begin. Slow at first: raise the speeds when you trust it.
 format = 1
 name = ""
 
-[source]
+[source]      # what is held in the hand
 
-[controls]
+[controls]    # each stick: what the device calls it, and how much of its middle is ignored
 
-[style]
+[style]       # what the sticks mean
 kind = "{style}"
 
-[speeds]
+[speeds]      # how fast it goes with a stick at its end
 {speeds}
 
-[limits]
+[limits]      # how fast that may change
 {limits}
 
-[guard]
-link_timeout = "300 ms"
+[guard]       # what must be so for it to move, and how it stops
+link_timeout = "300 ms"     # the longest silence of the device to drive through
 stop_deceleration = "{stop}"
 
-[chassis]
+[chassis]     # what it is
 kind = "{kind}"
 {chassis}"""
 

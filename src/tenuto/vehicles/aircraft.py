@@ -84,6 +84,7 @@ class AircraftOptions(VehicleOptions):
     """An autopilot takes the velocity, or a tilt."""
 
     kind: ClassVar[str] = "aircraft"
+    picture: ClassVar[tuple[str, ...]] = ("o     o", "  \\+/  ", "o     o")
     beginning: ClassVar[Beginning | None] = Beginning(
         'max_speed = "3 m/s"        # what the autopilot is allowed to do\nmax_climb = "1 m/s"\n',
         "flight",

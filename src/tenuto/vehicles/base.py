@@ -400,6 +400,7 @@ class VehicleOptions(ABC):
             wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
         usual_priority: what goes first where the profile does not say it.
         beginning: how a profile for one begins; None where it can only be written by hand.
+        picture: three lines of seven characters, seen from above, ahead is up.
         in_shares: it has no measures, and all its speeds are shares of what it can do.
         full_is_known: how fast it can go does not depend on how fast the profile lets it.
     """
@@ -408,6 +409,7 @@ class VehicleOptions(ABC):
     turns_by: ClassVar[str] = ""
     usual_priority: ClassVar[str] = "arc"
     beginning: ClassVar[Beginning | None] = None
+    picture: ClassVar[tuple[str, ...]] = ("       ", "   ?   ", "       ")
     in_shares: ClassVar[bool] = False
     full_is_known: ClassVar[bool] = True
     priority: Literal["arc", "forward", "turn", "up"] | None = option(

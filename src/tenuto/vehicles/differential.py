@@ -108,6 +108,7 @@ class DifferentialOptions(WheelsOptions):
     """Two driven wheels."""
 
     kind: ClassVar[str] = "differential"
+    picture: ClassVar[tuple[str, ...]] = (" .---. ", "[|   |]", " '-o-' ")
     beginning: ClassVar[Beginning | None] = Beginning(
         'track = "0.4 m"            # measure: between the middles of the two tyres on the ground\n' + WHEEL_BEGINS
     )

@@ -161,6 +161,7 @@ class LinearMixOptions(VehicleOptions):
     """A matrix of shares of the axes to outputs."""
 
     kind: ClassVar[str] = "linear_mix"
+    picture: ClassVar[tuple[str, ...]] = ("a --> 1", " \\/    ", "b --> 2")
     full_is_known: ClassVar[bool] = False
     beginning: ClassVar[Beginning | None] = Beginning(
         "outputs.left = { forward = 1.0, turn = -0.5 }    # shares of the full forward speed and turn\n"

@@ -165,6 +165,7 @@ class ModulesOptions(WheelsOptions):
     """Modules that each turn and drive."""
 
     kind: ClassVar[str] = "modules"
+    picture: ClassVar[tuple[str, ...]] = ("o.---.o", " |   | ", "o'---'o")
     beginning: ClassVar[Beginning | None] = Beginning(
         WHEEL_BEGINS
         + "".join(

@@ -66,6 +66,7 @@ class MotorsOptions(VehicleOptions):
     """Two motors, or several by a mix, without any measures."""
 
     kind: ClassVar[str] = "motors"
+    picture: ClassVar[tuple[str, ...]] = (" .---. ", "[| % |]", " '-o-' ")
     in_shares: ClassVar[bool] = True
     beginning: ClassVar[Beginning | None] = Beginning("", speeds=_SPEEDS_BEGIN, acceleration="1 s")
     mix: dict[str, MixRow] | None = option("tables [chassis.mix.NAME], or nothing for two motors", None)
@@ -170,6 +171,7 @@ class MotorAndServoOptions(VehicleOptions):
     """A motor that drives and a servo that steers, without any measures."""
 
     kind: ClassVar[str] = "motor_and_servo"
+    picture: ClassVar[tuple[str, ...]] = (" /.-./ ", "  |%|  ", " ['-'] ")
     in_shares: ClassVar[bool] = True
     beginning: ClassVar[Beginning | None] = Beginning(
         "", "car", (("forward", "30 %"), ("backward", "30 %"), ("turn", "100 %")), "1 s"

@@ -203,6 +203,7 @@ class MecanumOptions(WheelsOptions):
     """Four mecanum wheels."""
 
     kind: ClassVar[str] = "mecanum"
+    picture: ClassVar[tuple[str, ...]] = ("\\.---./", " |   | ", "/'---'\\")
     beginning: ClassVar[Beginning | None] = Beginning(
         'wheelbase = "0.4 m"        # measure: between the axles\n'
         'track = "0.4 m"            # measure: between the middles of the wheels of one axle\n' + WHEEL_BEGINS,
@@ -232,6 +233,7 @@ class OmniOptions(WheelsOptions):
     """Omni wheels: some number on a circle, or each at its place."""
 
     kind: ClassVar[str] = "omni"
+    picture: ClassVar[tuple[str, ...]] = ("  /-\\  ", " |   | ", "  \\_/  ")
     beginning: ClassVar[Beginning | None] = Beginning(
         "count = 3                  # wheels, evenly spread: the first stands ahead\n"
         'radius = "0.2 m"           # measure: from the middle of the robot to that of a wheel\n' + WHEEL_BEGINS,

@@ -86,6 +86,7 @@ class SkidOptions(WheelsOptions):
     """Four wheels that skid to turn."""
 
     kind: ClassVar[str] = "skid_steer"
+    picture: ClassVar[tuple[str, ...]] = ("[.---.]", " |   | ", "['---']")
     beginning: ClassVar[Beginning | None] = Beginning(
         'effective_track = "0.6 m"  # measure: turn on the spot ten times: what one side rolled, divided by 31.4\n'
         + WHEEL_BEGINS
@@ -120,4 +121,5 @@ class TrackedOptions(SkidOptions):
     """Two tracks that skid to turn."""
 
     kind: ClassVar[str] = "tracked"
+    picture: ClassVar[tuple[str, ...]] = ("#.---.#", "#|   |#", "#'---'#")
     called: ClassVar[str] = "track"

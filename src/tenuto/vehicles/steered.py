@@ -399,6 +399,7 @@ class CarOptions(SteeringOptions):
     """Two fixed wheels behind, two steered ones in front."""
 
     kind: ClassVar[str] = "car"
+    picture: ClassVar[tuple[str, ...]] = (" /.-./ ", "  | |  ", " ['-'] ")
     beginning: ClassVar[Beginning | None] = Beginning(_AXLES_BEGIN, "car")
     driven: Literal["rear", "front", "all"] = option('"rear", "front" or "all"', "rear")
 
@@ -415,6 +416,7 @@ class FourWheelSteerOptions(SteeringOptions):
     """Four wheels that all steer and drive."""
 
     kind: ClassVar[str] = "four_wheel_steer"
+    picture: ClassVar[tuple[str, ...]] = (" /.-./ ", "  | |  ", " \\'-'\\ ")
     beginning: ClassVar[Beginning | None] = Beginning(_AXLES_BEGIN, "four_wheel")
 
     def chassis(self, full: VelocityCommand) -> Chassis:

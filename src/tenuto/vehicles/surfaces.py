@@ -38,6 +38,7 @@ class SurfacesOptions(VehicleOptions):
     """A throttle, and two surfaces that do two things each."""
 
     kind: ClassVar[str] = "surfaces"
+    picture: ClassVar[tuple[str, ...]] = ("   |   ", "---+---", "  -+-  ")
     full_is_known: ClassVar[bool] = False
     beginning: ClassVar[Beginning | None] = Beginning(
         'mix = "elevon"             # or "v_tail", "flaperon"\n',

@@ -319,6 +319,7 @@ class ThrustersOptions(VehicleOptions):
     """A boat or underwater robot."""
 
     kind: ClassVar[str] = "thrusters"
+    picture: ClassVar[tuple[str, ...]] = ("  /^\\  ", " |   | ", " |*_*| ")
     beginning: ClassVar[Beginning | None] = Beginning(
         "drag = { forward = 20.0, turn = 5.0 }   # measure: N that keep 1 m/s, and N m that keep 1 rad/s\n"
         + "".join(

@@ -3,16 +3,20 @@
 import json
 import math
 import sys
+import tomllib
 from pathlib import Path
 
 import pexpect
 import pytest
 
 import tenuto
-from helpers import Bench, run
+from helpers import Bench, Notebook, run
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
+from tenuto.cli.motors import SHARE, HeldKey, OneMotor, motors_of, one_motor_plan
+from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
+from tenuto.profile.beginning import text_begun_for
 from tenuto.profile.checks.advice import advise
 from tenuto.profile.lines import line_of
 from tenuto.sources.gamepad import GamepadOptions
@@ -59,21 +63,23 @@ def recorded(path: Path) -> Path:
     """Forward, left, hold, and a stop button."""
     frames = [
         *gesture(0, ("left_y", -31000)), *gesture(2, ("right_x", -31000)),
-        *gesture(4, ("left_shoulder", 1.0)), *gesture(6, ("east", 1.0)),
+        *gesture(4, ("left_shoulder", 1.0)), *gesture(6, ("east", 1.0)), *gesture(8, ("west", 1.0)),
     ]  # fmt: skip
     write_recording(path, frames)
     return path
 
 
-def test_bind_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None:
+def test_begin_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None:
     recording = recorded(tmp_path / "gestures.csv")
-    done = run("bind", "new.toml", "--from", str(recording), cwd=tmp_path)
+    done = run("begin", "new.toml", "--from", str(recording), cwd=tmp_path)
     assert (done.returncode, (tmp_path / "new.toml").exists()) == (1, False)  # asks first, and nobody answers
-    done = run("bind", "new.toml", "--from", str(recording), "--yes", cwd=tmp_path)
+    done = run("begin", "new.toml", "--from", str(recording), "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "drive  left_y, which falls" in done.stdout
     profile = tenuto.load_profile(tmp_path / "new.toml")
-    drive, steer, hold, stop = profile.plan().controls
+    drive, steer, hold, stop, *_ = profile.plan().controls
+    assert [(mode.name, mode.speeds.forward, mode.speeds.turn) for mode in profile.plan().modes] == [
+        ("slow", 0.3, 0.2), ("fast", 0.6, 0.4)]  # fmt: skip
     assert (drive.reads, drive.travel.position(-32768.0)) == ("left_y", 1.0)
     assert (steer.reads, steer.travel.position(-32768.0)) == ("right_x", 1.0)
     assert (hold.reads, stop.reads) == ("left_shoulder", "east")
@@ -86,7 +92,7 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
         *gesture(4, ("right_x", -31000)), *gesture(6, ("left_shoulder", 1.0)),
     ]  # fmt: skip
     write_recording(tmp_path / "g.csv", frames)
-    done = run("bind", "t.toml", "--from", "g.csv", "--yes", cwd=tmp_path)
+    done = run("begin", "t.toml", "--from", "g.csv", "--vehicle", "differential", "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "understood: left_trigger; the two make one axis" in done.stdout
     profile = tenuto.load_profile(tmp_path / "t.toml")
@@ -116,12 +122,12 @@ ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
 
 
 @pytest.mark.parametrize("vehicle", VEHICLES.all)
-def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -> None:
+def test_begin_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -> None:
     moved, command = ASKED[vehicle]
     gestures = [(name, 1.0 if name == "north" else -31000.0) for name in moved] + [("left_shoulder", 1.0)]
     frames = [frame for number, one in enumerate(gestures) for frame in gesture(2.0 * number, one)]
     write_recording(tmp_path / "g.csv", frames)
-    done = run("bind", "v.toml", "--vehicle", vehicle, "--from", "g.csv", "--yes", cwd=tmp_path)
+    done = run("begin", "v.toml", "--vehicle", vehicle, "--from", "g.csv", "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert run("check", "v.toml", cwd=tmp_path).returncode == 0
     profile = tenuto.load_profile(tmp_path / "v.toml")
@@ -138,17 +144,17 @@ def test_bind_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -
         assert bench.run(0.2, REST | {"north": 1.0}).chosen.steering == "counter"
 
 
-def test_bind_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
+def test_begin_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
     text = shipped("sorrel.toml").read_text().replace('kind = "arcade"', 'kind = "thrusters"')
     (tmp_path / "s.toml").write_text(text)
-    done = run("bind", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
+    done = run("begin", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
     assert (done.returncode, "a style that can be asked for: any_direction, arcade, car" in done.stderr) == (1, True)
 
 
-def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:
+def test_begin_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:
     text = shipped("medlar.toml").read_text()
     (tmp_path / "medlar.toml").write_text(text.replace("left_y", "right_y"))
-    done = run("bind", "medlar.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
+    done = run("begin", "medlar.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     new = (tmp_path / "medlar.toml").read_text()
     comments = [line for line in text.splitlines() if line.startswith("#")]
@@ -159,23 +165,19 @@ def test_bind_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Pa
     assert (profile.speeds.forward, profile.guard.stop) == (1.2, "east")
 
 
-def test_bind_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
+def test_begin_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
     (tmp_path / "broken.toml").write_text("[source\n")
-    done = run("bind", "broken.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
+    done = run("begin", "broken.toml", "--from", str(recorded(tmp_path / "g.csv")), "--yes", cwd=tmp_path)
     assert (done.returncode, "Traceback" in done.stderr) == (1, False)
     assert "broken.toml: file: expected TOML that can be changed" in done.stderr
     assert (tmp_path / "broken.toml").read_text() == "[source\n"
     (tmp_path / "short.csv").write_text("time,left_y\n0,0\n0.02,0\n")
-    none = run("bind", "new.toml", "--from", "short.csv", "--yes", cwd=tmp_path)
+    none = run("begin", "new.toml", "--from", "short.csv", "--yes", cwd=tmp_path)
     assert (none.returncode, "no gesture came for drive: nothing was written" in none.stderr) == (1, True)
 
 
-# A hand that pushes one channel after the other, each a second after it has let go of the one before.
-HAND = """
-import sys
-from tenuto.cli import main
-from tenuto.clock import SimulatedClock
-from tenuto.sim.receiver import SimulatedReceiver
+# Hands in simulated time: each pushes one thing after the other, 1.6 s apart, and then goes on as its device does.
+RADIO = """
 pushes = [(1, 2012.0), (3, 988.0), (5, 2012.0), (6, 2012.0)]
 def motion(t):
     turn, phase = divmod(t - 1.5, 1.6)
@@ -184,29 +186,133 @@ def motion(t):
         channel, pulse = pushes[int(turn)]
         channels[channel] = pulse
     return channels
+device = SimulatedReceiver("crsf", motion=motion, clock=clock, link="device")
+"""
+POTS = """
+from tenuto.sim.device import SerialDevice
+class Rig(SerialDevice):
+    def next_bytes(self, t):
+        turn, phase = divmod(t - 1.5, 1.6)
+        values = [512, 500]
+        if 0 <= turn < 2 and phase < 0.6:
+            values[int(turn)] = 1000 if turn == 0 else 20
+        if 2 <= turn < 6 and phase < 0.6:
+            values = [1010, 1005] if turn % 2 else [10, 15]
+        return [("%d,%d\\n" % tuple(values)).encode()]
+device = Rig(50.0, "device", clock)
+"""
+HAND = """
+import sys
+from tenuto.cli import main
+from tenuto.clock import SimulatedClock
+from tenuto.sim.receiver import SimulatedReceiver
 clock = SimulatedClock()
-device = SimulatedReceiver("crsf", motion=motion, clock=clock, link="radio")
+{device}
 main(sys.argv[1:], clock)
 """
 
 
-@pytest.mark.long
-def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
-    """A real terminal and a real line; the hand's time is simulated."""
+def guided(folder: Path, device: str, source: str, *answers: tuple[str, str]) -> None:
+    """Begin a robot in a real terminal, and answer what is asked."""
     guide = pexpect.spawn(
-        sys.executable, ["-c", HAND, "bind", "radio.toml", "--source", "crsf:radio"], cwd=str(tmp_path),
-        encoding="utf-8", timeout=40, dimensions=(24, 120),
+        sys.executable, ["-c", HAND.format(device=device), "begin", "it.toml", *source.split()], cwd=str(folder),
+        encoding="utf-8", timeout=40, dimensions=(50, 120),
     )  # fmt: skip
-    for prompt in ("FORWARD", "LEFT", "understood: channel_4", "HELD", "STOPS", "Write .*radio.toml"):
+    for prompt, answer in answers:
         guide.expect(prompt)
-    guide.sendline("y")
-    guide.expect("Wrote")
+        if answer:
+            guide.sendline(answer)
     guide.expect(pexpect.EOF)
     guide.close()
     assert guide.exitstatus == 0
-    drive, steer, hold, stop = tenuto.load_profile(tmp_path / "radio.toml").plan().controls
+
+
+END = (("Write it.toml", "y"), ("Wrote", ""), ("Measure the sticks", "n"), ("alone", "n"), ("Drive now", "n"))
+
+
+@pytest.mark.long
+def test_a_radio_is_begun_with_in_a_terminal(tmp_path: Path) -> None:
+    """A real terminal and a real line; the hand's time is simulated."""
+    menus = (("What robot is it", "motors"), ("How do you steer it", "1"))
+    pushed = [(prompt, "") for prompt in ("FORWARD", "LEFT", "understood: channel_4", "HELD", "STOPS", "slow and fast")]
+    guided(tmp_path, RADIO, "--source crsf:device", *menus, *pushed, ("Where do commands go", "1"), *END)
+    profile = tenuto.load_profile(tmp_path / "it.toml")
+    drive, steer, hold, stop = profile.plan().controls
     assert [drive.travel.position(2012.0), steer.travel.position(988.0)] == [1.0, 1.0]
-    assert [hold.reads, stop.reads] == ["channel_6", "channel_7"]
+    assert [hold.reads, stop.reads, profile.chassis.kind] == ["channel_6", "channel_7", "motors"]
+    assert not (tmp_path / "it.toml.begun").exists()
+
+
+@pytest.mark.long
+def test_two_potentiometers_without_a_button_are_begun_with(tmp_path: Path) -> None:
+    menus = (("What robot is it", "2"), ("How do you steer it", ""), ("Number", "1"), ("FORWARD", ""), ("LEFT", ""))
+    told = (("both sticks at their low ends for 1 s", ""), ("to both ends", ""), ("Where do commands go", "1"))
+    guided(tmp_path, POTS, "--source lines:device", *menus, *told, *END)
+    profile = tenuto.load_profile(tmp_path / "it.toml")
+    assert (profile.chassis.kind, profile.guard.hold_to_run) == ("motor_and_servo", None)
+    one, two = (control.reads for control in profile.plan().controls)
+    bench = Bench(profile)
+    bench.run(1.0, {one: 512.0, two: 500.0})
+    assert bench.run(1.0, {one: 1000.0, two: 500.0}).actuators["motor"] == 0.0, "nobody has enabled it"
+    for values in ({one: 512.0, two: 500.0}, {one: 10.0, two: 1005.0}, {one: 512.0, two: 500.0}):
+        bench.run(1.5, values)  # low is right: the gesture, and its rest before and after
+    tick = bench.run(2.0, {one: 1010.0, two: 15.0})
+    assert tick.actuators == pytest.approx({"motor": 0.3, "servo": 1.0})
+
+
+def test_what_was_answered_is_kept_when_it_is_broken_off(tmp_path: Path) -> None:
+    frames = [*gesture(0, ("left_y", -31000)), *gesture(2, ("right_x", -31000))]
+    write_recording(tmp_path / "half.csv", frames[:-60])
+    write_recording(tmp_path / "rest.csv", [*gesture(0, ("left_shoulder", 1.0))])
+    asked = ("begin", "it.toml", "--enable", "hold", "--yes", "--vehicle", "tracked", "--style", "tank")
+    broken = run(*asked, "--from", "half.csv", cwd=tmp_path)
+    assert (broken.returncode, (tmp_path / "it.toml").exists()) == (1, False)
+    write_recording(tmp_path / "more.csv", [*gesture(0, ("right_y", -31000)), *gesture(2, ("left_shoulder", 1.0))])
+    done = run("begin", "it.toml", "--from", "more.csv", "--enable", "hold", "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "Going on from it.toml.begun: gamepad, tracked, tank, left" in done.stdout
+    profile = tenuto.load_profile(tmp_path / "it.toml")
+    assert (profile.chassis.kind, profile.controls["left"].reads) == ("tracked", "left_y")
+    assert [path.name for path in tmp_path.glob("*.begun")] == []
+
+
+def test_motors_that_turn_the_wrong_way_are_turned_round(tmp_path: Path) -> None:
+    recorded(tmp_path / "g.csv")
+    more = ("--to", "serial:port", "--reverse", "right", "--swap", "--enable", "hold", "--yes")
+    assert run("begin", "it.toml", "--from", "g.csv", *more, cwd=tmp_path).returncode == 0
+    bench = Bench(tenuto.load_profile(tmp_path / "it.toml"))
+    for held in (0.0, 1.0):
+        bench.run(0.1, REST | {"left_shoulder": held})
+    left = bench.run(1.5, REST | {"left_shoulder": 1.0, "right_x": -32768.0}).wire
+    assert left == pytest.approx({"left.share": 0.2, "right.share": 0.2}), "swapped, and the right one turned round"
+    assert "{left.share:.3f} {right.share:.3f}" in (tmp_path / "it.toml").read_text()
+    wrong = run("begin", "two.toml", "--from", "g.csv", "--reverse", "middle", "--yes", cwd=tmp_path)
+    assert (wrong.returncode, "expected one of left, right; found middle" in wrong.stderr) == (2, True)
+
+
+@pytest.mark.parametrize("kind", VEHICLES.all)
+def test_a_held_key_turns_one_motor_gently_and_no_other(kind: str) -> None:
+    """Through the loop and the guard of every drive: held, let go, held again, and enough."""
+    tables = tomllib.loads(text_begun_for(kind))
+    tables |= {"name": "v", "source": {"kind": "gamepad"}}
+    tables["style"] = {"kind": "arcade", "forward": "left_y", "turn": "right_x"}
+    tables["guard"]["hold_to_run"] = "south"
+    plan = tenuto.Profile.model_validate(tables).plan()
+    bounds = plan.chassis.bounds()
+    for name in motors_of(plan):
+        notebook, clock = Notebook(), SimulatedClock()
+
+        def held(now: float) -> bool | None:
+            return None if now > 4.0 else now < 1.0 or 2.0 < now < 3.0
+
+        tenuto.drive(one_motor_plan(), HeldKey(held), [OneMotor(notebook, plan, name)], clock=clock)
+        moved = {other for tick in notebook.ticks for other, value in tick.actuators.items() if value}
+        assert moved == {name}
+        turned = [(tick.time, tick.actuators[name]) for tick in notebook.ticks]
+        most = bounds[name].most if math.isfinite(bounds[name].most) else 10.0
+        assert 0.0 < max(value for _, value in turned) <= SHARE * most + 1e-9
+        assert all(value == 0.0 for now, value in turned if 1.5 < now < 2.0 or now > 3.5), "let go, it stands"
+        assert set(notebook.stops[0].actuators.values()) == {0.0}
 
 
 REMARKS = [

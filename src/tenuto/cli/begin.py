@@ -1,0 +1,234 @@
+"""``tenuto begin``: from an empty folder to a robot that drives, by answering."""
+
+from __future__ import annotations
+
+import json
+import sys
+from contextlib import ExitStack
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.text import Text
+
+from tenuto.basics.errors import ProfileError, TenutoError
+from tenuto.basics.findings import unexpected
+from tenuto.basics.layouts import ControlInfo
+from tenuto.calibration.binding import Meant
+from tenuto.cli.begin_steps import (
+    ask_device,
+    ask_sink,
+    ask_style,
+    ask_vehicle,
+    chosen_style,
+    first_drive,
+    measure_sticks,
+    turn_motors,
+)
+from tenuto.cli.calibrate import known_infos
+from tenuto.cli.clock import the_clock
+from tenuto.cli.console import results
+from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
+from tenuto.cli.signals import ctrl_c
+from tenuto.profile.beginning import begun_for
+from tenuto.profile.begun import Answers, opened_document, table_in, text_of
+from tenuto.sources import open_source
+from tenuto.styles.base import STYLES
+from tenuto.vehicles.base import VEHICLES
+
+# For how long sticks are moved to their ends, s.
+_ENDS = 10.0
+_ENABLES = {"hold": HOLD, "switch": SWITCH}
+
+
+def begin(
+    profile: Annotated[Path, typer.Argument(dir_okay=False, help="The profile to make or change.")] = Path(
+        "robot.toml"
+    ),
+    source: Annotated[str | None, typer.Option(help="The device, such as gamepad or sbus:/dev/ttyAMA0.")] = None,
+    recording: Annotated[
+        Path | None, typer.Option("--from", exists=True, dir_okay=False, help="Take the gestures from a recording.")
+    ] = None,
+    vehicle: Annotated[str | None, typer.Option(help="The kind of vehicle, such as motors.", metavar="KIND")] = None,
+    style: Annotated[str | None, typer.Option(help="The kind of style, such as tank.", metavar="KIND")] = None,
+    enable: Annotated[str | None, typer.Option(help="hold, switch or gesture.", metavar="WAY")] = None,
+    to: Annotated[str | None, typer.Option(help="Where commands go, such as simulated or serial:PORT.")] = None,
+    reverse: Annotated[
+        list[str] | None, typer.Option(help="A motor that turns the wrong way; may be said again.", metavar="MOTOR")
+    ] = None,
+    swap: Annotated[bool, typer.Option("--swap", help="Left and right are the other way round.")] = False,
+    motors: Annotated[bool | None, typer.Option(help="Turn each motor alone.")] = None,
+    calibrate: Annotated[bool | None, typer.Option(help="Measure the sticks.")] = None,
+    drive: Annotated[bool | None, typer.Option(help="Drive at the end.")] = None,
+    wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
+    yes: Annotated[bool, typer.Option("--yes", help="Ask nothing that an option can say, and write.")] = False,
+) -> None:
+    """Make a robot drive by answering: device, vehicle, sticks, what enables it, where it goes, each motor, a drive.
+
+    An existing file keeps its comments and its order; only its sticks are asked for. Broken off, it moves nothing, and
+    begins where it was.
+
+    [bold]Examples:[/bold]
+
+      tenuto begin
+
+      tenuto begin cart.toml --source gamepad --vehicle motors --style tank --to simulated --yes
+    """
+    talks = sys.stdin.isatty() and not yes
+    _check(vehicle, enable)
+    new, kept = not profile.exists(), Path(f"{profile}.begun")
+    answers = _begun(kept) if new else Answers()
+    if source is not None:
+        answers.source = source
+    elif talks and recording is None and not answers.vehicle:
+        answers.source = ask_device()
+    if new:
+        answers.vehicle = vehicle or answers.vehicle or (ask_vehicle() if talks else "motors")
+        usual = VEHICLES.all[answers.vehicle].beginning
+        chosen = style or answers.style or (ask_style(answers.vehicle) if talks else usual.style if usual else "")
+        answers.style = chosen_style(answers.vehicle, chosen)
+        answers.sink = to or answers.sink
+        _keep(kept, answers)
+    infos = _sticks(profile, answers, kept, recording, enable, wait, talks)
+    if new and talks and not answers.sink:
+        answers.sink = ask_sink()
+        _keep(kept, answers)
+    _write(profile, answers, infos, new=new, ask=not yes)
+    kept.unlink(missing_ok=True)
+    real = recording is None
+    if calibrate or (calibrate is None and talks and real and typer.confirm("Measure the sticks now (40 s)?", True)):
+        measure_sticks(profile, answers.source)
+    turn_motors(profile, reverse or [], swap, ask=motors if motors is not None else talks and new)
+    _next(profile, new)
+    if drive or (drive is None and talks and new and real and typer.confirm("Drive now, slowly?", True)):
+        first_drive(profile)
+
+
+def _check(vehicle: str | None, enable: str | None) -> None:
+    if vehicle is not None and vehicle not in begun_for():
+        raise typer.BadParameter(f"expected one of {', '.join(begun_for())}", param_hint="--vehicle")
+    if enable not in (None, "hold", "switch", "gesture"):
+        raise typer.BadParameter("expected hold, switch or gesture", param_hint="--enable")
+
+
+def _begun(kept: Path) -> Answers:
+    """Return the answers of a time that was broken off, if they are there."""
+    try:
+        said = json.loads(kept.read_text(encoding="utf-8"))
+        said["meant"] = {role: Meant(**meant) for role, meant in said["meant"].items()}
+        found = Answers(**said)
+    except FileNotFoundError:
+        return Answers()
+    except (OSError, ValueError, TypeError, KeyError) as error:
+        raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to begin afresh") from error
+    known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
+    results.print(f"Going on from {kept}: {known}. Delete it to begin afresh.", soft_wrap=True)
+    return found
+
+
+def _keep(kept: Path, answers: Answers) -> None:
+    """Keep the answers: nobody pushes ten sticks twice."""
+    try:
+        kept.write_text(json.dumps(asdict(answers)), encoding="utf-8")
+    except OSError as error:
+        raise TenutoError(f"{kept}: cannot write it: {error.strerror}") from error
+
+
+def _sticks(
+    profile: Path, answers: Answers, kept: Path, recording: Path | None, enable: str | None, wait: float, talks: bool
+) -> tuple[ControlInfo, ...]:
+    """Ask for the sticks, what enables, what stops; return the controls of the device."""
+    roles = _roles(profile, answers)
+    with ExitStack() as stack:
+        stopped = stack.enter_context(ctrl_c())
+        if recording is not None:
+            opened = stack.enter_context(open_source(f"recording:{recording}"))
+            infos = known_infos(opened)
+        else:
+            opened = stack.enter_context(open_source(answers.source, clock=the_clock.get()))
+            infos = opened.controls()
+        results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
+        asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None)
+        asker.know(answers.meant)
+        try:
+            for role in roles:
+                asker.ask(role)
+            answers.gesture = not _enabling(asker, infos, enable, roles)
+            for role in (STOP, *((PACE,) if (talks or recording) and not profile.exists() else ())):
+                if len(asker.found) < len(infos):  # otherwise nothing is left
+                    asker.ask(role)
+            unknown = {one.control for one in asker.found.values()} & {one.name for one in infos if one.travel is None}
+            if unknown:
+                asker.go_to_ends(sorted(unknown), _ENDS)
+                answers.ends = {name: asker.ends[name] for name in unknown}
+        finally:
+            answers.meant = asker.found
+            if not profile.exists():
+                _keep(kept, answers)
+        if stopped:
+            raise KeyboardInterrupt
+    return infos
+
+
+def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, roles: tuple[Role, ...]) -> bool:
+    """Ask what enables; tell whether a control does. A rig without any button is enabled by its sticks."""
+    if enable == "gesture" or (enable is None and len(infos) <= len(roles)):
+        results.print("Nothing is left that could be held: both sticks at their low ends for 1 s switch driving on and "
+                      "off.", soft_wrap=True)  # fmt: skip
+        return False
+    if enable is not None:
+        return asker.ask(_ENABLES[enable]._replace(optional=False))
+    return asker.ask(HOLD) or asker.ask(SWITCH)
+
+
+def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
+    """Return what is to be asked for a style."""
+    document = opened_document(profile, answers.vehicle)
+    kind = answers.style or str(table_in(document, "style").get("kind", "arcade"))
+    style = STYLES.all.get(kind)
+    roles = style_roles(style) if style is not None else ()
+    if style is None or not roles:
+        able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
+        expected = f"a style that can be asked for: {able}"
+        raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
+    if not profile.exists():
+        speeds = table_in(document, "speeds")
+        roles = tuple(role for role in roles if not role.speed or role.speed in speeds)
+    return (*roles, WAYS) if style.switched_steering and "choose" not in document else roles
+
+
+def _write(profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], *, new: bool, ask: bool) -> None:
+    """Write the profile, once it is one."""
+    import tenuto
+    from tenuto.calibration.store import write_atomically
+
+    for role, meant in answers.meant.items():
+        way = "rises" if meant.rising else "falls"
+        results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control}, which {way}")
+    keys = {role.name: role.key for role in _roles(profile, answers) if role.key}
+    document = opened_document(profile, answers.vehicle)
+    text = text_of(document, profile.stem if new else "", answers, infos, keys)
+    tenuto.parse_profile(text, str(profile))  # raises before anything is written
+    if ask and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?", True)):
+        results.print("Nothing was written; --yes writes without asking.")
+        raise typer.Exit(1)
+    try:
+        write_atomically(profile, text)
+    except OSError as error:
+        raise TenutoError(f"{profile}: cannot write it: {error.strerror}") from error
+    results.print(f"Wrote {profile}.", soft_wrap=True)
+
+
+def _next(profile: Path, new: bool) -> None:
+    """Say what to measure next."""
+    import tenuto
+
+    loaded = tenuto.load_profile(profile)
+    if new and not loaded.chassis.in_shares:
+        results.print(f"Measure what [chassis] of {profile} asks for; until then its metres are those of no robot.",
+                      soft_wrap=True)  # fmt: skip
+    if new and loaded.chassis.in_shares:
+        results.print("All is in shares of what the motors can do, so there is nothing to measure. For metres, give "
+                      "[chassis] a kind with measures, such as differential.", soft_wrap=True)  # fmt: skip
+    results.print(f"Next: tenuto check {profile}, then tenuto drive {profile}", soft_wrap=True)

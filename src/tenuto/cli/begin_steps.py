@@ -1,0 +1,262 @@
+"""The steps of ``tenuto begin``: menus, and what is done with a profile that was written."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from contextlib import ExitStack
+from dataclasses import fields
+from pathlib import Path
+from typing import NamedTuple
+
+import typer
+from rich.table import Table
+
+from tenuto.cli.clock import loop_clock, the_clock
+from tenuto.cli.console import problems, results
+from tenuto.cli.gestures import style_roles
+from tenuto.kinds.options import Role, about
+from tenuto.kinds.tables import made, table_of
+from tenuto.profile.beginning import begun_for, text_begun_for
+from tenuto.profile.patch import Change, apply_changes
+from tenuto.sources import open_source
+from tenuto.styles.base import STYLES
+from tenuto.vehicles.base import VEHICLES, Chassis, VehicleOptions
+from tenuto.vehicles.velocity import VelocityCommand
+
+# A stick that is moved by this share of its travel is meant; for so long somebody is waited for, s.
+_MOVED, _PATIENCE = 0.3, 15.0
+# So many pictures stand abreast.
+_ABREAST = 3
+
+
+class Choice(NamedTuple):
+    """One line of a menu: what it stands for, in words, and its picture, three lines."""
+
+    key: str
+    words: str
+    picture: tuple[str, ...] = ()
+
+
+def choose(title: str, choices: Sequence[Choice]) -> str:
+    """Let a person choose by number; the first if nothing is said."""
+    results.print(title, style="bold")
+    grid = Table.grid(padding=(0, 2))
+    if any(one.picture for one in choices):
+        # As many abreast as a terminal of 80 characters has room for: all of them on one screen.
+        cells = ["\n".join((f"{number:2} {one.key}", *(f"   {line}" for line in one.picture)))
+                 for number, one in enumerate(choices, 1)]  # fmt: skip
+        for first in range(0, len(cells), _ABREAST):
+            grid.add_row(*cells[first : first + _ABREAST])
+    else:
+        for number, one in enumerate(choices, 1):
+            grid.add_row(f"{number:2}", f"{one.key}: {one.words}")
+    results.print(grid)
+    while True:
+        said = typer.prompt("Number", default="1")
+        if said.isdigit() and 1 <= int(said) <= len(choices):
+            return choices[int(said) - 1].key
+        keys = [one.key for one in choices]
+        if said in keys:
+            return str(said)
+        problems.print(f"expected a number from 1 to {len(choices)}", style="yellow")
+
+
+def _first_line(what: type) -> str:
+    return (what.__doc__ or "").splitlines()[0].rstrip(".")
+
+
+def ask_device() -> str:
+    """Ask which device it is: the one that is moved, where several are there; or by number."""
+    from tenuto.cli.devices import find_devices
+
+    found = find_devices()
+    pads = [device.open_as[0] for device in found if device.what == "gamepad"]
+    if len(pads) > 1:
+        moved = _moved(pads)
+        if moved:
+            return moved
+    choices = [Choice(text, device.name) for device in found for text in device.open_as]
+    choices.append(Choice("simulated:gamepad", "a pad that moves by itself, to try this out"))
+    return choose("Which device do you hold?", choices)
+
+
+def _moved(pads: Sequence[str]) -> str:
+    """Return the pad that somebody moves; empty where nobody does."""
+    results.print("Move a stick of the one that you hold.")
+    clock = the_clock.get()
+    with ExitStack() as stack:
+        opened = {text: stack.enter_context(open_source(text, clock=clock)) for text in pads}
+        start, rest = clock.now(), dict[tuple[str, str], float]()
+        while clock.now() - start < _PATIENCE:
+            for text, source in opened.items():
+                frame = source.poll(clock.now() - start)
+                for info in source.controls() if frame is not None else ():
+                    value = frame.values.get(info.name, 0.0) if frame is not None else 0.0
+                    low, high = info.travel or (info.low, info.high)
+                    if abs(value - rest.setdefault((text, info.name), value)) > _MOVED * (high - low):
+                        results.print(f"  understood: {source.name}", style="green")
+                        return text
+            clock.sleep_until(clock.now() + 0.01)
+    return ""
+
+
+def ask_vehicle() -> str:
+    """Ask what robot it is; those without measures come first."""
+    kinds = sorted(begun_for(), key=lambda kind: (not VEHICLES.all[kind].in_shares, kind != "motors"))
+    choices = [Choice(kind, _first_line(VEHICLES.all[kind]), VEHICLES.all[kind].picture) for kind in kinds]
+    return choose("What robot is it? Ahead is up; those with % need no measuring tape.", choices)
+
+
+def _begun_chassis(vehicle: str) -> Chassis:
+    """Return a vehicle with the measures that its profile begins with."""
+    import tomllib
+
+    table = tomllib.loads(text_begun_for(vehicle))["chassis"]
+    options = made(table_of(VEHICLES.all[vehicle], VEHICLES.what).model_validate(table))
+    assert isinstance(options, VehicleOptions)
+    return options.chassis(VelocityCommand(1.0, 1.0, 1.0, 1.0))
+
+
+def styles_for(vehicle: str) -> list[str]:
+    """Name the styles that can be asked for and fit a vehicle, its usual one first."""
+    chassis, beginning = _begun_chassis(vehicle), VEHICLES.all[vehicle].beginning
+    usual, speeds = (beginning.style, dict(beginning.speeds)) if beginning is not None else ("", {})
+    able = []
+    for kind, style in STYLES.all.items():
+        names = {one.name: one.name for one in fields(style) if about(one).role is Role.DRIVES}
+        needed = {one.name: 2 for one in fields(style) if one.name == "stick_mode"}
+        roles = style_roles(style)
+        goes = kind == usual or all(role.speed in speeds for role in roles if role.speed)
+        if roles and goes and style(**names, **needed).misfit(chassis) is None:
+            able.append(kind)
+    return sorted(able, key=lambda kind: kind != usual)
+
+
+def ask_style(vehicle: str) -> str:
+    """Ask how it is steered, where there is a choice."""
+    able = styles_for(vehicle)
+    if len(able) == 1:
+        return able[0]
+    return choose("How do you steer it?", [Choice(kind, _first_line(STYLES.all[kind])) for kind in able])
+
+
+def chosen_style(vehicle: str, style: str) -> str:
+    """Return a style that was asked for. Raises `typer.BadParameter` where it does not fit the vehicle."""
+    able = styles_for(vehicle)
+    if style not in able:
+        raise typer.BadParameter(f"a {vehicle} takes {', '.join(able)}; found {style}", param_hint="--style")
+    return style
+
+
+def ask_sink() -> str:
+    """Ask where commands go."""
+    from serial.tools.list_ports import comports
+
+    choices = [Choice("simulated", "a simulated robot, to try it out")]
+    for port in sorted(comports()):
+        what = f", {port.description}" if port.description != "n/a" else ""
+        choices.append(Choice(f"serial:{port.device}", f"a line to your firmware{what}"))
+    choices.append(Choice("another", "an autopilot, a servo bus, a robot elsewhere: see tenuto drive --help"))
+    found = choose("Where do commands go?", choices)
+    return str(typer.prompt("Sink, such as sbus:/dev/ttyAMA0")) if found == "another" else found
+
+
+def measure_sticks(profile: Path, source: str) -> None:
+    """Calibrate the device, and keep what was measured beside the profile."""
+    from tenuto.cli.calibrate import calibrate
+
+    try:
+        calibrate(source, out=profile.with_suffix(".calibration.toml"))
+    except typer.Exit:
+        results.print(f"The profile drives without it. Later: tenuto calibrate {source}", soft_wrap=True)
+
+
+def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool) -> None:
+    """Turn each motor alone where that is asked for, and put into the profile which one turns the wrong way."""
+    import tenuto
+    from tenuto.cli.motors import motors_of
+
+    plan = tenuto.load_profile(profile).plan()
+    names, wrong, swapped = motors_of(plan), list(reverse), swap
+    for name in wrong:
+        if name not in names:
+            raise typer.BadParameter(f"expected one of {', '.join(names)}; found {name}", param_hint="--reverse")
+    if ask and sys.stdin.isatty() and typer.confirm(
+        f"Turn each of {', '.join(names)} alone? Lift the wheels off the ground first.", True
+    ):  # fmt: skip
+        more, swapped = _ask_motors(profile, names)
+        wrong += more
+    changes = _motor_changes(profile, wrong, swapped)
+    if changes:
+        apply_changes(profile, changes)
+        results.print(f"Put into {profile}: {', '.join(change.place for change in changes)}.", soft_wrap=True)
+
+
+def _ask_motors(profile: Path, names: Sequence[str]) -> tuple[list[str], bool]:
+    """Turn each, and ask; return those that turn the wrong way, and whether two are swapped."""
+    wrong, swapped = [], False
+    for name in names:
+        words = name.replace("_", " ")
+        results.print(f"Hold the up arrow: {words} turns slowly, as for driving forward. Enter ends it.", style="bold")
+        if not _turned(profile, name):
+            results.print("  it was not told to turn: hold the key for longer", style="yellow")
+            continue
+        said = typer.prompt(
+            f"Did {words} turn forward? y: yes, n: backward, o: another one turned, s: skip", default="y"
+        )
+        if said.startswith("n"):
+            wrong.append(name)
+        swapped = swapped or said.startswith("o")
+    return wrong, swapped
+
+
+def _turned(profile: Path, name: str) -> bool:
+    """Let a held key turn one motor; tell whether it was told to."""
+    import tenuto
+    from tenuto.cli.motors import HeldKey, OneMotor, one_motor_plan
+    from tenuto.sinks import open_sink, open_sinks
+    from tenuto.sources.keyboard import Keyboard
+
+    loaded = tenuto.load_profile(profile)
+    with ExitStack() as stack:
+        keys = stack.enter_context(Keyboard())
+        sinks = [stack.enter_context(one) for one in open_sinks(loaded) or [open_sink("simulated")]]
+        alone = [OneMotor(sink, loaded.plan(), name) for sink in sinks if not sink.is_log]
+
+        def held(now: float) -> bool | None:
+            values = keys.poll(now)
+            if values is None or not values.link_good:
+                return None
+            return None if values.values["enable"] > 0.0 else values.values["forward"] > 0.0
+
+        tenuto.drive(one_motor_plan(), HeldKey(held), alone, clock=loop_clock())
+        return any(one.moved for one in alone)
+
+
+def _motor_changes(profile: Path, wrong: Sequence[str], swapped: bool) -> list[Change]:
+    """Return what the answers about motors change in a profile."""
+    import tenuto
+
+    loaded = tenuto.load_profile(profile)
+    changes = [Change(("actuators", name, "reverse"), True, "", "it turned backward") for name in wrong]
+    groups = {name: bound.quantity.group for name, bound in loaded.plan().chassis.bounds().items()}
+    for name in wrong:
+        said = [loaded.actuators[key] for key in (name, groups[name]) if key in loaded.actuators]
+        if not any(table.form for table in said):
+            changes.append(Change(("actuators", name, "form"), "share", "", "so that it can be turned round"))
+    if swapped and loaded.chassis.kind == "motors" and getattr(loaded.chassis, "mix", None) is None:
+        changes += [
+            Change(("chassis", "mix", name, key), value, "", "left and right were swapped")
+            for name, turn in (("left", 1.0), ("right", -1.0)) for key, value in (("forward", 1.0), ("turn", turn))
+        ]  # fmt: skip
+    elif swapped:
+        results.print("Another motor turned: swap the two plugs, or their names in the line of [sinks.robot].")
+    return changes
+
+
+def first_drive(profile: Path) -> None:
+    """Drive as `tenuto drive` does."""
+    from tenuto.cli.drive import drive
+
+    drive(profile)

@@ -1,0 +1,158 @@
+"""Asking a person for a stick, a button or a switch by letting them move it."""
+
+from __future__ import annotations
+
+import select
+import sys
+from collections.abc import Iterator
+from dataclasses import fields
+from typing import NamedTuple
+
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
+from tenuto.calibration.binding import Listener, Meant, Unclear
+from tenuto.cli.clock import the_clock
+from tenuto.cli.console import results
+from tenuto.clock import Clock, SimulatedClock
+from tenuto.kinds.options import Ask, about
+from tenuto.sources import Source
+from tenuto.styles.base import StyleOptions
+
+
+class Role(NamedTuple):
+    """Something that a control is asked for.
+
+    Attributes:
+        name: what the control is called in a new profile.
+        prompt: what to do.
+        key: the key of [style] that names the control; empty for what is no part of a style.
+        other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
+        optional: whether it may be left out. speed: see `Ask`.
+        stays: whether it may stay where it was put.
+    """
+
+    name: str
+    prompt: str
+    key: str = ""
+    other_way: str = ""
+    optional: bool = False
+    stays: bool = False
+    speed: str = ""
+
+
+def _role(key: str, ask: Ask, *, optional: bool) -> Role:
+    """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    end = "all the way, and let it go"
+    if not ask.other:
+        return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional, speed=ask.speed)
+    other = f"press what should {ask.other}, all the way, and let it go"
+    way = f"push the stick the way that should {ask.way}, {end}"
+    return Role(ask.name, way, key, other, optional, speed=ask.speed)
+
+
+def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
+    """List what is asked for a style; nothing where it can only be written by hand."""
+    asked = [(one.name, about(one).ask, one.default is None) for one in fields(style)]
+    return tuple(_role(key, ask, optional=optional) for key, ask, optional in asked if ask is not None)
+
+
+WAYS = Role("ways", "press what should change the way of steering", optional=True)
+HOLD = Role("hold", "press the control that must be HELD to drive, for a moment, and let it go", optional=True)
+SWITCH = Role("start", "flip or press what switches driving ON and off", optional=True, stays=True)
+STOP = Role("stop", "flip or press what STOPS everything", optional=True, stays=True)
+PACE = Role("pace", "press what should change between slow and fast", optional=True)
+
+
+class Asker:
+    """Asks for one role after another, on one device.
+
+    Attributes:
+        found: role → the control that was meant; of two that are one axis, the other as ``ROLE_minus``.
+        ends: control → the least and the most that it has sent, and what it sent first.
+    """
+
+    def __init__(self, source: Source, infos: tuple[ControlInfo, ...], stopped: list[int], *, wait: float, fast: bool):
+        """Listen to a source; ``fast`` for a recording, whose time is its own."""
+        self._infos, self._stopped, self._wait = infos, stopped, wait
+        self._listener = Listener(infos)
+        self._frames = self._coming(source, fast)
+        self._talks = not fast and sys.stdin.isatty()
+        self.found: dict[str, Meant] = {}
+        self.ends: dict[str, tuple[float, float, float]] = {}
+
+    def know(self, found: dict[str, Meant]) -> None:
+        """Take answers that were given before."""
+        self.found |= found
+        self._listener.taken |= {meant.control for meant in found.values()}
+
+    def ask(self, role: Role) -> bool:
+        """Ask for a role that is not known yet; tell whether a control was meant. Raises where a needed one was not."""
+        if role.name in self.found:
+            return True
+        self._say(role.prompt, role.optional)
+        answer = self._listen(role)
+        if answer is None:
+            if not role.optional:
+                raise SourceError(f"no gesture came for {role.name}: nothing was written")
+            return False
+        self._take(role.name, answer, "")
+        kind = next(info.kind for info in self._infos if info.name == answer.control)
+        if role.other_way and kind != "stick":
+            self._say(role.other_way, False)
+            other = self._listen(role._replace(prompt=role.other_way))
+            if other is not None:
+                self._take(f"{role.name}_minus", other, "; the two make one axis")
+        return True
+
+    def go_to_ends(self, names: list[str], seconds: float) -> None:
+        """Let controls be moved to all their ends, where the device does not say what these are."""
+        results.print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and let go.", soft_wrap=True)
+        began = None
+        for frame in self._frames:
+            began = frame.time if frame is not None and began is None else began
+            if frame is not None and began is not None and frame.time - began > seconds:
+                return
+
+    def _take(self, name: str, meant: Meant, more: str) -> None:
+        self.found[name] = meant
+        self._listener.taken.add(meant.control)
+        results.print(f"  understood: {meant.control}{more}", style="green")
+
+    def _say(self, prompt: str, optional: bool) -> None:
+        skip = "" if not optional else "; Enter if nothing should" if self._talks else "; or wait, if nothing should"
+        results.print(f"Now {prompt}{skip}.", soft_wrap=True)
+
+    def _listen(self, role: Role) -> Meant | None:
+        began = None
+        for frame in self._frames:
+            if role.optional and self._talks and select.select([sys.stdin], [], [], 0)[0]:
+                sys.stdin.readline()
+                return None
+            if frame is None:
+                continue
+            began = frame.time if began is None else began
+            answer = self._listener.feed(frame, stays=role.stays)
+            if isinstance(answer, Meant):
+                return answer
+            if isinstance(answer, Unclear):
+                results.print(f"  {answer.why}. Again: {role.prompt}.", style="yellow", soft_wrap=True)
+                began = frame.time
+            if frame.time - began > self._wait:
+                return None
+        if self._stopped:
+            raise KeyboardInterrupt
+        return None
+
+    def _coming(self, source: Source, fast: bool) -> Iterator[Frame | None]:
+        """Return the frames of a source as they come, and None while none comes."""
+        clock: Clock = SimulatedClock() if fast else the_clock.get()
+        start = clock.now()
+        while not self._stopped and not source.finished:
+            now = clock.now() - start
+            frame = source.poll(now)
+            for name, value in frame.values.items() if frame is not None and frame.link_good else ():
+                low, first, high = self.ends.get(name, (value, value, value))
+                self.ends[name] = min(low, value), first, max(high, value)
+            yield frame
+            clock.sleep_until(start + now + (0.01 if fast else 0.005))

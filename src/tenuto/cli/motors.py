@@ -1,0 +1,119 @@
+"""Turning each motor alone, gently, while a key is held: does the left one go forward?
+
+A held key is a driver: what turns the motor is the guard and the loop that drive every robot, by a profile of one
+motor. So letting go, Ctrl-C, a terminal that hangs and a fault stop it as they stop a robot.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from tenuto.basics.frame import Frame
+from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.profile.load import parse_profile
+from tenuto.sinks import Sink
+from tenuto.sources import Source
+from tenuto.vehicles.actuators import Wire
+
+# How much of what a motor can do is tried, and what stands for that where nobody knows its most, rad/s.
+SHARE, _SLOW = 0.2, 2.0
+# The key must be held for so long before the motor turns, s.
+_HELD = 0.15
+_PROFILE = """
+format = 1
+name = "one motor"
+source = {{ kind = "gamepad" }}
+style = {{ kind = "arcade", forward = "left_y", turn = "right_x" }}
+controls.left_y.dead_zone = 0.0
+speeds = {{ forward = "{share:.0f} %", turn = "1 %" }}
+limits = {{ acceleration = "2 s" }}
+guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_deceleration = "0.3 s" }}
+chassis = {{ kind = "motors", mix.motor.forward = 1.0 }}
+"""
+
+
+class HeldKey(Source):
+    """A key as the driver of one motor: held it holds and pushes, and a moment later than it holds."""
+
+    name = "held key"
+
+    def __init__(self, held: Callable[[float], bool | None]) -> None:
+        """Ask whether it is held, at a time in s; None once the person has seen enough."""
+        self._held = held
+        self._since: float | None = None
+        self._over = False
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe what is made of it."""
+        return tuple(ControlInfo(name, -32768.0, 32767.0, 0.0) for name in ("left_y", "right_x", "left_shoulder"))
+
+    @property
+    def finished(self) -> bool:
+        """Whether the person has seen enough."""
+        return self._over
+
+    def poll(self, now: float) -> Frame:
+        """Return what the key says now."""
+        held = self._held(now)
+        self._over = self._over or held is None
+        self._since = (now if self._since is None else self._since) if held else None
+        pushed = self._since is not None and now - self._since > _HELD
+        return Frame(now, {"left_y": -32768.0 * pushed, "right_x": 0.0, "left_shoulder": float(bool(held))})
+
+
+class OneMotor(Sink):
+    """Hands a sink the ticks of one motor as those of a robot all of whose other motors stand.
+
+    Attributes:
+        moved: whether the motor was told to turn at all.
+    """
+
+    def __init__(self, inner: Sink, plan: Plan, actuator: str) -> None:
+        """Turn an actuator of a plan, at a sink that is open and stays open."""
+        self.name, self.period, self._inner, self._plan = inner.name, inner.period, inner, plan
+        self._actuator, self._wire = actuator, Wire(plan.actuators)
+        bounds = plan.chassis.bounds()
+        self._rest = dict.fromkeys(bounds, 0.0)
+        most = bounds[actuator].most
+        self._most = most if most < float("inf") else _SLOW / SHARE
+        self.moved = False
+
+    @property
+    def problem(self) -> str:
+        """What the far end says."""
+        return self._inner.problem
+
+    def start(self, plan: Plan) -> None:
+        """Get the sink ready for the robot."""
+        self._inner.clock = self.clock
+        self._inner.start(self._plan)
+
+    def write(self, tick: Tick) -> None:
+        """Hand on a tick."""
+        self._inner.write(self._robot(tick))
+
+    def stop(self, tick: Tick) -> None:
+        """Hand on the stop."""
+        self._inner.stop(self._robot(tick))
+
+    def _robot(self, tick: Tick) -> Tick:
+        share = tick.actuators["motor"]
+        self.moved = self.moved or share != 0.0
+        does = {**self._rest, self._actuator: share * self._most}
+        velocity = self._plan.chassis.forward(does)
+        command = type(tick.command)(*(float(axis) for axis in velocity))
+        return tick._replace(command=command, actuators=does, wire=self._wire.step(does, tick.power), outputs={})
+
+
+def motors_of(plan: Plan) -> list[str]:
+    """Name the motors of a robot that can be turned alone: all actuators by which it moves."""
+    return [name for name, bound in plan.chassis.bounds().items() if bound.quantity.drives]
+
+
+def one_motor_plan() -> Plan:
+    """Return the plan by which a held key turns one motor."""
+    plan = parse_profile(_PROFILE.format(share=100.0 * SHARE)).plan()
+    return replace(plan, driver="the key")

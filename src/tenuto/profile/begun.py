@@ -1,0 +1,212 @@
+"""A profile that is begun by answers: the text of it, new or changed, with the comments that were there."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import MISSING, dataclass, field, fields
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from tenuto.basics.errors import ProfileError
+from tenuto.basics.findings import unexpected
+from tenuto.basics.layouts import ControlInfo
+from tenuto.calibration.binding import Meant
+from tenuto.kinds.options import about
+from tenuto.profile.beginning import text_begun_for
+from tenuto.sinks.base import SINKS
+from tenuto.sources import source_options
+from tenuto.sources.base import SOURCES
+from tenuto.vehicles.base import VEHICLES
+from tenuto.vehicles.velocity import VelocityCommand
+
+if TYPE_CHECKING:
+    import tomlkit
+
+# How long sticks are held for a gesture that enables.
+GESTURE_TIME = "1 s"
+_DEAD_ZONE = 0.08
+_WHOLE = VelocityCommand(1.0, 1.0, 1.0, 1.0)
+
+
+@dataclass
+class Answers:
+    """What was answered so far.
+
+    Attributes:
+        source: a short text. vehicle, style: kinds. sink: a short text; empty where nothing is said of it.
+        meant: role → control. gesture: it is enabled by sticks that are held in a corner.
+        ends: control → its least, usual and most raw number, where the device does not say them.
+    """
+
+    source: str = "gamepad"
+    vehicle: str = ""
+    style: str = ""
+    sink: str = ""
+    meant: dict[str, Meant] = field(default_factory=dict)
+    gesture: bool = False
+    ends: dict[str, tuple[float, float, float]] = field(default_factory=dict)
+
+
+def opened_document(profile: Path, vehicle: str) -> tomlkit.TOMLDocument:
+    """Return the profile to change: the file that is there, or the beginning of one for a vehicle.
+
+    Raises:
+        ProfileError: the file cannot be read, or is no TOML.
+    """
+    import tomlkit
+
+    try:
+        return tomlkit.parse(profile.read_text(encoding="utf-8") if profile.exists() else text_begun_for(vehicle))
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
+        raise ProfileError(str(profile), [unexpected("file", "TOML that can be changed", str(error))]) from error
+
+
+def text_of(
+    document: tomlkit.TOMLDocument,
+    name: str,
+    answers: Answers,
+    infos: Sequence[ControlInfo],
+    style_keys: Mapping[str, str],
+) -> str:
+    """Return the text of a profile with what was answered put in; comments and order of an existing file stay.
+
+    Args:
+        document: see `opened_document`. name: of a new robot; empty where the file was there before.
+        infos: the controls of the device. style_keys: role → the key of [style] that it is for.
+    """
+    import tomlkit
+
+    known = {info.name: info for info in infos}
+    if name:
+        document["name"] = name
+        for key, value in _source_table(answers.source, infos).items():
+            table_in(document, "source")[key] = value
+        table_in(document, "style")["kind"] = answers.style
+        if answers.sink:
+            table_in(table_in(document, "sinks"), "robot").update(_sink_table(document, answers))
+    style, controls = table_in(document, "style"), table_in(document, "controls")
+    for role, key in style_keys.items():
+        if role in answers.meant:
+            _put_stick(style, controls, role, key, answers, known)
+    _put_guard(document, controls, answers, known)
+    if "ways" in answers.meant:
+        table_in(document, "switches")["steering_button"] = {"kind": "cycle", "reads": answers.meant["ways"].control}
+        order = ["front", "counter", "crab", "rear"]
+        table_in(document, "choose")["steering"] = {"switch": "steering_button", "order": order}
+    if "pace" in answers.meant:
+        _put_pace(document, answers.meant["pace"].control)
+    return tomlkit.dumps(document)
+
+
+def table_in(document: Any, name: str) -> Any:
+    """Return a table of a document, new where it has none."""
+    import tomlkit
+
+    if name not in document:
+        document[name] = tomlkit.table()
+    return document[name]
+
+
+def _put_stick(
+    style: Any, controls: Any, role: str, key: str, answers: Answers, known: Mapping[str, ControlInfo]
+) -> None:
+    name = str(style.get(key, role))
+    style[key] = name
+    _put(controls, name, answers.meant[role], known, answers.ends)
+    if f"{role}_minus" in answers.meant:
+        controls[name]["minus"] = answers.meant[f"{role}_minus"].control
+    else:
+        controls[name].pop("minus", None)
+    controls[name].setdefault("dead_zone", _DEAD_ZONE)
+
+
+def _put_guard(document: Any, controls: Any, answers: Answers, known: Mapping[str, ControlInfo]) -> None:
+    guard = table_in(document, "guard")
+    for role, key in (("hold", "hold_to_run"), ("start", "enable"), ("stop", "stop")):
+        if role not in answers.meant:
+            continue
+        meant = answers.meant[role]
+        plain = meant.rising and known[meant.control].kind != "stick"
+        guard[key] = meant.control if plain else role
+        if not plain:
+            _put(controls, role, meant, known, answers.ends)
+    if answers.gesture:
+        style = table_in(document, "style")
+        sticks = [str(value) for value in style.values() if value in controls][:2]
+        table_in(document, "switches")["start"] = {
+            "kind": "gesture", "sticks": dict.fromkeys(sticks, "low"), "time": GESTURE_TIME,
+        }  # fmt: skip
+        guard["enable"] = "start"
+
+
+def _put_pace(document: Any, control: str) -> None:
+    """Let a button change between two modes: the speeds of the profile, and twice as fast."""
+    table_in(document, "switches")["pace_button"] = {"kind": "cycle", "reads": control}
+    fast = {key: _twice(str(value)) for key, value in table_in(document, "speeds").items()}
+    document["modes"] = {"slow": {"fallback": True}, "fast": {"speeds": fast}}
+    table_in(document, "choose")["mode"] = {"switch": "pace_button", "order": ["slow", "fast"]}
+
+
+def _twice(quantity: str) -> str:
+    """Return twice a quantity; of a share no more than all."""
+    number, unit = quantity.split(" ")
+    most = 100.0 if unit == "%" else math.inf
+    return f"{min(2.0 * float(number), most):g} {unit}"
+
+
+def _put(
+    controls: Any, name: str, meant: Meant, known: Mapping[str, ControlInfo], ends: Mapping[str, Sequence[float]]
+) -> None:
+    import tomlkit
+
+    if name not in controls:
+        controls[name] = tomlkit.table()
+    table = controls[name]
+    if table.get("reads") != meant.control:
+        # Another control: what was measured of the one before means nothing for it.
+        for key in ("low", "centre", "high"):
+            table.pop(key, None)
+    table["reads"] = meant.control
+    if meant.control in ends:
+        for key, value in zip(("low", "centre", "high"), ends[meant.control], strict=True):
+            table[key] = value
+    # A rise is positive, unless the device counts down; what was meant is to be positive.
+    reverse = meant.rising == known[meant.control].counts_down
+    if reverse or "reverse" in table:
+        table["reverse"] = reverse
+
+
+def _source_table(source: str, infos: Sequence[ControlInfo]) -> dict[str, object]:
+    """Return the keys of ``[source]`` for a short text; of a simulated device those of its kind."""
+    options = source_options(source)
+    if not options.in_profiles:
+        device = str(getattr(options, "device", ""))
+        kind = SOURCES.all.get(device)
+        if kind is None or not kind.in_profiles:
+            return {"kind": "gamepad"}
+        places = [one.name for one in fields(kind) if about(one).place and one.default is MISSING]
+        return {"kind": device, **dict.fromkeys(places, device)}
+    said = {one.name: getattr(options, one.name) for one in fields(options) if about(one).word}
+    usual = {one.name: one.default for one in fields(options)}
+    found = {"kind": options.kind, **{key: value for key, value in said.items() if value != usual[key]}}
+    if options.kind == "lines" and "columns" not in found:
+        found["columns"] = [info.name for info in infos]
+    return found
+
+
+def _sink_table(document: Any, answers: Answers) -> dict[str, object]:
+    """Return the table of a sink for a short text. A line for a vehicle without measures names its motors."""
+    from tenuto.basics.errors import SinkError
+    from tenuto.kinds.texts import read_text
+
+    options = read_text(answers.sink, SINKS, SinkError)
+    said = {one.name: getattr(options, one.name) for one in fields(options) if about(one).word}
+    usual = {one.name: one.default for one in fields(options)}
+    found = {"kind": options.kind, **{key: value for key, value in said.items() if value != usual[key]}}
+    vehicle = VEHICLES.all[answers.vehicle]
+    if options.kind == "serial" and vehicle.in_shares:
+        names = vehicle().chassis(_WHOLE).bounds()
+        table_in(document, "actuators")["others"] = {"form": "share"}
+        found["line"] = " ".join(f"{{{name}.share:.3f}}" for name in names)
+    return found
