@@ -1,6 +1,9 @@
 """What keeps a computer from driving a robot, on computers that are handed in."""
 
+import configparser
 import json
+import shlex
+import sys
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -136,3 +139,31 @@ def test_the_command_prints_what_was_found(tmp_path: Path) -> None:
     assert list(found) == [*CHECKS, *OF_A_PROFILE]
     assert "/dev/there-is-none" in [one["where"] for one in found["serial ports"]]
     assert "measures" not in json.loads(run("doctor", "--json", cwd=tmp_path).stdout)
+
+
+def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Path) -> None:
+    """The unit is read as systemd reads one, and what it starts is started."""
+    folder = tmp_path / "a robot, 100 %"
+    folder.mkdir()
+    (folder / "The cart.toml").write_text(shipped("damson.toml").read_text())
+    more = ("--to", "simulated", "--user", "orchard", "--json")
+    made = json.loads(run("service", "The cart.toml", *more, cwd=folder).stdout)
+    (unit_at, unit), (rules_at, rules) = made.items()
+    assert (unit_at, rules_at) == (
+        "/etc/systemd/system/tenuto-the-cart.service", "/etc/udev/rules.d/70-tenuto-the-cart.rules")  # fmt: skip
+    said = configparser.RawConfigParser()
+    said.optionxform = str  # type: ignore[assignment,method-assign]
+    said.read_string(unit)
+    assert dict(said["Service"]).items() >= {
+        "User": "orchard", "Restart": "on-failure", "KillSignal": "SIGTERM", "WorkingDirectory": str(folder).replace("%", "%%"),
+    }.items()  # fmt: skip
+    program, *arguments = shlex.split(said["Service"]["ExecStart"].replace("%%", "%"))
+    assert (program, arguments[:3]) == (sys.executable, ["-m", "tenuto", "drive"])
+    done = run(*arguments[2:], "--source", "simulated:crsf", "--seconds", "1", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert 'KERNEL=="ttyAMA0", GROUP="dialout"' in rules
+    followed = run("service", "The cart.toml", "--follow", "udp::14660,key=k", cwd=folder).stdout
+    assert "--source udp::14660,key=k" in followed
+    (folder / "keys.toml").write_text(shipped("medlar-keyboard.toml").read_text())
+    refused = run("service", "keys.toml", cwd=folder)
+    assert (refused.returncode, "a service has none" in refused.stderr) == (1, True)

@@ -22,6 +22,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "check": "List errors and warnings of a profile, and its stops",
         "curve": "Draw each stick's way from raw to shaped",
         "key": "Make a key for a link that nobody else may drive by",
+        "service": "Drive or follow from boot: a systemd unit",
     },
     "drive": {
         "drive": "Drive a robot as its profile says",
@@ -42,7 +43,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "soak": "Simulate thousands of drives with faults",
     },
 }
-EXIT_STATUS = "Exit status: 0 fine, 1 found a problem, 2 used wrongly."
+EXIT_STATUS = "Exit: 0 fine, 1 a problem, 2 used wrongly."
 
 
 class Commands(TyperGroup):
@@ -60,7 +61,9 @@ class Commands(TyperGroup):
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """Print a line a command."""
         console = Console(highlight=False, markup=False)
-        console.print(f"Usage: tenuto COMMAND [OPTIONS]      {self.help}", no_wrap=True, overflow="ellipsis")
+        console.print(
+            f"Usage: tenuto COMMAND [OPTIONS], tenuto --version    {self.help}", no_wrap=True, overflow="ellipsis"
+        )
         grid = Table.grid(padding=(0, 2))
         for style in ("dim", "bold cyan", ""):
             grid.add_column(style=style, no_wrap=True)
@@ -68,10 +71,7 @@ class Commands(TyperGroup):
             for number, (name, line) in enumerate(commands.items()):
                 grid.add_row(group if number == 0 else "", name, line)
         console.print(grid)
-        console.print(
-            f"tenuto COMMAND --help says more; tenuto --version; tenuto --install-completion.\n{EXIT_STATUS}",
-            style="dim",
-        )
+        console.print(f"More: tenuto COMMAND --help. {EXIT_STATUS}", style="dim")
 
 
 def stub(name: str) -> Callable[[], None]:

@@ -1,0 +1,71 @@
+"""``tenuto service``: drive or follow from boot."""
+
+from __future__ import annotations
+
+import getpass
+import json
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tenuto.basics.errors import TenutoError
+from tenuto.cli.console import results
+
+
+def service(
+    profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
+    follow: Annotated[
+        str | None, typer.Option(help="Follow a driver's machine by this source, instead of driving.", metavar="SOURCE")
+    ] = None,
+    to: Annotated[list[str] | None, typer.Option(help="Where commands go; else as the profile says.")] = None,
+    user: Annotated[str | None, typer.Option(help="As whom it runs; else you.")] = None,
+    install: Annotated[bool, typer.Option("--install", help="Put both files where they belong. Needs root.")] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print both files as JSON.")] = False,
+) -> None:
+    """Print a systemd unit that drives or follows from boot, and a udev rule for the device.
+
+    After a crash it begins again, not enabled. Told to end, it brings the robot to a stand first.
+
+    [bold]Examples:[/bold]
+
+      tenuto service medlar.toml
+
+      sudo tenuto service medlar.toml --user pi --install
+
+      tenuto service medlar.toml --follow udp::14660,key=medlar.key
+    """
+    import tenuto
+    from tenuto.health.service import service_for
+    from tenuto.sources import source_options
+
+    loaded = tenuto.load_profile(profile)
+    if follow is not None:
+        source_options(follow)  # raises where it names nothing
+    what = ["drive", str(profile.resolve()), "--plain"] if follow is None else [
+        "follow", str(profile.resolve()), "--source", follow]  # fmt: skip
+    for text in to or []:
+        what += ["--to", text]
+    made = service_for(loaded, what, python=sys.executable, user=user or getpass.getuser())
+    files = {made.unit_at: made.unit, made.rules_at: made.rules}
+    if as_json:
+        typer.echo(json.dumps({str(place): text for place, text in files.items()}, indent=2))
+    for place, text in files.items() if not as_json else ():
+        if text:
+            results.print(f"# {place}", style="bold cyan", soft_wrap=True)
+            results.print(text, soft_wrap=True)
+    if install:
+        _install({place: text for place, text in files.items() if text})
+    if not as_json:
+        done = "Now:" if install else "Put them there (--install does), and then:"
+        results.print("\n  ".join((done, *made.starts_by())), soft_wrap=True)
+
+
+def _install(files: dict[Path, str]) -> None:
+    for place, text in files.items():
+        try:
+            place.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise TenutoError(f"{place}: cannot write it: {error.strerror}; with sudo?") from error
+        results.print(f"Wrote {place}.", soft_wrap=True)

@@ -1,0 +1,128 @@
+"""What makes a robot drive from boot: a systemd unit, and a udev rule for its device."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from tenuto.basics.errors import TenutoError
+from tenuto.driving.stopping import worst_stop
+from tenuto.profile.profile import Profile
+from tenuto.profile.text import profile_tables
+
+# Where systemd and udev look.
+UNITS, RULES = Path("/etc/systemd/system"), Path("/etc/udev/rules.d")
+_UNIT = """\
+# Made by tenuto service. It drives from boot; after a crash it begins again, and then nobody has enabled it.
+[Unit]
+Description=Tenuto drives {name}
+StartLimitIntervalSec=0
+
+[Service]
+ExecStart={command}
+WorkingDirectory={folder}
+User={user}
+SupplementaryGroups=input dialout
+Environment=PYTHONUNBUFFERED=1
+# A device that is not there yet, and a crash: try again. What ends well, as by its stop button, stays ended.
+Restart=on-failure
+RestartSec=2
+# Told to end, it brings the robot to a stand first. The rest of the time is for that.
+KillSignal=SIGTERM
+KillMode=mixed
+TimeoutStopSec={patience:.0f}
+
+[Install]
+WantedBy=multi-user.target
+"""
+_PADS = """\
+# Made by tenuto service. Gamepads and joysticks may be read by the group input.
+SUBSYSTEM=="input", KERNEL=="event*", ENV{ID_INPUT_JOYSTICK}=="1", GROUP="input", MODE="0660"
+"""
+_PORT = """\
+# Made by tenuto service. {place} may be used by the group dialout, and is not taken for a modem.
+SUBSYSTEM=="tty", KERNEL=="{kernel}", GROUP="dialout", MODE="0660", ENV{{ID_MM_DEVICE_IGNORE}}="1"
+"""
+
+
+@dataclass(frozen=True)
+class Service:
+    """Files to be put into a system.
+
+    Attributes:
+        unit, rules: their texts. unit_at, rules_at: where they belong. name: of the unit.
+    """
+
+    name: str
+    unit: str
+    rules: str
+
+    @property
+    def unit_at(self) -> Path:
+        """Where the unit belongs."""
+        return UNITS / f"{self.name}.service"
+
+    @property
+    def rules_at(self) -> Path:
+        """Where the rules belong."""
+        return RULES / f"70-{self.name}.rules"
+
+    def starts_by(self) -> tuple[str, ...]:
+        """Return the commands that make the system use both."""
+        return (
+            "sudo systemctl daemon-reload",
+            "sudo udevadm control --reload",
+            f"sudo systemctl enable --now {self.name}",
+        )
+
+
+def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user: str) -> Service:
+    """Make the service that runs ``tenuto`` with some arguments for a profile.
+
+    Args:
+        profile: read from a file. arguments: those of the command, the profile's whole path among them.
+        python: the interpreter that has tenuto. user: as whom it runs.
+
+    Raises:
+        TenutoError: the profile has no file, or is driven by the keys of a terminal.
+    """
+    file = profile.file
+    if file is None:
+        raise TenutoError("a service needs a profile that is a file")
+    if any(kind == "keyboard" for kind in (profile.source.kind, *_kinds_of_drivers(profile))):
+        raise TenutoError(f"{file}: it is driven by the keys of a terminal, and a service has none")
+    name = "tenuto-" + (re.sub(r"[^a-z0-9]+", "-", file.stem.lower()).strip("-") or "robot")
+    plan = profile.plan()
+    unit = _UNIT.format(
+        name=_one_line(profile.name), folder=str(file.resolve().parent).replace("%", "%%"), user=user,
+        command=shlex.join([python, "-m", "tenuto", *arguments]).replace("%", "%%").replace("$", "$$"),
+        patience=10.0 + worst_stop(plan).seconds,
+    )  # fmt: skip
+    return Service(name, unit, "".join(_rules(profile)))
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split()).replace("%", "%%")
+
+
+def _kinds_of_drivers(profile: Profile) -> list[str]:
+    return [driver.source.kind for driver in profile.drivers.values() if driver.source is not None]
+
+
+def _rules(profile: Profile) -> list[str]:
+    """Return a rule for pads where some are used, and one for each serial port."""
+    kinds = {profile.source.kind, *_kinds_of_drivers(profile)}
+    ports = dict.fromkeys(_ports_in(profile_tables(profile)))
+    found = [_PADS] if "gamepad" in kinds else []
+    return found + [_PORT.format(place=place, kernel=Path(place).name) for place in ports]
+
+
+def _ports_in(tables: object) -> list[str]:
+    """List the ports that stand anywhere in the tables of a profile."""
+    if not isinstance(tables, dict):
+        return []
+    own = [tables["port"]] if isinstance(tables.get("port"), str) and tables["port"].startswith("/dev/tty") else []
+    return own + [place for value in tables.values() for place in _ports_in(value)]
