@@ -49,6 +49,47 @@ AT_ONCE = ("receiver_to_four_wheels", "glove", "drone_over_mavlink", "walk_throu
 IN_REAL_TIME = [name for name in SAYS if name not in AT_ONCE]
 
 
+# What grows from three lines; each goes on until Ctrl-C.
+GROWING = {
+    "01_every_input": r"left_x=[+-]0\.[3-9]",
+    "02_two_motors": r"left [+-][1-9]\d+ %  right",
+    "03_with_the_guard": r"left [+-]\d+ % +right +[+-]\d+ % +\n.*its link is not good\n",
+    "04_switch_the_scheme": r"(tank|arcade) .*pressed \d times +\n",
+    "05_own_motors": r"left +[1-9]\d* .*left is off\nright is off\n$",
+}
+
+
+@pytest.mark.long
+def test_what_grows_runs_until_ctrl_c_and_its_motors_are_told_to_stand() -> None:
+    running = {
+        name: subprocess.Popen([sys.executable, str(ROOT / f"examples/{name}.py")], stdout=subprocess.PIPE, text=True)
+        for name in GROWING
+    }
+    for name, process in running.items():
+        with process as one:
+            assert one.stdout is not None
+            said = ""
+            while re.search(r"[1-9]", re.sub(r"pressed \d", "", said)) is None or said.count("\n") < 12:
+                said += one.stdout.readline()
+            one.send_signal(signal.SIGINT)
+            said += one.stdout.read()
+        assert one.returncode == 0, name
+        assert re.search(GROWING[name], said, re.DOTALL), said
+        if name in ("02_two_motors", "03_with_the_guard"):
+            assert re.match(r"left +\+0 %  right +\+0 %", said.splitlines()[-1])
+
+
+def test_the_pages_show_the_examples_as_they_are_and_the_notebook_runs() -> None:
+    page = (ROOT / "docs/own-loop.md").read_text()
+    assert [name for name in GROWING if (ROOT / f"examples/{name}.py").read_text() in page] == [*GROWING][:3]
+    cells = json.loads((ROOT / "examples/06_notebook.ipynb").read_text())["cells"]
+    names: dict[str, object] = {}
+    for cell in cells:
+        if cell["cell_type"] == "code":
+            exec(compile("".join(cell["source"]), "06_notebook", "exec"), names)
+    assert len(names["figure"].axes) == 2  # type: ignore[attr-defined]
+
+
 def says_it(name: str, said: str) -> bool:
     return re.search(".*?".join(f"(?:{part})" for part in SAYS[name]), said, re.DOTALL) is not None
 

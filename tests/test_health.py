@@ -155,7 +155,8 @@ def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Pat
     said.optionxform = str  # type: ignore[assignment,method-assign]
     said.read_string(unit)
     assert dict(said["Service"]).items() >= {
-        "User": "orchard", "Restart": "on-failure", "KillSignal": "SIGTERM", "WorkingDirectory": str(folder).replace("%", "%%"),
+        "User": "orchard", "Restart": "on-failure", "KillSignal": "SIGTERM",
+        "WorkingDirectory": str(folder).replace("%", "%%"),
     }.items()  # fmt: skip
     program, *arguments = shlex.split(said["Service"]["ExecStart"].replace("%%", "%"))
     assert (program, arguments[:3]) == (sys.executable, ["-m", "tenuto", "drive"])

@@ -41,6 +41,13 @@ if TYPE_CHECKING:
     from tenuto.opening import drive as drive
     from tenuto.opening import follow as follow
     from tenuto.opening import replay as replay
+    from tenuto.own_loop import Guarded as Guarded
+    from tenuto.own_loop import Pad as Pad
+    from tenuto.own_loop import arcade as arcade
+    from tenuto.own_loop import guarded as guarded
+    from tenuto.own_loop import pads as pads
+    from tenuto.own_loop import tank as tank
+    from tenuto.own_loop import when as when
     from tenuto.profile import Profile as Profile
     from tenuto.profile import load_profile as load_profile
     from tenuto.profile import parse_profile as parse_profile
@@ -94,6 +101,7 @@ _WHERE = {
         "follow",
         "replay",
     ),
+    "own_loop": ("Guarded", "Pad", "arcade", "guarded", "pads", "tank", "when"),
     "profile": (
         "Profile",
         "load_profile",

@@ -26,14 +26,13 @@ from tenuto.cli.begin_steps import (
     measure_sticks,
     turn_motors,
 )
-from tenuto.cli.calibrate import known_infos
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
 from tenuto.cli.signals import ctrl_c
 from tenuto.profile.beginning import begun_for
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
-from tenuto.sources import open_source
+from tenuto.sources import known_infos, open_source
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES
 

@@ -20,7 +20,6 @@ from rich.text import Text
 from tenuto.basics.errors import CalibrationError, SourceError
 from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame
-from tenuto.basics.layouts import ControlInfo
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
@@ -29,7 +28,6 @@ from tenuto.cli.watch import Watch, plain_numbers
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement
     from tenuto.sources import Source
-from tenuto.sources.base import SOURCES
 
 # How long the first frame may take, s.
 _PATIENCE = 5.0
@@ -63,7 +61,7 @@ def calibrate(
       tenuto calibrate --from worn-pad.csv --figure worn-pad.png
     """
     from tenuto.calibration import measure
-    from tenuto.sources import open_source
+    from tenuto.sources import known_infos, open_source
     from tenuto.sources.recording import Recording, write_recording
 
     if figure is not None:
@@ -92,17 +90,6 @@ def calibrate(
             from tenuto.figures.calibration import calibration_figure
 
             save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
-
-
-def known_infos(source: Source) -> tuple[ControlInfo, ...]:
-    """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
-    usual = {info.name: info for options in SOURCES.all.values() for info in options.layout}
-    return tuple(
-        usual.get(info.name)
-        or SOURCES.all["gamepad"].control(info.name)
-        or ControlInfo(info.name, -math.inf, math.inf, info.rest)
-        for info in source.controls()
-    )
 
 
 def _lead(source: Source, ends: float, lets: float) -> list[Frame]:

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Protocol
 
 from tenuto.basics.errors import SourceError, TenutoError
 from tenuto.basics.frame import LinkCounts
+from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Timer
 from tenuto.kinds.texts import form_of, read_text
 from tenuto.sources.base import SOURCES, Source, SourceOptions
 
-__all__ = ["LinkCounts", "Source", "forms", "open_others", "open_source", "source_options"]
+__all__ = ["LinkCounts", "Source", "forms", "known_infos", "open_others", "open_source", "source_options"]
 
 
 class HasSource(Protocol):
@@ -37,6 +39,17 @@ class HasSource(Protocol):
 def forms() -> list[str]:
     """List how the short texts of all kinds are written."""
     return [form_of(options) for options in SOURCES.all.values()]
+
+
+def known_infos(source: Source) -> tuple[ControlInfo, ...]:
+    """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
+    usual = {info.name: info for options in SOURCES.all.values() for info in options.layout}
+    return tuple(
+        usual.get(info.name)
+        or SOURCES.all["gamepad"].control(info.name)
+        or ControlInfo(info.name, -math.inf, math.inf, info.rest)
+        for info in source.controls()
+    )
 
 
 def source_options(what: str | Path | HasSource) -> SourceOptions:

@@ -1,0 +1,14 @@
+"""Two motors, a stick for each side. Ctrl-C ends it."""
+
+import tenuto
+
+
+def motor(side: str, share: float) -> None:
+    print(f"{side} {100 * share:+4.0f} %", end="  ")  # here your motor is told
+
+
+for pad in tenuto.pads("simulated:sticks", rate=20):  # of your own: "gamepad"
+    left, right = tenuto.tank(pad.left.y, pad.right.y)
+    motor("left", left)
+    motor("right", right)
+    print(flush=True)

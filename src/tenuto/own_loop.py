@@ -1,0 +1,418 @@
+"""For a loop of your own: the sticks as numbers, buttons that are pressed and released, and the guard one line away.
+
+::
+
+    import tenuto
+
+    for pad in tenuto.pads("gamepad", rate=20):
+        left, right = tenuto.tank(pad.left.y, pad.right.y)
+
+A pad is whatever has sticks: a gamepad, a radio receiver, lines of a microcontroller, a recording. Numbers are
+calibrated where the device was (``tenuto calibrate``); forward, left and up are positive, −1…1. What is not heard from
+reads as at rest, so a loop that forgets to look stops with its link. See docs/own-loop.md.
+"""
+
+from __future__ import annotations
+
+import math
+import signal
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from types import FrameType
+
+from tenuto.basics.errors import SourceError, TenutoError
+from tenuto.basics.frame import Frame
+from tenuto.clock import REAL, Timer
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.tick import Tick
+from tenuto.profile.controls import ControlTable
+from tenuto.profile.load import parse_profile
+from tenuto.profile.prepare import find_calibration
+from tenuto.sources import Source, known_infos, open_source
+from tenuto.sources.recording import Recording
+from tenuto.sticks.shaping import dead_zone as without_dead_zone
+from tenuto.sticks.travel import Travel
+from tenuto.styles.mixing import in_corner
+
+# A button or a way counts as pressed above this, and as released below that.
+_ON, _OFF = 0.6, 0.4
+# For so long all reads as at rest before a loop ends, s.
+_SETTLES = 0.5
+# What a guarded loop drives: up to so many values.
+_NAMES = ("forward", "turn", "climb", "sideways")
+
+
+class Way:
+    """One way of a stick, or a button: how far it is pushed, 0…1, and whether it is pushed at all.
+
+    Attributes:
+        pad: whose it is. name: in words.
+    """
+
+    def __init__(self, pad: Pad, name: str, control: str, sign: float = 1.0) -> None:
+        self.pad, self.name = pad, name
+        self._control, self._sign = control, sign
+
+    @property
+    def share(self) -> float:
+        """How far it is pushed, 0…1."""
+        return max(0.0, self._sign * self.pad[self._control])
+
+    def __bool__(self) -> bool:
+        return self.share > _ON
+
+    def __repr__(self) -> str:
+        return f"{self.name} {self.share:.2f}"
+
+
+class Stick:
+    """A stick with two axes, −1…1: ``y`` is positive ahead, ``x`` is positive to the left."""
+
+    def __init__(self, pad: Pad, side: str) -> None:
+        self._pad, self._side = pad, side
+
+    @property
+    def x(self) -> float:
+        """To the left is positive."""
+        return self._pad[f"{self._side}_x"]
+
+    @property
+    def y(self) -> float:
+        """Ahead is positive."""
+        return self._pad[f"{self._side}_y"]
+
+    def _way(self, name: str, axis: str, sign: float) -> Way:
+        return Way(self._pad, f"{self._side} stick {name}", f"{self._side}_{axis}", sign)
+
+    @property
+    def up(self) -> Way:
+        """How far it is pushed ahead."""
+        return self._way("up", "y", 1.0)
+
+    @property
+    def down(self) -> Way:
+        """How far it is pulled back."""
+        return self._way("down", "y", -1.0)
+
+    @property
+    def left(self) -> Way:
+        """How far it is pushed to the left."""
+        return self._way("left", "x", 1.0)
+
+    @property
+    def right(self) -> Way:
+        """How far it is pushed to the right."""
+        return self._way("right", "x", -1.0)
+
+
+class Pad:
+    """What a device with sticks says, once a round of a loop.
+
+    Attributes:
+        left, right: the sticks of a gamepad. time: of this round, s. frame: the newest, as the device sent it.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        clock: Timer,
+        *,
+        rate: float,
+        dead_zone: float,
+        timeout: float,
+        ends: Mapping[str, tuple[float, float]],
+    ) -> None:
+        """Read a source that is open; see `pads`."""
+        if not 0.0 < rate <= 1000.0:
+            raise TenutoError(f"rate: expected a frequency above 0, up to 1000 Hz, found {rate:g}")
+        if not 0.0 <= dead_zone < 1.0:
+            raise TenutoError(f"dead_zone: expected a share from 0 to less than 1, found {dead_zone:g}")
+        self._source, self._clock, self._period, self._timeout = source, clock, 1.0 / rate, timeout
+        infos = known_infos(source) if isinstance(source, Recording) else source.controls()
+        self._controls = {info.name: info for info in infos}
+        found = find_calibration(None, source)
+        measured = found[0].controls if found is not None else {}
+        self._travels: dict[str, Travel] = {}
+        self._zones: dict[str, float] = {}
+        for name, info in self._controls.items():
+            table = ControlTable.model_validate({"reads": name, **_said(ends.get(name))})
+            if name in measured:
+                table = table.measured(measured[name])
+            if info.travel is not None or table.low is not None:
+                self._travels[name] = table.travel(info)
+                self._zones[name] = max(dead_zone, table.dead_zone) if info.kind == "stick" else 0.0
+        self.left, self.right = Stick(self, "left"), Stick(self, "right")
+        self.time, self._ended = 0.0, False
+        self.frame: Frame | None = None
+        self._values: dict[str, float] = {}
+        self._on = dict.fromkeys(self._controls, False)
+        self._changed: dict[str, float] = {}
+        self._events: list[tuple[Way, bool, Callable[[], object]]] = []
+
+    def __getitem__(self, name: str) -> float:
+        """Return a control by the name that the device has for it: −1…1 of a stick, 0…1 of all else; at rest 0.
+
+        Raises:
+            SourceError: it has none of that name, or nobody has said which numbers it sends.
+        """
+        if name not in self._controls:
+            raise SourceError(f"{self._source.name} has no {name}; it has {', '.join(self._controls)}")
+        if name not in self._travels:
+            raise SourceError(
+                f"{name}: nobody has said what it sends: give ends, or tenuto calibrate {self._source.name}"
+            )
+        return self._values.get(name, 0.0)
+
+    @property
+    def heard(self) -> bool:
+        """Whether the device was heard a moment ago, and its link is good."""
+        frame = self.frame
+        fresh = frame is not None and frame.link_good and self.time - frame.time <= self._timeout
+        return fresh and not self._ended
+
+    def button(self, name: str) -> Way:
+        """Return a button or any other control as one way, for `when`."""
+        self[name]
+        return Way(self, name, name)
+
+    def held(self, name: str) -> bool:
+        """Tell whether a control is pressed."""
+        self[name]
+        return self._on[name]
+
+    def pressed(self, name: str) -> bool:
+        """Tell whether a control was pressed since the round before."""
+        return self.held(name) and self._changed.get(name) == self.time
+
+    def released(self, name: str) -> bool:
+        """Tell whether a control was let go since the round before."""
+        return not self.held(name) and self._changed.get(name) == self.time
+
+    def held_for(self, name: str, seconds: float) -> bool:
+        """Tell whether a control has been pressed for so long, s."""
+        return self.held(name) and self.time - self._changed.get(name, math.inf) >= seconds
+
+    def rumble(self, strength: float, seconds: float = 0.3) -> bool:
+        """Shake the driver's hands, strength 0…1; False where the device cannot."""
+        return self._source.rumble(min(max(strength, 0.0), 1.0), seconds)
+
+    def names(self) -> tuple[str, ...]:
+        """Name every control."""
+        return tuple(self._controls)
+
+    def __str__(self) -> str:
+        """Write every control that is known with its number."""
+        heard = "" if self.heard else "nothing heard: "
+        return heard + " ".join(f"{name}={self._values.get(name, 0.0):+.2f}" for name in self._travels)
+
+    def rounds(self) -> Iterator[Pad]:
+        """Yield itself once a round, until the device ends (a recording does, a pad does not) or Ctrl-C comes.
+
+        For a moment longer all then reads as at rest: so the last that a loop tells its motors is to stand.
+        """
+        start, number, last = self._clock.now(), 0, math.inf
+        with _ctrl_c(self._clock) as asked:
+            while (now := self._clock.now() - start) < last:
+                if last == math.inf and (asked or self._source.finished):
+                    self._ended, last = True, now + _SETTLES
+                self._look(now)
+                yield self
+                number = max(number + 1, math.ceil((self._clock.now() - start) / self._period - 0.5))
+                self._clock.sleep_until(start + number * self._period)
+
+    def _look(self, now: float) -> None:
+        self.time = now
+        if not self._ended:
+            self.frame = self._source.poll(now) or self.frame
+        values = self.frame.values if self.frame is not None and self.heard else {}
+        for name, travel in self._travels.items():
+            raw = values.get(name, math.nan)
+            position = travel.position(raw) if math.isfinite(raw) else 0.0
+            value = self._values[name] = float(without_dead_zone(position, self._zones[name]))
+            on = value > (_OFF if self._on[name] else _ON)
+            if on != self._on[name]:
+                self._on[name], self._changed[name] = on, now
+        for number, (way, before, call) in enumerate(self._events):
+            is_on = way.share > (_OFF if before else _ON)
+            self._events[number] = (way, is_on, call)
+            if is_on and not before:
+                call()
+
+    def watch(self, way: Way, call: Callable[[], object]) -> None:
+        """Call something each time a way is pushed; see `when`."""
+        self._events.append((way, bool(way), call))
+
+
+@contextmanager
+def _ctrl_c(clock: Timer) -> Iterator[list[int]]:
+    """Note Ctrl-C in a list, once; a second one breaks off. Where that cannot be, it breaks off as everywhere."""
+    asked: list[int] = []
+    if clock is not REAL or threading.current_thread() is not threading.main_thread():
+        yield asked
+        return
+    before = signal.getsignal(signal.SIGINT)
+
+    def note(number: int, _: FrameType | None) -> None:
+        asked.append(number)
+        signal.signal(signal.SIGINT, before)
+
+    signal.signal(signal.SIGINT, note)
+    try:
+        yield asked
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _said(ends: tuple[float, float] | None) -> dict[str, float]:
+    return {} if ends is None else {"low": ends[0], "high": ends[1], "centre": (ends[0] + ends[1]) / 2.0}
+
+
+def pads(
+    source: str | Source = "gamepad",
+    *,
+    rate: float = 50.0,
+    dead_zone: float = 0.1,
+    timeout: float = 0.5,
+    ends: Mapping[str, tuple[float, float]] | None = None,
+    clock: Timer = REAL,
+) -> Iterator[Pad]:
+    """Return a loop over what a device says: ``for pad in tenuto.pads("gamepad", rate=20): …``
+
+    Ctrl-C ends it, as does the end of a recording; for the last half second all reads as at rest.
+
+    Args:
+        source: a text for `tenuto.open_source`, or a source that is open, which stays open.
+        rate: rounds a second. dead_zone: of each stick, a share; a larger one that was measured goes before it.
+        timeout: after so long without a frame all reads as at rest, s.
+        ends: control → its least and most raw number, where the device does not say them: columns of lines.
+        clock: real time unless another one is given.
+
+    Raises:
+        SourceError: there is no such device. CalibrationError: what was measured of it cannot be read.
+        TenutoError: a rate or a dead zone is none.
+    """
+    said: dict[str, float] = {"rate": rate, "dead_zone": dead_zone, "timeout": timeout}
+    if isinstance(source, Source):
+        yield from Pad(source, clock, ends=ends or {}, **said).rounds()
+        return
+    with open_source(source, clock=clock) as opened:
+        yield from Pad(opened, clock, ends=ends or {}, **said).rounds()
+
+
+def when(way: Way, call: Callable[[], object]) -> None:
+    """Call something each time a way of a stick or a button is pushed: ``when(pad.left.up, start)``."""
+    way.pad.watch(way, call)
+
+
+def tank(left: float, right: float) -> tuple[float, float]:
+    """Return the shares of the left and the right motor of a stick for each side, −1…1."""
+    return _share(left), _share(right)
+
+
+def arcade(forward: float, turn: float, corner: str = "scale") -> tuple[float, float]:
+    """Return the shares of the left and the right motor, −1…1, of one stick that drives and one that turns left.
+
+    Args:
+        forward, turn: −1…1. corner: what gives where they are too much together, see `tenuto.stages.in_corner`.
+
+    Raises:
+        ValueError: the corner is none.
+    """
+    forward, turn = in_corner(_share(forward), _share(turn), "clip" if corner == "free" else corner)
+    return _share(forward - turn), _share(forward + turn)
+
+
+def _share(value: float) -> float:
+    """Return a share within −1…1; 0 for what is no number, for nobody has asked for anything then."""
+    return min(max(float(value), -1.0), 1.0) if math.isfinite(value) else 0.0
+
+
+_GUARDED = """
+format = 1
+name = "own loop"
+source = {{ kind = "lines", port = "-", columns = [{columns}, "hold"] }}
+style = {{ kind = "flight", forward = "forward", sideways = "sideways", climb = "climb", turn = "turn" }}
+speeds = {{ forward = "100 %", sideways = "100 %", up = "100 %", down = "100 %", turn = "100 %" }}
+limits = {{ acceleration = {ramp}, turn_acceleration = {ramp}, vertical_acceleration = {ramp} }}
+guard.hold_to_run = "hold"
+guard.link_timeout = {timeout}
+guard.frozen_after = 1e6
+guard.stop_deceleration = {stop}
+guard.stop_turn_deceleration = {stop}
+guard.stop_vertical_deceleration = {stop}
+chassis = {{ kind = "motors", mix = {{ {mix} }} }}
+controls.hold = {{ reads = "hold", low = 0, high = 1, rests = "end" }}
+"""
+
+
+class Guarded:
+    """The guard for values of your own, such as the shares of two motors: they come back as they may be driven.
+
+    Held, at rest, then driven: as in any profile. Each value rises by its ramp. Let go, unheard or no number, all of
+    them come to 0, and stay there until they were seen at rest and it is held again.
+
+    Attributes:
+        tick: the newest, with every number and every reason.
+    """
+
+    def __init__(self, hold: str, *, ramp: float = 0.4, stop: float = 0.3, timeout: float = 0.3) -> None:
+        """Guard up to four values.
+
+        Args:
+            hold: the control that must be held. ramp, stop: from standstill to full, and to standstill, s.
+            timeout: the longest silence to drive through, s.
+
+        Raises:
+            TenutoError: a time is not above 0.
+        """
+        for name, value in (("ramp", ramp), ("stop", stop), ("timeout", timeout)):
+            if not 0.0 < value < math.inf:
+                raise TenutoError(f"{name}: expected a time above 0 s, found {value:g}")
+        axes = ("forward", "turn", "up", "sideways")
+        text = _GUARDED.format(
+            columns=", ".join(f'"{name}"' for name in _NAMES), ramp=1.0 / ramp, stop=1.0 / stop, timeout=timeout,
+            mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
+        )  # fmt: skip
+        for name in _NAMES:
+            text += f'controls.{name} = {{ reads = "{name}", low = -1, centre = 0, high = 1 }}\n'
+        self._hold = hold
+        self._pipeline = Pipeline(replace(parse_profile(text).plan(), stall_timeout=1e6))
+        self.tick: Tick | None = None
+
+    def __call__(self, pad: Pad, values: Sequence[float]) -> tuple[float, ...]:
+        """Return the values as they may be driven in this round of a pad.
+
+        Raises:
+            SourceError: the pad has no such control to hold. TenutoError: there are more than four values.
+        """
+        if len(values) > len(_NAMES):
+            raise TenutoError(f"expected up to {len(_NAMES)} values, found {len(values)}")
+        asked = dict(zip(_NAMES, (float(value) for value in values), strict=False))
+        wanted = dict.fromkeys(_NAMES, 0.0) | {
+            name: min(max(value, -1.0), 1.0) if math.isfinite(value) else value for name, value in asked.items()
+        }
+        frame = Frame(pad.frame.time, {**wanted, "hold": pad[self._hold]}, pad.heard) if pad.frame is not None else None
+        self.tick = self._pipeline.step(frame, pad.time)
+        does = self.tick.actuators if self.tick.power else {}
+        return tuple(does.get(name, 0.0) for name in _NAMES[: len(values)])
+
+    @property
+    def why(self) -> str:
+        """Why it does not drive, in words; empty while it does."""
+        return (
+            "; ".join(reason.text for reason in self.tick.guard.reasons) if self.tick is not None else "not yet asked"
+        )
+
+
+def guarded(hold: str, *, ramp: float = 0.4, stop: float = 0.3, timeout: float = 0.3) -> Guarded:
+    """Return the guard for a loop of your own; see `Guarded` for the arguments.
+
+    ::
+
+        safe = tenuto.guarded("left_shoulder")
+        for pad in tenuto.pads("gamepad"):
+            left, right = safe(pad, tenuto.tank(pad.left.y, pad.right.y))
+    """
+    return Guarded(hold, ramp=ramp, stop=stop, timeout=timeout)

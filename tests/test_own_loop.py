@@ -1,0 +1,169 @@
+"""A loop of one's own: numbers of a pad, buttons, events, and the guard for values of one's own."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import examples
+from tenuto import Frame, SimulatedClock
+from tenuto.basics.layouts import ControlInfo
+from tenuto.data import shipped
+from tenuto.own_loop import Pad
+from tenuto.sources import Source
+from tenuto.sources.gamepad import GamepadOptions
+
+
+class Told(Source):
+    """A gamepad that sends what is told, and is silent where nothing is; it ends with the list."""
+
+    name = "told pad"
+
+    def __init__(self, told: list[dict[str, float] | None]) -> None:
+        self._told, self._number = told, 0
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        return GamepadOptions.layout
+
+    def poll(self, now: float) -> Frame | None:
+        values = self._told[self._number]
+        self._number += 1
+        return None if values is None else Frame(now, {info.name: 0.0 for info in self.controls()} | values)
+
+    @property
+    def finished(self) -> bool:
+        return self._number >= len(self._told)
+
+
+def rounds(told: list[dict[str, float] | None], **more: float) -> list[Pad]:
+    return list(tenuto.pads(Told(told), clock=SimulatedClock(), **more))  # type: ignore[arg-type]
+
+
+def test_sticks_are_numbers_and_buttons_are_pressed_held_and_released() -> None:
+    seen: list[tuple[object, ...]] = []
+    told = [{}, {"left_y": -32768.0, "south": 1.0}, {"left_y": 16000.0, "south": 1.0}, {"right_x": -2000.0}, None, None]
+    for pad in tenuto.pads(Told([*told]), rate=10, timeout=0.15, clock=SimulatedClock()):
+        seen.append((round(pad.left.y, 3), round(pad.right.x, 3), pad.pressed("south"), pad.held("south"),
+                     pad.released("south"), pad.held_for("south", 0.1), pad.heard))  # fmt: skip
+    expected = -(16000 / 32767 - 0.1) / 0.9  # beyond a dead zone of 0.1
+    assert seen[:6] == [
+        (0.0, 0.0, False, False, False, False, True),
+        (1.0, 0.0, True, True, False, False, True),
+        (pytest.approx(expected, abs=1e-3), 0.0, False, True, False, True, True),
+        (0.0, 0.0, False, False, True, False, True),
+        (0.0, 0.0, False, False, False, False, True),
+        (0.0, 0.0, False, False, False, False, False),
+    ]
+
+
+def test_a_pad_that_falls_silent_reads_as_at_rest() -> None:
+    held = {"left_y": -32768.0, "south": 1.0}
+    numbers = [(pad.left.y, pad.held("south")) for pad in tenuto.pads(
+        Told([held, *[None] * 30]), rate=20, timeout=0.5, clock=SimulatedClock())]  # fmt: skip
+    assert numbers[:10] == [(1.0, True)] * 10, "for as long as it may be silent"
+    assert set(numbers[12:]) == {(0.0, False)}
+
+
+def test_events_call_once_each_time_a_way_is_pushed() -> None:
+    said: list[str] = []
+    push, button = {"left_y": -32768.0}, {"east": 1.0}
+    begun = False
+    for pad in tenuto.pads(Told([{}, push, push, {}, push, button, {}]), clock=SimulatedClock()):
+        if not begun:
+            tenuto.when(pad.left.up, lambda: said.append("up"))
+            tenuto.when(pad.button("east"), lambda: said.append("east"))
+        begun = True
+    assert said == ["up", "up", "east"]
+
+
+def test_a_recording_reads_as_its_profile_reads_it() -> None:
+    """The same positions as a pipeline has that was calibrated by the pad's own ends."""
+    pads = tenuto.pads(f"recording:{shipped('orchard-row.csv')}", rate=50, dead_zone=0.0, clock=SimulatedClock())
+    most = max(pad.left.y for pad in pads)
+    ticks = tenuto.replay(shipped("medlar.toml"), shipped("orchard-row.csv")).to_frame()
+    row = ticks["raw.drive"].to_numpy().argmin()
+    assert most == pytest.approx(-ticks["raw.drive"].iloc[row] / 32768.0, abs=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("ask", "said"),
+    [
+        (lambda pad: pad["left_z"], "told pad has no left_z; it has left_x"),
+        (lambda pad: pad.held("sauth"), "told pad has no sauth"),
+        (lambda pad: tenuto.guarded("south")(pad, [0.0] * 5), "expected up to 4 values, found 5"),
+        (lambda pad: tenuto.guarded("south", ramp=0.0), "ramp: expected a time above 0 s, found 0"),
+        (lambda pad: rounds([{}], rate=0.0), "rate: expected a frequency above 0"),
+        (lambda pad: rounds([{}], dead_zone=1.0), "dead_zone: expected a share"),
+        (lambda pad: list(tenuto.pads("gampad")), "expected a kind of source"),
+    ],
+)
+def test_what_is_wrong_is_said(ask: object, said: str) -> None:
+    pad = rounds([{}])[0]
+    with pytest.raises(tenuto.TenutoError, match=said):
+        ask(pad)  # type: ignore[operator]
+
+
+@given(st.floats(allow_nan=True, allow_infinity=True), st.floats(-3.0, 3.0), st.booleans())
+def test_two_motors_never_get_more_than_all(forward: float, turn: float, keeps: bool) -> None:
+    for left, right in (tenuto.arcade(forward, turn, "keep turn" if keeps else "free"), tenuto.tank(forward, turn)):
+        assert -1.0 <= left <= 1.0
+        assert -1.0 <= right <= 1.0
+    with pytest.raises(ValueError, match="expected one of free"):
+        tenuto.arcade(0.1, 0.2, "kep turn")
+
+
+@examples(40)
+@given(st.data())
+def test_a_guarded_loop_drives_only_what_is_held_and_rises_by_its_ramp(data: st.DataObject) -> None:
+    """Whatever the loop asks for, and whenever the pad is let go or silent."""
+    count, ramp, stop = data.draw(st.integers(1, 3)), data.draw(st.floats(0.1, 2.0)), data.draw(st.floats(0.1, 2.0))
+    value = st.sampled_from([0.0, 0.0, 1.0, -1.0]) | st.floats(-1.5, 1.5) | st.just(math.nan)
+    pieces = st.tuples(
+        st.integers(1, 40),
+        st.sampled_from(["held", "held", "let go", "silent"]),
+        st.lists(value, min_size=3, max_size=3),
+    )
+    story = [(10, "let go", [0.0] * 3), (10, "held", [0.0] * 3), *data.draw(st.lists(pieces, max_size=8))]
+    told = {"held": {"left_shoulder": 1.0}, "let go": {}, "silent": None}
+    each = [(how, asked[:count]) for long, how, asked in story for _ in range(long)]
+    safe, dt = tenuto.guarded("left_shoulder", ramp=ramp, stop=stop, timeout=0.2), 0.02
+    given_out: list[tuple[float, ...]] = []
+    for pad in tenuto.pads(Told([told[how] for how, _ in each]), rate=50, clock=SimulatedClock()):
+        given_out.append(safe(pad, each[min(len(given_out), len(each) - 1)][1]))
+    quickest = dt * max(1.0 / ramp, 1.0 / stop) + 1e-9
+    assert not any(given_out[-1]) or stop > 0.5, "at the end it stands"
+    for (before, now), (how, asked) in zip(pairwise(given_out), each[1:], strict=False):
+        for was, does, wish in zip(before, now, asked, strict=True):
+            assert abs(does - was) <= quickest, "no jump"
+            if how == "let go":
+                assert abs(does) <= abs(was), "let go, nothing rises"
+            if abs(does) > abs(was) + 1e-9:
+                assert abs(was) < abs(does) <= abs(wish) + 1e-9, "it rises to what was asked for"
+
+
+def test_a_guarded_loop_says_why_it_does_not_drive(tmp_path: Path) -> None:
+    safe, said = tenuto.guarded("left_shoulder"), []
+    for pad in tenuto.pads(Told([{}, {"left_shoulder": 1.0}, {"left_shoulder": 1.0}]), clock=SimulatedClock()):
+        safe(pad, (1.0, 0.0))
+        said.append(safe.why)
+    assert said[0].startswith("hold is not held")
+    assert "not at rest" in said[1]
+
+
+def test_two_motors_reach_what_is_asked_for_each_in_its_own_time() -> None:
+    safe, told = tenuto.guarded("left_shoulder", ramp=0.5), {"left_shoulder": 1.0}
+    out: list[tuple[float, ...]] = []
+    for pad in tenuto.pads(Told([{}, *[told] * 60]), rate=50, clock=SimulatedClock()):
+        out.append(safe(pad, (0.0, 0.0) if pad.time < 0.2 else (1.0, -0.25)))
+    begins = next(number for number, values in enumerate(out) if any(values))
+    rising = out[begins - 1 : begins + 25]
+    assert [left for left, _ in rising] == pytest.approx([0.04 * number for number in range(26)])
+    assert [right for _, right in rising[:7]] == pytest.approx([-0.04 * number for number in range(7)])
+    assert {right for _, right in rising[7:]} == {-0.25}
+    assert out[-1] == (0.0, 0.0)
