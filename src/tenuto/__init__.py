@@ -21,7 +21,9 @@ if TYPE_CHECKING:
     from tenuto.analysis.compare import Comparison as Comparison
     from tenuto.analysis.compare import compare as compare
     from tenuto.analysis.logs import load_log as load_log
+    from tenuto.analysis.sweep import sweep as sweep
     from tenuto.analysis.ticks import Ticks as Ticks
+    from tenuto.basics.errors import ArgumentError as ArgumentError
     from tenuto.basics.errors import PlanError as PlanError
     from tenuto.basics.errors import ProfileError as ProfileError
     from tenuto.basics.errors import RecordingError as RecordingError
@@ -72,10 +74,12 @@ _WHERE = {
         "compare",
     ),
     "analysis.logs": ("load_log",),
+    "analysis.sweep": ("sweep",),
     "analysis.ticks": ("Ticks",),
     "clock": ("SimulatedClock",),
     "vehicles.velocity": ("VelocityCommand",),
     "basics.errors": (
+        "ArgumentError",
         "PlanError",
         "ProfileError",
         "RecordingError",

@@ -2,45 +2,69 @@
 
 from __future__ import annotations
 
+import math
+from bisect import bisect_right
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, overload
 
+from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import needs
 from tenuto.basics.html import html_table
 from tenuto.driving.plan import Planned
 from tenuto.driving.tick import Tick
 from tenuto.runtime import DriveReport, SimulatedClock, drive
 from tenuto.sinks.base import Sink
+from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sources import Source, open_source
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
+
+    from tenuto.driving.explain import Explanation
+
+
+class KnownTick(Tick):
+    """A tick that knows by which profile it was made."""
+
+    planned: Planned
+
+    @classmethod
+    def of(cls, tick: Tick, planned: Planned) -> KnownTick:
+        """Return a tick together with that."""
+        known = cls._make(tick)
+        known.planned = planned
+        return known
+
+    def explain(self, planned: Planned | None = None) -> Explanation:
+        """Say the whole way of this moment; see `Tick.explain`."""
+        return super().explain(planned or self.planned)
 
 
 class Ticks(Sequence[Tick]):
-    """The ticks of a drive, in order. `to_frame` makes a table of them.
+    """The ticks of a drive, in order. `to_frame` makes a table of them, and each explains itself.
 
     Attributes:
-        report: how the loop went.
+        report: how the loop went. planned: the profile or plan that it was driven with.
     """
 
-    def __init__(self, ticks: Sequence[Tick], report: DriveReport) -> None:
-        self._ticks = tuple(ticks)
-        self.report = report
+    def __init__(self, ticks: Sequence[Tick], report: DriveReport, planned: Planned) -> None:
+        self._ticks = tuple(KnownTick.of(tick, planned) for tick in ticks)
+        self.report, self.planned = report, planned
 
     def __len__(self) -> int:
         return len(self._ticks)
 
     @overload
-    def __getitem__(self, index: int) -> Tick: ...
+    def __getitem__(self, index: int) -> KnownTick: ...
     @overload
-    def __getitem__(self, index: slice) -> tuple[Tick, ...]: ...
-    def __getitem__(self, index: int | slice) -> Tick | tuple[Tick, ...]:
+    def __getitem__(self, index: slice) -> tuple[KnownTick, ...]: ...
+    def __getitem__(self, index: int | slice) -> KnownTick | tuple[KnownTick, ...]:
         return self._ticks[index]
 
-    def __iter__(self) -> Iterator[Tick]:
+    def __iter__(self) -> Iterator[KnownTick]:
         return iter(self._ticks)
 
     def __repr__(self) -> str:
@@ -52,12 +76,42 @@ class Ticks(Sequence[Tick]):
                 ("ended", self.report.ended)]  # fmt: skip
         return html_table("Ticks", rows)
 
-    def to_frame(self) -> pd.DataFrame:
-        """Make a DataFrame with a row a tick; its columns are those of a log, see docs/formats.md."""
+    def at(self, time: float) -> KnownTick:
+        """Return the tick of a moment, s: the newest that is no later.
+
+        Raises:
+            TenutoError: there is none.
+        """
+        number = bisect_right(self._ticks, time, key=lambda tick: tick.time)
+        if not number or not math.isfinite(time) or time > self._ticks[-1].time + 1.0:
+            ends = f"{self._ticks[0].time:g} s to {self._ticks[-1].time:g} s" if self._ticks else "nothing"
+            raise TenutoError(f"expected a time within {ends}, found {time:g}")
+        return self._ticks[number - 1]
+
+    def to_frame(self, *, by_time: bool = False) -> pd.DataFrame:
+        """Make a DataFrame with a row a tick; its columns are those of a log, see docs/formats.md.
+
+        Args:
+            by_time: rows are found by their time, ``table.loc[26.0:27.0]``, and not by their number.
+        """
         needs("pandas")
         import pandas as pd
 
-        return pd.DataFrame([tick.as_row() for tick in self._ticks])
+        table = pd.DataFrame([tick.as_row() for tick in self._ticks])
+        return table.set_index("time") if by_time else table
+
+    def plot(self) -> Figure:
+        """Draw the drive at a glance: sticks, command, wheels, the guard's stops, and the path of a simulated robot."""
+        needs("matplotlib")
+        from tenuto.figures.drive import drive_figure
+
+        plan, sink = self.planned.plan(), SimulatedSink()
+        sink.start(plan)
+        for tick in self._ticks:
+            sink.write(tick)
+        robot = sink.robot
+        sticks = plan.driving_controls()[:4]
+        return drive_figure(self.to_frame(), robot.path, sticks, "", robot.chassis, robot.history)
 
 
 def replay(
@@ -85,7 +139,7 @@ def replay(
         source = stack.enter_context(_recorded(recording))
         more = {name: stack.enter_context(_recorded(one)) for name, one in (others or {}).items()}
         report = drive(profile, source, sinks, others=more, clock=SimulatedClock(), on_tick=kept.append)
-    return Ticks(kept, report)
+    return Ticks(kept, report, profile)
 
 
 def _recorded(recording: str | Path | Source) -> Source:

@@ -37,6 +37,10 @@ class PlanError(TenutoError):
         super().__init__("; ".join(map(str, findings)))
 
 
+class ArgumentError(TenutoError, ValueError):
+    """An argument that a stage, a curve or a chassis cannot mean; the message says what was expected and found."""
+
+
 class RecordingError(TenutoError):
     """A recording that cannot be read; the message names file, line and column."""
 

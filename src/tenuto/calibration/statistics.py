@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Array
 
 # The standard deviation of a normal distribution is this many times its median absolute deviation.
@@ -181,11 +182,11 @@ def recommended_dead_zone(rests: Array, noise: float, step: float, probability: 
         The half-width in raw numbers.
 
     Raises:
-        ValueError: fewer than three returns.
+        ArgumentError: fewer than three returns.
     """
     count = len(rests)
     if count < 3:
-        raise ValueError(f"a dead zone needs at least three returns, got {count}")
+        raise ArgumentError(f"a dead zone needs at least three returns, got {count}")
     # Half of the risk for each of the two ways to leave the zone.
     risk = (1.0 - probability) / 2.0
     scatter = float(np.std(rests, ddof=1))

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 from tenuto.kinds.registry import Kinds
 
@@ -29,7 +30,7 @@ class Curve(ABC):
         """Return the value of the key as it is kept, before anything is known of the control.
 
         Raises:
-            ValueError: it cannot be such a curve; the text says what would be right.
+            ArgumentError: it cannot be such a curve; the text says what would be right.
         """
 
     @classmethod
@@ -42,7 +43,7 @@ class Curve(ABC):
             low: −1, or 0 for a control that rests at its end.
 
         Raises:
-            ValueError: naming what breaks a rule.
+            ArgumentError: naming what breaks a rule.
         """
 
     @abstractmethod
@@ -67,7 +68,7 @@ def halves(value: Any, low: float, high: float) -> tuple[float, float]:
     """Read one number for both halves of a stick, or a list of two, the positive half's first.
 
     Raises:
-        ValueError: it is neither, or not from ``low`` to ``high``.
+        ArgumentError: it is neither, or not from ``low`` to ``high``.
     """
     numbers = value if isinstance(value, (list, tuple)) else [value, value]
 
@@ -75,7 +76,7 @@ def halves(value: Any, low: float, high: float) -> tuple[float, float]:
         return isinstance(number, (int, float)) and not isinstance(number, bool) and low <= number <= high
 
     if len(numbers) != 2 or not all(map(good, numbers)):
-        raise ValueError("or a list of two, the positive half's first")
+        raise ArgumentError("or a list of two, the positive half's first")
     return float(numbers[0]), float(numbers[1])
 
 

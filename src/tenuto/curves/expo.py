@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 from tenuto.curves.base import Curve, halves
 
@@ -27,11 +28,11 @@ def expo(position: Value, amount: float, negative: float | None = None) -> Value
         The same kind and shape as ``position``.
 
     Raises:
-        ValueError: an amount is not from 0 to 1: beyond that the curve would fall.
+        ArgumentError: an amount is not from 0 to 1: beyond that the curve would fall.
     """
     if not 0.0 <= amount <= 1.0 or not (negative is None or 0.0 <= negative <= 1.0):
         found = f"{amount:g}" if negative is None else f"{amount:g} and {negative:g}"
-        raise ValueError(f"expected an expo from 0 to 1, found {found}")
+        raise ArgumentError(f"expected an expo from 0 to 1, found {found}")
     return _blend(position, amount, amount if negative is None else negative)
 
 

@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 from tenuto.curves.base import Curve
 
@@ -46,7 +47,7 @@ class Points(Curve):
             low: −1, or 0 for a control that rests at its end.
 
         Raises:
-            ValueError: naming the point that breaks a rule.
+            ArgumentError: naming the point that breaks a rule.
         """
         pairs = [(float(x), float(y)) for x, y in points]
         half = low < 0.0 and bool(pairs) and pairs[0][0] == 0.0
@@ -60,12 +61,12 @@ class Points(Curve):
         """Read a list of points.
 
         Raises:
-            ValueError: it is none.
+            ArgumentError: it is none.
         """
         try:
             return tuple((_number(x), _number(y)) for x, y in value)
         except (TypeError, ValueError):
-            raise ValueError("write it like [[0, 0], [1, 1]]") from None
+            raise ArgumentError("write it like [[0, 0], [1, 1]]") from None
 
     @classmethod
     def made(cls, value: Any, *, free: bool = False, low: float = -1.0) -> Points:
@@ -136,18 +137,18 @@ def _number(value: object) -> float:
 def _refuse(pairs: list[tuple[float, float]], low: float, free: bool) -> None:
     """Raise for the first point that breaks a rule."""
     if len(pairs) < 2:
-        raise ValueError("a curve needs at least two points")
+        raise ArgumentError("a curve needs at least two points")
     for x, y in pairs:
         if not (low <= x <= 1.0 and -1.0 <= y <= 1.0):
-            raise ValueError(f"the point {_said(x, y)} is outside {low:g} to 1 or its output outside −1 to 1")
+            raise ArgumentError(f"the point {_said(x, y)} is outside {low:g} to 1 or its output outside −1 to 1")
     for (x, y), (next_x, next_y) in pairwise(pairs):
         if not x < next_x:
-            raise ValueError(f"the point {_said(next_x, next_y)} does not come after {_said(x, y)}")
+            raise ArgumentError(f"the point {_said(next_x, next_y)} does not come after {_said(x, y)}")
         if next_y < y:
-            raise ValueError(f"the curve falls from {_said(x, y)} to {_said(next_x, next_y)}")
+            raise ArgumentError(f"the curve falls from {_said(x, y)} to {_said(next_x, next_y)}")
     if (pairs[0][0], pairs[-1][0]) != (low, 1.0):
         first_or_last = pairs[0] if pairs[0][0] != low else pairs[-1]
-        raise ValueError(f"the points must go from {low:g} to 1, and {_said(*first_or_last)} is an end")
+        raise ArgumentError(f"the points must go from {low:g} to 1, and {_said(*first_or_last)} is an end")
     if not free:
         _refuse_free(pairs, low)
 
@@ -157,7 +158,9 @@ def _refuse_free(pairs: list[tuple[float, float]], low: float) -> None:
         outputs = [y for x, y in pairs if x == place]
         if outputs != [place]:
             found = _said(place, outputs[0]) if outputs else "no point there"
-            raise ValueError(f"it must pass through {_said(place, place)}, and has {found}; say curve_free to allow it")
+            raise ArgumentError(
+                f"it must pass through {_said(place, place)}, and has {found}; say curve_free to allow it"
+            )
 
 
 def _said(x: float, y: float) -> str:

@@ -94,7 +94,8 @@ class Tick(NamedTuple):
     def explain(self, planned: Planned) -> Explanation:
         """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.
 
-        ``print(tick.explain(profile))`` shows it; see `tenuto.driving.explain`.
+        ``print(tick.explain(profile))`` shows it; see `tenuto.driving.explain`. The ticks of `tenuto.replay` know their
+        profile: ``print(ticks.at(26.6).explain())``.
         """
         from tenuto.driving.explain import explain
 

@@ -10,7 +10,7 @@ from typing import NamedTuple, Self
 
 import numpy as np
 
-from tenuto.basics.errors import TenutoError
+from tenuto.basics.errors import ArgumentError, TenutoError
 from tenuto.basics.number import Array
 from tenuto.driving.distance import Braking
 from tenuto.driving.limits import Limits, within_speeds
@@ -109,10 +109,10 @@ class Course:
         """Work it out.
 
         Raises:
-            ValueError: it lasts longer than an hour.
+            ArgumentError: it lasts longer than an hour.
         """
         if not piece.seconds <= LONGEST:
-            raise ValueError(f"it lasts {piece.seconds:g} s, and may last {LONGEST:g} s")
+            raise ArgumentError(f"it lasts {piece.seconds:g} s, and may last {LONGEST:g} s")
         self._rules = rules
         raw = _written(piece)
         spread = _spread(raw)
@@ -120,7 +120,7 @@ class Course:
         shares = paces(spread, most, STEP)
         at = moments(shares, STEP)
         if at[-1] > 2.0 * LONGEST:
-            raise ValueError(f"it takes {at[-1]:.0f} s at these accelerations, and may take {2.0 * LONGEST:g} s")
+            raise ArgumentError(f"it takes {at[-1]:.0f} s at these accelerations, and may take {2.0 * LONGEST:g} s")
         times = np.arange(0.0, at[-1] + STEP, STEP)
         paced = spread * shares[:, None]
         self.asked = np.stack([np.interp(times, at, axis) for axis in paced.T], axis=1)
@@ -312,7 +312,7 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
     """Make a script as much smaller and slower as it takes to fit, and give it with its course.
 
     Raises:
-        ValueError: it cannot be made to fit: it goes a way that the profile has no speed for.
+        ArgumentError: it cannot be made to fit: it goes a way that the profile has no speed for.
     """
     size = pace = 1.0
     course = Course(piece, rules)
@@ -327,7 +327,7 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
         else:
             pace *= 0.8
         course = Course(Scaled(piece, size, pace), rules)
-    raise ValueError("; ".join(map(str, course.problems(within) + course.bends())))
+    raise ArgumentError("; ".join(map(str, course.problems(within) + course.bends())))
 
 
 def _slower(course: Course, speeds: Speeds, wrong: list[Violation]) -> float:
@@ -339,5 +339,5 @@ def _slower(course: Course, speeds: Speeds, wrong: list[Violation]) -> float:
         (float(-vz.min()), speeds.down), (float(np.abs(course.asked[:, 3]).max()), speeds.turn),
     ]  # fmt: skip
     if any(top > 1e-6 and most <= 0.0 for top, most in tops):
-        raise ValueError("; ".join(map(str, wrong)))
+        raise ArgumentError("; ".join(map(str, wrong)))
     return 0.999 * min([1.0, *(most / top for top, most in tops if top > 1e-9)])

@@ -42,7 +42,7 @@ def parse_profile(text: str, where: str = "profile") -> Profile:
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
     try:
-        return Profile.model_validate(tables)
+        return Profile.model_validate(tables).written_as(text)
     except ValidationError as error:
         raise ProfileError(where, [one for details in error.errors() for one in _findings(details)]) from None
 

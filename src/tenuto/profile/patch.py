@@ -12,6 +12,7 @@ from tenuto.basics.findings import unexpected
 from tenuto.calibration.store import write_atomically
 from tenuto.profile.load import parse_profile
 from tenuto.profile.profile import Profile
+from tenuto.profile.text import profile_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,3 +86,26 @@ def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
             str(path), [unexpected("file", "a file that can be written", error.strerror or "")]
         ) from error
     return profile
+
+
+def _changed(text: str, changes: Mapping[str, Any], where: str) -> Profile:
+    """Return the profile that a text is with some keys changed, and None takes one out; see `Profile.with_`."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    for key, value in changes.items():
+        table: Any = document
+        *places, last = key.split(".")
+        for part in places:
+            if part not in table or not isinstance(table[part], Mapping):
+                table[part] = tomlkit.table()
+            table = table[part]
+        if value is None:
+            table.pop(last, None)
+        else:
+            table[last] = value
+    return parse_profile(tomlkit.dumps(document), where)
+
+
+Profile.changed = staticmethod(_changed)
+Profile.text_of = staticmethod(profile_text)

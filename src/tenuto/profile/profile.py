@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Self
+from typing import Any, ClassVar, Self
 
 from pydantic import PrivateAttr, model_validator
 from pydantic_core import PydanticCustomError
 
 from tenuto.basics.errors import ProfileError
+from tenuto.basics.findings import unexpected
 from tenuto.basics.html import html_table
-from tenuto.calibration.store import Calibration
+from tenuto.calibration.store import Calibration, write_atomically
 from tenuto.driving.plan import Plan
 from tenuto.profile.build import build_plan
 from tenuto.profile.checks.between import errors_of
@@ -27,6 +28,10 @@ class Profile(Tables):
     """How one robot is driven. Load one with `tenuto.load_profile`; all quantities are in SI."""
 
     _file: Path | None = PrivateAttr(default=None)
+    _text: str | None = PrivateAttr(default=None)
+    # How the text of a profile is made and changed; set by `tenuto.profile.patch`, which stands above this module.
+    text_of: ClassVar[Callable[[Profile], str]]
+    changed: ClassVar[Callable[[str, Mapping[str, Any], str], Profile]]
 
     @property
     def file(self) -> Path | None:
@@ -37,6 +42,42 @@ class Profile(Tables):
         """Remember where it was read from: what belongs to it stands beside that file."""
         self._file = path
         return self
+
+    def __eq__(self, other: object) -> bool:
+        """Tell whether both say the same; where they were read from, and how they are written, makes no difference."""
+        return isinstance(other, Profile) and self.__dict__ == other.__dict__
+
+    __hash__ = None  # type: ignore[assignment]  # its tables are dictionaries
+
+    def written_as(self, text: str) -> Self:
+        """Remember the text that it was read from, with its comments."""
+        self._text = text
+        return self
+
+    def text(self) -> str:
+        """Return it as TOML: with the comments of its file, or as short as it can be said where it was made in code."""
+        return self._text if self._text is not None else Profile.text_of(self)
+
+    def with_(self, **changes: Any) -> Profile:
+        """Return the same profile with some keys changed: ``profile.with_(**{"controls.drive.expo": 0.5})``.
+
+        Args:
+            changes: key as the docs write it → value as the file would have it, such as 0.5 or ``"80 %"``; None takes
+                the key out.
+
+        Raises:
+            ProfileError: it would be no good profile any more.
+        """
+        changed = Profile.changed(self.text(), changes, str(self._file or self.name))
+        return changed.read_from(self._file) if self._file is not None else changed
+
+    def save(self, path: str | Path) -> None:
+        """Write it to a file, with its comments; whole, or not at all. Raises ProfileError where it cannot be."""
+        try:
+            write_atomically(Path(path), self.text())
+        except OSError as error:
+            found = error.strerror or str(error)
+            raise ProfileError(str(path), [unexpected("file", "a file that can be written", found)]) from error
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:

@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 
 
@@ -28,11 +29,11 @@ def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
         The same kind and shape as ``position``.
 
     Raises:
-        ValueError: the zones leave nothing, or are below 0.
+        ArgumentError: the zones leave nothing, or are below 0.
     """
     span = 1.0 - inner - outer
     if not (inner >= 0.0 and outer >= 0.0 and span > 0.0):
-        raise ValueError(f"expected zones from 0, and less than 1 together, found {inner:g} and {outer:g}")
+        raise ArgumentError(f"expected zones from 0, and less than 1 together, found {inner:g} and {outer:g}")
     if isinstance(position, np.ndarray):
         return np.sign(position) * np.clip((np.abs(position) - inner) / span, 0.0, 1.0)
     if position > inner:

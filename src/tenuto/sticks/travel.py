@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 
 
@@ -64,7 +65,7 @@ class Travel:
     def __post_init__(self) -> None:
         middle = self.centre if self.centre is not None else (self.low + self.high) / 2
         if not self.low < middle < self.high:
-            raise ValueError(f"travel needs low < centre < high, got {self.low}, {self.centre}, {self.high}")
+            raise ArgumentError(f"travel needs low < centre < high, got {self.low}, {self.centre}, {self.high}")
 
     def position(self, raw: Value) -> Value:
         """Return the position for a raw number or an array of them: −1…1, or 0…1 without a centre."""

@@ -6,6 +6,7 @@ from typing import Generic, NamedTuple
 
 import numpy as np
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value, side_of, smaller
 
 # What to do in the corners of the stick square, where forward and turn together ask one side for more than it has.
@@ -40,7 +41,7 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
         corner: one of `CORNERS`.
 
     Raises:
-        ValueError: it is none of them.
+        ArgumentError: it is none of them.
     """
     if corner == "scale":
         total = abs(forward) + abs(turn)
@@ -59,7 +60,7 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
         left, right = _within_one(forward - turn), _within_one(forward + turn)
         return (right + left) / 2.0, (right - left) / 2.0
     if corner != "free":
-        raise ValueError(f"expected one of {', '.join(CORNERS)}, found {corner}")
+        raise ArgumentError(f"expected one of {', '.join(CORNERS)}, found {corner}")
     return forward, turn
 
 

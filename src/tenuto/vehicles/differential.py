@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
+from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import LENGTH
@@ -42,6 +43,12 @@ class Differential(Chassis):
     track: float
     wheel_radius: float
     max_wheel_speed: float = math.inf
+
+    def __post_init__(self) -> None:
+        """Refuse measures that no robot has. Raises `ArgumentError`."""
+        for name in ("track", "wheel_radius", "max_wheel_speed"):
+            if not getattr(self, name) > 0.0:
+                raise ArgumentError(f"{name}: expected a number above 0, found {getattr(self, name):g}")
 
     @property
     def lessens(self) -> bool:
