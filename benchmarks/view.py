@@ -22,7 +22,7 @@ def drive(full: bool) -> tuple[float, float]:
     profile = tenuto.load_profile(shipped("medlar.toml"))
     steps: list[float] = []
     ignored = tenuto.DriveHandle().interrupt
-    with live_view(profile.plan(), profile.name, "benchmark", ignored, full=full, quiet=not full) as view:
+    with live_view(profile.plan(), profile.name, "benchmark", ignored, [], full=full, quiet=not full) as view:
 
         def show(tick: tenuto.Tick) -> str | None:
             view.show(tick)

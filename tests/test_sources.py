@@ -227,8 +227,8 @@ def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
     shell.sendline("PS1='ready> '")
     shell.expect("\nready> ")
     shell.before_drive = termios.tcgetattr(shell.child_fd)
-    shell.sendline(f"{sys.executable} -m tenuto drive {profile}; echo status $?")
-    shell.expect(r"speed 30 %\): enable is not held")
+    shell.sendline(f"{sys.executable} -m tenuto drive {profile} --plain; echo status $?")
+    shell.expect(r"speed 30 %, turn 30 %\): enable is not held")
     yield shell
     shell.close(force=True)
 
@@ -245,20 +245,43 @@ def is_as_it_was(shell: pexpect.spawn) -> bool:
 
 
 @pytest.mark.live
+def test_the_keys_drive_and_the_whole_view_is_drawn(tmp_path: Path) -> None:
+    """The view reads no key: those are the driver's; and the terminal is left as it was."""
+    profile = tmp_path / "keyboard.toml"
+    profile.write_text(shipped("medlar-keyboard.toml").read_text() + '[loop]\nstall_timeout = "3 s"\n')
+    drive = pexpect.spawn(sys.executable, ["-m", "tenuto", "drive", str(profile)], encoding="utf-8", timeout=60,
+                          dimensions=(30, 120))  # fmt: skip
+    drive.expect("N O T   E N A B L E D")
+    drive.expect("arrows or WASD drive")
+    drive.send("\r")
+    drive.expect("D R I V I N G")
+    for _ in range(400):
+        drive.send("w")
+        if drive.expect([r"command.{0,12}\+0\.[1-9]", pexpect.TIMEOUT], timeout=0.05) == 0:
+            break
+    assert drive.after != pexpect.TIMEOUT
+    drive.send("\x03")
+    drive.expect("Ended: Ctrl-C")
+    drive.expect(pexpect.EOF)
+    drive.close()
+    assert drive.exitstatus == 0
+
+
+@pytest.mark.live
 def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.send("\r")
-    terminal.expect(r"driving \(speed 30 %\): standing still")
+    terminal.expect(r"driving \(speed 30 %, turn 30 %\): standing still")
     terminal.send("+")
-    terminal.expect("speed 40 %")
-    moves = [r"driving \(speed 40 %\): 0\.[1-4]\d m/s forward", pexpect.TIMEOUT]
+    terminal.expect("speed 40 %, turn 30 %")
+    moves = [r"driving \(speed 40 %, turn 30 %\): 0\.[1-4]\d m/s forward", pexpect.TIMEOUT]
     for _ in range(400):  # a key that is held, for as long as the machine needs
         terminal.send("\x1b[A")
         if terminal.expect(moves, timeout=0.05) == 0:
             break
     assert terminal.after != pexpect.TIMEOUT
-    terminal.expect(r"speed 40 %\): standing still")  # by itself, soon after the last key
+    terminal.expect(r"speed 40 %, turn 30 %\): standing still")  # by itself, soon after the last key
     terminal.send(" ")
-    terminal.expect(r"not enabled \(speed 40 %\): enable is not held")
+    terminal.expect(r"not enabled \(speed 40 %, turn 30 %\): enable is not held")
     terminal.send("\x03")
     terminal.expect("Ended: Ctrl-C")
     terminal.expect("status 0")

@@ -115,10 +115,11 @@ def drive(
             _introduce(prepared, opened, others, sinks)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=clock))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
-        full = not (as_json or plain) and may_take_the_screen([opened, *others.values()])
+        full = not (as_json or plain) and may_take_the_screen([opened, *others.values()], by_keys=True)
         report, handle = DriveReport(), tenuto.DriveHandle()
         try:
-            with live_view(prepared.plan(), loaded.name, origin, handle.interrupt, full=full, quiet=as_json) as view:
+            with live_view(prepared.plan(), loaded.name, origin, handle.interrupt, [opened, *others.values()],
+                           full=full, quiet=as_json) as view:  # fmt: skip
                 tenuto.drive(
                     prepared, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
                     changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,

@@ -20,32 +20,45 @@ if TYPE_CHECKING:
 _LEAST = (80, 24)
 
 
-def may_take_the_screen(sources: Sequence[Source]) -> bool:
-    """Tell whether there is a terminal that is large enough, and that no source reads its keys from."""
-    from tenuto.sources.keyboard import Keyboard
+def may_take_the_screen(sources: Sequence[Source], *, by_keys: bool = False) -> bool:
+    """Tell whether there is a terminal that is large enough, and that no source reads its keys from.
+
+    With ``by_keys`` one may: the view then only draws.
+    """
 
     if not (results.is_terminal and sys.stdin.isatty() and os.name == "posix") or os.environ.get("TERM") == "dumb":
-        return False
-    if any(isinstance(source, Keyboard) for source in sources):
         return False
     size = os.get_terminal_size(sys.stdout.fileno())
     if size.columns < _LEAST[0] or size.lines < _LEAST[1]:
         return False
+    if _by_keys(sources) is not None:
+        return by_keys
     if not has("textual"):
         problems.print(f"{how_to_get('textual')}. A line is shown instead.", soft_wrap=True)
         return False
     return True
 
 
+def _by_keys(sources: Sequence[Source]) -> Source | None:
+    """Return the source that reads the keys of this terminal; None where none does."""
+    from tenuto.sources.keyboard import Keyboard
+
+    return next((source for source in sources if isinstance(source, Keyboard)), None)
+
+
 def live_view(
-    plan: Plan, title: str, origin: str, interrupt: Callable[[str], None], *, full: bool, quiet: bool
-) -> StatusLine | LiveView:
-    """Return the view: the full screen, whose keys interrupt, or the line."""
+    plan: Plan, title: str, origin: str, interrupt: Callable[[str], None], sources: Sequence[Source], *,
+    full: bool, quiet: bool,
+) -> StatusLine | LiveView:  # fmt: skip
+    """Return the view: the full screen, whose keys interrupt unless they drive, or the line."""
     if not full:
         return StatusLine(plan.chassis.units, quiet=quiet)
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 
+    keys = _by_keys(sources)
+    if keys is not None:
+        return LiveView(scene_of(plan, title, origin, keys.hint), interrupt, keys=False)
     return LiveView(scene_of(plan, title, origin), interrupt)
 
 

@@ -38,12 +38,25 @@ _KEY = re.compile(rb"\x1b[\[O]([ABCD])|\x1b\[[0-9;]*[~A-Za-z]|([\x00-\x7f])", re
 _DIRECTIONS = {
     b"A": (1, 0), b"B": (-1, 0), b"D": (0, 1), b"C": (0, -1),
     b"w": (1, 0), b"s": (-1, 0), b"a": (0, 1), b"d": (0, -1),
-    b"q": (1, 1), b"e": (1, -1),
+    b"q": (1, 1), b"e": (1, -1), b"z": (-1, 1), b"y": (-1, 1), b"c": (-1, -1),  # Y stands where Z does elsewhere
 }  # fmt: skip
+# Key → whether it is about turning, and by how much it changes that.
+_STEPS = {
+    b"+": (False, 1), b"=": (False, 1), b"-": (False, -1), b"_": (False, -1),
+    b".": (True, 1), b">": (True, 1), b",": (True, -1), b"<": (True, -1),
+}  # fmt: skip
+# Keys without a meaning of their own are controls, for actions, modes and outputs.
+_FREE = {
+    bytes((code,)): f"key_{chr(code)}"
+    for code in b"abcdefghijklmnopqrstuvwxyz0123456789"
+    if bytes((code,)) not in _DIRECTIONS and code not in b"xr"
+}
 
 
 class Keyboard(Source):
     """Drives from a terminal. Its controls are ``forward`` and ``turn``, −1…1, ``enable``, ``emergency`` and ``reset``.
+
+    Each key without a meaning of its own is a control too, ``key_h`` or ``key_1``: 1 while it is held.
 
     Enter sets ``enable`` to 1; space sets it to 0 and stops, and so do 20 s without any key. Use it as the
     profile's hold-to-run: the keys themselves have to be held to keep moving. X is the emergency stop, and R
@@ -59,7 +72,7 @@ class Keyboard(Source):
     name = "keyboard"
     identity = "keyboard"
     hint = (
-        "arrows or WASD drive, Q and E in a curve, + and - speed, Enter enables, space stops, X emergency stop, R reset"
+        "arrows or WASD drive, QEZC curves, + - speed, , . turn, Enter enables, space stops, X emergency stop, R reset"
     )
 
     def __init__(self, descriptor: int | None = None) -> None:
@@ -74,7 +87,8 @@ class Keyboard(Source):
         self._open = True
         self._gone = False
         self._rest = b""
-        self._level = START_LEVEL
+        self._level = self._turn_level = START_LEVEL
+        self._pressed_until: dict[str, float] = {}
         self._enabled = self._emergency = False
         self._reset_until = -1.0
         self._direction = (0, 0)
@@ -108,13 +122,14 @@ class Keyboard(Source):
             self._direction = (0, 0)
         if now - self._last_key > IDLE_SECONDS:
             self._enabled = False
-        share = self._level / LEVELS
-        forward, turn = (share * way for way in self._direction)
-        values = {"forward": forward, "turn": turn, "enable": float(self._enabled)}
+        share, turning = self._level / LEVELS, self._turn_level / LEVELS
+        values = {"forward": share * self._direction[0], "turn": turning * self._direction[1]}
+        values |= {"enable": float(self._enabled)}
+        values |= {name: float(now < self._pressed_until.get(name, -1.0)) for name in _FREE.values()}
         values |= {"emergency": float(self._emergency), "reset": float(now < self._reset_until)}
         if self._gone:
             return Frame(now, values, False, "the terminal has gone")
-        return Frame(now, values, note=f"speed {100 * share:.0f} %")
+        return Frame(now, values, note=f"speed {100 * share:.0f} %, turn {100 * turning:.0f} %")
 
     def _keys(self) -> list[bytes]:
         """Return the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
@@ -144,10 +159,14 @@ class Keyboard(Source):
             self._enabled = True
         elif key == b" " or idle:
             self._enabled, self._direction = False, (0, 0)
-        elif key in (b"+", b"="):
-            self._level = min(self._level + 1, LEVELS)
-        elif key in (b"-", b"_"):
-            self._level = max(self._level - 1, 1)
+        elif key in _STEPS:
+            turn, step = _STEPS[key]
+            level = min(max((self._turn_level if turn else self._level) + step, 1), LEVELS)
+            self._level, self._turn_level = (self._level, level) if turn else (level, self._turn_level)
+        elif key in _FREE:
+            name = _FREE[key]
+            held = now < self._pressed_until.get(name, -1.0)
+            self._pressed_until[name] = now + (REPEAT_SECONDS if held else FIRST_REPEAT_SECONDS)
         elif key in _DIRECTIONS:
             direction = _DIRECTIONS[key]
             repeated = direction == self._direction and now <= self._until
@@ -180,6 +199,7 @@ class KeyboardOptions(HeldOptions):
         ControlInfo("enable", 0.0, 1.0, 0.0),
         ControlInfo("emergency", 0.0, 1.0, 0.0),
         ControlInfo("reset", 0.0, 1.0, 0.0),
+        *(ControlInfo(name, 0.0, 1.0, 0.0) for name in _FREE.values()),
     )
     steps: ClassVar[int] = 3
     loses_link: ClassVar[bool] = False

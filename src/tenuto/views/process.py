@@ -12,6 +12,7 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing.connection import Connection
@@ -20,7 +21,7 @@ from typing import Self
 
 from tenuto.driving.tick import Tick
 from tenuto.views.scene import Scene
-from tenuto.views.screen import Beat
+from tenuto.views.screen import Beat, screen
 
 _SEND_SECONDS = 0.08
 # How long the view may take to leave the terminal as it was, s.
@@ -34,9 +35,12 @@ class LiveView:
         failed: the view is gone, though the drive is not over.
     """
 
-    def __init__(self, scene: Scene, interrupt: Callable[[str], None]) -> None:
-        """Say what is shown, and what a key that asks for a stop does: it is called with the name of the key."""
-        self._scene, self._interrupt = scene, interrupt
+    def __init__(self, scene: Scene, interrupt: Callable[[str], None], *, keys: bool = True) -> None:
+        """Say what is shown, and what a key that asks for a stop does: it is called with the name of the key.
+
+        Without ``keys`` it only draws: those of this terminal drive the robot.
+        """
+        self._scene, self._interrupt, self._keys = scene, interrupt, keys
         self._newest: Tick | None = None
         self._ticks = self._frames = 0
         self._worst = 0.0
@@ -76,7 +80,7 @@ class LiveView:
         ours.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 18)
         self._line = Connection(ours.detach())
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "tenuto.views.process", str(theirs.fileno())],
+            [sys.executable, "-m", "tenuto.views.process", str(theirs.fileno()), *([] if self._keys else ["draws"])],
             pass_fds=[theirs.fileno()],
             stderr=sys.stdout.fileno(),  # where Textual draws; it must be the terminal
         )
@@ -138,11 +142,9 @@ class LiveView:
                 self._marks += 1
 
 
-def main(descriptor: int) -> None:
+def main(descriptor: int, keys: bool) -> None:
     """Be the view: draw what comes, and send what is pressed."""
     os.nice(10)  # the loop goes first, also while all of this is being loaded
-    from tenuto.views.app import LiveApp
-
     for name in ("SIGINT", "SIGQUIT", "SIGTSTP"):  # the loop's process decides what a Ctrl-C or Ctrl-Z means
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
@@ -170,7 +172,24 @@ def main(descriptor: int) -> None:
         except OSError:
             return  # the loop has gone; the next refresh ends the view
 
+    if not keys:
+        _draw(newest)
+        return
+    from tenuto.views.app import LiveApp
+
     LiveApp(kept[0][0], newest, tell).run()
+
+
+def _draw(newest: Callable[[], tuple[Scene, Tick | None, Beat] | None]) -> None:
+    """Draw without reading a key, until the drive is over."""
+    from rich.console import Console, Group
+    from rich.live import Live
+
+    console = Console(stderr=True, highlight=False, markup=False)
+    with Live(console=console, screen=True, auto_refresh=False) as live:
+        while (found := newest()) is not None:
+            live.update(Group(*screen(*found, *console.size)), refresh=True)
+            time.sleep(_SEND_SECONDS)
 
 
 def _mean(beats: list[Beat]) -> Beat:
@@ -185,4 +204,4 @@ def _mean(beats: list[Beat]) -> Beat:
 
 
 if __name__ == "__main__":
-    main(int(sys.argv[1]))
+    main(int(sys.argv[1]), keys=len(sys.argv) < 3)

@@ -11,6 +11,9 @@ from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.units import Units
 
+# What the keys of the terminal do, where they do not drive the robot.
+KEYS = "q stop   m mark   p pause the view   ? help"
+
 
 class Pad(NamedTuple):
     """A square with a dot: two controls, and their dead zone.
@@ -42,7 +45,7 @@ class Scene(NamedTuple):
         controls: in the order of the profile. pads: sticks to draw.
         ends: actuator → its end, in its unit. quantities: actuator → what it is told, which has that unit.
         speeds: mode → how fast it is forward, backward and turning, m/s and rad/s; 0 where that is not known.
-        period, link_timeout: s. units: in which speeds are shown.
+        period, link_timeout: s. units: in which speeds are shown. keys: what those of the terminal do.
     """
 
     title: str
@@ -55,10 +58,11 @@ class Scene(NamedTuple):
     period: float
     link_timeout: float
     units: Units
+    keys: str = KEYS
 
 
-def scene_of(plan: Plan, title: str, origin: str) -> Scene:
-    """Make the scene of a plan."""
+def scene_of(plan: Plan, title: str, origin: str, keys: str = KEYS) -> Scene:
+    """Make the scene of a plan; ``keys`` says what the keys of the terminal do."""
     driving = plan.driving_controls()
     roles: dict[str | None, str] = dict.fromkeys(driving, "drives")
     guard = plan.guard
@@ -74,7 +78,7 @@ def scene_of(plan: Plan, title: str, origin: str) -> Scene:
     speeds = {mode.name: _ends_of(mode.speeds) for mode in plan.modes}
     return Scene(
         title, origin, controls, _pads(plan), ends, quantities, speeds, plan.period, plan.guard.link_timeout,
-        plan.chassis.units,
+        plan.chassis.units, keys,
     )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ It says nothing by colour alone: every bar has its number, every state its word.
 from __future__ import annotations
 
 import math
+import textwrap
 from typing import NamedTuple
 
 from rich.text import Text
@@ -70,7 +71,7 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
     size = _LARGE if height >= _LARGE_FROM else _SMALL
     middle = _middle(scene, tick, width, size)
     moves = _moves(scene, tick, width)
-    foot = [_link(scene, tick, beat), Text("q stop   m mark   p pause the view   ? help", style="dim")]
+    foot = [_link(scene, tick, beat), *(Text(line, style="dim") for line in textwrap.wrap(scene.keys, width)[:2])]
     gaps = [Text()] if height > 30 else []
     room = height - len(lines) - len(middle) - len(moves) - len(foot) - 3 * len(gaps)
     # The state is as large as the reasons leave room for: they come first.
@@ -255,6 +256,8 @@ def _link(scene: Scene, tick: Tick, beat: Beat) -> Text:
     text = Text.assemble((f"link: {heard}", "red" if age > scene.link_timeout else ""))
     if frame is not None and frame.signal is not None:
         text.append(f", {frame.signal.quality:.0f} %, {frame.signal.rssi:.0f} dBm")
+    if frame is not None and frame.note and frame.link_good:
+        text.append(f", {frame.note}")
     late = beat.worst > 1.5 * scene.period
     text.append(f"   loop: {beat.rate:.0f} ticks/s, at most {1000 * beat.worst:.0f} ms", style="yellow" if late else "")
     if beat.marks:
