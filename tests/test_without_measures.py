@@ -107,6 +107,16 @@ def test_what_cannot_be_is_refused_with_its_reason(old: str, new: str, said: str
         tenuto.parse_profile(EIGHT.replace(old, new))
 
 
+def test_a_rig_without_a_button_is_told_how_it_is_enabled_and_measured() -> None:
+    text = EIGHT.replace('"gamepad"', '"lines", port = "p", columns = ["left_y", "right_x"]')
+    with pytest.raises(tenuto.ProfileError) as told:
+        tenuto.parse_profile(text.replace('hold_to_run = "left_shoulder", ', ""))
+    assert [finding.where for finding in told.value.findings] == [
+        "controls.left_y", "controls.right_x", "guard.hold_to_run"]  # fmt: skip
+    assert "tenuto begin measures them" in str(told.value)
+    assert "a gesture of sticks where there is neither" in str(told.value)
+
+
 @pytest.mark.parametrize("text", [EIGHT, SERVO])
 def test_all_that_is_said_of_it_is_in_percent(text: str, tmp_path: Path) -> None:
     (tmp_path / "two.toml").write_text(text)

@@ -105,7 +105,7 @@ class Tables(Table):
     format: Literal[1] = Field(description="the number 1, the format this version reads")
     name: Name = Field(description="a name for the robot")
     source: AnySource = Field(description="a table [source]")
-    controls: dict[str, ControlTable] = Field(description="tables [controls.NAME]")
+    controls: dict[str, ControlTable] = Field(default={}, description="tables [controls.NAME]")
     sticks: dict[str, StickTable] = Field(default={}, description="tables [sticks.NAME]")
     trims: dict[str, TrimTable] = Field(default={}, description="tables [trims.NAME]")
     rates: dict[str, RatesTable] = Field(default={}, description="tables [rates.NAME]")

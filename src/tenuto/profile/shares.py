@@ -77,7 +77,8 @@ class _Settler:
         if isinstance(table.get("limits"), dict):
             limits = dict(table["limits"])
             ramp = limits.get("acceleration")
-            if "turn_acceleration" not in limits and (self._in_shares or _time(ramp) is not None):
+            said = _time(ramp) is not None or (self._in_shares and isinstance(ramp, (int, float)))
+            if "turn_acceleration" not in limits and said:
                 # One time is said: a turn takes it as well.
                 limits["turn_acceleration"] = ramp
             found["limits"] = self.table(limits, ramps=_RAMPS)

@@ -13,6 +13,7 @@ from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.profile import Profile
 from tenuto.sticks.resolution import resolution
 from tenuto.switches.base import ContactPlan
+from tenuto.vehicles.base import Sides
 from tenuto.vehicles.velocity import VelocityCommand
 
 # A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.
@@ -183,9 +184,10 @@ def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> It
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
-    if share < 0.6 and plan.priority == "arc":
+    # Sticks that are sides never ask for both.
+    if share < 0.6 and plan.priority == "arc" and not isinstance(mode.style.way(speeds), Sides):
         text = f"forward and turn together are slowed to {100 * share:.0f} %: lower one of them, or drive with care"
-        yield share, warning("chassis.max_wheel_speed", text)
+        yield share, warning("chassis.max_wheel_speed" if chassis.units.known else f"{speeds_at}.turn", text)
     seconds = speeds.forward / mode.limits.acceleration
     if seconds < BLINK:
         text = f"full speed is reached in {seconds:.2f} s, as if there were no limit: the robot will jump"

@@ -111,7 +111,11 @@ def _style(profile: Tables) -> Iterator[Finding]:
     for place, style in styles_of(profile):
         taken: dict[str, str] = {}
         for key, name in style.driving().items():
-            if name not in profile.controls:
+            column = profile.source.control(name) if name in (profile.source.columns_said() or ()) else None
+            if name not in profile.controls and column is not None:
+                expected = "a table with low, centre and high: this source does not say which numbers it sends"
+                yield unexpected(f"controls.{name}", expected, "nothing", "tenuto begin measures them")
+            elif name not in profile.controls:
                 known = (*profile.controls, *(info.name for info in profile.source.layout))
                 expected = f"a control of the {profile.source.kind} or the name of one under [controls]"
                 yield unknown(f"{place}.{key}", expected, name, known)
@@ -126,7 +130,8 @@ def _guard(profile: Tables) -> Iterator[Finding]:
     given = {key: name for key, name in named.items() if name is not None}
     if guard.hold_to_run is None and guard.enable is None:
         field = type(guard).model_fields["hold_to_run"]
-        yield unexpected("guard.hold_to_run", field.description or "", "nothing", "add it, or guard.enable")
+        hint = "add it, or guard.enable: a button, a switch, or a gesture of sticks where there is neither"
+        yield unexpected("guard.hold_to_run", field.description or "", "nothing", hint)
     for key, name in given.items():
         if name in driving_names(profile):
             hint = "hold one thing, steer with another"
