@@ -10,11 +10,13 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pymavlink.dialects.v20 import common as dialect
 
 import tenuto
 from brokers import free_port, wait_for
@@ -23,9 +25,17 @@ from tenuto import Tick, VelocityCommand
 from tenuto.clock import MonotonicClock
 from tenuto.data import shipped
 from tenuto.driving.guard import State
-from tenuto.protocols.mavlink import MavlinkLink, Member, channel_overrides, manual_sticks, velocity_setpoint
+from tenuto.protocols.mavlink import (
+    MavlinkLink,
+    Member,
+    channel_overrides,
+    manual_sticks,
+    sender,
+    velocity_setpoint,
+)
 from tenuto.runtime.outlet import ThreadOutlet
-from tenuto.sim.autopilot import Autopilot
+from tenuto.sim.autopilot import _TAKES, Autopilot
+from tenuto.sinks import open_as_said
 from tenuto.sinks.function import FunctionSink
 from tenuto.sinks.mavlink import AutopilotCommand, MavlinkSink
 
@@ -223,6 +233,91 @@ def test_the_power_off_is_asked_for_until_it_is_answered(flight: Flight) -> None
             flight.sink.write(flight.bench.step(off))
             again.step(0.02)
         assert not again.armed
+
+
+@pytest.mark.parametrize("flight", [{"text": EMERGENCY}], indirect=True)
+def test_an_answer_to_arming_is_no_answer_to_the_power_off(flight: Flight, monkeypatch: pytest.MonkeyPatch) -> None:
+    """They have one number: only the heartbeat says whether it is armed, and it is asked until it says so."""
+    flight.run(0.4, HELD)
+    pilot, number = flight.autopilot, 0
+
+    def late(pilot: Autopilot, message: Any) -> None:  # it accepts, and does nothing: an old answer, or a lie
+        if number < 200:
+            pilot._send(dialect.MAVLink_command_ack_message(400, 0, 0, 0, *sender(message)))
+        else:
+            pilot._take_command(message)
+
+    monkeypatch.setitem(_TAKES, "COMMAND_LONG", late)
+    pilot.armed = True
+    off, told = HELD | {"east": 1.0}, set[str]()
+    for number in range(300):  # noqa: B007 - the autopilot reads it
+        flight.sink.write(flight.bench.step(off))
+        pilot.step(0.02)
+        told.add(flight.sink.problem)
+    assert not pilot.armed
+    assert any("still armed, and its power is to be off" in text for text in told), told
+
+
+@pytest.mark.parametrize("flight", [{}], indirect=True)
+def test_a_take_off_that_is_asked_for_before_driving_is_not_broken_off(flight: Flight) -> None:
+    text = GUIDED.replace('press = "north"', 'press = "north"\nwhen = "any time"')
+    flight.bench = Bench(tenuto.parse_profile(text))
+    flight.autopilot.armed = True
+    flight.run(0.4, PAD)
+    flight.run(0.2, PAD | {"north": 1.0})
+    assert flight.autopilot.doing == "taking off"
+    flight.run(2.5, PAD)
+    assert flight.autopilot.robot.now.z > 1.0
+    flight.run(0.1, HELD | {"left_y": FULL})  # whoever drives then breaks it off
+    flight.run(0.1, HELD)
+
+
+def test_what_is_no_number_may_stand_where_the_standard_has_a_meaning_for_it() -> None:
+    key, profile = "sinks.autopilot.commands.take off.parameters", tenuto.parse_profile(GUIDED)
+    options = profile.with_(**{key: {"4": math.nan, "7": 2.0}}).sinks["autopilot"]
+    assert math.isnan(options.commands["take off"].parameters["4"])  # type: ignore[attr-defined]
+    for wrong in ({"7": math.nan}, {"4": math.inf}):
+        with pytest.raises(tenuto.ProfileError, match="expected a number, or nan for the heading and place"):
+            profile.with_(**{key: wrong})
+
+
+def test_an_autopilot_that_is_started_again_from_another_port_is_spoken_to(flight: Flight) -> None:
+    port = free_port(socket.SOCK_DGRAM)
+    bench, sink = Bench(flight.profile), tenuto.open_sink(f"mavlink::{port}")
+    with sink:
+        sink.start(flight.profile.plan())
+        for again in range(2):
+            with Autopilot(flight.profile, speaks_to=f"127.0.0.1:{port}") as autopilot:
+                for _ in range(100 + 250 * again):
+                    sink.write(bench.step(PAD))
+                    autopilot.step(0.02)
+                assert autopilot.good > 20, "spoken to" + again * " again"
+
+
+def test_a_sink_that_is_said_on_the_command_line_keeps_the_commands_of_the_profile(flight: Flight) -> None:
+    place = f"mavlink:127.0.0.1:{flight.autopilot.address[1]}"
+    flight.sink.close()
+    (sink,) = open_as_said([place], flight.profile)
+    assert isinstance(sink, MavlinkSink)
+    flight.sink = sink
+    sink.start(flight.profile.plan())
+    for values in (PAD, HELD, HELD | {"start": 1.0}):
+        flight.run(0.2, values)
+    assert flight.autopilot.armed
+
+
+def test_half_a_datagram_costs_no_more_than_itself() -> None:
+    link, out = MavlinkLink(Member(255, 190)), MavlinkLink(Member(1, 1))
+    whole = [out.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3)) for _ in range(30)]
+    heard = [link.feed(data[: 14 if number == 3 else None], whole=True) for number, data in enumerate(whole)]
+    assert [len(messages) for messages in heard] == [number != 3 for number in range(30)]
+
+
+def test_what_it_says_reaches_the_terminal_as_text(flight: Flight) -> None:
+    flight.run(0.1, PAD)
+    flight.autopilot._tell(4, "low \x1b[2J\x07battery\n")
+    flight.run(0.1, PAD)
+    assert flight.sink.problem.endswith('it says "low �[2J�battery�"')
 
 
 def test_it_waits_for_an_autopilot_that_speaks_first() -> None:

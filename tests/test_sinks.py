@@ -10,9 +10,11 @@ from itertools import pairwise
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, Hands, pad, run
+from helpers import MEDLAR, PERIOD, Bench, Hands, examples, pad, run
 from tenuto import Tick
 from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
@@ -20,6 +22,7 @@ from tenuto.profile.checks.advice import advise
 from tenuto.protocols import IbusDecoder, SbusDecoder
 from tenuto.sim.far_end import FarEnd
 from tenuto.sinks.function import FunctionSink
+from tenuto.sinks.serial_line import SerialLine
 from tenuto.vehicles.velocity import STANDSTILL
 
 pytestmark = pytest.mark.port
@@ -45,6 +48,45 @@ def all_of(port: int, quiet: float = 0.5) -> bytes:
     return data
 
 
+@examples(15)
+@given(st.sampled_from([1200, 2400, 4800, 9600, 19_200, 57_600, 115_200]), st.sampled_from(["", "{vx:.3f} {counter}"]))
+def test_a_slow_line_never_holds_more_than_one_command(baud: int, line: str) -> None:
+    """What is written begins to leave at once, at any speed of the line: nothing waits behind an older command."""
+    (master, name), bench, clock = a_line(), Bench(), tenuto.SimulatedClock()
+    sink = SerialLine(name, baud, line=line)
+    sink.clock, free_at, longest, told = clock, 0.0, 0.0, ""
+    counts: list[int] = []
+    with sink:
+        sink.start(bench.pipeline.plan)
+        for number in range(120):
+            sink.write(bench.step(pad(float(number > 20), held=number > 8)))
+            data = read_now(master)
+            if data:
+                assert clock.now() >= free_at - 1e-9, "the one before has left"
+                free_at = clock.now() + 10.0 * len(data) / baud
+                longest = max(longest, 10.0 * len(data) / baud)
+                counts.append(data.count(b"\n"))
+            told = told or sink.problem
+            clock.sleep_until(clock.now() + PERIOD)
+        before = clock.now()
+        sink.stop(bench.ticks[-1])
+        assert clock.now() - before < 6.0 * (longest + 0.05), "a stop waits for one line, each"
+        stops = read_now(master).splitlines()
+    os.close(master)
+    assert set(counts) == {1}
+    slow = "raise baud, or lower rate" in told
+    assert longest > PERIOD if slow else longest < 1.2 * PERIOD
+    assert len(stops) == 5
+
+
+def read_now(master: int) -> bytes:
+    """Read what a line has, once the system has handed it on."""
+    data = b""
+    while select.select([master], [], [], 0.002)[0]:
+        data += os.read(master, 10_000)
+    return data
+
+
 @pytest.mark.parametrize(("kind", "decoder"), [("sbus", SbusDecoder), ("ibus", IbusDecoder)])
 def test_a_computer_stands_where_a_receiver_stood(kind: str, decoder: type[SbusDecoder] | type[IbusDecoder]) -> None:
     line, bench, buttons = a_line(), Bench(PULSED), {"north": 0.0, "south": 0.0}
@@ -53,10 +95,11 @@ def test_a_computer_stands_where_a_receiver_stood(kind: str, decoder: type[SbusD
     ticks = [bench.step(pad(1.0, held=True) | buttons) for _ in range(30)]
     off = bench.step(pad(1.0, held=True) | buttons | {"north": 1.0})
     with tenuto.open_sink(f"{kind}:{line[1]},channels=right_wheel|left_wheel") as sink:
+        sink.clock = clock = tenuto.SimulatedClock()
         sink.start(PULSED.plan())
-        for tick in ticks:
+        for tick in (*ticks, off):
             sink.write(tick)
-        sink.write(off)
+            clock.sleep_until(clock.now() + PERIOD)
         frames = decoder().feed(all_of(line[0]))
     moving = [frame for frame in frames if not frame.failsafe]
     assert len(moving) >= 28  # some are needed to lock on

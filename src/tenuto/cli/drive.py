@@ -88,7 +88,7 @@ def drive(
     from tenuto.profile.trims import save_trims, trims_path
     from tenuto.runtime import DriveReport
     from tenuto.runtime.changes import WatchedProfile
-    from tenuto.sinks import open_sinks
+    from tenuto.sinks import open_as_said, open_sinks
     from tenuto.sources import open_others
 
     if source is not None and recording is not None:
@@ -108,7 +108,7 @@ def drive(
         def prepare(changed: Profile) -> PreparedProfile:
             return replace(prepared, profile=changed)
 
-        sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
+        sinks = open_as_said(to, loaded) if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for sink in sinks:
             stack.enter_context(sink)
         if not as_json:

@@ -56,7 +56,7 @@ def follow(
       tenuto drive medlar.toml --to mqtt:localhost/medlar       (at the driver's machine)
     """
     import tenuto
-    from tenuto.sinks import open_sinks
+    from tenuto.sinks import open_as_said, open_sinks
     from tenuto.sources import open_others
 
     loaded = tenuto.load_profile(profile)
@@ -66,7 +66,7 @@ def follow(
     with ExitStack() as stack:
         opened = stack.enter_context(tenuto.open_source(source, clock=clock))
         others = open_others(loaded, named_texts(other or [], "--other"), clock=clock)
-        sinks = [tenuto.open_sink(text) for text in to] if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
+        sinks = open_as_said(to, loaded) if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
         for one in (*others.values(), *sinks):
             stack.enter_context(one)
         if not as_json:

@@ -143,7 +143,7 @@ def _drive(
     from tenuto.driving.plan import DriverPlan
     from tenuto.opening import keep_beside
     from tenuto.profile.prepare import prepare_profile
-    from tenuto.sinks import open_sinks
+    from tenuto.sinks import open_as_said, open_sinks
     from tenuto.sources import open_others
     from tenuto.sources.script import Performance, ScriptSource
 
@@ -157,9 +157,7 @@ def _drive(
         plan = prepared.plan()
         seat = DriverPlan(name=_DRIVER, at_once=True, link_timeout=plan.guard.link_timeout)
         plan = replace(plan, below=(seat,))
-        sinks = (
-            [tenuto.open_sink(text) for text in to] if to else open_sinks(profile) or [tenuto.open_sink("simulated")]
-        )
+        sinks = open_as_said(to, profile) if to else open_sinks(profile) or [tenuto.open_sink("simulated")]
         for sink in sinks:
             stack.enter_context(sink)
         keep_beside(prepared, sinks)

@@ -52,7 +52,7 @@ class About(NamedTuple):
         fewest: the fewest entries of a list or a table.
         role: what a name is the name of. ask: what ``tenuto begin`` asks for it.
         word: what stands for it in the form of a short text, such as "PORT"; empty for what no short text can say.
-        place: it is what follows the colon of a short text.
+        place: it is what follows the colon of a short text. nan: what is no number may stand there.
     """
 
     what: str
@@ -66,6 +66,7 @@ class About(NamedTuple):
     ask: Ask | None = None
     word: str = ""
     place: bool = False
+    nan: bool = False
 
     @property
     def expected(self) -> str:

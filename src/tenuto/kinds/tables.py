@@ -116,6 +116,8 @@ def _type(hint: Any, said: About) -> Any:
         return Name
     if hint is float and said.dimension is not None:
         return Annotated[float, BeforeValidator(quantity(said.dimension, signed=said.signed))]
+    if hint is float and said.nan:
+        return Annotated[float, pydantic.Field(allow_inf_nan=True)]
     if hint is float and said.fewest is not None:
         return Annotated[float, pydantic.Field(ge=said.low, gt=said.above, le=said.high)]
     if is_dataclass(hint):

@@ -140,12 +140,24 @@ class MavlinkLink:
         self._mav.seq = (self._mav.seq + 1) % 256
         return bytes(data)
 
-    def feed(self, data: bytes) -> list[Any]:
-        """Take bytes, and give the messages that are whole and good. Never raises for what they are."""
+    def feed(self, data: bytes, *, whole: bool = False) -> list[Any]:
+        """Take bytes, and give the messages that are whole and good. Never raises for what they are.
+
+        Args:
+            data: as they came. whole: they are a datagram: what is missing of it does not come with the next one.
+        """
+        if whole:
+            self._mav.buf, self._mav.buf_index = bytearray(), 0
+            self._mav.expected_length = dialect.HEADER_LEN_V1 + 2
         messages = self._mav.parse_buffer(data) or []
         good = [message for message in messages if message.get_type() != "BAD_DATA"]
         self.bad += len(messages) - len(good)
         return [message for message in good if _is_finite(message)]
+
+
+def says_armed(heartbeat: Any) -> bool:
+    """Tell whether a HEARTBEAT says that the motors are armed."""
+    return bool(heartbeat.base_mode & dialect.MAV_MODE_FLAG_SAFETY_ARMED)
 
 
 def sender(message: Any) -> Member:

@@ -9,9 +9,10 @@ from __future__ import annotations
 import secrets
 from typing import Annotated, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.text import readable
 from tenuto.driving.follow import (
     AXES,
     CLEAR,
@@ -47,7 +48,9 @@ Message = TypeVar("Message", bound=BaseModel)
 Session = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="16 hexadecimal digits, afresh at each start")]
 Count = Annotated[int, Field(ge=0, lt=2**32)]
 Seconds = Annotated[float, Field(ge=0.0, lt=4.0e6)]
-Text = Annotated[str, Field(max_length=_LONGEST_REASONS)]
+# What came from elsewhere is shown on a terminal.
+Said = Annotated[str, AfterValidator(readable)]
+Text = Annotated[Said, Field(max_length=_LONGEST_REASONS)]
 Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
 Levels = Annotated[dict[Name, Annotated[float, Field(ge=-1.0, le=1.0)]], Field(max_length=MOST_NAMED)]
 _CONFIG = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
@@ -91,11 +94,15 @@ class RemoteState(BaseModel):
     format: Literal[1] = 1
     session: Session = Field(description="chosen afresh when the robot's program starts")
     time: Seconds = Field(description="s since the session began, on the robot's clock")
-    state: str = Field(max_length=40, description='the state of its guard, or "gone"')
+    state: Annotated[str, AfterValidator(readable)] = Field(
+        max_length=40, description='the state of its guard, or "gone"'
+    )
     reasons: list[Text] = Field(
         max_length=_MOST_REASONS, description="why it does not move, or what else is to be said"
     )
-    driver: str = Field(max_length=64, description="whose commands it follows; empty for nobody's")
+    driver: Annotated[str, AfterValidator(readable)] = Field(
+        max_length=64, description="whose commands it follows; empty for nobody's"
+    )
     number: Count = Field(description="of the newest command that counted")
     vx: float = Field(description="m/s, as it is told to its motors")
     vy: float

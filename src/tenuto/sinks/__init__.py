@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
+from dataclasses import fields, replace
 from typing import Protocol
 
 from tenuto.basics.errors import SinkError
+from tenuto.kinds.options import about
 from tenuto.kinds.texts import form_of, read_text
 from tenuto.sinks.base import SINKS, Sink, SinkOptions
 
-__all__ = ["Sink", "forms", "open_sink", "open_sinks"]
+__all__ = ["Sink", "forms", "open_as_said", "open_sink", "open_sinks"]
 
 
 class HasSinks(Protocol):
@@ -40,6 +42,26 @@ def open_sink(what: str) -> Sink:
         SinkError: the text names no sink, the file cannot be written, or the port does not open.
     """
     return read_text(what, SINKS, SinkError).open()
+
+
+def open_as_said(texts: Sequence[str], profile: HasSinks) -> list[Sink]:
+    """Open sinks from short texts, for a profile. Raises as `open_sink`; those opened are closed then.
+
+    What no short text can say, such as the commands of an autopilot or a line of one's own, is taken from the profile's
+    sink of that kind, where it has one.
+    """
+    with ExitStack() as stack:
+        opened = []
+        for text in texts:
+            options = read_text(text, SINKS, SinkError)
+            alike = [one for one in profile.sinks.values() if one.kind == options.kind]
+            if len(alike) == 1:
+                unsaid = [one.name for one in fields(options) if not about(one).word]
+                kept = {name: getattr(alike[0], name) for name in unsaid if name not in ("address", "port")}
+                options = replace(options, **kept)
+            opened.append(stack.enter_context(options.open()))
+        stack.pop_all()
+    return opened
 
 
 def open_sinks(profile: HasSinks) -> list[Sink]:

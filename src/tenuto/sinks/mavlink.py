@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections import deque
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
@@ -11,6 +12,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.late import Late
+from tenuto.basics.text import readable
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
@@ -37,6 +39,8 @@ _SILENT_AFTER = 3.0
 _TRIES, _ANSWER_WITHIN, _DONE_WITHIN = 3, 0.5, 30.0
 # How long the driver is told of what went wrong, s.
 _TOLD_FOR = 5.0
+# A power off that was refused is asked for again after so long, s.
+_REFUSED_FOR = 1.0
 _POWER_OFF = "power off"
 _WARNING = 4  # MAV_SEVERITY: this, and what is lower, is told
 
@@ -58,9 +62,12 @@ class AutopilotCommand:
 
 
 class _Order(NamedTuple):
+    """What the autopilot is told; ``armed`` is what its heartbeat must say before that is done, where it says that."""
+
     name: str
     number: int
     parameters: Mapping[int, float]
+    armed: bool | None = None
 
 
 class MavlinkSink(Sink):
@@ -129,6 +136,8 @@ class MavlinkSink(Sink):
         self._heard: float | None = None
         self._said: tuple[float, str] = (-_TOLD_FOR, "")
         self._powered = True
+        self._armed: bool | None = None
+        self._quiet_in = State.DRIVING
 
     @property
     def bad(self) -> int:
@@ -145,7 +154,11 @@ class MavlinkSink(Sink):
             wrong = f"; {self.bad} messages do not count: is the key the same at both ends?" if self.bad else ""
             return f"{self.name}: {what} for {silent:.1f} s from system {self._target.system}{wrong}"
         at, text = self._said
-        return f"{self.name}: {text}" if now - at < _TOLD_FOR else ""
+        if now - at < _TOLD_FOR:
+            return f"{self.name}: {text}"
+        if self._armed and not self._powered:
+            return f"{self.name}: it is still armed, and its power is to be off"
+        return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def start(self, plan: Plan) -> None:
         """Make sure that the plan has what is to be sent.
@@ -178,12 +191,14 @@ class MavlinkSink(Sink):
             if action in self._orders:
                 order, pause = self._orders[action]
                 self._waiting.append(order)
-                self._quiet_until = now + pause
+                self._quiet_until, self._quiet_in = now + pause, tick.guard.state
         self._take_power_off(tick)
         self._command(now)
+        if not self._port.free(now):
+            return  # a line that is slow has not sent the one before: the next one is newer
         if now >= self._quiet_until:
             self._send(self._setpoint(tick))
-        elif tick.guard.reasons or tick.command != STANDSTILL:
+        elif (tick.guard.reasons and tick.guard.state is not self._quiet_in) or tick.command != STANDSTILL:
             # After a silence a careful autopilot follows a standstill only, and then the rest.
             self._quiet_until = now
             self._send(self._setpoint(tick, still=True))
@@ -191,6 +206,7 @@ class MavlinkSink(Sink):
     def stop(self, tick: Tick) -> None:
         """Send the standstill several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
+            self.wait(self._port.free_in(self._now))
             self._send(self._setpoint(tick, still=True))
             self.wait(_APART)
 
@@ -209,7 +225,7 @@ class MavlinkSink(Sink):
         return mavlink.channel_overrides(self._target, pulses_to_send(wire, self._names))
 
     def _send(self, message: Any) -> None:
-        self._port.write(self._mav.pack(message))
+        self._port.write(self._mav.pack(message), self._now)
 
     def _take_power_off(self, tick: Tick) -> None:
         """Void what was asked for before an emergency stop, or before the power went off, and disarm for the latter."""
@@ -218,8 +234,10 @@ class MavlinkSink(Sink):
         if off or (tick.guard.state is State.EMERGENCY_STOP and tick.power):
             self._waiting.clear()
             self._tries = 0
-        if off:
-            self._waiting.append(_Order(_POWER_OFF, *mavlink.POWER_OFF))
+        # What says that it is armed after all is told again, whoever armed it.
+        armed = self._armed and not tick.power and not any(one.name == _POWER_OFF for one in self._waiting)
+        if off or armed:
+            self._waiting.append(_Order(_POWER_OFF, *mavlink.POWER_OFF, armed=False))
 
     def _beat(self, now: float) -> None:
         if now - self._beat_at >= _HEARTBEAT_EVERY:
@@ -249,17 +267,20 @@ class MavlinkSink(Sink):
             self._said = (now, text)
 
     def _listen(self, now: float) -> None:
-        for message, answer_to in self._port.read(self._mav):
+        for message, answer_to in self._port.read(self._mav, now):
             if mavlink.sender(message) != self._target:
                 continue
             kind = message.get_type()
             if kind == "HEARTBEAT":
-                self._heard = now
-                self._port.answer_to(answer_to)
+                self._heard, self._armed = now, mavlink.says_armed(message)
+                self._port.answer_to(answer_to, now)
+                head = self._waiting[0] if self._waiting and self._tries else None
+                if head is not None and head.armed is self._armed and now - self._began_at >= _ANSWER_WITHIN:
+                    self._finish(now)  # what was on its way when it was asked for says nothing
             elif kind == "COMMAND_ACK":
                 self._answered(message, now)
             elif kind == "STATUSTEXT" and message.severity <= _WARNING:
-                self._said = (now, f'it says "{message.text}"')
+                self._said = (now, f'it says "{readable(message.text)}"')
 
     def _answered(self, ack: Any, now: float) -> None:
         """Take the acknowledgement of a command."""
@@ -267,46 +288,63 @@ class MavlinkSink(Sink):
             return
         if ack.target_system not in (0, self._mav.me.system):
             return
+        head = self._waiting[0]
         if ack.result == mavlink.IN_PROGRESS and now - self._began_at < _DONE_WITHIN:
+            self._tries, self._sent_at = 1, now
+        elif ack.result == mavlink.ACCEPTED and head.armed is False:
+            # Its heartbeat has to say so: arm and disarm have one number, and this may be the answer to the other.
             self._tries, self._sent_at = 1, now
         elif ack.result == mavlink.ACCEPTED:
             self._finish(now)
+        elif head.name == _POWER_OFF:
+            self._said = (now, f'"{head.name}": {mavlink.result_in_words(ack.result)}')
+            self._tries, self._sent_at = 1, now + _REFUSED_FOR - _ANSWER_WITHIN
         else:
-            self._finish(now, f'"{self._waiting[0].name}": {mavlink.result_in_words(ack.result)}')
+            self._finish(now, f'"{head.name}": {mavlink.result_in_words(ack.result)}')
 
 
 class _UdpLink:
     def __init__(self, place: str) -> None:
         host, number = parse_address(place, SinkError)
-        self._waits = not host
+        self._waits, self._heard = not host, -math.inf
         self._udp = (
             UdpPort(bind=("", number), error=SinkError)
             if self._waits
             else UdpPort(peer=(host, number), error=SinkError)
         )
 
-    def write(self, data: bytes) -> None:
+    slow = ""
+
+    def free(self, now: float) -> bool:
+        return True
+
+    def free_in(self, now: float) -> float:
+        return 0.0
+
+    def write(self, data: bytes, now: float) -> None:
         self._udp.send(data)
 
-    def read(self, mav: mavlink.MavlinkLink) -> Iterable[tuple[Any, Address]]:
+    def read(self, mav: mavlink.MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
+        # Whoever was waited for and is gone may come back from another port, as a program that was started again does.
+        gone = self._waits and now - self._heard > _SILENT_AFTER
         for data, address in self._udp.receive():
             # Where it sends to an address, only what comes from there is heard.
-            if self._udp.peer in (None, address):
-                yield from ((message, address) for message in mav.feed(data))
+            if gone or self._udp.peer in (None, address):
+                yield from ((message, address) for message in mav.feed(data, whole=True))
 
-    def answer_to(self, address: Address) -> None:
-        if self._udp.peer is None:
-            self._udp.peer = address
+    def answer_to(self, address: Address, now: float) -> None:
+        if self._waits and (self._udp.peer in (None, address) or now - self._heard > _SILENT_AFTER):
+            self._udp.peer, self._heard = address, now
 
     def close(self) -> None:
         self._udp.close()
 
 
 class _SerialLink(OutPort):
-    def read(self, mav: mavlink.MavlinkLink) -> Iterable[tuple[Any, Address]]:
+    def read(self, mav: mavlink.MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
         return [(message, ("", 0)) for message in mav.feed(self.read_bytes())]
 
-    def answer_to(self, address: Address) -> None:
+    def answer_to(self, address: Address, now: float) -> None:
         """Answer where it came from: there is only one end."""
 
 
@@ -320,7 +358,8 @@ def _order(action: str, one: AutopilotCommand) -> _Order:
         raise SinkError(f'mavlink: "{action}": {one.command} is no command of the standard, such as MAV_CMD_NAV_LAND')
     if not set(one.parameters) <= set(range(1, 8)):
         raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
-    return _Order(action, number, one.parameters)
+    armed = one.parameters.get(1, 0.0) == 1.0 if number == mavlink.POWER_OFF[0] else None
+    return _Order(action, number, one.parameters, armed)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -329,9 +368,19 @@ class CommandOptions:
 
     command: str = option("a command of the MAVLink standard, such as MAV_CMD_NAV_TAKEOFF")
     parameters: dict[Literal["1", "2", "3", "4", "5", "6", "7"], float] = field(
-        default_factory=dict, metadata={"about": About("numbers 1 to 7 and their values, such as { 7 = 2.5 }")}
+        default_factory=dict,
+        metadata={"about": About("numbers 1 to 7 and their values, such as { 7 = 2.5 }", nan=True)},
     )
     pause: float = option('a time, such as "5 s"', 0.0, dimension=TIME)
+
+
+def _no_numbers(one: CommandOptions) -> Iterator[Finding]:
+    """Refuse what is no number where the standard gives it no meaning: it is "as now" of a heading or a place."""
+    for number, value in one.parameters.items():
+        meant = one.command.startswith("MAV_CMD_NAV_") and number in ("4", "5", "6")
+        if not (math.isfinite(value) or (math.isnan(value) and meant)):
+            expected = "a number, or nan for the heading and place (4, 5, 6) of a MAV_CMD_NAV_ command"
+            yield unexpected(f"parameters.{number}", expected, f"{value}")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -390,7 +439,8 @@ class MavlinkOptions(RatedSinkOptions):
             expected = "an address, such as 127.0.0.1:14550, or a serial port, such as /dev/ttyUSB0"
             said, mend = ("address and port", "take one out") if both else ("nothing", "add it")
             found.append(unexpected("address", expected, said, mend))
-        for action in self.commands:
+        for action, one in self.commands.items():
+            found += [finding.within(f'commands."{action}"') for finding in _no_numbers(one)]
             if action not in actions:
                 known = ", ".join(actions) or "none"
                 found.append(unexpected(f'commands."{action}"', f"an action of the profile: {known}", action))

@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import os
+from collections import deque
 from typing import Any
 
 from tenuto.basics.errors import SinkError
 
+# How long is looked back to see whether a line is too slow, s, and what share of commands may be kept back unsaid.
+_WATCHED, _FEW = 1.0, 0.05
+
 
 class OutPort:
     """A serial port, opened for this program alone; a write may block, but only the sink's own thread.
+
+    What is written to it waits in buffers of the system, and a slow line has not sent it for a while. So that it never
+    holds more than one command, whoever writes asks first whether it is `free`.
 
     Raises:
         SinkError: it cannot be opened, or goes away; the message names it.
@@ -20,17 +28,43 @@ class OutPort:
         import serial
 
         self._name = name
+        self._byte = (2 + 8 + (parity != "N") + stop_bits - 1) / baud
+        self._free_at = -math.inf
+        self._passed, self._kept_back = deque[float](), deque[float]()
         try:
             self._serial = serial.Serial(name, baud, parity=parity, stopbits=stop_bits, timeout=0, exclusive=True)
         except Exception as error:  # pyserial lets errors of the system through as they are, of several kinds
             raise SinkError(f"{name} does not open: {_why(error)}") from error
 
-    def write(self, data: bytes) -> None:
-        """Send bytes.
+    def free(self, now: float) -> bool:
+        """Tell whether what was written has been sent by ``now``, s, as fast as the line is."""
+        is_free = now >= self._free_at
+        seen = self._passed if is_free else self._kept_back
+        seen.append(now)
+        for times in (self._passed, self._kept_back):
+            while times and times[0] < now - _WATCHED:
+                times.popleft()
+        return is_free
+
+    def free_in(self, now: float) -> float:
+        """Return how long what was written is still on its way, s."""
+        return max(0.0, self._free_at - now)
+
+    @property
+    def slow(self) -> str:
+        """Say that the line carries fewer commands than there are; empty while it carries all, or nearly."""
+        passed, kept_back = len(self._passed), len(self._kept_back)
+        if kept_back <= _FEW * (passed + kept_back):
+            return ""
+        return f"its line carries {passed} commands a second of {passed + kept_back}: raise baud, or lower rate"
+
+    def write(self, data: bytes, now: float) -> None:
+        """Send bytes, at ``now``, s on the sink's clock.
 
         Raises:
             SinkError: the port is gone.
         """
+        self._free_at = max(self._free_at, now) + self._byte * len(data)
         try:
             self._serial.write(data)
         except OSError as error:

@@ -68,9 +68,11 @@ class SerialLine(Sink):
 
     @property
     def problem(self) -> str:
-        """Say that the far end is silent, where it should not be."""
+        """Say that the far end is silent, where it should not be, or that the line is too slow."""
         silent = 0.0 if self._heard is None else self.clock.now() - self._heard
-        return f"{self.name}: no answer for {silent:.1f} s" if self._answers and silent > self._answers else ""
+        if self._answers and silent > self._answers:
+            return f"{self.name}: no answer for {silent:.1f} s"
+        return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in.
@@ -85,18 +87,19 @@ class SerialLine(Sink):
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
-        if tick.send:
+        if tick.send and self._port.free(self.clock.now()):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
         """Send the standstill several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
+            self.wait(self._port.free_in(self.clock.now()))
             self._send(tick._replace(command=STANDSTILL))
             self.wait(_APART)
 
     def _send(self, tick: Tick) -> None:
         self._counter = (self._counter + 1) % 256
-        self._port.write(self._text(tick))
+        self._port.write(self._text(tick), self.clock.now())
         if self._port.answered():
             self._heard = self.clock.now()
 

@@ -43,18 +43,24 @@ class ServoFrames(Sink):
         self._asked, self._names = channels, channels
         self._port = OutPort(port, radio.baud, radio.parity, radio.stop_bits)
 
+    @property
+    def problem(self) -> str:
+        """Say that the line is too slow."""
+        return f"{self.name}: {self._port.slow}" if self._port.slow else ""
+
     def start(self, plan: Plan) -> None:
         """Make sure that there are pulses for the channels."""
         self._names = pulses_of(self.name, plan, self._asked, self._radio.channels)
 
     def write(self, tick: Tick) -> None:
         """Send the pulses of a tick."""
-        if tick.send:
+        if tick.send and self._port.free(self.clock.now()):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
         """Send the stop several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
+            self.wait(self._port.free_in(self.clock.now()))
             self._send(tick)
             self.wait(_APART)
 
@@ -64,7 +70,8 @@ class ServoFrames(Sink):
         # Without power an actuator has no pulse, and an output goes on with its own.
         pulses = [one or NEUTRAL_US for one in pulses_to_send(tick.wire, self._names)]
         pulses += [NEUTRAL_US] * (self._radio.channels - len(pulses))
-        self._port.write(self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power))
+        data = self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power)
+        self._port.write(data, self.clock.now())
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
