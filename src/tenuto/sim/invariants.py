@@ -16,7 +16,8 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Hand, Tick
-from tenuto.vehicles.velocity import STANDSTILL
+from tenuto.vehicles.base import ROUNDING
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # What rounding may add to a limit: m/s, rad/s.
 _SLACK = 1e-6
@@ -260,7 +261,8 @@ class Watcher:
 
     def _limited(self, tick: Tick) -> Iterator[str]:
         """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""
-        if not self._plan.chassis.fits(tick.command):
+        # A command that is within it but for rounding, and is rounded once more, is not beyond it.
+        if not any(self._plan.chassis.fits(one) for one in (tick.command, _less(tick.command))):
             yield f"the vehicle cannot do {tick.command}"
         driving = tick.guard.state is State.DRIVING
         before = self._before.command if self._before is not None else STANDSTILL
@@ -287,3 +289,8 @@ class Watcher:
         promise = guard.unnoticed + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
+
+
+def _less(command: VelocityCommand) -> VelocityCommand:
+    """Return a command that is less by what rounding may add to it."""
+    return VelocityCommand(*(axis * (1.0 - ROUNDING) for axis in command))

@@ -110,7 +110,7 @@ class Surroundings:
         may = self._watchdog.may_move(self._now) and self._newest.power
         self.velocity = self._newest.command if may else STANDSTILL
         if self.velocity == STANDSTILL:
-            self._undisturbed = True
+            self._undisturbed = not self._waiting  # what still comes was sent before, and is late
             self._floors = {sensor.name: min(self.gaps[sensor.name], sensor.keep) for sensor in self._plan.distances}
 
     def _near(self) -> Iterator[str]:
