@@ -79,12 +79,21 @@ def test_what_is_of_another_session_key_or_time_is_nothing() -> None:
     hello = asking.hello()
     assert RobotHandshake(OTHER).hello(hello, 0.0) is None
     answers = [welcoming.hello(hello, 0.01 * step) for step in range(100)]  # one hello, replayed
-    assert sum(answer is not None for answer in answers) == 10
+    assert [answer is not None for answer in answers] == [True, *[False] * 99]
+    asked = [(asking.hello(), 1.0 + 0.01 * step) for step in range(60)]
+    answers = [welcoming.hello(*one) for one in asked]
+    assert sum(answer is not None for answer in answers) == 10, "so many new ones a second"
+    overheard = [welcoming.hello(one, 60.0 + 0.001 * step) for step, (one, _) in enumerate(asked[:10] * 100)]
+    assert set(overheard) == {None}
+    answers = [welcoming.hello(asking.hello(), 61.5)]
+    assert answers[0] is not None, "whoever repeats what was overheard keeps nobody out"
+    stale = asking.welcome(answers[0])
+    assert stale is not None
+    answers += [welcoming.hello(DriverHandshake(KEY, "shed").hello(), 62.7) for _ in range(4)]
     # Of what once was a genuine session nothing opens the one that a repeated hello offers.
     assert welcoming.first(driver.seal(b"drive")) is None
-    stale = asking.welcome(answers[0] or b"")
-    assert stale is not None
-    assert asking.welcome(answers[1] or b"") is None  # a welcome counts once
+    assert asking.welcome(answers[0]) is None  # a welcome counts once
+    assert asking.welcome(answers[1] or b"") is None  # and for whoever asked
     assert welcoming.first(stale.seal(b"")) is None  # and only the newest few wait for their first data
 
 
@@ -97,7 +106,8 @@ def test_a_driver_written_from_the_docs_is_understood_and_the_key_alone_opens_no
     robot, own, handshake = RobotHandshake(KEY), X25519PrivateKey.generate(), cipher(KEY, None, "handshake")
     public = own.public_key().public_bytes_raw()
     forcing, hello = (
-        b"T\x11" + bytes(12) + handshake.encrypt(bytes(12), one + b"shed", b"T\x11") for one in (bytes(32), public)
+        b"T\x11" + nonce + handshake.encrypt(nonce, one + b"shed", b"T\x11")
+        for nonce, one in ((bytes(12), bytes(32)), (b"a new nonce.", public))
     )
     assert robot.hello(forcing, 0.0) is None  # a public key with which anybody would agree on the same
     welcome = robot.hello(hello, 0.0)

@@ -25,6 +25,8 @@ _HEADER = struct.Struct(">2s4sQ")  # of data: mark, session, counter
 _LONGEST_NAME = 64
 # As many handshakes wait for their first data; and a robot answers so many hellos a second, and no more.
 _MOST_PENDING, _MOST_HELLOS = 4, 10
+# So many hellos are remembered: those of seven hours of a driver that nobody answers.
+_REMEMBERED = 100_000
 
 
 def _derive(key: bytes, salt: bytes, info: bytes) -> ChaCha20Poly1305:
@@ -167,10 +169,15 @@ class RobotHandshake(_Handshake):
         super().__init__(key)
         self._pending: list[Pending] = []
         self._hellos: list[float] = []
+        self._known: dict[bytes, None] = {}
 
     def hello(self, datagram: bytes, now: float) -> bytes | None:
-        """Return the welcome to a hello; None if it is none, or there are too many."""
-        if not datagram.startswith(HELLO):
+        """Return the welcome to a hello; None if it is none, has come before, or there are too many.
+
+        One that was overheard and is repeated is known by its nonce: it costs nothing, and keeps nobody out.
+        """
+        nonce = datagram[2 : 2 + _NONCE]
+        if not datagram.startswith(HELLO) or nonce in self._known:
             return None
         self._hellos = [at for at in self._hellos if now - at < 1.0]
         if len(self._hellos) >= _MOST_HELLOS:
@@ -179,6 +186,9 @@ class RobotHandshake(_Handshake):
         if data is None or not _PUBLIC < len(data) <= _PUBLIC + _LONGEST_NAME:
             return None
         self._hellos.append(now)
+        self._known[nonce] = None
+        if len(self._known) > _REMEMBERED:
+            del self._known[next(iter(self._known))]
         theirs, driver, own = data[:_PUBLIC], data[_PUBLIC:].decode(errors="replace"), X25519PrivateKey.generate()
         agreed = _agree(own, theirs)
         if agreed is None:

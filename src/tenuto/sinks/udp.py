@@ -26,6 +26,8 @@ _sealed = Late("tenuto.protocols.sealed", SinkError, how_to_get("cryptography"))
 FORMS = ("json", "compact")
 # It says hello so often, and again when the robot was silent for so long, s.
 _HELLO_EVERY, _SILENT_AFTER = 0.25, 1.0
+# A new session is used so often until the robot speaks in it, s: a datagram may be lost.
+_USED_EVERY = 0.1
 
 
 class UdpSink(RemoteSink):
@@ -52,7 +54,7 @@ class UdpSink(RemoteSink):
         self._handshake = _sealed.DriverHandshake(read_key(key, SinkError), driver)
         self._udp = UdpPort(peer=parse_address(place, SinkError), error=SinkError)
         self._session: Session | None = None
-        self._heard = self._called = -math.inf
+        self._heard = self._called = self._used = -math.inf
         self._compact = form == "compact"
 
     def close(self) -> None:
@@ -71,12 +73,14 @@ class UdpSink(RemoteSink):
                 continue
             session = self._handshake.welcome(datagram)
             if session is not None:
-                self._session, self._heard = session, now
-                self._udp.send(session.seal(b""))  # the robot speaks once it has heard the session used
+                self._session, self._heard, self._used = session, now, -math.inf
             elif self._session is not None and (data := self._session.open(datagram)) is not None:
-                self._heard = now
+                self._heard, self._used = now, math.inf
                 if (state := read_json(RemoteState, data)) is not None:
                     self.end.hear(state, now)
+        if self._session is not None and now - self._used > _USED_EVERY:
+            self._used = now
+            self._udp.send(self._session.seal(b""))  # the robot speaks once it has heard the session used
         if now - self._heard > _SILENT_AFTER and now - self._called > _HELLO_EVERY:
             self._called = now
             self._udp.send(self._handshake.hello())
