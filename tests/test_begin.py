@@ -2,6 +2,7 @@
 
 import json
 import math
+import re
 import sys
 import tomllib
 from pathlib import Path
@@ -163,6 +164,46 @@ def test_begin_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: P
     assert (profile.controls["drive"].reads, profile.controls["drive"].low) == ("left_y", None)  # measured of another
     assert profile.controls["steer"].low == -30454  # the same control as before
     assert (profile.speeds.forward, profile.guard.stop) == (1.2, "east")
+
+
+def test_all_of_it_may_be_said_by_options(tmp_path: Path) -> None:
+    roles = ("drive=left_y", "steer=-right_x", "hold=left_shoulder")
+    asked = [one for role in roles for one in ("--control", role)]
+    done = run("begin", "o.toml", "--source", "simulated:sticks", *asked, "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    drive, steer, hold = tenuto.load_profile(tmp_path / "o.toml").plan().controls
+    assert (drive.travel.position(-32768.0), steer.travel.position(-32768.0), hold.reads) == (
+        1.0,
+        -1.0,
+        "left_shoulder",
+    )
+    for wrong in ("drvie=left_y", "drive=left_z", "drive"):
+        done = run("begin", "w.toml", "--source", "simulated:sticks", "--control", wrong, "--yes", cwd=tmp_path)
+        assert (done.returncode, f"found {wrong}" in re.sub(r"[\s│]+", " ", done.stderr)) == (2, True)
+
+
+def test_a_robot_is_begun_that_is_driven_from_the_keyboard(tmp_path: Path) -> None:
+    asked = ("begin", "k.toml", "--source", "keyboard", "--yes")
+    done = run(*asked, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    bench = Bench(tenuto.load_profile(tmp_path / "k.toml"))
+    rest = dict.fromkeys(("forward", "turn", "enable", "emergency", "reset"), 0.0)
+    for values in (rest, rest | {"enable": 1.0}):
+        bench.run(0.1, values)
+    assert bench.run(1.2, rest | {"enable": 1.0, "forward": 1.0}).command.vx == pytest.approx(0.3)
+    assert "emergency stop" in str(bench.run(0.1, rest | {"emergency": 1.0}).guard.state)
+    assert run("check", "k.toml", cwd=tmp_path).returncode == 0
+    wrong = run("begin", "t.toml", "--source", "keyboard", "--style", "tank", "--yes", cwd=tmp_path)
+    assert (wrong.returncode, "arcade or car" in wrong.stderr) == (2, True)
+
+
+def test_begin_asks_the_device_of_an_existing_profile(tmp_path: Path) -> None:
+    text = shipped("damson.toml").read_text().replace("/dev/ttyAMA0", "/dev/none")
+    (tmp_path / "d.toml").write_text(text)
+    done = run("begin", "d.toml", "--yes", cwd=tmp_path)
+    assert (done.returncode, "/dev/none does not open" in done.stderr) == (1, True)
+    done = run("begin", "d.toml", "--yes", "--calibrate", cwd=tmp_path)
+    assert (done.returncode, "say which device is measured" in done.stderr) == (2, True)
 
 
 def test_begin_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:

@@ -32,7 +32,7 @@ from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, sty
 from tenuto.cli.signals import ctrl_c
 from tenuto.profile.beginning import begun_for
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
-from tenuto.sources import known_infos, open_source
+from tenuto.sources import known_infos, open_source, source_options
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES
 
@@ -52,6 +52,10 @@ def begin(
     vehicle: Annotated[str | None, typer.Option(help="The kind of vehicle, such as motors.", metavar="KIND")] = None,
     style: Annotated[str | None, typer.Option(help="The kind of style, such as tank.", metavar="KIND")] = None,
     enable: Annotated[str | None, typer.Option(help="hold, switch or gesture.", metavar="WAY")] = None,
+    control: Annotated[
+        list[str] | None,
+        typer.Option(help="What a control is for: drive=left_y, steer=-right_x …", metavar="ROLE=[-]CONTROL"),
+    ] = None,
     to: Annotated[str | None, typer.Option(help="Where commands go, such as simulated or serial:PORT.")] = None,
     reverse: Annotated[
         list[str] | None, typer.Option(help="A motor that turns the wrong way; may be said again.", metavar="MOTOR")
@@ -63,7 +67,7 @@ def begin(
     wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
     yes: Annotated[bool, typer.Option("--yes", help="Ask nothing that an option can say, and write.")] = False,
 ) -> None:
-    """Make a robot drive by answering: device, vehicle, sticks, what enables it, where it goes, each motor, a drive.
+    """Set a robot up by answering: device, vehicle, sticks, what enables it, where it goes, each motor, a drive.
 
     An existing file keeps its comments and its order; only its sticks are asked for. Broken off, it moves nothing, and
     begins where it was.
@@ -73,13 +77,17 @@ def begin(
       tenuto begin
 
       tenuto begin cart.toml --source gamepad --vehicle motors --style tank --to simulated --yes
+
+      tenuto begin cart.toml --control drive=left_y --control steer=right_x --control hold=left_shoulder --yes
     """
     talks = sys.stdin.isatty() and not yes
     _check(vehicle, enable)
     new, kept = not profile.exists(), Path(f"{profile}.begun")
+    if calibrate and (recording is not None or not (new or source)):
+        raise typer.BadParameter("say which device is measured: --source, and no --from", param_hint="--calibrate")
     answers = _begun(kept) if new else Answers()
-    if source is not None:
-        answers.source = source
+    if source is not None or not new:
+        answers.source = source or ""  # that of the profile
     elif talks and recording is None and not answers.vehicle:
         answers.source = ask_device()
     if new:
@@ -89,13 +97,14 @@ def begin(
         answers.style = chosen_style(answers.vehicle, chosen)
         answers.sink = to or answers.sink
         _keep(kept, answers)
-    infos = _sticks(profile, answers, kept, recording, enable, wait, talks)
+    said = control or []
+    infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks)
     if new and talks and not answers.sink:
         answers.sink = ask_sink()
         _keep(kept, answers)
     _write(profile, answers, infos, new=new, ask=not yes)
     kept.unlink(missing_ok=True)
-    real = recording is None
+    real = recording is None and answers.source != ""
     if calibrate or (calibrate is None and talks and real and typer.confirm("Measure the sticks now (40 s)?", True)):
         measure_sticks(profile, answers.source)
     turn_motors(profile, reverse or [], swap, ask=motors if motors is not None else talks and new)
@@ -135,18 +144,31 @@ def _keep(kept: Path, answers: Answers) -> None:
 
 
 def _sticks(
-    profile: Path, answers: Answers, kept: Path, recording: Path | None, enable: str | None, wait: float, talks: bool
-) -> tuple[ControlInfo, ...]:
+    profile: Path, answers: Answers, said: list[str], kept: Path, recording: Path | None, enable: str | None,
+    wait: float, talks: bool,
+) -> tuple[ControlInfo, ...]:  # fmt: skip
     """Ask for the sticks, what enables, what stops; return the controls of the device."""
+    import tenuto
+
     roles = _roles(profile, answers)
+    known = source_options(answers.source) if answers.source and recording is None else None
+    if known is not None and known.means:
+        # The keys of a terminal say themselves what they are for.
+        if not all(role.name in known.means or role.optional for role in roles):
+            raise typer.BadParameter(f"a {known.kind} has one control that drives and one that turns: arcade or car",
+                                     param_hint="--style")  # fmt: skip
+        answers.meant = {role: Meant(control, rising=True) for role, control in known.means.items()}
+        return known.layout
     with ExitStack() as stack:
         stopped = stack.enter_context(ctrl_c())
         if recording is not None:
             opened = stack.enter_context(open_source(f"recording:{recording}"))
             infos = known_infos(opened)
         else:
-            opened = stack.enter_context(open_source(answers.source, clock=the_clock.get()))
+            what = answers.source or tenuto.load_profile(profile)
+            opened = stack.enter_context(open_source(what, clock=the_clock.get()))
             infos = opened.controls()
+        answers.meant |= _said(said, infos, (*roles, HOLD, SWITCH, STOP, PACE))
         results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
         asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None)
         asker.know(answers.meant)
@@ -155,7 +177,8 @@ def _sticks(
                 asker.ask(role)
             answers.gesture = not _enabling(asker, infos, enable, roles)
             for role in (STOP, *((PACE,) if (talks or recording) and not profile.exists() else ())):
-                if len(asker.found) < len(infos):  # otherwise nothing is left
+                # Otherwise nothing is left to ask, or all that is wanted was said.
+                if len(asker.found) < len(infos) and not (said and not talks):
                     asker.ask(role)
             unknown = {one.control for one in asker.found.values()} & {one.name for one in infos if one.travel is None}
             if unknown:
@@ -168,6 +191,21 @@ def _sticks(
         if stopped:
             raise KeyboardInterrupt
     return infos
+
+
+def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, ...]) -> dict[str, Meant]:
+    """Read what was said of controls by options. Raises `typer.BadParameter`."""
+    known, found = {info.name: info for info in infos}, {}
+    for text in texts:
+        role, _, control = text.partition("=")
+        name = control.removeprefix("-")
+        if role not in [one.name for one in roles] or name not in known:
+            raise typer.BadParameter(
+                f"expected {', '.join(one.name for one in roles)} = one of {', '.join(known)}; found {text}",
+                param_hint="--control",
+            )
+        found[role] = Meant(name, rising=control.startswith("-") == known[name].counts_down)
+    return found
 
 
 def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, roles: tuple[Role, ...]) -> bool:

@@ -14,7 +14,7 @@ from typer.core import TyperGroup
 # Group → command → what it is for. A command is the function of its name in the module of its name.
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
-        "begin": "Make a robot drive by answering, or change its sticks",
+        "begin": "Set a robot up by answering, or change its sticks",
         "devices": "List what is connected, and how to name it in a profile",
         "doctor": "Find what keeps this computer from driving a robot",
         "watch": "Show live what a controller sends",

@@ -1,4 +1,4 @@
-"""What makes a robot drive from boot: a systemd unit, and a udev rule for its device."""
+"""What lets a profile run from boot: a systemd unit, and a udev rule for its device."""
 
 from __future__ import annotations
 

@@ -26,6 +26,14 @@ if TYPE_CHECKING:
 # How long sticks are held for a gesture that enables.
 GESTURE_TIME = "1 s"
 _DEAD_ZONE = 0.08
+# Role → key of [guard].
+_GUARDS = (
+    ("hold", "hold_to_run"),
+    ("start", "enable"),
+    ("stop", "stop"),
+    ("emergency", "emergency_stop"),
+    ("reset", "reset"),
+)
 _WHOLE = VelocityCommand(1.0, 1.0, 1.0, 1.0)
 
 
@@ -123,7 +131,7 @@ def _put_stick(
 
 def _put_guard(document: Any, controls: Any, answers: Answers, known: Mapping[str, ControlInfo]) -> None:
     guard = table_in(document, "guard")
-    for role, key in (("hold", "hold_to_run"), ("start", "enable"), ("stop", "stop")):
+    for role, key in _GUARDS:
         if role not in answers.meant:
             continue
         meant = answers.meant[role]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -72,6 +73,7 @@ class SourceOptions(ABC):
         steps: how many steps a control has over its travel where that was not measured.
         on_serial_port: it is read from a serial port.
         sends_velocities: it can be what sends velocities itself, see ``[drivers.NAME]``.
+        means: what each of its controls is for, role of ``tenuto begin`` → control; where nobody has to be asked.
     """
 
     kind: ClassVar[str]
@@ -80,6 +82,7 @@ class SourceOptions(ABC):
     steps: ClassVar[int] = 1024
     on_serial_port: ClassVar[bool] = False
     sends_velocities: ClassVar[bool] = False
+    means: ClassVar[Mapping[str, str]] = {}
 
     @abstractmethod
     def open(self, clock: Timer) -> Source:

@@ -14,6 +14,7 @@ import subprocess
 import sys
 import termios
 import tty
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -201,6 +202,9 @@ class KeyboardOptions(HeldOptions):
         ControlInfo("reset", 0.0, 1.0, 0.0),
         *(ControlInfo(name, 0.0, 1.0, 0.0) for name in _FREE.values()),
     )
+    means: ClassVar[Mapping[str, str]] = {
+        "drive": "forward", "steer": "turn", "hold": "enable", "emergency": "emergency", "reset": "reset",
+    }  # fmt: skip
     steps: ClassVar[int] = 3
     loses_link: ClassVar[bool] = False
 
