@@ -199,3 +199,51 @@ def test_a_random_profile_that_breaks_a_promise_is_made_small_and_kept(
 @given(testing.any_profile())
 def test_every_profile_can_be_written_down(profile: tenuto.Profile) -> None:
     assert tenuto.parse_profile(profile_text(profile)).plan() == profile.plan()
+
+
+HANDED_OVER = """
+format = 1
+name = "a learner alone, and a follower"
+source = { kind = "gamepad" }
+style = { kind = "any_direction", forward = "left_x", sideways = "left_y", turn = "right_x" }
+controls.left_x.dead_zone = 0.0
+controls.left_y.dead_zone = 0.0
+controls.right_x.dead_zone = 0.0
+speeds = { forward = 1.0, turn = 1.0 }
+limits = { acceleration = 1.0 }
+levels = { steps = [0.5, 1.0], faster = "back", slower = "guide" }
+chassis = { kind = "differential", wheel_radius = 1.0, track = 1.0 }
+loop = { rate = 20.0, stall_timeout = 0.25 }
+rates.fine = { scale = 1.0, expo = [0.0, 0.0] }
+rates.full = {}
+switches.mode_button = { kind = "cycle", reads = "west" }
+switches.rates_button = { kind = "cycle", reads = "north" }
+modes.slow = { fallback = true }
+modes.brisk = { may_start = false }
+choose.mode = { switch = "mode_button", order = ["slow", "brisk"] }
+choose.rates = { switch = "rates_button", order = ["fine", "full"] }
+drivers.follower = { sends = "velocities", given_by = "start", link_timeout = 1.0, source = { kind = "lines", \
+port = "/dev/ttyACM0", columns = ["vx", "yaw_rate"] } }
+drivers.learner = { given_by = "left_stick", alone = true, link_timeout = 1.0, source = { kind = "gamepad" } }
+[guard]
+hold_to_run = "south"
+released_category = 0
+fault_category = 0
+emergency_category = 0
+attention = 1.0
+link_good_for = 0.5
+command_timeout = 1.0
+grace = 1.0
+least_frame_rate = 2.0
+link_timeout = 0.25
+stop_deceleration = 1.0
+"""
+
+
+def test_a_robot_is_not_handed_over_while_whoever_is_needed_then_is_not_heard() -> None:
+    """The first in rank was late for longer than is borne, which a learner who drives alone need not mind."""
+    begins = Episode(0.12, "careful", "good", "steady", "there", 41735, True)
+    late = Episode(2.01, "careful", "late", "stands still", "there", 762470, True)
+    outcome = play(tenuto.parse_profile(HANDED_OVER), [begins, late])
+    assert outcome.broken == []
+    assert outcome.driven > 0.0

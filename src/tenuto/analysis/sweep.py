@@ -79,9 +79,9 @@ def sweep(
         return {**one, **(measure or figures_of)(ticks)}
 
     with _beside_one_another(drive, len(changed)) as rows:
-        return pd.DataFrame(
-            list(track(rows, "sweep", len(changed), console=Console(stderr=True), disable=not shown, transient=True))
-        )
+        if shown:
+            rows = track(rows, "sweep", len(changed), console=Console(stderr=True), transient=True)
+        return pd.DataFrame(list(rows))
 
 
 @contextmanager

@@ -223,8 +223,9 @@ class Pipeline:
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
             if asleep is not None or told is not None:
                 return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
-        grace = self.plan.guard.grace
-        return self._link_loss.bear(faults, self._guard.state, now, dt) if grace > 0.0 else (faults, ())
+        # Whoever is needed from now on may have been silent for long: with that the robot is not handed over.
+        bears = self.plan.guard.grace > 0.0 and not self._ranks.changed
+        return self._link_loss.bear(faults, self._guard.state, now, dt) if bears else (faults, ())
 
     def _permission(self, faults: tuple[Reason, ...], now: float, dt: float) -> GuardStatus:
         """Ask the guard, and tell it all that it has to know."""
