@@ -16,6 +16,7 @@ import tenuto
 from helpers import MEDLAR, examples
 from tenuto import stages
 from tenuto.data import shipped
+from tenuto.sources.recording import read_recording, write_recording
 
 TEXT = shipped("medlar.toml").read_text()
 ROW = shipped("orchard-row.csv")
@@ -64,33 +65,40 @@ def test_a_profile_is_saved_whole_with_its_comments(tmp_path: Path) -> None:
     assert tenuto.parse_profile(made.with_(name="in code").text()).name == "in code"
 
 
-def test_a_sweep_has_a_row_for_each_and_the_figures_of_its_drive() -> None:
+@pytest.fixture
+def row(tmp_path: Path) -> str:
+    """The first four seconds of a drive: what many drives are tried with."""
+    write_recording(tmp_path / "row.csv", read_recording(ROW)[:200])
+    return str(tmp_path / "row.csv")
+
+
+def test_a_sweep_has_a_row_for_each_and_the_figures_of_its_drive(row: str) -> None:
     tried: dict[str, list[object]] = {"limits.acceleration": [0.4, 3.0], "speeds.forward": ["0.5 m/s", 1.0]}
-    table = tenuto.sweep(MEDLAR, ROW, tried, progress=False)
+    table = tenuto.sweep(MEDLAR, row, tried, progress=False)
     assert [*table.columns[:2], len(table)] == ["limits.acceleration", "speeds.forward", 4]
-    for row in table.to_dict("records"):
-        profile = MEDLAR.with_(**{key: row[key] for key in tried})
-        drive = tenuto.replay(profile, ROW).to_frame()
+    for one in table.to_dict("records"):
+        profile = MEDLAR.with_(**{key: one[key] for key in tried})
+        drive = tenuto.replay(profile, row).to_frame()
         speed = (drive["command.vx"] ** 2 + drive["command.vy"] ** 2) ** 0.5
-        assert row["top_speed"] == pytest.approx(speed.max())
-        assert row["distance"] == pytest.approx((speed * drive["dt"]).sum())
+        assert one["top_speed"] == pytest.approx(speed.max())
+        assert one["distance"] == pytest.approx((speed * drive["dt"]).sum())
     behind = table.groupby("limits.acceleration")["behind"].mean()
     assert behind[0.4] > 3.0 * behind[3.0], "a slow ramp is further behind the sticks"
-    own = tenuto.sweep(MEDLAR, ROW, {"levels": [None]}, lambda ticks: {"ticks": len(ticks)}, progress=False)
-    assert own["ticks"].tolist() == [len(TICKS)]
+    own = tenuto.sweep(MEDLAR, row, {"levels": [None]}, lambda ticks: {"ticks": len(ticks)}, progress=False)
+    assert own["ticks"].tolist() == [len(tenuto.replay(MEDLAR, row))]
     with pytest.raises(tenuto.ProfileError, match=r"speeds\.forward"):
-        tenuto.sweep(MEDLAR, ROW, {"speeds.forward": [1.0, "1 kg"]}, progress=False)
+        tenuto.sweep(MEDLAR, row, {"speeds.forward": [1.0, "1 kg"]}, progress=False)
     with pytest.raises(tenuto.TenutoError, match="expected keys and the values to try"):
-        tenuto.sweep(MEDLAR, ROW, {})
+        tenuto.sweep(MEDLAR, row, {})
 
 
 BESIDE = """
-import threading, tenuto
+import sys, threading, tenuto
 from tenuto.data import shipped
 tried = {"speeds.forward": [0.5 + 0.05 * number for number in range(12)]}
 name = "a name that only this process has"
 def sweep():
-    return tenuto.sweep(shipped("medlar.toml"), shipped("orchard-row.csv"), tried,
+    return tenuto.sweep(shipped("medlar.toml"), sys.argv[1], tried,
                         lambda ticks: {"top": max(tick.command.vx for tick in ticks), "name": name})
 beside = sweep()
 other = threading.Event()
@@ -101,8 +109,8 @@ assert beside["speeds.forward"].tolist() == tried["speeds.forward"] and beside["
 
 
 @pytest.mark.long
-def test_many_are_driven_beside_one_another_and_come_in_their_order() -> None:
-    done = subprocess.run([sys.executable, "-c", BESIDE], capture_output=True, text=True, check=False, timeout=120)
+def test_many_are_driven_beside_one_another_and_come_in_their_order(row: str) -> None:
+    done = subprocess.run([sys.executable, "-c", BESIDE, row], capture_output=True, text=True, check=False, timeout=120)
     assert (done.returncode, done.stderr) == (0, "")
 
 
