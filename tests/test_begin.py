@@ -182,6 +182,16 @@ def test_all_of_it_may_be_said_by_options(tmp_path: Path) -> None:
         assert (done.returncode, f"found {wrong}" in re.sub(r"[\s│]+", " ", done.stderr)) == (2, True)
 
 
+def test_sticks_that_are_never_still_are_not_asked_for_ever(tmp_path: Path) -> None:
+    done = run("begin", "n.toml", "--source", "simulated:sticks", "--yes", cwd=tmp_path)
+    assert (done.returncode, "no gesture came for drive" in done.stderr) == (1, True)
+    roles = ("throttle=left_y", "steer=right_x", "hold=left_shoulder")
+    asked = [one for role in roles for one in ("--control", role.replace("throttle", "drive"))]
+    done = run("begin", "f.toml", "--vehicle", "four_wheel_steer", "--source", "simulated:sticks", *asked, "--yes",
+               cwd=tmp_path)  # fmt: skip
+    assert done.returncode == 0, done.stderr
+
+
 def test_a_robot_is_begun_that_is_driven_from_the_keyboard(tmp_path: Path) -> None:
     asked = ("begin", "k.toml", "--source", "keyboard", "--yes")
     done = run(*asked, cwd=tmp_path)
@@ -195,6 +205,16 @@ def test_a_robot_is_begun_that_is_driven_from_the_keyboard(tmp_path: Path) -> No
     assert run("check", "k.toml", cwd=tmp_path).returncode == 0
     wrong = run("begin", "t.toml", "--source", "keyboard", "--style", "tank", "--yes", cwd=tmp_path)
     assert (wrong.returncode, "arcade or car" in wrong.stderr) == (2, True)
+
+
+def test_what_enables_an_existing_robot_stays_where_nothing_else_is_pressed(tmp_path: Path) -> None:
+    (tmp_path / "medlar.toml").write_text(shipped("medlar.toml").read_text())
+    write_recording(tmp_path / "g.csv", [*gesture(0, ("right_y", -31000)), *gesture(2, ("left_x", -31000))])
+    done = run("begin", "medlar.toml", "--from", "g.csv", "--yes", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    profile = tenuto.load_profile(tmp_path / "medlar.toml")
+    assert (profile.controls["drive"].reads, profile.controls["steer"].reads) == ("right_y", "left_x")
+    assert (profile.guard.hold_to_run, profile.guard.enable, dict(profile.switches)) == ("left_shoulder", None, {})
 
 
 def test_begin_asks_the_device_of_an_existing_profile(tmp_path: Path) -> None:

@@ -39,6 +39,7 @@ from tenuto.vehicles.base import VEHICLES
 # For how long sticks are moved to their ends, s.
 _ENDS = 10.0
 _ENABLES = {"hold": HOLD, "switch": SWITCH}
+_GESTURE = "Nothing is held: both sticks at their low ends for 1 s switch driving on and off."
 
 
 def begin(
@@ -172,14 +173,16 @@ def _sticks(
         results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
         asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None)
         asker.know(answers.meant)
+        # Where all that is wanted was said, nothing more is asked.
+        more = not said or talks
+        pace = (PACE,) if (talks or recording) and not profile.exists() else ()
         try:
-            for role in roles:
-                asker.ask(role)
-            answers.gesture = not _enabling(asker, infos, enable, roles)
-            for role in (STOP, *((PACE,) if (talks or recording) and not profile.exists() else ())):
-                # Otherwise nothing is left to ask, or all that is wanted was said.
-                if len(asker.found) < len(infos) and not (said and not talks):
-                    asker.ask(role)
+            _ask_all(asker, tuple(role for role in roles if more or not role.optional))
+            enabled = _enabling(asker, infos, enable, roles)
+            answers.gesture = not enabled and (enable == "gesture" or not profile.exists())
+            if answers.gesture:
+                results.print(_GESTURE, soft_wrap=True)
+            _ask_all(asker, (STOP, *pace) if more and len(asker.found) < len(infos) else ())
             unknown = {one.control for one in asker.found.values()} & {one.name for one in infos if one.travel is None}
             if unknown:
                 asker.go_to_ends(sorted(unknown), _ENDS)
@@ -191,6 +194,11 @@ def _sticks(
         if stopped:
             raise KeyboardInterrupt
     return infos
+
+
+def _ask_all(asker: Asker, roles: tuple[Role, ...]) -> None:
+    for role in roles:
+        asker.ask(role)
 
 
 def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, ...]) -> dict[str, Meant]:
@@ -211,8 +219,6 @@ def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, .
 def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, roles: tuple[Role, ...]) -> bool:
     """Ask what enables; tell whether a control does. A rig without any button is enabled by its sticks."""
     if enable == "gesture" or (enable is None and len(infos) <= len(roles)):
-        results.print("Nothing is left that could be held: both sticks at their low ends for 1 s switch driving on and "
-                      "off.", soft_wrap=True)  # fmt: skip
         return False
     if enable is not None:
         return asker.ask(_ENABLES[enable]._replace(optional=False))

@@ -57,6 +57,8 @@ def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
     return tuple(_role(key, ask, optional=optional) for key, ask, optional in asked if ask is not None)
 
 
+# So often a gesture that is not understood is asked for again: a stick that is never still must not ask for ever.
+_MOST_UNCLEAR = 10
 WAYS = Role("ways", "press what should change the way of steering", optional=True)
 HOLD = Role("hold", "press the control that must be HELD to drive, for a moment, and let it go", optional=True)
 SWITCH = Role("start", "flip or press what switches driving ON and off", optional=True, stays=True)
@@ -124,7 +126,7 @@ class Asker:
         results.print(f"Now {prompt}{skip}.", soft_wrap=True)
 
     def _listen(self, role: Role) -> Meant | None:
-        began = None
+        began, unclear = None, 0
         for frame in self._frames:
             if role.optional and self._talks and select.select([sys.stdin], [], [], 0)[0]:
                 sys.stdin.readline()
@@ -137,8 +139,8 @@ class Asker:
                 return answer
             if isinstance(answer, Unclear):
                 results.print(f"  {answer.why}. Again: {role.prompt}.", style="yellow", soft_wrap=True)
-                began = frame.time
-            if frame.time - began > self._wait:
+                began, unclear = frame.time, unclear + 1
+            if frame.time - began > self._wait or unclear > _MOST_UNCLEAR:
                 return None
         if self._stopped:
             raise KeyboardInterrupt
