@@ -317,3 +317,10 @@ def test_what_drives_needs_no_package_that_draws_or_counts(tmp_path: Path) -> No
     assert ended == [*lines.values(), *[1] * len(lacking)], done.stderr
     assert re.findall(r"pip install 'tenuto\[(\w+)\]'", done.stderr) == [*lacking.values()]
     assert len((tmp_path / "run.csv").read_text().splitlines()) > 1500
+
+
+@pytest.mark.parametrize("command", [(), ("begin",), ("drive",), ("why",)])
+def test_a_single_h_asks_for_help_too(command: tuple[str, ...], tmp_path: Path) -> None:
+    short, long = (run(*command, option, cwd=tmp_path) for option in ("-h", "--help"))
+    assert short.stdout == long.stdout
+    assert (short.returncode, "Usage: tenuto" in short.stdout) == (0, True)

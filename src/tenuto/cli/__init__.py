@@ -10,7 +10,7 @@ import typer
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import said_of
 from tenuto.cli.clock import the_clock
-from tenuto.cli.commands import COMMANDS, Commands, stub
+from tenuto.cli.commands import COMMANDS, HELP, Commands, stub
 from tenuto.cli.console import problems
 from tenuto.clock import REAL, Timer
 
@@ -22,6 +22,7 @@ app = typer.Typer(
     help="From stick to moving robot.",
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
+    context_settings=HELP,
 )
 for group in COMMANDS.values():
     for name, line in group.items():

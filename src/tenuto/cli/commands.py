@@ -46,6 +46,10 @@ COMMANDS: dict[str, dict[str, str]] = {
 EXIT_STATUS = "Exit: 0 fine, 1 a problem, 2 used wrongly."
 
 
+# Both ask for help, of every command.
+HELP = {"help_option_names": ["-h", "--help"]}
+
+
 class Commands(TyperGroup):
     """Loads the module of a command when it is called, and lists all of them on one screen of 80 x 24."""
 
@@ -53,7 +57,9 @@ class Commands(TyperGroup):
         """Load the command that is called."""
         name = args[0] if args else ""
         if any(name in group for group in COMMANDS.values()):
-            alone = typer.Typer(add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False)
+            alone = typer.Typer(
+                add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False, context_settings=HELP
+            )
             alone.command(name)(getattr(import_module(f"tenuto.cli.{name}"), name))
             self.commands[name] = typer.main.get_command(alone)
         return super().resolve_command(ctx, args)
