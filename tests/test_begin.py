@@ -14,7 +14,7 @@ import tenuto
 from helpers import Bench, Notebook, run
 from tenuto import Frame
 from tenuto.calibration.binding import Listener, Meant, Unclear
-from tenuto.cli.motors import SHARE, HeldKey, OneMotor, motors_of, one_motor_plan
+from tenuto.cli.motors import SHARE, HeldKey, OneMotor, motors_of, one_motor_plan, turned_alone
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.profile.beginning import text_begun_for
@@ -349,6 +349,31 @@ def test_motors_that_turn_the_wrong_way_are_turned_round(tmp_path: Path) -> None
     assert "{left.share:.3f} {right.share:.3f}" in (tmp_path / "it.toml").read_text()
     wrong = run("begin", "two.toml", "--from", "g.csv", "--reverse", "middle", "--yes", cwd=tmp_path)
     assert (wrong.returncode, "expected one of left, right; found middle" in wrong.stderr) == (2, True)
+    assert not (tmp_path / "two.toml").exists(), "refused before anything is written"
+    (tmp_path / "two.toml.begun").write_text('{"vehicle": "hovercraft", "meant": {}}', encoding="utf-8")
+    wrong = run("begin", "two.toml", "--from", "g.csv", "--yes", cwd=tmp_path)
+    assert (wrong.returncode, "nothing is called hovercraft; delete it" in wrong.stderr) == (1, True)
+
+
+@pytest.mark.parametrize(
+    ("sink", "alone"),
+    [
+        ('kind = "serial"\nport = "p"', {}),  # a velocity: the far end would turn more than one
+        ('kind = "serial"\nport = "p"\nline = "{left:.2f} {right.share:.2f}"', {"left": False, "right": True}),
+        ('kind = "sbus"\nport = "p"', {"left": True}),
+        ('kind = "mavlink"\naddress = "h:1"\nsends = "channels"\nchannels = ["left"]', {"left": True}),
+        ('kind = "mavlink"\naddress = "h:1"\nsends = "sticks"', {}),
+        ('kind = "simulated"', {"left": True, "right": True}),
+        ('kind = "log"\nfile = "drive.csv"', {"left": True, "right": True}),
+    ],
+)
+def test_a_motor_is_turned_alone_only_where_the_sink_sends_motors(sink: str, alone: dict[str, bool]) -> None:
+    text = text_begun_for("motors").replace('name = ""', 'name = "two motors"')
+    text = text.replace("[source]", '[source]\nkind = "gamepad"\n')
+    text = text.replace("[style]", '[style]\nforward = "left_y"\nturn = "right_x"\n')
+    text = text.replace("[guard]", '[guard]\nhold_to_run = "south"\n')
+    forms = '\n[actuators.left]\nform = "pulse"\n[actuators.right]\nform = "share"\n'
+    assert turned_alone(tenuto.parse_profile(f"{text}{forms}[sinks.robot]\n{sink}\n")) == alone
 
 
 @pytest.mark.parametrize("kind", VEHICLES.all)

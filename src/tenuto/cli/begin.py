@@ -21,6 +21,7 @@ from tenuto.cli.begin_steps import (
     ask_sink,
     ask_style,
     ask_vehicle,
+    check_reverse,
     chosen_style,
     first_drive,
     measure_sticks,
@@ -103,7 +104,7 @@ def begin(
     if new and talks and not answers.sink:
         answers.sink = ask_sink()
         _keep(kept, answers)
-    _write(profile, answers, infos, new=new, ask=not yes)
+    _write(profile, answers, infos, reverse or [], new=new, ask=not yes)
     kept.unlink(missing_ok=True)
     real = recording is None and answers.source != ""
     if calibrate or (calibrate is None and talks and real and typer.confirm("Measure the sticks now (40 s)?", True)):
@@ -127,9 +128,12 @@ def _begun(kept: Path) -> Answers:
         said = json.loads(kept.read_text(encoding="utf-8"))
         said["meant"] = {role: Meant(**meant) for role, meant in said["meant"].items()}
         found = Answers(**said)
+        wrong = [found.vehicle] * (found.vehicle not in begun_for()) + [found.style] * (found.style not in STYLES.all)
+        if any(wrong):
+            raise ValueError(f"nothing is called {', '.join(filter(None, wrong))}")
     except FileNotFoundError:
         return Answers()
-    except (OSError, ValueError, TypeError, KeyError) as error:
+    except (OSError, ValueError, TypeError, KeyError, AttributeError) as error:
         raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to begin afresh") from error
     known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
     results.print(f"Going on from {kept}: {known}. Delete it to begin afresh.", soft_wrap=True)
@@ -241,7 +245,9 @@ def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
     return (*roles, WAYS) if style.switched_steering and "choose" not in document else roles
 
 
-def _write(profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], *, new: bool, ask: bool) -> None:
+def _write(
+    profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], reverse: list[str], *, new: bool, ask: bool
+) -> None:
     """Write the profile, once it is one."""
     import tenuto
     from tenuto.calibration.store import write_atomically
@@ -252,7 +258,7 @@ def _write(profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], *, n
     keys = {role.name: role.key for role in _roles(profile, answers) if role.key}
     document = opened_document(profile, answers.vehicle)
     text = text_of(document, profile.stem if new else "", answers, infos, keys)
-    tenuto.parse_profile(text, str(profile))  # raises before anything is written
+    check_reverse(tenuto.parse_profile(text, str(profile)), reverse)  # both raise before anything is written
     if ask and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?", True)):
         results.print("Nothing was written; --yes writes without asking.")
         raise typer.Exit(1)

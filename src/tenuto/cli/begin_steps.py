@@ -19,6 +19,7 @@ from tenuto.kinds.options import Role, about
 from tenuto.kinds.tables import made, table_of
 from tenuto.profile.beginning import begun_for, text_begun_for
 from tenuto.profile.patch import Change, apply_changes
+from tenuto.profile.profile import Profile
 from tenuto.sources import open_source
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES, Chassis, VehicleOptions
@@ -26,6 +27,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 # A stick that is moved by this share of its travel is meant; for so long somebody is waited for, s.
 _MOVED, _PATIENCE = 0.3, 15.0
+_IN_THE_LINE = 'name the motors in its line, such as line = "{left_wheel.share:.3f} {right_wheel.share:.3f}"'
 # So many pictures stand abreast.
 _ABREAST = 3
 
@@ -172,17 +174,29 @@ def measure_sticks(profile: Path, source: str) -> None:
         results.print(f"The profile drives without it. Later: tenuto calibrate {source}", soft_wrap=True)
 
 
+def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
+    """Refuse motors that a robot does not have, or that no sink turns round. Raises `typer.BadParameter`."""
+    from tenuto.cli.motors import motors_of, turned_alone
+
+    names, alone = motors_of(profile.plan()), turned_alone(profile)
+    for name in reverse:
+        if name not in names:
+            raise typer.BadParameter(f"expected one of {', '.join(names)}; found {name}", param_hint="--reverse")
+        if not alone.get(name, False):
+            text = f"{name} needs a form in [actuators], and every sink must send that: {_IN_THE_LINE}"
+            raise typer.BadParameter(text, param_hint="--reverse")
+
+
 def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool) -> None:
     """Turn each motor alone where that is asked for, and put into the profile which one turns the wrong way."""
     import tenuto
-    from tenuto.cli.motors import motors_of
+    from tenuto.cli.motors import turned_alone
 
-    plan = tenuto.load_profile(profile).plan()
-    names, wrong, swapped = motors_of(plan), list(reverse), swap
-    for name in wrong:
-        if name not in names:
-            raise typer.BadParameter(f"expected one of {', '.join(names)}; found {name}", param_hint="--reverse")
-    if ask and sys.stdin.isatty() and typer.confirm(
+    loaded = tenuto.load_profile(profile)
+    names, wrong, swapped = list(turned_alone(loaded)), list(reverse), swap
+    if ask and not names:
+        results.print(f"No motor can be turned alone, for the sinks send velocities: {_IN_THE_LINE}", soft_wrap=True)
+    elif ask and sys.stdin.isatty() and typer.confirm(
         f"Turn each of {', '.join(names)} alone? Lift the wheels off the ground first.", True
     ):  # fmt: skip
         more, swapped = _ask_motors(profile, names)
@@ -237,8 +251,14 @@ def _turned(profile: Path, name: str) -> bool:
 def _motor_changes(profile: Path, wrong: Sequence[str], swapped: bool) -> list[Change]:
     """Return what the answers about motors change in a profile."""
     import tenuto
+    from tenuto.cli.motors import turned_alone
 
     loaded = tenuto.load_profile(profile)
+    alone = turned_alone(loaded)
+    for name in wrong:
+        if not alone[name]:
+            results.print(f"{name} turned backward: change its sign in the line of the sink, or swap its two wires.")
+    wrong = [name for name in wrong if alone[name]]
     changes = [Change(("actuators", name, "reverse"), True, "", "it turned backward") for name in wrong]
     groups = {name: bound.quantity.group for name, bound in loaded.plan().chassis.bounds().items()}
     for name in wrong:

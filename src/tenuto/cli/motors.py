@@ -6,6 +6,7 @@ motor. So letting go, Ctrl-C, a terminal that hangs and a fault stop it as they 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -14,6 +15,7 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.profile.load import parse_profile
+from tenuto.profile.profile import Profile
 from tenuto.sinks import Sink
 from tenuto.sources import Source
 from tenuto.vehicles.actuators import Wire
@@ -111,6 +113,22 @@ class OneMotor(Sink):
 def motors_of(plan: Plan) -> list[str]:
     """Name the motors of a robot that can be turned alone: all actuators by which it moves."""
     return [name for name, bound in plan.chassis.bounds().items() if bound.quantity.drives]
+
+
+def turned_alone(profile: Profile) -> dict[str, bool]:
+    """Return the motors that every sink which moves a robot says each for itself, so that one can turn alone.
+
+    A sink that says velocities leaves the motors to the far end. Without a sink, each can.
+
+    Returns:
+        name → whether ``reverse`` turns it round: it has a form or can have one, and each of those sinks says that.
+    """
+    plan = profile.plan()
+    bounds, formed = plan.chassis.bounds(), {one.name for one in plan.actuators}
+    told = [turns for sink in profile.sinks.values() if (turns := sink.turns(plan)) is not None]
+    names = [name for name in motors_of(plan) if all(name in one for one in told)]
+    able = {name for name in names if name in formed or math.isfinite(bounds[name].most)}
+    return {name: name in able and all(one[name] for one in told) for name in names}
 
 
 def one_motor_plan() -> Plan:

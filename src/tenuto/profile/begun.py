@@ -14,9 +14,9 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Meant
 from tenuto.kinds.options import about
 from tenuto.profile.beginning import text_begun_for
-from tenuto.sinks.base import SINKS
+from tenuto.sinks.base import SINKS, SinkOptions
 from tenuto.sources import source_options
-from tenuto.sources.base import SOURCES
+from tenuto.sources.base import SOURCES, SourceOptions
 from tenuto.vehicles.base import VEHICLES
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -185,6 +185,12 @@ def _put(
         table["reverse"] = reverse
 
 
+def _said(options: SourceOptions | SinkOptions) -> dict[str, Any]:
+    """Return the keys of a table that say what a short text said."""
+    said = {one.name: (getattr(options, one.name), one.default) for one in fields(options) if about(one).word}
+    return {"kind": options.kind, **{key: value for key, (value, usual) in said.items() if value != usual}}
+
+
 def _source_table(source: str, infos: Sequence[ControlInfo]) -> dict[str, object]:
     """Return the keys of ``[source]`` for a short text; of a simulated device those of its kind."""
     options = source_options(source)
@@ -195,9 +201,7 @@ def _source_table(source: str, infos: Sequence[ControlInfo]) -> dict[str, object
             return {"kind": "gamepad"}
         places = [one.name for one in fields(kind) if about(one).place and one.default is MISSING]
         return {"kind": device, **dict.fromkeys(places, device)}
-    said = {one.name: getattr(options, one.name) for one in fields(options) if about(one).word}
-    usual = {one.name: one.default for one in fields(options)}
-    found = {"kind": options.kind, **{key: value for key, value in said.items() if value != usual[key]}}
+    found = _said(options)
     if options.kind == "lines" and "columns" not in found:
         found["columns"] = [info.name for info in infos]
     return found
@@ -209,9 +213,7 @@ def _sink_table(document: Any, answers: Answers) -> dict[str, object]:
     from tenuto.kinds.texts import read_text
 
     options = read_text(answers.sink, SINKS, SinkError)
-    said = {one.name: getattr(options, one.name) for one in fields(options) if about(one).word}
-    usual = {one.name: one.default for one in fields(options)}
-    found = {"kind": options.kind, **{key: value for key, value in said.items() if value != usual[key]}}
+    found = _said(options)
     vehicle = VEHICLES.all[answers.vehicle]
     if options.kind == "serial" and vehicle.in_shares:
         names = vehicle().chassis(_WHOLE).bounds()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -121,6 +121,15 @@ class SinkOptions(ABC):
         None where that is not known, or where there is no robot.
         """
         return None
+
+    def turns(self, plan: Plan) -> Mapping[str, bool] | None:
+        """Return the actuators that it says each for itself; here: none, for it says a velocity.
+
+        Returns:
+            name → whether it says it as ``[actuators]`` says, so turned round where ``reverse`` is. None where nothing
+            moves by the sink.
+        """
+        return {}
 
     def per_second(self, plan: Plan) -> float:
         """Return how many commands it sends in a second; here: one a tick."""

@@ -94,6 +94,9 @@ class EventsOptions(SinkOptions):
     kind: ClassVar[str] = "events"
     file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)
 
+    def turns(self, plan: Plan) -> None:
+        """Say that nothing moves by it."""
+
     def open(self) -> Sink:
         """Open the file, or go on with it.
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
+from tenuto.driving.plan import Plan
 from tenuto.kinds.options import option
 from tenuto.kinds.texts import form_of
 from tenuto.sinks.base import Sink, SinkOptions
@@ -21,6 +22,9 @@ class LogOptions(SinkOptions):
     file: str = option(
         "a file that ends in .csv, .jsonl, .parquet or .mcap", word="FILE.csv|.jsonl|.parquet|.mcap", place=True
     )
+
+    def turns(self, plan: Plan) -> None:
+        """Say that nothing moves by it."""
 
     def packages(self) -> tuple[str, ...]:
         """Return what writes its form."""

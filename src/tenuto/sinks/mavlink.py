@@ -412,6 +412,11 @@ class MavlinkOptions(RatedSinkOptions):
         """Whether what it says is in m/s: velocities are; sticks and channels are shares."""
         return self.sends == "velocity"
 
+    def turns(self, plan: Plan) -> dict[str, bool]:
+        """Name the actuators that have a channel."""
+        named = self.channels or [one.name for one in plan.actuators if one.form == "pulse"]
+        return dict.fromkeys(named if self.sends == "channels" else (), True)
+
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""
         return ("pymavlink",)

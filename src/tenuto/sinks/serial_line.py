@@ -216,6 +216,12 @@ class SerialLineOptions(RatedSinkOptions):
             yield error("baud", text, "raise it, lower rate, or send less")
         yield from super().plan_errors(plan)
 
+    def turns(self, plan: Plan) -> dict[str, bool]:
+        """Name the actuators of its line: ``{left.share}`` is as [actuators] says, ``{left}`` is not."""
+        named = {name for _, name, _, _ in string.Formatter().parse(self.line) if name}
+        found = {one.name: any(name.startswith(f"{one.name}.") for name in named) for one in plan.actuators}
+        return {name: formed for name, formed in found.items() if formed or name in named}
+
     def waits(self, plan: Plan) -> tuple[float, str]:
         """Return how long a line is valid."""
         return plan.guard.command_timeout, "guard.command_timeout"

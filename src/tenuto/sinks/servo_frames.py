@@ -112,6 +112,10 @@ class ServoFramesOptions(RatedSinkOptions):
     rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
     channels: tuple[str, ...] = option("a list of actuators, from channel 1 on", (), word="A|B")
 
+    def turns(self, plan: Plan) -> dict[str, bool]:
+        """Name the actuators that have a channel."""
+        return dict.fromkeys(self.channels or [one.name for one in plan.actuators if one.form == "pulse"], True)
+
     def open(self) -> Sink:
         """Open the port."""
         return ServoFrames(self.kind, self.port, self.rate, self.channels)

@@ -61,6 +61,10 @@ class SimulatedSinkOptions(SinkOptions):
 
     kind: ClassVar[str] = "simulated"
 
+    def turns(self, plan: Plan) -> dict[str, bool]:
+        """Name all: it is told the actuators. Its wiring is right, so a motor that is reversed turns as before."""
+        return dict.fromkeys(plan.chassis.bounds(), True)
+
     def open(self) -> Sink:
         """Return it; it is placed when the drive begins."""
         return SimulatedSink()
