@@ -99,6 +99,8 @@ def test_a_recording_reads_as_its_profile_reads_it() -> None:
         (lambda pad: tenuto.guarded("south")(pad, [0.0] * 5), "expected up to 4 values, found 5"),
         (lambda pad: tenuto.guarded("south", ramp=0.0), "ramp: expected a time above 0 s, found 0"),
         (lambda pad: rounds([{}], rate=0.0), "rate: expected a frequency above 0"),
+        (lambda pad: rounds([{}], timeout=float("inf")), "timeout: expected a time above 0, up to 10 s, found inf"),
+        (lambda pad: rounds([{}], timeout=float("nan")), "timeout: expected a time above 0"),
         (lambda pad: rounds([{}], dead_zone=1.0), "dead_zone: expected a share"),
         (lambda pad: list(tenuto.pads("gampad")), "expected a kind of source"),
     ],

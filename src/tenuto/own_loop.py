@@ -40,6 +40,10 @@ from tenuto.styles.mixing import in_corner
 _ON, _OFF = 0.6, 0.4
 # For so long all reads as at rest before a loop ends, s.
 _SETTLES = 0.5
+# The longest silence of a device that a loop may drive through, s.
+_LONGEST = 10.0
+# The rounds are those of the caller's loop, and what it asks for may stay as it is: neither is a fault, s.
+_NEVER = 1e6
 # What a guarded loop drives: up to so many values.
 _NAMES = ("forward", "turn", "climb", "sideways")
 
@@ -129,6 +133,8 @@ class Pad:
             raise TenutoError(f"rate: expected a frequency above 0, up to 1000 Hz, found {rate:g}")
         if not 0.0 <= dead_zone < 1.0:
             raise TenutoError(f"dead_zone: expected a share from 0 to less than 1, found {dead_zone:g}")
+        if not 0.0 < timeout <= _LONGEST:
+            raise TenutoError(f"timeout: expected a time above 0, up to {_LONGEST:g} s, found {timeout:g}")
         self._source, self._clock, self._period, self._timeout = source, clock, 1.0 / rate, timeout
         infos = known_infos(source) if isinstance(source, Recording) else source.controls()
         self._controls = {info.name: info for info in infos}
@@ -285,7 +291,7 @@ def pads(
     Args:
         source: a text for `tenuto.open_source`, or a source that is open, which stays open.
         rate: rounds a second. dead_zone: of each stick, a share; a larger one that was measured goes before it.
-        timeout: after so long without a frame all reads as at rest, s.
+        timeout: after so long without a frame all reads as at rest, s; up to 10.
         ends: control → its least and most raw number, where the device does not say them: columns of lines.
         clock: real time unless another one is given.
 
@@ -338,7 +344,7 @@ speeds = {{ forward = "100 %", sideways = "100 %", up = "100 %", down = "100 %",
 limits = {{ acceleration = {ramp}, turn_acceleration = {ramp}, vertical_acceleration = {ramp} }}
 guard.hold_to_run = "hold"
 guard.link_timeout = {timeout}
-guard.frozen_after = 1e6
+guard.frozen_after = {never}
 guard.stop_deceleration = {stop}
 guard.stop_turn_deceleration = {stop}
 guard.stop_vertical_deceleration = {stop}
@@ -373,12 +379,12 @@ class Guarded:
         axes = ("forward", "turn", "up", "sideways")
         text = _GUARDED.format(
             columns=", ".join(f'"{name}"' for name in _NAMES), ramp=1.0 / ramp, stop=1.0 / stop, timeout=timeout,
-            mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
+            never=_NEVER, mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
         )  # fmt: skip
         for name in _NAMES:
             text += f'controls.{name} = {{ reads = "{name}", low = -1, centre = 0, high = 1 }}\n'
         self._hold = hold
-        self._pipeline = Pipeline(replace(parse_profile(text).plan(), stall_timeout=1e6))
+        self._pipeline = Pipeline(replace(parse_profile(text).plan(), stall_timeout=_NEVER))
         self.tick: Tick | None = None
 
     def __call__(self, pad: Pad, values: Sequence[float]) -> tuple[float, ...]:
