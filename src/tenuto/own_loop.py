@@ -379,7 +379,8 @@ class Guarded:
         axes = ("forward", "turn", "up", "sideways")
         text = _GUARDED.format(
             columns=", ".join(f'"{name}"' for name in _NAMES), ramp=1.0 / ramp, stop=1.0 / stop, timeout=timeout,
-            never=_NEVER, mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
+            never=_NEVER,
+            mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
         )  # fmt: skip
         for name in _NAMES:
             text += f'controls.{name} = {{ reads = "{name}", low = -1, centre = 0, high = 1 }}\n'
