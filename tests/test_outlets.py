@@ -122,13 +122,15 @@ def test_it_goes_on_without_a_log_where_the_profile_says_so(clock: tenuto.Simula
 
 @pytest.mark.live
 def test_a_tick_that_takes_too_long_is_told() -> None:
-    notebook, slept = Notebook(), list[float]()
+    notebook, slept = Notebook(), [0.0]
 
     def slow(tick: Tick) -> str | None:
-        if tick.time > 0.4 and not slept:
+        if len(slept) > 1 and told():
+            return "done"
+        if tick.time > slept[-1] + 0.4:  # again and again: a busy machine may have had its one notice for another
             slept.append(tick.time)
             time.sleep(0.1)
-        return "done" if told() or tick.time > 30.0 else None
+        return "done" if tick.time > 30.0 else None
 
     def told() -> list[float]:
         notices = [notice.text for tick in list(notebook.ticks) for notice in tick.notices]
@@ -136,8 +138,7 @@ def test_a_tick_that_takes_too_long_is_told() -> None:
         return [int(one[1]) for one in found if one is not None and int(one[1]) >= 100]
 
     report = tenuto.drive(PATIENT, Hands(), [notebook], on_tick=slow)
-    assert slept
-    assert report.over_budget_ticks >= 1
+    assert report.over_budget_ticks >= len(slept) - 1 >= 1
     assert report.worst_tick >= 0.1
     assert told()
 
