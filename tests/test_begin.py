@@ -146,10 +146,35 @@ def test_begin_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) 
 
 
 def test_begin_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
-    text = shipped("sorrel.toml").read_text().replace('kind = "arcade"', 'kind = "thrusters"')
+    text = shipped("medlar.toml").read_text().replace('kind = "arcade"', 'kind = "thrusters"')
     (tmp_path / "s.toml").write_text(text)
     done = run("begin", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
     assert (done.returncode, "a style that can be asked for: any_direction, arcade, car" in done.stderr) == (1, True)
+
+
+def test_a_stick_for_each_thruster_is_asked_for(tmp_path: Path) -> None:
+    frames = [*gesture(0, ("left_y", -31000)), *gesture(2, ("right_y", -31000)), *gesture(4, ("left_shoulder", 1.0))]
+    write_recording(tmp_path / "g.csv", frames)
+    asked = ("begin", "b.toml", "--vehicle", "thrusters", "--style", "thrusters", "--from", "g.csv", "--yes")
+    done = run(*asked, cwd=tmp_path)
+    assert (done.returncode, "push the robot with LEFT FORWARD" in done.stdout) == (0, True), done.stderr
+    bench = Bench(tenuto.load_profile(tmp_path / "b.toml"))
+    for held in (0.0, 1.0):
+        bench.run(0.1, REST | {"left_shoulder": held})
+    tick = bench.run(3.0, REST | {"left_shoulder": 1.0, "right_y": -32768.0})
+    assert (tick.actuators["left_thrust"], tick.command.yaw_rate > 0.1) == (pytest.approx(0.0, abs=1e-6), True)
+    again = run("begin", "b.toml", "--from", "g.csv", "--enable", "hold", "--yes", cwd=tmp_path)
+    assert (again.returncode, "LEFT FORWARD" in again.stdout) == (0, True), again.stderr
+
+
+def test_a_sink_that_the_vehicle_cannot_have_is_refused_before_anything_is_asked(tmp_path: Path) -> None:
+    for sink, why in (("mavlink:h:1", "motors has no measures"), ("nothing", "expected a kind of sink")):
+        done = run("begin", "m.toml", "--to", sink, "--yes", cwd=tmp_path)
+        assert (done.returncode, why in re.sub(r"[\s│]+", " ", done.stderr)) == (2, True), done.stderr
+    assert [path.name for path in tmp_path.iterdir()] == []
+    (tmp_path / "medlar.toml").write_text(shipped("medlar.toml").read_text())
+    done = run("begin", "medlar.toml", "--to", "simulated", "--yes", cwd=tmp_path)
+    assert (done.returncode, "medlar.toml is there" in done.stderr) == (2, True)
 
 
 def test_begin_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:

@@ -22,6 +22,7 @@ from tenuto.cli.begin_steps import (
     ask_style,
     ask_vehicle,
     check_reverse,
+    checked_sink,
     chosen_style,
     first_drive,
     measure_sticks,
@@ -31,7 +32,7 @@ from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
 from tenuto.cli.signals import ctrl_c
-from tenuto.profile.beginning import begun_for
+from tenuto.profile.beginning import begun_for, chassis_in
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
 from tenuto.sources import known_infos, open_source, source_options
 from tenuto.styles.base import STYLES
@@ -87,6 +88,8 @@ def begin(
     new, kept = not profile.exists(), Path(f"{profile}.begun")
     if calibrate and (recording is not None or not (new or source)):
         raise typer.BadParameter("say which device is measured: --source, and no --from", param_hint="--calibrate")
+    if not new and (said_too := [name for name, one in (("vehicle", vehicle), ("style", style), ("to", to)) if one]):
+        raise typer.BadParameter(f"{profile} is there, and says that itself: edit it", param_hint=f"--{said_too[0]}")
     answers = _begun(kept) if new else Answers()
     if source is not None or not new:
         answers.source = source or ""  # that of the profile
@@ -97,12 +100,12 @@ def begin(
         usual = VEHICLES.all[answers.vehicle].beginning
         chosen = style or answers.style or (ask_style(answers.vehicle) if talks else usual.style if usual else "")
         answers.style = chosen_style(answers.vehicle, chosen)
-        answers.sink = to or answers.sink
+        answers.sink = checked_sink(answers.vehicle, to) if to else answers.sink
         _keep(kept, answers)
     said = control or []
     infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks)
     if new and talks and not answers.sink:
-        answers.sink = ask_sink()
+        answers.sink = ask_sink(answers.vehicle)
         _keep(kept, answers)
     _write(profile, answers, infos, reverse or [], new=new, ask=not yes)
     kept.unlink(missing_ok=True)
@@ -233,10 +236,10 @@ def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
     """Return what is to be asked for a style."""
     document = opened_document(profile, answers.vehicle)
     kind = answers.style or str(table_in(document, "style").get("kind", "arcade"))
-    style = STYLES.all.get(kind)
-    roles = style_roles(style) if style is not None else ()
+    style, chassis = STYLES.all.get(kind), chassis_in(document.unwrap())
+    roles = style_roles(style, chassis) if style is not None and chassis is not None else ()
     if style is None or not roles:
-        able = ", ".join(name for name, one in STYLES.all.items() if style_roles(one))
+        able = ", ".join(name for name, one in STYLES.all.items() if chassis is None or style_roles(one, chassis))
         expected = f"a style that can be asked for: {able}"
         raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
     if not profile.exists():

@@ -7,23 +7,24 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import fields
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import typer
 from rich.table import Table
 
+from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.gestures import style_roles
 from tenuto.kinds.options import Role, about
-from tenuto.kinds.tables import made, table_of
-from tenuto.profile.beginning import begun_for, text_begun_for
+from tenuto.kinds.texts import read_text
+from tenuto.profile.beginning import begun_for, chassis_in, text_begun_for
 from tenuto.profile.patch import Change, apply_changes
 from tenuto.profile.profile import Profile
+from tenuto.sinks.base import SINKS
 from tenuto.sources import open_source
 from tenuto.styles.base import STYLES
-from tenuto.vehicles.base import VEHICLES, Chassis, VehicleOptions
-from tenuto.vehicles.velocity import VelocityCommand
+from tenuto.vehicles.base import VEHICLES
 
 # A stick that is moved by this share of its travel is meant; for so long somebody is waited for, s.
 _MOVED, _PATIENCE = 0.3, 15.0
@@ -110,27 +111,22 @@ def ask_vehicle() -> str:
     return choose("What robot is it? Ahead is up; those with % need no measuring tape.", choices)
 
 
-def _begun_chassis(vehicle: str) -> Chassis:
-    """Return a vehicle with the measures that its profile begins with."""
-    import tomllib
-
-    table = tomllib.loads(text_begun_for(vehicle))["chassis"]
-    options = made(table_of(VEHICLES.all[vehicle], VEHICLES.what).model_validate(table))
-    assert isinstance(options, VehicleOptions)
-    return options.chassis(VelocityCommand(1.0, 1.0, 1.0, 1.0))
-
-
 def styles_for(vehicle: str) -> list[str]:
     """Name the styles that can be asked for and fit a vehicle, its usual one first."""
-    chassis, beginning = _begun_chassis(vehicle), VEHICLES.all[vehicle].beginning
+    import tomllib
+
+    chassis, beginning = chassis_in(tomllib.loads(text_begun_for(vehicle))), VEHICLES.all[vehicle].beginning
+    assert chassis is not None
     usual, speeds = (beginning.style, dict(beginning.speeds)) if beginning is not None else ("", {})
     able = []
     for kind, style in STYLES.all.items():
-        names = {one.name: one.name for one in fields(style) if about(one).role is Role.DRIVES}
-        needed = {one.name: 2 for one in fields(style) if one.name == "stick_mode"}
-        roles = style_roles(style)
+        roles = style_roles(style, chassis)
+        drives = [one.name for one in fields(style) if about(one).role is Role.DRIVES]
+        given: dict[str, Any] = {name: name for name in drives}
+        given |= {one.name: 2 for one in fields(style) if one.name == "stick_mode"}
+        given |= {role.key[0]: {} for role in roles if len(role.key) > 1}
         goes = kind == usual or all(role.speed in speeds for role in roles if role.speed)
-        if roles and goes and style(**names, **needed).misfit(chassis) is None:
+        if roles and goes and style(**given).misfit(chassis) is None:
             able.append(kind)
     return sorted(able, key=lambda kind: kind != usual)
 
@@ -151,8 +147,28 @@ def chosen_style(vehicle: str, style: str) -> str:
     return style
 
 
-def ask_sink() -> str:
-    """Ask where commands go."""
+def checked_sink(vehicle: str, sink: str) -> str:
+    """Return a sink that a vehicle can have. Raises `typer.BadParameter` where it cannot, or it is none."""
+    try:
+        options = read_text(sink, SINKS, SinkError)
+    except SinkError as error:
+        raise typer.BadParameter(str(error), param_hint="--to") from error
+    if options.in_metres and VEHICLES.all[vehicle].in_shares:
+        text = f"{sink} takes velocities in m/s, and {vehicle} has no measures: choose another sink or vehicle"
+        raise typer.BadParameter(text, param_hint="--to")
+    return sink
+
+
+def ask_sink(vehicle: str) -> str:
+    """Ask where the commands of a vehicle go, until it is a sink that it can have."""
+    while True:
+        try:
+            return checked_sink(vehicle, _asked_sink())
+        except typer.BadParameter as error:
+            problems.print(error.message, style="yellow", soft_wrap=True)
+
+
+def _asked_sink() -> str:
     from serial.tools.list_ports import comports
 
     choices = [Choice("simulated", "a simulated robot, to try it out")]
@@ -190,10 +206,13 @@ def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
 def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool) -> None:
     """Turn each motor alone where that is asked for, and put into the profile which one turns the wrong way."""
     import tenuto
-    from tenuto.cli.motors import turned_alone
+    from tenuto.cli.motors import motors_of, turned_alone
 
     loaded = tenuto.load_profile(profile)
     names, wrong, swapped = list(turned_alone(loaded)), list(reverse), swap
+    missing = [name for name in motors_of(loaded.plan()) if name not in names]
+    if ask and names and missing:
+        results.print(f"The sinks do not send {', '.join(missing)}: not turned alone.", soft_wrap=True)
     if ask and not names:
         results.print(f"No motor can be turned alone, for the sinks send velocities: {_IN_THE_LINE}", soft_wrap=True)
     elif ask and sys.stdin.isatty() and typer.confirm(

@@ -5,7 +5,6 @@ from __future__ import annotations
 import select
 import sys
 from collections.abc import Iterator
-from dataclasses import fields
 from typing import NamedTuple
 
 from tenuto.basics.errors import SourceError
@@ -15,9 +14,9 @@ from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.clock import Clock, SimulatedClock
-from tenuto.kinds.options import Ask, about
 from tenuto.sources import Source
-from tenuto.styles.base import StyleOptions
+from tenuto.styles.base import Asked, StyleOptions
+from tenuto.vehicles.base import Chassis
 
 
 class Role(NamedTuple):
@@ -26,7 +25,7 @@ class Role(NamedTuple):
     Attributes:
         name: what the control is called in a new profile.
         prompt: what to do.
-        key: the key of [style] that names the control; empty for what is no part of a style.
+        key: the path in [style] of the key that names the control; empty for what is no part of a style.
         other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
         optional: whether it may be left out. speed: see `Ask`.
         stays: whether it may stay where it was put.
@@ -34,15 +33,16 @@ class Role(NamedTuple):
 
     name: str
     prompt: str
-    key: str = ""
+    key: tuple[str, ...] = ()
     other_way: str = ""
     optional: bool = False
     stays: bool = False
     speed: str = ""
 
 
-def _role(key: str, ask: Ask, *, optional: bool) -> Role:
+def _role(asked: Asked) -> Role:
     """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    key, ask, optional = asked
     end = "all the way, and let it go"
     if not ask.other:
         return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional, speed=ask.speed)
@@ -51,10 +51,9 @@ def _role(key: str, ask: Ask, *, optional: bool) -> Role:
     return Role(ask.name, way, key, other, optional, speed=ask.speed)
 
 
-def style_roles(style: type[StyleOptions]) -> tuple[Role, ...]:
-    """List what is asked for a style; nothing where it can only be written by hand."""
-    asked = [(one.name, about(one).ask, one.default is None) for one in fields(style)]
-    return tuple(_role(key, ask, optional=optional) for key, ask, optional in asked if ask is not None)
+def style_roles(style: type[StyleOptions], chassis: Chassis) -> tuple[Role, ...]:
+    """List what is asked for a style of a vehicle; nothing where it can only be written by hand."""
+    return tuple(_role(asked) for asked in style.asks(chassis))
 
 
 # So often a gesture that is not understood is asked for again: a stick that is never still must not ask for ever.

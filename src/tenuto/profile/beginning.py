@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-from tenuto.vehicles.base import VEHICLES
+from collections.abc import Mapping
+from typing import Any
+
+from tenuto.kinds.tables import made, table_of
+from tenuto.vehicles.base import VEHICLES, Chassis, VehicleOptions
+from tenuto.vehicles.velocity import VelocityCommand
 
 _TEXT = """\
 # Made by tenuto begin. Slow at first: raise the speeds when you trust it.
@@ -29,6 +34,19 @@ stop_deceleration = "{stop}"
 [chassis]     # what it is
 kind = "{kind}"
 {chassis}"""
+
+
+def chassis_in(tables: Mapping[str, Any]) -> Chassis | None:
+    """Return the vehicle that the ``[chassis]`` of a profile describes; None where it does not describe one."""
+    from pydantic import ValidationError
+
+    try:
+        options = made(
+            table_of(VEHICLES.all[tables["chassis"]["kind"]], VEHICLES.what).model_validate(tables["chassis"])
+        )
+    except (ValidationError, KeyError, TypeError):
+        return None
+    return options.chassis(VelocityCommand(1.0, 1.0, 1.0, 1.0)) if isinstance(options, VehicleOptions) else None
 
 
 def begun_for() -> list[str]:

@@ -75,13 +75,13 @@ def text_of(
     name: str,
     answers: Answers,
     infos: Sequence[ControlInfo],
-    style_keys: Mapping[str, str],
+    style_keys: Mapping[str, tuple[str, ...]],
 ) -> str:
     """Return the text of a profile with what was answered put in; comments and order of an existing file stay.
 
     Args:
         document: see `opened_document`. name: of a new robot; empty where the file was there before.
-        infos: the controls of the device. style_keys: role → the key of [style] that it is for.
+        infos: the controls of the device. style_keys: role → the path of the key in [style] that it is for.
     """
     import tomlkit
 
@@ -94,9 +94,9 @@ def text_of(
         if answers.sink:
             table_in(table_in(document, "sinks"), "robot").update(_sink_table(document, answers))
     style, controls = table_in(document, "style"), table_in(document, "controls")
-    for role, key in style_keys.items():
+    for role, path in style_keys.items():
         if role in answers.meant:
-            _put_stick(style, controls, role, key, answers, known)
+            _put_stick(style, controls, role, path, answers, known)
     _put_guard(document, controls, answers, known)
     if "ways" in answers.meant:
         table_in(document, "switches")["steering_button"] = {"kind": "cycle", "reads": answers.meant["ways"].control}
@@ -117,10 +117,12 @@ def table_in(document: Any, name: str) -> Any:
 
 
 def _put_stick(
-    style: Any, controls: Any, role: str, key: str, answers: Answers, known: Mapping[str, ControlInfo]
+    style: Any, controls: Any, role: str, key: Sequence[str], answers: Answers, known: Mapping[str, ControlInfo]
 ) -> None:
-    name = str(style.get(key, role))
-    style[key] = name
+    for table in key[:-1]:
+        style = table_in(style, table)
+    name = str(style.get(key[-1], role))
+    style[key[-1]] = name
     _put(controls, name, answers.meant[role], known, answers.ends)
     if f"{role}_minus" in answers.meant:
         controls[name]["minus"] = answers.meant[f"{role}_minus"].control
@@ -141,7 +143,8 @@ def _put_guard(document: Any, controls: Any, answers: Answers, known: Mapping[st
             _put(controls, role, meant, known, answers.ends)
     if answers.gesture:
         style = table_in(document, "style")
-        sticks = [str(value) for value in style.values() if value in controls][:2]
+        named = [value for one in style.values() for value in (one.values() if isinstance(one, Mapping) else (one,))]
+        sticks = [str(value) for value in named if value in controls][:2]
         table_in(document, "switches")["start"] = {
             "kind": "gesture", "sticks": dict.fromkeys(sticks, "low"), "time": GESTURE_TIME,
         }  # fmt: skip

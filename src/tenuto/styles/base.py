@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import ClassVar, Literal, NamedTuple
 
-from tenuto.kinds.options import Role, named, option
+from tenuto.kinds.options import Ask, Role, about, named, option
 from tenuto.kinds.quantities import LENGTH, SPEED
 from tenuto.kinds.registry import Kinds
 from tenuto.styles.mixing import Intent, in_corner
@@ -121,6 +121,14 @@ class Misfit(NamedTuple):
     found: str
 
 
+class Asked(NamedTuple):
+    """What ``tenuto begin`` asks for a style: the path of the key, the question, and whether it may be left out."""
+
+    key: tuple[str, ...]
+    ask: Ask
+    optional: bool = False
+
+
 @dataclass(frozen=True, kw_only=True)
 class StyleOptions(ABC):
     """What a profile says of a style, under ``[style]``.
@@ -147,6 +155,12 @@ class StyleOptions(ABC):
     def measured_heading(self) -> tuple[str, str | None] | None:
         """Return the control that measures the heading and the switch that sets its zero; None where none does."""
         return None
+
+    @classmethod
+    def asks(cls, chassis: Chassis) -> tuple[Asked, ...]:
+        """Return what is asked for it on a vehicle; nothing where it can only be written by hand."""
+        options = [(one.name, about(one).ask, one.default is None) for one in fields(cls)]
+        return tuple(Asked((name,), ask, optional) for name, ask, optional in options if ask is not None)
 
     def driving(self) -> dict[str, str]:
         """Return option → control for the controls that drive."""

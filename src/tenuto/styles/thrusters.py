@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.kinds.options import Role, option
-from tenuto.styles.base import Misfit, Setting, Style, StyleOptions
+from tenuto.kinds.options import Ask, Role, option
+from tenuto.styles.base import Asked, Misfit, Setting, Style, StyleOptions
 from tenuto.styles.mixing import Intent
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Chassis, Way
@@ -68,6 +68,16 @@ class ThrusterSticksOptions(StyleOptions):
     kind: ClassVar[str] = "thrusters"
     apart: ClassVar[bool] = True
     each: dict[str, str] = option("drives a thruster, in a table", role=Role.DRIVES, fewest=1)
+
+    @classmethod
+    def asks(cls, chassis: Chassis) -> tuple[Asked, ...]:
+        """Ask for a stick of each thruster."""
+        thrusters = chassis.thrusters if isinstance(chassis, Thrusters) else ()
+        names = [(one.name, one.name.upper()) for one in thrusters]
+        return tuple(
+            Asked(("each", name), Ask(name, f"push the robot with {word} FORWARD", f"push it with {word} BACKWARD"))
+            for name, word in names
+        )
 
     def style(self, chassis: Chassis) -> Style:
         """Return the style."""
