@@ -162,7 +162,8 @@ def test_a_stick_for_each_thruster_is_asked_for(tmp_path: Path) -> None:
     for held in (0.0, 1.0):
         bench.run(0.1, REST | {"left_shoulder": held})
     tick = bench.run(3.0, REST | {"left_shoulder": 1.0, "right_y": -32768.0})
-    assert (tick.actuators["left_thrust"], tick.command.yaw_rate > 0.1) == (pytest.approx(0.0, abs=1e-6), True)
+    assert tick.actuators["left_thrust"] == pytest.approx(0.0, abs=1e-6)
+    assert tick.command.yaw_rate > 0.1
     again = run("begin", "b.toml", "--from", "g.csv", "--enable", "hold", "--yes", cwd=tmp_path)
     assert (again.returncode, "LEFT FORWARD" in again.stdout) == (0, True), again.stderr
 

@@ -37,7 +37,8 @@ from tenuto.runtime.outlet import ThreadOutlet
 from tenuto.sim.autopilot import _TAKES, Autopilot
 from tenuto.sinks import open_as_said
 from tenuto.sinks.function import FunctionSink
-from tenuto.sinks.mavlink import AutopilotCommand, MavlinkSink
+from tenuto.sinks.mavlink import MavlinkSink
+from tenuto.sinks.orders import AutopilotCommand
 
 pytestmark = pytest.mark.port
 

@@ -16,6 +16,7 @@ from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.reasons import Reason
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
+from tenuto.driving.telemetry import far_ends_of, is_text
 from tenuto.driving.tick import Tick
 from tenuto.sinks.log_file import UNFINISHED
 from tenuto.styles.mixing import Intent
@@ -66,7 +67,7 @@ def load_log(path: str | Path) -> pd.DataFrame:
     if "guard.state" not in table.columns:
         raise RecordingError(f"{path}: this is no log of ticks: it has no column guard.state")
     for name in table.columns:
-        if name in _TEXT:
+        if name in _TEXT or is_text(str(name)):
             table[name] = table[name].fillna("").astype(str)
         elif name in _WHOLE or name.startswith("switch."):
             table[name] = table[name].astype("int64")
@@ -113,7 +114,7 @@ def _tick(row: dict[str, Any]) -> Tick:
         velocity("target"), velocity("command"), part("actuators"), chosen, part("output"),
         tuple(name for name in row["actions"].split("; ") if name),
         _reasons(row.get("notice_codes", ""), row["notices"]), part("wire"), bool(row["power"]),
-        send=bool(row["send"]), driver=row["driver"],
+        send=bool(row["send"]), driver=row["driver"], far=far_ends_of(part("far")),
     )  # fmt: skip
 
 

@@ -71,7 +71,7 @@ def tell(trouble: Trouble, profile: Profile) -> Told:
     import pandas as pd
 
     plan = profile.plan()
-    pipeline, hands, robot = Pipeline(plan), Hands(plan), simulated_robot(plan.chassis)
+    pipeline, hands, robot = Pipeline(plan.without_far_end()), Hands(plan), simulated_robot(plan.chassis)
     ticks: list[Tick] = []
     now, hung = 0.0, trouble.stalls
     while now < END:

@@ -126,7 +126,8 @@ def replay(
     Args:
         profile: a profile, or a plan made in code.
         recording: the path of a recording, or a source that comes to an end.
-        sinks: what else gets the ticks, such as a simulated robot.
+        sinks: what else gets the ticks, such as a simulated robot. Where none of them answers, ``guard.needs`` is taken
+            to be met.
         others: the recordings of the other drivers and of the sensors of distance, by the names the profile has for
             them. It ends with the first.
 
@@ -138,7 +139,9 @@ def replay(
     with ExitStack() as stack:
         source = stack.enter_context(_recorded(recording))
         more = {name: stack.enter_context(_recorded(one)) for name, one in (others or {}).items()}
-        report = drive(profile, source, sinks, others=more, clock=SimulatedClock(), on_tick=kept.append)
+        answered = any(sink.says for sink in sinks)
+        plan = profile.plan() if answered else profile.plan().without_far_end()
+        report = drive(plan, source, sinks, others=more, clock=SimulatedClock(), on_tick=kept.append)
     return Ticks(kept, report, profile)
 
 

@@ -260,7 +260,7 @@ def _ramp_text(plan: Plan, value: float) -> str:
 
 def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], float]:
     """Return what the sticks asked for at every tick while driving was permitted, and standstill otherwise."""
-    pipeline, demands, newest = Pipeline(plan), [], 0
+    pipeline, demands, newest = Pipeline(plan.without_far_end()), [], 0
     now, end = frames[0].time, frames[-1].time
     while now <= end:
         came = None

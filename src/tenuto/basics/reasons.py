@@ -48,6 +48,12 @@ class Code(StrEnum):
     LINK_WEAK = "link_weak", Kind.LINK_LOSS, "fewer radio frames arrive than least_quality", "come nearer"
     LINK_SPARSE = "link_sparse", Kind.LINK_LOSS, "fewer good frames than least_frame_rate", "look at cable and radio"
     VALUES_FROZEN = "values_frozen", Kind.LINK_LOSS, "controls never so still stand still", "move a stick; restart it"
+    FAR_END_SILENT = (
+        "far_end_silent",
+        Kind.LINK_LOSS,
+        "a far end is silent for guard.needs.answers",
+        "look at its power, its line and its address",
+    )
     # Something is wrong.
     CONTROL_MISSING = "control_missing", Kind.FAULT, "the source lacks a control", "check reads, and the device"
     VALUE_NOT_FINITE = "value_not_finite", Kind.FAULT, "a value is no number", "look at the device's program"
@@ -81,6 +87,7 @@ class Code(StrEnum):
         "look at motors and encoders",
     )
     SPEED_UNKNOWN = "speed_unknown", Kind.FAULT, "a measured speed is silent", "look at its wire and its source"
+    FAR_END_UNFIT = "far_end_unfit", Kind.FAULT, "a far end is not as guard.needs wants it", "see to what is named"
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
     # Somebody has stopped it, or has not started it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
@@ -100,11 +107,20 @@ class Code(StrEnum):
     START_WARNING = "start_warning", Kind.MISSING, "the robot is about to move, and warns of it", "wait, sticks at rest"
     NOT_TESTED = "not_tested", Kind.MISSING, "a test at start is still to be done", "do what the text says"
     CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
+    FAR_END_NOT_READY = (
+        "far_end_not_ready",
+        Kind.MISSING,
+        "a far end is not yet as guard.needs wants it",
+        "see to what is named",
+    )
     # It is told, and stops nothing.
     NOTE = "note", Kind.NOTICE, "something was marked from the view", ""
     TICK_OVER_BUDGET = "tick_over_budget", Kind.NOTICE, "a tick took longer than its period", "lower loop.rate"
     LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "look at the disk"
     FAR_END = "far_end", Kind.NOTICE, "the far end does not answer, or complains", "look at the far end"
+    FAR_END_STANDS = "far_end_stands", Kind.NOTICE, "the far end does not follow", "see to the reason that it says"
+    ENABLE_OFFERED = "enable_offered", Kind.NOTICE, "the far end has become ready", "enable, or leave it"
+    BEYOND_BOUND = "beyond_bound", Kind.NOTICE, "beyond guard.needs.within or .height_below", "drive back"
     PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile is not taken", "mend the file"
     ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
     DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "look at the sensor"

@@ -9,6 +9,7 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.guard import State
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
 from tenuto.driving.tick import Tick
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -63,12 +64,13 @@ class Changeover:
         others: Mapping[str, Frame] = _NOBODY_ELSE,
         faults: tuple[Reason, ...] = (),
         notices: tuple[Reason, ...] = (),
+        far: FarEnds = NO_FAR_ENDS,
     ) -> Tick:
         """Step the pipeline; see there."""
         self.changed = self._next is not None and self._standing
         if self._next is not None and self._standing:
             self.pipeline, self.plan, self._next = self.pipeline.successor(self._next), self._next, None
-        tick = self.pipeline.step(frame, now, others=others, faults=faults, notices=notices + self._refused)
+        tick = self.pipeline.step(frame, now, others=others, faults=faults, notices=notices + self._refused, far=far)
         self._emergency = tick.guard.state is State.EMERGENCY_STOP
         self._standing = tick.command == STANDSTILL and tick.guard.state not in (State.DRIVING, State.STOPPING)
         return tick

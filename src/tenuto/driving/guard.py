@@ -19,6 +19,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from tenuto.basics.reasons import Code, Reason
+from tenuto.driving.needs_plan import NeedsPlan
 
 
 class State(StrEnum):
@@ -272,6 +273,7 @@ class GuardSettings:
         test_at_start: what must be seen to work before the first drive: "emergency stop", "link".
         start_warning: for how long outputs warn before the robot may move, s; 0 for no warning.
         grace: for how long a link that is noticed to be lost changes nothing yet: the last command holds, s.
+        needs: what must be so at the far end.
     """
 
     hold_to_run: str | None
@@ -305,6 +307,7 @@ class GuardSettings:
     test_at_start: tuple[str, ...]
     start_warning: float
     grace: float
+    needs: NeedsPlan
 
     @property
     def unnoticed(self) -> float:

@@ -15,10 +15,12 @@ from tenuto.driving.inputs import Inputs
 from tenuto.driving.limits import ramp_to_stop, within_speeds
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
+from tenuto.driving.needs import Needs
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
 from tenuto.driving.stopping import stop_seconds
+from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
@@ -75,13 +77,17 @@ class Pipeline:
         self._used: frozenset[str] = frozenset()
         self._output_levels: Mapping[str, float] = {name: output.level for name, output in self._outputs.items()}
         self._inputs = Inputs(plan)
+        self._needs = Needs(guard.needs, enables)
+        self._far = NO_FAR_ENDS
+        self._needed = bool(guard.needs.wanted)
+        self._lowers = self._inputs.lowers or self._needed
         attention = plan.guard.attention
         self._attention = Attention(attention) if attention < math.inf else None
         tests = plan.guard.test_at_start
         self._warning = StartWarning(guard.start_warning) if guard.start_warning > 0.0 else None
         self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
         # Most profiles have none of these, and are asked at every tick.
-        self._stop_or_inputs = guard.stop is not None or bool(plan.inputs)
+        self._stop_or_inputs = guard.stop is not None or bool(plan.inputs) or self._needed
         self._bears = self._attention is not None or guard.grace > 0.0
         self._now: float | None = None
         # Asked for from anywhere, also from another thread, and not looked at yet.
@@ -149,6 +155,7 @@ class Pipeline:
         others: Mapping[str, Frame] = _NOBODY_ELSE,
         faults: tuple[Reason, ...] = (),
         notices: tuple[Reason, ...] = (),
+        far: FarEnds = NO_FAR_ENDS,
     ) -> Tick:
         """Take a frame, or None when nothing came, and give the tick for this moment.
 
@@ -160,6 +167,7 @@ class Pipeline:
             others: the newest frame of every other driver and sensor of distance that something came from, by name.
             faults: what is wrong with what stands around the pipeline, such as a sink that is blocked.
             notices: what else the driver should know of that.
+            far: what each far end said last, by name; none where none can answer.
         """
         dt, clock_faults = self._elapsed(now)
         # Most frames come alone, at a time that is a number: that is seen without a call.
@@ -178,22 +186,22 @@ class Pipeline:
             faults += ranks.faults
         else:
             faults += hand.faults
-        if self._stop_or_inputs:
-            faults += self._stopped(others, now)
+        if self._stop_or_inputs or far:
+            faults += self._stopped(others, far, now)
         if self._bears:
             faults, told = self._bear(faults, now, dt)
             notices += told
         status = self._permission(faults, now, dt)
         driving = status.state is _DRIVING
         self._demand = ranks.demand if plan.below else hand.demand
-        if self._inputs.lowers:
+        if self._lowers:
             notices += self._lower(now)
         before = self._command
         target = self._move(driving, now, dt)
         if self._inputs.watches:
             notices += self._watch(before, driving, now, dt)
         actions: tuple[str, ...] = ()
-        notices += ranks.notices
+        notices += ranks.notices + self._needs.told
         if self._outputs:
             notices += self._set_outputs(driving and not ranks.changed)
         if plan.actions and hand.fresh and hand.touched:
@@ -203,11 +211,13 @@ class Pipeline:
             notices += self._remarks(target)
         return self._tick(now, dt, hand.came, status, target, actions, notices)
 
-    def _stopped(self, others: Mapping[str, Frame], now: float) -> tuple[Reason, ...]:
-        """Hear the inputs, and list what stops the robot: the stop switch, and what some of them say."""
-        first, inputs = self._ranks.first, self._inputs
+    def _stopped(self, others: Mapping[str, Frame], far: FarEnds, now: float) -> tuple[Reason, ...]:
+        """Hear inputs and far ends, and list what stops the robot: the stop switch, and what some of them say."""
+        first, inputs, memory = self._ranks.first, self._inputs, self._guard.memory
         inputs.hear(first.frame if first.came else None, others)
-        return self._stop_switch() + inputs.faults(now, self._guard.memory.powered)
+        self._far = far
+        needed = self._needs.step(far, memory.state, now)
+        return self._stop_switch() + inputs.faults(now, memory.powered) + needed
 
     def _stop_switch(self) -> tuple[Reason, ...]:
         stop = self.plan.guard.stop
@@ -233,7 +243,10 @@ class Pipeline:
         before = guard.memory.state
         if settings.on_link_loss != "stop":
             good = ranks.hand.reader.good
-            self._link_loss.step(faults, before, good.time if good is not None else None)
+            heard = good.time if good is not None else None
+            if heard is not None and any(fault.code == Code.FAR_END_SILENT for fault in faults):
+                heard = min(heard, now - settings.unnoticed)  # it was noticed just now
+            self._link_loss.step(faults, before, heard)
         emergency = self._emergency() if self._emergencies or settings.emergency_stop is not None else None
         if not faults and emergency is None and self._start_test is None and not ranks.changed:
             drives_on = guard.drives_on(ranks.held)
@@ -260,7 +273,7 @@ class Pipeline:
         if ranks.changed:
             guard.set_driver(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
         # It keeps nobody from driving on, so it need not be known then.
-        missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above
+        missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above + self._needs.missing()
         if self._start_test is not None:
             missing += self._start_test.step(before, faults)
         category = self._inputs.category(faults, settings.fault_category)
@@ -306,9 +319,10 @@ class Pipeline:
     def _lower(self, now: float) -> tuple[Reason, ...]:
         """Slow the demand down to what the inputs leave of it, and say why."""
         self._demand, why = self._inputs.lower(self._demand, now)
-        if self._inputs.tightens:
+        self._demand, beyond = self._needs.lower(self._demand)
+        if self._inputs.tightens or beyond:
             self._ramp.rest()  # an S-curve would speed up for a little longer
-        return why
+        return why + beyond
 
     def _watch(self, before: VelocityCommand, driving: bool, now: float, dt: float) -> tuple[Reason, ...]:
         """Brake where the new command could no longer be stopped in time, and say why; take note of what is sent."""
@@ -457,5 +471,6 @@ class Pipeline:
             not self._link_loss.silent or status.state is State.EMERGENCY_STOP,
             ranks.current.name,
             ranks.say() if plan.below else _NOBODYS_HANDS,
+            self._far,
         )
         return tuple.__new__(Tick, values)  # as Tick(*values) does, by the shortest way

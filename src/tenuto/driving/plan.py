@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Protocol
 
 from tenuto.driving.actions import ActionPlan
@@ -15,6 +15,7 @@ from tenuto.driving.input_plan import InputPlan
 from tenuto.driving.limits import Limits
 from tenuto.driving.measured import MeasuredPlan
 from tenuto.driving.modes import ModePlan
+from tenuto.driving.needs_plan import NOTHING_NEEDED
 from tenuto.driving.selection import NOTHING_TO_CHOOSE, SelectionPlan
 from tenuto.sticks.control import ControlPlan, StickPlan
 from tenuto.styles.base import Style
@@ -102,6 +103,10 @@ class Plan:
     def inputs(self) -> tuple[InputPlan, ...]:
         """Everything but drivers that is heard: sensors of distance, inhibits, measured speeds."""
         return (*self.distances, *self.inhibits, *self.measured)
+
+    def without_far_end(self) -> Plan:
+        """Return the plan of a robot whose far end is as it must be: for replays and simulations, which have none."""
+        return replace(self, guard=replace(self.guard, needs=NOTHING_NEEDED))
 
     def plan(self) -> Plan:
         """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""

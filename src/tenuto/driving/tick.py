@@ -14,6 +14,7 @@ from tenuto.basics.html import html_table
 from tenuto.basics.reasons import Reason
 from tenuto.driving.guard import GuardStatus
 from tenuto.driving.selection import Chosen
+from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -64,6 +65,7 @@ class Tick(NamedTuple):
         send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
         driver: who drives, or would. Where that is a script, the controls are those of the first in rank.
+        far: far end → what it said last, and when; empty where none can answer.
         hands: driver → where the sticks are held; empty where there is only one.
     """
 
@@ -90,6 +92,7 @@ class Tick(NamedTuple):
     send: bool = True
     driver: str = ""
     hands: Mapping[str, Hand] = {}
+    far: FarEnds = NO_FAR_ENDS
 
     def explain(self, planned: Planned) -> Explanation:
         """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.
@@ -147,4 +150,6 @@ class Tick(NamedTuple):
         row["guard.state"] = str(self.guard.state)
         row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
         row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)
+        for name, one in self.far.items():
+            row.update(one.as_row(name))
         return row

@@ -77,7 +77,7 @@ class StartTest:
 
     def step(self, state: State, faults: tuple[Reason, ...]) -> tuple[Reason, ...]:
         """Take the state of the tick before, and what is wrong now; list the tests that are still to be done."""
-        lost = any(fault.code in LINK_CODES for fault in faults)
+        lost = any(fault.code in LINK_CODES and fault.code != Code.FAR_END_SILENT for fault in faults)
         for name, on in (("emergency stop", state is State.EMERGENCY_STOP), ("link", lost)):
             if name in self._left:
                 if self._left[name] and not on:

@@ -47,12 +47,14 @@ JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
 TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
 ANGLE = Dimension("angle", "rad", {"deg": _DEG})
 FORCE = Dimension("force", "N", {"kN": 1000.0})
+VOLTAGE = Dimension("voltage", "V", {"mV": 0.001})
 # Of full, where a vehicle has no measures.
 SHARE = Dimension("share", "full", {"%": 0.01})
 DIMENSIONS = (
     SHARE,
     ANGLE,
     FORCE,
+    VOLTAGE,
     LENGTH,
     TIME,
     FREQUENCY,

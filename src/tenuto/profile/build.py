@@ -78,6 +78,7 @@ def build_plan(
             goes_on_without_log=guard.on_log_failure == "go on",
             start_warning=guard.start_warning or 0.0,
             grace=guard.grace or 0.0,
+            needs=guard.needs.plan(),
         ),
         chassis=chassis,
         period=1.0 / profile.loop.rate,
@@ -406,4 +407,6 @@ def positions_used(profile: Tables, switch: str) -> int:
     """Return how many positions of a switch something is chosen by; 0 where nothing is."""
     choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
     needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]
-    return max([*needs, *(output.positions_used(switch) for output in profile.outputs.values())], default=0)
+    needs += [output.positions_used(switch) for output in profile.outputs.values()]
+    needs += [sink.positions_used(switch) for sink in profile.sinks.values()]
+    return max(needs, default=0)

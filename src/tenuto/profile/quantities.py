@@ -17,6 +17,7 @@ from tenuto.kinds.quantities import (
     TURN_ACCELERATION,
     TURN_JERK,
     TURN_SPEED,
+    VOLTAGE,
 )
 from tenuto.kinds.table import quantity
 
@@ -33,4 +34,5 @@ TurnSpeed = Annotated[float, BeforeValidator(quantity(TURN_SPEED))]
 Acceleration = Annotated[float, BeforeValidator(quantity(ACCELERATION))]
 TurnAcceleration = Annotated[float, BeforeValidator(quantity(TURN_ACCELERATION))]
 Jerk = Annotated[float, BeforeValidator(quantity(JERK))]
+Voltage = Annotated[float, BeforeValidator(quantity(VOLTAGE))]
 TurnJerk = Annotated[float, BeforeValidator(quantity(TURN_JERK))]

@@ -31,6 +31,7 @@ from tenuto.profile.drivers import (
     MeasuredTable,
     filled_drivers,
 )
+from tenuto.profile.needs import NeedsTable
 from tenuto.profile.quantities import Acceleration, Frequency, Speed, Time, TurnAcceleration
 from tenuto.profile.shares import with_shares_settled
 from tenuto.profile.speeds import LimitsTable, SpeedsTable
@@ -82,6 +83,7 @@ class GuardTable(Table):
     takes_over: Name | None = Field(default=None, description="a control that takes the robot back while it is held")
     least_frame_rate: Frequency | None = Field(default=None, description='a frequency, such as "20 Hz"')
     on_log_failure: Literal["stop", "go on"] = Field(default="stop", description='"stop" or "go on"')
+    needs: NeedsTable = Field(default=NeedsTable(), description="a table [guard.needs]")
     link_timeout: Time = Field(description='the longest silence to drive through, such as "300 ms"')
     stop_deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.5 m/s^2"')
     stop_vertical_deceleration: Acceleration | None = Field(

@@ -32,6 +32,12 @@ MOST_CHANNELS = 18
 _FULL_STICK = 1000
 ACCEPTED, IN_PROGRESS = dialect.MAV_RESULT_ACCEPTED, dialect.MAV_RESULT_IN_PROGRESS
 # The command and its parameters that take the power off the motors: a disarm, and by the number also in flight.
+SET_MODE: int = dialect.MAV_CMD_DO_SET_MODE
+# In which frame a velocity is said, by its name in the standard.
+FRAMES: Mapping[str, int] = {
+    "body_ned": dialect.MAV_FRAME_BODY_NED, "body_offset_ned": dialect.MAV_FRAME_BODY_OFFSET_NED,
+    "body_frd": dialect.MAV_FRAME_BODY_FRD, "local_ned": dialect.MAV_FRAME_LOCAL_NED,
+}  # fmt: skip
 POWER_OFF: tuple[int, Mapping[int, float]] = (dialect.MAV_CMD_COMPONENT_ARM_DISARM, {1: 0.0, 2: 21196.0})
 
 
@@ -56,11 +62,22 @@ def to_forward_right_down(command: VelocityCommand) -> ForwardRightDown:
     return ForwardRightDown(command.vx, 0.0 - command.vy, 0.0 - command.vz, 0.0 - command.yaw_rate)
 
 
-def velocity_setpoint(to: Member, command: VelocityCommand, boot_ms: int) -> Any:
-    """Make SET_POSITION_TARGET_LOCAL_NED (84) of a velocity in the vehicle's own frame (MAV_FRAME_BODY_NED)."""
+def velocity_setpoint(
+    to: Member, command: VelocityCommand, boot_ms: int, frame: str = "body_ned", heading: float = 0.0
+) -> Any:
+    """Make SET_POSITION_TARGET_LOCAL_NED (84) of a velocity.
+
+    Args:
+        to, command: to whom, and what. boot_ms: our time, ms.
+        frame: one of `FRAMES`. The body's are those of the vehicle; "local_ned" is that of the ground.
+        heading: of the vehicle, rad to the left of north; for "local_ned" only.
+    """
     v = to_forward_right_down(command)
+    if frame == "local_ned":
+        c, s = math.cos(heading), math.sin(heading)
+        v = v._replace(forward=v.forward * c + v.right * s, right=v.right * c - v.forward * s)
     return dialect.MAVLink_set_position_target_local_ned_message(
-        boot_ms % 2**32, *to, dialect.MAV_FRAME_BODY_NED, VELOCITY_AND_YAW_RATE,
+        boot_ms % 2**32, *to, FRAMES[frame], VELOCITY_AND_YAW_RATE,
         0.0, 0.0, 0.0, v.forward, v.right, v.down, 0.0, 0.0, 0.0, 0.0, v.yaw_rate,
     )  # fmt: skip
 
@@ -95,6 +112,16 @@ def heartbeat_of_station() -> Any:
     return dialect.MAVLink_heartbeat_message(
         dialect.MAV_TYPE_GCS, dialect.MAV_AUTOPILOT_INVALID, 0, 0, dialect.MAV_STATE_ACTIVE, 3
     )
+
+
+def sync_request(stamp: int) -> Any:
+    """Make the TIMESYNC (111) that asks how long the way is; ``stamp``: our time, ns."""
+    return dialect.MAVLink_timesync_message(0, stamp)
+
+
+def wants(to: Member, message: int, every: int) -> Any:
+    """Make the command that asks for a message, every so many µs (MAV_CMD_SET_MESSAGE_INTERVAL)."""
+    return command(to, dialect.MAV_CMD_SET_MESSAGE_INTERVAL, {1: float(message), 2: float(every)}, 0)
 
 
 def command_number(name: str) -> int | None:

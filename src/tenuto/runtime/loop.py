@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import FrameType
 
-from tenuto.basics.errors import SourceError
+from tenuto.basics.errors import SinkError, SourceError
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Reason
 from tenuto.clock import Clock, MonotonicClock
@@ -126,7 +126,7 @@ class _Drive:
     ) -> None:
         self.line = Changeover(plan)
         self.resting = Pipeline(plan).halt(0.0)
-        self.source, self.others = source, others
+        self.source, self.others, self.sinks = source, others, sinks
         self.clock = clock or MonotonicClock()
         self.outlets = Outlets(sinks, self.clock, in_threads=isinstance(self.clock, MonotonicClock))
         self.on_tick, self.changes, self.bell, self.notes = on_tick, changes, bell, notes
@@ -142,6 +142,7 @@ class _Drive:
     def run(self) -> DriveReport:
         plan = self.line.plan
         check_controls(plan, self.source, self.others)
+        check_far_ends(plan, self.sinks)
         with _signals_to(self._on_signal):
             try:
                 self.outlets.start(plan)
@@ -189,7 +190,10 @@ class _Drive:
             self.line.join_emergency(emergency)
         if self.notes is not None and (note := self.notes()) is not None:
             notices += (Reason(Code.NOTE, note),)
-        tick = self.line.step(frame, now, others=others, faults=faults, notices=notices + self.over_budget)
+        tick = self.line.step(
+            frame, now, others=others, faults=faults, notices=notices + self.over_budget,
+            far=self.outlets.far_ends(now),
+        )  # fmt: skip
         if self.line.changed:
             self.outlets.change(self.line.plan)
             self.resting = Pipeline(self.line.plan).halt(0.0)
@@ -231,7 +235,8 @@ class _Drive:
         if isinstance(found, Plan):
             try:
                 check_controls(found, self.source, self.others)
-            except SourceError as error:
+                check_far_ends(found, self.sinks)
+            except (SourceError, SinkError) as error:
                 found = str(error)
             else:
                 self.line.change(found)
@@ -325,6 +330,15 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
         if missing:
             said = ", ".join(f"{reads} (for {control})" for reads, control in missing)
             raise SourceError(f"{sources[name].name} has no {said}; it has {', '.join(known)}")
+
+
+def check_far_ends(plan: Plan, sinks: Sequence[Sink]) -> None:
+    """Make sure that some sink can say what ``guard.needs`` wants to know. Raises `SinkError`."""
+    says = frozenset[str]().union(*(sink.says for sink in sinks))
+    unsaid = plan.guard.needs.unsaid(says)
+    if plan.guard.needs.wanted and (unsaid or not says):
+        wanted = ", ".join(f"guard.needs.{name}" for name in unsaid or plan.guard.needs.wanted)
+        raise SinkError(f"{wanted}: no sink of this drive can say that; drive with one that does, or take it out")
 
 
 def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:

@@ -6,13 +6,15 @@ import threading
 import time
 from abc import ABC, abstractmethod
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
+from itertools import count
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.clock import REAL, Clock, MonotonicClock
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
@@ -242,6 +244,12 @@ class DirectOutlet(Outlet):
             self._hand_on(item)
 
 
+def _free_name(name: str, taken: Collection[str]) -> str:
+    """Return a name that no other far end has."""
+    names = (name if number == 1 else f"{name} {number}" for number in count(1))
+    return next(one for one in names if one not in taken)
+
+
 class Outlets:
     """All sinks of a drive."""
 
@@ -283,6 +291,19 @@ class Outlets:
                     ),
                 )
         return faults, notices
+
+    def far_ends(self, now: float) -> FarEnds:
+        """Return what the far ends said last, their times on the clock of the ticks; ``now`` in s on that clock."""
+        found: dict[str, Telemetry] = {}
+        for outlet in self._all:
+            sink = outlet.sink
+            if sink.says:
+                heard = sink.telemetry
+                age = max(0.0, sink.clock.now() - heard.time)
+                found[_free_name((sink.label or sink.name).replace(".", "_"), found)] = heard._replace(
+                    time=now - age, says=sink.says
+                )
+        return found or NO_FAR_ENDS
 
     def new_emergencies(self) -> list[str]:
         """Say which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""

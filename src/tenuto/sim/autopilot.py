@@ -40,7 +40,12 @@ class Autopilot(Closing):
             "landing".
         address: where it listens. link: with the count of messages that do not count.
         good: how many good messages came, besides heartbeats.
+        mode: its own number of the mode that it is in. takes_in: the one in which setpoints count; None for any.
+        refuses: commands that it answers with "temporarily rejected". voltage: of its battery, V.
+        speaks: it says anything at all.
     """
+
+    takes_in: int | None
 
     def __init__(
         self,
@@ -66,6 +71,9 @@ class Autopilot(Closing):
         self._udp.peer = parse_address(speaks_to, SourceError) if speaks_to else None
         self.link = MavlinkLink(Member(1, 1), key)
         self.armed, self.doing, self.good = False, "on the ground", 0
+        self.mode, self.refuses = 0, frozenset[int]()
+        self.takes_in: int | None = None
+        self.voltage, self.speaks = 12.4, True
         self._velocity = STANDSTILL
         self._watchdog = CommandWatchdog()
         self._held = True  # by the failsafe, or before the first setpoint
@@ -123,9 +131,12 @@ class Autopilot(Closing):
         take(self, message)
 
     def _take_velocity(self, message: Any) -> None:
-        from_ned = VelocityCommand(message.vx, -message.vy, -message.vz, -message.yaw_rate)
-        if message.coordinate_frame == dialect.MAV_FRAME_BODY_NED and message.type_mask == 0b0101_1100_0111:
-            self._follow(from_ned)
+        ahead, right = message.vx, message.vy
+        if message.coordinate_frame == dialect.MAV_FRAME_LOCAL_NED:
+            c, s = math.cos(self.robot.now.heading), math.sin(self.robot.now.heading)
+            ahead, right = ahead * c - right * s, right * c + ahead * s
+        if message.coordinate_frame in _FRAMES and message.type_mask == 0b0101_1100_0111:
+            self._follow(VelocityCommand(ahead, -right, -message.vz, -message.yaw_rate))
 
     def _take_sticks(self, message: Any) -> None:
         # It counts its throttle from 0: 500 holds the height.
@@ -146,6 +157,8 @@ class Autopilot(Closing):
 
     def _follow(self, velocity: VelocityCommand) -> None:
         """Take a setpoint."""
+        if self.takes_in not in (None, self.mode):
+            return
         self._velocity = velocity
         self._watchdog.feed(self._now, SETPOINT_TIMEOUT, velocity == STANDSTILL)
         if self.doing == "taking off":
@@ -154,7 +167,9 @@ class Autopilot(Closing):
     def _take_command(self, message: Any) -> None:
         """Obey a command, and acknowledge it."""
         obey = _OBEYS.get(message.command)
-        result = dialect.MAV_RESULT_UNSUPPORTED if obey is None else obey(self, message)
+        result = dialect.MAV_RESULT_UNSUPPORTED if obey is None else _REJECTED
+        if obey is not None and message.command not in self.refuses:
+            result = obey(self, message)
         self._send(dialect.MAVLink_command_ack_message(message.command, result, 0, 0, *sender(message)))
 
     def _arm(self, message: Any) -> int:
@@ -181,6 +196,17 @@ class Autopilot(Closing):
 
     def _set_home(self, message: Any) -> int:
         return _ACCEPTED
+
+    def _set_mode(self, message: Any) -> int:
+        self.mode = int(message.param2)
+        return _ACCEPTED
+
+    def _set_interval(self, message: Any) -> int:
+        return _ACCEPTED  # it says all of it anyway
+
+    def _take_sync(self, message: Any) -> None:
+        if not message.tc1:
+            self._send(dialect.MAVLink_timesync_message(int(self._now * 1e9) + 1, message.ts1))
 
     def _begin(self, what: str, why: str = "") -> None:
         self.doing = what
@@ -223,10 +249,18 @@ class Autopilot(Closing):
         now, here = self._now, self.robot.now
         if now - self._beat_at >= _BEAT_EVERY:
             self._beat_at = now
-            mode = dialect.MAV_MODE_FLAG_GUIDED_ENABLED | (dialect.MAV_MODE_FLAG_SAFETY_ARMED if self.armed else 0)
+            mode = dialect.MAV_MODE_FLAG_GUIDED_ENABLED if self.takes_in in (None, self.mode) else 0
+            mode |= dialect.MAV_MODE_FLAG_CUSTOM_MODE_ENABLED
+            mode |= dialect.MAV_MODE_FLAG_SAFETY_ARMED if self.armed else 0
             state = dialect.MAV_STATE_STANDBY if self.doing == "on the ground" else dialect.MAV_STATE_ACTIVE
             kinds = dialect.MAV_TYPE_QUADROTOR, dialect.MAV_AUTOPILOT_GENERIC
-            self._send(dialect.MAVLink_heartbeat_message(*kinds, mode, 0, state, 3))
+            self._send(dialect.MAVLink_heartbeat_message(*kinds, mode, self.mode, state, 3))
+            self._send(dialect.MAVLink_sys_status_message(
+                0, 0, 0, 0, int(1000 * self.voltage), -1, round(min(max((self.voltage - 9.0) / 0.036, 0.0), 100.0)),
+                0, 0, 0, 0, 0, 0,
+            ))  # fmt: skip
+            landed = _LANDED_STATES[self.doing]
+            self._send(dialect.MAVLink_extended_sys_state_message(0, landed))
         if now - self._position_at >= _POSITION_EVERY:
             self._position_at = now
             c, s = math.cos(here.heading), math.sin(here.heading)
@@ -235,27 +269,39 @@ class Autopilot(Closing):
             self._send(dialect.MAVLink_local_position_ned_message(
                 int(1000 * now), here.x, -here.y, -here.z, ahead, -left, -here.vz
             ))  # fmt: skip
+            yaw = math.remainder(-here.heading, math.tau)
+            self._send(dialect.MAVLink_attitude_message(int(1000 * now), 0.0, 0.0, yaw, 0.0, 0.0, -here.yaw_rate))
 
     def _tell(self, severity: int, text: str) -> None:
         self._send(dialect.MAVLink_statustext_message(severity, text.encode()))
 
     def _send(self, message: Any) -> None:
         peer: Address | None = self._udp.peer
-        if peer is not None:
+        if peer is not None and self.speaks:
             self._udp.send(self.link.pack(message))
 
 
 _ACCEPTED: int = dialect.MAV_RESULT_ACCEPTED
 _DENIED: int = dialect.MAV_RESULT_DENIED
+_REJECTED: int = dialect.MAV_RESULT_TEMPORARILY_REJECTED
+_FRAMES = (dialect.MAV_FRAME_BODY_NED, dialect.MAV_FRAME_BODY_OFFSET_NED, dialect.MAV_FRAME_BODY_FRD,
+           dialect.MAV_FRAME_LOCAL_NED)  # fmt: skip
+_LANDED_STATES = {
+    "on the ground": dialect.MAV_LANDED_STATE_ON_GROUND, "taking off": dialect.MAV_LANDED_STATE_TAKEOFF,
+    "flying": dialect.MAV_LANDED_STATE_IN_AIR, "landing": dialect.MAV_LANDED_STATE_LANDING,
+}  # fmt: skip
 _TAKES: Mapping[str, Callable[[Autopilot, Any], None]] = {
     "SET_POSITION_TARGET_LOCAL_NED": Autopilot._take_velocity,
     "MANUAL_CONTROL": Autopilot._take_sticks,
     "RC_CHANNELS_OVERRIDE": Autopilot._take_channels,
     "COMMAND_LONG": Autopilot._take_command,
+    "TIMESYNC": Autopilot._take_sync,
 }
 _OBEYS: Mapping[int, Callable[[Autopilot, Any], int]] = {
     dialect.MAV_CMD_COMPONENT_ARM_DISARM: Autopilot._arm,
     dialect.MAV_CMD_NAV_TAKEOFF: Autopilot._take_off,
     dialect.MAV_CMD_NAV_LAND: Autopilot._go_down,
     dialect.MAV_CMD_DO_SET_HOME: Autopilot._set_home,
+    dialect.MAV_CMD_DO_SET_MODE: Autopilot._set_mode,
+    dialect.MAV_CMD_SET_MESSAGE_INTERVAL: Autopilot._set_interval,
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 import tty
 from collections.abc import Iterator
@@ -10,8 +11,10 @@ from collections.abc import Iterator
 from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Planned
+from tenuto.protocols.answer_line import MOST_NUMBERS, AnswerLine, encode_answer
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
+from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.velocity import STANDSTILL
 
 STEP = 0.01
@@ -25,6 +28,7 @@ class FarEnd(Closing):
     Attributes:
         port: the name of the port that a sink opens.
         robot: the simulated robot. decoder: with its counts. outputs: their levels, as they came.
+        voltage: what it says of its battery, V. why: a reason of its own for which it stands, see `AnswerLine`.
     """
 
     def __init__(self, profile: Planned, physics: Physics | None = None, link: str | None = None) -> None:
@@ -46,7 +50,11 @@ class FarEnd(Closing):
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(link)
             os.symlink(self.port, link)
+        self._wheels = [name for name, one in self._chassis.bounds().items() if one.quantity is Quantity.WHEEL_SPEED][
+            :MOST_NUMBERS
+        ]
         self.outputs: tuple[float, ...] = ()
+        self.voltage, self.why = math.nan, 0
         self._answered = 0.0
         self._commanded = 0.0
 
@@ -76,11 +84,16 @@ class FarEnd(Closing):
         command, _ = self._chassis.within_reach(line.command)
         self._actuators = self._chassis.actuators(command, self._actuators, now - self._commanded)
         self._commanded, self.outputs = now, line.outputs
-        self.robot.command(self._actuators, line.valid_for, line.power)
+        self.robot.command(self._actuators, line.valid_for, line.power and not self.why)
         if now - self._answered >= _ANSWER_EVERY:
             self._answered = now
             with contextlib.suppress(BlockingIOError):
-                os.write(self._master, b"A %d\n" % line.counter)
+                os.write(self._master, encode_answer(self._answer(line)))
+
+    def _answer(self, line: VelocityLine) -> AnswerLine:
+        why = self.why or (0 if self.robot.obeys else 2) or (0 if line.power else 3)
+        wheels = tuple(self.robot.actuators[name] for name in self._wheels)
+        return AnswerLine(line.counter, self.decoder.counts.good, why, self.voltage, wheels)
 
     def summary(self) -> str:
         """Say what came, in plain words."""

@@ -182,7 +182,7 @@ class DrivenRobot:
 
     def __init__(self, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> None:
         self.plan, self.way, self.rolls = plan, way, rolls
-        self.pipeline, self.robot = Pipeline(plan), simulated_robot(plan.chassis)
+        self.pipeline, self.robot = Pipeline(plan.without_far_end()), simulated_robot(plan.chassis)
         self.hands, self.now = Hands(plan), 0.0
         self.tick: Tick | None = None
         self.why = ""

@@ -41,7 +41,10 @@ def open_sink(what: str) -> Sink:
     Raises:
         SinkError: the text names no sink, the file cannot be written, or the port does not open.
     """
-    return read_text(what, SINKS, SinkError).open()
+    options = read_text(what, SINKS, SinkError)
+    opened = options.open()
+    opened.label = options.kind
+    return opened
 
 
 def open_as_said(texts: Sequence[str], profile: HasSinks) -> list[Sink]:
@@ -60,6 +63,7 @@ def open_as_said(texts: Sequence[str], profile: HasSinks) -> list[Sink]:
                 kept = {name: getattr(alike[0], name) for name in unsaid if name not in ("address", "port")}
                 options = replace(options, **kept)
             opened.append(stack.enter_context(options.open()))
+            opened[-1].label = options.kind
         stack.pop_all()
     return opened
 
@@ -71,6 +75,7 @@ def open_sinks(profile: HasSinks) -> list[Sink]:
         for name, options in profile.sinks.items():
             try:
                 opened.append(stack.enter_context(options.open()))
+                opened[-1].label = name
             except SinkError as error:
                 raise SinkError(f"sinks.{name}: {error}") from error
         stack.pop_all()

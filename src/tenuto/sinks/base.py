@@ -13,6 +13,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, error
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.registry import Kinds
 from tenuto.vehicles.units import NO_METRES
@@ -25,6 +26,8 @@ class Sink(Closing, ABC):
 
     Attributes:
         name: what a person calls it.
+        label: what its far end is called in ticks, logs and reasons: the profile's name of the sink; `name` if empty.
+        says: what its far end can say, of the attributes of `Telemetry`; empty where it says nothing.
         is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
             can take one.
         period: the shortest time between two ticks that it is given, s; 0 for every one.
@@ -32,6 +35,8 @@ class Sink(Closing, ABC):
     """
 
     name: str
+    label: str = ""
+    says: frozenset[str] = frozenset()
     is_log: bool = False
     period: float = 0.0
     clock: Clock = REAL
@@ -40,6 +45,14 @@ class Sink(Closing, ABC):
     def problem(self) -> str:
         """What the driver should know of the far end, such as that it does not answer; empty for nothing."""
         return ""
+
+    @property
+    def telemetry(self) -> Telemetry:
+        """What its far end said last, its time on the sink's own clock; of a sink that ``says`` something only.
+
+        Asked by the loop at every tick: it only hands out what the sink's thread has heard.
+        """
+        return NOTHING_HEARD
 
     @property
     def emergency(self) -> str:
@@ -81,6 +94,11 @@ class SinkOptions(ABC):
     elsewhere: ClassVar[bool] = False
 
     @property
+    def says(self) -> frozenset[str]:
+        """Name what its far end can say, of the attributes of `Telemetry`; here: nothing."""
+        return frozenset()
+
+    @property
     def in_metres(self) -> bool:
         """Whether what it says is in m/s, whatever the vehicle; here: no."""
         return False
@@ -104,6 +122,10 @@ class SinkOptions(ABC):
             actions: of the profile, by their names.
         """
         return []
+
+    def positions_used(self, switch: str) -> int:
+        """Return how many positions of a switch it has a use for; here: none."""
+        return 0
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """List what it cannot do for a robot, with keys of its own table."""

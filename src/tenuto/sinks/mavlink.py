@@ -3,71 +3,37 @@
 from __future__ import annotations
 
 import math
-from collections import deque
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
-from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.findings import Finding, error, unexpected
 from tenuto.basics.late import Late
-from tenuto.basics.text import readable
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.links.key_file import read_key
-from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
-from tenuto.sinks.port import OutPort
+from tenuto.sinks.orders import POWER_OFF, AutopilotCommand, Order, Orders, order_of, order_of_mode
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
+from tenuto.sinks.ways import GONE_AFTER, way_to
 from tenuto.vehicles.velocity import STANDSTILL
 
 if TYPE_CHECKING:
-    from tenuto.protocols import mavlink
+    from tenuto.protocols import autopilot, mavlink
 else:
+    autopilot = Late("tenuto.protocols.autopilot", SinkError, how_to_get("pymavlink"))
     mavlink = Late("tenuto.protocols.mavlink", SinkError, how_to_get("pymavlink"))
 
 SENDS = ("velocity", "sticks", "channels")
 _STOPS, _APART = 5, 0.02
 _HEARTBEAT_EVERY = 1.0
-# How long an autopilot may be silent before the driver is told, s.
-_SILENT_AFTER = 3.0
-# A command is sent so often, each time after so long without an answer, s; one under way may take so long in all.
-_TRIES, _ANSWER_WITHIN, _DONE_WITHIN = 3, 0.5, 30.0
-# How long the driver is told of what went wrong, s.
-_TOLD_FOR = 5.0
-# A power off that was refused is asked for again after so long, s.
-_REFUSED_FOR = 1.0
-_POWER_OFF = "power off"
-_WARNING = 4  # MAV_SEVERITY: this, and what is lower, is told
-
-
-@dataclass(frozen=True, slots=True)
-class AutopilotCommand:
-    """What an action of the profile means to the autopilot.
-
-    Attributes:
-        command: its name in the standard, such as ``MAV_CMD_NAV_TAKEOFF``.
-        parameters: 1…7 → value; those left out are 0.
-        pause: for so long after it, s, no standstill is sent while somebody drives: to some autopilots a standstill
-            is a setpoint that breaks a take-off off. A stick that is moved, or let go of everything, ends it.
-    """
-
-    command: str
-    parameters: Mapping[int, float] = field(default_factory=dict)
-    pause: float = 0.0
-
-
-class _Order(NamedTuple):
-    """What the autopilot is told; ``armed`` is what its heartbeat must say before that is done, where it says that."""
-
-    name: str
-    number: int
-    parameters: Mapping[int, float]
-    armed: bool | None = None
+_SAYS = frozenset(Telemetry._fields) - {"time", "says", "wheels", "distances"}
 
 
 class MavlinkSink(Sink):
@@ -82,6 +48,8 @@ class MavlinkSink(Sink):
     Raises:
         SinkError: the address, the port, the key file or a setting is not good; pymavlink is not installed.
     """
+
+    says = _SAYS
 
     def __init__(
         self,
@@ -99,6 +67,12 @@ class MavlinkSink(Sink):
         target_component: int = 1,
         key: str | None = None,
         commands: Mapping[str, AutopilotCommand] | None = None,
+        frame: str = "body_ned",
+        modes: Mapping[str, int] | None = None,
+        mode: str = "",
+        mode_switch: str = "",
+        mode_order: tuple[str, ...] = (),
+        only: str = "",
     ) -> None:
         """Open the way to an autopilot.
 
@@ -112,6 +86,10 @@ class MavlinkSink(Sink):
             system, component: who this is. target_system, target_component: who is spoken to.
             key: a file with the key that messages are signed with, and must be.
             commands: the name of an action → what the autopilot is told.
+            frame: in which velocities are said, one of `tenuto.protocols.mavlink.FRAMES`.
+            modes: name → the autopilot's number for it. mode: the one in which it takes our commands, if that is known.
+            mode_switch, mode_order: a switch whose positions ask for these modes.
+            only: the host from which an autopilot may speak, where it is waited for.
         """
         if sends not in SENDS:
             raise SinkError(f"mavlink: expected sends to be one of {', '.join(SENDS)}; found {sends}")
@@ -122,21 +100,23 @@ class MavlinkSink(Sink):
         self._sends, self._asked, self._names = sends, channels, channels
         self._middle, self._yaw = middle, yaw
         self._target = mavlink.Member(target_system, target_component)
-        self._orders = {name: (_order(name, one), one.pause) for name, one in (commands or {}).items()}
+        self._by_action = {name: (order_of(name, one), one.pause) for name, one in (commands or {}).items()}
+        self._frame, self._modes = frame, dict(modes or {})
+        self._mode_switch, self._mode_order = mode_switch, tuple(mode_order)
+        self._position: int | None = None
         self._mav = mavlink.MavlinkLink(
             mavlink.Member(system, component), read_key(key, SinkError) if key is not None else None
         )
-        self._port = _open(place, baud)
-        self._waiting: deque[_Order] = deque()
-        self._tries = 0
-        self._sent_at = self._began_at = 0.0
+        self._port = way_to(place, baud, only, target_system)
+        self._orders = Orders()
+        self._says = autopilot.AutopilotSays(self._modes, mode, guided=sends == "velocity")
+        self._telemetry = NOTHING_HEARD
+        self._lacks_heading = False
         self._quiet_until = 0.0
         self._beat_at = -_HEARTBEAT_EVERY
         self._now = 0.0  # all by the loop's clock, as the ticks have it
         self._heard: float | None = None
-        self._said: tuple[float, str] = (-_TOLD_FOR, "")
         self._powered = True
-        self._armed: bool | None = None
         self._quiet_in = State.DRIVING
 
     @property
@@ -145,19 +125,25 @@ class MavlinkSink(Sink):
         return self._mav.bad
 
     @property
+    def telemetry(self) -> Telemetry:
+        """Say what the autopilot has said."""
+        return self._telemetry
+
+    @property
     def problem(self) -> str:
         """Say that the autopilot is silent, has refused something, or warns."""
         now, heard = self._now, self._heard
         silent = now - (heard or 0.0)
-        if silent > _SILENT_AFTER:
+        if silent > GONE_AFTER:
             what = "no heartbeat" if heard is not None else "no heartbeat yet"
             wrong = f"; {self.bad} messages do not count: is the key the same at both ends?" if self.bad else ""
             return f"{self.name}: {what} for {silent:.1f} s from system {self._target.system}{wrong}"
-        at, text = self._said
-        if now - at < _TOLD_FOR:
+        if text := self._orders.told(now):
             return f"{self.name}: {text}"
-        if self._armed and not self._powered:
+        if self._says.armed and not self._powered:
             return f"{self.name}: it is still armed, and its power is to be off"
+        if self._lacks_heading:
+            return f"{self.name}: its heading is not known, so a velocity over the ground cannot be said"
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def start(self, plan: Plan) -> None:
@@ -188,10 +174,11 @@ class MavlinkSink(Sink):
             return
         self._beat(now)
         for action in tick.actions:
-            if action in self._orders:
-                order, pause = self._orders[action]
-                self._waiting.append(order)
+            if action in self._by_action:
+                order, pause = self._by_action[action]
+                self._orders.add(order)
                 self._quiet_until, self._quiet_in = now + pause, tick.guard.state
+        self._take_mode(tick)
         self._take_power_off(tick)
         self._command(now)
         if not self._port.free(now):
@@ -217,7 +204,11 @@ class MavlinkSink(Sink):
     def _setpoint(self, tick: Tick, still: bool = False) -> Any:
         command = STANDSTILL if still else tick.command
         if self._sends == "velocity":
-            return mavlink.velocity_setpoint(self._target, command, int(1000 * tick.time))
+            heading = self._telemetry.heading
+            self._lacks_heading = self._frame == "local_ned" and math.isnan(heading)
+            if self._lacks_heading:
+                command, heading = command._replace(vx=0.0, vy=0.0), 0.0
+            return mavlink.velocity_setpoint(self._target, command, int(1000 * tick.time), self._frame, heading)
         if self._sends == "sticks":
             return mavlink.manual_sticks(self._target, self._speeds.shares(command), self._middle or 0, self._yaw)
         still = still or not tick.power
@@ -232,134 +223,60 @@ class MavlinkSink(Sink):
         off = not tick.power and self._powered
         self._powered = tick.power
         if off or (tick.guard.state is State.EMERGENCY_STOP and tick.power):
-            self._waiting.clear()
-            self._tries = 0
+            self._orders.clear()
         # What says that it is armed after all is told again, whoever armed it.
-        armed = self._armed and not tick.power and not any(one.name == _POWER_OFF for one in self._waiting)
-        if off or armed:
-            self._waiting.append(_Order(_POWER_OFF, *mavlink.POWER_OFF, armed=False))
+        if off or (self._says.armed and not tick.power):
+            self._orders.add(Order(POWER_OFF, *mavlink.POWER_OFF, armed=False, lasts=True))
+
+    def _take_mode(self, tick: Tick) -> None:
+        """Ask for the mode that a switch was moved to. Where it stood at the start is no move."""
+        if not self._mode_order:
+            return
+        position = tick.chosen.switches.get(self._mode_switch)
+        if self._position is not None and position is not None and position != self._position:
+            name = self._mode_order[min(position, len(self._mode_order) - 1)]
+            self._orders.add(order_of_mode(name, self._modes[name]))
+        self._position = position if position is not None else self._position
 
     def _beat(self, now: float) -> None:
-        if now - self._beat_at >= _HEARTBEAT_EVERY:
-            self._beat_at = now
-            self._send(mavlink.heartbeat_of_station())
+        """Send the heartbeat, and ask for what is wanted to be heard."""
+        if now - self._beat_at < _HEARTBEAT_EVERY:
+            return
+        self._beat_at = now
+        self._send(mavlink.heartbeat_of_station())
+        if self._heard is not None:
+            self._send(mavlink.sync_request(self._says.sync(now)))
+            for message, every in self._says.unheard(now)[: 1 if self._port.slow else None]:
+                self._send(mavlink.wants(self._target, message, every))
 
     def _command(self, now: float) -> None:
-        """Send the command at the head of the queue: once, and again as long as no answer comes."""
-        if not self._waiting or (self._tries and now - self._sent_at < _ANSWER_WITHIN):
-            return
-        order = self._waiting[0]
-        if self._tries >= _TRIES:
-            text = f'no answer to "{order.name}", which was sent {self._tries} times'
-            if order.name != _POWER_OFF:
-                self._finish(now, text)
-                return
-            self._said = (now, text)  # but the power has to go: it is asked for until somebody answers
-        self._send(mavlink.command(self._target, order.number, order.parameters, min(self._tries, 255)))
-        self._began_at = now if self._tries == 0 else self._began_at
-        self._tries, self._sent_at = self._tries + 1, now
-
-    def _finish(self, now: float, text: str = "") -> None:
-        """Be done with the command at the head of the queue."""
-        self._waiting.popleft()
-        self._tries = 0
-        if text:
-            self._said = (now, text)
+        """Send the command that is due: once, and again as long as no answer comes."""
+        due = self._orders.due(now)
+        if due is not None:
+            order, times = due
+            self._send(mavlink.command(self._target, order.number, order.parameters, times))
 
     def _listen(self, now: float) -> None:
         for message, answer_to in self._port.read(self._mav, now):
             if mavlink.sender(message) != self._target:
                 continue
+            self._says.take(message, now)
             kind = message.get_type()
             if kind == "HEARTBEAT":
-                self._heard, self._armed = now, mavlink.says_armed(message)
+                self._heard = now
                 self._port.answer_to(answer_to, now)
-                head = self._waiting[0] if self._waiting and self._tries else None
-                if head is not None and head.armed is self._armed and now - self._began_at >= _ANSWER_WITHIN:
-                    self._finish(now)  # what was on its way when it was asked for says nothing
-            elif kind == "COMMAND_ACK":
-                self._answered(message, now)
-            elif kind == "STATUSTEXT" and message.severity <= _WARNING:
-                self._said = (now, f'it says "{readable(message.text)}"')
-
-    def _answered(self, ack: Any, now: float) -> None:
-        """Take the acknowledgement of a command."""
-        if not self._waiting or not self._tries or ack.command != self._waiting[0].number:
-            return
-        if ack.target_system not in (0, self._mav.me.system):
-            return
-        head = self._waiting[0]
-        if ack.result == mavlink.IN_PROGRESS and now - self._began_at < _DONE_WITHIN:
-            self._tries, self._sent_at = 1, now
-        elif ack.result == mavlink.ACCEPTED and head.armed is False:
-            # Its heartbeat has to say so: arm and disarm have one number, and this may be the answer to the other.
-            self._tries, self._sent_at = 1, now
-        elif ack.result == mavlink.ACCEPTED:
-            self._finish(now)
-        elif head.name == _POWER_OFF:
-            self._said = (now, f'"{head.name}": {mavlink.result_in_words(ack.result)}')
-            self._tries, self._sent_at = 1, now + _REFUSED_FOR - _ANSWER_WITHIN
-        else:
-            self._finish(now, f'"{head.name}": {mavlink.result_in_words(ack.result)}')
-
-
-class _UdpLink:
-    def __init__(self, place: str) -> None:
-        host, number = parse_address(place, SinkError)
-        self._waits, self._heard = not host, -math.inf
-        self._udp = (
-            UdpPort(bind=("", number), error=SinkError)
-            if self._waits
-            else UdpPort(peer=(host, number), error=SinkError)
-        )
-
-    slow = ""
-
-    def free(self, now: float) -> bool:
-        return True
-
-    def free_in(self, now: float) -> float:
-        return 0.0
-
-    def write(self, data: bytes, now: float) -> None:
-        self._udp.send(data)
-
-    def read(self, mav: mavlink.MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
-        # Whoever was waited for and is gone may come back from another port, as a program that was started again does.
-        gone = self._waits and now - self._heard > _SILENT_AFTER
-        for data, address in self._udp.receive():
-            # Where it sends to an address, only what comes from there is heard.
-            if gone or self._udp.peer in (None, address):
-                yield from ((message, address) for message in mav.feed(data, whole=True))
-
-    def answer_to(self, address: Address, now: float) -> None:
-        if self._waits and (self._udp.peer in (None, address) or now - self._heard > _SILENT_AFTER):
-            self._udp.peer, self._heard = address, now
-
-    def close(self) -> None:
-        self._udp.close()
-
-
-class _SerialLink(OutPort):
-    def read(self, mav: mavlink.MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
-        return [(message, ("", 0)) for message in mav.feed(self.read_bytes())]
-
-    def answer_to(self, address: Address, now: float) -> None:
-        """Answer where it came from: there is only one end."""
-
-
-def _open(place: str, baud: int) -> _UdpLink | _SerialLink:
-    return _SerialLink(place, baud) if "/" in place or ":" not in place else _UdpLink(place)
-
-
-def _order(action: str, one: AutopilotCommand) -> _Order:
-    number = mavlink.command_number(one.command)
-    if number is None:
-        raise SinkError(f'mavlink: "{action}": {one.command} is no command of the standard, such as MAV_CMD_NAV_LAND')
-    if not set(one.parameters) <= set(range(1, 8)):
-        raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
-    armed = one.parameters.get(1, 0.0) == 1.0 if number == mavlink.POWER_OFF[0] else None
-    return _Order(action, number, one.parameters, armed)
+                self._orders.seen(self._says.armed, self._says.mode, now)
+            elif kind == "COMMAND_ACK" and message.target_system in (0, self._mav.me.system):
+                self._orders.answered(message.command, message.result, now)
+            elif kind == "STATUSTEXT" and (warning := autopilot.warning_in(message)):
+                self._orders.say(now, f'it says "{warning}"')
+        if self._port.stranger:
+            text = f"another one speaks as system {self._target.system}, from {self._port.stranger}: sign with a key"
+            self._orders.say(now, text)
+            self._port.stranger = ""
+        said = self._says.telemetry(now)._replace(waiting=self._port.free_in(now))
+        # What it says is told by the sink's own clock, and the ticks may have another.
+        self._telemetry = said._replace(time=self.clock.now() - (now - said.time))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -403,6 +320,18 @@ class MavlinkOptions(RatedSinkOptions):
     target_system: int = option("a whole number from 1 to 255", 1, low=1, high=255, word="N")
     target_component: int = option("a whole number from 1 to 255", 1, low=1, high=255, word="N")
     key: str | None = option("a key file, see tenuto key", None, word="FILE")
+    only: str = option("the host that may speak first, such as 192.168.1.20", "", word="HOST")
+    frame: Literal["body_ned", "body_offset_ned", "body_frd", "local_ned"] = option(
+        '"body_ned", "body_offset_ned", "body_frd" or "local_ned"', "body_ned",
+        word="body_ned|body_offset_ned|body_frd|local_ned",
+    )  # fmt: skip
+    modes: dict[str, int] = field(
+        default_factory=dict,
+        metadata={"about": About("modes of the autopilot and their numbers, such as { guided = 4 }")},
+    )
+    mode: str = option("one of modes: the one in which it takes our commands", "")
+    mode_switch: str = option("a switch whose positions ask for modes", "")
+    mode_order: tuple[str, ...] = option("a list of modes, one for each position of mode_switch", ())
     commands: dict[str, CommandOptions] = field(
         default_factory=dict, metadata={"about": About('tables [sinks.NAME.commands."ACTION"]')}
     )
@@ -411,6 +340,26 @@ class MavlinkOptions(RatedSinkOptions):
     def in_metres(self) -> bool:
         """Whether what it says is in m/s: velocities are; sticks and channels are shares."""
         return self.sends == "velocity"
+
+    @property
+    def says(self) -> frozenset[str]:
+        """Name what an autopilot says."""
+        return _SAYS
+
+    def positions_used(self, switch: str) -> int:
+        """Return how many positions of a switch ask for a mode."""
+        return len(self.mode_order) if switch == self.mode_switch else 0
+
+    def plan_errors(self, plan: Plan) -> Iterator[Finding]:
+        """See that the switch that asks for modes has as many positions."""
+        switch = next((one for one in plan.selection.switches if one.name == self.mode_switch), None)
+        if self.mode_switch and switch is None:
+            known = ", ".join(one.name for one in plan.selection.switches) or "none"
+            yield unexpected("mode_switch", f"a switch of the profile: {known}", self.mode_switch)
+        if switch is not None and switch.count != len(self.mode_order):
+            text = f"{self.mode_switch} has {switch.count} positions, and there are {len(self.mode_order)} modes"
+            yield error("mode_order", text, "name a mode for each")
+        yield from super().plan_errors(plan)
 
     def turns(self, plan: Plan) -> dict[str, bool]:
         """Name the actuators that have a channel."""
@@ -433,7 +382,8 @@ class MavlinkOptions(RatedSinkOptions):
         return MavlinkSink(
             place, baud=self.baud, rate=self.rate, sends=self.sends, channels=self.channels, middle=self.middle,
             yaw=self.yaw, system=self.system, component=self.component, target_system=self.target_system,
-            target_component=self.target_component, key=self.key, commands=commands,
+            target_component=self.target_component, key=self.key, commands=commands, frame=self.frame,
+            modes=self.modes, mode=self.mode, mode_switch=self.mode_switch, mode_order=self.mode_order, only=self.only,
         )  # fmt: skip
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
@@ -444,6 +394,19 @@ class MavlinkOptions(RatedSinkOptions):
             expected = "an address, such as 127.0.0.1:14550, or a serial port, such as /dev/ttyUSB0"
             said, mend = ("address and port", "take one out") if both else ("nothing", "add it")
             found.append(unexpected("address", expected, said, mend))
+        known = ", ".join(self.modes) or "none"
+        for key, names in (("mode", (self.mode,)), ("mode_order", self.mode_order)):
+            found += [
+                unexpected(key, f"one of modes: {known}", name) for name in names if name and name not in self.modes
+            ]
+        if bool(self.mode_switch) is not bool(self.mode_order):
+            found.append(unexpected("mode_switch", "mode_switch and mode_order, or neither", "one of them"))
+        if self.frame != "body_ned" and self.sends != "velocity":
+            found.append(unexpected("frame", 'sends = "velocity", for other than velocities have no frame', self.sends))
+        if self.only and not (self.address or "").startswith(":"):
+            found.append(
+                unexpected("only", "an address without a host, such as :14550", self.address or self.port or "")
+            )
         for action, one in self.commands.items():
             found += [finding.within(f'commands."{action}"') for finding in _no_numbers(one)]
             if action not in actions:

@@ -12,10 +12,13 @@ from typing import ClassVar
 from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, error
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY, TIME
+from tenuto.protocols.answer_line import MOST_NUMBERS
 from tenuto.protocols.velocity_line import MOST_OUTPUTS, VelocityLine, encode_velocity_line, with_checksum
+from tenuto.sinks.answers import Answers
 from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
@@ -49,6 +52,8 @@ class SerialLine(Sink):
         answers: float | None = None,
         line: str = "",
         outputs: tuple[str, ...] = (),
+        wheels: tuple[str, ...] = (),
+        distances: tuple[str, ...] = (),
     ) -> None:
         """Open a port.
 
@@ -58,19 +63,28 @@ class SerialLine(Sink):
             answers: the longest that the far end may be silent, s; None where it says nothing.
             line: a template; empty for the default line. outputs: those whose levels the default line has, in this
                 order.
+            wheels, distances: names for the numbers of an answer line, in its order.
         """
         self.name = f"serial line on {port}"
         self.period = 1.0 / rate if rate else 0.0
         self._answers, self._template, self._outputs = answers, line, outputs
-        self._heard: float | None = None
+        self._started: float | None = None
         self._counter = 0
         self._port = OutPort(port, baud)
+        self._hears = Answers(wheels, distances)
+        self.says = self._hears.says if answers else frozenset()
+
+    @property
+    def telemetry(self) -> Telemetry:
+        """Say what the far end has answered."""
+        return self._hears.telemetry
 
     @property
     def problem(self) -> str:
         """Say that the far end is silent, where it should not be, or that the line is too slow."""
-        silent = 0.0 if self._heard is None else self.clock.now() - self._heard
-        if self._answers and silent > self._answers:
+        heard = max(self._hears.telemetry.time, -math.inf if self._started is None else self._started)
+        silent = self.clock.now() - heard
+        if self._answers and self._started is not None and silent > self._answers:
             return f"{self.name}: no answer for {silent:.1f} s"
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
@@ -80,14 +94,16 @@ class SerialLine(Sink):
         Raises:
             SinkError: it cannot.
         """
-        self._heard = self.clock.now() if self._heard is None else self._heard
+        self._started = self.clock.now() if self._started is None else self._started
         wrong = outputs_problem(self._outputs, self._template, plan) or template_problem(self._template, plan)
         if wrong:
             raise SinkError(f"{self.name}: {wrong}")
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
-        if tick.send and self._port.free(self.clock.now()):
+        now = self.clock.now()
+        self._hears.take(self._port.read_bytes(), now, self._port.free_in(now))
+        if tick.send and self._port.free(now):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
@@ -99,9 +115,9 @@ class SerialLine(Sink):
 
     def _send(self, tick: Tick) -> None:
         self._counter = (self._counter + 1) % 256
-        self._port.write(self._text(tick), self.clock.now())
-        if self._port.answered():
-            self._heard = self.clock.now()
+        now = self.clock.now()
+        self._port.write(self._text(tick), now)
+        self._hears.exchange.sent(self._counter, now)
 
     def _text(self, tick: Tick) -> bytes:
         if not self._template:
@@ -200,11 +216,19 @@ class SerialLineOptions(RatedSinkOptions):
     answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
     outputs: tuple[str, ...] = option("a list of outputs, whose levels the line is to have", (), word="A|B")
+    wheels: tuple[str, ...] = option("a list of names for the wheel speeds of its answers", (), word="A|B")
+    distances: tuple[str, ...] = option("a list of names for the distances of its answers", (), word="A|B")
+
+    @property
+    def says(self) -> frozenset[str]:
+        """Name what an answer line says, where answers are expected."""
+        return Answers.says if self.answers is not None else frozenset()
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
         for key, wrong in (
             ("outputs", outputs_problem(self.outputs, self.line, plan)), ("line", template_problem(self.line, plan)),
+            ("wheels", self._names_problem(self.wheels)), ("distances", self._names_problem(self.distances)),
         ):  # fmt: skip
             if wrong:
                 yield error(key, wrong)
@@ -215,6 +239,12 @@ class SerialLineOptions(RatedSinkOptions):
             text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
             yield error("baud", text, "raise it, lower rate, or send less")
         yield from super().plan_errors(plan)
+
+    def _names_problem(self, names: tuple[str, ...]) -> str:
+        """Say what is wrong with names for what an answer says; empty where nothing is."""
+        if names and self.answers is None:
+            return "nothing is heard of them without answers, the longest silence of the far end"
+        return f"an answer has {MOST_NUMBERS} at most" if len(names) > MOST_NUMBERS else ""
 
     def turns(self, plan: Plan) -> dict[str, bool]:
         """Name the actuators of its line: ``{left.share}`` is as [actuators] says, ``{left}`` is not."""
@@ -228,4 +258,6 @@ class SerialLineOptions(RatedSinkOptions):
 
     def open(self) -> Sink:
         """Open the port."""
-        return SerialLine(self.port, self.baud, self.rate, self.answers, self.line, self.outputs)
+        return SerialLine(
+            self.port, self.baud, self.rate, self.answers, self.line, self.outputs, self.wheels, self.distances
+        )

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from tenuto.driving.needs_plan import NOTHING_NEEDED
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink, SinkOptions
-from tenuto.vehicles import Chassis
+from tenuto.vehicles.base import Chassis, Quantity
 
 # How long the robot may take to roll out after the last tick, in simulated seconds.
 _ROLL_OUT = 10.0
+_SAYS = frozenset(Telemetry._fields) - {"time", "says", "reasons", "distances", "round_trip", "loss", "waiting"}
 
 
 class SimulatedSink(Sink):
@@ -23,20 +26,30 @@ class SimulatedSink(Sink):
     """
 
     name = "simulated robot"
+    says = _SAYS
     robot: SimulatedRobot
 
     def __init__(self, physics: Physics | None = None) -> None:
         """Say how far from ideal the robot is; as is usual for its kind if nothing is given."""
         self._physics = physics
         self._chassis: Chassis | None = None
+        self._needs = NOTHING_NEEDED
+        self._telemetry = NOTHING_HEARD
+
+    @property
+    def telemetry(self) -> Telemetry:
+        """Say how the robot is. What a simulation has not (a battery, a mode), it says as ``guard.needs`` wants it."""
+        return self._telemetry
 
     def start(self, plan: Plan) -> None:
         """Place a robot with the measures of the profile at the origin; one that is there already stays where it is."""
-        if self._chassis == plan.chassis:
-            return
-        self._chassis = plan.chassis
-        self.robot = simulated_robot(plan.chassis, self._physics)
-        self._time: float | None = None
+        self._needs = plan.guard.needs
+        if self._chassis != plan.chassis:
+            self._chassis = plan.chassis
+            self._wheels = [name for name, one in plan.chassis.bounds().items() if one.quantity is Quantity.WHEEL_SPEED]
+            self.robot = simulated_robot(plan.chassis, self._physics)
+            self._time: float | None = None
+        self._say()
 
     def write(self, tick: Tick) -> None:
         """Let the robot follow its old actuators up to now, then give it the new ones."""
@@ -45,6 +58,7 @@ class SimulatedSink(Sink):
         self._time = tick.time
         if tick.send:
             self.robot.command(tick.actuators, tick.valid_for, tick.power)
+        self._say()
 
     def stop(self, tick: Tick) -> None:
         """Command standstill and let the robot roll out."""
@@ -54,12 +68,32 @@ class SimulatedSink(Sink):
             self.robot.advance(0.02)
             rolled += 0.02
 
+    def _say(self) -> None:
+        robot, needs = self.robot, self._needs
+        here, doing = robot.now, robot.actuators
+        said = Telemetry(
+            time=self.clock.now(), follows=robot.obeys, state="driving" if robot.obeys else "no command came in time",
+            armed=True, mode=needs.modes[0] if needs.modes else "", wheels={name: doing[name] for name in self._wheels},
+            voltage=max(needs.voltage_above, 0.0), charge=1.0,
+        )  # fmt: skip
+        if robot.chassis.units.known:
+            said = said._replace(
+                flying=here.z > 0.0, height=here.z, x=here.x, y=here.y, heading=here.heading, vx=here.vx, vy=here.vy,
+                vz=here.vz, yaw_rate=here.yaw_rate,
+            )  # fmt: skip
+        self._telemetry = said
+
 
 @dataclass(frozen=True, kw_only=True)
 class SimulatedSinkOptions(SinkOptions):
     """The simulated robot that belongs to a profile."""
 
     kind: ClassVar[str] = "simulated"
+
+    @property
+    def says(self) -> frozenset[str]:
+        """Name what it says: all but what has no wire."""
+        return _SAYS
 
     def turns(self, plan: Plan) -> dict[str, bool]:
         """Name all: it is told the actuators. Its wiring is right, so a motor that is reversed turns as before."""

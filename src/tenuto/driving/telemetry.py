@@ -1,0 +1,110 @@
+"""Telemetry: what a far end says of itself, an autopilot, a firmware or a robot elsewhere."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
+
+_NOT_SAID: Mapping[str, float] = {}
+
+
+class Telemetry(NamedTuple):
+    """What one far end said last. What it does not say is missing: None, NaN or empty.
+
+    Attributes:
+        time: when the newest of it was heard, s on the clock of the ticks; −inf before the first.
+        says: the names of the attributes that this kind of far end can say at all.
+        follows: it obeys commands now. state: what it does, in its own words, such as "driving" or "latched".
+        reasons: why it does not obey, or what else it has to say.
+        armed: its motors are armed. mode: the name of its mode. flying: it is in the air.
+        height: above the origin of its position, m. x, y: its position, m; at the origin it looks along x.
+        heading: rad from x, to the left.
+        vx, vy, vz, yaw_rate: measured, along its own axes, m/s and rad/s; forward, left and up are positive.
+        wheels: name → measured speed, rad/s. distances: name → m.
+        voltage: of its battery, V. charge: what is left in it, 0…1.
+        round_trip: from a message of ours to the answer, s. loss: the share of messages that was lost lately, 0…1.
+        waiting: how long what was sent waits in our own port for its line, s.
+    """
+
+    time: float = -math.inf
+    says: frozenset[str] = frozenset()
+    follows: bool | None = None
+    state: str = ""
+    reasons: tuple[str, ...] = ()
+    armed: bool | None = None
+    mode: str = ""
+    flying: bool | None = None
+    height: float = math.nan
+    x: float = math.nan
+    y: float = math.nan
+    heading: float = math.nan
+    vx: float = math.nan
+    vy: float = math.nan
+    vz: float = math.nan
+    yaw_rate: float = math.nan
+    wheels: Mapping[str, float] = _NOT_SAID
+    distances: Mapping[str, float] = _NOT_SAID
+    voltage: float = math.nan
+    charge: float = math.nan
+    round_trip: float = math.nan
+    loss: float = math.nan
+    waiting: float = math.nan
+
+    def age(self, now: float) -> float:
+        """Return how long it has said nothing, s; ``now`` in s."""
+        return now - self.time
+
+    def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
+        """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""
+        yield f"far.{name}.time", self.time if math.isfinite(self.time) else math.nan
+        for what in _IN_ORDER:
+            value = getattr(self, what)
+            if what not in self.says:
+                continue
+            if isinstance(value, Mapping):
+                yield from ((f"far.{name}.{what}.{one}", number) for one, number in value.items())
+            elif isinstance(value, tuple):
+                yield f"far.{name}.{what}", "; ".join(value)
+            else:
+                yield f"far.{name}.{what}", _cell(what, value)
+
+
+_IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
+_TEXTS = ("state", "reasons", "mode")
+_YES_OR_NO = ("follows", "armed", "flying")
+FarEnds = Mapping[str, Telemetry]
+NO_FAR_ENDS: FarEnds = {}
+NOTHING_HEARD = Telemetry()
+
+
+def far_ends_of(cells: Mapping[str, float | str]) -> FarEnds:
+    """Return the far ends again from their columns, without ``far.``; what has no column was not said."""
+    found: dict[str, dict[str, Any]] = {}
+    for column, value in cells.items():
+        name, what, *one = column.split(".", 2)
+        said = found.setdefault(name, {})
+        if one:
+            said.setdefault(what, {})[one[0]] = value
+        else:
+            said[what] = _value(what, value)
+    return {name: Telemetry(**said, says=frozenset(said) - {"time"}) for name, said in found.items()}
+
+
+def is_text(column: str) -> bool:
+    """Tell whether a column of `Telemetry.as_row` holds text."""
+    return column.startswith("far.") and column.rpartition(".")[2] in _TEXTS and column.count(".") == 2
+
+
+def _value(what: str, cell: float | str) -> Any:
+    if what in _YES_OR_NO:
+        return None if math.isnan(float(cell)) else bool(cell)
+    if what == "reasons":
+        return tuple(text for text in str(cell).split("; ") if text)
+    return -math.inf if what == "time" and math.isnan(float(cell)) else cell
+
+
+def _cell(what: str, value: float | str | bool | None) -> float | int | str:
+    if what in _YES_OR_NO:
+        return math.nan if value is None else int(bool(value))
+    return value if isinstance(value, str) else float(value if value is not None else math.nan)

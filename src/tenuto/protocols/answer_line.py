@@ -1,0 +1,127 @@
+"""The line by which a builder's own firmware answers: which command it obeys, why it stands, and what it measures.
+
+One line of ASCII, ended by a newline; whole numbers. See docs/protocols.md::
+
+    A 17 1042 0 11840 W 10900 -10870 D 850 2F07
+      │   │   │   │   │              │      └ CRC-16 of everything before this space, as of the velocity line
+      │   │   │   │   │              └ distances in mm, up to 4
+      │   │   │   │   └ wheel speeds in mrad/s, up to 4
+      │   │   │   └ battery in mV, 0 where it is not measured
+      │   │   └ 0: it follows; else why it does not, see `WHY`
+      │   └ how many good lines have come, 0 to 65535 and over again
+      └ counter of the newest good line
+
+`Exchange` makes of it how long an answer takes, and how many lines are lost.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections import deque
+from typing import NamedTuple
+
+from tenuto.protocols.velocity_line import checksum, with_checksum
+
+MOST_NUMBERS = 4
+# A longer line is none of ours.
+LONGEST = 96
+FOLLOWS = 0
+# What the second number means, in the words of a reason; from 8 on it is the builder's own.
+WHY = {
+    1: "no command has come yet",
+    2: "no command came in time: it waits for a standstill",
+    3: "its power is commanded off",
+    4: "its battery is low",
+    5: "its own stop is on",
+    6: "a motor or an encoder is at fault",
+    7: "it is not ready",
+}
+_MOST = 999_999
+_HEAD = re.compile(rb"A (\d{1,3}) (\d{1,5}) (\d{1,3}) (\d{1,5})(?: W((?: -?\d{1,6}){1,4}))?(?: D((?: \d{1,6}){1,4}))?")
+# Loss is counted over the last so many seconds, and over so many lines at least.
+_WINDOW, _FEWEST = 2.0, 5
+
+
+class AnswerLine(NamedTuple):
+    """One answer.
+
+    Attributes:
+        counter: of the newest good line, 0…255. good: how many have come, modulo 65536.
+        why: 0 where it follows, or a key of `WHY`, or a number of the builder's own up to 255.
+        voltage: V; NaN where it is not measured. wheels: rad/s. distances: m.
+    """
+
+    counter: int
+    good: int
+    why: int = FOLLOWS
+    voltage: float = math.nan
+    wheels: tuple[float, ...] = ()
+    distances: tuple[float, ...] = ()
+
+    @property
+    def reason(self) -> str:
+        """Why it does not follow, in words; empty where it does."""
+        return "" if self.why == FOLLOWS else WHY.get(self.why, f"reason {self.why} of its own")
+
+
+def encode_answer(answer: AnswerLine) -> bytes:
+    """Write an answer. What has no room is cut: only so many numbers, and none beyond six digits."""
+    volts = 0 if math.isnan(answer.voltage) else round(1000.0 * min(max(answer.voltage, 0.0), 65.535))
+    words = ["A", answer.counter % 256, answer.good % 65536, answer.why, volts]
+    for mark, numbers in (("W", answer.wheels), ("D", answer.distances)):
+        if numbers:
+            whole = [round(min(max(1000.0 * number, -_MOST), _MOST)) for number in numbers[:MOST_NUMBERS]]
+            words += [mark, *(max(number, 0) if mark == "D" else number for number in whole)]
+    return with_checksum(" ".join(map(str, words)).encode())
+
+
+def read_answer(line: bytes) -> AnswerLine | None:
+    """Read one line, without its end; None for whatever is no good answer. Never raises."""
+    head, _, sum_text = line.removesuffix(b"\r").rpartition(b" ")
+    match = _HEAD.fullmatch(head)
+    if match is None or len(line) > LONGEST or sum_text != b"%04X" % checksum(head):
+        return None
+    counter, good, why, volts = (int(word) for word in match.groups()[:4])
+    if counter > 255 or good > 65535 or why > 255 or volts > 65535:
+        return None
+    wheels, distances = (tuple(int(word) / 1000.0 for word in (text or b"").split()) for text in (match[5], match[6]))
+    return AnswerLine(counter, good, why, volts / 1000.0 if volts else math.nan, wheels, distances)
+
+
+class Exchange:
+    """What commands with a counter and answers that repeat it tell of the way between.
+
+    Attributes:
+        round_trip: from the newest command that was answered to its answer, s; NaN before the first.
+        loss: the share of commands that did not arrive lately, 0…1; NaN while too few were sent.
+    """
+
+    def __init__(self) -> None:
+        self.round_trip = self.loss = math.nan
+        self._sent = 0
+        # Counter → number of the command, and when it was sent.
+        self._by_counter: dict[int, tuple[int, float]] = {}
+        # When, the number of the command that was answered, and how many had come there.
+        self._answered: deque[tuple[float, int, int]] = deque()
+
+    def sent(self, counter: int, now: float) -> None:
+        """Take note of a command; ``now`` in s."""
+        self._sent += 1
+        self._by_counter[counter % 256] = (self._sent, now)
+
+    def answered(self, answer: AnswerLine, now: float) -> None:
+        """Take note of an answer; one that repeats an earlier command says nothing new of the way."""
+        number, sent_at = self._by_counter.get(answer.counter, (0, now))
+        last = self._answered[-1] if self._answered else None
+        if not number or (last is not None and number <= last[1]):
+            return
+        self.round_trip = now - sent_at
+        if last is not None and (answer.good - last[2]) % 65536 > number - last[1]:
+            self._answered.clear()  # the far end was started again, and counts afresh
+        self._answered.append((now, number, answer.good))
+        while len(self._answered) > 2 and self._answered[1][0] < now - _WINDOW:
+            self._answered.popleft()
+        _, first, had = self._answered[0]
+        if number - first >= _FEWEST:
+            self.loss = max(0.0, 1.0 - (answer.good - had) % 65536 / (number - first))

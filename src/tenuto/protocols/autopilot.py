@@ -1,0 +1,171 @@
+"""What an autopilot says of itself over MAVLink, message by message, as telemetry; sans I/O."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from pymavlink.dialects.v20 import common as dialect
+
+from tenuto.basics.text import readable
+from tenuto.driving.telemetry import Telemetry
+from tenuto.protocols.mavlink import says_armed
+
+# A heartbeat that is older says nothing any more; of what comes ten times a second, and of a battery, s.
+SILENT_AFTER = 3.0
+_STALE, _BATTERY_STALE = 1.0, 10.0
+# Loss is counted over so long, s, and over so many messages at least.
+_WINDOW, _FEWEST = 5.0, 5
+# What is asked for where it does not come by itself: message → how often, µs.
+WANTED: Mapping[str, tuple[int, int]] = {
+    "LOCAL_POSITION_NED": (dialect.MAVLINK_MSG_ID_LOCAL_POSITION_NED, 100_000),
+    "ATTITUDE": (dialect.MAVLINK_MSG_ID_ATTITUDE, 100_000),
+    "SYS_STATUS": (dialect.MAVLINK_MSG_ID_SYS_STATUS, 1_000_000),
+    "EXTENDED_SYS_STATE": (dialect.MAVLINK_MSG_ID_EXTENDED_SYS_STATE, 500_000),
+}
+_IN_THE_AIR = (dialect.MAV_LANDED_STATE_IN_AIR, dialect.MAV_LANDED_STATE_TAKEOFF, dialect.MAV_LANDED_STATE_LANDING)
+
+
+class AutopilotSays:
+    """Gathers what one autopilot says.
+
+    Attributes:
+        armed, mode: as its newest heartbeat has them; None before the first.
+    """
+
+    def __init__(self, modes: Mapping[str, int], takes_in: str, *, guided: bool) -> None:
+        """Take what its modes are called.
+
+        Args:
+            modes: name → number, as its heartbeat has them. takes_in: the one in which it takes our commands; empty
+                where that is not known.
+            guided: where that is not known, its heartbeat must have the flag of a guided mode.
+        """
+        self._names = {number: name for name, number in modes.items()}
+        self._takes_in, self._guided = takes_in, guided
+        self.armed: bool | None = None
+        self.mode: int | None = None
+        self._base, self._system = 0, 0
+        self._at: dict[str, float] = {}
+        self._said = Telemetry()
+        self._yaw = math.nan
+        self._order: int | None = None
+        self._gaps: deque[tuple[float, int]] = deque()
+        self._asked: dict[int, float] = {}
+
+    def take(self, message: Any, now: float) -> None:
+        """Take a message of the autopilot, at ``now``, s."""
+        kind = message.get_type()
+        self._at[kind] = now
+        self._said = self._said._replace(time=now)
+        self._count(message.get_seq(), now)
+        reader = _READERS.get(kind)
+        if reader is not None:
+            reader(self, message, now)
+
+    def telemetry(self, now: float) -> Telemetry:
+        """Return all that is known at ``now``, s; what is too old is left out."""
+        said, nan = self._said, math.nan
+        if self._older("LOCAL_POSITION_NED", _STALE, now):
+            said = said._replace(x=nan, y=nan, height=nan, vx=nan, vy=nan, vz=nan)
+        if self._older("ATTITUDE", _STALE, now):
+            said = said._replace(heading=nan, yaw_rate=nan, vx=nan, vy=nan)
+        if self._older("SYS_STATUS", _BATTERY_STALE, now):
+            said = said._replace(voltage=nan, charge=nan)
+        if self._older("EXTENDED_SYS_STATE", SILENT_AFTER, now):
+            said = said._replace(flying=None)
+        lost = sum(gap for _, gap in self._gaps)
+        if len(self._gaps) >= _FEWEST:
+            said = said._replace(loss=lost / (lost + len(self._gaps)))
+        if self._older("HEARTBEAT", SILENT_AFTER, now):
+            return said._replace(follows=None, state="", armed=None, mode="")
+        why = self._why_not()
+        state = dialect.enums["MAV_STATE"].get(self._system)
+        words = state.name.removeprefix("MAV_STATE_").lower() if state is not None else ""
+        return said._replace(follows=not why, reasons=why, state=words, armed=self.armed, mode=self.mode_in_words())
+
+    def mode_in_words(self) -> str:
+        """Return the name of its mode, or its number; empty before the first heartbeat."""
+        return "" if self.mode is None else self._names.get(self.mode, str(self.mode))
+
+    def sync(self, now: float) -> int:
+        """Return the time stamp of a TIMESYNC to send at ``now``, s: its answer tells how long the way is."""
+        stamp = int(now * 1e9) + 1
+        self._asked[stamp] = now
+        while len(self._asked) > 10:
+            self._asked.pop(next(iter(self._asked)))
+        return stamp
+
+    def unheard(self, now: float) -> list[tuple[int, int]]:
+        """List the messages that are wanted and do not come, and how often they should, µs."""
+        return [what for kind, what in WANTED.items() if self._older(kind, SILENT_AFTER, now)]
+
+    def _older(self, kind: str, than: float, now: float) -> bool:
+        return now - self._at.get(kind, -math.inf) > than
+
+    def _why_not(self) -> tuple[str, ...]:
+        why = () if self.armed else ("it is not armed",)
+        if self._takes_in and self.mode_in_words() != self._takes_in:
+            return (*why, f"its mode is {self.mode_in_words()}, and it takes our commands in {self._takes_in}")
+        flags = dialect.MAV_MODE_FLAG_GUIDED_ENABLED | dialect.MAV_MODE_FLAG_AUTO_ENABLED
+        if not self._takes_in and self._guided and not self._base & flags:
+            return (*why, "its mode takes no velocities: its heartbeat does not say that it is guided")
+        return why
+
+    def _count(self, order: int, now: float) -> None:
+        if self._order is not None:
+            self._gaps.append((now, (order - self._order - 1) % 256))
+            if self._gaps[-1][1] > 128:
+                self._gaps.clear()  # it was started again
+        self._order = order
+        while self._gaps and self._gaps[0][0] < now - _WINDOW:
+            self._gaps.popleft()
+
+    def _heartbeat(self, message: Any, now: float) -> None:
+        self.armed, self.mode = says_armed(message), message.custom_mode
+        self._base, self._system = message.base_mode, message.system_status
+
+    def _position(self, message: Any, now: float) -> None:
+        c, s = math.cos(self._yaw), math.sin(self._yaw)
+        ahead, right = message.vx * c + message.vy * s, message.vy * c - message.vx * s
+        self._said = self._said._replace(
+            x=message.x, y=-message.y, height=-message.z, vx=ahead, vy=0.0 - right, vz=0.0 - message.vz
+        )
+
+    def _attitude(self, message: Any, now: float) -> None:
+        self._yaw = message.yaw
+        self._said = self._said._replace(heading=0.0 - message.yaw, yaw_rate=0.0 - message.yawspeed)
+
+    def _battery(self, message: Any, now: float) -> None:
+        known = message.voltage_battery not in (0, 65535)
+        left = message.battery_remaining
+        self._said = self._said._replace(
+            voltage=message.voltage_battery / 1000.0 if known else math.nan,
+            charge=left / 100.0 if 0 <= left <= 100 else math.nan,
+        )
+
+    def _landed(self, message: Any, now: float) -> None:
+        known = message.landed_state != dialect.MAV_LANDED_STATE_UNDEFINED
+        self._said = self._said._replace(flying=message.landed_state in _IN_THE_AIR if known else None)
+
+    def _synced(self, message: Any, now: float) -> None:
+        asked = self._asked.pop(message.ts1, None) if message.tc1 else None
+        if asked is not None:
+            self._said = self._said._replace(round_trip=now - asked)
+
+
+_READERS: Mapping[str, Callable[[AutopilotSays, Any, float], None]] = {
+    "HEARTBEAT": AutopilotSays._heartbeat,
+    "LOCAL_POSITION_NED": AutopilotSays._position,
+    "ATTITUDE": AutopilotSays._attitude,
+    "SYS_STATUS": AutopilotSays._battery,
+    "EXTENDED_SYS_STATE": AutopilotSays._landed,
+    "TIMESYNC": AutopilotSays._synced,
+}
+
+
+def warning_in(message: Any) -> str:
+    """Return what a STATUSTEXT warns of, fit for a terminal; empty where it is none."""
+    return readable(message.text) if message.severity <= dialect.MAV_SEVERITY_WARNING else ""

@@ -1,0 +1,54 @@
+"""What comes back over a serial line."""
+
+from __future__ import annotations
+
+import math
+
+from tenuto.driving.telemetry import Telemetry
+from tenuto.protocols.answer_line import LONGEST, AnswerLine, Exchange, read_answer
+
+
+class Answers:
+    """What comes back over a line: answer lines, or anything, which says at least that somebody is there.
+
+    Attributes:
+        telemetry: what the newest of it says. says: what it can say. exchange: with the commands that were sent.
+    """
+
+    says = frozenset(("follows", "state", "reasons", "voltage", "wheels", "distances", "round_trip", "loss", "waiting"))
+
+    def __init__(self, wheels: tuple[str, ...], distances: tuple[str, ...]) -> None:
+        """Give names to the numbers of an answer."""
+        self._wheels, self._distances = wheels, distances
+        self._rest = b""
+        self.exchange = Exchange()
+        unheard = dict.fromkeys(wheels, math.nan), dict.fromkeys(distances, math.nan)
+        self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
+
+    def take(self, data: bytes, now: float, waiting: float) -> None:
+        """Take the bytes that have come, at ``now``, s; ``waiting``: what our own port still has to send, s."""
+        said = self.telemetry._replace(waiting=waiting)
+        if data:
+            said = said._replace(time=now)
+        *lines, rest = (self._rest + data).split(b"\n")
+        self._rest = rest[-LONGEST:]
+        for line in lines:
+            answer = read_answer(line)
+            if answer is not None:
+                self.exchange.answered(answer, now)
+                said = self._said(said, answer)
+        self.telemetry = said
+
+    def _said(self, before: Telemetry, answer: AnswerLine) -> Telemetry:
+        reason = answer.reason
+        return before._replace(
+            follows=not reason, state="stands" if reason else "follows", reasons=(reason,) if reason else (),
+            voltage=answer.voltage, wheels=_named(self._wheels, answer.wheels),
+            distances=_named(self._distances, answer.distances), round_trip=self.exchange.round_trip,
+            loss=self.exchange.loss,
+        )  # fmt: skip
+
+
+def _named(names: tuple[str, ...], numbers: tuple[float, ...]) -> dict[str, float]:
+    """Return a number for each name; NaN where there are fewer numbers."""
+    return {name: numbers[place] if place < len(numbers) else math.nan for place, name in enumerate(names)}

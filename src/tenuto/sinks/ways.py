@@ -1,0 +1,96 @@
+"""The ways to an autopilot: datagrams, or a serial line."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from tenuto.basics.errors import SinkError
+from tenuto.links.udp import Address, UdpPort, parse_address
+from tenuto.sinks.port import OutPort
+
+if TYPE_CHECKING:
+    from tenuto.protocols.mavlink import MavlinkLink
+
+# Whoever was silent for so long, s, is gone.
+GONE_AFTER = 3.0
+# How a message of MAVLink 2 begins, and where its sender stands.
+_VERSION_2, _SYSTEM_AT = 0xFD, 5
+
+
+class UdpWay:
+    """Datagrams to one address, or to whoever speaks first.
+
+    Attributes:
+        slow: that it carries less than there is; empty for datagrams. stranger: where another one speaks from.
+    """
+
+    slow = ""
+
+    def __init__(self, place: str, only: str, system: int) -> None:
+        """Open a socket.
+
+        Args:
+            place: ``HOST:PORT`` to send there, or ``:PORT`` to wait for who speaks first. only: the host that may.
+            system: that of the autopilot: another one that speaks as it is told.
+        """
+        host, number = parse_address(place, SinkError)
+        self._waits, self._heard, self._only, self._system = not host, -math.inf, only, system
+        self.stranger = ""
+        self._udp = (
+            UdpPort(bind=("", number), error=SinkError)
+            if self._waits
+            else UdpPort(peer=(host, number), error=SinkError)
+        )
+
+    def free(self, now: float) -> bool:
+        """Tell whether more may be sent."""
+        return True
+
+    def free_in(self, now: float) -> float:
+        """Return how long what was written waits, s."""
+        return 0.0
+
+    def write(self, data: bytes, now: float) -> None:
+        """Send a datagram."""
+        self._udp.send(data)
+
+    def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
+        """Return the messages of whoever is listened to, and where they came from."""
+        # Whoever was waited for and is gone may come back from another port, as a program that was started again does.
+        gone = self._waits and now - self._heard > GONE_AFTER
+        for data, address in self._udp.receive():
+            barred = bool(self._only) and address[0] != self._only
+            # Where it sends to an address, only what comes from there is heard.
+            if not barred and (gone or self._udp.peer in (None, address)):
+                yield from ((message, address) for message in mav.feed(data, whole=True))
+            elif len(data) > _SYSTEM_AT and data[0] == _VERSION_2 and data[_SYSTEM_AT] == self._system:
+                self.stranger = f"{address[0]}:{address[1]}"
+
+    def answer_to(self, address: Address, now: float) -> None:
+        """Send to where an autopilot has spoken from, unless another one has the link."""
+        if self._waits and (self._udp.peer in (None, address) or now - self._heard > GONE_AFTER):
+            self._udp.peer, self._heard = address, now
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._udp.close()
+
+
+class SerialWay(OutPort):
+    """A serial line, which has one other end."""
+
+    stranger = ""
+
+    def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
+        """Return the messages that have come."""
+        return [(message, ("", 0)) for message in mav.feed(self.read_bytes())]
+
+    def answer_to(self, address: Address, now: float) -> None:
+        """Answer where it came from: there is only one end."""
+
+
+def way_to(place: str, baud: int, only: str, system: int) -> UdpWay | SerialWay:
+    """Open the way to an autopilot: a serial port, or an address. Raises `SinkError`."""
+    return SerialWay(place, baud) if "/" in place or ":" not in place else UdpWay(place, only, system)
