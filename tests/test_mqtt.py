@@ -68,7 +68,7 @@ def test_a_broker_that_is_started_again_moves_nothing(broker: Mosquitto, robot: 
     assert stands_by(robot, 3.0)
     assert wait_for(lambda: "no connection to the broker" in station.sink.problem)
     broker.start()
-    assert wait_for(lambda: "must be pressed afresh" in station.sink.problem)
+    assert wait_for(lambda: "must be pressed afresh" in str(station.sink.telemetry.reasons))
     before = len(robot.ticks)
     time.sleep(1.0)  # the stick is pushed all the while
     assert len(robot.ticks) > before + 20

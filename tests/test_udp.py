@@ -201,7 +201,7 @@ def test_a_robot_that_is_started_again_is_driven_again_but_not_by_itself(key: st
     robot.close()
     assert wait(lambda: "nothing heard of it" in station.sink.problem)
     fresh = Robot(UdpSource(f"127.0.0.1:{port}", key=key), clock)
-    assert wait(lambda: "must be pressed afresh" in station.sink.problem)
+    assert wait(lambda: "must be pressed afresh" in str(station.sink.telemetry.reasons))
     assert all(tick.command == STANDSTILL for tick in fresh.ticks)
     assert station.drives(fresh)
     station.close()

@@ -63,7 +63,7 @@ def tick_in_words(tick: Tick, units: Units) -> str:
     if frame is not None:
         aside += [frame.note] if frame.note and frame.link_good else []
         aside += [signal_in_words(frame.signal)] if frame.signal is not None else []
-    head = f"{state} ({'; '.join(aside)})" if aside else str(state)
+    head = f"{tick.state} ({'; '.join(aside)})" if aside else tick.state
     head = f"{chosen_in_words(tick.chosen)}{head}"
     if state is State.DRIVING:
         told = [*(f"{name}!" for name in tick.actions), *(notice.text for notice in tick.notices)]

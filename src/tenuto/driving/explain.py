@@ -76,6 +76,7 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     steps += [_command(tick, plan, mode), _actuators(tick)]
     steps += [_outputs(tick, mode)] if tick.outputs else []
     steps += [Step("actions", ", ".join(tick.actions))] if tick.actions else []
+    steps += [Step(f"far end {name}", one.in_words(tick.time)) for name, one in tick.far.items()]
     steps += [Step("notice", f"{notice.text}{_for(told, notice.code)}") for notice in tick.notices]
     return Explanation(tick.time, _answer(tick, plan, mode), tuple(steps))
 
@@ -267,6 +268,9 @@ def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     if state is not State.DRIVING:
         why = "; ".join(reason.text for reason in tick.guard.reasons)
         return f"it stands: {why}" if tick.command == STANDSTILL else f"it is being stopped, {words}: {why}"
+    stands = next((notice.text for notice in tick.notices if notice.code == Code.FAR_END_STANDS), "")
+    if stands:
+        return f"it is told to go {words}, and {stands}"
     if tick.command == tick.demand == STANDSTILL:
         return "it may move, and nobody asks it to: " + _no_wish(tick, mode)
     return f"it goes {words}, and no faster because " + _no_faster(tick, plan, mode)

@@ -55,6 +55,24 @@ class Telemetry(NamedTuple):
         """Return how long it has said nothing, s; ``now`` in s."""
         return now - self.time
 
+    def in_words(self, now: float) -> str:
+        """Say all of it in a line; ``now`` in s."""
+        if not math.isfinite(self.time):
+            return "nothing heard yet"
+        said = [f"silent for {self.age(now):.1f} s"] if self.age(now) > _SILENT else []
+        said += [self.state] if self.state else []
+        said += ["does not follow"] if self.follows is False else []
+        said += [f"mode {self.mode}"] if self.mode else []
+        said += [{True: "armed", False: "not armed"}[self.armed]] if self.armed is not None else []
+        said += ["in the air"] if self.flying else []
+        said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
+        said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []
+        said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
+        said += [f"answers in {1000.0 * self.round_trip:.0f} ms"] if math.isfinite(self.round_trip) else []
+        said += [f"{100.0 * self.loss:.0f} % lost"] if math.isfinite(self.loss) else []
+        said += [f"{1000.0 * self.waiting:.0f} ms in our port"] if self.waiting > _SILENT / 10.0 else []
+        return ", ".join([*said, *self.reasons])
+
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
         """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""
         yield f"far.{name}.time", self.time if math.isfinite(self.time) else math.nan
@@ -71,6 +89,12 @@ class Telemetry(NamedTuple):
 
 
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
+# A far end that said nothing for longer than this is silent, s.
+_SILENT = 1.0
+_SHOWN = (
+    ("height", "height {:.1f} m"), ("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"),
+    ("voltage", "{:.1f} V"),
+)  # fmt: skip
 _TEXTS = ("state", "reasons", "mode")
 _YES_OR_NO = ("follows", "armed", "flying")
 FarEnds = Mapping[str, Telemetry]

@@ -10,15 +10,12 @@ One line of ASCII, ended by a newline; whole numbers. See docs/protocols.md::
       │   │   └ 0: it follows; else why it does not, see `WHY`
       │   └ how many good lines have come, 0 to 65535 and over again
       └ counter of the newest good line
-
-`Exchange` makes of it how long an answer takes, and how many lines are lost.
 """
 
 from __future__ import annotations
 
 import math
 import re
-from collections import deque
 from typing import NamedTuple
 
 from tenuto.protocols.velocity_line import checksum, with_checksum
@@ -39,8 +36,6 @@ WHY = {
 }
 _MOST = 999_999
 _HEAD = re.compile(rb"A (\d{1,3}) (\d{1,5}) (\d{1,3}) (\d{1,5})(?: W((?: -?\d{1,6}){1,4}))?(?: D((?: \d{1,6}){1,4}))?")
-# Loss is counted over the last so many seconds, and over so many lines at least.
-_WINDOW, _FEWEST = 2.0, 5
 
 
 class AnswerLine(NamedTuple):
@@ -87,41 +82,3 @@ def read_answer(line: bytes) -> AnswerLine | None:
         return None
     wheels, distances = (tuple(int(word) / 1000.0 for word in (text or b"").split()) for text in (match[5], match[6]))
     return AnswerLine(counter, good, why, volts / 1000.0 if volts else math.nan, wheels, distances)
-
-
-class Exchange:
-    """What commands with a counter and answers that repeat it tell of the way between.
-
-    Attributes:
-        round_trip: from the newest command that was answered to its answer, s; NaN before the first.
-        loss: the share of commands that did not arrive lately, 0…1; NaN while too few were sent.
-    """
-
-    def __init__(self) -> None:
-        self.round_trip = self.loss = math.nan
-        self._sent = 0
-        # Counter → number of the command, and when it was sent.
-        self._by_counter: dict[int, tuple[int, float]] = {}
-        # When, the number of the command that was answered, and how many had come there.
-        self._answered: deque[tuple[float, int, int]] = deque()
-
-    def sent(self, counter: int, now: float) -> None:
-        """Take note of a command; ``now`` in s."""
-        self._sent += 1
-        self._by_counter[counter % 256] = (self._sent, now)
-
-    def answered(self, answer: AnswerLine, now: float) -> None:
-        """Take note of an answer; one that repeats an earlier command says nothing new of the way."""
-        number, sent_at = self._by_counter.get(answer.counter, (0, now))
-        last = self._answered[-1] if self._answered else None
-        if not number or (last is not None and number <= last[1]):
-            return
-        self.round_trip = now - sent_at
-        if last is not None and (answer.good - last[2]) % 65536 > number - last[1]:
-            self._answered.clear()  # the far end was started again, and counts afresh
-        self._answered.append((now, number, answer.good))
-        while len(self._answered) > 2 and self._answered[1][0] < now - _WINDOW:
-            self._answered.popleft()
-        _, first, had = self._answered[0]
-        if number - first >= _FEWEST:
-            self.loss = max(0.0, 1.0 - (answer.good - had) % 65536 / (number - first))

@@ -26,7 +26,10 @@ from tenuto.driving.follow import (
 )
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
+from tenuto.protocols.measured import MeasuredState, measured_of, telemetry_of
+from tenuto.protocols.way import Way
 from tenuto.vehicles.velocity import STANDSTILL
 
 # What the robot said longer ago than this is no ground to move on, s.
@@ -40,6 +43,8 @@ _MOST_MS = 60_000
 _LONGEST_SESSION = 3.0e6
 # What a robot says of its reasons is cut to so many, and so many bytes.
 _MOST_REASONS, _LONGEST_REASONS = 8, 700
+# A state has to fit into one datagram, sealed.
+_LONGEST_STATE = 1400
 # So many outputs and so many actions go into one message, which has to fit into one datagram.
 MOST_NAMED, LONGEST_NAME = 16, 40
 
@@ -113,6 +118,16 @@ class RemoteState(BaseModel):
     lacks: list[Name] = Field(
         default=[], max_length=2 * MOST_NAMED, description="outputs and actions that it was sent and does not have"
     )
+    came: Count = Field(default=0, description="how many commands of this driver have counted")
+    measured: MeasuredState | None = Field(default=None, description="what it measures, where it does")
+
+    def to_json(self) -> bytes:
+        """Write it as JSON; what is not known is left out, and reasons are cut where it would be too long to send."""
+        said, reasons = self, list(self.reasons)
+        while len(data := said.model_dump_json(exclude_none=True).encode()) > _LONGEST_STATE and reasons:
+            reasons.pop()
+            said = said.model_copy(update={"reasons": reasons})
+        return data
 
 
 def check_named(plan: Plan, error: type[TenutoError]) -> None:
@@ -146,7 +161,7 @@ class RobotEnd:
         self._clears = False
         self._idle: dict[str, float] = {}
         self._actions: tuple[str, ...] = ()
-        self._fired = 0
+        self._fired = self._came = 0
         self._waiting: list[str] = []
         self._lacks: dict[str, None] = {}
         self._done: tuple[str, ...] = ()
@@ -176,7 +191,8 @@ class RobotEnd:
         # Whoever only comes by cannot lift an emergency stop: that takes somebody who had it on, and resets it.
         self._clears = same and before is not None and (before.emergency or self._clears) and not command.emergency
         if not same:
-            self._fired, self._lacks = 0, {}
+            self._fired, self._lacks, self._came = 0, {}, 0
+        self._came += 1
         sent = (*command.outputs, *(one.name for one in command.actions))
         self._lacks |= dict.fromkeys(name for name in sent if name not in self._idle and name not in self._actions)
         if not same or now - self._driver_at > MOST_AGE:
@@ -227,6 +243,7 @@ class RobotEnd:
             vx=command.vx, vy=command.vy, vz=command.vz, yaw_rate=command.yaw_rate,
             power=tick.power if tick is not None else False,
             outputs=dict(tick.outputs) if tick is not None else {}, lacks=[*self._lacks][: 2 * MOST_NAMED],
+            came=self._came, measured=measured_of(tick.far) if tick is not None else None,
         )  # fmt: skip
 
     def _why_not(self, command: RemoteCommand, now: float) -> str:
@@ -254,9 +271,8 @@ class DriverEnd:
         self.robot: RemoteState | None = None
         self.heard_at = -1.0
         self._number = 0
-        self._drives_since: float | None = None
-        self._at = 0.0
         self._emergency = False
+        self._way = Way()
         # The first command that says that the emergency stop is no longer on, after one that said it was.
         self._lifted_by = 0
         self._actions: list[tuple[float, FiredAction]] = []
@@ -266,7 +282,22 @@ class DriverEnd:
         """Take a state that came at ``now``."""
         known = self.robot
         if known is None or state.session != known.session or state.time > known.time or state.state == "gone":
+            if known is None or state.session != known.session:
+                self._way = Way()
             self.robot, self.heard_at = state, now
+            if state.driver == self.name:
+                self._way.answered(state.number, state.came, now)
+
+    def telemetry(self) -> Telemetry:
+        """Say how the robot is; what time it was heard is that of `hear`."""
+        robot = self.robot
+        if robot is None:
+            return NOTHING_HEARD
+        moves = robot.state in (State.DRIVING, State.STOPPING)
+        return telemetry_of(robot.measured)._replace(
+            time=self.heard_at, follows=moves and robot.driver == self.name, state=robot.state,
+            reasons=tuple(robot.reasons), round_trip=self._way.round_trip, loss=self._way.loss,
+        )  # fmt: skip
 
     @property
     def emergency(self) -> str:
@@ -277,19 +308,21 @@ class DriverEnd:
         knows = robot.driver == self.name and robot.number >= self._lifted_by
         return "it is in an emergency stop" if knows or not self._lifted_by else ""
 
-    def command(self, tick: Tick, *, still: bool = False) -> RemoteCommand | None:
-        """Make the command of a tick, or a standstill; None where nothing is to be said, or nobody to say it to."""
+    def command(self, tick: Tick, now: float | None = None, *, still: bool = False) -> RemoteCommand | None:
+        """Make the command of a tick, or a standstill; None where nothing is to be said, or nobody to say it to.
+
+        ``now`` is s on the clock of `hear`; the time of the tick if none is given.
+        """
         self._remember(tick)
         if self.robot is None or not tick.send:
             return None
         self._number += 1
+        self._way.sent(self._number, tick.time if now is None else now)
         state = tick.guard.state
         velocity = STANDSTILL if still else tick.command
         # A stop is followed as well, for a drone may be coming down in it.
         moves = state is State.DRIVING or (state is State.STOPPING and velocity != STANDSTILL)
         drives = moves and tick.power and not still
-        self._at = tick.time
-        self._drives_since = (tick.time if self._drives_since is None else self._drives_since) if drives else None
         emergency = state is State.EMERGENCY_STOP
         if emergency != self._emergency:
             self._emergency, self._lifted_by = emergency, 0 if emergency else self._number
@@ -301,7 +334,7 @@ class DriverEnd:
         )  # fmt: skip
 
     def problem(self, now: float, silent_after: float = 5 * STATE_EVERY) -> str:
-        """Say what the driver should know of the robot: that it is silent, gone, or why it stands."""
+        """Say what the driver should know of the robot: that it is silent or gone, or what it does not have."""
         robot, silent = self.robot, now - self.heard_at
         if robot is None:
             return f"nothing heard of it for {now:.1f} s"
@@ -309,10 +342,6 @@ class DriverEnd:
             return "it is gone: its program has ended, or its line is cut"
         if silent > silent_after:
             return f"nothing heard of it for {silent:.1f} s"
-        # That it stands while nobody drives needs no words, nor that it takes a moment to begin.
-        begun = self._drives_since is not None and self._at - self._drives_since > 5 * STATE_EVERY
-        if robot.reasons and begun:
-            return f"{robot.state}: {'; '.join(robot.reasons)}"
         lacks = ", ".join(robot.lacks)
         return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
 

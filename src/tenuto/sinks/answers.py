@@ -5,14 +5,15 @@ from __future__ import annotations
 import math
 
 from tenuto.driving.telemetry import Telemetry
-from tenuto.protocols.answer_line import LONGEST, AnswerLine, Exchange, read_answer
+from tenuto.protocols.answer_line import LONGEST, AnswerLine, read_answer
+from tenuto.protocols.way import Way
 
 
 class Answers:
     """What comes back over a line: answer lines, or anything, which says at least that somebody is there.
 
     Attributes:
-        telemetry: what the newest of it says. says: what it can say. exchange: with the commands that were sent.
+        telemetry: what the newest of it says. says: what it can say. way: to the far end and back.
     """
 
     says = frozenset(("follows", "state", "reasons", "voltage", "wheels", "distances", "round_trip", "loss", "waiting"))
@@ -21,7 +22,7 @@ class Answers:
         """Give names to the numbers of an answer."""
         self._wheels, self._distances = wheels, distances
         self._rest = b""
-        self.exchange = Exchange()
+        self.way = Way()
         unheard = dict.fromkeys(wheels, math.nan), dict.fromkeys(distances, math.nan)
         self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
 
@@ -35,7 +36,7 @@ class Answers:
         for line in lines:
             answer = read_answer(line)
             if answer is not None:
-                self.exchange.answered(answer, now)
+                self.way.answered(answer.counter, answer.good, now, modulo=65536)
                 said = self._said(said, answer)
         self.telemetry = said
 
@@ -44,8 +45,8 @@ class Answers:
         return before._replace(
             follows=not reason, state="stands" if reason else "follows", reasons=(reason,) if reason else (),
             voltage=answer.voltage, wheels=_named(self._wheels, answer.wheels),
-            distances=_named(self._distances, answer.distances), round_trip=self.exchange.round_trip,
-            loss=self.exchange.loss,
+            distances=_named(self._distances, answer.distances), round_trip=self.way.round_trip,
+            loss=self.way.loss,
         )  # fmt: skip
 
 

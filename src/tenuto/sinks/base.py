@@ -99,6 +99,11 @@ class SinkOptions(ABC):
         return frozenset()
 
     @property
+    def mode_names(self) -> tuple[str, ...]:
+        """Name the modes that its far end can be in; empty where nobody knows them."""
+        return ()
+
+    @property
     def in_metres(self) -> bool:
         """Whether what it says is in m/s, whatever the vehicle; here: no."""
         return False

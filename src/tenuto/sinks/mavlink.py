@@ -346,6 +346,11 @@ class MavlinkOptions(RatedSinkOptions):
         """Name what an autopilot says."""
         return _SAYS
 
+    @property
+    def mode_names(self) -> tuple[str, ...]:
+        """Name the modes of the autopilot."""
+        return tuple(self.modes)
+
     def positions_used(self, switch: str) -> int:
         """Return how many positions of a switch ask for a mode."""
         return len(self.mode_order) if switch == self.mode_switch else 0

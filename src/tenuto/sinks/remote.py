@@ -7,7 +7,9 @@ from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
 from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
+from tenuto.protocols.measured import SAYS
 from tenuto.protocols.remote import DriverEnd, RemoteCommand, check_named
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 
@@ -24,6 +26,13 @@ class RemoteSink(Sink):
     def __init__(self, name: str, driver: str, rate: float) -> None:
         self.name, self.period = name, 1.0 / rate
         self.end = DriverEnd(driver)
+
+    says = SAYS
+
+    @property
+    def telemetry(self) -> Telemetry:
+        """Say how the robot is."""
+        return self.end.telemetry()
 
     @property
     def problem(self) -> str:
@@ -43,10 +52,8 @@ class RemoteSink(Sink):
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
-        if not tick.send:
-            return
         self._hear()
-        command = self.end.command(tick)
+        command = self.end.command(tick, self.clock.now())
         if command is not None:
             self._send(command)
 
@@ -54,7 +61,7 @@ class RemoteSink(Sink):
         """Send the standstill several times, unless nothing is to be sent at all."""
         for _ in range(_STOPS):
             self._hear()
-            command = self.end.command(tick, still=True)
+            command = self.end.command(tick, self.clock.now(), still=True)
             if command is None:
                 return
             self._send(command)
@@ -77,6 +84,11 @@ class RemoteSinkOptions(RatedSinkOptions):
     """What a profile says of a robot on another machine: it has the same profile, and follows m/s."""
 
     elsewhere: ClassVar[bool] = True
+
+    @property
+    def says(self) -> frozenset[str]:
+        """Name what a robot elsewhere can say; it measures only what its own far ends tell it."""
+        return SAYS
 
     @property
     def in_metres(self) -> bool:

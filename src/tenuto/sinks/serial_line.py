@@ -117,7 +117,7 @@ class SerialLine(Sink):
         self._counter = (self._counter + 1) % 256
         now = self.clock.now()
         self._port.write(self._text(tick), now)
-        self._hears.exchange.sent(self._counter, now)
+        self._hears.way.sent(self._counter, now)
 
     def _text(self, tick: Tick) -> bytes:
         if not self._template:

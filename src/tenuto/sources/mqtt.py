@@ -38,7 +38,7 @@ class MqttSource(RemoteSource):
             from tenuto.links.broker import Broker
 
             gone = RobotEnd().state(0.0).model_copy(update={"state": "gone"})
-            will = Message(state_topic(robot), gone.model_dump_json().encode())
+            will = Message(state_topic(robot), gone.to_json())
             broker = self._own = Broker(broker, SourceError, will=will)
         super().__init__(f"{robot} at {broker.name}")
         self._broker, self._topic = broker, state_topic(robot)
@@ -54,7 +54,7 @@ class MqttSource(RemoteSource):
             yield read_json(RemoteCommand, self._commands.popleft().data)
 
     def _send(self, state: RemoteState) -> None:
-        self._broker.send(self._topic, state.model_dump_json().encode(), retain=True)
+        self._broker.send(self._topic, state.to_json(), retain=True)
 
     def _gone(self) -> bool:
         gone = False

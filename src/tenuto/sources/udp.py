@@ -95,7 +95,7 @@ class UdpSource(RemoteSource):
 
     def _send(self, state: RemoteState) -> None:
         if self._line is not None and self._session is not None:
-            self._line.send(self._session.seal(state.model_dump_json().encode()))
+            self._line.send(self._session.seal(state.to_json()))
 
 
 @dataclass(frozen=True, kw_only=True)

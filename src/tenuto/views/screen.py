@@ -71,7 +71,11 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
     size = _LARGE if height >= _LARGE_FROM else _SMALL
     middle = _middle(scene, tick, width, size)
     moves = _moves(scene, tick, width)
-    foot = [_link(scene, tick, beat), *(Text(line, style="dim") for line in textwrap.wrap(scene.keys, width)[:2])]
+    foot = [
+        *_far_ends(tick, width),
+        _link(scene, tick, beat),
+        *(Text(line, style="dim") for line in textwrap.wrap(scene.keys, width)[:2]),
+    ]
     gaps = [Text()] if height > 30 else []
     room = height - len(lines) - len(middle) - len(moves) - len(foot) - 3 * len(gaps)
     # The state is as large as the reasons leave room for: they come first.
@@ -101,8 +105,10 @@ def _head(scene: Scene, tick: Tick | None, width: int) -> Text:
 
 def _state(tick: Tick, width: int, high: int) -> list[Text]:
     """Say the guard's state large: a band over the whole width, with its word in the middle."""
-    words = " ".join(str(tick.guard.state).upper()).center(width)
-    return [Text(words if row == high // 2 else " " * width, style=_BADGE[tick.guard.state]) for row in range(high)]
+    words = " ".join(tick.state.upper()).center(width)
+    followed = tick.state == tick.guard.state
+    style = _BADGE[tick.guard.state if followed else State.FAULT]
+    return [Text(words if row == high // 2 else " " * width, style=style) for row in range(high)]
 
 
 def _why(tick: Tick, width: int, most: int) -> list[Text]:
@@ -246,6 +252,16 @@ def _bar(value: float, end: float, long: int) -> Text:
     return Text.assemble(
         (" ▕", "dim"), (left.rjust(half), style), ("┼", "dim"), (right.ljust(half), style), ("▏", "dim")
     )
+
+
+def _far_ends(tick: Tick, width: int) -> list[Text]:
+    """Say what each far end says of itself, a line or two each."""
+    lines = []
+    for name, one in tick.far.items():
+        style = "" if one.follows is not False else "yellow"
+        wrapped = textwrap.wrap(f"{name}: {one.in_words(tick.time)}", width, subsequent_indent="  ")[:2]
+        lines += [Text(line, style=style) for line in wrapped]
+    return lines
 
 
 def _link(scene: Scene, tick: Tick, beat: Beat) -> Text:

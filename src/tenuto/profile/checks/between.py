@@ -12,6 +12,7 @@ from tenuto.outputs.start_warning import StartWarningOptions
 from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
 from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
+from tenuto.profile.checks.needs import needs_errors
 from tenuto.profile.controls import ControlTable, curves_said
 from tenuto.profile.schema import GuardTable, Tables
 from tenuto.sources.base import SourceOptions
@@ -22,7 +23,7 @@ def errors_of(profile: Tables) -> list[Finding]:
     own = [
         *_controls(profile), *_style(profile), *_guard(profile),
         *name_errors(profile), *_loop(profile), *drivers_errors(profile), *inputs_errors(profile),
-        *_sinks(profile),
+        *_sinks(profile), *needs_errors(profile),
     ]  # fmt: skip
     return own or [*_drivers(profile)]
 

@@ -1,0 +1,31 @@
+"""Whether a far end can say what ``guard.needs`` wants to know."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from tenuto.basics.findings import Finding, error, unexpected
+from tenuto.profile.schema import Tables
+
+
+def needs_errors(profile: Tables) -> Iterator[Finding]:
+    """List the needs that no sink of the profile can tell of, and those that cannot be met."""
+    needs = profile.guard.needs
+    plan = needs.plan()
+    if plan.height_from >= plan.height_below:
+        expected = f"less than guard.needs.height_below ({plan.height_below:g} m)"
+        yield unexpected("guard.needs.height_from", expected, f"{plan.height_from:g} m")
+    able = {name: sink for name, sink in profile.sinks.items() if sink.says}
+    says = frozenset[str]().union(*(sink.says for sink in able.values()))
+    # Without a sink the one that is said with --to is asked, when the drive begins.
+    if profile.sinks and plan.wanted and (unsaid := plan.unsaid(says) if able else list(plan.wanted)):
+        for key in unsaid if "answers" not in unsaid or needs.answers else [key for key in unsaid if key != "answers"]:
+            text = "no sink of this profile can say that"
+            yield error(f"guard.needs.{_KEYS.get(key, key)}", text, "add one that answers, or take this out")
+    for mode in plan.modes:
+        known = [name for sink in able.values() for name in sink.mode_names]
+        if known and mode not in known:
+            yield unexpected("guard.needs.mode", f"a mode of a sink: {', '.join(known)}", f'"{mode}"')
+
+
+_KEYS = {"modes": "mode"}
