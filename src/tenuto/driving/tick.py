@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from tenuto.basics.frame import Frame
 from tenuto.basics.html import html_table
 from tenuto.basics.reasons import Code, Reason
-from tenuto.driving.guard import GuardStatus
+from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
 from tenuto.styles.mixing import Intent
@@ -97,8 +97,9 @@ class Tick(NamedTuple):
     @property
     def state(self) -> str:
         """The guard's state in words; "driving, not followed" where the far end stands all the same."""
-        stands = any(notice.code == Code.FAR_END_STANDS for notice in self.notices)
-        return f"{self.guard.state}, not followed" if stands else str(self.guard.state)
+        state = self.guard.state
+        stands = state is State.DRIVING and any(notice.code == Code.FAR_END_STANDS for notice in self.notices)
+        return f"{state}, not followed" if stands else str(state)
 
     def explain(self, planned: Planned) -> Explanation:
         """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.

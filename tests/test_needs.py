@@ -1,0 +1,278 @@
+"""The far end answers: what it says, what the guard makes of it, and that nothing drives what is not as it must be."""
+
+import math
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import MEDLAR, Bench, Hands, examples, pad, run
+from tenuto import Tick
+from tenuto.clock import SimulatedClock
+from tenuto.data import shipped
+from tenuto.driving.guard import State
+from tenuto.driving.telemetry import Telemetry, far_ends_of
+from tenuto.protocols.answer_line import WHY, AnswerLine, encode_answer, read_answer
+from tenuto.protocols.measured import measured_of, telemetry_of
+from tenuto.protocols.remote import RemoteState, RobotEnd, read_json
+from tenuto.protocols.way import Way
+from tenuto.sim.far_end import FarEnd
+from tenuto.sinks.serial_line import SerialLine
+from tenuto.vehicles.velocity import STANDSTILL
+
+TEXT = shipped("medlar.toml").read_text()
+NAN = math.nan
+
+
+def with_needs(**needs: object) -> tenuto.Profile:
+    lines = [
+        f"{key} = {str(value).lower() if isinstance(value, bool) else repr(value)}" for key, value in needs.items()
+    ]
+    return tenuto.parse_profile(TEXT + "\n[guard.needs]\n" + "\n".join(lines) + "\n")
+
+
+SAYS = frozenset(("follows", "armed", "mode", "x", "y", "heading", "height", "voltage", "charge"))
+numbers = st.one_of(st.just(NAN), st.floats(-50.0, 50.0))
+said = st.builds(
+    Telemetry, follows=st.sampled_from((None, True, False)), armed=st.sampled_from((None, True, False)),
+    mode=st.sampled_from(("", "hold", "guided")), x=numbers, y=numbers, heading=numbers, height=numbers,
+    voltage=st.one_of(st.just(NAN), st.floats(8.0, 13.0)), charge=st.one_of(st.just(NAN), st.floats(0.0, 1.0)),
+)  # fmt: skip
+# Need → its value, and whether a far end is as it must be, worked out here.
+ASKED: dict[str, tuple[object, Callable[[Telemetry], bool]]] = {
+    "armed": (True, lambda one: one.armed is True),
+    "mode": ("guided", lambda one: one.mode == "guided"),
+    "position": (True, lambda one: not math.isnan(one.x + one.y)),
+    "voltage_above": ("10.5 V", lambda one: one.voltage >= 10.5),
+    "charge_above": ("20 %", lambda one: one.charge >= 0.2),
+    "height_below": ("30 m", lambda one: one.height <= 30.0),
+    "within": ("40 m", lambda one: one.x**2 + one.y**2 <= 1600.0),
+}
+GOOD = Telemetry(
+    follows=True, armed=True, mode="guided", x=1.0, y=-2.0, heading=0.5, height=3.0, voltage=12.0, charge=0.9, says=SAYS
+)
+moments = st.tuples(said | st.just(GOOD), st.integers(1, 30), st.booleans(), st.floats(-1.0, 1.0), st.booleans())
+
+
+@examples(60)
+@given(st.sets(st.sampled_from(sorted(ASKED)), min_size=1), st.lists(moments, min_size=1, max_size=8))
+def test_nothing_is_driven_whose_far_end_is_not_as_it_must_be(
+    keys: set[str], story: list[tuple[Telemetry, int, bool, float, bool]]
+) -> None:
+    bench, heard_at = Bench(with_needs(answers="200 ms", **{key: ASKED[key][0] for key in keys})), -math.inf
+    outside_before = False
+    for one, lasts, held, stick, answers in [(GOOD, 9, False, 0.0, True), (GOOD, 9, True, 0.0, True), *story]:
+        for _ in range(lasts):
+            bench.now += 0.02
+            heard_at = bench.now if answers else heard_at
+            far = {"cart": one._replace(time=heard_at, says=SAYS)} if heard_at > 0.0 else {}
+            frame = tenuto.Frame(bench.now, pad(stick, 0.0, held))
+            tick = bench.pipeline.step(frame, bench.now, far=far)
+            before = bench.ticks[-1] if bench.ticks else tick
+            bench.ticks.append(tick)
+            met = {key for key in keys if ASKED[key][1](one)}
+            bounds = keys & {"height_below", "within"}
+            outside = bool(bounds - met)
+            if tick.guard.state is State.DRIVING:
+                assert bench.now - heard_at <= 0.2 + 1e-9
+                assert keys - bounds <= met
+                if before.guard.state is State.DRIVING and not outside_before:
+                    assert not outside, "a bound stops it"
+                if outside and tick.demand != STANDSTILL:
+                    c, s = math.cos(one.heading), math.sin(one.heading)
+                    way = one.x * c * tick.demand.vx + one.y * s * tick.demand.vx
+                    assert "height_below" in met or "height_below" not in keys, "a cart cannot come down"
+                    assert way < 0.0, "only the way back is free"
+            outside_before = outside
+    assert any(tick.guard.state is State.DRIVING for tick in bench.ticks), "it did drive"
+
+
+def drive_by_line(
+    profile: tenuto.Profile, folder: Path, during: Callable[[float, FarEnd], str | None], seconds: float = 4.0
+) -> list[Tick]:
+    """Drive a far end on a pseudo-terminal, in simulated time; what happens to it is up to ``during``."""
+    ticks, clock = list[Tick](), SimulatedClock()
+    with (
+        FarEnd(profile) as far,
+        SerialLine(far.port, rate=25, answers=0.5, wheels=("left", "right")) as sink,
+        tenuto.open_sink(f"log:{folder / 'run.csv'}") as log,
+    ):
+        sink.label = "cart"
+
+        def watch(tick: Tick) -> str | None:
+            ticks.append(tick)
+            far.robot.advance(0.02)
+            if during(tick.time, far) is None:
+                far.hear()
+            return "done" if tick.time > seconds else None
+
+        tenuto.drive(profile, Hands(), [sink, log], on_tick=watch, clock=clock)
+    return ticks
+
+
+def test_a_firmware_that_answers_is_seen_logged_and_needed(tmp_path: Path) -> None:
+    def during(now: float, far: FarEnd) -> str | None:
+        far.voltage = 12.0 if now < 2.0 else 9.9
+        return None
+
+    ticks = drive_by_line(with_needs(voltage_above="10.5 V", answers="500 ms"), tmp_path, during)
+    assert {str(tick.guard.state) for tick in ticks if 1.0 < tick.time < 2.0} == {"driving"}
+    stopped = next(tick for tick in ticks if tick.time > 2.0 and tick.guard.state is not State.DRIVING)
+    assert stopped.time < 2.2
+    assert "cart: its battery is 9.9 V, below 10.5 V (guard.needs.voltage_above)" in stopped.guard.reasons[0].text
+    assert ticks[-1].command == STANDSTILL
+    assert ticks[-1].guard.state is State.FAULT
+    moving = next(tick for tick in ticks if tick.time > 1.9).far["cart"]
+    assert moving.wheels["left"] == pytest.approx(moving.wheels["right"], abs=0.01)
+    assert moving.wheels["left"] > 3.0
+    assert moving.follows
+    assert moving.loss == pytest.approx(0.0)
+    assert 0.0 < moving.round_trip < 0.1
+    # The log has it all, and why, too.
+    rows = tenuto.load_log(tmp_path / "run.csv")
+    assert rows["far.cart.voltage"].iloc[-1] == pytest.approx(9.9)
+    assert rows["far.cart.wheels.left"].max() > 3.0
+    cells = {str(name)[4:]: value for name, value in rows.iloc[-1].items() if str(name).startswith("far.")}
+    assert far_ends_of(cells)["cart"].voltage == pytest.approx(9.9)
+    (tmp_path / "m.toml").write_text(TEXT)
+    why = run("why", "run.csv", "--at", "3", "--profile", "m.toml", cwd=tmp_path)
+    assert "9.9 V" in why.stdout, why.stderr
+
+
+def test_a_far_end_that_falls_silent_is_a_lost_link_with_its_own_time(tmp_path: Path) -> None:
+    silent = with_needs(answers="300 ms")
+    ticks = drive_by_line(silent, tmp_path, lambda now, far: "silent" if now > 2.0 else None)
+    stopped = next(tick for tick in ticks if tick.time > 2.0 and tick.guard.state is not State.DRIVING)
+    assert 2.25 < stopped.time < 2.5, "it answers ten times a second, and 0.3 s are borne"
+    assert stopped.guard.reasons[0].code == "far_end_silent"
+    assert "cart has said nothing for 0.3 s (guard.needs.answers 0.3 s)" in stopped.guard.reasons[0].text
+
+
+def test_what_does_not_follow_is_never_shown_as_driven(tmp_path: Path) -> None:
+    def latches(now: float, far: FarEnd) -> str | None:
+        far.why = 6 if now > 2.0 else 0
+        return None
+
+    ticks = drive_by_line(MEDLAR, tmp_path, latches)
+    assert {tick.state for tick in ticks if 1.0 < tick.time < 2.0} == {"driving"}
+    late = [tick for tick in ticks if 2.3 < tick.time < 4.0]
+    assert {tick.state for tick in late} == {"driving, not followed"}
+    said = f"cart does not follow: stands; {WHY[6]}"
+    assert all(said in [notice.text for notice in tick.notices] for tick in late)
+    assert late[-1].explain(MEDLAR).answer.endswith(said)
+
+
+def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:
+    armed = with_needs(armed=True)
+    with pytest.raises(tenuto.SinkError, match=r"guard\.needs\.armed: no sink of this drive can say that"):
+        tenuto.drive(armed, Hands(), [], clock=SimulatedClock())
+    line = '[sinks.robot]\nkind = "serial"\nport = "p"\nanswers = "1 s"\n'
+    with pytest.raises(tenuto.ProfileError, match=r"guard\.needs\.armed: no sink of this profile can say that"):
+        tenuto.parse_profile(TEXT + "[guard.needs]\narmed = true\n" + line)
+    with pytest.raises(tenuto.ProfileError, match=r"height_from: expected less than guard\.needs\.height_below"):
+        with_needs(height_from="3 m", height_below="2 m")
+    flies = [tick for tick in tenuto.replay(armed, shipped("orchard-row.csv")) if any(tick.command)]
+    assert flies, "a replay has no far end"
+
+
+# Worked out by hand from docs/protocols.md: CRC-16/CCITT-FALSE of the text before the last space.
+ANSWER = b"A 17 1042 0 11840 W 10900 -10870 D 850 "
+
+
+def crc(text: bytes) -> int:
+    """The standard's own long division, bit by bit."""
+    register = 0xFFFF
+    for bit in (byte >> place & 1 for byte in text for place in range(7, -1, -1)):
+        register = (register << 1 ^ (0x1021 if register >> 15 ^ bit else 0)) & 0xFFFF
+    return register
+
+
+def test_the_answer_line_is_the_one_of_the_docs() -> None:
+    assert crc(b"123456789") == 0x29B1
+    answer = AnswerLine(17, 1042, 0, 11.84, (10.9, -10.87), (0.85,))
+    whole = ANSWER + b"%04X\n" % crc(ANSWER[:-1])
+    assert encode_answer(answer) == whole
+    assert whole.decode().strip() in (Path(__file__).parents[1] / "docs/protocols.md").read_text()
+    assert read_answer(whole[:-1]) == answer
+
+
+@examples(100)
+@given(
+    st.integers(0, 255), st.integers(0, 65535), st.integers(0, 255), st.floats(0.001, 65.0),
+    st.lists(st.floats(-900.0, 900.0), max_size=4), st.lists(st.floats(0.0, 900.0), max_size=4), st.data(),
+)  # fmt: skip
+def test_an_answer_comes_back_as_it_was_and_a_damaged_one_not_at_all(
+    counter: int, good: int, why: int, volts: float, wheels: list[float], distances: list[float], data: st.DataObject
+) -> None:
+    line = encode_answer(AnswerLine(counter, good, why, volts, tuple(wheels), tuple(distances)))[:-1]
+    read = read_answer(line)
+    assert read is not None
+    assert read[:3] == (counter, good, why)
+    assert [read.voltage, *read.wheels, *read.distances] == pytest.approx([volts, *wheels, *distances], abs=5.1e-4)
+    place, bit = data.draw(st.integers(0, len(line) - 1)), data.draw(st.integers(0, 7))
+    assert read_answer(line[:place] + bytes([line[place] ^ 1 << bit]) + line[place + 1 :]) is None
+    assert read_answer(os.urandom(20)) is None
+
+
+@examples(60)
+@given(
+    st.lists(st.booleans(), min_size=20, max_size=120), st.floats(0.0, 0.4), st.integers(1, 5), st.integers(0, 65535)
+)
+def test_loss_and_round_trip_are_what_the_way_did(arrives: list[bool], delay: float, every: int, began: int) -> None:
+    """Commands each 0.1 s; some do not arrive; what arrived is answered, every so often, after the delay."""
+    way, came, answers = Way(), began, list[tuple[float, int, int]]()
+    for number, there in enumerate(arrives):
+        now = 0.1 * number
+        way.sent(number % 256, now)
+        came += there
+        if there and number % every == 0:
+            answers.append((now + delay, number % 256, came))
+        for at, counter, got in [one for one in answers if one[0] <= now]:
+            way.answered(counter, got % 65536, at, modulo=65536)
+        answers = [one for one in answers if one[0] > now]
+    heard = [number for number, there in enumerate(arrives) if there and number % every == 0]
+    heard = [number for number in heard if 0.1 * number + delay <= 0.1 * (len(arrives) - 1)]
+    if not heard:
+        assert math.isnan(way.round_trip)
+        return
+    assert way.round_trip == pytest.approx(delay)
+    # Loss counts from the last answer before the last two seconds: on their very edge from either.
+    possible = []
+    for edge in (-1e-9, 1e-9):
+        older = [number for number in heard if 0.1 * number + delay < 0.1 * heard[-1] + delay - 2.0 + edge]
+        first = older[-1] if older else heard[0]
+        lost = sum(not there for there in arrives[first + 1 : heard[-1] + 1])
+        possible += [pytest.approx(lost / (heard[-1] - first))] if heard[-1] - first >= 5 else []
+    assert not possible or way.loss in possible
+
+
+def ends() -> Iterator[Telemetry]:
+    yield GOOD._replace(wheels={"left_wheel": 3.0, "right_wheel": NAN}, distances={"front": 1.25})
+    yield Telemetry(says=frozenset(Telemetry._fields), wheels={"w" * 60: 1.0})
+    yield Telemetry()
+
+
+def test_a_robot_elsewhere_says_what_it_measures() -> None:
+    for one in ends():
+        message = measured_of({"firmware": one})
+        again = telemetry_of(message)
+        for name in one.says & frozenset(("armed", "mode", "x", "height", "voltage")):
+            assert getattr(again, name) == getattr(one, name) or math.isnan(getattr(one, name))
+    assert measured_of({}) is None
+    end = RobotEnd()
+    tick = (
+        Bench()
+        .run(0.1, pad())
+        ._replace(far={"firmware": GOOD._replace(distances={"d" * 40: 1.0}, says=SAYS | {"distances"})})
+    )
+    end.tell(tick._replace(notices=tuple(tenuto.Reason("note", "é" * 400) for _ in range(8))))
+    data = end.state(1.0).to_json()
+    assert len(data) <= 1400, "it fits into a datagram, sealed"
+    state = read_json(RemoteState, data)
+    assert state is not None
+    assert state.measured is not None
+    assert (state.measured.mode, state.measured.voltage, state.measured.distances) == ("guided", 12.0, {"d" * 24: 1.0})
