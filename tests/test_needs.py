@@ -91,6 +91,42 @@ def test_nothing_is_driven_whose_far_end_is_not_as_it_must_be(
     assert any(tick.guard.state is State.DRIVING for tick in bench.ticks), "it did drive"
 
 
+@examples(60)
+@given(
+    st.floats(-math.pi, math.pi),
+    st.floats(41.0, 60.0),
+    st.floats(-math.pi, math.pi),
+    st.floats(0.2, 1.0),
+    st.booleans(),
+)
+def test_beyond_a_fence_it_stops_once_and_then_only_comes_back(
+    where: float, away: float, heading: float, stick: float, backward: bool
+) -> None:
+    bench = Bench(with_needs(within="40 m"))
+    out = GOOD._replace(x=away * math.cos(where), y=away * math.sin(where), heading=heading, says=SAYS)
+
+    def run(seconds: float, one: Telemetry, forward: float, held: bool) -> Tick:
+        for _ in range(round(seconds / 0.02)):
+            bench.now += 0.02
+            frame = tenuto.Frame(bench.now, pad(forward, 0.0, held))
+            bench.ticks.append(bench.pipeline.step(frame, bench.now, far={"cart": one._replace(time=bench.now)}))
+        return bench.ticks[-1]
+
+    run(0.2, GOOD, 0.0, False)
+    run(0.2, GOOD, 0.0, True)
+    assert run(1.0, GOOD, 1.0, True).command.vx > 0.5
+    stopped = run(2.0, out, 1.0, True)
+    assert (stopped.guard.state, stopped.command) == (State.FAULT, STANDSTILL)
+    assert "distance from the origin is" in stopped.guard.reasons[0].text
+    run(0.2, out, 0.0, False)
+    run(0.2, out, 0.0, True)
+    tick = run(1.0, out, -stick if backward else stick, True)
+    assert tick.guard.state is State.DRIVING, "it may be enabled to come back"
+    comes_back = (math.cos(heading - where) < 0.0) is not backward
+    assert (abs(tick.command.vx) > 0.05) is comes_back
+    assert comes_back or tick.notices[0].code == "beyond_bound"
+
+
 def drive_by_line(
     profile: tenuto.Profile, folder: Path, during: Callable[[float, FarEnd], str | None], seconds: float = 4.0
 ) -> list[Tick]:
