@@ -125,5 +125,5 @@ def test_the_package_carries_what_the_far_end_needs(tmp_path: Path) -> None:
     with zipfile.ZipFile(next(tmp_path.glob("*.whl"))) as wheel:
         carried = set(wheel.namelist())
     wanted = {f"tenuto/data/schemas/{file.name}" for file in (DOCS / "schemas").iterdir()}
-    wanted |= {f"tenuto/data/firmware/{name}" for name in ("velocity_line.c", "velocity_line.h")}
+    wanted |= {f"tenuto/data/firmware/{name}" for name in ("velocity_line.c", "velocity_frame.h")}
     assert wanted | {"tenuto/data/medlar.toml", "tenuto/py.typed"} <= carried

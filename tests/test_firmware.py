@@ -10,16 +10,30 @@ import tty
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
-from helpers import pad, patient
+from helpers import examples, pad, patient
 from tenuto import VelocityCommand
 from tenuto.driving.watchdog import CommandWatchdog
+from tenuto.protocols.answer_line import AnswerLine, encode_answer, read_answer
+from tenuto.protocols.frames import (
+    COMMAND,
+    SIGNED_ANSWER,
+    SIGNED_COMMAND,
+    AnswerSeal,
+    CommandFrame,
+    FrameFinder,
+    Seal,
+    encode_command,
+    sign_command,
+)
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line, with_checksum
 from tenuto.sources.function import FunctionSource
 
 FOLDER = Path(__file__).parents[1] / "examples/firmware"
-FLAGS = ["-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-O1"]
+FLAGS = ["-std=c99", "-Wall", "-Wextra", "-Wconversion", "-Werror", "-pedantic", "-O1"]
 pytestmark = pytest.mark.skipif(shutil.which("gcc") is None, reason="no gcc here to compile the sketch with")
 
 
@@ -38,9 +52,12 @@ class Line(c.Structure):
 @pytest.fixture(scope="module")
 def sketch(tmp_path_factory: pytest.TempPathFactory) -> c.CDLL:
     library = tmp_path_factory.mktemp("c") / "sketch.so"
-    subprocess.run(["gcc", *FLAGS, "-shared", "-fPIC", FOLDER / "velocity_line.c", "-o", library], check=True)
+    sources = [FOLDER / "velocity_line.c", FOLDER / "velocity_frame.c"]
+    subprocess.run(["gcc", *FLAGS, "-shared", "-fPIC", *sources, "-o", library], check=True)
     loaded = c.CDLL(str(library))
     loaded.velocity_line_may_move.restype = loaded.velocity_line_byte.restype = c.c_bool
+    loaded.velocity_frame_may_move.restype = loaded.velocity_frame_byte.restype = c.c_bool
+    loaded.velocity_line_answer.restype = c.c_uint16
     return loaded
 
 
@@ -101,6 +118,131 @@ def test_the_sketch_and_the_library_agree_on_any_bytes(sketch: c.CDLL, seed: int
     assert ours.counts.good > 200
     assert ours.counts.bad > 20
     assert 20 < moved < 380
+
+
+class Report(c.Structure):
+    """What velocity_line.h is told to answer."""
+
+    _fields_ = [
+        ("why", c.c_uint8), ("millivolts", c.c_uint16), ("wheels", c.c_uint8), ("distances", c.c_uint8),
+        ("wheel", c.c_int32 * 4), ("distance", c.c_int32 * 4),
+    ]  # fmt: skip
+
+
+class Frame(c.Structure):
+    """The struct of velocity_frame.h."""
+
+    _fields_ = [
+        ("vx", c.c_int16), ("vy", c.c_int16), ("vz", c.c_int16), ("yaw_rate", c.c_int16), ("power", c.c_bool),
+        ("good", c.c_uint32), ("refused", c.c_uint32), ("key", c.c_char_p), ("session", c.c_uint32),
+        ("number", c.c_uint32), ("began", c.c_uint32), ("bytes", c.c_uint8 * 34), ("length", c.c_uint8),
+        ("counter", c.c_uint8), ("heard", c.c_bool), ("latched", c.c_bool), ("came", c.c_uint32),
+        ("valid", c.c_uint32),
+    ]  # fmt: skip
+
+
+class FrameReport(c.Structure):
+    """What velocity_frame.h is told to answer."""
+
+    _fields_ = [
+        ("why", c.c_uint8), ("millivolts", c.c_uint16), ("has_wheels", c.c_bool), ("has_distance", c.c_bool),
+        ("left", c.c_int32), ("right", c.c_int32), ("distance", c.c_uint16),
+    ]  # fmt: skip
+
+
+@examples(60)
+@given(
+    st.integers(0, 255), st.integers(0, 65535), st.lists(st.integers(-900_000, 900_000), max_size=4),
+    st.lists(st.integers(0, 900_000), max_size=4),
+)  # fmt: skip
+def test_the_sketch_answers_as_the_library_reads(
+    sketch: c.CDLL, why: int, volts: int, wheels: list[int], distances: list[int]
+) -> None:
+    line, text = Line(), c.create_string_buffer(96)
+    sketch.velocity_line_begin(c.byref(line))
+    for byte in encode_velocity_line(VelocityLine(200, VelocityCommand(), 1.0, True)):
+        sketch.velocity_line_byte(c.byref(line), c.c_char(byte), c.c_uint32(5))
+    four = c.c_int32 * 4
+    report = Report(why, volts, len(wheels), len(distances), four(*wheels), four(*distances))
+    length = sketch.velocity_line_answer(c.byref(line), c.byref(report), c.c_uint32(6), text)
+    assert length <= 96
+    answer = read_answer(text.raw[: length - 1])
+    assert answer is not None
+    assert (answer.counter, answer.good, answer.why) == (200, 1, why)
+    assert [*answer.wheels, *answer.distances] == pytest.approx([one / 1000 for one in (*wheels, *distances)])
+    assert encode_answer(answer) == text.raw[:length]
+    # The short form has coarser steps, and says the same of the link.
+    frame, sent = Frame(), c.create_string_buffer(26)
+    sketch.velocity_frame_begin(c.byref(frame), KEY, c.c_uint32(77), c.c_uint32(1000))
+    left, right, near = (*wheels, 0, 0)[0], (*wheels, 0, 0)[1], (*distances, 0)[0] % 65536
+    told = FrameReport(why, volts, True, True, left, right, near)
+    assert sketch.velocity_frame_answer(c.byref(frame), c.byref(told), c.c_uint32(1500), sent) == 26
+    ((said, seal),) = FrameFinder(SIGNED_ANSWER, KEY).feed(sent.raw)
+    assert isinstance(said, AnswerLine)
+    assert (said.why, seal) == (why or 1, AnswerSeal(77, 500))
+    assert said.wheels == pytest.approx([max(min(one / 1000, 327.67), -327.67) for one in (left, right)], abs=5.1e-3)
+    assert said.distances[0] == pytest.approx(min(near / 1000, 5.08), abs=0.0101)
+
+
+KEY = bytes(range(7, 39))
+SESSION = 0xC0FFEE
+
+
+def on_the_way(dice: random.Random, piece: bytes, sent: list[bytes]) -> bytes:
+    """What a radio, or a stranger, makes of a frame."""
+    kind = dice.randrange(10)
+    if kind == 0:
+        return piece[: dice.randrange(len(piece))]
+    if kind == 1:
+        place = dice.randrange(len(piece))
+        return piece[:place] + bytes([piece[place] ^ 1 << dice.randrange(8)]) + piece[place + 1 :]
+    if kind == 2:
+        return dice.choice(sent) + piece  # a recording before it
+    return dice.randbytes(dice.randrange(60)) + piece if kind == 3 else piece
+
+
+@pytest.mark.parametrize("signed", [False, True])
+@pytest.mark.parametrize("seed", range(10))
+def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, seed: int, signed: bool) -> None:
+    """Good, damaged, cut, foreign, forged, replayed, late and reordered ones, in noise; the rules again beside it."""
+    dice = random.Random(seed)
+    theirs, watchdog, power, number, newest = Frame(), CommandWatchdog(), False, 0, 0
+    began = now = dice.choice((0, 2**32 - 3000))
+    sketch.velocity_frame_begin(c.byref(theirs), KEY if signed else None, c.c_uint32(SESSION), c.c_uint32(now))
+    finder = FrameFinder(SIGNED_COMMAND, KEY) if signed else FrameFinder(COMMAND)
+    sent, taken, moved, counter, last = list[bytes](), 0, 0, -1, VelocityCommand()
+    for step in range(400):
+        now += dice.choice((5, 20, 20, 150, 400))
+        number += 1
+        speed = dice.choice((VelocityCommand(), VelocityCommand(0.4, -0.1, 0.05, -1.2)))
+        frame = CommandFrame(step, speed, dice.choice((0.05, 0.1, 0.2, 0.5)), dice.random() < 0.9)
+        heard = (now - began - dice.choice((0, 100, 499, 500, 501, 3000))) % 2**32
+        seal = Seal(SESSION if dice.random() < 0.9 else 5, number, heard)
+        key = KEY if dice.random() < 0.9 else bytes(32)
+        piece = sign_command(frame, seal, key) if signed else encode_command(frame)
+        sent.append(piece)
+        piece = on_the_way(dice, piece, sent)
+        for byte in piece:
+            sketch.velocity_frame_byte(c.byref(theirs), c.c_uint8(byte), c.c_uint32(now))
+        for found, said in finder.feed(piece):
+            assert isinstance(found, CommandFrame)
+            if isinstance(said, Seal):
+                age = (now - began - said.heard) % 2**32
+                if said.session != SESSION or said.number <= newest or age > 500:
+                    continue
+                newest = said.number
+            elif found.counter == counter:
+                continue
+            counter, taken, power = found.counter, taken + 1, found.power
+            watchdog.feed((now - began) % 2**32 / 1000.0, found.valid_for + 1e-9, found.command == VelocityCommand())
+            last = found.command
+        assert [theirs.vx, theirs.vy, theirs.vz, theirs.yaw_rate] == [round(1000 * axis) for axis in last]
+        may = watchdog.may_move((now - began) % 2**32 / 1000.0) and power
+        assert sketch.velocity_frame_may_move(c.byref(theirs), c.c_uint32(now)) == may
+        assert theirs.good == taken
+        moved += may
+    assert taken > 100
+    assert moved > 20
 
 
 @pytest.mark.live

@@ -123,13 +123,21 @@ def test_beyond_a_fence_it_stops_once_and_then_only_comes_back(
 
 
 def drive_by_line(
-    profile: tenuto.Profile, folder: Path, during: Callable[[float, FarEnd], str | None], seconds: float = 4.0
+    profile: tenuto.Profile,
+    folder: Path,
+    during: Callable[[float, FarEnd], str | None],
+    seconds: float = 4.0,
+    form: str = "text",
 ) -> list[Tick]:
     """Drive a far end on a pseudo-terminal, in simulated time; what happens to it is up to ``during``."""
-    ticks, clock = list[Tick](), SimulatedClock()
+    ticks, clock, key = list[Tick](), SimulatedClock(), folder / "orchard.key"
+    if form == "signed":
+        key.write_text("5a" * 32)
+        key.chmod(0o600)
+    more = {"form": form, "key": str(key) if form == "signed" else None}
     with (
-        FarEnd(profile) as far,
-        SerialLine(far.port, rate=25, answers=0.5, wheels=("left", "right")) as sink,
+        FarEnd(profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None) as far,
+        SerialLine(far.port, rate=25, answers=0.5, wheels=("left", "right"), **more) as sink,  # type: ignore[arg-type]
         tenuto.open_sink(f"log:{folder / 'run.csv'}") as log,
     ):
         sink.label = "cart"
@@ -145,12 +153,13 @@ def drive_by_line(
     return ticks
 
 
-def test_a_firmware_that_answers_is_seen_logged_and_needed(tmp_path: Path) -> None:
+@pytest.mark.parametrize("form", ["text", "binary", "signed"])
+def test_a_firmware_that_answers_is_seen_logged_and_needed(form: str, tmp_path: Path) -> None:
     def during(now: float, far: FarEnd) -> str | None:
         far.voltage = 12.0 if now < 2.0 else 9.9
         return None
 
-    ticks = drive_by_line(with_needs(voltage_above="10.5 V", answers="500 ms"), tmp_path, during)
+    ticks = drive_by_line(with_needs(voltage_above="10.5 V", answers="500 ms"), tmp_path, during, form=form)
     assert {str(tick.guard.state) for tick in ticks if 1.0 < tick.time < 2.0} == {"driving"}
     stopped = next(tick for tick in ticks if tick.time > 2.0 and tick.guard.state is not State.DRIVING)
     assert stopped.time < 2.2

@@ -21,6 +21,8 @@ static uint32_t milliseconds(void)
 int main(void)
 {
     velocity_line line;
+    velocity_line_report report = {.millivolts = 12000};
+    char text[VELOCITY_LINE_LONGEST];
     int32_t told_vx = -1, told_yaw_rate = 0;
     velocity_line_begin(&line);
     for (;;) {
@@ -31,8 +33,10 @@ int main(void)
             if (count <= 0)
                 return 0;
             for (ssize_t i = 0; i < count; i++)
-                if (velocity_line_byte(&line, bytes[i], milliseconds()))
-                    (void)!write(1, "A\n", 2); /* the answer */
+                if (velocity_line_byte(&line, bytes[i], milliseconds())) {
+                    uint16_t length = velocity_line_answer(&line, &report, milliseconds(), text);
+                    (void)!write(1, text, length);
+                }
         }
         bool moves = velocity_line_may_move(&line, milliseconds());
         int32_t vx = moves ? line.vx : 0, yaw_rate = moves ? line.yaw_rate : 0;

@@ -105,3 +105,46 @@ bool velocity_line_may_move(velocity_line *line, uint32_t now)
         line->latched = true;
     return !line->latched && line->power;
 }
+
+static char *put(char *at, char mark, int32_t value)
+{
+    char digits[8];
+    int count = 0;
+    if (value > 999999)
+        value = 999999;
+    if (value < -999999)
+        value = -999999;
+    *at++ = ' ';
+    if (mark)
+        *at++ = mark, *at++ = ' ';
+    if (value < 0)
+        *at++ = '-', value = -value;
+    do
+        digits[count++] = (char)('0' + value % 10), value /= 10;
+    while (value);
+    while (count)
+        *at++ = digits[--count];
+    return at;
+}
+
+uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *report, uint32_t now, char *text)
+{
+    bool moves = velocity_line_may_move(line, now);
+    int32_t link = moves ? 0 : !line->heard ? 1 : line->latched ? 2 : 3;
+    char *at = text;
+    *at++ = 'A';
+    at = put(at, 0, line->counter);
+    at = put(at, 0, (int32_t)(line->good & 0xFFFF));
+    at = put(at, 0, report->why ? report->why : link);
+    at = put(at, 0, report->millivolts);
+    for (int i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(at, i ? 0 : 'W', report->wheel[i]);
+    for (int i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(at, i ? 0 : 'D', report->distance[i] < 0 ? 0 : report->distance[i]);
+    uint16_t crc = checksum(text, (uint16_t)(at - text));
+    *at++ = ' ';
+    for (int shift = 12; shift >= 0; shift -= 4)
+        *at++ = "0123456789ABCDEF"[crc >> shift & 15];
+    *at++ = '\n';
+    return (uint16_t)(at - text);
+}

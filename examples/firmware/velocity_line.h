@@ -11,6 +11,7 @@
 
 #define VELOCITY_LINE_LONGEST 96
 #define VELOCITY_LINE_OUTPUTS 8
+#define VELOCITY_LINE_NUMBERS 4
 
 typedef struct {
     /* The newest good line: mm/s forward, left and up; mrad/s to the left. */
@@ -27,6 +28,15 @@ typedef struct {
     uint32_t came, valid; /* ms */
 } velocity_line;
 
+/* What the robot says of itself. */
+typedef struct {
+    uint8_t why;                   /* 0: it follows if it may; else a reason of its own, 4 to 255 */
+    uint16_t millivolts;           /* of its battery, 0 where it is not measured */
+    uint8_t wheels, distances;     /* so many are measured, up to 4 */
+    int32_t wheel[VELOCITY_LINE_NUMBERS];     /* mrad/s */
+    int32_t distance[VELOCITY_LINE_NUMBERS];  /* mm */
+} velocity_line_report;
+
 /* Begin stopped: nothing moves before a standstill was heard. */
 void velocity_line_begin(velocity_line *line);
 
@@ -35,5 +45,8 @@ bool velocity_line_byte(velocity_line *line, char byte, uint32_t now);
 
 /* Whether the robot may follow vx … yaw_rate. Once it may not, it may not until a line was all standstill. */
 bool velocity_line_may_move(velocity_line *line, uint32_t now);
+
+/* Write an answer line into text, which has room for VELOCITY_LINE_LONGEST; returns its length, the newline included. */
+uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *report, uint32_t now, char *text);
 
 #endif

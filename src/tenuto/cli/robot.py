@@ -45,6 +45,7 @@ def robot(
         str | None,
         typer.Option(help="Be an autopilot that listens at this address: HOST:PORT.", show_default=False),
     ] = None,
+    form: Annotated[str, typer.Option(help="Of the serial line: text, binary or signed.")] = "text",
     key: Annotated[Path | None, typer.Option(help="A key file: only signed messages count.")] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
@@ -66,8 +67,10 @@ def robot(
 
     if mavlink is not None and link is not None:
         raise typer.BadParameter("give one of the two", param_hint="--link and --mavlink")
-    if key is not None and mavlink is None:
-        raise typer.BadParameter("a key is for MAVLink: give --mavlink too", param_hint="--key")
+    if form not in ("text", "binary", "signed"):
+        raise typer.BadParameter("expected text, binary or signed", param_hint="--form")
+    if mavlink is None and (form == "signed") is not (key is not None):
+        raise typer.BadParameter("a key is for --form signed, or for --mavlink", param_hint="--key")
     loaded = tenuto.load_profile(profile)
     with ExitStack() as stack:
         file = None
@@ -76,7 +79,10 @@ def robot(
                 file = stack.enter_context(log.open("w", newline="", encoding="utf-8"))
             except OSError as error:
                 raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
-        stands, where = _autopilot(stack, loaded, mavlink, key) if mavlink is not None else _serial(stack, loaded, link)
+        stands, where = (
+            _autopilot(stack, loaded, mavlink, key) if mavlink is not None
+            else _serial(stack, loaded, link, form, key)
+        )  # fmt: skip
         results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
         with ctrl_c() as stopped:
             _live(stands, file, seconds, stopped)
@@ -86,10 +92,13 @@ def robot(
         results.print(f"It is {pose}{units.speed.shown(here.vx, '+.2f')}. {stands.summary()}.", soft_wrap=True)
 
 
-def _serial(stack: ExitStack, profile: Profile, link: Path | None) -> tuple[_Stands, str]:
+def _serial(stack: ExitStack, profile: Profile, link: Path | None, form: str, key: Path | None) -> tuple[_Stands, str]:
+    from tenuto.links.key_file import read_key
     from tenuto.sim.far_end import FarEnd
 
-    far_end = stack.enter_context(FarEnd(profile, link=str(link) if link is not None else None))
+    secret = read_key(str(key), SinkError) if key is not None else None
+    place = str(link) if link is not None else None
+    far_end = stack.enter_context(FarEnd(profile, link=place, form=form, key=secret))
     return far_end, str(link or far_end.port)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import os
+import secrets
 import tty
 from collections.abc import Iterator
 
@@ -12,14 +13,26 @@ from tenuto.basics.closing import Closing
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Planned
 from tenuto.protocols.answer_line import MOST_NUMBERS, AnswerLine, encode_answer
+from tenuto.protocols.frames import (
+    COMMAND,
+    SIGNED_COMMAND,
+    AnswerSeal,
+    CommandFrame,
+    FrameFinder,
+    Seal,
+    encode_answer_frame,
+    sign_answer,
+)
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
 from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.velocity import STANDSTILL
 
 STEP = 0.01
-# How often a good line is answered, s.
+# How often it answers, s.
 _ANSWER_EVERY = 0.1
+# A signed command repeats what it said no longer ago than this, ms.
+_MOST_AGE_MS = 500
 
 
 class FarEnd(Closing):
@@ -31,13 +44,25 @@ class FarEnd(Closing):
         voltage: what it says of its battery, V. why: a reason of its own for which it stands, see `AnswerLine`.
     """
 
-    def __init__(self, profile: Planned, physics: Physics | None = None, link: str | None = None) -> None:
+    def __init__(
+        self,
+        profile: Planned,
+        physics: Physics | None = None,
+        link: str | None = None,
+        *,
+        form: str = "text",
+        key: bytes | None = None,
+    ) -> None:
         """Place the robot at the origin.
 
         Args:
             profile: its chassis is that of the robot. physics: how far it is from ideal.
             link: a path under which the port can also be opened.
+            form: of what it reads: "text", "binary" or "signed". key: of the latter.
         """
+        self._frames = FrameFinder(COMMAND if key is None else SIGNED_COMMAND, key) if form != "text" else None
+        self._key, self._session, self._number = key, secrets.randbits(32), 0
+        self._good = self._counter = 0
         self._chassis = profile.plan().chassis
         self.robot = simulated_robot(self._chassis, physics)
         self.decoder = VelocityLineDecoder()
@@ -71,13 +96,40 @@ class FarEnd(Closing):
 
     def hear(self) -> None:
         """Follow the newest good line of what has come."""
+        if self._key is not None and self.robot.now.time - self._answered >= _ANSWER_EVERY:
+            self._answer_now(self._counter, True)  # what is signed repeats what it said: it speaks first
         try:
             data = os.read(self._master, 4096)
         except BlockingIOError:
             return
-        lines = self.decoder.feed(data)
+        lines = self._lines(data)
         if lines:
+            self._good += len(lines)
             self._follow(lines[-1])
+
+    def _lines(self, data: bytes) -> list[VelocityLine]:
+        """Return the good commands in some bytes, whatever their form."""
+        if self._frames is None:
+            return self.decoder.feed(data)
+        found = []
+        for frame, seal in self._frames.feed(data):
+            if isinstance(frame, CommandFrame) and self._is_new(frame, seal):
+                self._counter = frame.counter
+                found.append(VelocityLine(*frame))
+        return found
+
+    def _is_new(self, frame: CommandFrame, seal: Seal | AnswerSeal | None) -> bool:
+        if not isinstance(seal, Seal):
+            return frame.counter != self._counter or not self._good
+        age = self._milliseconds - seal.heard
+        if seal.session != self._session or seal.number <= self._number or not 0 <= age <= _MOST_AGE_MS:
+            return False
+        self._number = seal.number
+        return True
+
+    @property
+    def _milliseconds(self) -> int:
+        return int(1000.0 * self.robot.now.time)
 
     def _follow(self, line: VelocityLine) -> None:
         now = self.robot.now.time
@@ -86,18 +138,26 @@ class FarEnd(Closing):
         self._commanded, self.outputs = now, line.outputs
         self.robot.command(self._actuators, line.valid_for, line.power and not self.why)
         if now - self._answered >= _ANSWER_EVERY:
-            self._answered = now
-            with contextlib.suppress(BlockingIOError):
-                os.write(self._master, encode_answer(self._answer(line)))
+            self._answer_now(line.counter, line.power)
 
-    def _answer(self, line: VelocityLine) -> AnswerLine:
-        why = self.why or (0 if self.robot.obeys else 2) or (0 if line.power else 3)
+    def _answer_now(self, counter: int, power: bool) -> None:
+        """Say how the robot is."""
+        self._answered = self.robot.now.time
+        why = self.why or (0 if self.robot.obeys else 2) or (0 if power else 3)
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
-        return AnswerLine(line.counter, self.decoder.counts.good, why, self.voltage, wheels)
+        answer = AnswerLine(counter, self._good, why, self.voltage, wheels)
+        if self._key is not None:
+            data = sign_answer(answer, AnswerSeal(self._session, self._milliseconds), self._key)
+        else:
+            data = encode_answer(answer) if self._frames is None else encode_answer_frame(answer)
+        with contextlib.suppress(BlockingIOError):
+            os.write(self._master, data)
 
     def summary(self) -> str:
         """Say what came, in plain words."""
-        counts = self.decoder.counts
+        counts, frames = self.decoder.counts, self._frames
+        if frames is not None:
+            return f"{self._good} good commands, {frames.bad} bytes that are none"
         levels = "".join(f" {level:+.2f}" for level in self.outputs)
         return f"{counts.good} good lines, {counts.bad} bad" + (f", outputs{levels}" if levels else "")
 

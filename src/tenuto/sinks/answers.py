@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from tenuto.driving.telemetry import Telemetry
-from tenuto.protocols.answer_line import LONGEST, AnswerLine, read_answer
+from tenuto.protocols.answer_line import AnswerLine
 from tenuto.protocols.way import Way
 
 
@@ -18,26 +18,26 @@ class Answers:
 
     says = frozenset(("follows", "state", "reasons", "voltage", "wheels", "distances", "round_trip", "loss", "waiting"))
 
-    def __init__(self, wheels: tuple[str, ...], distances: tuple[str, ...]) -> None:
-        """Give names to the numbers of an answer."""
-        self._wheels, self._distances = wheels, distances
-        self._rest = b""
+    def __init__(self, wheels: tuple[str, ...], distances: tuple[str, ...], modulo: int) -> None:
+        """Give names to the numbers of an answer; ``modulo``: see `tenuto.sinks.line_forms.LineForm`."""
+        self._wheels, self._distances, self._modulo = wheels, distances, modulo
         self.way = Way()
         unheard = dict.fromkeys(wheels, math.nan), dict.fromkeys(distances, math.nan)
         self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
 
-    def take(self, data: bytes, now: float, waiting: float) -> None:
-        """Take the bytes that have come, at ``now``, s; ``waiting``: what our own port still has to send, s."""
+    def take(self, answers: list[AnswerLine], heard: bool, now: float, waiting: float) -> None:
+        """Take the answers that have come, at ``now``, s.
+
+        Args:
+            answers: oldest first. heard: anything counts as heard. now: s.
+            waiting: what our own port still has to send, s.
+        """
         said = self.telemetry._replace(waiting=waiting)
-        if data:
+        if heard:
             said = said._replace(time=now)
-        *lines, rest = (self._rest + data).split(b"\n")
-        self._rest = rest[-LONGEST:]
-        for line in lines:
-            answer = read_answer(line)
-            if answer is not None:
-                self.way.answered(answer.counter, answer.good, now, modulo=65536)
-                said = self._said(said, answer)
+        for answer in answers:
+            self.way.answered(answer.counter, answer.good, now, modulo=self._modulo)
+            said = self._said(said, answer)
         self.telemetry = said
 
     def _said(self, before: Telemetry, answer: AnswerLine) -> Telemetry:

@@ -4,28 +4,32 @@ from __future__ import annotations
 
 import math
 import string
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import product
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
-from tenuto.basics.findings import Finding, error
+from tenuto.basics.findings import Finding, error, unexpected
 from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY, TIME
+from tenuto.links.key_file import read_key
 from tenuto.protocols.answer_line import MOST_NUMBERS
+from tenuto.protocols.frames import COMMAND, LENGTHS, SIGNED_COMMAND, VALID_MS, valid_index
 from tenuto.protocols.velocity_line import MOST_OUTPUTS, VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.answers import Answers
 from tenuto.sinks.base import RatedSinkOptions, Sink
+from tenuto.sinks.line_forms import AnswerLines, Frames, LineForm, SignedFrames
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # The stop at the end is sent so often, and so far apart, s: one of them will arrive.
 _STOPS, _APART = 5, 0.02
+FORMS = ("text", "binary", "signed")
 _CHECKSUM = "{checksum}"
 # Of a byte on a serial line: with its start and its stop.
 _BITS = 10
@@ -54,6 +58,8 @@ class SerialLine(Sink):
         outputs: tuple[str, ...] = (),
         wheels: tuple[str, ...] = (),
         distances: tuple[str, ...] = (),
+        form: str = "text",
+        key: str | None = None,
     ) -> None:
         """Open a port.
 
@@ -64,14 +70,20 @@ class SerialLine(Sink):
             line: a template; empty for the default line. outputs: those whose levels the default line has, in this
                 order.
             wheels, distances: names for the numbers of an answer line, in its order.
+            form: "text", "binary" for short frames, or "signed" for those with a key. key: the file that holds it.
         """
+        if form not in FORMS or (form == "signed") is not (key is not None) or (form != "text" and (line or outputs)):
+            raise SinkError("serial: a key is for the form signed, and a line and outputs of your own are for text")
         self.name = f"serial line on {port}"
         self.period = 1.0 / rate if rate else 0.0
         self._answers, self._template, self._outputs = answers, line, outputs
         self._started: float | None = None
         self._counter = 0
         self._port = OutPort(port, baud)
-        self._hears = Answers(wheels, distances)
+        self._form: LineForm = TextLine(line, outputs)
+        if form != "text":
+            self._form = SignedFrames(read_key(key, SinkError)) if key is not None else Frames()
+        self._hears = Answers(wheels, distances, self._form.modulo)
         self.says = self._hears.says if answers else frozenset()
 
     @property
@@ -86,7 +98,8 @@ class SerialLine(Sink):
         silent = self.clock.now() - heard
         if self._answers and self._started is not None and silent > self._answers:
             return f"{self.name}: no answer for {silent:.1f} s"
-        return f"{self.name}: {self._port.slow}" if self._port.slow else ""
+        problem = self._form.problem or self._port.slow
+        return f"{self.name}: {problem}" if problem else ""
 
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in.
@@ -102,7 +115,11 @@ class SerialLine(Sink):
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
         now = self.clock.now()
-        self._hears.take(self._port.read_bytes(), now, self._port.free_in(now))
+        data = self._port.read_bytes()
+        answers = self._form.answers(data)
+        # What is signed counts alone; of plain lines anything says that somebody is there.
+        heard = bool(answers or (data and not isinstance(self._form, SignedFrames)))
+        self._hears.take(answers, heard, now, self._port.free_in(now))
         if tick.send and self._port.free(now):
             self._send(tick)
 
@@ -114,21 +131,33 @@ class SerialLine(Sink):
             self.wait(_APART)
 
     def _send(self, tick: Tick) -> None:
-        self._counter = (self._counter + 1) % 256
-        now = self.clock.now()
-        self._port.write(self._text(tick), now)
+        data = self._form.command(tick, (self._counter + 1) % 256)
+        if data is None:
+            return
+        self._counter, now = (self._counter + 1) % 256, self.clock.now()
+        self._port.write(data, now)
         self._hears.way.sent(self._counter, now)
-
-    def _text(self, tick: Tick) -> bytes:
-        if not self._template:
-            levels = tuple(tick.outputs[name] for name in self._outputs)
-            return encode_velocity_line(VelocityLine(self._counter, tick.command, tick.valid_for, tick.power, levels))
-        parts = {**tick.actuators, **tick.wire, **tick.outputs}
-        return _filled(self._template, _fields(tick.command, parts, self._counter, tick.valid_for, tick.power))
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
         self._port.close()
+
+
+class TextLine(AnswerLines, LineForm):
+    """The default line, or a template."""
+
+    def __init__(self, template: str, outputs: tuple[str, ...]) -> None:
+        """See `SerialLine`."""
+        super().__init__()
+        self._template, self._outputs = template, outputs
+
+    def command(self, tick: Tick, counter: int) -> bytes:
+        """Return a line."""
+        if not self._template:
+            levels = tuple(tick.outputs[name] for name in self._outputs)
+            return encode_velocity_line(VelocityLine(counter, tick.command, tick.valid_for, tick.power, levels))
+        parts = {**tick.actuators, **tick.wire, **tick.outputs}
+        return _filled(self._template, _fields(tick.command, parts, counter, tick.valid_for, tick.power))
 
 
 def _fields(
@@ -216,6 +245,10 @@ class SerialLineOptions(RatedSinkOptions):
     answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
     outputs: tuple[str, ...] = option("a list of outputs, whose levels the line is to have", (), word="A|B")
+    form: Literal["text", "binary", "signed"] = option(
+        '"text", "binary" or "signed"', "text", word="text|binary|signed"
+    )
+    key: str | None = option('a key file, for form = "signed"; see tenuto key', None, word="FILE")
     wheels: tuple[str, ...] = option("a list of names for the wheel speeds of its answers", (), word="A|B")
     distances: tuple[str, ...] = option("a list of names for the distances of its answers", (), word="A|B")
 
@@ -227,24 +260,55 @@ class SerialLineOptions(RatedSinkOptions):
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
         for key, wrong in (
-            ("outputs", outputs_problem(self.outputs, self.line, plan)), ("line", template_problem(self.line, plan)),
-            ("wheels", self._names_problem(self.wheels)), ("distances", self._names_problem(self.distances)),
-        ):  # fmt: skip
+            ("outputs", outputs_problem(self.outputs, self.line, plan)),
+            ("line", template_problem(self.line, plan)),
+            ("form", self._form_problem(plan)),
+            ("wheels", self._names_problem(self.wheels)),
+            ("distances", self._names_problem(self.distances)),
+        ):
             if wrong:
                 yield error(key, wrong)
                 return
         rate = self.per_second(plan)
-        size = _longest(self.line, plan, len(self.outputs))
+        size = self._size(plan)
         if size * _BITS * rate > self.baud:
             text = f"{size} bytes {rate:g} times a second need {math.ceil(size * _BITS * rate)} baud"
             yield error("baud", text, "raise it, lower rate, or send less")
         yield from super().plan_errors(plan)
 
+    def errors(self, actions: Collection[str]) -> list[Finding]:
+        """See that what belongs to a form is said with it, and nothing else."""
+        found = []
+        for key, said in (("line", bool(self.line)), ("outputs", bool(self.outputs))):
+            if said and self.form != "text":
+                found.append(unexpected(key, 'nothing but with form = "text"', f'form "{self.form}"', "take it out"))
+        if (self.form == "signed") is not (self.key is not None):
+            expected = "a key file" if self.form == "signed" else 'nothing but with form = "signed"'
+            found.append(unexpected("key", expected, self.key or "nothing"))
+        if self.form == "signed" and self.answers is None:
+            found.append(
+                unexpected("answers", "a time, for signed commands need answers", "nothing", 'such as "500 ms"')
+            )
+        return found
+
+    def _size(self, plan: Plan) -> int:
+        """Return how many bytes a command has at most."""
+        if self.form == "text":
+            return _longest(self.line, plan, len(self.outputs))
+        return LENGTHS[COMMAND if self.form == "binary" else SIGNED_COMMAND]
+
+    def _form_problem(self, plan: Plan) -> str:
+        least = VALID_MS[0] / 1000.0
+        if self.form != "text" and plan.guard.command_timeout < least:
+            return f"a frame is valid for {least:g} s at least, and guard.command_timeout is shorter"
+        return ""
+
     def _names_problem(self, names: tuple[str, ...]) -> str:
         """Say what is wrong with names for what an answer says; empty where nothing is."""
         if names and self.answers is None:
             return "nothing is heard of them without answers, the longest silence of the far end"
-        return f"an answer has {MOST_NUMBERS} at most" if len(names) > MOST_NUMBERS else ""
+        most = MOST_NUMBERS if self.form == "text" else 2 if names is self.wheels else 1
+        return f"an answer in this form has {most} at most" if len(names) > most else ""
 
     def turns(self, plan: Plan) -> dict[str, bool]:
         """Name the actuators of its line: ``{left.share}`` is as [actuators] says, ``{left}`` is not."""
@@ -253,11 +317,15 @@ class SerialLineOptions(RatedSinkOptions):
         return {name: formed for name, formed in found.items() if formed or name in named}
 
     def waits(self, plan: Plan) -> tuple[float, str]:
-        """Return how long a line is valid."""
-        return plan.guard.command_timeout, "guard.command_timeout"
+        """Return how long a command is valid."""
+        valid = plan.guard.command_timeout
+        if self.form != "text" and valid >= VALID_MS[0] / 1000.0:
+            valid = VALID_MS[valid_index(valid)] / 1000.0
+        return valid, "guard.command_timeout"
 
     def open(self) -> Sink:
         """Open the port."""
         return SerialLine(
-            self.port, self.baud, self.rate, self.answers, self.line, self.outputs, self.wheels, self.distances
-        )
+            self.port, self.baud, self.rate, self.answers, self.line, self.outputs, self.wheels, self.distances,
+            self.form, self.key,
+        )  # fmt: skip

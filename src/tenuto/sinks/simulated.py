@@ -26,6 +26,7 @@ class SimulatedSink(Sink):
     """
 
     name = "simulated robot"
+    label = "simulated"
     says = _SAYS
     robot: SimulatedRobot
 
