@@ -1,5 +1,6 @@
 """The far end answers: what it says, what the guard makes of it, and that nothing drives what is not as it must be."""
 
+import json
 import math
 import os
 from collections.abc import Callable, Iterator
@@ -10,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, Hands, examples, pad, run
+from helpers import MEDLAR, Bench, Hands, Notebook, examples, pad, run
 from tenuto import Tick
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
@@ -20,8 +21,10 @@ from tenuto.protocols.answer_line import WHY, AnswerLine, encode_answer, read_an
 from tenuto.protocols.measured import measured_of, telemetry_of
 from tenuto.protocols.remote import RemoteState, RobotEnd, read_json
 from tenuto.protocols.way import Way
+from tenuto.runtime.preflight import look
 from tenuto.sim.far_end import FarEnd
 from tenuto.sinks.serial_line import SerialLine
+from tenuto.sources.recording import write_recording
 from tenuto.vehicles.velocity import STANDSTILL
 
 TEXT = shipped("medlar.toml").read_text()
@@ -217,6 +220,33 @@ def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:
         with_needs(height_from="3 m", height_below="2 m")
     flies = [tick for tick in tenuto.replay(armed, shipped("orchard-row.csv")) if any(tick.command)]
     assert flies, "a replay has no far end"
+
+
+def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None:
+    (tmp_path / "m.toml").write_text(TEXT + "\n[guard.needs]\narmed = true\n")
+    # A trim of 15 % at the transmitter: within nobody's notice, until the robot creeps.
+    for name, forward in (("good.csv", 0.0), ("off.csv", 0.15)):
+        frames = [tenuto.Frame(0.02 * step, pad(forward, 0.0, step > 50)) for step in range(300)]
+        write_recording(tmp_path / name, frames)
+    asked = ("preflight", "m.toml", "--seconds", "2", "--to", "simulated", "--to", "log:drive.csv", "--source")
+    good = run(*asked, "recording:good.csv", cwd=tmp_path)
+    assert (good.returncode, "Everything is ready." in good.stdout) == (0, True), good.stdout + good.stderr
+    assert not (tmp_path / "drive.csv").exists(), "no log is written"
+    off = run(*asked, "recording:off.csv", "--json", cwd=tmp_path)
+    found = {check["name"]: check for check in json.loads(off.stdout)}
+    assert (off.returncode, [name for name, check in found.items() if not check["good"]]) == (1, ["sticks"])
+    assert "drive is at +0.15" in found["sticks"]["text"]
+    assert "centre its trim at the transmitter" in found["sticks"]["todo"]
+    nowhere = run(*asked[:-1], "--to", "log:none/drive.csv", "--source", "recording:good.csv", cwd=tmp_path)
+    assert (nowhere.returncode, "none/drive.csv: cannot write there" in nowhere.stdout) == (1, True)
+
+
+def test_nothing_is_enabled_while_it_is_looked_at() -> None:
+    notebook = Notebook()
+    tick = look(MEDLAR, Hands(), [notebook], clock=SimulatedClock(), seconds=3.0)
+    assert tick.positions["drive"] == pytest.approx(1.0)
+    assert {(tick.command, str(tick.guard.state)) for tick in notebook.ticks} == {(STANDSTILL, "not enabled")}
+    assert notebook.stops, "and a stop is the last thing"
 
 
 # Worked out by hand from docs/protocols.md: CRC-16/CCITT-FALSE of the text before the last space.

@@ -20,6 +20,7 @@ from brokers import wait_for
 from helpers import MEDLAR, TANK, Bench, pad, patient
 from tenuto import State, Tick
 from tenuto.data import shipped
+from tenuto.driving.preflight import Check
 from tenuto.views.app import LiveApp, WatchApp
 from tenuto.views.process import LiveView
 from tenuto.views.scene import Scene, scene_of
@@ -30,7 +31,17 @@ SCENE = scene_of(MEDLAR.plan(), "Medlar", "pad → wheels")
 
 
 def shown(scene: Scene, tick: Tick | None, width: int, height: int) -> list[str]:
-    return [line.plain for line in screen(scene, tick, Beat(50.0, 49.0, 0.02), width, height)]
+    return [line.plain for line in screen(scene, tick, Beat(50.0, 49.0, 0.02, driven=True), width, height)]
+
+
+def test_before_the_first_drive_it_shows_what_is_ready() -> None:
+    scene = scene_of(MEDLAR.plan(), "Medlar", "pad", checks=[Check("clock", True, "set")])
+    tick = Bench().run(1.0, pad(0.15))
+    for width, height in ((80, 24), (140, 50)):
+        lines = [line.plain for line in screen(scene, tick, Beat(), width, height)]
+        assert "✓ clock, device, trims, guard" in lines
+        assert any(line.startswith("✗ sticks: drive is at +0.15 → let go;") for line in lines)
+    assert "before the drive" not in shown(scene, tick, 80, 24)
 
 
 @pytest.mark.long

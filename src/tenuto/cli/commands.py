@@ -25,6 +25,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "service": "Drive or follow from boot: a systemd unit",
     },
     "drive": {
+        "preflight": "Look whether all is ready for a drive",
         "drive": "Drive a robot as its profile says",
         "script": "Show a scripted motion, or drive it",
         "follow": "Run at the robot: follow a driver's machine",
@@ -67,9 +68,7 @@ class Commands(TyperGroup):
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """Print a line a command."""
         console = Console(highlight=False, markup=False)
-        console.print(
-            f"Usage: tenuto COMMAND [OPTIONS], tenuto --version    {self.help}", no_wrap=True, overflow="ellipsis"
-        )
+        console.print(f"Usage: tenuto COMMAND [--help]. {EXIT_STATUS}", no_wrap=True, overflow="ellipsis")
         grid = Table.grid(padding=(0, 2))
         for style in ("dim", "bold cyan", ""):
             grid.add_column(style=style, no_wrap=True)
@@ -77,7 +76,6 @@ class Commands(TyperGroup):
             for number, (name, line) in enumerate(commands.items()):
                 grid.add_row(group if number == 0 else "", name, line)
         console.print(grid)
-        console.print(f"More: tenuto COMMAND --help. {EXIT_STATUS}", style="dim")
 
 
 def stub(name: str) -> Callable[[], None]:

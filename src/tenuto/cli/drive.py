@@ -16,7 +16,9 @@ from rich.text import Text
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
-from tenuto.cli.words import named_texts, report_in_words
+from tenuto.cli.opened import Opened, open_all_sinks, open_sources
+from tenuto.cli.preflight import static_checks
+from tenuto.cli.words import report_in_words
 
 if TYPE_CHECKING:
     from tenuto.calibration.store import Calibration
@@ -84,42 +86,31 @@ def drive(
       tenuto drive medlar-lesson.toml --source gamepad --other learner=simulated:sticks
     """
     import tenuto
-    from tenuto.profile.prepare import prepare_profile
     from tenuto.profile.trims import save_trims, trims_path
     from tenuto.runtime import DriveReport
     from tenuto.runtime.changes import WatchedProfile
-    from tenuto.sinks import open_as_said, open_sinks
-    from tenuto.sources import open_others
 
     if source is not None and recording is not None:
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
-    loaded = tenuto.load_profile(profile)
     with ExitStack() as stack:
-        clock = the_clock.get()
-        chosen = f"recording:{recording}" if recording is not None else source if source is not None else loaded
-        opened = stack.enter_context(tenuto.open_source(chosen, clock=clock))
-        others = open_others(loaded, named_texts(other or [], "--other"), clock=clock)
-        for one in others.values():
-            stack.enter_context(one)
-        prepared = prepare_profile(loaded, opened, others, calibration=calibration)
+        loaded, prepared, opened, others = open_sources(stack, profile, source, recording, other or [], calibration)
         if not anyway:
             _refuse_errors(loaded, prepared.calibration)
 
         def prepare(changed: Profile) -> PreparedProfile:
             return replace(prepared, profile=changed)
 
-        sinks = open_as_said(to, loaded) if to else open_sinks(loaded) or [tenuto.open_sink("simulated")]
-        for sink in sinks:
-            stack.enter_context(sink)
+        sinks = open_all_sinks(stack, loaded, to or [])
         if not as_json:
             _introduce(prepared, opened, others, sinks)
-        watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=clock))
+        watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=the_clock.get()))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()], by_keys=True)
         report, handle = DriveReport(), tenuto.DriveHandle()
+        checks = static_checks(Opened(loaded, prepared, opened, others), to or []) if full else []
         try:
             with live_view(prepared.plan(), loaded.name, origin, handle.interrupt, [opened, *others.values()],
-                           full=full, quiet=as_json) as view:  # fmt: skip
+                           full=full, quiet=as_json, checks=checks) as view:  # fmt: skip
                 tenuto.drive(
                     prepared, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
                     changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,

@@ -11,6 +11,7 @@ from tenuto.basics.extras import has, how_to_get
 from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 from tenuto.driving.plan import Plan
+from tenuto.driving.preflight import Check
 from tenuto.driving.tick import Tick
 
 if TYPE_CHECKING:
@@ -48,9 +49,12 @@ def _by_keys(sources: Sequence[Source]) -> Source | None:
 
 def live_view(
     plan: Plan, title: str, origin: str, interrupt: Callable[[str], None], sources: Sequence[Source], *,
-    full: bool, quiet: bool,
+    full: bool, quiet: bool, checks: Sequence[Check] = (),
 ) -> StatusLine | LiveView:  # fmt: skip
-    """Return the view: the full screen, whose keys interrupt unless they drive, or the line."""
+    """Return the view: the full screen, whose keys interrupt unless they drive, or the line.
+
+    ``checks`` were made before the drive, and are shown until it begins.
+    """
     if not full:
         return StatusLine(plan.chassis.units, quiet=quiet)
     from tenuto.views.process import LiveView
@@ -58,8 +62,8 @@ def live_view(
 
     keys = _by_keys(sources)
     if keys is not None:
-        return LiveView(scene_of(plan, title, origin, keys.hint), interrupt, keys=False)
-    return LiveView(scene_of(plan, title, origin), interrupt)
+        return LiveView(scene_of(plan, title, origin, keys.hint, checks), interrupt, keys=False)
+    return LiveView(scene_of(plan, title, origin, checks=checks), interrupt)
 
 
 def shown_changes(

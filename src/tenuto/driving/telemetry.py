@@ -67,6 +67,7 @@ class Telemetry(NamedTuple):
         said += ["in the air"] if self.flying else []
         said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
         said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []
+        said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
         said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
         said += [f"answers in {1000.0 * self.round_trip:.0f} ms"] if math.isfinite(self.round_trip) else []
         said += [f"{100.0 * self.loss:.0f} % lost"] if math.isfinite(self.loss) else []

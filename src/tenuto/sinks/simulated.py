@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -73,9 +74,9 @@ class SimulatedSink(Sink):
         robot, needs = self.robot, self._needs
         here, doing = robot.now, robot.actuators
         said = Telemetry(
-            time=self.clock.now(), follows=robot.obeys, state="driving" if robot.obeys else "no command came in time",
+            time=self.clock.now(), follows=robot.obeys, state="follows" if robot.obeys else "no command came in time",
             armed=True, mode=needs.modes[0] if needs.modes else "", wheels={name: doing[name] for name in self._wheels},
-            voltage=max(needs.voltage_above, 0.0), charge=1.0,
+            voltage=needs.voltage_above if needs.voltage_above > 0.0 else math.nan, charge=1.0,
         )  # fmt: skip
         if robot.chassis.units.known:
             said = said._replace(

@@ -19,6 +19,7 @@ from multiprocessing.connection import Connection
 from types import TracebackType
 from typing import Self
 
+from tenuto.driving.guard import State
 from tenuto.driving.tick import Tick
 from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat, screen
@@ -44,6 +45,7 @@ class LiveView:
         self._newest: Tick | None = None
         self._ticks = self._frames = 0
         self._worst = 0.0
+        self._driven = False
         self._marks = 0
         self._noted = 0
         self.failed = False
@@ -58,6 +60,7 @@ class LiveView:
         self._frames += tick.new_frame and 1 + len(tick.frame.earlier if tick.frame is not None else ())
         if tick.dt > self._worst:
             self._worst = tick.dt
+        self._driven = self._driven or tick.guard.state is State.DRIVING
 
     def change(self, scene: Scene) -> None:
         """Take another scene: the profile has changed."""
@@ -109,7 +112,7 @@ class LiveView:
     def _feed(self) -> None:
         """Send the newest tick, again and again; only this thread ever waits for the view."""
         while not self._done.wait(_SEND_SECONDS):
-            beat = Beat(self._ticks / _SEND_SECONDS, self._frames / _SEND_SECONDS, self._worst)
+            beat = Beat(self._ticks / _SEND_SECONDS, self._frames / _SEND_SECONDS, self._worst, driven=self._driven)
             self._ticks = self._frames = 0
             self._worst = 0.0
             try:
@@ -199,7 +202,7 @@ def _mean(beats: list[Beat]) -> Beat:
     count = len(beats)
     return Beat(
         sum(beat.rate for beat in beats) / count, sum(beat.frames for beat in beats) / count,
-        max(beat.worst for beat in beats),
+        max(beat.worst for beat in beats), driven=beats[-1].driven,
     )  # fmt: skip
 
 

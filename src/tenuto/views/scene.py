@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from itertools import zip_longest
 from typing import NamedTuple
 
 from tenuto.driving.plan import Plan
+from tenuto.driving.preflight import Check, Neutral, neutral_of
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.units import Units
@@ -45,6 +47,7 @@ class Scene(NamedTuple):
         controls: in the order of the profile. pads: sticks to draw.
         ends: actuator → its end, in its unit. quantities: actuator → what it is told, which has that unit.
         speeds: mode → how fast it is forward, backward and turning, m/s and rad/s; 0 where that is not known.
+        neutral: where the controls should be before a drive. checks: what was looked at before it.
         period, link_timeout: s. units: in which speeds are shown. keys: what those of the terminal do.
     """
 
@@ -59,10 +62,17 @@ class Scene(NamedTuple):
     link_timeout: float
     units: Units
     keys: str = KEYS
+    neutral: Neutral | None = None
+    checks: tuple[Check, ...] = ()
 
 
-def scene_of(plan: Plan, title: str, origin: str, keys: str = KEYS) -> Scene:
-    """Make the scene of a plan; ``keys`` says what the keys of the terminal do."""
+def scene_of(plan: Plan, title: str, origin: str, keys: str = KEYS, checks: Sequence[Check] = ()) -> Scene:
+    """Make the scene of a plan.
+
+    Args:
+        plan, title, origin: see `Scene`. keys: what those of the terminal do.
+        checks: what was looked at before the drive, and no tick tells.
+    """
     driving = plan.driving_controls()
     roles: dict[str | None, str] = dict.fromkeys(driving, "drives")
     guard = plan.guard
@@ -78,7 +88,7 @@ def scene_of(plan: Plan, title: str, origin: str, keys: str = KEYS) -> Scene:
     speeds = {mode.name: _ends_of(mode.speeds) for mode in plan.modes}
     return Scene(
         title, origin, controls, _pads(plan), ends, quantities, speeds, plan.period, plan.guard.link_timeout,
-        plan.chassis.units, keys,
+        plan.chassis.units, keys, neutral_of(plan), tuple(checks),
     )  # fmt: skip
 
 

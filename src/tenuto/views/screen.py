@@ -13,6 +13,7 @@ from rich.text import Text
 
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM
+from tenuto.driving.preflight import checks_of
 from tenuto.driving.tick import Tick
 from tenuto.vehicles.base import Quantity
 from tenuto.views.scene import Pad, Scene
@@ -45,7 +46,7 @@ class Beat(NamedTuple):
 
     Attributes:
         rate: ticks a second. frames: a second. worst: the longest time from tick to tick, s. paused: the view is.
-        marks: how many were set.
+        marks: how many were set. driven: the robot has been driven in this drive.
     """
 
     rate: float = 0.0
@@ -53,6 +54,7 @@ class Beat(NamedTuple):
     worst: float = 0.0
     paused: bool = False
     marks: int = 0
+    driven: bool = False
 
 
 def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int) -> list[Text]:
@@ -70,7 +72,7 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
         return [*lines, Text("waiting for the first tick")]
     size = _LARGE if height >= _LARGE_FROM else _SMALL
     middle = _middle(scene, tick, width, size)
-    moves = _moves(scene, tick, width)
+    moves = _moves(scene, tick, width) if beat.driven else _preflight(scene, tick, width)
     foot = [
         *_far_ends(tick, width),
         _link(scene, tick, beat),
@@ -214,6 +216,19 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
         lines.append(Text(f"        {ahead.shown(command.vy, '+.2f')} left, {ahead.shown(command.vz, '+.2f')} up"))
     outputs = ", ".join(f"{name} {level:g}" for name, level in tick.outputs.items())
     return lines + _actuators(scene, tick, width) + ([Text.assemble(("outputs ", "dim"), outputs)] if outputs else [])
+
+
+def _preflight(scene: Scene, tick: Tick, width: int) -> list[Text]:
+    """Say what is ready before the first drive, in as few lines as it takes; and of what is not, what to do."""
+    neutral = scene.neutral
+    found = [*scene.checks, *(checks_of(tick, neutral) if neutral is not None else ())]
+    ready = [check.name for check in found if check.good]
+    lines = [Text(line, style="green") for line in textwrap.wrap(f"✓ {', '.join(ready)}", width)]
+    for check in found:
+        if not check.good:
+            todo = f" → {check.todo}" if check.todo else ""
+            lines += _wrapped(f"✗ {check.name}: {check.text}{todo}", width, "yellow")
+    return [Text("before the drive", style="dim"), *lines]
 
 
 def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:

@@ -1,0 +1,59 @@
+"""What a drive opens: its profile, sources and sinks, as options name them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from tenuto.cli.clock import the_clock
+from tenuto.cli.words import named_texts
+
+if TYPE_CHECKING:
+    from tenuto.profile import Profile
+    from tenuto.profile.profile import PreparedProfile
+    from tenuto.sinks import Sink
+    from tenuto.sources import Source
+
+
+class Opened(NamedTuple):
+    """All that takes part in a drive; it is closed with the stack that it was opened on."""
+
+    profile: Profile
+    prepared: PreparedProfile
+    source: Source
+    others: Mapping[str, Source]
+
+
+def open_sources(
+    stack: ExitStack,
+    profile: Path,
+    source: str | None,
+    recording: Path | None,
+    other: Sequence[str],
+    calibration: Path | None,
+) -> Opened:
+    """Load a profile, open where its frames come from, and put to it what was measured. Raises as these do."""
+    import tenuto
+    from tenuto.profile.prepare import prepare_profile
+    from tenuto.sources import open_others
+
+    loaded, clock = tenuto.load_profile(profile), the_clock.get()
+    chosen = f"recording:{recording}" if recording is not None else source if source is not None else loaded
+    opened = stack.enter_context(tenuto.open_source(chosen, clock=clock))
+    others = open_others(loaded, named_texts(list(other), "--other"), clock=clock)
+    for one in others.values():
+        stack.enter_context(one)
+    return Opened(loaded, prepare_profile(loaded, opened, others, calibration=calibration), opened, others)
+
+
+def open_all_sinks(stack: ExitStack, profile: Profile, to: Sequence[str]) -> list[Sink]:
+    """Open the sinks that are said, else those of the profile, else the simulated robot. Raises `SinkError`."""
+    import tenuto
+    from tenuto.sinks import open_as_said, open_sinks
+
+    sinks = open_as_said(to, profile) if to else open_sinks(profile) or [tenuto.open_sink("simulated")]
+    for sink in sinks:
+        stack.enter_context(sink)
+    return sinks

@@ -1,0 +1,111 @@
+"""Before a drive: is everything as it should be, and if not, what is to be done? Read from one tick."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import NamedTuple
+
+from tenuto.basics.reasons import Code
+from tenuto.driving.plan import Plan
+from tenuto.driving.telemetry import Telemetry
+from tenuto.driving.tick import Tick
+
+# A stick that rests further from its middle, or a trim that is larger, is told: shares of the travel.
+NEUTRAL = 0.05
+# What keeps every robot from moving before a drive needs no words.
+_USUAL = (Code.HOLD_NOT_PRESSED, Code.HOLD_NOT_RELEASED, Code.NOT_ENABLED, Code.ENDED, Code.NO_FRAME, Code.NOT_AT_REST)
+_FAR = (Code.FAR_END_SILENT, Code.FAR_END_UNFIT, Code.FAR_END_NOT_READY)
+_SILENT_AFTER = 2.0
+
+
+class Check(NamedTuple):
+    """One thing that was looked at.
+
+    Attributes:
+        name: such as "sticks". good: it is as it should be. text: how it is. todo: what to do; empty where it is good.
+    """
+
+    name: str
+    good: bool
+    text: str
+    todo: str = ""
+
+
+class Neutral(NamedTuple):
+    """Which controls should be where before a drive: those that centre themselves, and those that rest at an end.
+
+    Attributes:
+        sticks: control names. levers: those that rest at their low end. link_timeout: s.
+    """
+
+    sticks: tuple[str, ...]
+    levers: tuple[str, ...]
+    link_timeout: float
+
+
+def neutral_of(plan: Plan) -> Neutral:
+    """Return what should be where for a plan."""
+    driving = plan.driving_controls()
+    levers = tuple(control.name for control in plan.controls if control.name in driving and control.one_way)
+    return Neutral(tuple(name for name in driving if name not in levers), levers, plan.guard.link_timeout)
+
+
+def checks_of(tick: Tick, neutral: Neutral) -> list[Check]:
+    """Look at one tick of a robot that is not driven yet."""
+    return [_device(tick, neutral), *_controls(tick, neutral), _trims(tick), _guard(tick), *_far_ends(tick)]
+
+
+def _device(tick: Tick, neutral: Neutral) -> Check:
+    frame = tick.frame
+    if frame is None:
+        return Check("device", False, "nothing has come from it", "switch it on, connect it")
+    age = tick.time - frame.time
+    if age > neutral.link_timeout or not frame.link_good:
+        said = frame.note or f"the newest frame is {age:.1f} s old"
+        return Check("device", False, f"its link is not good: {said}", "switch the transmitter on, come nearer")
+    signal = f", link {frame.signal.quality:.0f} %" if frame.signal is not None else ""
+    return Check("device", True, f"its frames come{signal}")
+
+
+def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:
+    for what, names, rest, todo in (
+        ("sticks", neutral.sticks, "at their middle", "let go; centre its trim at the transmitter; tenuto calibrate"),
+        ("levers", neutral.levers, "down", "bring it down; tenuto calibrate"),
+    ):
+        away = {name: tick.positions.get(name, 0.0) for name in names}
+        off = [f"{name} is at {place:+.2f}" for name, place in away.items() if abs(place) > NEUTRAL]
+        if names:
+            yield Check(what, not off, ", ".join(off) or f"all {rest}", todo if off else "")
+
+
+def _trims(tick: Tick) -> Check:
+    trims = tick.chosen.trims
+    off = [f"{name} is trimmed by {value:+.2f}" for name, value in trims.items() if abs(value) > NEUTRAL]
+    return Check("trims", not off, ", ".join(off) or "none", "take it back with its button or knob" if off else "")
+
+
+def _guard(tick: Tick) -> Check:
+    kept = [reason for reason in tick.guard.reasons if reason.code not in (*_USUAL, *_FAR)]
+    if not kept:
+        return Check("guard", True, "nothing but the driver keeps it from being enabled")
+    todo = next((code.todo for code in Code if code == kept[0].code), "")
+    return Check("guard", False, "; ".join(reason.text for reason in kept), todo)
+
+
+def _far_ends(tick: Tick) -> Iterator[Check]:
+    reasons = [reason for reason in tick.guard.reasons if reason.code in _FAR]
+    for name, one in tick.far.items():
+        own = [reason.text.removeprefix(f"{name}: ") for reason in reasons if reason.text.startswith(name)]
+        yield _far_end(name, one, own, tick.time)
+    others = [reason.text for reason in reasons if not reason.text.startswith(tuple(tick.far))]
+    if others:
+        yield Check("far end", False, "; ".join(others), "drive with a sink that answers")
+
+
+def _far_end(name: str, one: Telemetry, own: Collection[str], now: float) -> Check:
+    text = one.in_words(now)
+    if one.age(now) > _SILENT_AFTER:
+        return Check(name, False, text, "look at its power, its line and its address")
+    if own:
+        return Check(name, False, "; ".join(own), "see to what is named")
+    return Check(name, True, text)

@@ -1,0 +1,58 @@
+"""Looking at a robot before it is driven: everything is open and speaks, and nothing can be enabled."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+from tenuto.clock import Clock, MonotonicClock
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Planned
+from tenuto.driving.tick import Tick
+from tenuto.runtime.loop import check_controls, check_far_ends
+from tenuto.runtime.outlet import Outlets
+from tenuto.sinks.base import Sink
+from tenuto.sources.base import Source
+
+
+def look(
+    profile: Planned,
+    source: Source,
+    sinks: Sequence[Sink] = (),
+    *,
+    others: Mapping[str, Source] | None = None,
+    clock: Clock | None = None,
+    seconds: float = 3.0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Tick:
+    """Let a robot stand for a while, and return the last tick: its frame, and what its far ends said.
+
+    The guard has a stop on it that is never left, so whatever is pressed meanwhile enables nothing.
+
+    Args:
+        profile, source, sinks, others, clock: as of `tenuto.drive`. seconds: for how long.
+        stopped: tells that it is to end at once.
+
+    Raises:
+        SourceError, SinkError: as `tenuto.drive`.
+    """
+    plan, others, clock = profile.plan(), dict(others or {}), clock or MonotonicClock()
+    check_controls(plan, source, others)
+    check_far_ends(plan, sinks)
+    pipeline, outlets = Pipeline(plan), Outlets(sinks, clock, in_threads=isinstance(clock, MonotonicClock))
+    pipeline.end("preflight: nothing is driven")
+    start = clock.now()
+    try:
+        outlets.start(plan)
+        while True:
+            now = clock.now()
+            came = {name: frame for name, one in others.items() if (frame := one.poll(now)) is not None}
+            faults, notices = outlets.look(now, plan)
+            tick = pipeline.step(
+                source.poll(now), now, others=came, faults=faults, notices=notices, far=outlets.far_ends(now)
+            )
+            outlets.give(tick)
+            if now - start >= seconds or stopped():
+                return tick
+            clock.sleep_until(now + plan.period)
+    finally:
+        outlets.stop(pipeline.halt(clock.now()))
