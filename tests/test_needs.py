@@ -243,7 +243,9 @@ def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None
 
 def test_nothing_is_enabled_while_it_is_looked_at() -> None:
     notebook = Notebook()
-    tick = look(MEDLAR, Hands(), [notebook], clock=SimulatedClock(), seconds=3.0)
+    horn = tenuto.parse_profile(TEXT + '\n[actions.horn]\npress = "left_shoulder"\nwhen = "any time"\n')
+    tick = look(horn, Hands(), [notebook], clock=SimulatedClock(), seconds=3.0)
+    assert not any(one.actions for one in notebook.ticks)
     assert tick.positions["drive"] == pytest.approx(1.0)
     assert {(tick.command, str(tick.guard.state)) for tick in notebook.ticks} == {(STANDSTILL, "not enabled")}
     assert notebook.stops, "and a stop is the last thing"

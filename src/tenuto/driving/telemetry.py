@@ -63,7 +63,7 @@ class Telemetry(NamedTuple):
         said += [self.state] if self.state else []
         said += ["does not follow"] if self.follows is False else []
         said += [f"mode {self.mode}"] if self.mode else []
-        said += [{True: "armed", False: "not armed"}[self.armed]] if self.armed is not None else []
+        said += ["armed"] if self.armed else []  # that it is not is one of the reasons
         said += ["in the air"] if self.flying else []
         said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
         said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
 from tenuto.clock import Clock, MonotonicClock
 from tenuto.driving.pipeline import Pipeline
@@ -35,7 +36,8 @@ def look(
     Raises:
         SourceError, SinkError: as `tenuto.drive`.
     """
-    plan, others, clock = profile.plan(), dict(others or {}), clock or MonotonicClock()
+    # Actions are no concern of a guard that stands: whoever presses "land" meanwhile lands nothing.
+    plan, others, clock = replace(profile.plan(), actions=()), dict(others or {}), clock or MonotonicClock()
     check_controls(plan, source, others)
     check_far_ends(plan, sinks)
     pipeline, outlets = Pipeline(plan), Outlets(sinks, clock, in_threads=isinstance(clock, MonotonicClock))
