@@ -307,6 +307,93 @@ def test_a_sink_that_is_said_on_the_command_line_keeps_the_commands_of_the_profi
     assert flight.autopilot.armed
 
 
+MODES = {
+    "text": GUIDED[: GUIDED.index("[sinks")] + '[switches.flight]\nkind = "cycle"\nreads = "east"\npositions = 2\n',
+    "modes": {"hold": 3, "guided": 4}, "mode": "guided", "mode_switch": "flight", "mode_order": ("hold", "guided"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("flight", [MODES], indirect=True)
+def test_an_autopilot_in_another_mode_does_not_follow_and_a_switch_asks_for_the_mode(flight: Flight) -> None:
+    pilot, sink = flight.autopilot, flight.sink
+    pilot.takes_in, pilot.mode, pilot.refuses = 4, 3, frozenset((dialect.MAV_CMD_DO_SET_MODE,))
+    flight.run(1.5, PAD)
+    said = sink.telemetry
+    assert (said.follows, said.mode, said.armed, said.flying) == (False, "hold", False, False)
+    assert said.reasons == ("it is not armed", "its mode is hold, and it takes our commands in guided")
+    flight.run(1.0, HELD)
+    flight.run(0.2, HELD | {"start": 1.0, "east": 1.0})  # the switch goes to guided, and is refused
+    flight.run(1.0, HELD)
+    assert '"mode guided": temporarily rejected' in sink.problem
+    pilot.refuses = frozenset()
+    flight.run(7.0, HELD)  # it is asked for until the heartbeat says so
+    assert (pilot.mode, pilot.armed, sink.telemetry.mode, sink.problem) == (4, True, "guided", "")
+    assert sink.telemetry.follows
+    pilot.mode = 3  # somebody else at the autopilot: it is not fought over
+    flight.run(3.0, HELD)
+    assert (pilot.mode, sink.telemetry.follows) == (3, False)
+
+
+def test_it_says_how_it_flies(flight: Flight) -> None:
+    flight.take_off()
+    flight.run(2.0, HELD | {"right_y": FULL, "left_x": FULL / 2})
+    here, said = flight.autopilot.robot.now, flight.sink.telemetry
+    assert (said.x, said.y, said.height) == pytest.approx((here.x, here.y, here.z), abs=0.2)
+    turned = math.remainder(said.heading - here.heading, math.tau)
+    assert abs(turned) < 0.1
+    assert (said.vx, said.vy, said.yaw_rate) == pytest.approx((here.vx, here.vy, here.yaw_rate), abs=0.1)
+    assert (said.voltage, said.charge) == pytest.approx((12.4, 0.94), abs=0.01)
+    assert said.flying
+    assert said.armed
+    assert 0.0 < said.round_trip < 0.1
+    assert said.loss == pytest.approx(0.0)
+    flight.autopilot.speaks = False
+    flight.run(4.0, HELD)
+    late = flight.sink.telemetry
+    assert (late.armed, late.mode, late.follows) == (None, "", None), "what is old says nothing"
+    assert math.isnan(late.x + late.heading)
+
+
+@pytest.mark.parametrize(
+    "flight", [{"frame": name} for name in ("body_ned", "body_offset_ned", "body_frd", "local_ned")], indirect=True
+)
+def test_it_goes_ahead_of_its_nose_in_every_frame(flight: Flight) -> None:
+    flight.take_off()
+    flight.run(2.0, HELD | {"left_x": FULL})  # two thirds of a circle, or so, to the left
+    flight.run(1.0, HELD)
+    before = flight.autopilot.robot.now
+    assert abs(before.heading) > 1.0
+    flight.run(3.0, HELD | {"right_y": FULL})
+    here = flight.autopilot.robot.now
+    way = math.atan2(here.y - before.y, here.x - before.x)
+    assert abs(math.remainder(way - before.heading, math.tau)) < 0.1
+    assert math.hypot(here.x - before.x, here.y - before.y) > 2.0
+
+
+def test_without_a_key_another_one_who_speaks_takes_nothing_and_is_told(flight: Flight) -> None:
+    port = free_port(socket.SOCK_DGRAM)
+    bench, sink = Bench(flight.profile), tenuto.open_sink(f"mavlink::{port}")
+    barred = tenuto.open_sink(f"mavlink::{free_port(socket.SOCK_DGRAM)},only=192.0.2.1")
+    first = Autopilot(flight.profile, speaks_to=f"127.0.0.1:{port}")
+    second = Autopilot(flight.profile, speaks_to=f"127.0.0.1:{port}")
+    assert isinstance(barred, MavlinkSink)
+    other = Autopilot(flight.profile, speaks_to=f"127.0.0.1:{barred._port._udp.address[1]}")  # type: ignore[union-attr]
+    with sink, barred, first, second, other:
+        for one in (sink, barred):
+            one.start(flight.profile.plan())
+        for step in range(150):
+            sink.write(bench.step(PAD))
+            barred.write(bench.ticks[-1])
+            first.step(0.02)
+            other.step(0.02)
+            if step > 20:
+                second.step(0.02)
+        assert (first.good > 40, second.good, other.good) == (True, 0, 0)
+        _, number = second.address
+        assert f"another one speaks as system 1, from 127.0.0.1:{number}: sign with a key" in sink.problem
+        assert barred.telemetry.time == -math.inf, "who is not the one host is not heard"
+
+
 def test_half_a_datagram_costs_no_more_than_itself() -> None:
     link, out = MavlinkLink(Member(255, 190)), MavlinkLink(Member(1, 1))
     whole = [out.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3)) for _ in range(30)]
