@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import tenuto
@@ -106,6 +106,41 @@ def test_an_inhibit_makes_a_stop_that_is_under_way_more_severe() -> None:
     cut = room.step(pad(1.0, held=True) | rest, 0.0)
     assert (cut.guard.state, cut.power, cut.command) == (State.EMERGENCY_STOP, False, STANDSTILL)
     assert cut.guard.reasons[0].code == "emergency_stop"
+
+
+BOAT = """
+format = 1
+name = "One thruster beside the middle"
+source = { kind = "gamepad" }
+style = { kind = "arcade", forward = "left_y", turn = "right_x" }
+speeds = { forward = 1.0, turn = 1.0 }
+limits = { acceleration = 1.0 }
+guard = { enable = "south", link_timeout = 1.0 }
+[chassis]
+kind = "thrusters"
+drag = { forward = 1.0, turn = %s }
+thrusters.left = { x = 0.0, y = %s, thrust = %s, thrust_back = 1.0 }
+"""
+
+
+@example(4.0, 1.0, 3.0, 0.5, -1.0, -1.0)  # the turn takes it forward, faster than it may go
+@examples(40)
+@given(
+    st.floats(0.5, 6.0), st.floats(-1.5, 1.5), st.floats(0.3, 3.0), st.floats(0.1, 0.9),
+    st.floats(-1.0, 1.0), st.floats(-1.0, 1.0),
+)  # fmt: skip
+def test_what_couples_its_axes_is_no_faster_than_the_share_that_is_left(
+    drag: float, beside: float, thrust: float, share: float, forward: float, turn: float
+) -> None:
+    profile = parse_profile(BOAT % (drag, beside, thrust) + f"{BUMPER}speed_share = {share}\n")
+    room, rest = Room(profile), {"left_y": 0.0, "right_x": 0.0, "south": 0.0}
+    sticks = {"left_y": -32767.0 * forward, "right_x": -32767.0 * turn}
+    for values, ticks in ((rest, 10), (rest | {"south": 1.0}, 10), (rest, 10), (rest | sticks, 100)):
+        for _ in range(ticks):
+            tick = room.step(values, 0.0)
+    assert tick.guard.state is State.DRIVING
+    assert abs(tick.command.vx) <= share + 1e-6
+    assert abs(tick.command.yaw_rate) <= share + 1e-6
 
 
 def test_an_inhibit_that_slows_leaves_its_share_within_the_limits() -> None:

@@ -22,6 +22,7 @@ class Inputs:
 
     Attributes:
         lowers: some of them lower a speed. watches: some of them want to know the command.
+        left: what inhibits leave of all speeds now, 0…1.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -34,7 +35,7 @@ class Inputs:
         self.lowers = bool(self._distances or self._inhibits)
         self.watches = bool(self._distances or self._measured)
         self._braking, self._period = least_braking(plan), plan.period
-        self._left = 1.0
+        self.left = 1.0
         # An inhibit has begun to leave less of the speeds than at the tick before.
         self.tightens = False
         # What is wrong at this tick asks for a stop of this category; None for that of any fault.
@@ -82,7 +83,7 @@ class Inputs:
         slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
         why = tuple(reason for _, reason in slowing if reason is not None)
         slow = min((share for share, reason in slowing if reason is not None), default=1.0)
-        self.tightens, self._left = slow < self._left, slow
+        self.tightens, self.left = slow < self.left, slow
         if slow < 1.0:
             demand = VelocityCommand(*(slow * axis for axis in demand))
         kept = 1.0

@@ -343,7 +343,8 @@ class Pipeline:
             if self.plan.priority != "arc" and target != self._demand:
                 target = self.plan.within_reach(self._demand)
             if self._couples:
-                target = mode.speeds.capped(target)
+                # What couples its axes may be faster along one than was asked for: no faster than is permitted.
+                target = mode.speeds.capped(target, self._ranks.share * self._inputs.left)
             aim = None
             if self._steers and target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
                 aim = mode.style.aim(hand.intent, hand.selection.setting)

@@ -128,6 +128,12 @@ class Ranks:
         )  # fmt: skip
 
     @property
+    def share(self) -> float:
+        """What the speed level, and the rank of who drives, leave of all speeds, 0…1."""
+        level, lower = self.hand.selection.setting.level, self.current.lower
+        return level if lower is None else level * lower.share
+
+    @property
     def demand(self) -> VelocityCommand:
         """What the one who drives asks for."""
         current = self.current

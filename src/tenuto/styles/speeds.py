@@ -49,10 +49,10 @@ class Speeds:
         both = zip(velocity, self.along(velocity), strict=True)
         return VelocityCommand(*(axis / most if most > 0.0 else 0.0 for axis, most in both))
 
-    def capped(self, velocity: VelocityCommand) -> VelocityCommand:
-        """Slow a velocity down, on the same arc, to what these speeds say of each axis that has one."""
+    def capped(self, velocity: VelocityCommand, left: float = 1.0) -> VelocityCommand:
+        """Slow a velocity down, on the same arc, to what is ``left`` of these speeds on each axis that has one, 0…1."""
         pairs = zip(velocity, self.along(velocity), strict=True)
-        share = max((abs(axis) / most for axis, most in pairs if most > 0.0), default=0.0)
+        share = max((abs(axis) / (left * most) for axis, most in pairs if left * most > 0.0), default=0.0)
         return velocity if share <= 1.0 else VelocityCommand(*(axis / share for axis in velocity))
 
     def slow(self, velocity: VelocityCommand, share: float = 1.0) -> VelocityCommand:
