@@ -20,11 +20,14 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 import tenuto
 from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
-from helpers import patient
+from helpers import patient, run
 from tenuto import State
 from tenuto.data import shipped
 from tenuto.links.broker import Broker
 from tenuto.links.broker_settings import BrokerSettings
+from tenuto.links.key_file import read_key
+from tenuto.protocols.brokered import seal_command
+from tenuto.protocols.remote import DriverEnd
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -165,6 +168,57 @@ def test_the_last_will_of_a_robot(broker: Mosquitto) -> None:
     station.close()
 
 
+def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(broker: Mosquitto, tmp_path: Path) -> None:
+    ring = tmp_path / "robot.keys"
+    for name in ("shed", "field"):
+        assert run("key", "robot.keys", "--driver", name, cwd=tmp_path).returncode == 0
+    here = f"mqtt:127.0.0.1:{broker.port}/medlar"
+    robot = Robot(tenuto.open_source(f"{here},key={ring}"))
+    station = Station(tenuto.open_sink(f"{here},rate=50,driver=shed,key={tmp_path / 'shed.key'}"))
+    assert wait_for(lambda: not station.sink.problem)
+    assert station.drives(robot)
+    # One without a key, one with the key of another, one who sends again what was overheard, and a forged state.
+    heard, broken_in = list[bytes](), mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
+    broken_in.on_message = lambda client, _, message: heard.append(bytes(message.payload))
+    broken_in.connect("127.0.0.1", broker.port)
+    broken_in.subscribe("tenuto/robots/medlar/command")
+    broken_in.loop_start()
+    plain = Station(tenuto.open_sink(f"{here},rate=50,driver=nobody"))
+    thief = Station(tenuto.open_sink(f"{here},rate=50,driver=shed,key={tmp_path / 'field.key'}"))
+    assert wait_for(lambda: station.sink.problem.endswith("it was sent a command that is not sealed"))
+    assert wait_for(lambda: "not signed for shed with this key" in thief.sink.problem)
+    plain.close()
+    thief.close()
+    own = station.sink
+    assert isinstance(own, MqttSink)
+    assert own.end.robot is not None
+    forged = DriverEnd("shed")
+    forged.hear(own.end.robot, 0.0)
+    command, topic = forged.command(station.ticks[-1]), "tenuto/robots/medlar/command"
+    assert command is not None
+    stolen = seal_command(command, topic, read_key(str(tmp_path / "field.key"), tenuto.SinkError))
+    broken_in.publish(topic, stolen)
+    assert wait_for(lambda: "in the name of shed, made without that key" in station.sink.problem)
+    station.hands.values = None
+    assert stands_by(robot, 5.0)
+    before = len(robot.ticks)
+    for payload in heard[-200:]:
+        broken_in.publish("tenuto/robots/medlar/command", payload)
+    broken_in.publish("tenuto/robots/medlar/state", b'{"format":1}\nshed 00', retain=True)
+    time.sleep(1.0)
+    assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
+    station.close()
+    again = Station(tenuto.open_sink(f"{here},rate=50,driver=field,key={tmp_path / 'field.key'}"))
+    assert again.drives(robot)
+    # Shut out while it drives: it stops, and is told why.
+    assert run("key", "robot.keys", "--revoke", "field", cwd=tmp_path).returncode == 0
+    assert stands_by(robot, 10.0)
+    assert "field" not in ring.read_text()
+    broken_in.loop_stop()
+    again.close()
+    robot.close()
+
+
 def certificates(folder: Path) -> Path:
     """A certificate for 127.0.0.1 that vouches for itself, and its key."""
     key = ec.generate_private_key(ec.SECP256R1())
@@ -184,14 +238,17 @@ def certificates(folder: Path) -> Path:
     return folder / "shed.crt"
 
 
+# paho leaves the socket of a connection that TLS has refused to the garbage collector.
+@pytest.mark.filterwarnings("ignore:Exception ignored in. <ssl.SSLSocket:pytest.PytestUnraisableExceptionWarning")
 def test_tls_and_user_names(tmp_path: Path) -> None:
     ca = certificates(tmp_path)
     users = tmp_path / "users"
     subprocess.run(["mosquitto_passwd", "-b", "-c", users, "picker", "apples"], check=True)
     files = (f"certfile {ca}", f"keyfile {tmp_path / 'shed.key'}", f"password_file {users}")
     secured = Mosquitto(tmp_path, "allow_anonymous false", "user root", *files)
-    (tmp_path / "good").write_text("apples\n")
-    (tmp_path / "bad").write_text("pears\n")
+    for name, password in (("good", "apples"), ("bad", "pears")):
+        (tmp_path / name).write_text(f"{password}\n")
+        (tmp_path / name).chmod(0o600)
     here = f"127.0.0.1:{secured.port}"
     try:
         robot = Robot(tenuto.open_source(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'}"))
@@ -207,9 +264,22 @@ def test_tls_and_user_names(tmp_path: Path) -> None:
         ):
             with tenuto.open_sink(f"mqtt:{here}/medlar,{options}") as refused:
                 assert wait_for(lambda text=said, one=refused: text in one.problem)  # type: ignore[misc]
+        other = tmp_path / "other"
+        other.mkdir()
+        for place, authority, said in (
+            (here, certificates(other), "its certificate is not by an authority that ca names"),
+            (here.replace("127.0.0.1", "localhost"), ca, "its certificate is for another host"),
+        ):
+            with tenuto.open_sink(f"mqtt:{place}/medlar,ca={authority}") as untrusted:
+                assert wait_for(lambda text=said, one=untrusted: text in one.problem), untrusted.problem  # type: ignore[misc]
         for option in ("password_file=nothing,user=picker", "ca=nothing"):
             with pytest.raises(tenuto.SinkError, match="nothing"):
                 tenuto.open_sink(f"mqtt:{here}/medlar,{option}")
+        with pytest.raises(tenuto.SinkError, match="over a line that others can read: say ca=FILE"):
+            tenuto.open_sink(f"mqtt:192.0.2.1/medlar,user=picker,password_file={tmp_path / 'good'}")
+        (tmp_path / "good").chmod(0o644)
+        with pytest.raises(tenuto.SinkError, match="everybody may read it"):
+            tenuto.open_sink(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'}")
     finally:
         secured.stop()
 

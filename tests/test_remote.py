@@ -15,6 +15,7 @@ from helpers import MEDLAR, Bench, examples, pad
 from tenuto import Frame, Pipeline, State, VelocityCommand
 from tenuto.data import shipped
 from tenuto.driving.follow import AXES, follow_plan
+from tenuto.protocols.brokered import open_command, open_state, plain_state, seal_command, sign_state
 from tenuto.protocols.compact import pack_command, unpack_command
 from tenuto.protocols.remote import (
     LET_GO_AFTER,
@@ -366,3 +367,32 @@ def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there
             assert now - pushed_at <= MOST_AGE + MEDLAR.guard.link_timeout + 0.021
         if step == 59:
             assert pair.last.command.vx > 0.2
+
+
+@examples(100)
+@given(st.data(), st.binary(max_size=60))
+def test_nothing_that_a_broker_makes_of_a_command_or_a_state_counts(data: st.DataObject, noise: bytes) -> None:
+    keys, driver = {"shed": bytes(range(32)), "field": bytes(range(1, 33))}, DriverEnd("shed")
+    end = RobotEnd()
+    state = end.state(1.0)
+    signed = sign_state(state, "here", keys)
+    assert open_state(signed, "here", "shed", keys["shed"]) == plain_state(signed) == state
+    driver.hear(state, 1.0)
+    command = driver.command(DRIVING)
+    assert command is not None
+    sealed = seal_command(command, "here", keys["shed"])
+    assert open_command(sealed, "here", keys) == command
+
+    def dropped(changed: bytes) -> bool:
+        opened = open_state(changed, "here", "shed", keys["shed"])
+        return isinstance(open_command(changed, "here", keys), str) and opened in (None, state)
+
+    for whole in (sealed, signed):
+        place, bit = data.draw(st.integers(0, len(whole) - 1)), data.draw(st.integers(0, 7))
+        assert dropped(whole[:place] + bytes([whole[place] ^ 1 << bit]) + whole[place + 1 :])
+        assert dropped(whole[: data.draw(st.integers(0, len(whole) - 1))])
+    assert dropped(noise)
+    assert isinstance(open_command(sealed, "there", keys), str), "it is for another robot"
+    assert isinstance(open_command(seal_command(command, "here", keys["field"]), "here", keys), str)
+    assert open_command(sealed, "here", {}) == "a command of shed, who has no key here"
+    assert open_state(signed, "here", "shed", keys["field"]) is None

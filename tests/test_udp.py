@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 import tenuto
 from brokers import NOT_PRESSED, Robot, Station, free_port, wait_for
-from helpers import pad
+from helpers import pad, run
 from tenuto import SimulatedClock, State
 from tenuto.data import shipped
 from tenuto.links.key_file import make_key
@@ -188,6 +188,31 @@ def test_it_drives_and_stops_when_the_line_is_cut(robot: Robot, key: str, clock:
     assert again.drives(robot)
     again.close()
     station.over = True
+
+
+def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: SimulatedClock) -> None:
+    port, wait = free_port(socket.SOCK_DGRAM), partial(wait_for, clock=clock)
+    for name in ("shed", "field"):
+        assert run("key", "robot.keys", "--driver", name, cwd=tmp_path).returncode == 0
+    twice = run("key", "robot.keys", "--driver", "shed", cwd=tmp_path)
+    assert (twice.returncode, "shed has a key already" in twice.stderr) == (1, True)
+    robot = Robot(UdpSource(f"127.0.0.1:{port}", key=str(tmp_path / "robot.keys"), clock=clock), clock)
+    thief = Station(tenuto.open_sink(f"udp:127.0.0.1:{port},driver=shed,key={tmp_path / 'field.key'}"), clock)
+    source = robot.source
+    assert isinstance(source, UdpSource)
+    assert wait(lambda: "a hello of field in the name of shed" in source.end.state(source.end._alarm[0]).alarm)
+    assert thief.sink.problem
+    thief.close()
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{port},driver=shed,key={tmp_path / 'shed.key'}"), clock)
+    assert wait(lambda: not station.sink.problem)
+    assert station.drives(robot)
+    assert run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path).returncode == 0
+    assert wait(lambda: robot.ticks[-1].command == STANDSTILL)
+    assert not station.drives(robot)
+    nobody = run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path)
+    assert (nobody.returncode, "nobody is called shed; there are field" in nobody.stderr) == (1, True)
+    station.close()
+    robot.close()
 
 
 def test_a_robot_that_is_started_again_is_driven_again_but_not_by_itself(key: str, clock: SimulatedClock) -> None:

@@ -1,4 +1,4 @@
-"""``tenuto key``: a fresh key that two machines share."""
+"""``tenuto key``: fresh keys that two machines share, one for all drivers or one for each."""
 
 from __future__ import annotations
 
@@ -11,20 +11,42 @@ from tenuto.cli.console import results
 
 
 def key(
-    file: Annotated[Path, typer.Argument(help="The file to write, which must not be there yet.")],
+    file: Annotated[Path, typer.Argument(help="The file: a fresh key, or with --driver or --revoke the robot's keys.")],
+    driver: Annotated[
+        str | None, typer.Option(help="Add a key for a driver of this name, and write it to NAME.key.", metavar="NAME")
+    ] = None,
+    revoke: Annotated[
+        str | None, typer.Option(help="Take a driver's key out of the robot's keys.", metavar="NAME")
+    ] = None,
 ) -> None:
-    """Make a key for a link that nobody else may drive by: UDP, or signed MAVLink.
+    """Make a key for a link that nobody else may drive by: UDP, MQTT, signed MAVLink or a signed radio.
 
-    Both ends need the same file: copy it over a way that nobody else reads, such as SSH.
+    Both ends need the same key: copy it over a way that nobody else reads, such as SSH. With --driver each driver has
+    a key of its own; the robot, over UDP or MQTT, takes a file of all of them, and notices a change within a second.
 
     [bold]Examples:[/bold]
 
       tenuto key orchard.key
 
-      scp orchard.key cart:
+      tenuto key robot.keys --driver shed      (and copy shed.key to the driver's machine)
+
+      tenuto key robot.keys --revoke shed
     """
     from tenuto.basics.errors import SinkError
     from tenuto.links.key_file import make_key
+    from tenuto.links.key_ring import add_driver, revoke_driver
 
-    make_key(str(file), SinkError)
-    results.print(f"{file} holds a fresh key, which only you can read. Both ends need this file.", soft_wrap=True)
+    if driver is not None and revoke is not None:
+        raise typer.BadParameter("give one of the two", param_hint="--driver and --revoke")
+    if driver is not None:
+        own = file.with_name(f"{driver}.key")
+        add_driver(str(file), driver, str(own), SinkError)
+        results.print(
+            f"{own} holds the key of {driver}, for its machine; {file} knows it, for the robot.", soft_wrap=True
+        )
+    elif revoke is not None:
+        revoke_driver(str(file), revoke, SinkError)
+        results.print(f"{revoke} has no key in {file} any more.", soft_wrap=True)
+    else:
+        make_key(str(file), SinkError)
+        results.print(f"{file} holds a fresh key, which only you can read. Both ends need this file.", soft_wrap=True)

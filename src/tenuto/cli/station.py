@@ -48,7 +48,7 @@ class Robots:
 
         while self._inbox:
             message = self._inbox.popleft()
-            if (state := read_json(RemoteState, message.data)) is not None:
+            if (state := read_json(RemoteState, message.data.partition(b"\n")[0])) is not None:
                 self.states[robot_of(message.topic)] = state
                 self._came[robot_of(message.topic)] = now
 

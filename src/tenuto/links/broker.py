@@ -7,6 +7,9 @@ from __future__ import annotations
 
 import os
 import socket
+import ssl
+import stat
+import sys
 import threading
 from collections import deque
 from pathlib import Path
@@ -132,7 +135,7 @@ class Broker:
         """Set user, password and TLS."""
         try:
             if settings.user is not None:
-                password = Path(settings.password_file).read_text("utf-8").strip() if settings.password_file else None
+                password = _password(settings.password_file, error) if settings.password_file else None
                 self._client.username_pw_set(settings.user, password)
             if settings.ca is not None:
                 trusted = None if settings.ca == "system" else settings.ca
@@ -164,7 +167,7 @@ class Broker:
         self._connected.clear()
 
     def _on_connect_fail(self, client: mqtt.Client, _: Any) -> None:
-        self._why = "nothing answers there"
+        self._why = _failure(sys.exc_info()[1])
 
     def _on_message(self, client: mqtt.Client, _: Any, message: mqtt.MQTTMessage) -> None:
         topic, routes = message.topic, self._routes
@@ -178,6 +181,31 @@ class Broker:
             routes[topic] = inboxes
         for inbox in inboxes:
             inbox.append(Message(topic, bytes(message.payload)))
+
+
+def _password(path: str, error: type[TenutoError]) -> str:
+    """Read a password. Raises `OSError`, and ``error`` where everybody may read it."""
+    if os.name == "posix" and os.stat(path).st_mode & stat.S_IRWXO:
+        raise error(f"password file {path}: everybody may read it; put that right with: chmod 600 {path}")
+    return Path(path).read_text("utf-8").strip()
+
+
+def _failure(cause: BaseException | None) -> str:
+    """Say why a connection did not come up; what TLS does not trust is named."""
+    if isinstance(cause, ssl.SSLCertVerificationError):
+        why = cause.verify_message
+        if "ostname" in why or "IP address" in why:
+            return f"its certificate is for another host: {why}"
+        return f"its certificate is not by an authority that ca names: {why}"
+    if isinstance(cause, ssl.SSLError):
+        return f"TLS fails: {cause.reason or cause}; does the broker speak TLS at this port?"
+    if isinstance(cause, socket.gaierror):
+        return "no computer of that name is known"
+    return (
+        f"nothing answers there ({cause.strerror})"
+        if isinstance(cause, OSError) and cause.strerror
+        else ("nothing answers there")
+    )
 
 
 def _at_once(client: mqtt.Client, _: Any, opened: Any) -> None:

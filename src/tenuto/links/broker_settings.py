@@ -58,10 +58,18 @@ class BrokerOptions:
     ca: str | None = option('a file of certificates to trust, or "system"', None, word="FILE")
     certificate: str | None = option("a file with this machine's certificate", None, word="FILE")
     private_key: str | None = option("a file with its private key", None, word="FILE")
+    key: str | None = option("a key file: commands are sealed and states signed end to end", None, word="FILE")
+    plain_password: bool = option("true or false: a password may go over a line without TLS", False, word="true|false")
 
     def settings(self, error: type[TenutoError]) -> tuple[BrokerSettings, str]:
         """Return how the broker is reached, and the name of the robot. Raises ``error``."""
         host, port, robot = split_place(self.address, error)
         keys = [one.name for one in fields(BrokerSettings) if one.name not in ("host", "port")]
+        here = host in ("localhost", "127.0.0.1", "::1")
+        if self.password_file is not None and self.ca is None and not here and not self.plain_password:
+            raise error(
+                f"mqtt: the password would go to {host} over a line that others can read: say ca=FILE or ca=system for "
+                "TLS, or plain_password=true"
+            )
         said: dict[str, Any] = {key: getattr(self, key) for key in keys}
         return BrokerSettings(host, port, **said), robot

@@ -6,6 +6,7 @@ any common clock how old the command can be at most, however long it lay in some
 
 from __future__ import annotations
 
+import math
 import secrets
 from typing import Annotated, Literal, TypeVar
 
@@ -43,6 +44,9 @@ _MOST_MS = 60_000
 _LONGEST_SESSION = 3.0e6
 # What a robot says of its reasons is cut to so many, and so many bytes.
 _MOST_REASONS, _LONGEST_REASONS = 8, 700
+_NOT_GENUINE = "it is not genuine"
+# For how long the driver is told of what does not count, s.
+_TOLD_FOR = 5.0
 # A state has to fit into one datagram, sealed.
 _LONGEST_STATE = 1400
 # So many outputs and so many actions go into one message, which has to fit into one datagram.
@@ -119,6 +123,7 @@ class RemoteState(BaseModel):
         default=[], max_length=2 * MOST_NAMED, description="outputs and actions that it was sent and does not have"
     )
     came: Count = Field(default=0, description="how many commands of this driver have counted")
+    alarm: Annotated[Said, Field(max_length=200)] = Field(default="", description="who tries to drive and may not")
     measured: MeasuredState | None = Field(default=None, description="what it measures, where it does")
 
     def to_json(self) -> bytes:
@@ -162,6 +167,7 @@ class RobotEnd:
         self._idle: dict[str, float] = {}
         self._actions: tuple[str, ...] = ()
         self._fired = self._came = 0
+        self._alarm = (-math.inf, "")
         self._waiting: list[str] = []
         self._lacks: dict[str, None] = {}
         self._done: tuple[str, ...] = ()
@@ -217,6 +223,11 @@ class RobotEnd:
         self._done = fired
         return values | {action_control(name): float(name in fired) for name in self._actions}
 
+    def warn(self, what: str, now: float) -> None:
+        """Tell the driver of something that came and does not count, for a while; ``now`` in s."""
+        self.refused[_NOT_GENUINE] = self.refused.get(_NOT_GENUINE, 0) + 1
+        self._alarm = (now, f"it was sent {what}")
+
     def gone(self, driver: str) -> bool:
         """Take note that a driver's machine is gone; tell whether it was the one that has the robot."""
         if driver != self.driver or not driver:
@@ -243,6 +254,7 @@ class RobotEnd:
             vx=command.vx, vy=command.vy, vz=command.vz, yaw_rate=command.yaw_rate,
             power=tick.power if tick is not None else False,
             outputs=dict(tick.outputs) if tick is not None else {}, lacks=[*self._lacks][: 2 * MOST_NAMED],
+            alarm=self._alarm[1][:200] if now - self._alarm[0] < _TOLD_FOR else "",
             came=self._came, measured=measured_of(tick.far) if tick is not None else None,
         )  # fmt: skip
 
@@ -342,6 +354,8 @@ class DriverEnd:
             return "it is gone: its program has ended, or its line is cut"
         if silent > silent_after:
             return f"nothing heard of it for {silent:.1f} s"
+        if robot.alarm:
+            return robot.alarm
         lacks = ", ".join(robot.lacks)
         return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
 

@@ -10,6 +10,8 @@ from __future__ import annotations
 
 import secrets
 import struct
+from collections.abc import Callable, Mapping
+from functools import lru_cache
 from typing import NamedTuple
 
 from cryptography.exceptions import InvalidTag
@@ -108,43 +110,43 @@ class Session:
         return data
 
 
-class _Handshake:
-    """What the handshakes of both ends have in common: messages sealed by the shared key itself."""
-
-    def __init__(self, key: bytes) -> None:
-        self._key = key
-        self._seal = _derive(key, b"", b"handshake")
-
-    def _pack(self, mark: bytes, data: bytes) -> bytes:
-        nonce = secrets.token_bytes(_NONCE)
-        return mark + nonce + self._seal.encrypt(nonce, data, mark)
-
-    def _unpack(self, mark: bytes, datagram: bytes) -> bytes | None:
-        if not datagram.startswith(mark) or len(datagram) < len(mark) + _NONCE + _TAG:
-            return None
-        nonce, sealed = datagram[2 : 2 + _NONCE], datagram[2 + _NONCE :]
-        try:
-            return self._seal.decrypt(nonce, sealed, mark)
-        except InvalidTag:
-            return None
+@lru_cache(maxsize=256)
+def _seal_of(key: bytes) -> ChaCha20Poly1305:
+    """Return what seals the handshakes of a key: the shared key itself."""
+    return _derive(key, b"", b"handshake")
 
 
-class DriverHandshake(_Handshake):
+def _pack(key: bytes, mark: bytes, data: bytes) -> bytes:
+    nonce = secrets.token_bytes(_NONCE)
+    return mark + nonce + _seal_of(key).encrypt(nonce, data, mark)
+
+
+def _unpack(key: bytes, mark: bytes, datagram: bytes) -> bytes | None:
+    if not datagram.startswith(mark) or len(datagram) < len(mark) + _NONCE + _TAG:
+        return None
+    nonce, sealed = datagram[2 : 2 + _NONCE], datagram[2 + _NONCE :]
+    try:
+        return _seal_of(key).decrypt(nonce, sealed, mark)
+    except InvalidTag:
+        return None
+
+
+class DriverHandshake:
     """The driver's end: it says hello, and the welcome to it makes a session."""
 
     def __init__(self, key: bytes, name: str) -> None:
-        super().__init__(key)
+        self._key = key
         self._name = name.encode()[:_LONGEST_NAME]
         self._own: X25519PrivateKey | None = None
 
     def hello(self) -> bytes:
         """Make a hello; a welcome to an earlier one counts no more."""
         self._own = X25519PrivateKey.generate()
-        return self._pack(HELLO, _public(self._own) + self._name)
+        return _pack(self._key, HELLO, _public(self._own) + self._name)
 
     def welcome(self, datagram: bytes) -> Session | None:
         """Return the session that a welcome begins; None if it is not the welcome to the newest hello."""
-        data, own = self._unpack(WELCOME, datagram), self._own
+        data, own = _unpack(self._key, WELCOME, datagram), self._own
         if data is None or own is None or len(data) != 2 * _PUBLIC + 4 or data[:_PUBLIC] != _public(own):
             return None
         publics, number = data[: 2 * _PUBLIC], data[2 * _PUBLIC :]
@@ -160,13 +162,20 @@ class Pending(NamedTuple):
 
     session: Session
     driver: str
+    key: bytes
 
 
-class RobotHandshake(_Handshake):
-    """The robot's end: it welcomes, and a session counts once data came in it, which a repeated hello cannot make."""
+class RobotHandshake:
+    """The robot's end: it welcomes, and a session counts once data came in it, which a repeated hello cannot make.
 
-    def __init__(self, key: bytes) -> None:
-        super().__init__(key)
+    Attributes:
+        forged: what was tried last in a name that is not one's own; empty for nothing.
+    """
+
+    def __init__(self, keys: bytes | Callable[[], Mapping[str, bytes]]) -> None:
+        """Take a key that is good for every driver, or what tells the keys of drivers by their names."""
+        self._keys = keys if callable(keys) else lambda: {"": keys}
+        self.forged = ""
         self._pending: list[Pending] = []
         self._hellos: list[float] = []
         self._known: dict[bytes, None] = {}
@@ -182,7 +191,7 @@ class RobotHandshake(_Handshake):
         self._hellos = [at for at in self._hellos if now - at < 1.0]
         if len(self._hellos) >= _MOST_HELLOS:
             return None
-        data = self._unpack(HELLO, datagram)
+        owner, key, data = self._opened(datagram)
         if data is None or not _PUBLIC < len(data) <= _PUBLIC + _LONGEST_NAME:
             return None
         self._hellos.append(now)
@@ -190,13 +199,24 @@ class RobotHandshake(_Handshake):
         if len(self._known) > _REMEMBERED:
             del self._known[next(iter(self._known))]
         theirs, driver, own = data[:_PUBLIC], data[_PUBLIC:].decode(errors="replace"), X25519PrivateKey.generate()
+        if owner and driver != owner:
+            self.forged = f"a hello of {owner} in the name of {driver}"
+            return None
         agreed = _agree(own, theirs)
         if agreed is None:
             return None
         publics, number = theirs + _public(own), secrets.token_bytes(4)
-        session = Session(self._key + agreed, number, publics, robot=True)
-        self._pending = [*self._pending[1 - _MOST_PENDING :], Pending(session, driver)]
-        return self._pack(WELCOME, publics + number)
+        session = Session(key + agreed, number, publics, robot=True)
+        self._pending = [*self._pending[1 - _MOST_PENDING :], Pending(session, driver, key)]
+        return _pack(key, WELCOME, publics + number)
+
+    def _opened(self, datagram: bytes) -> tuple[str, bytes, bytes | None]:
+        """Return whose key opens a hello, the key, and what is in it; None for nothing."""
+        for owner, key in self._keys().items():
+            data = _unpack(key, HELLO, datagram)
+            if data is not None:
+                return owner, key, data
+        return "", b"", None
 
     def first(self, datagram: bytes) -> tuple[Pending, bytes] | None:
         """Return the pending session that a datagram is the first of, and its data; it is pending no more."""

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.extras import how_to_get
+from tenuto.basics.late import Late
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
 from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
+from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
@@ -18,6 +22,10 @@ from tenuto.sinks.remote import RemoteSink, RemoteSinkOptions
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
+
+_brokered = Late("tenuto.protocols.brokered", SinkError, how_to_get("cryptography"))
+# For how long the driver is told of a state that is not genuine, s.
+_TOLD_FOR = 5.0
 
 
 class MqttSink(RemoteSink):
@@ -37,6 +45,7 @@ class MqttSink(RemoteSink):
         *,
         rate: float = 20.0,
         driver: str | None = None,
+        key: str | None = None,
     ) -> None:
         """Open the way to a robot.
 
@@ -45,7 +54,10 @@ class MqttSink(RemoteSink):
             broker: a connection, which several sinks may share (see `broker_for_driver`), or how to make one.
             rate: how many commands a second at most.
             driver: a name that no other driver's program has; made up if none is given.
+            key: the file with this driver's key, where the robot has keys.
         """
+        self._key = read_key(key, SinkError) if key is not None else None
+        self._forged = -math.inf
         driver = driver or own_name()
         self._own = None
         if isinstance(broker, BrokerSettings):
@@ -53,7 +65,8 @@ class MqttSink(RemoteSink):
         self._broker = broker
         super().__init__(f"{robot} at {self._broker.name}", driver, rate)
         self._topic = command_topic(robot)
-        self._states = self._broker.listen(state_topic(robot))
+        self._state_topic = state_topic(robot)
+        self._states = self._broker.listen(self._state_topic)
 
     def close(self) -> None:
         """Leave the broker, where the connection is this sink's own."""
@@ -61,16 +74,26 @@ class MqttSink(RemoteSink):
             self._own.close()
 
     def _line_problem(self) -> str:
+        if not self._broker.problem and self.clock.now() - self._forged < _TOLD_FOR:
+            return f"a state of it came that is not signed for {self.end.name} with this key"
         return self._broker.problem
 
     def _hear(self) -> None:
+        now = self.clock.now()
         while self._states:
-            state = read_json(RemoteState, self._states.popleft().data)
+            data = self._states.popleft().data
+            if self._key is None:
+                state = read_json(RemoteState, data.partition(b"\n")[0])
+            else:
+                state = _brokered.open_state(data, self._state_topic, self.end.name, self._key)
+                self._forged = self._forged if state is not None else now
             if state is not None:
-                self.end.hear(state, self.clock.now())
+                self.end.hear(state, now)
 
     def _send(self, command: RemoteCommand) -> None:
-        self._broker.send(self._topic, command.model_dump_json().encode(), expires=True)
+        plain = self._key is None
+        data = command.model_dump_json().encode() if plain else _brokered.seal_command(command, self._topic, self._key)
+        self._broker.send(self._topic, data, expires=True)
 
 
 def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
@@ -92,9 +115,9 @@ class MqttSinkOptions(BrokerOptions, RemoteSinkOptions):
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""
-        return ("paho",)
+        return ("paho",) if self.key is None else ("paho", "cryptography")
 
     def open(self) -> Sink:
         """Begin to connect."""
         settings, robot = self.settings(SinkError)
-        return MqttSink(robot, settings, rate=self.rate, driver=self.driver)
+        return MqttSink(robot, settings, rate=self.rate, driver=self.driver, key=self.key)

@@ -8,8 +8,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
 from tenuto.basics.errors import SourceError
+from tenuto.basics.extras import how_to_get
+from tenuto.basics.late import Late
 from tenuto.clock import Timer
 from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
+from tenuto.links.key_ring import KeyRing
 from tenuto.links.topics import command_topic, driver_topic, state_topic
 from tenuto.protocols.remote import RemoteCommand, RemoteState, RobotEnd, read_json
 from tenuto.sources.base import Source, SourceOptions
@@ -17,6 +20,8 @@ from tenuto.sources.remote import RemoteSource
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
+
+_brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptography"))
 
 
 class MqttSource(RemoteSource):
@@ -26,35 +31,51 @@ class MqttSource(RemoteSource):
         SourceError: a file with a password or certificates is not good.
     """
 
-    def __init__(self, robot: str, broker: Broker | BrokerSettings) -> None:
+    def __init__(self, robot: str, broker: Broker | BrokerSettings, ring: KeyRing | None = None) -> None:
         """Listen for the commands of a robot.
 
         Args:
             robot: its name at the broker.
             broker: a connection, or how to make one. Its own says "gone" for the robot when the program is.
+            ring: the drivers' keys; with it only sealed commands count, and states are signed. It is closed with this.
         """
         self._own: Broker | None = None
+        self._ring, self._topic, self._commanded_on = ring, state_topic(robot), command_topic(robot)
         if isinstance(broker, BrokerSettings):
             from tenuto.links.broker import Broker
 
             gone = RobotEnd().state(0.0).model_copy(update={"state": "gone"})
-            will = Message(state_topic(robot), gone.to_json())
+            will = Message(self._topic, self._signed(gone))
             broker = self._own = Broker(broker, SourceError, will=will)
         super().__init__(f"{robot} at {broker.name}")
-        self._broker, self._topic = broker, state_topic(robot)
-        self._commands, self._drivers = broker.listen(command_topic(robot)), broker.listen(driver_topic())
+        self._broker = broker
+        self._commands, self._drivers = broker.listen(self._commanded_on), broker.listen(driver_topic())
 
     def close(self) -> None:
         """Leave the broker, where the connection is this source's own."""
+        if self._ring is not None:
+            self._ring.close()
         if self._own is not None:
             self._own.close()
 
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
         while self._commands:
-            yield read_json(RemoteCommand, self._commands.popleft().data)
+            data = self._commands.popleft().data
+            if self._ring is None:
+                yield read_json(RemoteCommand, data)
+                continue
+            command = _brokered.open_command(data, self._commanded_on, self._ring.keys)
+            if isinstance(command, str):
+                self.end.warn(command, now)
+            else:
+                yield command
+
+    def _signed(self, state: RemoteState) -> bytes:
+        ring = self._ring
+        return state.to_json() if ring is None else _brokered.sign_state(state, self._topic, ring.keys)
 
     def _send(self, state: RemoteState) -> None:
-        self._broker.send(self._topic, state.to_json(), retain=True)
+        self._broker.send(self._topic, self._signed(state), retain=True)
 
     def _gone(self) -> bool:
         gone = False
@@ -82,4 +103,4 @@ class MqttSourceOptions(BrokerOptions, SourceOptions):
     def open(self, clock: Timer) -> Source:
         """Begin to connect."""
         settings, robot = self.settings(SourceError)
-        return MqttSource(robot, settings)
+        return MqttSource(robot, settings, KeyRing(self.key, SourceError, clock) if self.key is not None else None)

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, ClassVar
 from tenuto.basics.errors import SourceError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
-from tenuto.clock import Timer
+from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
-from tenuto.links.key_file import read_key
+from tenuto.links.key_ring import KeyRing
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
 from tenuto.protocols.compact import unpack_command
 from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json
@@ -40,10 +40,17 @@ class UdpSource(RemoteSource):
         SourceError: the address is taken or is none, or the key file is not good.
     """
 
-    def __init__(self, place: str, *, key: str) -> None:
-        """Listen at ``HOST:PORT``, or ``:PORT`` for all addresses of this machine."""
+    def __init__(self, place: str, *, key: str, clock: Timer = REAL) -> None:
+        """Listen at ``HOST:PORT``, or ``:PORT`` for all addresses of this machine.
+
+        Args:
+            place: see above. key: a file with one key for all drivers, or with a line ``NAME KEY`` for each.
+            clock: by which the file is looked at again.
+        """
         super().__init__(f"commands at {place}")
-        self._handshake = _sealed.RobotHandshake(read_key(key, SourceError))
+        self._ring = KeyRing(key, SourceError, clock)
+        self._handshake = _sealed.RobotHandshake(lambda: self._ring.keys)
+        self._key = b""
         self._door = UdpPort(bind=parse_address(place, SourceError), shared=True, error=SourceError)
         self.address: Address = self._door.address
         self._session: Session | None = None
@@ -53,11 +60,18 @@ class UdpSource(RemoteSource):
 
     def close(self) -> None:
         """Close the sockets."""
+        self._ring.close()
         self._door.close()
         if self._line is not None:
             self._line.close()
 
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
+        if self._session is not None and self._key not in self._ring.keys.values():
+            self.end.warn(f"nothing that counts: {self._driver} has no key here any more", now)
+            self._session = None
+        if self._handshake.forged:
+            self.end.warn(self._handshake.forged, now)
+            self._handshake.forged = ""
         for port, most in ((self._line, MOST_AT_ONCE), (self._door, _MOST_FROM_STRANGERS)):
             for datagram, sender in port.receive(most) if port is not None else ():
                 yield from self._look(datagram, sender, now)
@@ -84,7 +98,7 @@ class UdpSource(RemoteSource):
         if self._line is not None:
             self._line.close()
         self._line = UdpPort(bind=self.address, only=sender, shared=True, error=SourceError)
-        self._session, self._driver = pending
+        self._session, self._driver, self._key = pending
 
     def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | None]:
         """Read what a datagram of the session says; nothing, where it only says that somebody is there."""
@@ -109,4 +123,4 @@ class UdpSourceOptions(SourceOptions):
 
     def open(self, clock: Timer) -> Source:
         """Listen."""
-        return UdpSource(self.address, key=self.key)
+        return UdpSource(self.address, key=self.key, clock=clock)

@@ -1,0 +1,117 @@
+"""The keys of several drivers in one file at the robot, by their names; taking one out shuts that driver out."""
+
+from __future__ import annotations
+
+import os
+import re
+import secrets
+import stat
+from collections.abc import Mapping
+from pathlib import Path
+
+from tenuto.basics.errors import TenutoError
+from tenuto.clock import REAL, Timer
+from tenuto.links.key_file import KEY_BYTES, make_key, read_key
+
+_LINE = re.compile(rf"(\S{{1,64}})\s+([0-9a-fA-F]{{{2 * KEY_BYTES}}})")
+# How often the file is looked at, s.
+_EVERY = 1.0
+
+
+def read_keys(path: str, error: type[TenutoError]) -> dict[str, bytes]:
+    """Read a file with one key, which is good for every name, or with lines ``NAME KEY``. Raises ``error``."""
+    try:
+        lines = [line for line in Path(path).read_text(encoding="ascii").splitlines() if line.strip()]
+    except (OSError, UnicodeDecodeError):
+        lines = []
+    if not lines and Path(path).is_file():
+        return {}  # everybody's key was taken out
+    if len(lines) <= 1 and not (lines and _LINE.fullmatch(lines[0].strip())):
+        return {"": read_key(path, error)}
+    if os.name == "posix" and os.stat(path).st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+        raise error(f"key file {path}: others than its owner may read it; put that right with: chmod 600 {path}")
+    found = {}
+    for number, line in enumerate(lines, 1):
+        match = _LINE.fullmatch(line.strip())
+        if match is None:
+            raise error(f"key file {path}, line {number}: expected a name and {2 * KEY_BYTES} hexadecimal digits")
+        found[match[1]] = bytes.fromhex(match[2])
+    return found
+
+
+class KeyRing:
+    """The keys in a file, read again when it changes.
+
+    Attributes:
+        keys: driver → key; replaced as a whole. problem: why a changed file is not taken.
+    """
+
+    def __init__(self, path: str, error: type[TenutoError], clock: Timer = REAL) -> None:
+        """Read it. Raises ``error`` where it is no such file."""
+        self._path, self._error = path, error
+        self.keys: Mapping[str, bytes] = read_keys(path, error)
+        self.problem = ""
+        self._seen = self._stamp()
+        self._end = clock.every(_EVERY, self._look, "keys")
+
+    def close(self) -> None:
+        """Look no more."""
+        self._end()
+
+    def _stamp(self) -> tuple[int, int]:
+        try:
+            said = os.stat(self._path)
+        except OSError:
+            return 0, 0
+        return said.st_mtime_ns, said.st_size
+
+    def _look(self, now: float) -> None:
+        """Read the file again where it has changed; one that cannot be read shuts everybody out."""
+        stamp = self._stamp()
+        if stamp == self._seen:
+            return
+        self._seen = stamp
+        try:
+            self.keys, self.problem = read_keys(self._path, self._error), ""
+        except TenutoError as wrong:
+            self.keys, self.problem = {}, str(wrong)
+
+
+def add_driver(path: str, name: str, own: str, error: type[TenutoError]) -> None:
+    """Make a key for a driver: into the driver's own file, and as a line of the robot's. Raises ``error``."""
+    known = _drivers(path, error)
+    if not re.fullmatch(r"\S{1,64}", name):
+        raise error(f'expected a name of up to 64 letters without spaces, found "{name}"')
+    if name in known:
+        raise error(f"key file {path}: {name} has a key already; take it out first with --revoke {name}")
+    make_key(own, error)
+    _write(path, {**known, name: read_key(own, error)}, error)
+
+
+def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:
+    """Take a driver's key out of the robot's file. Raises ``error`` where there is none."""
+    known = _drivers(path, error)
+    if name not in known:
+        raise error(f"key file {path}: nobody is called {name}; there are {', '.join(known) or 'none'}")
+    _write(path, {other: key for other, key in known.items() if other != name}, error)
+
+
+def _drivers(path: str, error: type[TenutoError]) -> dict[str, bytes]:
+    if not Path(path).exists() or not Path(path).read_text(encoding="ascii").strip():
+        return {}
+    known = read_keys(path, error)
+    if "" in known:
+        raise error(f"key file {path}: it holds one key for everybody, and no names; take another file")
+    return known
+
+
+def _write(path: str, keys: Mapping[str, bytes], error: type[TenutoError]) -> None:
+    """Write the lines into a new file, which takes the place of the old one at once."""
+    beside = f"{path}.{secrets.token_hex(4)}"
+    try:
+        number = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(number, "w", encoding="ascii") as file:
+            file.writelines(f"{name} {key.hex()}\n" for name, key in keys.items())
+        os.replace(beside, path)
+    except OSError as cause:
+        raise error(f"key file {path}: cannot write there: {cause.strerror}") from cause
