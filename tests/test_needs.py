@@ -11,8 +11,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, Hands, Notebook, examples, pad, run
+from helpers import CART, MEDLAR, Bench, Hands, Notebook, examples, pad, run
 from tenuto import Tick
+from tenuto.analysis.measure import measure
+from tenuto.analysis.odometry import motion_in_log
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.driving.guard import State
@@ -220,6 +222,22 @@ def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:
         with_needs(height_from="3 m", height_below="2 m")
     flies = [tick for tick in tenuto.replay(armed, shipped("orchard-row.csv")) if any(tick.command)]
     assert flies, "a replay has no far end"
+
+
+@pytest.mark.long
+def test_a_log_in_which_the_robot_answered_needs_no_odometry(tmp_path: Path) -> None:
+    with tenuto.open_sink("simulated") as robot, tenuto.open_sink(f"log:{tmp_path / 'run.csv'}") as log:
+        tenuto.replay(MEDLAR, shipped("orchard-row.csv"), [robot, log])
+    table = tenuto.load_log(tmp_path / "run.csv")
+    silent = table[[name for name in table.columns if not name.startswith("far.")]]
+    by_wheels = table.drop(columns=["far.simulated.vx", "far.simulated.yaw_rate"])
+    for told in (table, by_wheels):
+        found = measure(told, motion_in_log(told, CART)).responses
+        for axis in ("vx", "yaw_rate"):
+            assert found[axis].time_constant.value == pytest.approx(0.12, abs=0.003), "as its motors are slow"
+            assert found[axis].scale.value == pytest.approx(1.0, abs=0.002)
+    with pytest.raises(tenuto.RecordingError, match="no far end has said anything in this log"):
+        motion_in_log(silent, CART)
 
 
 def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None:

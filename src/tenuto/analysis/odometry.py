@@ -10,6 +10,7 @@ import numpy as np
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
+from tenuto.vehicles.base import Chassis
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -56,6 +57,40 @@ def load_odometry(path: str | Path) -> Motion:
         raise RecordingError(f"{path}: cannot be read: {error.strerror or error}") from error
     except (ValueError, TypeError, KeyError) as error:
         raise RecordingError(f"{path}: {error}") from error
+
+
+def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
+    """Return what a far end measured during a drive, from its log: its speed, or that of its wheels.
+
+    Args:
+        table: a log, as `tenuto.load_log` gives it. chassis: of its profile: it makes a motion of wheel speeds.
+
+    Raises:
+        RecordingError: no far end has measured either, or not for long enough.
+    """
+    names = dict.fromkeys(str(column).split(".")[1] for column in table.columns if str(column).startswith("far."))
+    why = "no far end has said anything in this log"
+    for name in names:
+        said = table[["time", f"far.{name}.time"]].rename(columns={f"far.{name}.time": "heard"}).copy()
+        for axis in ("vx", "yaw_rate"):
+            if f"far.{name}.{axis}" in table.columns:
+                said[axis] = table[f"far.{name}.{axis}"]
+        wheels = {one: f"far.{name}.wheels.{one}" for one in chassis.bounds()}
+        if "vx" not in said.columns and set(wheels.values()) <= set(table.columns):
+            speeds = {one: table[column].to_numpy(dtype=float) for one, column in wheels.items()}
+            vx, _, _, turn = chassis.forward(speeds)
+            said["vx"], said["yaw_rate"] = vx, turn
+        if "vx" not in said.columns:
+            why = f"{name} says neither its speed nor that of all wheels ({', '.join(wheels)})"
+            continue
+        said = said.dropna()
+        # What it said is as old as the newest number; a number that is repeated was not measured again.
+        fresh = said[said["heard"].diff().fillna(1.0) > 0.0].drop(columns="time").rename(columns={"heard": "time"})
+        try:
+            return _motion(fresh)
+        except ValueError as error:
+            why = f"{name}: {error}"
+    raise RecordingError(f"{why}; or say what was measured with --odometry")
 
 
 def _motion(table: pd.DataFrame) -> Motion:

@@ -24,8 +24,11 @@ _NAMES = {"vx": "ahead", "yaw_rate": "turning"}
 def measure(
     log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A log of a drive.", show_default=False)],
     odometry: Annotated[
-        Path, typer.Option(exists=True, dir_okay=False, help="What was measured: CSV or Parquet.", show_default=False)
-    ],
+        Path | None,
+        typer.Option(
+            exists=True, dir_okay=False, help="What was measured: CSV or Parquet; else what the log has of it."
+        ),
+    ] = None,
     profile: Annotated[
         Path | None,
         typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
@@ -37,10 +40,13 @@ def measure(
 ) -> None:
     """Compare commands with measured motion: scale, delay, lag, dead band, wheel radius and track.
 
-    The odometry has a column time and vx (and yaw_rate), or x, y and heading; SI units; its clock may be another one.
+    Without --odometry it is what a far end has said during the drive: its speed, or that of its wheels. The odometry
+    has a column time and vx (and yaw_rate), or x, y and heading; SI units; its clock may be another one.
     Exit status 1 where the data can tell nothing, or do not go with the commands; then nothing is changed.
 
     [bold]Examples:[/bold]
+
+      tenuto measure run.csv
 
       tenuto measure run.csv --odometry wheels.csv --figure measured.png
 
@@ -49,7 +55,7 @@ def measure(
     import tenuto
     from tenuto.analysis.advice import changes_after_measuring, wheel_measures
     from tenuto.analysis.measure import measure as find
-    from tenuto.analysis.odometry import load_odometry
+    from tenuto.analysis.odometry import load_odometry, motion_in_log
     from tenuto.figures import save_figure
     from tenuto.figures.measure import measure_figure
 
@@ -57,7 +63,8 @@ def measure(
     loaded, table = tenuto.load_profile(place), tenuto.load_log(log)
     if loaded.chassis.in_shares:
         raise tenuto.TenutoError(f"{place}: {NO_METRES}: its log has shares of full, and odometry has m/s")
-    found = find(table, load_odometry(odometry))
+    motion = load_odometry(odometry) if odometry is not None else motion_in_log(table, loaded.plan().chassis)
+    found = find(table, motion)
     changes = changes_after_measuring(loaded, found)
     if figure is not None:
         save_figure(measure_figure(table, found, f"{loaded.name}: does it do what it is told?"), figure)
