@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from tenuto.analysis.report import far_names
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
@@ -68,7 +69,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
     Raises:
         RecordingError: no far end has measured either, or not for long enough.
     """
-    names = dict.fromkeys(str(column).split(".")[1] for column in table.columns if str(column).startswith("far."))
+    names = far_names(table)
     why = "no far end has said anything in this log"
     for name in names:
         said = table[["time", f"far.{name}.time"]].rename(columns={f"far.{name}.time": "heard"}).copy()

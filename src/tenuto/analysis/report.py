@@ -84,7 +84,7 @@ def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
             found.append(Fact(f"in mode {mode}", f"{seconds:.1f} s", float(seconds)))
     beyond = float(table["dt"].to_numpy()[saturated(table)].sum())
     found.append(Fact("asked for more than the vehicle can", f"{beyond:.1f} s", beyond))
-    return found + _link_facts(table, plan) + _loop_facts(table, plan)
+    return found + _link_facts(table, plan) + _far_facts(table, plan) + _loop_facts(table, plan)
 
 
 def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
@@ -104,6 +104,34 @@ def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
         *(_counted("broken frames", table, "link.bad") + _counted("frames that the receiver lost", table, "link.lost")),
         *said,
     ]
+
+
+def far_names(table: pd.DataFrame) -> list[str]:
+    """Name the far ends that a log has columns of."""
+    return list(dict.fromkeys(str(one).split(".")[1] for one in table.columns if str(one).startswith("far.")))
+
+
+def _far_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
+    """Say how each far end answered: its longest silence, how long it did not follow, its battery, the way there."""
+    found: list[Fact] = []
+    driving = (table["guard.state"] == State.DRIVING).to_numpy()
+    dt = table["dt"].to_numpy()
+    for name in far_names(table):
+        silent = (table["time"] - table[f"far.{name}.time"]).max()
+        found.append(Fact(f"{name}: longest silence", f"{silent:.2f} s", float(silent)))
+        stands = float(dt[driving & (table.get(f"far.{name}.follows", 1.0) == 0.0)].sum())
+        if stands:
+            found.append(Fact(f"{name}: driven, and did not follow", f"{stands:.1f} s", stands))
+        for what, least, scale, unit in (
+            ("voltage", True, 1.0, "V"), ("charge", True, 100.0, "%"), ("height", False, 1.0, "m"),
+            ("round_trip", False, 1000.0, "ms"), ("loss", False, 100.0, "%"),
+        ):  # fmt: skip
+            column = table.get(f"far.{name}.{what}")
+            if column is not None and column.notna().any() and (what != "height" or column.max() > 0.05):
+                value = float(column.min() if least else column.max())
+                said = f"{name}: {what.replace('_', ' ')}, at {'least' if least else 'most'}"
+                found.append(Fact(said, f"{scale * value:.3g} {unit}", value))
+    return found
 
 
 def _counted(name: str, table: pd.DataFrame, column: str) -> list[Fact]:

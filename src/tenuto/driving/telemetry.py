@@ -25,6 +25,7 @@ class Telemetry(NamedTuple):
         voltage: of its battery, V. charge: what is left in it, 0…1.
         round_trip: from a message of ours to the answer, s. loss: the share of messages that was lost lately, 0…1.
         waiting: how long what was sent waits in our own port for its line, s.
+        bears: the share of commands that may be lost before it stops more than once in ten minutes, 0…1.
     """
 
     time: float = -math.inf
@@ -50,6 +51,7 @@ class Telemetry(NamedTuple):
     round_trip: float = math.nan
     loss: float = math.nan
     waiting: float = math.nan
+    bears: float = math.nan
 
     def age(self, now: float) -> float:
         """Return how long it has said nothing, s; ``now`` in s."""
@@ -70,9 +72,15 @@ class Telemetry(NamedTuple):
         said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
         said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
         said += [f"answers in {1000.0 * self.round_trip:.0f} ms"] if math.isfinite(self.round_trip) else []
-        said += [f"{100.0 * self.loss:.0f} % lost"] if math.isfinite(self.loss) else []
+        said += [f"{100.0 * self.loss:.0f} % lost{self._borne}"] if math.isfinite(self.loss) else []
         said += [f"{1000.0 * self.waiting:.0f} ms in our port"] if self.waiting > _SILENT / 10.0 else []
         return ", ".join([*said, *self.reasons])
+
+    @property
+    def _borne(self) -> str:
+        if not self.loss > 0.005 or math.isnan(self.bears):
+            return ""
+        return f" ({'more than' if self.loss > self.bears else 'of'} the {100.0 * self.bears:.0f} % that it bears)"
 
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
         """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tenuto.analysis.report import frame_gaps, path_of, saturated
+from tenuto.analysis.report import far_names, frame_gaps, path_of, saturated
 from tenuto.driving.plan import Plan
 from tenuto.figures.drive import BLUE, COLOURS, GREY, ORANGE, RED, drive_figure, shade_guard
 
@@ -120,6 +120,24 @@ def plot_loop(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
     ax.legend(fontsize=8, frameon=False, ncols=2, loc="lower right", bbox_to_anchor=(1.0, 0.99))
 
 
+def plot_far_end(ax: Axes, table: pd.DataFrame, name: str) -> None:
+    """Draw what was commanded ahead, and what a far end measured of it; its height where it left the ground."""
+    time = table["time"].to_numpy()
+    ax.plot(time, table["command.vx"], color=BLUE, linewidth=1.2, label="commanded ahead, m/s")
+    ax.plot(time, table[f"far.{name}.vx"], color=ORANGE, linewidth=1.0, label="measured there, m/s")
+    height = table.get(f"far.{name}.height")
+    if height is not None and height.max() > 0.05:
+        ax.plot(time, height, color=GREY, linewidth=1.0, linestyle="--", label="height, m")
+    stands = (table.get(f"far.{name}.follows", 1.0) == 0.0) & (table["guard.state"] == "driving")
+    low, high = ax.get_ylim()
+    ax.fill_between(time, low, high, where=stands.tolist(), color=RED, alpha=0.2, linewidth=0, label="does not follow")
+    ax.margins(x=0)
+    ax.set_title(f"far end: {name}", fontsize=11, fontweight="bold", pad=20)
+    ax.set_xlabel("time, s", fontsize=8.5)
+    ax.legend(fontsize=8, frameon=False, ncols=4, loc="lower center", bbox_to_anchor=(0.5, 0.99))
+    ax.grid(color="#e3e5e8", linewidth=0.6)
+
+
 def _plain_numbers(axis: Axis) -> None:
     """Write 0.1 and 100, not powers of ten."""
     from matplotlib.ticker import FuncFormatter, NullFormatter
@@ -160,7 +178,12 @@ def report_figures(table: pd.DataFrame, plan: Plan, title: str = "") -> dict[str
     plot_gaps(left, table, plan)
     plot_silence(right, table, plan)
     plot_loop(loop.subplots(), table, plan)
-    return {"drive": drive, "sticks": sticks_figure(table, plan), "actuators": wheels, "link": link, "loop": loop}
+    found = {"drive": drive, "sticks": sticks_figure(table, plan), "actuators": wheels, "link": link}
+    for name in far_names(table):
+        if table.get(f"far.{name}.vx") is not None and plan.chassis.units.known:
+            found[f"far_end_{name}"] = _page(3.0)
+            plot_far_end(found[f"far_end_{name}"].subplots(), table, name)
+    return found | {"loop": loop}
 
 
 def _page(height: float) -> Figure:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from abc import ABC, abstractmethod
@@ -13,6 +14,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.clock import REAL, Clock, MonotonicClock
 from tenuto.driving.guard import State
+from tenuto.driving.losses import bearable
 from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
 from tenuto.driving.tick import Tick
@@ -94,12 +96,14 @@ class Outlet(ABC):
         failure: what it raised, if it did; it gets no more ticks then, but still its stop.
         stopped: it has taken its stop.
         emergency: its far end was in an emergency stop when that was last asked.
+        bears: the share of its commands that may be lost, 0…1, by the plan that it was started with.
     """
 
     def __init__(self, sink: Sink, clock: Clock) -> None:
         self.sink = sink
         self.failure: BaseException | None = None
         self.stopped = self.emergency = False
+        self.bears = math.nan
         self._clock = clock
         # A sink may outlive its drive: in real time it keeps to one clock, which does not begin afresh.
         sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
@@ -107,6 +111,7 @@ class Outlet(ABC):
 
     def start(self, plan: Plan) -> None:
         """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
+        self.bears = bearable(1.0 / max(self.sink.period, plan.period), plan.guard.command_timeout)
         self.sink.start(plan)
 
     @abstractmethod
@@ -301,7 +306,7 @@ class Outlets:
                 heard = sink.telemetry
                 age = max(0.0, sink.clock.now() - heard.time)
                 found[_free_name((sink.label or sink.name).replace(".", "_"), found)] = heard._replace(
-                    time=now - age, says=sink.says
+                    time=now - age, says=sink.says, bears=outlet.bears
                 )
         return found or NO_FAR_ENDS
 
