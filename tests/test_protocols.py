@@ -7,6 +7,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from helpers import examples
 from tenuto.basics.frame import Signal
 from tenuto.protocols import (
     CrsfDecoder,
@@ -23,6 +24,7 @@ from tenuto.protocols import (
     encode_pwm,
     encode_sbus,
 )
+from tenuto.protocols.velocity_line import with_checksum
 
 # Sixteen times 992 = 0b01111100000, eleven bits each, the lowest first: worked out on paper, 11 bytes repeat.
 CENTRED = bytes.fromhex("e0031ff8c0073ef0810f7c") * 2
@@ -173,3 +175,19 @@ def test_lines(data: bytes, columns: tuple[str, ...], expected: list[tuple[float
 def test_lines_never_raise(data: bytes) -> None:
     for row in LineDecoder().feed(data):
         assert all(map(math.isfinite, row.values()))
+
+
+@examples(60)
+@given(st.lists(st.floats(-1e4, 1e4), min_size=2, max_size=6), st.data())
+def test_a_line_with_a_checksum_is_read_and_a_changed_digit_is_not(values: list[float], data: st.DataObject) -> None:
+    text = ",".join(f"{value:.3f}" for value in values).encode()
+    line = with_checksum(text)
+    columns = [f"c{number}" for number in range(len(values))]
+    assert LineDecoder(columns, checksum=True).feed(line)[0] == {
+        name: float(f"{value:.3f}") for name, value in zip(columns, values, strict=True)
+    }  # the first line too: nothing of it was lost
+    place, digit = data.draw(st.integers(0, len(text) - 1)), data.draw(st.sampled_from(b"0123456789.,-"))
+    changed = text[:place] + bytes([digit]) + text[place + 1 :]
+    decoder = LineDecoder(columns, checksum=True)
+    assert (decoder.feed(changed + line[len(text) :]) == []) is (changed != text)
+    assert decoder.feed(text + b"\n") == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from binascii import crc_hqx
 from collections.abc import Sequence
 
 from tenuto.protocols.radio.decoder import Counts
@@ -19,15 +20,22 @@ class LineDecoder:
 
     The columns are named by the caller or by a header line; without either they are ``column_1``,
     ``column_2``, …, as many as the first whole line has. Half lines, wrong counts and what is no finite
-    number are counted and passed over. The first line is never trusted for its numbers: it may have lost
-    its beginning, and ``512`` without its ``5`` is a number too.
+    number are counted and passed over. The first line is never trusted for its numbers, unless it has a checksum: it
+    may have lost its beginning, and ``512`` without its ``5`` is a number too.
 
     Attributes:
         counts: see `Counts`.
         columns: the names of the columns; empty until they are known.
     """
 
-    def __init__(self, columns: Sequence[str] = ()) -> None:
+    def __init__(self, columns: Sequence[str] = (), *, checksum: bool = False) -> None:
+        """Begin.
+
+        Args:
+            columns: their names, where they are known. checksum: each line ends with a space and the CRC-16 of all
+                before it, as of the velocity line; what has none, or a wrong one, is counted and passed over.
+        """
+        self._checked = checksum
         self.counts = Counts()
         self.columns = tuple(columns)
         self._buffer = bytearray()
@@ -51,6 +59,11 @@ class LineDecoder:
         first, self._first = self._first, False
         if not line:
             return
+        if self._checked:
+            line, first = _without_checksum(line), False
+            if not line:
+                self.counts.bad += 1
+                return
         cells = _DELIMITER.split(line)
         if all(map(_is_name, cells)) and len(set(cells)) == len(cells):
             names = tuple(cell.decode() for cell in cells)
@@ -67,6 +80,12 @@ class LineDecoder:
             return
         self.counts.good += 1
         frames.append(dict(zip(self.columns, values, strict=True)))
+
+
+def _without_checksum(line: bytes) -> bytes:
+    """Return what stands before a right checksum; nothing where there is none."""
+    text, _, said = line.rpartition(b" ")
+    return text if said == b"%04X" % crc_hqx(text, 0xFFFF) else b""
 
 
 def _is_name(cell: bytes) -> bool:

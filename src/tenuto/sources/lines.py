@@ -35,11 +35,12 @@ class Lines(Source):
     kind = "lines"
 
     def __init__(
-        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), *, clock: Clock = REAL
-    ) -> None:
+        self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), *, checksum: bool = False,
+        clock: Clock = REAL,
+    ) -> None:  # fmt: skip
         self.name = f"lines on {port}"
         self.identity = f"{self.kind}:{port}"
-        self._decoder = LineDecoder(columns)
+        self._decoder = LineDecoder(columns, checksum=checksum)
         self._port = Port(port, baud)
         self._values: dict[str, float] = {}
         self._polled: float | None = None
@@ -104,9 +105,9 @@ class Tilt(Lines):
 
     def __init__(
         self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), time_constant: float = 0.5,
-        *, clock: Clock = REAL,
+        *, checksum: bool = False, clock: Clock = REAL,
     ) -> None:  # fmt: skip
-        super().__init__(port, baud, columns, clock=clock)
+        super().__init__(port, baud, columns, checksum=checksum, clock=clock)
         missing = [name for name in (*TILT_COLUMNS, *GYRO_COLUMNS) if name not in self._decoder.columns]
         if missing:
             self.close()
@@ -152,6 +153,7 @@ class LinesOptions(HeldOptions):
     port: str = option("a serial port, such as /dev/ttyAMA0", word="PORT", place=True)
     baud: int = option("a whole number of baud, such as 115200", DEFAULT_BAUD, above=0, word="N")
     columns: tuple[str, ...] = option("a list of names, one a column", (), word="A|B")
+    checksum: bool = option("true or false: each line ends with a CRC-16", False, word="true|false")
 
     @classmethod
     def control(cls, name: str) -> ControlInfo | None:
@@ -164,7 +166,7 @@ class LinesOptions(HeldOptions):
 
     def open(self, clock: Timer) -> Source:
         """Open the port, and wait for the first line where the columns are not named."""
-        return Lines(self.port, self.baud, self.columns, clock=clock)
+        return Lines(self.port, self.baud, self.columns, checksum=self.checksum, clock=clock)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -181,4 +183,4 @@ class TiltOptions(LinesOptions):
 
     def open(self, clock: Timer) -> Source:
         """Open the port, and wait for the first line where the columns are not named."""
-        return Tilt(self.port, self.baud, self.columns, clock=clock)
+        return Tilt(self.port, self.baud, self.columns, checksum=self.checksum, clock=clock)
