@@ -94,6 +94,7 @@ class Watcher:
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
         self._waits_since: float | None = None
+        self._was_inside = False
         self._outputs = [output for mode in plan.modes for output in mode.outputs]
         self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
@@ -107,7 +108,7 @@ class Watcher:
         self._learn(tick)
         broken = [
             *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
-            *self._in_time(tick), *self._one_driver(tick), *self._warned(tick),
+            *self._in_time(tick), *self._one_driver(tick), *self._warned(tick), *self._answered(tick),
         ]  # fmt: skip
         self._before = tick
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
@@ -273,6 +274,34 @@ class Watcher:
             fastest = self._ramps[axis] if driving else self._stops[axis]
             if abs(new - old) > fastest * tick.dt + _SLACK:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
+
+    def _answered(self, tick: Tick) -> Iterator[str]:
+        """While it is driven, every far end answers, and is as it must be; one that crosses a bound stops it."""
+        needs, before = self._plan.guard.needs, self._before
+        if not needs.wanted or tick.guard.state is not State.DRIVING:
+            self._was_inside = False
+            return
+        if not tick.far:
+            yield "driving, and no far end answers"
+        borne = needs.answers + self._plan.guard.grace + 2.0 * max(tick.dt, self._plan.period)
+        inside = True
+        for name, one in tick.far.items():
+            if tick.time - one.time > borne:
+                yield f"driving, and {name} has said nothing for {tick.time - one.time:.2f} s"
+            unfit = (
+                (needs.armed and one.armed is not True) or (bool(needs.modes) and one.mode not in needs.modes)
+                or (needs.position and math.isnan(one.x + one.y)) or not (one.charge >= needs.charge_above
+                or needs.charge_above == -math.inf) or not (one.voltage >= needs.voltage_above
+                or needs.voltage_above == -math.inf)
+            )  # fmt: skip
+            if unfit:
+                yield f"driving, and {name} is not as it must be: {one.in_words(tick.time)}"
+            low = one.height <= needs.height_below or needs.height_below == math.inf
+            near = math.hypot(one.x, one.y) <= needs.within or needs.within == math.inf
+            inside = inside and low and near
+        if self._was_inside and not inside and before is not None and before.guard.state is State.DRIVING:
+            yield "driving on beyond a bound"
+        self._was_inside = inside
 
     def _stop_takes(self) -> float:
         """Return how long a stop takes at most, s; worked out when it is first asked for."""

@@ -23,6 +23,7 @@ from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
+from tenuto.sim.far_says import FAR_ENDS, FarEndSays
 from tenuto.sim.hands import DRIVERS, Hands
 from tenuto.sim.invariants import Watcher
 from tenuto.sim.surroundings import LINES, Surroundings
@@ -52,7 +53,7 @@ class Episode:
         seconds: how long. driver, link, clock, device, process: see above. seed: for what is random in it.
         enables: the driver begins as one should: lets go, rests, presses.
         second: how those of lower rank drive, where there are any.
-        line: how commands come to the robot; see `surroundings`.
+        line: how commands come to the robot; see `surroundings`. far: what its far end says; see `far_says`.
     """
 
     seconds: float
@@ -65,6 +66,7 @@ class Episode:
     process: str = "sound"
     second: str = "absent"
     line: str = "good"
+    far: str = "well"
 
 
 @dataclass(slots=True)
@@ -106,12 +108,12 @@ class Outcome:
 
 def make_story(seed: int, scenes: int = 6) -> list[Episode]:
     """Make the story of a seed: the same one every time."""
-    dice, lines = random.Random(seed), random.Random(f"lines {seed}")
+    dice, lines, fars = random.Random(seed), random.Random(f"lines {seed}"), random.Random(f"far {seed}")
     return [
         Episode(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
-            dice.choice(PROCESSES), dice.choice(list(DRIVERS)), lines.choice(LINES),
+            dice.choice(PROCESSES), dice.choice(list(DRIVERS)), lines.choice(LINES), fars.choice(FAR_ENDS),
         )
         for _ in range(scenes)
     ]  # fmt: skip
@@ -179,6 +181,7 @@ class _Stage:
         self.watcher = Watcher(self.plan)
         self._tables = profile_tables(profile) if isinstance(profile, Profile) else None
         self.witness = self._witness()
+        self.far_end = FarEndSays(self.plan.guard.needs)
         self.hands = Hands(self.plan)
         self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
         self.outcome = Outcome()
@@ -204,7 +207,7 @@ class _Stage:
 
     def play(self, episode: Episode) -> None:
         """Play one episode."""
-        dice = random.Random(episode.seed)
+        dice, fars = random.Random(episode.seed), random.Random(f"far {episode.seed}")
         link, second_link = _Link(episode, dice), _Link(episode, dice)
         steps = max(1, round(episode.seconds / self.plan.period))
         jump_at = dice.randrange(steps) if episode.clock != "steady" else -1
@@ -228,7 +231,8 @@ class _Stage:
                 frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
             others = self._others(episode, dice, second_link, beginning)
             faults = self._process(episode, step - happens_at)
-            tick = self.line.step(frame, self.now, others=others, faults=faults)
+            far = self.far_end.at(self.now, episode.far, fars)
+            tick = self.line.step(frame, self.now, others=others, faults=faults, far=far)
             self.told = tick.command
             if self.world is not None and not self.outcome.broken:
                 self.outcome.broken = self.world.take(tick, episode.line)

@@ -134,7 +134,7 @@ class Witness:
         drives = tick.guard.state == "driving"
         found = [*self._stopped_by_hand(tick), *self._inhibited(tick), *self._slowed(tick), *self._sped(tick)]
         if drives:
-            found += [*self._held(tick), *self._attended(tick), *self._tested(tick)]
+            found += [*self._held(tick), *self._attended(tick), *self._tested(tick), *self._needed(tick)]
         found += [*self._warned(tick, drives), *self._as_told(tick)]
         first = self._pads[self._first]
         self._lost = self._lost or first.bad or now - first.sent > first.timeout - _SLACK
@@ -179,6 +179,20 @@ class Witness:
             silent = tick.time - pad.came if pad.came is not None else 0.0
             if silent > pad.timeout + guard.get("grace", 0.0) + 2.0 * max(self._period, tick.dt):
                 yield f"{name} was last heard {silent:.2f} s ago, and it drives"
+
+    def _needed(self, tick: Tick) -> Iterator[str]:
+        """What the file needs of a far end is so."""
+        needs = self._guard.get("needs", {})
+        modes = [needs["mode"]] if isinstance(needs.get("mode"), str) else needs.get("mode", [])
+        for name, one in tick.far.items():
+            wrong = {
+                "arming": needs.get("armed") and one.armed is not True,
+                "mode": modes and one.mode not in modes,
+                "voltage": "voltage_above" in needs and not one.voltage >= needs["voltage_above"],
+                "charge": "charge_above" in needs and not one.charge >= needs["charge_above"],
+                "position": needs.get("position") and not math.isfinite(one.x + one.y),
+            }
+            yield from (f"the {what} of {name} is not as needed, and it drives" for what, bad in wrong.items() if bad)
 
     def _stopped_by_hand(self, tick: Tick) -> Iterator[str]:
         """An emergency stop that is on is obeyed, whoever presses it, and so is the stop switch."""

@@ -245,7 +245,21 @@ def _any_guard(draw: st.DrawFn, kind: str, buttons: Iterator[str]) -> dict[str, 
         guard |= draw(st.sampled_from([{}, {}, {"hold_to_run_2": next(buttons)}, three]))
     if "hold_to_run_2" in guard or "emergency_stop_2" in guard:
         guard["discrepancy_time"] = draw(st.floats(0.05, 0.5))
+    if draw(st.sampled_from([False, False, True])):
+        guard["needs"] = draw(_any_needs())
     return guard
+
+
+def _any_needs() -> st.SearchStrategy[dict[str, Any]]:
+    """Draw what must be so at the far end."""
+    return st.fixed_dictionaries(
+        {},
+        optional={
+            "answers": st.floats(0.1, 3.0), "armed": st.just(True), "mode": st.sampled_from(["guided", ["a", "b"]]),
+            "position": st.just(True), "voltage_above": st.floats(3.0, 50.0), "charge_above": st.floats(0.01, 0.9),
+            "height_from": st.floats(0.1, 2.0), "height_below": st.floats(2.5, 50.0), "within": st.floats(1.0, 99.0),
+        },
+    )  # fmt: skip
 
 
 def _any_inhibit() -> st.SearchStrategy[dict[str, Any]]:
