@@ -65,14 +65,15 @@ def brokered() -> Link:
 
 
 def radio() -> Link:
-    finder, newest = FrameFinder(SIGNED_COMMAND, KEY), [0]
+    newest = [0]
 
     def signed(n: int, key: bytes) -> bytes:
         return sign_command(CommandFrame(n, VelocityCommand(0.4), 0.2, True), Seal(7, n + 1, 100), key)
 
     def takes(data: bytes) -> bool:
         counted = False
-        for _, seal in finder.feed(data):
+        # Packet by packet: of a stream, two halves of a genuine frame make it whole again.
+        for _, seal in FrameFinder(SIGNED_COMMAND, KEY).feed(data):
             assert isinstance(seal, Seal)
             counted = counted or seal.number > newest[0]
             newest[0] = max(newest[0], seal.number)
@@ -112,7 +113,6 @@ def test_no_packet_counts_but_a_genuine_one_and_that_once(made: Callable[[], Lin
         packet = link.genuine(n)
         for _ in range(2):
             attack = attacked(dice, packet, link.foreign(n), sent)
-            # What was cut leaves a stream of bytes half a packet; the far end finds the next one all the same.
             forged += link.takes(attack) and attack != packet
         taken += link.takes(packet)
         sent = [*sent[-200:], packet]

@@ -67,6 +67,7 @@ class Telemetry(NamedTuple):
         said += [f"mode {self.mode}"] if self.mode else []
         said += ["armed"] if self.armed else []  # that it is not is one of the reasons
         said += ["in the air"] if self.flying else []
+        said += [f"height {self.height:.1f} m"] if abs(self.height) > _SOME_HEIGHT else []
         said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
         said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []
         said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
@@ -100,8 +101,10 @@ class Telemetry(NamedTuple):
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
 # A far end that said nothing for longer than this is silent, s.
 _SILENT = 1.0
+# What is no higher than this stands on the ground, m.
+_SOME_HEIGHT = 0.05
 _SHOWN = (
-    ("height", "height {:.1f} m"), ("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"),
+    ("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"),
     ("voltage", "{:.1f} V"),
 )  # fmt: skip
 _TEXTS = ("state", "reasons", "mode")

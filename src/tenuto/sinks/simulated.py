@@ -74,10 +74,15 @@ class SimulatedSink(Sink):
         robot, needs = self.robot, self._needs
         here, doing = robot.now, robot.actuators
         said = Telemetry(
-            time=self.clock.now(), follows=robot.obeys, state="follows" if robot.obeys else "no command came in time",
-            armed=True, mode=needs.modes[0] if needs.modes else "", wheels={name: doing[name] for name in self._wheels},
-            voltage=needs.voltage_above if needs.voltage_above > 0.0 else math.nan, charge=1.0,
-        )  # fmt: skip
+            time=self.clock.now(),
+            follows=robot.obeys,
+            state="follows" if robot.obeys else "no command came in time",
+            armed=True if needs.armed else None,
+            mode=needs.modes[0] if needs.modes else "",
+            wheels={name: doing[name] for name in self._wheels},
+            voltage=needs.voltage_above if needs.voltage_above > 0.0 else math.nan,
+            charge=1.0 if needs.charge_above > 0.0 else math.nan,
+        )
         if robot.chassis.units.known:
             said = said._replace(
                 flying=here.z > 0.0, height=here.z, x=here.x, y=here.y, heading=here.heading, vx=here.vx, vy=here.vy,
