@@ -220,6 +220,13 @@ def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:
         tenuto.parse_profile(TEXT + "[guard.needs]\narmed = true\n" + line)
     with pytest.raises(tenuto.ProfileError, match=r"height_from: expected less than guard\.needs\.height_below"):
         with_needs(height_from="3 m", height_below="2 m")
+    for more, said in (
+        ("modes = { a = -5 }", r"modes\.a: expected the autopilot's number for it, 0 or more, found -5"),
+        ('mode = "guided"', "mode: expected one of modes: none, found guided"),
+        ('only = "cart"', "only: expected an address without a host"),
+    ):
+        with pytest.raises(tenuto.ProfileError, match=said):
+            tenuto.parse_profile(f'{TEXT}[sinks.pilot]\nkind = "mavlink"\naddress = "h:1"\n{more}\n')
     flies = [tick for tick in tenuto.replay(armed, shipped("orchard-row.csv")) if any(tick.command)]
     assert flies, "a replay has no far end"
 

@@ -73,7 +73,7 @@ class KeyRing:
         self._seen = stamp
         try:
             self.keys, self.problem = read_keys(self._path, self._error), ""
-        except TenutoError as wrong:
+        except (TenutoError, OSError, ValueError) as wrong:
             self.keys, self.problem = {}, str(wrong)
 
 

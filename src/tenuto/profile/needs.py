@@ -17,12 +17,19 @@ from tenuto.profile.quantities import Length, Time, Voltage
 USUAL_ANSWERS = 2.0
 
 
+def _listed(value: object) -> object:
+    """Make a list of a single name."""
+    return [value] if isinstance(value, str) else value
+
+
 class NeedsTable(Table):
     """``[guard.needs]``: what must be so at the far end before the robot may be enabled, and while it is driven."""
 
     answers: Time | None = Field(default=None, description='the longest silence of the far end, such as "500 ms"')
     armed: bool = Field(default=False, description="true or false")
-    mode: Name | list[Name] = Field(default=[], description='a mode of the far end, or a list, such as "guided"')
+    mode: Annotated[list[Name], BeforeValidator(_listed)] = Field(
+        default=[], description='a mode of the far end, or a list, such as "guided"'
+    )
     position: bool = Field(default=False, description="true or false")
     voltage_above: Voltage | None = Field(default=None, description='a voltage, such as "10.5 V"')
     charge_above: Annotated[float, BeforeValidator(quantity(SHARE))] | None = Field(
@@ -35,9 +42,8 @@ class NeedsTable(Table):
     def plan(self) -> NeedsPlan:
         """Return what the guard has to know."""
         inf = math.inf
-        modes = (self.mode,) if isinstance(self.mode, str) else tuple(self.mode)
         made = NeedsPlan(
-            armed=self.armed, modes=modes, position=self.position, within=self.within or inf,
+            armed=self.armed, modes=tuple(self.mode), position=self.position, within=self.within or inf,
             voltage_above=self.voltage_above or -inf, charge_above=self.charge_above or -inf,
             height_from=self.height_from or -inf, height_below=self.height_below or inf,
         )  # fmt: skip

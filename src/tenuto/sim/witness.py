@@ -183,7 +183,7 @@ class Witness:
     def _needed(self, tick: Tick) -> Iterator[str]:
         """What the file needs of a far end is so."""
         needs = self._guard.get("needs", {})
-        modes = [needs["mode"]] if isinstance(needs.get("mode"), str) else needs.get("mode", [])
+        modes = needs.get("mode", [])
         for name, one in tick.far.items():
             wrong = {
                 "arming": needs.get("armed") and one.armed is not True,

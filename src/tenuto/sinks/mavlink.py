@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
-from tenuto.basics.findings import Finding, error, unexpected
+from tenuto.basics.findings import Finding, error, unexpected, warning
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
@@ -364,6 +364,9 @@ class MavlinkOptions(RatedSinkOptions):
         if switch is not None and switch.count != len(self.mode_order):
             text = f"{self.mode_switch} has {switch.count} positions, and there are {len(self.mode_order)} modes"
             yield error("mode_order", text, "name a mode for each")
+        if (self.address or "").startswith(":") and self.key is None and not self.only:
+            text = "whoever speaks first as that system has the link: nothing is signed, and any host may"
+            yield warning("address", text, "say key, or only the host that may speak")
         yield from super().plan_errors(plan)
 
     def turns(self, plan: Plan) -> dict[str, bool]:
@@ -404,6 +407,9 @@ class MavlinkOptions(RatedSinkOptions):
             found += [
                 unexpected(key, f"one of modes: {known}", name) for name in names if name and name not in self.modes
             ]
+        for name, number in self.modes.items():
+            if not 0 <= number < 2**32:
+                found.append(unexpected(f"modes.{name}", "the autopilot's number for it, 0 or more", f"{number}"))
         if bool(self.mode_switch) is not bool(self.mode_order):
             found.append(unexpected("mode_switch", "mode_switch and mode_order, or neither", "one of them"))
         if self.frame != "body_ned" and self.sends != "velocity":

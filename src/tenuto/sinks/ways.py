@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import socket
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +18,14 @@ if TYPE_CHECKING:
 GONE_AFTER = 3.0
 # How a message of MAVLink 2 begins, and where its sender stands.
 _VERSION_2, _SYSTEM_AT = 0xFD, 5
+
+
+def _address_of(host: str) -> str:
+    """Return the address of a host; empty for none. Raises `SinkError` where it is not known."""
+    try:
+        return socket.gethostbyname(host) if host else ""
+    except OSError as error:
+        raise SinkError(f"mavlink: only: no computer called {host} is known: {error.strerror or error}") from error
 
 
 class UdpWay:
@@ -36,7 +45,7 @@ class UdpWay:
             system: that of the autopilot: another one that speaks as it is told.
         """
         host, number = parse_address(place, SinkError)
-        self._waits, self._heard, self._only, self._system = not host, -math.inf, only, system
+        self._waits, self._heard, self._only, self._system = not host, -math.inf, _address_of(only), system
         self.stranger = ""
         self._udp = (
             UdpPort(bind=("", number), error=SinkError)
