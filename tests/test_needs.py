@@ -133,6 +133,8 @@ def drive_by_line(
     during: Callable[[float, FarEnd], str | None],
     seconds: float = 4.0,
     form: str = "text",
+    rate: float = 25.0,
+    loss: float = 0.0,
 ) -> list[Tick]:
     """Drive a far end on a pseudo-terminal, in simulated time; what happens to it is up to ``during``."""
     ticks, clock, key = list[Tick](), SimulatedClock(), folder / "orchard.key"
@@ -141,8 +143,8 @@ def drive_by_line(
         key.chmod(0o600)
     more = {"form": form, "key": str(key) if form == "signed" else None}
     with (
-        FarEnd(profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None) as far,
-        SerialLine(far.port, rate=25, answers=0.5, wheels=("left", "right"), **more) as sink,  # type: ignore[arg-type]
+        FarEnd(profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None, loss=loss) as far,
+        SerialLine(far.port, rate=rate, answers=0.5, wheels=("left", "right"), **more) as sink,  # type: ignore[arg-type]
         tenuto.open_sink(f"log:{folder / 'run.csv'}") as log,
     ):
         sink.label = "cart"
@@ -209,6 +211,21 @@ def test_what_does_not_follow_is_never_shown_as_driven(tmp_path: Path) -> None:
     said = f"cart does not follow: stands; {WHY[6]}"
     assert all(said in [notice.text for notice in tick.notices] for tick in late)
     assert late[-1].explain(MEDLAR).answer.endswith(said)
+
+
+def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: Path) -> None:
+    """Ten commands a second that hold for 200 ms, and three of ten are lost: it stands, and the driver knows."""
+    ticks = drive_by_line(MEDLAR, tmp_path, lambda now, far: None, seconds=20.0, rate=10.0, loss=0.3)
+    driven = [tick for tick in ticks if tick.guard.state is State.DRIVING and tick.time > 0.5]
+    latched = next(tick.time for tick in driven if tick.far["cart"].follows is False)
+    late = [tick for tick in driven if tick.time > latched + 0.5]
+    assert len(late) > 500
+    assert {tick.state for tick in late} == {"driving, not followed"}
+    assert WHY[2] in late[-1].notices[-1].text
+    said = late[-1].far["cart"]
+    assert 0.1 < said.loss < 0.5
+    assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
+    assert "% lost (more than the 1 % that it bears)" in said.in_words(late[-1].time)
 
 
 def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:

@@ -47,6 +47,9 @@ def robot(
     ] = None,
     form: Annotated[str, typer.Option(help="Of the serial line: text, binary or signed.")] = "text",
     key: Annotated[Path | None, typer.Option(help="A key file: only signed messages count.")] = None,
+    loss: Annotated[
+        float, typer.Option(min=0.0, max=1.0, help="Lose this share of the commands on the serial line, 0 to 1.")
+    ] = 0.0,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
     ] = math.inf,
@@ -67,6 +70,8 @@ def robot(
 
     if mavlink is not None and link is not None:
         raise typer.BadParameter("give one of the two", param_hint="--link and --mavlink")
+    if loss and mavlink is not None:
+        raise typer.BadParameter("it is of the serial line: leave --mavlink out", param_hint="--loss")
     if form not in ("text", "binary", "signed"):
         raise typer.BadParameter("expected text, binary or signed", param_hint="--form")
     if mavlink is None and (form == "signed") is not (key is not None):
@@ -81,7 +86,7 @@ def robot(
                 raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
         stands, where = (
             _autopilot(stack, loaded, mavlink, key) if mavlink is not None
-            else _serial(stack, loaded, link, form, key)
+            else _serial(stack, loaded, link, form, key, loss)
         )  # fmt: skip
         results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
         with ctrl_c() as stopped:
@@ -92,13 +97,15 @@ def robot(
         results.print(f"It is {pose}{units.speed.shown(here.vx, '+.2f')}. {stands.summary()}.", soft_wrap=True)
 
 
-def _serial(stack: ExitStack, profile: Profile, link: Path | None, form: str, key: Path | None) -> tuple[_Stands, str]:
+def _serial(
+    stack: ExitStack, profile: Profile, link: Path | None, form: str, key: Path | None, loss: float
+) -> tuple[_Stands, str]:
     from tenuto.links.key_file import read_key
     from tenuto.sim.far_end import FarEnd
 
     secret = read_key(str(key), SinkError) if key is not None else None
     place = str(link) if link is not None else None
-    far_end = stack.enter_context(FarEnd(profile, link=place, form=form, key=secret))
+    far_end = stack.enter_context(FarEnd(profile, link=place, form=form, key=secret, loss=loss))
     return far_end, str(link or far_end.port)
 
 

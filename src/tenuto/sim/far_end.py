@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import os
+import random
 import secrets
 import tty
 from collections.abc import Iterator
@@ -52,6 +53,7 @@ class FarEnd(Closing):
         *,
         form: str = "text",
         key: bytes | None = None,
+        loss: float = 0.0,
     ) -> None:
         """Place the robot at the origin.
 
@@ -59,7 +61,9 @@ class FarEnd(Closing):
             profile: its chassis is that of the robot. physics: how far it is from ideal.
             link: a path under which the port can also be opened.
             form: of what it reads: "text", "binary" or "signed". key: of the latter.
+            loss: the share of commands that is lost on the way, 0…1; by the same dice in every run.
         """
+        self._loss, self._dice = loss, random.Random(1)
         self._frames = FrameFinder(COMMAND if key is None else SIGNED_COMMAND, key) if form != "text" else None
         self._key, self._session, self._number = key, secrets.randbits(32), 0
         self._good = self._counter = 0
@@ -102,7 +106,7 @@ class FarEnd(Closing):
             data = os.read(self._master, 4096)
         except BlockingIOError:
             return
-        lines = self._lines(data)
+        lines = [line for line in self._lines(data) if self._dice.random() >= self._loss]
         if lines:
             self._good += len(lines)
             self._follow(lines[-1])
