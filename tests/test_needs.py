@@ -144,7 +144,7 @@ def drive_by_line(
     more = {"form": form, "key": str(key) if form == "signed" else None}
     with (
         FarEnd(profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None, loss=loss) as far,
-        SerialLine(far.port, rate=rate, answers=0.5, wheels=("left", "right"), **more) as sink,  # type: ignore[arg-type]
+        SerialLine(far.port, rate=rate, answers=0.5, wheels=("left", "right"), distances=("front",), **more) as sink,  # type: ignore[arg-type]
         tenuto.open_sink(f"log:{folder / 'run.csv'}") as log,
     ):
         sink.label = "cart"
@@ -226,6 +226,46 @@ def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: 
     assert 0.1 < said.loss < 0.5
     assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
     assert "% lost (more than the 1 % that it bears)" in said.in_words(late[-1].time)
+
+
+WALL = """
+[sinks.cart]
+kind = "serial"
+port = "/dev/ttyUSB0"
+answers = "500 ms"
+wheels = ["left", "right"]
+distances = ["front"]
+
+[distances.front]
+far_end = "cart"
+reads = "%s"
+keep = "0.5 m"
+"""
+
+
+def test_a_distance_that_the_firmware_measures_keeps_the_robot_away(tmp_path: Path) -> None:
+    profile, nearest = tenuto.parse_profile(TEXT + WALL % "distances.front"), [math.inf]
+
+    def before_a_wall(now: float, far: FarEnd) -> str | None:
+        far.distances = (2.5 - far.robot.now.x,)
+        nearest[0] = min(nearest[0], *far.distances)
+        # Noise on the line is no news of the wall.
+        os.write(far._master, b"#\n")
+        return None
+
+    ticks = drive_by_line(profile, tmp_path, before_a_wall, seconds=8.0)
+    assert max(tick.command.vx for tick in ticks) > 0.6
+    # What is promised is commanded: the motors lag by 0.12 s, and a line takes a tick each way.
+    assert 0.5 - 1.2 * (0.12 + 0.04) <= nearest[0] < 0.6
+    assert any(notice.code == "near" for tick in ticks for notice in tick.notices)
+    silent = drive_by_line(profile, tmp_path, lambda now, far: "silent" if now > 1.5 else before_a_wall(now, far))
+    assert silent[-2].command.vx == 0.0, "what is not heard allows no speed that way"
+    with pytest.raises(
+        tenuto.ProfileError, match=r"reads: expected a number that the far end of cart says: .*wheels\.left"
+    ):
+        tenuto.parse_profile(TEXT + WALL % "distances.rear")
+    with pytest.raises(tenuto.ProfileError, match=r"far_end: expected a sink of the profile"):
+        tenuto.parse_profile(TEXT + (WALL % "distances.front").replace('far_end = "cart"', 'far_end = "crat"'))
 
 
 def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterable
 from dataclasses import dataclass
+
+from tenuto.basics.frame import Frame
+from tenuto.driving.telemetry import FarEnds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -14,6 +19,7 @@ class InputPlan:
         reads: what its source calls the number.
         timeout: how old its newest number may be, s.
         own_source: it has a source; otherwise its number comes with the driver's sticks.
+        far_end: the sink whose far end says it, under the name ``reads``; None where it has another source.
         source_of: the other input whose source it is, where it shares one.
     """
 
@@ -22,8 +28,18 @@ class InputPlan:
     timeout: float = 0.3
     own_source: bool = True
     source_of: str | None = None
+    far_end: str | None = None
 
     @property
     def heard_from(self) -> str | None:
         """The name that its frames come under; None where its number comes with the driver's sticks."""
         return (self.source_of or self.name) if self.own_source else None
+
+
+def frames_of(inputs: Iterable[InputPlan], far: FarEnds) -> dict[str, Frame]:
+    """Return what the far ends said for inputs that are read there, by the input's name; NaN for what they did not."""
+    return {
+        one.name: Frame(heard.time, {one.reads: heard.number(one.reads)})
+        for one in inputs
+        if one.far_end is not None and (heard := far.get(one.far_end)) is not None and math.isfinite(heard.time)
+    }

@@ -53,6 +53,13 @@ class Telemetry(NamedTuple):
     waiting: float = math.nan
     bears: float = math.nan
 
+    def number(self, name: str) -> float:
+        """Return a number by its name, ``voltage`` or ``distances.front``; NaN where it was not said."""
+        what, _, one = name.partition(".")
+        value = getattr(self, what) if what in _NUMBERS else math.nan
+        found = value.get(one, math.nan) if isinstance(value, Mapping) else value
+        return float(found) if isinstance(found, (int, float)) else math.nan
+
     def age(self, now: float) -> float:
         """Return how long it has said nothing, s; ``now`` in s."""
         return now - self.time
@@ -107,6 +114,8 @@ _SHOWN = (
     ("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"),
     ("voltage", "{:.1f} V"),
 )  # fmt: skip
+# What `Telemetry.number` finds: numbers, and names of several; yes and no are 1 and 0.
+_NUMBERS = frozenset(Telemetry._fields) - {"time", "says", "state", "reasons", "mode"}
 _TEXTS = ("state", "reasons", "mode")
 _YES_OR_NO = ("follows", "armed", "flying")
 FarEnds = Mapping[str, Telemetry]

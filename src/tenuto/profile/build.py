@@ -96,7 +96,7 @@ def build_plan(
             DistancePlan(
                 name=name, reads=table.reads, scale=table.scale, towards=table.towards, keep=table.keep,
                 reach=reach_of(table), timeout=table.timeout or guard.link_timeout, own_source=table.has_source,
-                source_of=table.source_of,
+                source_of=table.source_of, far_end=table.far_end,
             )
             for name, table in profile.distances.items()
         ),
@@ -105,7 +105,7 @@ def build_plan(
                 name=name, reads=table.reads, on_from=table.on_from, closed=table.normally == "closed",
                 timeout=table.timeout or guard.link_timeout, share=table.speed_share or 1.0,
                 category=_category_of(table, guard.fault_category), own_source=table.has_source,
-                source_of=table.source_of,
+                source_of=table.source_of, far_end=table.far_end,
             )
             for name, table in profile.inhibits.items()
         ),
@@ -113,7 +113,7 @@ def build_plan(
             MeasuredPlan(
                 name=name, reads=table.reads, of=table.of, scale=table.scale, tolerance=table.tolerance,
                 within=table.within, timeout=table.timeout or guard.link_timeout, own_source=table.has_source,
-                source_of=table.source_of,
+                source_of=table.source_of, far_end=table.far_end,
             )
             for name, table in profile.measured.items()
         ),

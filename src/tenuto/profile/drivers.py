@@ -52,13 +52,14 @@ class InputTable(Table):
 
     source: AnySource | None = Field(default=None, description="a table with the keys of [source]")
     source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
+    far_end: Name | None = Field(default=None, description="a sink of the profile whose far end says the number")
     reads: Name = Field(description="what its source calls the number, such as a column")
     timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
 
     @property
     def has_source(self) -> bool:
-        """Whether it has a source, of its own or another input's."""
-        return self.source is not None or self.source_of is not None
+        """Whether it has a source: its own, another input's, or a far end."""
+        return self.source is not None or self.source_of is not None or self.far_end is not None
 
 
 class DistanceTable(InputTable):

@@ -15,8 +15,10 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.clock import Clock, MonotonicClock
 from tenuto.driving.changeover import Changeover
 from tenuto.driving.cues import Cues
+from tenuto.driving.input_plan import frames_of
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
+from tenuto.driving.telemetry import FarEnds
 from tenuto.driving.tick import Tick
 from tenuto.runtime.handle import DriveHandle
 from tenuto.runtime.outlet import Outlets
@@ -182,7 +184,8 @@ class _Drive:
         self.handle.pass_on(self.line)
         self.report.ended = self.report.ended or self.handle.ended
         frame = self._poll(self.source, now)
-        others = self._poll_others(now) if self.others else {}
+        far = self.outlets.far_ends(now)
+        others = self._poll_others(now, far) if self.others or far else {}
         faults, notices = self.outlets.look(now, self.line.plan)
         if (problem := self.outlets.fatal(self.line.plan)) is not None:
             self._fail(*problem)
@@ -192,7 +195,7 @@ class _Drive:
             notices += (Reason(Code.NOTE, note),)
         tick = self.line.step(
             frame, now, others=others, faults=faults, notices=notices + self.over_budget,
-            far=self.outlets.far_ends(now),
+            far=far,
         )  # fmt: skip
         if self.line.changed:
             self.outlets.change(self.line.plan)
@@ -225,9 +228,10 @@ class _Drive:
             return None
         return frame
 
-    def _poll_others(self, now: float) -> dict[str, Frame]:
+    def _poll_others(self, now: float, far: FarEnds) -> dict[str, Frame]:
         polled = {name: self._poll(source, now) for name, source in self.others.items()}
-        return {name: frame for name, frame in polled.items() if frame is not None}
+        found = {name: frame for name, frame in polled.items() if frame is not None}
+        return found | frames_of(self.line.plan.inputs, far)
 
     def _take_change(self) -> None:
         """Ask for a changed profile; one that does not fit the sources changes nothing."""
@@ -314,7 +318,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
     wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
     for lower in plan.below:
         wanted[lower.name] = _reads(lower.controls)
-    for sensor in plan.inputs:
+    for sensor in (one for one in plan.inputs if one.far_end is None):
         wanted.setdefault(sensor.heard_from or "", []).append((sensor.reads, sensor.name))
     velocities = {lower.name for lower in plan.below if not lower.controls}
     sources = {"": source, **others}
@@ -334,6 +338,10 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
 
 def check_far_ends(plan: Plan, sinks: Sequence[Sink]) -> None:
     """Make sure that some sink can say what ``guard.needs`` wants to know. Raises `SinkError`."""
+    able = {sink.label for sink in sinks if sink.says}
+    for one in plan.inputs:
+        if one.far_end is not None and one.far_end not in able:
+            raise SinkError(f"{one.name} is read from the far end of {one.far_end}, which is no sink of this drive")
     says = frozenset[str]().union(*(sink.says for sink in sinks))
     unsaid = plan.guard.needs.unsaid(says)
     if plan.guard.needs.wanted and (unsaid or not says):

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 from tenuto.clock import Clock, MonotonicClock
+from tenuto.driving.input_plan import frames_of
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Planned
 from tenuto.driving.tick import Tick
@@ -49,9 +50,9 @@ def look(
             now = clock.now()
             came = {name: frame for name, one in others.items() if (frame := one.poll(now)) is not None}
             faults, notices = outlets.look(now, plan)
-            tick = pipeline.step(
-                source.poll(now), now, others=came, faults=faults, notices=notices, far=outlets.far_ends(now)
-            )
+            far = outlets.far_ends(now)
+            came |= frames_of(plan.inputs, far)
+            tick = pipeline.step(source.poll(now), now, others=came, faults=faults, notices=notices, far=far)
             outlets.give(tick)
             if now - start >= seconds or stopped():
                 return tick

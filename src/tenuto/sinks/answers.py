@@ -22,6 +22,7 @@ class Answers:
         """Give names to the numbers of an answer; ``modulo``: see `tenuto.sinks.line_forms.LineForm`."""
         self._wheels, self._distances, self._modulo = wheels, distances, modulo
         self.way = Way()
+        self._answered = False
         unheard = dict.fromkeys(wheels, math.nan), dict.fromkeys(distances, math.nan)
         self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
 
@@ -33,7 +34,9 @@ class Answers:
             waiting: what our own port still has to send, s.
         """
         said = self.telemetry._replace(waiting=waiting)
-        if heard:
+        # Once it has answered, other bytes are no news of what it measures.
+        self._answered = self._answered or bool(answers)
+        if answers or (heard and not self._answered):
             said = said._replace(time=now)
         for answer in answers:
             self.way.answered(answer.counter, answer.good, now, modulo=self._modulo)

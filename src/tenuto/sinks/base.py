@@ -99,6 +99,11 @@ class SinkOptions(ABC):
         return frozenset()
 
     @property
+    def numbers(self) -> tuple[str, ...]:
+        """Name the numbers that its far end can say, as inputs read them: ``voltage``, ``distances.front``."""
+        return tuple(sorted(self.says - {"state", "reasons", "mode", "wheels", "distances"}))
+
+    @property
     def mode_names(self) -> tuple[str, ...]:
         """Name the modes that its far end can be in; empty where nobody knows them."""
         return ()

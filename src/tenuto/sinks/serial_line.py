@@ -257,6 +257,12 @@ class SerialLineOptions(RatedSinkOptions):
         """Name what an answer line says, where answers are expected."""
         return Answers.says if self.answers is not None else frozenset()
 
+    @property
+    def numbers(self) -> tuple[str, ...]:
+        """Name the numbers of an answer: those of every far end, wheels and distances."""
+        named = [f"wheels.{name}" for name in self.wheels] + [f"distances.{name}" for name in self.distances]
+        return (*super().numbers, *named) if self.answers is not None else ()
+
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
         """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
         for key, wrong in (

@@ -45,6 +45,9 @@ def inputs_errors(profile: Tables) -> Iterator[Finding]:
 def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
     """Tell what is wrong with where a number is read."""
     source = table.source
+    if table.far_end is not None:
+        yield from _far_end(profile, key, table)
+        return
     if table.source_of is not None:
         inputs = profile.inputs
         known = [name for name, one in inputs.items() if one.source is not None]
@@ -61,6 +64,21 @@ def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
         yield unexpected(f"{key}.reads", f"a control of a {profile.source.kind}", f'"{table.reads}"', hint)
     if columns is not None and table.reads not in columns:
         yield unexpected(f"{key}.reads", f"one of the columns {', '.join(columns)}", f'"{table.reads}"')
+
+
+def _far_end(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
+    """Tell what is wrong with a number that a far end says."""
+    for other in ("source", "source_of"):
+        if getattr(table, other) is not None:
+            yield unexpected(f"{key}.far_end", f"nothing beside {other}", f'"{table.far_end}"', "take one out")
+    sink = profile.sinks.get(table.far_end or "")
+    if sink is None:
+        yield unknown(f"{key}.far_end", "a sink of the profile", table.far_end or "", profile.sinks)
+    elif table.reads not in sink.numbers:
+        said = ", ".join(sink.numbers) or "nothing"
+        yield unexpected(
+            f"{key}.reads", f"a number that the far end of {table.far_end} says: {said}", f'"{table.reads}"'
+        )
 
 
 def _velocities(key: str, table: DriverTable) -> Iterator[Finding]:
