@@ -7,13 +7,16 @@ from pathlib import Path
 
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Hands, Notebook
+from helpers import MEDLAR, Bench, Hands, Notebook, examples
 from tenuto import Profile, State, Tick
 from tenuto.data import shipped
 from tenuto.runtime import outlet
 from tenuto.runtime.changes import WatchedProfile
+from tenuto.runtime.outlet import Waiting
 from tenuto.sinks import Sink
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -191,3 +194,30 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # though hold-to-run is held all along
     assert max(tick.command.vx for tick in ticks if tick.time > 4.5) == pytest.approx(0.6)
     assert len(pd.read_csv(tmp_path / "run.csv")) == pytest.approx(len(ticks), abs=2)
+
+
+@examples(60)
+@given(
+    st.floats(0.0, 1.0), st.floats(0.05, 0.5),
+    st.lists(st.tuples(st.floats(0.0, 1.5), st.booleans(), st.booleans()), min_size=1, max_size=40),
+)  # fmt: skip
+def test_no_command_that_moves_is_handed_on_later_than_it_is_valid(
+    period: float, valid: float, story: list[tuple[float, bool, bool]]
+) -> None:
+    """However long the loop, or the sink, is held up between leaving a tick and taking it."""
+    sink = Notebook()
+    sink.period = period
+    waiting, now, taken = Waiting(sink), 0.0, 0
+    moving = Bench().drive(1.0)
+    for passes, moves, takes in story:
+        now += passes
+        tick = moving._replace(time=now, valid_for=valid)
+        waiting.add(tick if moves else tick._replace(command=STANDSTILL))
+        now += passes if takes else 0.0
+        item = waiting.take(now) if takes else None
+        if isinstance(item, Tick):
+            taken += 1
+            assert now - item.time <= valid or item.command == STANDSTILL
+    still = moving._replace(time=now, valid_for=valid, command=STANDSTILL)
+    waiting.add(still)
+    assert waiting.take(now + 9.0) is still, "a standstill is never too old"

@@ -55,11 +55,18 @@ class Waiting:
         self._items.append(item)
 
     def take(self, now: float, *, at_once: bool = False) -> Tick | Plan | None:
-        """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate."""
+        """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate.
+
+        A command that moves and is no longer valid, for the loop or the sink was held up, is dropped: the far end stops
+        by itself, and must not be told afresh to go on.
+        """
         if not self._items or (self._not_before > now + _ROUNDING and not at_once):
             return None
+        item = self._items.popleft()
+        if isinstance(item, Tick) and not self._sink.is_log and now - item.time > item.valid_for and any(item.command):
+            return None
         self._not_before = max(self._not_before, now - self._sink.period) + self._sink.period
-        return self._items.popleft()
+        return item
 
     def early(self, now: float) -> float | None:
         """Return how long the sink's rate holds back what waits, s; None where nothing waits."""
