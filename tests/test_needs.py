@@ -225,7 +225,7 @@ def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: 
     said = late[-1].far["cart"]
     assert 0.1 < said.loss < 0.5
     assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
-    assert "% lost (more than the 1 % that it bears)" in said.in_words(late[-1].time)
+    assert "% lost (bears only 1 %)" in said.in_words(late[-1].time)
 
 
 WALL = """

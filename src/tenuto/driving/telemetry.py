@@ -74,21 +74,23 @@ class Telemetry(NamedTuple):
         said += [f"mode {self.mode}"] if self.mode else []
         said += ["armed"] if self.armed else []  # that it is not is one of the reasons
         said += ["in the air"] if self.flying else []
-        said += [f"height {self.height:.1f} m"] if abs(self.height) > _SOME_HEIGHT else []
-        said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
+        said += [f"{self.voltage:.1f} V"] if math.isfinite(self.voltage) else []
         said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []
-        said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
-        said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
+        # How the way there is comes before what is measured there: a small view cuts the end.
         said += [f"answers in {1000.0 * self.round_trip:.0f} ms"] if math.isfinite(self.round_trip) else []
         said += [f"{100.0 * self.loss:.0f} % lost{self._borne}"] if math.isfinite(self.loss) else []
         said += [f"{1000.0 * self.waiting:.0f} ms in our port"] if self.waiting > _SILENT / 10.0 else []
+        said += [f"height {self.height:.1f} m"] if abs(self.height) > _SOME_HEIGHT else []
+        said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
+        said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
+        said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
         return ", ".join([*said, *self.reasons])
 
     @property
     def _borne(self) -> str:
         if not self.loss > 0.005 or math.isnan(self.bears):
             return ""
-        return f" ({'more than' if self.loss > self.bears else 'of'} the {100.0 * self.bears:.0f} % that it bears)"
+        return f" (bears {'only ' if self.loss > self.bears else ''}{100.0 * self.bears:.0f} %)"
 
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
         """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""
@@ -110,10 +112,7 @@ _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "sa
 _SILENT = 1.0
 # What is no higher than this stands on the ground, m.
 _SOME_HEIGHT = 0.05
-_SHOWN = (
-    ("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"),
-    ("voltage", "{:.1f} V"),
-)  # fmt: skip
+_SHOWN = (("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"))
 # What `Telemetry.number` finds: numbers, and names of several; yes and no are 1 and 0.
 _NUMBERS = frozenset(Telemetry._fields) - {"time", "says", "state", "reasons", "mode"}
 _TEXTS = ("state", "reasons", "mode")
