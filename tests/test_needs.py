@@ -18,6 +18,7 @@ from tenuto.analysis.odometry import motion_in_log
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.driving.guard import State
+from tenuto.driving.stopping import silent_far_end_stages
 from tenuto.driving.telemetry import Telemetry, far_ends_of
 from tenuto.protocols.answer_line import WHY, AnswerLine, encode_answer, read_answer
 from tenuto.protocols.measured import measured_of, telemetry_of
@@ -125,6 +126,31 @@ def test_beyond_a_fence_it_stops_once_and_then_only_comes_back(
     comes_back = (math.cos(heading - where) < 0.0) is not backward
     assert (abs(tick.command.vx) > 0.05) is comes_back
     assert comes_back or tick.notices[0].code == "beyond_bound"
+
+
+@examples(40)
+@given(st.floats(0.1, 2.0), st.sampled_from([0.0, 0.15, 0.4]), st.floats(0.5, 3.0), st.integers(0, 2))
+def test_a_silent_far_end_costs_no_more_than_check_says(
+    answers: float, grace: float, deceleration: float, more: int
+) -> None:
+    text = TEXT.replace('stop_deceleration = "1.5 m/s^2"', f"stop_deceleration = {deceleration}")
+    text = text.replace("[guard]\n", f"[guard]\n{f'grace = {grace}' if grace else ''}\n")
+    profile = tenuto.parse_profile(f"{text}\n[guard.needs]\nanswers = {answers}\n")
+    *stages, _ = silent_far_end_stages(profile.plan())
+    bench, heard, metres = Bench(profile), 0.0, 0.0
+    for step in range(400):
+        bench.now += 0.02
+        forward = float(step > 20)
+        # It is driven at full speed when it is heard last: within any part of a tick.
+        heard = bench.now - 0.009 * more if step < 150 else heard
+        frame = tenuto.Frame(bench.now, pad(forward, 0.0, step > 10))
+        far = {"cart": GOOD._replace(time=heard, says=SAYS)}
+        bench.ticks.append(bench.pipeline.step(frame, bench.now, far=far))
+    moving = [tick for tick in bench.ticks if tick.time > heard and any(tick.command)]
+    metres = sum(tick.command.vx * 0.02 for tick in moving)
+    assert moving[-1].time + 0.02 - heard <= sum(stage.seconds for stage in stages) + 0.02 + 1e-6
+    assert metres <= sum(stage.metres for stage in stages) + 0.02 * 1.2 + 1e-6
+    assert moving[0].command.vx > 1.1
 
 
 def drive_by_line(

@@ -55,7 +55,7 @@ def check(
       tenuto check medlar.toml --worst
     """
     import tenuto
-    from tenuto.driving.stopping import far_end_stages, link_loss_stages
+    from tenuto.driving.stopping import far_end_stages, link_loss_stages, silent_far_end_stages
     from tenuto.profile.checks.advice import advise
     from tenuto.profile.checks.losses import link_losses
     from tenuto.profile.lines import line_of
@@ -68,6 +68,7 @@ def check(
     faults: list[Worst] = []
     borne: list[Losses] = []
     dead: list[Stage] = []
+    silent: list[Stage] = []
     truths, prepared = TruthTable((), ()), None
     try:
         loaded = tenuto.load_profile(profile)
@@ -80,13 +81,13 @@ def check(
         truths = _truths(prepared, notes)
         findings = [*advise(loaded, prepared.calibration, controls), *truths.findings]
         stages, borne = link_loss_stages(prepared.plan()), link_losses(loaded)
-        dead = far_end_stages(prepared.plan())
+        dead, silent = far_end_stages(prepared.plan()), silent_far_end_stages(prepared.plan())
         faults = _faults(prepared.plan(), notes) if worst else []
         calibrated = ", ".join(map(str, prepared.files))
         notes.append(f"calibrated by {calibrated}" if calibrated else "not compared with a calibration")
     if as_json:
         known = prepared is None or not prepared.profile.chassis.in_shares
-        more = _driven_as_json(stages, dead, faults if worst else None, borne, known)
+        more = _driven_as_json(stages, silent, dead, faults if worst else None, borne, known)
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
         typer.echo(json.dumps(_as_json(text, findings, notes) | more, indent=2))
     else:
@@ -99,7 +100,7 @@ def check(
             )
         if table and prepared is not None:
             results.print(_truth_table(truths, prepared.plan()))
-        _print_stops(stages, dead, faults, prepared.plan().chassis.units if prepared is not None else METRIC)
+        _print_stops(stages, silent, dead, faults, prepared.plan().chassis.units if prepared is not None else METRIC)
         _print_losses(borne)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -109,11 +110,16 @@ def check(
         raise typer.Exit(1)
 
 
-def _print_stops(stages: list[Stage], dead: list[Stage], faults: list[Worst], units: Units) -> None:
+def _print_stops(
+    stages: list[Stage], silent: list[Stage], dead: list[Stage], faults: list[Worst], units: Units
+) -> None:
     """Print how far it goes when the link or the program dies, and at every fault, where that was asked for."""
     if stages:
         results.print("When the link goes quiet at full speed:")
         results.print(_table(stages, units))
+        if silent:
+            results.print("When a far end falls silent at full speed (guard.needs.answers):")
+            results.print(_table(silent, units))
         results.print("When the program, or its line to the robot, dies at full speed:")
         results.print(_table(dead, units))
         if not units.known:
@@ -143,9 +149,15 @@ def _as_json(text: str, findings: list[Finding], notes: list[str]) -> dict[str, 
 
 
 def _driven_as_json(
-    stages: list[Stage], dead: list[Stage], faults: list[Worst] | None, borne: list[Losses], known: bool
+    stages: list[Stage],
+    silent: list[Stage],
+    dead: list[Stage],
+    faults: list[Worst] | None,
+    borne: list[Losses],
+    known: bool,
 ) -> dict[str, Any]:
     found: dict[str, Any] = {"link_loss": _stages_as_json(stages, known), "far_end": _stages_as_json(dead, known)}
+    found |= {"far_end_silent": _stages_as_json(silent, known)} if silent else {}
     found |= {"losses": [one._asdict() for one in borne]}
     return found if faults is None else found | {"worst": [_as_dict(fault, known) for fault in faults]}
 

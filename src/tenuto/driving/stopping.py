@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import product
 from typing import NamedTuple
 
@@ -236,6 +237,14 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
         stages.append(Stage("it comes down", left, 0.0, guard.descend_speed * guard.descend_for))
     stages.append(Stage("the power is off" if guard.fault_category == 1 else "it stands with power on", math.inf, 0.0))
     return stages
+
+
+def silent_far_end_stages(plan: Plan) -> list[Stage]:
+    """List what follows where a far end falls silent that ``guard.needs`` wants to answer; nothing where none does."""
+    answers = plan.guard.needs.answers
+    if math.isinf(answers):
+        return []
+    return link_loss_stages(replace(plan, guard=replace(plan.guard, link_timeout=answers)))
 
 
 def far_end_stages(plan: Plan) -> list[Stage]:
