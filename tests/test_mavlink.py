@@ -2,6 +2,7 @@
 
 import json
 import math
+import random
 import signal
 import socket
 import subprocess
@@ -368,6 +369,24 @@ def test_it_goes_ahead_of_its_nose_in_every_frame(flight: Flight) -> None:
     way = math.atan2(here.y - before.y, here.x - before.x)
     assert abs(math.remainder(way - before.heading, math.tau)) < 0.1
     assert math.hypot(here.x - before.x, here.y - before.y) > 2.0
+
+
+def test_over_a_link_that_loses_a_third_it_is_still_flown_and_the_loss_is_known(flight: Flight) -> None:
+    dice, plain = random.Random(3), flight.autopilot._udp.receive
+    said = flight.autopilot._udp.send
+    flight.autopilot._udp.receive = lambda most=200: (one for one in plain(most) if dice.random() > 0.33)  # type: ignore[method-assign]
+    flight.autopilot._udp.send = lambda data, to=None: said(data, to) if dice.random() > 0.33 else None  # type: ignore[method-assign]
+    flight.run(0.2, PAD)
+    flight.run(0.2, HELD)
+    flight.run(2.0, HELD | {"start": 1.0})  # asked for up to three times
+    assert flight.autopilot.armed
+    flight.run(0.2, HELD)
+    flight.run(6.0, HELD | {"north": 1.0})
+    assert flight.autopilot.doing == "flying"
+    flight.run(5.0, HELD | {"right_y": FULL})
+    telemetry = flight.sink.telemetry
+    assert telemetry.vx > 1.0
+    assert telemetry.loss == pytest.approx(0.33, abs=0.1)
 
 
 def test_without_a_key_another_one_who_speaks_takes_nothing_and_is_told(flight: Flight) -> None:

@@ -20,6 +20,7 @@ from tenuto.data import shipped
 from tenuto.driving.guard import State
 from tenuto.driving.stopping import silent_far_end_stages
 from tenuto.driving.telemetry import Telemetry, far_ends_of
+from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.protocols.answer_line import WHY, AnswerLine, encode_answer, read_answer
 from tenuto.protocols.measured import measured_of, telemetry_of
 from tenuto.protocols.remote import RemoteState, RobotEnd, read_json
@@ -252,6 +253,32 @@ def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: 
     assert 0.1 < said.loss < 0.5
     assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
     assert "% lost (bears only 1 %)" in said.in_words(late[-1].time)
+
+
+@pytest.mark.parametrize("form", ["text", "signed"])
+def test_a_firmware_that_is_started_again_stands_until_the_driver_lets_go(form: str, tmp_path: Path) -> None:
+    begun = list[float]()
+
+    def starts_again(now: float, far: FarEnd) -> str | None:
+        if now > 2.0 and not begun:
+            begun.append(now)
+            again = FarEnd(MEDLAR, form=form, key=far._key)
+            far.__dict__ |= {
+                name: again.__dict__[name] for name in ("robot", "decoder", "_session", "_number", "_good")
+            }
+            far.robot._watchdog = CommandWatchdog()  # it has heard nothing yet
+            far._counter, far._answered, far._commanded = 0, -1.0, 0.0
+            again.close()
+        return None
+
+    ticks = drive_by_line(MEDLAR, tmp_path, starts_again, form=form)
+    assert begun
+    before = [tick for tick in ticks if 1.0 < tick.time < 2.0]
+    assert {tick.state for tick in before} == {"driving"}
+    late = [tick for tick in ticks if 3.0 < tick.time < 4.0]
+    assert {tick.state for tick in late} == {"driving, not followed"}, "its stick is pushed all the while"
+    assert all(tick.far["cart"].wheels["left"] == pytest.approx(0.0, abs=1e-3) for tick in late)
+    assert all(tick.far["cart"].age(tick.time) < 0.2 for tick in late), "and it answers"
 
 
 WALL = """
