@@ -26,6 +26,7 @@ from tenuto import Tick, VelocityCommand
 from tenuto.clock import MonotonicClock
 from tenuto.data import shipped
 from tenuto.driving.guard import State
+from tenuto.protocols import mavlink
 from tenuto.protocols.mavlink import (
     MavlinkLink,
     Member,
@@ -39,7 +40,7 @@ from tenuto.sim.autopilot import _TAKES, Autopilot
 from tenuto.sinks import open_as_said
 from tenuto.sinks.function import FunctionSink
 from tenuto.sinks.mavlink import MavlinkSink
-from tenuto.sinks.orders import AutopilotCommand
+from tenuto.sinks.orders import POWER_OFF, AutopilotCommand, Order, Orders, order_of, order_of_mode
 
 pytestmark = pytest.mark.port
 
@@ -333,6 +334,49 @@ def test_an_autopilot_in_another_mode_does_not_follow_and_a_switch_asks_for_the_
     pilot.mode = 3  # somebody else at the autopilot: it is not fought over
     flight.run(3.0, HELD)
     assert (pilot.mode, sink.telemetry.follows) == (3, False)
+
+
+def test_a_mode_that_is_refused_for_ever_holds_up_no_landing_and_no_power_off() -> None:
+    orders = Orders()
+    land = order_of("land", COMMANDS["land"])
+    orders.add(order_of_mode("guided", 4))
+    assert orders.due(0.0) == (order_of_mode("guided", 4), 0)
+    orders.answered(dialect.MAV_CMD_DO_SET_MODE, dialect.MAV_RESULT_DENIED, 0.1)
+    orders.add(land)
+    assert orders.due(0.2) == (land, 0)
+    orders.add(Order(POWER_OFF, *mavlink.POWER_OFF, armed=False, lasts=True))
+    found = orders.due(0.3)
+    assert found is not None
+    assert found[0].name == POWER_OFF
+    orders.seen(False, 3, 1.0)
+    assert orders.due(1.1) == (land, 0)
+    orders.answered(land.number, dialect.MAV_RESULT_ACCEPTED, 1.2)
+    assert orders.due(1.3) == (order_of_mode("guided", 4), 0), "and the mode is asked for again"
+
+
+def test_messages_of_no_dialect_are_no_loss_and_no_sign_of_life(flight: Flight) -> None:
+    """Autopilots speak dialects of their own: another message each time, with an order number of the same row."""
+    plain = flight.autopilot._speak
+
+    def speaks_a_dialect() -> None:
+        plain()
+        for _ in range(3):
+            data = bytearray(flight.autopilot.link.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3)))
+            data[7:10] = (60_001).to_bytes(3, "little")
+            flight.autopilot._udp.send(bytes(data))
+
+    flight.autopilot._speak = speaks_a_dialect  # type: ignore[method-assign]
+    flight.run(3.0, PAD)
+    assert flight.sink.telemetry.loss == 0.0
+    flight.autopilot._speak = lambda: None  # type: ignore[method-assign]
+    heard = flight.sink.telemetry.time
+    flight.autopilot.link.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3))
+    for _ in range(50):
+        data = bytearray(flight.autopilot.link.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3)))
+        data[7:10] = (60_001).to_bytes(3, "little")
+        flight.autopilot._udp.send(bytes(data))
+        flight.run(0.1, PAD)
+    assert flight.sink.telemetry.time - heard < 0.3
 
 
 def test_it_says_how_it_flies(flight: Flight) -> None:

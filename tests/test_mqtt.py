@@ -277,6 +277,8 @@ def test_tls_and_user_names(tmp_path: Path) -> None:
                 tenuto.open_sink(f"mqtt:{here}/medlar,{option}")
         with pytest.raises(tenuto.SinkError, match="over a line that others can read: say ca=FILE"):
             tenuto.open_sink(f"mqtt:192.0.2.1/medlar,user=picker,password_file={tmp_path / 'good'}")
+        looks = run("station", "192.0.2.1", "--user", "a", "--password-file", str(tmp_path / "good"), cwd=tmp_path)
+        assert (looks.returncode, "over a line that others can read" in looks.stderr) == (1, True)
         (tmp_path / "good").chmod(0o644)
         with pytest.raises(tenuto.SinkError, match="everybody may read it"):
             tenuto.open_sink(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'}")

@@ -28,6 +28,7 @@ from tenuto.protocols.way import Way
 from tenuto.runtime.preflight import look
 from tenuto.sim.far_end import FarEnd
 from tenuto.sinks.serial_line import SerialLine
+from tenuto.sources.function import FunctionSource
 from tenuto.sources.recording import write_recording
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -313,6 +314,13 @@ def test_a_distance_that_the_firmware_measures_keeps_the_robot_away(tmp_path: Pa
     assert any(notice.code == "near" for tick in ticks for notice in tick.notices)
     silent = drive_by_line(profile, tmp_path, lambda now, far: "silent" if now > 1.5 else before_a_wall(now, far))
     assert silent[-2].command.vx == 0.0, "what is not heard allows no speed that way"
+    # In a replay it may be read elsewhere; without that it is said what is missing.
+    with pytest.raises(
+        tenuto.SinkError, match="front is read from the far end of cart, which is no sink of this drive"
+    ):
+        tenuto.replay(profile, shipped("orchard-row.csv"))
+    free = FunctionSource("front", ["distances.front"], lambda now: {"distances.front": 50.0})
+    assert any(any(tick.command) for tick in tenuto.replay(profile, shipped("orchard-row.csv"), others={"front": free}))
     with pytest.raises(tenuto.ProfileError, match=r"reads: expected a number that the far end of cart .*wheels\.left"):
         tenuto.parse_profile(TEXT + WALL % "distances.rear")
     with pytest.raises(tenuto.ProfileError, match=r"far_end: expected a sink of the profile"):

@@ -196,6 +196,8 @@ def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: Simula
         assert run("key", "robot.keys", "--driver", name, cwd=tmp_path).returncode == 0
     twice = run("key", "robot.keys", "--driver", "shed", cwd=tmp_path)
     assert (twice.returncode, "shed has a key already" in twice.stderr) == (1, True)
+    odd = run("key", "robot.keys", "--driver", "../shed", cwd=tmp_path)
+    assert (odd.returncode, "expected a name of up to 64 letters" in odd.stderr) == (1, True)
     robot = Robot(UdpSource(f"127.0.0.1:{port}", key=str(tmp_path / "robot.keys"), clock=clock), clock)
     thief = Station(tenuto.open_sink(f"udp:127.0.0.1:{port},driver=shed,key={tmp_path / 'field.key'}"), clock)
     source = robot.source

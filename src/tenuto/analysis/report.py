@@ -84,7 +84,7 @@ def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
             found.append(Fact(f"in mode {mode}", f"{seconds:.1f} s", float(seconds)))
     beyond = float(table["dt"].to_numpy()[saturated(table)].sum())
     found.append(Fact("asked for more than the vehicle can", f"{beyond:.1f} s", beyond))
-    return found + _link_facts(table, plan) + _far_facts(table, plan) + _loop_facts(table, plan)
+    return found + _link_facts(table, plan) + _far_facts(table) + _loop_facts(table, plan)
 
 
 def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
@@ -111,7 +111,7 @@ def far_names(table: pd.DataFrame) -> list[str]:
     return list(dict.fromkeys(str(one).split(".")[1] for one in table.columns if str(one).startswith("far.")))
 
 
-def _far_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
+def _far_facts(table: pd.DataFrame) -> list[Fact]:
     """Say how each far end answered: its longest silence, how long it did not follow, its battery, the way there."""
     found: list[Fact] = []
     driving = (table["guard.state"] == State.DRIVING).to_numpy()

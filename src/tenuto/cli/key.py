@@ -39,11 +39,10 @@ def key(
     if driver is not None and revoke is not None:
         raise typer.BadParameter("give one of the two", param_hint="--driver and --revoke")
     if driver is not None:
-        own = file.with_name(f"{driver}.key")
-        add_driver(str(file), driver, str(own), SinkError)
-        results.print(
-            f"{own} holds the key of {driver}, for its machine; {file} knows it, for the robot.", soft_wrap=True
-        )
+        own = add_driver(str(file), driver, SinkError)
+        said = f"its machine drives with driver={driver},key={own}"
+        text = f"{own} holds the key of {driver}: {said}. The robot takes {file}."
+        results.print(text, soft_wrap=True)
     elif revoke is not None:
         revoke_driver(str(file), revoke, SinkError)
         results.print(f"{revoke} has no key in {file} any more.", soft_wrap=True)

@@ -104,6 +104,9 @@ def station(
     ca: Annotated[
         str | None, typer.Option(help='A file of certificates to trust, or "system"; then TLS is used.')
     ] = None,
+    plain_password: Annotated[
+        bool, typer.Option("--plain-password", help="The password may go over a line without TLS.")
+    ] = False,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
     ] = math.inf,
@@ -128,7 +131,7 @@ def station(
     host, _, port = broker.partition(":")
     if not host or (port and not port.isdecimal()):
         raise typer.BadParameter(f'expected HOST or HOST:PORT, found "{broker}"', param_hint="BROKER")
-    settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca)
+    settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca, plain_password=plain_password)
     link = Broker(settings, SourceError)
     try:
         robots = Robots(link)

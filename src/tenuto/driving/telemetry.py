@@ -107,6 +107,8 @@ class Telemetry(NamedTuple):
                 yield f"far.{name}.{what}", _cell(what, value)
 
 
+# All that a far end may say; what a link bears is worked out here.
+EVERYTHING = frozenset(Telemetry._fields) - {"time", "says", "bears"}
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
 # A far end that said nothing for longer than this is silent, s.
 _SILENT = 1.0

@@ -134,6 +134,7 @@ class Broker:
     def _identify(self, settings: BrokerSettings, error: type[TenutoError]) -> None:
         """Set user, password and TLS."""
         try:
+            _refuse_plain(settings, error)
             if settings.user is not None:
                 password = _password(settings.password_file, error) if settings.password_file else None
                 self._client.username_pw_set(settings.user, password)
@@ -181,6 +182,16 @@ class Broker:
             routes[topic] = inboxes
         for inbox in inboxes:
             inbox.append(Message(topic, bytes(message.payload)))
+
+
+def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
+    """Refuse a password over a line that others can read, unless it is told so. Raises ``error``."""
+    here = settings.host in ("localhost", "127.0.0.1", "::1")
+    if settings.password_file is not None and settings.ca is None and not here and not settings.plain_password:
+        raise error(
+            f"mqtt: the password would go to {settings.host} over a line that others can read: "
+            "say ca=FILE or ca=system for TLS, or plain_password=true"
+        )
 
 
 def _password(path: str, error: type[TenutoError]) -> str:

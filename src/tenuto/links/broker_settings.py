@@ -21,6 +21,7 @@ class BrokerSettings:
         user: a user name. password_file: a file that holds the password, and nothing else.
         ca: a file with the certificates to trust; what uses TLS. "system" trusts those of the system.
         certificate, private_key: files by which this machine shows who it is.
+        plain_password: the password may go over a line without TLS.
     """
 
     host: str
@@ -30,6 +31,7 @@ class BrokerSettings:
     ca: str | None = None
     certificate: str | None = None
     private_key: str | None = None
+    plain_password: bool = False
 
 
 class Message(NamedTuple):
@@ -65,11 +67,5 @@ class BrokerOptions:
         """Return how the broker is reached, and the name of the robot. Raises ``error``."""
         host, port, robot = split_place(self.address, error)
         keys = [one.name for one in fields(BrokerSettings) if one.name not in ("host", "port")]
-        here = host in ("localhost", "127.0.0.1", "::1")
-        if self.password_file is not None and self.ca is None and not here and not self.plain_password:
-            raise error(
-                f"mqtt: the password would go to {host} over a line that others can read: say ca=FILE or ca=system for "
-                "TLS, or plain_password=true"
-            )
         said: dict[str, Any] = {key: getattr(self, key) for key in keys}
         return BrokerSettings(host, port, **said), robot

@@ -14,6 +14,7 @@ from tenuto.clock import REAL, Timer
 from tenuto.links.key_file import KEY_BYTES, make_key, read_key
 
 _LINE = re.compile(rf"(\S{{1,64}})\s+([0-9a-fA-F]{{{2 * KEY_BYTES}}})")
+_NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
 # How often the file is looked at, s.
 _EVERY = 1.0
 
@@ -77,15 +78,21 @@ class KeyRing:
             self.keys, self.problem = {}, str(wrong)
 
 
-def add_driver(path: str, name: str, own: str, error: type[TenutoError]) -> None:
-    """Make a key for a driver: into the driver's own file, and as a line of the robot's. Raises ``error``."""
+def add_driver(path: str, name: str, error: type[TenutoError]) -> str:
+    """Make a key for a driver: into ``NAME.key`` beside the robot's file, and as a line of that.
+
+    Returns:
+        The driver's own file. Raises ``error`` where the name is none, or has a key, or a file cannot be written.
+    """
     known = _drivers(path, error)
-    if not re.fullmatch(r"\S{1,64}", name):
-        raise error(f'expected a name of up to 64 letters without spaces, found "{name}"')
+    if not _NAME.fullmatch(name):
+        raise error(f'expected a name of up to 64 letters, digits, "-" and "_", found "{name}"')
     if name in known:
         raise error(f"key file {path}: {name} has a key already; take it out first with --revoke {name}")
+    own = str(Path(path).with_name(f"{name}.key"))
     make_key(own, error)
     _write(path, {**known, name: read_key(own, error)}, error)
+    return own
 
 
 def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:

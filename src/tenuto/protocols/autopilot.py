@@ -11,7 +11,7 @@ from pymavlink.dialects.v20 import common as dialect
 
 from tenuto.basics.text import readable
 from tenuto.driving.telemetry import Telemetry
-from tenuto.protocols.mavlink import says_armed
+from tenuto.protocols.mavlink import order_number, says_armed
 
 # A heartbeat that is older says nothing any more; of what comes ten times a second, and of a battery, s.
 SILENT_AFTER = 3.0
@@ -60,10 +60,14 @@ class AutopilotSays:
         kind = message.get_type()
         self._at[kind] = now
         self._said = self._said._replace(time=now)
-        self._count(message.get_seq(), now)
+        self._count(order_number(message), now)
         reader = _READERS.get(kind)
         if reader is not None:
             reader(self, message, now)
+
+    def pass_over(self, message: Any, now: float) -> None:
+        """Take note that a message of no dialect came, so that it is not counted as lost; nothing of it is believed."""
+        self._count(order_number(message), now)
 
     def telemetry(self, now: float) -> Telemetry:
         """Return all that is known at ``now``, s; what is too old is left out."""

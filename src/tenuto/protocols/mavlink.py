@@ -190,20 +190,27 @@ class MavlinkLink:
         self._mav.seq = (self._mav.seq + 1) % 256
         return bytes(data)
 
-    def feed(self, data: bytes, *, whole: bool = False) -> list[Any]:
+    def feed(self, data: bytes, *, whole: bool = False, unknown: bool = False) -> list[Any]:
         """Take bytes, and give the messages that are whole and good. Never raises for what they are.
 
         Args:
             data: as they came. whole: they are a datagram: what is missing of it does not come with the next one.
+            unknown: return messages that are not in the dialect too, which nothing is to be believed of (`is_known`).
         """
         if whole:
             self._mav.buf, self._mav.buf_index = bytearray(), 0
             self._mav.expected_length = dialect.HEADER_LEN_V1 + 2
         messages = self._mav.parse_buffer(data) or []
         # Of a message that is not in the dialect the parser checks neither the sum nor the signature.
-        good = [message for message in messages if message.get_type() in _KNOWN]
-        self.bad += len(messages) - len(good)
-        return [message for message in good if _is_finite(message)]
+        good = [message for message in messages if is_known(message)]
+        self.bad += sum(message.get_type() == "BAD_DATA" for message in messages)
+        kept = [message for message in messages if message.get_type() != "BAD_DATA"] if unknown else good
+        return [message for message in kept if _is_finite(message)]
+
+
+def is_known(message: Any) -> bool:
+    """Tell whether a message is in the dialect: its sum, and its signature where there is a key, were right."""
+    return message.get_type() in _KNOWN
 
 
 def says_armed(heartbeat: Any) -> bool:
@@ -213,7 +220,22 @@ def says_armed(heartbeat: Any) -> bool:
 
 def sender(message: Any) -> Member:
     """Tell who has sent a message."""
-    return Member(message.get_srcSystem(), message.get_srcComponent())
+    if is_known(message):
+        return Member(message.get_srcSystem(), message.get_srcComponent())
+    _, system, component = _head_of(message)
+    return Member(system, component)
+
+
+def order_number(message: Any) -> int:
+    """Return the number that a message has in the row of its sender, 0…255."""
+    return int(message.get_seq()) if is_known(message) else _head_of(message)[0]
+
+
+def _head_of(message: Any) -> tuple[int, int, int]:
+    """Return number, system and component of a message of no dialect, of which the parser keeps the bytes only."""
+    data = bytes(message.get_msgbuf())
+    at = 4 if data[0] == dialect.PROTOCOL_MARKER_V2 else 2
+    return data[at], data[at + 1], data[at + 2]
 
 
 def _is_finite(message: Any) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import signal
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from types import FrameType
@@ -144,7 +144,7 @@ class _Drive:
     def run(self) -> DriveReport:
         plan = self.line.plan
         check_controls(plan, self.source, self.others)
-        check_far_ends(plan, self.sinks)
+        check_far_ends(plan, self.sinks, self.others)
         with _signals_to(self._on_signal):
             try:
                 self.outlets.start(plan)
@@ -231,7 +231,7 @@ class _Drive:
     def _poll_others(self, now: float, far: FarEnds) -> dict[str, Frame]:
         polled = {name: self._poll(source, now) for name, source in self.others.items()}
         found = {name: frame for name, frame in polled.items() if frame is not None}
-        return found | frames_of(self.line.plan.inputs, far)
+        return frames_of(self.line.plan.inputs, far) | found
 
     def _take_change(self) -> None:
         """Ask for a changed profile; one that does not fit the sources changes nothing."""
@@ -239,7 +239,7 @@ class _Drive:
         if isinstance(found, Plan):
             try:
                 check_controls(found, self.source, self.others)
-                check_far_ends(found, self.sinks)
+                check_far_ends(found, self.sinks, self.others)
             except (SourceError, SinkError) as error:
                 found = str(error)
             else:
@@ -318,7 +318,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
     wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
     for lower in plan.below:
         wanted[lower.name] = _reads(lower.controls)
-    for sensor in (one for one in plan.inputs if one.far_end is None):
+    for sensor in (one for one in plan.inputs if one.far_end is None or one.name in others):
         wanted.setdefault(sensor.heard_from or "", []).append((sensor.reads, sensor.name))
     velocities = {lower.name for lower in plan.below if not lower.controls}
     sources = {"": source, **others}
@@ -336,11 +336,11 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
             raise SourceError(f"{sources[name].name} has no {said}; it has {', '.join(known)}")
 
 
-def check_far_ends(plan: Plan, sinks: Sequence[Sink]) -> None:
+def check_far_ends(plan: Plan, sinks: Sequence[Sink], others: Collection[str] = ()) -> None:
     """Make sure that some sink can say what ``guard.needs`` wants to know. Raises `SinkError`."""
     able = {sink.label for sink in sinks if sink.says}
     for one in plan.inputs:
-        if one.far_end is not None and one.far_end not in able:
+        if one.far_end is not None and one.far_end not in able and one.name not in others:
             raise SinkError(f"{one.name} is read from the far end of {one.far_end}, which is no sink of this drive")
     says = frozenset[str]().union(*(sink.says for sink in sinks))
     unsaid = plan.guard.needs.unsaid(says)

@@ -40,7 +40,7 @@ def look(
     # Actions are no concern of a guard that stands: whoever presses "land" meanwhile lands nothing.
     plan, others, clock = replace(profile.plan(), actions=()), dict(others or {}), clock or MonotonicClock()
     check_controls(plan, source, others)
-    check_far_ends(plan, sinks)
+    check_far_ends(plan, sinks, others)
     pipeline, outlets = Pipeline(plan), Outlets(sinks, clock, in_threads=isinstance(clock, MonotonicClock))
     pipeline.end("preflight: nothing is driven")
     start = clock.now()
@@ -51,7 +51,7 @@ def look(
             came = {name: frame for name, one in others.items() if (frame := one.poll(now)) is not None}
             faults, notices = outlets.look(now, plan)
             far = outlets.far_ends(now)
-            came |= frames_of(plan.inputs, far)
+            came = frames_of(plan.inputs, far) | came
             tick = pipeline.step(source.poll(now), now, others=came, faults=faults, notices=notices, far=far)
             outlets.give(tick)
             if now - start >= seconds or stopped():

@@ -13,7 +13,7 @@ from tenuto.basics.findings import Finding, error, unexpected, warning
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
+from tenuto.driving.telemetry import EVERYTHING, NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
@@ -33,7 +33,7 @@ else:
 SENDS = ("velocity", "sticks", "channels")
 _STOPS, _APART = 5, 0.02
 _HEARTBEAT_EVERY = 1.0
-_SAYS = frozenset(Telemetry._fields) - {"time", "says", "wheels", "distances"}
+_SAYS = EVERYTHING - {"wheels", "distances"}
 
 
 class MavlinkSink(Sink):
@@ -113,7 +113,7 @@ class MavlinkSink(Sink):
         self._telemetry = NOTHING_HEARD
         self._lacks_heading = False
         self._quiet_until = 0.0
-        self._beat_at = -_HEARTBEAT_EVERY
+        self._beat_at, self._beats = -_HEARTBEAT_EVERY, 0
         self._now = 0.0  # all by the loop's clock, as the ticks have it
         self._heard: float | None = None
         self._powered = True
@@ -246,8 +246,10 @@ class MavlinkSink(Sink):
         self._send(mavlink.heartbeat_of_station())
         if self._heard is not None:
             self._send(mavlink.sync_request(self._says.sync(now)))
-            for message, every in self._says.unheard(now)[: 1 if self._port.slow else None]:
-                self._send(mavlink.wants(self._target, message, every))
+            if unheard := self._says.unheard(now):
+                # One at a time, in turn: a radio is slow, and an autopilot may know none of them.
+                self._beats += 1
+                self._send(mavlink.wants(self._target, *unheard[self._beats % len(unheard)]))
 
     def _command(self, now: float) -> None:
         """Send the command that is due: once, and again as long as no answer comes."""
@@ -259,6 +261,9 @@ class MavlinkSink(Sink):
     def _listen(self, now: float) -> None:
         for message, answer_to in self._port.read(self._mav, now):
             if mavlink.sender(message) != self._target:
+                continue
+            if not mavlink.is_known(message):
+                self._says.pass_over(message, now)
                 continue
             self._says.take(message, now)
             kind = message.get_type()

@@ -103,14 +103,24 @@ class Orders:
         self._said = (now, text)
 
     def add(self, order: Order) -> None:
-        """Ask for something; what lasts is asked for once, and a newer mode takes the place of an older one."""
+        """Ask for something; what lasts is asked for once, and a newer mode takes the place of an older one.
+
+        The power off goes first, and a mode last: one that is refused for ever must not hold up a landing.
+        """
         if order.lasts and any(one.name == order.name for one in self._waiting):
             return
+        head = self._waiting[0] if self._waiting else None
+        modes = [one for one in self._waiting if one.mode is not None]
+        others = [one for one in self._waiting if one.mode is None]
         if order.mode is not None:
-            kept = [one for one in self._waiting if one.mode is None]
-            if len(kept) != len(self._waiting):
-                self._waiting, self._tries = deque(kept), 0
-        self._waiting.append(order)
+            modes = [order]
+        elif order.name == POWER_OFF:
+            others.insert(0, order)
+        else:
+            others.append(order)
+        self._waiting = deque([*others, *modes])
+        if self._waiting[0] is not head:
+            self._tries = 0  # another one is asked for now
 
     def clear(self) -> None:
         """Void everything that was asked for."""

@@ -8,7 +8,7 @@ from typing import ClassVar
 
 from tenuto.driving.needs_plan import NOTHING_NEEDED
 from tenuto.driving.plan import Plan
-from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
+from tenuto.driving.telemetry import EVERYTHING, NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink, SinkOptions
@@ -16,7 +16,7 @@ from tenuto.vehicles.base import Chassis, Quantity
 
 # How long the robot may take to roll out after the last tick, in simulated seconds.
 _ROLL_OUT = 10.0
-_SAYS = frozenset(Telemetry._fields) - {"time", "says", "reasons", "distances", "round_trip", "loss", "waiting"}
+_SAYS = EVERYTHING - {"reasons", "distances", "round_trip", "loss", "waiting"}
 
 
 class SimulatedSink(Sink):

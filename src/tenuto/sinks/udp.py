@@ -63,7 +63,10 @@ class UdpSink(RemoteSink):
 
     def _line_problem(self) -> str:
         if self._session is None:
-            return "no answer yet: does it listen there, with the same key, and does nobody else drive it?"
+            return (
+                "no answer yet: does it listen there, with the same key, does nobody else drive it, "
+                f"and is {self.end.name} a name in its keys, where it has one for each driver?"
+            )
         return ""
 
     def _hear(self) -> None:

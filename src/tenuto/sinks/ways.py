@@ -73,7 +73,7 @@ class UdpWay:
             barred = bool(self._only) and address[0] != self._only
             # Where it sends to an address, only what comes from there is heard.
             if not barred and (gone or self._udp.peer in (None, address)):
-                yield from ((message, address) for message in mav.feed(data, whole=True))
+                yield from ((message, address) for message in mav.feed(data, whole=True, unknown=True))
             elif len(data) > _SYSTEM_AT and data[0] == _VERSION_2 and data[_SYSTEM_AT] == self._system:
                 self.stranger = f"{address[0]}:{address[1]}"
 
@@ -94,7 +94,7 @@ class SerialWay(OutPort):
 
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
         """Return the messages that have come."""
-        return [(message, ("", 0)) for message in mav.feed(self.read_bytes())]
+        return [(message, ("", 0)) for message in mav.feed(self.read_bytes(), unknown=True)]
 
     def answer_to(self, address: Address, now: float) -> None:
         """Answer where it came from: there is only one end."""

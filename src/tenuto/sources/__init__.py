@@ -92,6 +92,8 @@ def open_others(
     instead = instead or {}
     tables: dict[str, SourceOptions | None] = {name: table.source for name, table in profile.drivers.items()}
     tables |= {name: table.source for name, table in profile.inputs.items() if table.source is not None}
+    # What a far end says may be read elsewhere instead, as from a recording.
+    tables |= {name: None for name, table in profile.inputs.items() if table.far_end is not None and name in instead}
     for name in instead:
         if name not in tables:
             known = ", ".join(tables) or "none"
