@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import os
+import select
 import shutil
 import signal
 import socket
 import subprocess
+import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,7 +17,9 @@ import tenuto
 from helpers import MEDLAR, Notebook, pad
 from tenuto import Frame, State, Tick
 from tenuto.basics.layouts import ControlInfo
-from tenuto.clock import REAL, Timer
+from tenuto.clock import REAL, SimulatedClock, Timer
+from tenuto.links.udp import UdpPort
+from tenuto.sim.bad_line import BadLine
 from tenuto.sinks import Sink
 from tenuto.sources import Source
 
@@ -71,6 +76,64 @@ class Mosquitto:
     def _answers(self) -> bool:
         with socket.socket() as one:
             return one.connect_ex(("127.0.0.1", self.port)) == 0
+
+
+class DatagramRelay:
+    """A bad line for datagrams between a driver and a robot: some are lost, the others come late."""
+
+    def __init__(self, to: tuple[str, int], loss: float, delay: float, clock: SimulatedClock) -> None:
+        self.front = UdpPort(bind=("127.0.0.1", 0), error=tenuto.SinkError)
+        self.back = UdpPort(bind=("127.0.0.1", 0), peer=to, error=tenuto.SinkError)
+        self.ways = [(self.front, self.back, BadLine[bytes](loss, delay, 1)),
+                     (self.back, self.front, BadLine[bytes](loss, delay, 2))]  # fmt: skip
+        self.end, self.cut = clock.every(0.005, self.carry, "relay"), False
+
+    def carry(self, now: float) -> None:
+        for source, sink, line in self.ways:
+            for data, sender in source.receive():
+                if source is self.front:
+                    self.front.peer = sender
+                line.put(data, now)
+            for data in line.take(now):
+                if not self.cut:
+                    sink.send(data)
+
+    def close(self) -> None:
+        self.end()
+        self.front.close()
+        self.back.close()
+
+
+class StreamRelay:
+    """A slow line for a stream, such as that to a broker: every byte comes late."""
+
+    def __init__(self, port: int, delay: float) -> None:
+        self.listening = socket.create_server(("127.0.0.1", 0))
+        self.port, self.to, self.delay, self.over = int(self.listening.getsockname()[1]), port, delay, False
+        self.thread = threading.Thread(target=self._run)
+        self.thread.start()
+
+    def _run(self) -> None:
+        self.listening.settimeout(0.1)
+        lines: dict[socket.socket, tuple[socket.socket, BadLine[bytes]]] = {}
+        while not self.over:
+            for one in select.select([self.listening, *lines], [], [], 0.005)[0]:
+                if one is self.listening:
+                    driver, broker = self.listening.accept()[0], socket.create_connection(("127.0.0.1", self.to))
+                    lines |= {driver: (broker, BadLine(0.0, self.delay)), broker: (driver, BadLine(0.0, self.delay))}
+                elif data := one.recv(4096):
+                    lines[one][1].put(data, time.monotonic())
+                else:
+                    self.over = True
+            for other, line in lines.values():
+                for data in line.take(time.monotonic()):
+                    other.sendall(data)
+        for one in (self.listening, *lines):
+            one.close()
+
+    def close(self) -> None:
+        self.over = True
+        self.thread.join()
 
 
 class HandsOn(Source):

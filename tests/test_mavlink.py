@@ -2,7 +2,6 @@
 
 import json
 import math
-import random
 import signal
 import socket
 import subprocess
@@ -98,9 +97,11 @@ def test_another_parser_reads_our_axes_in_its_own(commands: list[VelocityCommand
 class Flight:
     """A pad, a pipeline, a sink, and an autopilot that hears it; in steps of 20 ms, as fast as they go."""
 
-    def __init__(self, text: str = GUIDED, key: bytes | None = None, **options: object) -> None:
+    def __init__(
+        self, text: str = GUIDED, key: bytes | None = None, loss: float = 0.0, delay: float = 0.0, **options: object
+    ) -> None:
         self.profile = tenuto.parse_profile(text)
-        self.autopilot = Autopilot(self.profile, key=key)
+        self.autopilot = Autopilot(self.profile, key=key, loss=loss, delay=delay)
         options.setdefault("commands", COMMANDS)
         self.sink = MavlinkSink(f"127.0.0.1:{self.autopilot.address[1]}", **options)  # type: ignore[arg-type]
         self.sink.start(self.profile.plan())
@@ -331,6 +332,12 @@ def test_an_autopilot_in_another_mode_does_not_follow_and_a_switch_asks_for_the_
     flight.run(7.0, HELD)  # it is asked for until the heartbeat says so
     assert (pilot.mode, pilot.armed, sink.telemetry.mode, sink.problem) == (4, True, "guided", "")
     assert sink.telemetry.follows
+    sink.only_looks = True  # as preflight does: neither a switch nor a stop asks for anything
+    flight.run(1.0, HELD | {"east": 1.0})
+    sink.write(flight.bench.ticks[-1]._replace(power=False))
+    flight.run(1.0, HELD)
+    assert (pilot.mode, pilot.armed) == (4, True)
+    sink.only_looks = False
     pilot.mode = 3  # somebody else at the autopilot: it is not fought over
     flight.run(3.0, HELD)
     assert (pilot.mode, sink.telemetry.follows) == (3, False)
@@ -363,7 +370,7 @@ def test_messages_of_no_dialect_are_no_loss_and_no_sign_of_life(flight: Flight) 
         for _ in range(3):
             data = bytearray(flight.autopilot.link.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3)))
             data[7:10] = (60_001).to_bytes(3, "little")
-            flight.autopilot._udp.send(bytes(data))
+            flight.autopilot._from_it.put(bytes(data), 0.0)
 
     flight.autopilot._speak = speaks_a_dialect  # type: ignore[method-assign]
     flight.run(3.0, PAD)
@@ -415,11 +422,8 @@ def test_it_goes_ahead_of_its_nose_in_every_frame(flight: Flight) -> None:
     assert math.hypot(here.x - before.x, here.y - before.y) > 2.0
 
 
-def test_over_a_link_that_loses_a_third_it_is_still_flown_and_the_loss_is_known(flight: Flight) -> None:
-    dice, plain = random.Random(3), flight.autopilot._udp.receive
-    said = flight.autopilot._udp.send
-    flight.autopilot._udp.receive = lambda most=200: (one for one in plain(most) if dice.random() > 0.33)  # type: ignore[method-assign]
-    flight.autopilot._udp.send = lambda data, to=None: said(data, to) if dice.random() > 0.33 else None  # type: ignore[method-assign]
+@pytest.mark.parametrize("flight", [{"loss": 0.33, "delay": 0.06}], indirect=True)
+def test_over_a_link_that_loses_a_third_and_is_slow_it_is_still_flown_and_its_figures_are_known(flight: Flight) -> None:
     flight.run(0.2, PAD)
     flight.run(0.2, HELD)
     flight.run(2.0, HELD | {"start": 1.0})  # asked for up to three times
@@ -431,6 +435,7 @@ def test_over_a_link_that_loses_a_third_it_is_still_flown_and_the_loss_is_known(
     telemetry = flight.sink.telemetry
     assert telemetry.vx > 1.0
     assert telemetry.loss == pytest.approx(0.33, abs=0.1)
+    assert telemetry.round_trip == pytest.approx(0.12, abs=0.05)  # no finer than the steps in which both live
 
 
 def test_without_a_key_another_one_who_speaks_takes_nothing_and_is_told(flight: Flight) -> None:

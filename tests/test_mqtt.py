@@ -19,7 +19,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from paho.mqtt.enums import CallbackAPIVersion
 
 import tenuto
-from brokers import MOSQUITTO, Mosquitto, Robot, Station, wait_for
+from brokers import MOSQUITTO, Mosquitto, Robot, Station, StreamRelay, wait_for
 from helpers import patient, run
 from tenuto import State
 from tenuto.data import shipped
@@ -90,6 +90,23 @@ def test_what_waited_in_a_hanging_line_is_too_old(broker: Mosquitto, robot: Robo
     assert wait_for(lambda: any("too old" in why for why in robot.source.end.refused))  # type: ignore[attr-defined]
     time.sleep(0.5)
     assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
+
+
+def test_over_a_slow_line_to_the_broker_it_is_driven_and_the_round_trip_is_known(
+    broker: Mosquitto, robot: Robot
+) -> None:
+    line = StreamRelay(broker.port, 0.06)
+    station = Station(tenuto.open_sink(f"mqtt:127.0.0.1:{line.port}/medlar"))
+    try:
+        assert wait_for(lambda: not station.sink.problem)
+        assert station.drives(robot)
+        assert wait_for(lambda: 0.12 <= station.sink.telemetry.round_trip < 1.0)
+        line.close()  # cut: the robot hears nothing more, and the driver is told
+        assert stands_by(robot, 3.0)
+        assert wait_for(lambda: bool(station.sink.problem))
+    finally:
+        line.close()
+        station.close()
 
 
 def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(

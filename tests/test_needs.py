@@ -18,6 +18,7 @@ from tenuto.analysis.odometry import motion_in_log
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.driving.guard import State
+from tenuto.driving.preflight import checks_of_others
 from tenuto.driving.stopping import silent_far_end_stages
 from tenuto.driving.telemetry import Telemetry, far_ends_of
 from tenuto.driving.watchdog import CommandWatchdog
@@ -163,6 +164,7 @@ def drive_by_line(
     form: str = "text",
     rate: float = 25.0,
     loss: float = 0.0,
+    delay: float = 0.0,
 ) -> list[Tick]:
     """Drive a far end on a pseudo-terminal, in simulated time; what happens to it is up to ``during``."""
     ticks, clock, key = list[Tick](), SimulatedClock(), folder / "orchard.key"
@@ -171,7 +173,9 @@ def drive_by_line(
         key.chmod(0o600)
     more = {"form": form, "key": str(key) if form == "signed" else None}
     with (
-        FarEnd(profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None, loss=loss) as far,
+        FarEnd(
+            profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None, loss=loss, delay=delay
+        ) as far,
         SerialLine(far.port, rate=rate, answers=0.5, wheels=("left", "right"), distances=("front",), **more) as sink,  # type: ignore[arg-type]
         tenuto.open_sink(f"log:{folder / 'run.csv'}") as log,
     ):
@@ -254,6 +258,24 @@ def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: 
     assert 0.1 < said.loss < 0.5
     assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
     assert "% lost (bears only 1 %)" in said.in_words(late[-1].time)
+
+
+@pytest.mark.parametrize("form", ["text", "binary", "signed"])
+def test_a_slow_line_is_driven_by_and_its_round_trip_is_known_and_too_slow_a_one_is_no_link(
+    form: str, tmp_path: Path
+) -> None:
+    ticks = drive_by_line(with_needs(answers="1 s"), tmp_path, lambda now, far: None, form=form, delay=0.12)
+    said = ticks[-1].far["cart"]
+    # The rate is 25 Hz, and what is signed answers on its own time, ten times a second.
+    assert 0.24 - 0.02 <= said.round_trip <= 0.24 + (0.12 if form == "signed" else 0.06)
+    assert said.follows
+    assert said.wheels["left"] > 3.0
+    if form == "signed":  # what repeats a clock of the robot from 0.8 s ago is too old
+        slow = drive_by_line(MEDLAR, tmp_path, lambda now, far: None, form=form, delay=0.4)
+        late = next(tick for tick in slow if tick.time > 3.9)
+        assert WHY[1] in late.notices[-1].text
+        assert late.state == "driving, not followed"
+        assert late.far["cart"].wheels["left"] == 0.0
 
 
 @pytest.mark.parametrize("form", ["text", "signed"])
@@ -385,11 +407,33 @@ def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None
 def test_nothing_is_enabled_while_it_is_looked_at() -> None:
     notebook = Notebook()
     horn = tenuto.parse_profile(TEXT + '\n[actions.horn]\npress = "left_shoulder"\nwhen = "any time"\n')
-    tick = look(horn, Hands(), [notebook], clock=SimulatedClock(), seconds=3.0)
+    tick, _ = look(horn, Hands(), [notebook], clock=SimulatedClock(), seconds=3.0)
     assert not any(one.actions for one in notebook.ticks)
     assert tick.positions["drive"] == pytest.approx(1.0)
     assert {(tick.command, str(tick.guard.state)) for tick in notebook.ticks} == {(STANDSTILL, "not enabled")}
     assert notebook.stops, "and a stop is the last thing"
+
+
+def test_a_plain_drive_says_what_is_ready_and_preflight_looks_at_everybody(tmp_path: Path) -> None:
+    (tmp_path / "m.toml").write_text(TEXT)
+    frames = [tenuto.Frame(0.02 * step, pad(0.15)) for step in range(150)]
+    write_recording(tmp_path / "off.csv", frames)
+    said = run("drive", "m.toml", "--recording", "off.csv", "--plain", "--seconds", "2", cwd=tmp_path).stdout
+    assert "ready: profile, calibration, clock, device, trims, guard, simulated" in said
+    assert "not ready: sticks: drive is at +0.15 → let go;" in said
+    lesson = tenuto.load_profile(shipped("medlar-lesson.toml"))
+    values = pad() | dict.fromkeys(("east", "right_shoulder", "right_trigger", "start", "north"), 0.0)
+    hands = FunctionSource("pad", tuple(values), lambda now: values)
+    others = {
+        "learner": hands,
+        "row_follower": FunctionSource("planner", ("vx", "yaw_rate"), lambda now: None),
+        "front": FunctionSource("front", ("front",), lambda now: {"front": 2000.0} if now < 1.0 else None),
+    }
+    tick, newest = look(lesson, hands, [Notebook()], others=others, clock=SimulatedClock())
+    found = {check.name: check.text for check in checks_of_others(newest, tick.time, lesson.plan()) if not check.good}
+    assert found == {
+        "row_follower": "nothing has come from it", "front": "its link is not good: the newest frame is 2.0 s old"
+    }  # fmt: skip
 
 
 # Worked out by hand from docs/protocols.md: CRC-16/CCITT-FALSE of the text before the last space.

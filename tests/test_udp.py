@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from brokers import NOT_PRESSED, Robot, Station, free_port, wait_for
+from brokers import NOT_PRESSED, DatagramRelay, Robot, Station, free_port, wait_for
 from helpers import pad, run
 from tenuto import SimulatedClock, State
 from tenuto.data import shipped
@@ -188,6 +188,38 @@ def test_it_drives_and_stops_when_the_line_is_cut(robot: Robot, key: str, clock:
     assert again.drives(robot)
     again.close()
     station.over = True
+
+
+@pytest.mark.parametrize(("loss", "delay"), [(0.25, 0.0), (0.0, 0.08), (0.2, 0.05)])
+def test_over_a_line_that_loses_and_is_slow_it_is_driven_and_the_driver_knows_the_figures(
+    robot: Robot, key: str, clock: SimulatedClock, loss: float, delay: float
+) -> None:
+    wait, line = partial(wait_for, clock=clock), DatagramRelay(address(robot), loss, delay, clock)
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{line.front.address[1]},key={key}"), clock)
+    assert wait(lambda: not station.sink.problem)
+    assert station.drives(robot)
+    wait(lambda: False, 3.0)
+    said = station.sink.telemetry
+    assert said.loss == pytest.approx(loss, abs=0.12)
+    assert said.round_trip == pytest.approx(2 * delay, abs=0.06)
+    assert station.ticks[-1].state == "driving"
+    line.cut = True  # 0.3 s of link timeout, and the ramp
+    assert wait(lambda: robot.ticks[-1].command == STANDSTILL, 0.3 + 0.8 + 0.05)
+    assert wait(lambda: "nothing heard of it" in station.sink.problem)
+    station.close()
+    line.close()
+
+
+def test_over_a_line_that_is_too_slow_nothing_moves(robot: Robot, key: str, clock: SimulatedClock) -> None:
+    """What repeats what the robot said a second ago is of the past."""
+    line = DatagramRelay(address(robot), 0.0, 0.5, clock)
+    station = Station(tenuto.open_sink(f"udp:127.0.0.1:{line.front.address[1]},key={key}"), clock)
+    wait_for(lambda: not station.sink.problem, clock=clock)
+    assert not station.drives(robot)
+    assert all(tick.command == STANDSTILL for tick in robot.ticks)
+    assert station.sink.problem or station.ticks[-1].state != "driving"
+    station.close()
+    line.close()
 
 
 def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: SimulatedClock) -> None:

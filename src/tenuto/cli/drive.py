@@ -107,7 +107,7 @@ def drive(
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()], by_keys=True)
         report, handle = DriveReport(), tenuto.DriveHandle()
-        checks = static_checks(Opened(loaded, prepared, opened, others), to or []) if full else []
+        checks = static_checks(Opened(loaded, prepared, opened, others), to or []) if not as_json else []
         try:
             with live_view(prepared.plan(), loaded.name, origin, handle.interrupt, [opened, *others.values()],
                            full=full, quiet=as_json, checks=checks) as view:  # fmt: skip

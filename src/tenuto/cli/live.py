@@ -11,7 +11,7 @@ from tenuto.basics.extras import has, how_to_get
 from tenuto.cli.console import problems, results
 from tenuto.cli.status import StatusLine
 from tenuto.driving.plan import Plan
-from tenuto.driving.preflight import Check
+from tenuto.driving.preflight import Check, neutral_of
 from tenuto.driving.tick import Tick
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def live_view(
     ``checks`` were made before the drive, and are shown until it begins.
     """
     if not full:
-        return StatusLine(plan.chassis.units, quiet=quiet)
+        return StatusLine(plan.chassis.units, quiet=quiet, neutral=neutral_of(plan), checks=checks)
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 

@@ -20,7 +20,7 @@ from tenuto.cli.clock import loop_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.opened import Opened, open_all_sinks, open_sources
 from tenuto.cli.signals import ctrl_c
-from tenuto.driving.preflight import Check, checks_of, neutral_of
+from tenuto.driving.preflight import Check, checks_of, checks_of_others, neutral_of
 from tenuto.kinds.texts import read_text
 
 if TYPE_CHECKING:
@@ -75,12 +75,13 @@ def _looked(stack: ExitStack, opened: Opened, to: Sequence[str], seconds: float,
     kept = {name: one for name, one in opened.profile.sinks.items() if one.turns(plan) is not None}
     moving = opened.profile.model_copy(update={"sinks": kept})
     sinks = open_all_sinks(stack, moving, said) if said or not to else []
-    tick = look(
+    tick, others = look(
         opened.prepared, opened.source, sinks, others=opened.others, clock=loop_clock(), seconds=seconds,
         stopped=lambda: bool(stopped),
     )  # fmt: skip
     told = [one for one in tick.notices if one.code != Code.ENABLE_OFFERED]
-    return [*checks_of(tick, neutral_of(plan)), *(Check("notice", False, one.text) for one in told)]
+    more = checks_of_others(others, tick.time, plan)
+    return [*checks_of(tick, neutral_of(plan)), *more, *(Check("notice", False, one.text) for one in told)]
 
 
 def static_checks(opened: Opened, to: Sequence[str]) -> list[Check]:

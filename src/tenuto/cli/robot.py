@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import math
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
@@ -16,7 +16,9 @@ from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
+from tenuto.cli.words import quantity_of
 from tenuto.clock import Clock
+from tenuto.kinds.quantities import TIME
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile
@@ -48,8 +50,11 @@ def robot(
     form: Annotated[str, typer.Option(help="Of the serial line: text, binary or signed.")] = "text",
     key: Annotated[Path | None, typer.Option(help="A key file: only signed messages count.")] = None,
     loss: Annotated[
-        float, typer.Option(min=0.0, max=1.0, help="Lose this share of the commands on the serial line, 0 to 1.")
+        float, typer.Option(min=0.0, max=1.0, help="Lose this share of what comes and goes on the line, 0 to 1.")
     ] = 0.0,
+    delay: Annotated[
+        str | None, typer.Option(help='How long a message is on the line, such as "80 ms".', show_default=False)
+    ] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
     ] = math.inf,
@@ -70,12 +75,11 @@ def robot(
 
     if mavlink is not None and link is not None:
         raise typer.BadParameter("give one of the two", param_hint="--link and --mavlink")
-    if loss and mavlink is not None:
-        raise typer.BadParameter("it is of the serial line: leave --mavlink out", param_hint="--loss")
     if form not in ("text", "binary", "signed"):
         raise typer.BadParameter("expected text, binary or signed", param_hint="--form")
     if mavlink is None and (form == "signed") is not (key is not None):
         raise typer.BadParameter("a key is for --form signed, or for --mavlink", param_hint="--key")
+    line = {"loss": loss, "delay": quantity_of(delay, TIME, "--delay") or 0.0}
     loaded = tenuto.load_profile(profile)
     with ExitStack() as stack:
         file = None
@@ -85,8 +89,8 @@ def robot(
             except OSError as error:
                 raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
         stands, where = (
-            _autopilot(stack, loaded, mavlink, key) if mavlink is not None
-            else _serial(stack, loaded, link, form, key, loss)
+            _autopilot(stack, loaded, mavlink, key, line) if mavlink is not None
+            else _serial(stack, loaded, link, form, key, line)
         )  # fmt: skip
         results.print(f"{loaded.name} listens on {where}. Ctrl-C ends it.", soft_wrap=True)
         with ctrl_c() as stopped:
@@ -98,23 +102,27 @@ def robot(
 
 
 def _serial(
-    stack: ExitStack, profile: Profile, link: Path | None, form: str, key: Path | None, loss: float
+    stack: ExitStack, profile: Profile, link: Path | None, form: str, key: Path | None, line: Mapping[str, float]
 ) -> tuple[_Stands, str]:
     from tenuto.links.key_file import read_key
     from tenuto.sim.far_end import FarEnd
 
     secret = read_key(str(key), SinkError) if key is not None else None
     place = str(link) if link is not None else None
-    far_end = stack.enter_context(FarEnd(profile, link=place, form=form, key=secret, loss=loss))
+    far_end = stack.enter_context(
+        FarEnd(profile, link=place, form=form, key=secret, loss=line["loss"], delay=line["delay"])
+    )
     return far_end, str(link or far_end.port)
 
 
-def _autopilot(stack: ExitStack, profile: Profile, address: str, key: Path | None) -> tuple[_Stands, str]:
+def _autopilot(
+    stack: ExitStack, profile: Profile, address: str, key: Path | None, line: Mapping[str, float]
+) -> tuple[_Stands, str]:
     from tenuto.links.key_file import read_key
     from tenuto.sim.autopilot import Autopilot
 
     secret = read_key(str(key), SinkError) if key is not None else None
-    autopilot = stack.enter_context(Autopilot(profile, address, key=secret))
+    autopilot = stack.enter_context(Autopilot(profile, address, key=secret, loss=line["loss"], delay=line["delay"]))
     host, port = autopilot.address
     return autopilot, f"{host}:{port} for MAVLink"
 

@@ -6,7 +6,9 @@ only leaves its newest tick here, and this thread does the writing.
 
 from __future__ import annotations
 
+import math
 import threading
+from collections.abc import Sequence
 from queue import Empty, SimpleQueue
 from types import TracebackType
 from typing import Self
@@ -16,10 +18,13 @@ from rich.text import Text
 from tenuto.cli.console import results
 from tenuto.cli.words import tick_in_words
 from tenuto.driving.guard import State
+from tenuto.driving.preflight import Check, Neutral, checks_of
 from tenuto.driving.tick import Tick
 from tenuto.vehicles.units import Units
 
 _REFRESH_SECONDS = 0.1
+# By then every device and every far end that is there has spoken, s; what is ready is said, unless it is driven.
+_DEVICES_AFTER, _FAR_ENDS_AFTER = 0.5, 1.5
 STATE_COLOURS = {
     State.DRIVING: "green",
     State.STOPPING: "bold red",
@@ -33,8 +38,18 @@ STATE_COLOURS = {
 class StatusLine:
     """Shows ticks: on a terminal one line that changes; elsewhere a line for each change and each second of motion."""
 
-    def __init__(self, units: Units, *, quiet: bool = False) -> None:
+    def __init__(
+        self, units: Units, *, quiet: bool = False, neutral: Neutral | None = None, checks: Sequence[Check] = ()
+    ) -> None:
+        """Say in which units, or that nothing is to be written.
+
+        Args:
+            units: of the vehicle. quiet: write nothing.
+            neutral: where the controls should be before a drive; None says nothing of what is ready.
+            checks: what was looked at before the drive.
+        """
         self._units, self._quiet = units, quiet
+        self._neutral, self._checks = neutral, tuple(checks)
         self._newest: Tick | None = None
         self._changes: SimpleQueue[Tick] = SimpleQueue()
         self._codes: tuple[object, ...] = ()
@@ -81,6 +96,7 @@ class StatusLine:
         last = False
         while not last:
             last = self._done.wait(_REFRESH_SECONDS)
+            self._say_what_is_ready()
             if results.is_terminal:
                 if self._rings:
                     self._rings = False
@@ -88,6 +104,18 @@ class StatusLine:
                 self._rewrite(end="\n" if last else "\r")
             else:
                 self._write_changes()
+
+    def _say_what_is_ready(self) -> None:
+        """Say once what is ready and what is not, before anything is driven."""
+        tick, neutral = self._newest, self._neutral
+        if tick is None or neutral is None:
+            return
+        if tick.guard.state is State.DRIVING:
+            self._neutral = None
+        elif tick.time >= _FAR_ENDS_AFTER or (tick.time >= _DEVICES_AFTER and _all_have_spoken(tick)):
+            self._neutral = None
+            for line in ready_in_lines((*self._checks, *checks_of(tick, neutral))):
+                results.print(line, soft_wrap=True)
 
     def _rewrite(self, end: str) -> None:
         if self._newest is not None:
@@ -106,3 +134,17 @@ class StatusLine:
 def _line(tick: Tick, units: Units) -> Text:
     words = tick_in_words(tick, units)
     return Text.assemble((f"{tick.time:7.2f} s  ", "dim"), (words, STATE_COLOURS[tick.guard.state]))
+
+
+def ready_in_lines(checks: Sequence[Check]) -> list[Text]:
+    """Say in a line what is ready, and in a line each what is not and what to do."""
+    lines = [Text(f"ready: {', '.join(check.name for check in checks if check.good)}", style="green")]
+    for check in checks:
+        if not check.good:
+            todo = f" → {check.todo}" if check.todo else ""
+            lines.append(Text(f"not ready: {check.name}: {check.text}{todo}", style="yellow"))
+    return lines
+
+
+def _all_have_spoken(tick: Tick) -> bool:
+    return all(math.isfinite(one.time) for one in tick.far.values())

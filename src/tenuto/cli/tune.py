@@ -5,16 +5,14 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 from rich.table import Table
 
 from tenuto.cli.changes import offer
 from tenuto.cli.console import results
-
-if TYPE_CHECKING:
-    from tenuto.kinds.quantities import Dimension
+from tenuto.cli.words import quantity_of
 
 
 def tune(
@@ -54,8 +52,8 @@ def tune(
     loaded = tenuto.load_profile(profile)
     speed = SHARE if loaded.chassis.in_shares else SPEED
     wish = Wish(
-        _quantity(top_speed, speed, "--top-speed"), _quantity(stop_within, LENGTH, "--stop-within"),
-        _quantity(finest, speed, "--finest"), noise,
+        quantity_of(top_speed, speed, "--top-speed"), quantity_of(stop_within, LENGTH, "--stop-within"),
+        quantity_of(finest, speed, "--finest"), noise,
     )  # fmt: skip
     changes = propose(loaded, log, wish)
     _, tuned = changed_text(profile.read_text(encoding="utf-8"), changes, str(profile))
@@ -77,15 +75,3 @@ def tune(
     offer(changes, profile, out, apply=apply, quiet=as_json)
     if figure is not None and not as_json:
         results.print(f"The figure is in {figure}.", soft_wrap=True)
-
-
-def _quantity(text: str | None, dimension: Dimension, option: str) -> float | None:
-    """Read a quantity with its unit, above 0. Raises `typer.BadParameter`."""
-    from tenuto.kinds.quantities import parse_quantity
-
-    if text is None:
-        return None
-    try:
-        return parse_quantity(text, dimension)
-    except ValueError as error:
-        raise typer.BadParameter(f'{error}; found "{text}"', param_hint=option) from None

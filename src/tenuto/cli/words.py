@@ -20,6 +20,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 if TYPE_CHECKING:
     from tenuto.analysis.stops import Stop
     from tenuto.analysis.summary import DriveSummary
+    from tenuto.kinds.quantities import Dimension
     from tenuto.runtime import DriveReport
     from tenuto.sim.truth_rows import TruthRow
     from tenuto.vehicles.base import Chassis
@@ -95,6 +96,18 @@ def report_in_words(report: DriveReport) -> str:
         f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
         f"the slowest made in {report.worst_tick * 1000:.1f} ms."
     )
+
+
+def quantity_of(text: str | None, dimension: Dimension, option: str) -> float | None:
+    """Read a quantity with its unit, above 0. Raises `typer.BadParameter`."""
+    from tenuto.kinds.quantities import parse_quantity
+
+    if text is None:
+        return None
+    try:
+        return parse_quantity(text, dimension)
+    except ValueError as error:
+        raise typer.BadParameter(f'{error}; found "{text}"', param_hint=option) from None
 
 
 def named_texts(texts: list[str], option: str) -> dict[str, str]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from typing import NamedTuple
 
+from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code
 from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import Telemetry
@@ -55,16 +56,25 @@ def checks_of(tick: Tick, neutral: Neutral) -> list[Check]:
     return [_device(tick, neutral), *_controls(tick, neutral), _trims(tick), _guard(tick), *_far_ends(tick)]
 
 
+def checks_of_others(others: Mapping[str, Frame | None], now: float, plan: Plan) -> list[Check]:
+    """Look at the newest frame of every other driver and input that has a source of its own, each by its timeout."""
+    timeouts = {lower.name: lower.link_timeout for lower in plan.below} | {one.name: one.timeout for one in plan.inputs}
+    return [_link(name, frame, now, timeouts.get(name, plan.guard.link_timeout)) for name, frame in others.items()]
+
+
 def _device(tick: Tick, neutral: Neutral) -> Check:
-    frame = tick.frame
+    return _link("device", tick.frame, tick.time, neutral.link_timeout)
+
+
+def _link(name: str, frame: Frame | None, now: float, timeout: float) -> Check:
     if frame is None:
-        return Check("device", False, "nothing has come from it", "switch it on, connect it")
-    age = tick.time - frame.time
-    if age > neutral.link_timeout or not frame.link_good:
+        return Check(name, False, "nothing has come from it", "switch it on, connect it")
+    age = now - frame.time
+    if age > timeout or not frame.link_good:
         said = frame.note or f"the newest frame is {age:.1f} s old"
-        return Check("device", False, f"its link is not good: {said}", "switch the transmitter on, come nearer")
+        return Check(name, False, f"its link is not good: {said}", "switch the transmitter on, come nearer")
     signal = f", link {frame.signal.quality:.0f} %" if frame.signal is not None else ""
-    return Check("device", True, f"its frames come{signal}")
+    return Check(name, True, f"its frames come{signal}")
 
 
 def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from typing import NamedTuple
 
+from tenuto.basics.frame import Frame
 from tenuto.clock import Clock, MonotonicClock
 from tenuto.driving.input_plan import frames_of
 from tenuto.driving.pipeline import Pipeline
@@ -16,6 +18,18 @@ from tenuto.sinks.base import Sink
 from tenuto.sources.base import Source
 
 
+class Looked(NamedTuple):
+    """What was seen of a robot that stands.
+
+    Attributes:
+        tick: the last one: its frame, and what its far ends said.
+        others: every other driver and input with a source of its own → its newest frame; None where nothing came.
+    """
+
+    tick: Tick
+    others: Mapping[str, Frame | None]
+
+
 def look(
     profile: Planned,
     source: Source,
@@ -25,10 +39,11 @@ def look(
     clock: Clock | None = None,
     seconds: float = 3.0,
     stopped: Callable[[], bool] = lambda: False,
-) -> Tick:
-    """Let a robot stand for a while, and return the last tick: its frame, and what its far ends said.
+) -> Looked:
+    """Let a robot stand for a while, and return what was seen.
 
-    The guard has a stop on it that is never left, so whatever is pressed meanwhile enables nothing.
+    The guard has a stop on it that is never left, so whatever is pressed meanwhile enables nothing. Sinks are told that
+    it is only looked at: none asks its far end for a mode, or for its power to go off.
 
     Args:
         profile, source, sinks, others, clock: as of `tenuto.drive`. seconds: for how long.
@@ -44,18 +59,22 @@ def look(
     pipeline, outlets = Pipeline(plan), Outlets(sinks, clock, in_threads=isinstance(clock, MonotonicClock))
     pipeline.end("preflight: nothing is driven")
     start = clock.now()
+    newest: dict[str, Frame | None] = dict.fromkeys(others)
+    for sink in sinks:
+        sink.only_looks = True
     try:
         outlets.start(plan)
         while True:
             now = clock.now()
             came = {name: frame for name, one in others.items() if (frame := one.poll(now)) is not None}
+            newest |= came
             faults, notices = outlets.look(now, plan)
             far = outlets.far_ends(now)
             came = frames_of(plan.inputs, far) | came
             tick = pipeline.step(source.poll(now), now, others=came, faults=faults, notices=notices, far=far)
             outlets.give(tick)
             if now - start >= seconds or stopped():
-                return tick
+                return Looked(tick, newest)
             clock.sleep_until(now + plan.period)
     finally:
         outlets.stop(pipeline.halt(clock.now()))

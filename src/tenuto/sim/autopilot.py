@@ -15,6 +15,7 @@ from tenuto.driving.plan import Planned
 from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.protocols.mavlink import MavlinkLink, Member, sender
+from tenuto.sim.bad_line import BadLine
 from tenuto.sim.far_end import STEP
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -55,6 +56,8 @@ class Autopilot(Closing):
         key: bytes | None = None,
         physics: Physics | None = None,
         speaks_to: str | None = None,
+        loss: float = 0.0,
+        delay: float = 0.0,
     ) -> None:
         """Place it on the ground at the origin.
 
@@ -62,6 +65,7 @@ class Autopilot(Closing):
             profile: its chassis is that of the aircraft. address: where to listen. key: for signed messages.
             physics: how far the aircraft is from ideal.
             speaks_to: an address that it speaks to before anyone has spoken to it.
+            loss: the share of datagrams that is lost on the way, 0…1. delay: how long one is on the way, s.
         """
         plan = profile.plan()
         self._chassis, self._speeds = plan.chassis, plan.full_speeds()
@@ -70,6 +74,8 @@ class Autopilot(Closing):
         self.address = self._udp.address
         self._udp.peer = parse_address(speaks_to, SourceError) if speaks_to else None
         self.link = MavlinkLink(Member(1, 1), key)
+        self._to_it = BadLine[tuple[bytes, Address]](loss, delay, 1)
+        self._from_it = BadLine[bytes](loss, delay, 2)
         self.armed, self.doing, self.good = False, "on the ground", 0
         self.mode, self.refuses = 0, frozenset[int]()
         self.takes_in: int | None = None
@@ -93,7 +99,9 @@ class Autopilot(Closing):
 
     def step(self, seconds: float) -> None:
         """Hear what came, and fly on for so long."""
-        for data, address in self._udp.receive():
+        for came in self._udp.receive():
+            self._to_it.put(came, self._now)
+        for data, address in self._to_it.take(self._now):
             for message in self.link.feed(data):
                 self._udp.peer = address
                 self._take(message)
@@ -104,6 +112,8 @@ class Autopilot(Closing):
         self.robot.advance(seconds)
         self._land()
         self._speak()
+        for data in self._from_it.take(self._now):
+            self._udp.send(data)
 
     def close(self) -> None:
         """Close the socket."""
@@ -276,9 +286,8 @@ class Autopilot(Closing):
         self._send(dialect.MAVLink_statustext_message(severity, text.encode()))
 
     def _send(self, message: Any) -> None:
-        peer: Address | None = self._udp.peer
-        if peer is not None and self.speaks:
-            self._udp.send(self.link.pack(message))
+        if self._udp.peer is not None and self.speaks:
+            self._from_it.put(self.link.pack(message), self._now)
 
 
 _ACCEPTED: int = dialect.MAV_RESULT_ACCEPTED

@@ -25,6 +25,7 @@ from tenuto.protocols.frames import (
     sign_answer,
 )
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
+from tenuto.sim.bad_line import BadLine
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
 from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.velocity import STANDSTILL
@@ -55,6 +56,7 @@ class FarEnd(Closing):
         form: str = "text",
         key: bytes | None = None,
         loss: float = 0.0,
+        delay: float = 0.0,
     ) -> None:
         """Place the robot at the origin.
 
@@ -62,9 +64,12 @@ class FarEnd(Closing):
             profile: its chassis is that of the robot. physics: how far it is from ideal.
             link: a path under which the port can also be opened.
             form: of what it reads: "text", "binary" or "signed". key: of the latter.
-            loss: the share of commands that is lost on the way, 0…1; by the same dice in every run.
+            loss: the share of commands, and of answers, that is lost on the way, 0…1; by the same dice in every run.
+            delay: how long a command or an answer is on the way, s.
         """
         self._loss, self._dice = loss, random.Random(1)
+        self._to_it = BadLine[bytes](0.0, delay)  # bytes come whole; what is lost is a command
+        self._from_it = BadLine[bytes](loss, delay, 2)
         self._frames = FrameFinder(COMMAND if key is None else SIGNED_COMMAND, key) if form != "text" else None
         self._key, self._session, self._number = key, secrets.randbits(32), 0
         self._good = self._counter = 0
@@ -104,25 +109,34 @@ class FarEnd(Closing):
         """Follow the newest good line of what has come."""
         if self._key is not None and self.robot.now.time - self._answered >= _ANSWER_EVERY:
             self._answer_now(self._counter, True)  # what is signed repeats what it said: it speaks first
-        try:
-            data = os.read(self._master, 4096)
-        except BlockingIOError:
-            return
-        lines = [line for line in self._lines(data) if self._dice.random() >= self._loss]
-        if lines:
+        now = self.robot.now.time
+        self._to_it.put(self._read(), now)
+        if lines := self._lines(b"".join(self._to_it.take(now))):
             self._good += len(lines)
             self._follow(lines[-1])
+        for data in self._from_it.take(now):
+            with contextlib.suppress(BlockingIOError):
+                os.write(self._master, data)
+
+    def _read(self) -> bytes:
+        try:
+            return os.read(self._master, 4096)
+        except BlockingIOError:
+            return b""
 
     def _lines(self, data: bytes) -> list[VelocityLine]:
         """Return the good commands in some bytes, whatever their form."""
         if self._frames is None:
-            return self.decoder.feed(data)
+            return [line for line in self.decoder.feed(data) if self._arrives()]
         found = []
         for frame, seal in self._frames.feed(data):
-            if isinstance(frame, CommandFrame) and self._is_new(frame, seal):
+            if isinstance(frame, CommandFrame) and self._arrives() and self._is_new(frame, seal):
                 self._counter = frame.counter
                 found.append(VelocityLine(*frame))
         return found
+
+    def _arrives(self) -> bool:
+        return self._dice.random() >= self._loss
 
     def _is_new(self, frame: CommandFrame, seal: Seal | AnswerSeal | None) -> bool:
         if not isinstance(seal, Seal):
@@ -149,15 +163,14 @@ class FarEnd(Closing):
     def _answer_now(self, counter: int, power: bool) -> None:
         """Say how the robot is."""
         self._answered = self.robot.now.time
-        why = self.why or (0 if self.robot.obeys else 2) or (0 if power else 3)
+        why = self.why or (0 if self._good else 1) or (0 if self.robot.obeys else 2) or (0 if power else 3)
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
         answer = AnswerLine(counter, self._good, why, self.voltage, wheels, self.distances)
         if self._key is not None:
             data = sign_answer(answer, AnswerSeal(self._session, self._milliseconds), self._key)
         else:
             data = encode_answer(answer) if self._frames is None else encode_answer_frame(answer)
-        with contextlib.suppress(BlockingIOError):
-            os.write(self._master, data)
+        self._from_it.put(data, self._answered)
 
     def summary(self) -> str:
         """Say what came, in plain words."""

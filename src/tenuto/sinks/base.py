@@ -31,6 +31,7 @@ class Sink(Closing, ABC):
         is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
             can take one.
         period: the shortest time between two ticks that it is given, s; 0 for every one.
+        only_looks: nothing is driven: it sends standstills, and asks its far end for nothing else.
         clock: what it reads the time by, set before `start`: real or simulated, as the loop's; a sink asks no other.
     """
 
@@ -39,6 +40,7 @@ class Sink(Closing, ABC):
     says: frozenset[str] = frozenset()
     is_log: bool = False
     period: float = 0.0
+    only_looks: bool = False
     clock: Clock = REAL
 
     @property

@@ -112,7 +112,7 @@ class MavlinkSink(Sink):
         self._says = autopilot.AutopilotSays(self._modes, mode, guided=sends == "velocity")
         self._telemetry = NOTHING_HEARD
         self._lacks_heading = False
-        self._quiet_until = 0.0
+        self._quiet_until, self._stills = 0.0, 0
         self._beat_at, self._beats = -_HEARTBEAT_EVERY, 0
         self._now = 0.0  # all by the loop's clock, as the ticks have it
         self._heard: float | None = None
@@ -178,17 +178,20 @@ class MavlinkSink(Sink):
                 order, pause = self._by_action[action]
                 self._orders.add(order)
                 self._quiet_until, self._quiet_in = now + pause, tick.guard.state
-        self._take_mode(tick)
-        self._take_power_off(tick)
+                self._stills = _STOPS if pause > 0.0 else self._stills
+        if not self.only_looks:
+            self._take_mode(tick)
+            self._take_power_off(tick)
         self._command(now)
         if not self._port.free(now):
             return  # a line that is slow has not sent the one before: the next one is newer
-        if now >= self._quiet_until:
-            self._send(self._setpoint(tick))
-        elif (tick.guard.reasons and tick.guard.state is not self._quiet_in) or tick.command != STANDSTILL:
-            # After a silence a careful autopilot follows a standstill only, and then the rest.
+        if now < self._quiet_until:
+            if not (tick.guard.reasons and tick.guard.state is not self._quiet_in) and tick.command == STANDSTILL:
+                return
             self._quiet_until = now
-            self._send(self._setpoint(tick, still=True))
+        # After a silence a careful autopilot follows a standstill only, and then the rest; one may be lost on its way.
+        self._send(self._setpoint(tick, still=self._stills > 0))
+        self._stills -= self._stills > 0
 
     def stop(self, tick: Tick) -> None:
         """Send the standstill several times, unless nothing is to be sent at all."""
