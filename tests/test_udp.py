@@ -243,6 +243,9 @@ def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: Simula
     assert run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path).returncode == 0
     assert wait(lambda: robot.ticks[-1].command == STANDSTILL)
     assert not station.drives(robot)
+    (tmp_path / "none.keys").write_text("")
+    with pytest.raises(tenuto.SourceError, match="it holds no key, so nobody could drive"):
+        UdpSource("127.0.0.1:0", key=str(tmp_path / "none.keys"))
     nobody = run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path)
     assert (nobody.returncode, "nobody is called shed; there are field" in nobody.stderr) == (1, True)
     station.close()

@@ -51,6 +51,8 @@ class KeyRing:
         """Read it. Raises ``error`` where it is no such file."""
         self._path, self._error = path, error
         self.keys: Mapping[str, bytes] = read_keys(path, error)
+        if not self.keys:
+            raise error(f"key file {path}: it holds no key, so nobody could drive: tenuto key {path} --driver NAME")
         self.problem = ""
         self._seen = self._stamp()
         self._end = clock.every(_EVERY, self._look, "keys")
@@ -104,9 +106,7 @@ def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:
 
 
 def _drivers(path: str, error: type[TenutoError]) -> dict[str, bytes]:
-    if not Path(path).exists() or not Path(path).read_text(encoding="ascii").strip():
-        return {}
-    known = read_keys(path, error)
+    known = read_keys(path, error) if Path(path).exists() else {}
     if "" in known:
         raise error(f"key file {path}: it holds one key for everybody, and no names; take another file")
     return known

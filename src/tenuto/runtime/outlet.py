@@ -118,6 +118,9 @@ class Outlet(ABC):
 
     def start(self, plan: Plan) -> None:
         """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
+        self._begin(plan)
+
+    def _begin(self, plan: Plan) -> None:
         self.bears = bearable(1.0 / max(self.sink.period, plan.period), plan.guard.command_timeout)
         self.sink.start(plan)
 
@@ -149,7 +152,7 @@ class Outlet(ABC):
             if isinstance(item, Tick):
                 self.sink.write(item)
             else:
-                self.sink.start(item)
+                self._begin(item)
         except Exception as error:
             self.failure = error
 
