@@ -1,21 +1,30 @@
 """Logs in four forms: the same table from each, readable by others, and readable after the process was killed."""
 
+import atexit
 import json
+import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
+import warnings
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
 import jsonschema
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from mcap.reader import make_reader
 
 import tenuto
-from helpers import MEDLAR, Bench, pad, run
+from helpers import MEDLAR, Bench, examples, pad, run
+from tenuto.analysis.logs import ticks_of
 from tenuto.data import shipped
+from tenuto.sinks.log_file import LogFile
 
 FORMS = ("csv", "jsonl", "parquet", "mcap")
 
@@ -63,6 +72,7 @@ def test_others_read_them_too(logs: Path) -> None:
     assert {tuple(one) for one in objects} == {tuple(parquet.columns)}
 
 
+@pytest.mark.filterwarnings("ignore::tenuto.CutOffWarning")
 @pytest.mark.long
 def test_an_unfinished_log_is_read_up_to_its_last_second(tmp_path: Path) -> None:
     bench = Bench()
@@ -80,6 +90,7 @@ def test_an_unfinished_log_is_read_up_to_its_last_second(tmp_path: Path) -> None
         sink.close()
 
 
+@pytest.mark.filterwarnings("ignore::tenuto.CutOffWarning")
 @pytest.mark.live
 def test_what_a_killed_process_leaves_is_read(tmp_path: Path) -> None:
     to = [word for form in FORMS for word in ("--to", f"log:run.{form}")]
@@ -108,9 +119,9 @@ def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
         ("a.txt", "", r"expected a log that ends in \.csv, \.jsonl, \.parquet, \.mcap"),
         ("a.csv", "", "cannot be read as a log: it is empty"),
         ("b.csv", "time,left_y\n0,1\n", "this is no log of ticks: it has no column guard.state"),
-        ("a.jsonl", "nonsense\n", "cannot be read as a log"),
-        ("a.parquet", "nonsense", "cannot be read as a log"),
-        ("a.mcap", "nonsense", "this is no log|cannot be read"),
+        ("a.jsonl", "nonsense\n", "a.jsonl:1: expected an object in JSON"),
+        ("a.parquet", "nonsense", "cannot be read as Parquet"),
+        ("a.mcap", "nonsense", "cannot be read as MCAP"),
     ):
         (tmp_path / name).write_text(text)
         with pytest.raises(tenuto.RecordingError, match=said):
@@ -120,6 +131,167 @@ def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
     monkeypatch.setitem(sys.modules, "mcap.writer", None)
     with pytest.raises(tenuto.SinkError, match=r"pip install 'tenuto\[mcap\]'"):
         tenuto.open_sink(f"log:{tmp_path / 'a.mcap'}")
+
+
+def a_log(folder: Path, form: str) -> tuple[bytes, list[int]]:
+    """Write the log of a short drive; return its bytes, and how many there were after each row."""
+    bench, log, ends = Bench(), tenuto.open_sink(f"log:{folder / 'run'}.{form}"), list[int]()
+    assert isinstance(log, LogFile)
+    log.start(MEDLAR.plan())
+    for number in range(60):
+        log.write(bench.step(pad(float(number > 20), 0.0, number > 10)))
+        log._flush()
+        ends.append((folder / f"run.{form}").stat().st_size)
+    log.close()
+    return (folder / f"run.{form}").read_bytes(), ends
+
+
+def loaded(file: Path) -> tuple[pd.DataFrame | None, list[str]]:
+    """Load a log; return it, or nothing where it is refused by its name, and what was remarked."""
+    with warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        try:
+            table = tenuto.load_log(file)
+        except tenuto.RecordingError as error:
+            return None, [str(error)] if str(file) in str(error) else []
+    return table, [str(one.message) for one in said]
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_a_log_that_is_cut_anywhere_is_its_beginning_and_a_remark_or_is_refused(form: str, tmp_path: Path) -> None:
+    whole, ends = a_log(tmp_path, form)
+    table, file = tenuto.load_log(tmp_path / f"run.{form}"), tmp_path / f"cut.{form}"
+
+    @examples(80)
+    @given(st.integers(0, len(whole) - 1), st.sampled_from((b"", b"\0" * 100)))
+    def cut(end: int, more: bytes) -> None:
+        file.write_bytes(whole[:end] + (more if form in ("csv", "jsonl") else b""))
+        rows = sum(one <= end for one in ends) if form != "parquet" else 0
+        found, said = loaded(file)
+        if found is None:
+            assert said
+            assert not rows
+            return
+        pd.testing.assert_frame_equal(found, table.iloc[:rows])
+        complete = end in ends and form != "mcap" and not more
+        if form != "mcap" or rows < len(ends):  # what stands after the last message there says nothing of the drive
+            assert [f"{file} was cut off: all up to its last whole" in one for one in said] == [True] * (not complete)
+
+    cut()
+
+
+FOLDER = Path(tempfile.mkdtemp())
+atexit.register(shutil.rmtree, FOLDER)
+LOG, _ = a_log(FOLDER, "csv")
+LATER = ("level", "rear_share", "steering", "notice_codes", "format")
+WRONG_CELLS = ("", "word", "inf", "-inf", "1e999", "0x10", "1_0", "\x1b[31m", "9" * 400, "\ud55c")
+
+
+TEXTS = ("driver", "mode", "rates", "guard.codes", "guard.reasons", "actions", "notices", "notice_codes", "steering")
+Rows = list[list[str]]
+
+
+def other_cell(rows: Rows, row: int, column: int, cell: str) -> str:
+    rows[row][column] = cell
+    name = rows[0][column]
+    return "" if name in TEXTS else f"log.csv:{row + 1}: column {name}: expected "
+
+
+def short_row(rows: Rows, row: int, column: int, cell: str) -> str:
+    del rows[row][column]
+    return f"log.csv:{row + 1}: expected {len(rows[0])} cells, as in the header, found {len(rows[0]) - 1}"
+
+
+def long_row(rows: Rows, row: int, column: int, cell: str) -> str:
+    rows[row].insert(column, "0.0")
+    return f"log.csv:{row + 1}: expected {len(rows[0])} cells, as in the header, found {len(rows[0]) + 1}"
+
+
+def backward(rows: Rows, row: int, column: int, cell: str) -> str:
+    row = max(row, 2)
+    rows[row - 1], rows[row] = rows[row], rows[row - 1]
+    return f"log.csv:{row + 1}: column time: expected times that do not go back"
+
+
+def no_column(rows: Rows, row: int, column: int, cell: str) -> str:
+    name = rows[0][column]
+    for one in rows:
+        del one[column]
+    if name == "guard.state":
+        return "this is no log of ticks: it has no column guard.state"
+    stages = ("intent", "demand", "target", "command", "guard")
+    needed = name.split(".")[0] in stages or ("." not in name and name not in LATER)
+    return f"log.csv: expected a column {name}, found none" if needed else ""
+
+
+def two_of_a_name(rows: Rows, row: int, column: int, cell: str) -> str:
+    rows[0][column] = rows[0][column - 1]
+    return f'log.csv:1: expected each column to have its own name, found "{rows[0][column]}"'
+
+
+def strange_column(rows: Rows, row: int, column: int, cell: str) -> str:
+    for number, one in enumerate(rows):
+        one.append("0" if number else "weather")
+    return "log.csv: expected the columns of a log, found weather"
+
+
+def header_only(rows: Rows, row: int, column: int, cell: str) -> str:
+    del rows[1:]
+    return "log.csv: expected at least one row, found none"
+
+
+def later_format(rows: Rows, row: int, column: int, cell: str) -> str:
+    rows[1][rows[0].index("format")] = "2"
+    return "log.csv:2: column format: this version reads logs of format 1, found format 2: update Tenuto"
+
+
+DAMAGES = (
+    other_cell,
+    short_row,
+    long_row,
+    backward,
+    no_column,
+    two_of_a_name,
+    strange_column,
+    header_only,
+    later_format,
+)
+
+
+@examples(200)
+@given(st.sampled_from(DAMAGES), st.integers(1, 60), st.integers(1, 48), st.sampled_from(WRONG_CELLS))
+def test_a_damaged_csv_names_file_row_and_column(
+    damage: Callable[[Rows, int, int, str], str], row: int, column: int, cell: str
+) -> None:
+    rows = [line.split(",") for line in LOG.decode().splitlines()]
+    said = damage(rows, row, column, cell)
+    file = FOLDER / "log.csv"
+    file.write_text("\n".join(map(",".join, rows)) + "\n")
+    table, wrong = loaded(file)
+    assert (table is None) is bool(said)
+    assert said in " ".join(wrong)
+    assert table is None or len(list(ticks_of(table))) == len(rows) - 1
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_a_log_with_damaged_bytes_is_read_or_refused(form: str, tmp_path: Path) -> None:
+    (whole, _), file = a_log(tmp_path, form), tmp_path / f"bad.{form}"
+
+    @examples(120)
+    @given(st.lists(st.tuples(st.integers(0, len(whole) - 1), st.integers(0, 255)), min_size=1, max_size=6))
+    def damaged(changes: list[tuple[int, int]]) -> None:
+        data = bytearray(whole)
+        for place, value in changes:
+            data[place] = value
+        file.write_bytes(data)
+        table, said = loaded(file)
+        if table is None:
+            assert said
+        else:
+            assert (table["time"].diff().dropna() >= 0.0).all()
+            assert len(list(ticks_of(table))) == len(table)
+
+    damaged()
 
 
 @pytest.mark.parametrize("form", FORMS)

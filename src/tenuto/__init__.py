@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from tenuto.analysis.sweep import sweep as sweep
     from tenuto.analysis.ticks import Ticks as Ticks
     from tenuto.basics.errors import ArgumentError as ArgumentError
+    from tenuto.basics.errors import CutOffWarning as CutOffWarning
     from tenuto.basics.errors import PlanError as PlanError
     from tenuto.basics.errors import ProfileError as ProfileError
     from tenuto.basics.errors import RecordingError as RecordingError
@@ -80,6 +81,7 @@ _WHERE = {
     "vehicles.velocity": ("VelocityCommand",),
     "basics.errors": (
         "ArgumentError",
+        "CutOffWarning",
         "PlanError",
         "ProfileError",
         "RecordingError",

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-import json
 import math
+import warnings
 from collections.abc import Iterator
-from contextlib import suppress
-from io import BytesIO
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
-from tenuto.basics.errors import RecordingError
+from tenuto.analysis.log_files import READERS, Cells
+from tenuto.basics.errors import CutOffWarning, RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.reasons import Reason
+from tenuto.basics.text import shortened
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.telemetry import far_ends_of, is_text
 from tenuto.driving.tick import Tick
-from tenuto.sinks.log_file import UNFINISHED
+from tenuto.sinks.log_file import FORMAT, FORMAT_COLUMN
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -39,41 +39,129 @@ _TEXT = (
     "guard.reasons",
 )
 _WHOLE = ("new_frame", "power", "send")
+# What a log must have, and what one of an earlier version may not have yet, with what that means.
+_NEEDED = (
+    "time", "dt", "new_frame", "frame_age", "driver", "mode", "rates", "power", "send", "actions", "notices",
+    "guard.state", "guard.codes", "guard.reasons", *(f"intent.{axis}" for axis in Intent._fields),
+    *(f"{stage}.{axis}" for stage in ("demand", "target", "command") for axis in VelocityCommand._fields),
+)  # fmt: skip
+_LATER: dict[str, float | str] = {
+    "link.quality": math.nan, "link.rssi": math.nan, "link.bad": math.nan, "link.lost": math.nan, "level": math.nan,
+    "steering": "", "rear_share": math.nan, "notice_codes": "",
+}  # fmt: skip
+_STAGES = frozenset(
+    ("link", "raw", "position", "shaped", "intent", "demand", "target", "command", "actuators", "wire", "output",
+     "trim", "switch", "guard", "far")
+)  # fmt: skip
 
 
 def load_log(path: str | Path) -> pd.DataFrame:
     """Read a log: a row a tick, columns as in docs/formats.md.
 
     What a killed process left is read as far as it goes: half a row at the end is left out, and of a Parquet log the
-    ``.unfinished`` stream is read.
+    ``.unfinished`` stream is read; `CutOffWarning` says so. Columns that an earlier version did not write yet are there
+    with what they meant then.
 
     Args:
         path: a file that ends in ``.csv``, ``.jsonl``, ``.parquet`` or ``.mcap``.
 
     Raises:
-        RecordingError: it cannot be read, or is no log.
+        RecordingError: it cannot be read, or is no log, or a later version wrote it; the message names the file, and
+            the row and the column where one is to blame.
     """
     needs("pandas")
+    file = Path(path)
+    reader = READERS.get(file.suffix)
+    if reader is None:
+        raise RecordingError(f"{path}: expected a log that ends in {', '.join(READERS)}")
+    cells = reader(file)
+    table = _checked(cells, str(path))
+    if cells.remark:
+        warnings.warn(cells.remark, CutOffWarning, stacklevel=2)
+    return table
+
+
+def _checked(cells: Cells, path: str) -> pd.DataFrame:
+    """Return the table with numbers and text where they should be. Raises RecordingError."""
     import pandas as pd
 
-    file = Path(path)
-    reader = _READERS.get(file.suffix)
-    if reader is None:
-        raise RecordingError(f"{path}: expected a log that ends in {', '.join(_READERS)}")
-    try:
-        table = reader(file)
-    except (OSError, ValueError, KeyError) as error:
-        raise RecordingError(f"{path}: cannot be read as a log: {error}") from error
-    if "guard.state" not in table.columns:
+    _check_columns(cells, path)
+    table = {}
+    for name in map(str, cells.table.columns):
+        if name != FORMAT_COLUMN:
+            column = cells.table[name]
+            table[name] = _texts(cells, name, column) if _is_text(name) else _numbers(cells, name, column)
+    frame = pd.DataFrame(table)
+    for name, meant in _LATER.items():
+        if name not in table:
+            frame[name] = meant
+    back = frame["time"].diff() < 0.0
+    if back.any():
+        row = int(back.to_numpy().argmax())
+        found = f"found {frame['time'][row]:g} s after {frame['time'][row - 1]:g} s"
+        raise RecordingError(f"{cells.where(row)}: column time: expected times that do not go back, {found}")
+    return frame
+
+
+def _check_columns(cells: Cells, path: str) -> None:
+    """Make sure that the columns are those of a log that this version reads. Raises RecordingError."""
+    names = set(map(str, cells.table.columns))
+    if "guard.state" not in names:
         raise RecordingError(f"{path}: this is no log of ticks: it has no column guard.state")
-    for name in table.columns:
-        if name in _TEXT or is_text(str(name)):
-            table[name] = table[name].fillna("").astype(str)
-        elif name in _WHOLE or name.startswith("switch."):
-            table[name] = table[name].astype("int64")
-        else:
-            table[name] = pd.to_numeric(table[name]).astype("float64")
-    return table
+    if FORMAT_COLUMN in names:
+        for row, found in enumerate(cells.table[FORMAT_COLUMN][:1]):
+            if str(found) != str(FORMAT):
+                text = f"this version reads logs of format {FORMAT}, found format {shortened(str(found))}"
+                raise RecordingError(f"{cells.where(row)}: column {FORMAT_COLUMN}: {text}: update Tenuto")
+    missing = [name for name in _NEEDED if name not in names]
+    if missing:
+        raise RecordingError(f"{path}: expected a column {missing[0]}, found none")
+    known = {*_NEEDED, *_LATER, FORMAT_COLUMN}
+    odd = sorted(name for name in names - known if name.partition(".")[0] not in _STAGES or "." not in name)
+    if odd:
+        raise RecordingError(f"{path}: expected the columns of a log, found {shortened(odd[0])}")
+    if not len(cells.table):
+        raise RecordingError(f"{path}: expected at least one row, found none")
+
+
+def _is_text(name: str) -> bool:
+    return name in _TEXT or is_text(name)
+
+
+def _texts(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
+    states = {str(state) for state in State}
+    for row, cell in enumerate(column):
+        if not isinstance(cell, str) or (name == "guard.state" and cell not in states):
+            _wrong_cell(cells, row, name, "a state of the guard" if name == "guard.state" else "text", cell)
+    return column.astype(str)
+
+
+def _numbers(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
+    """Return a column of numbers; "nan" is one that was not known. Raises RecordingError."""
+    import numpy as np
+    import pandas as pd
+
+    if pd.api.types.is_numeric_dtype(column):
+        given = column
+    else:
+        given = column.astype(object)
+        given = given.where(given != "nan", math.nan)
+    numbers = pd.to_numeric(given, errors="coerce").astype("float64")
+    whole = name in _WHOLE or name.startswith("switch.")
+    wrong = np.isinf(numbers.to_numpy()) | (numbers.isna() & given.notna()).to_numpy()
+    if name == "time" or whole:
+        wrong |= numbers.isna().to_numpy()
+    if whole:
+        wrong |= (numbers != numbers.round()).to_numpy()
+    if wrong.any():
+        row = int(wrong.argmax())
+        _wrong_cell(cells, row, name, "a whole number" if whole else "a number", column.iloc[row])
+    return numbers.astype("int64") if whole else numbers
+
+
+def _wrong_cell(cells: Cells, row: int, name: str, expected: str, cell: object) -> NoReturn:
+    found = "nothing" if cell is None or cell == "" else shortened(str(cell))
+    raise RecordingError(f"{cells.where(row)}: column {name}: expected {expected}, found {found}")
 
 
 def ticks_of(table: pd.DataFrame) -> Iterator[Tick]:
@@ -126,69 +214,3 @@ def _reasons(codes: str, texts: str) -> tuple[Reason, ...]:
     if len(each) == len(words):
         return tuple(Reason(code, text) for code, text in zip(each, words, strict=True))
     return (Reason(each[0], texts),)
-
-
-def _csv(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    text = path.read_bytes()
-    whole = text[: text.rfind(b"\n") + 1]  # a killed process may leave half a row
-    if not whole:
-        raise ValueError("it is empty")
-    return pd.read_csv(BytesIO(whole), keep_default_na=False, na_values={}, dtype=str).replace({"nan": None, "": None})
-
-
-def _json_lines(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    lines = path.read_text(encoding="utf-8").split("\n")[:-1]
-    return pd.DataFrame([json.loads(line) for line in lines])
-
-
-def _parquet(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    unfinished = Path(f"{path}{UNFINISHED}")
-    if not unfinished.exists():
-        return pd.read_parquet(path)
-    import pyarrow as pa
-
-    batches, written = [], unfinished.read_bytes()
-    if not written:
-        raise ValueError("it is empty: its first second was not written yet")
-    stream = pa.ipc.open_stream(written)
-    with suppress(OSError, pa.ArrowInvalid):  # the last one was being written
-        batches.extend(stream)
-    table: pd.DataFrame = pa.Table.from_batches(batches, stream.schema).to_pandas()
-    return table
-
-
-def _mcap(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    rows: list[dict[str, Any]] = []
-    for row in _mcap_messages(path):
-        if rows and row["time"] == rows[-1]["time"] and not set(row) & (set(rows[-1]) - {"time"}):
-            rows[-1] |= row
-        else:
-            rows.append(row)
-    return pd.DataFrame([row for row in rows if len(row) == len(rows[0])])
-
-
-def _mcap_messages(path: Path) -> Iterator[dict[str, Any]]:
-    from mcap.exceptions import McapError
-    from mcap.records import Message
-    from mcap.stream_reader import StreamReader
-
-    from tenuto.sinks.mcap_log import flat
-
-    with path.open("rb") as file:
-        try:
-            for record in StreamReader(file).records:
-                if isinstance(record, Message):
-                    yield flat(json.loads(record.data))
-        except McapError:
-            return  # half a record at the end
-
-
-_READERS = {".csv": _csv, ".jsonl": _json_lines, ".parquet": _parquet, ".mcap": _mcap}

@@ -63,3 +63,7 @@ class MissingPackageError(TenutoError, ImportError):
 
 class KindError(TenutoError):
     """A package offers a kind of thing that cannot be used; the message names the package."""
+
+
+class CutOffWarning(UserWarning):
+    """A log was cut off by the end of its program; what is whole of it was read. The message names the file."""

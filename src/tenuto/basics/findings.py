@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from tenuto.basics.files import UnreadableError
+from tenuto.basics.text import shortened
+
 
 class Severity(StrEnum):
     """How bad it is."""
@@ -26,6 +29,7 @@ class Finding:
         text: what is the matter, with numbers.
         hint: what to do, or nothing.
         code: stable, for programs, where there is one.
+        line: of the file, where no key tells it; else 0.
     """
 
     where: str
@@ -33,6 +37,7 @@ class Finding:
     text: str
     hint: str = ""
     code: str = ""
+    line: int = 0
 
     @property
     def is_error(self) -> bool:
@@ -44,13 +49,18 @@ class Finding:
         return replace(self, where=f"{place}.{self.where}")
 
     def __str__(self) -> str:
-        text = f"{self.where}: {self.text}"
+        text = f"{self.where}: {self.text}" if not self.line else f"line {self.line}: {self.text}"
         return f"{text} ({self.hint})" if self.hint else text
 
 
 def unexpected(where: str, expected: str, found: str, hint: str = "") -> Finding:
     """Return the error of a key whose value is not what it should be."""
-    return Finding(where, Severity.ERROR, f"expected {expected}, found {found}", hint)
+    return Finding(where, Severity.ERROR, f"expected {expected}, found {shortened(found)}", hint)
+
+
+def unreadable(problem: UnreadableError, hint: str = "") -> Finding:
+    """Return the error of a file that cannot be read."""
+    return Finding("file", Severity.ERROR, str(problem), hint, line=problem.line)
 
 
 def error(where: str, text: str, hint: str = "") -> Finding:

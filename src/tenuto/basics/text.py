@@ -5,7 +5,15 @@ from __future__ import annotations
 # What a control character becomes: it is seen that something was there, and nothing is done by it.
 _INSTEAD = "\N{REPLACEMENT CHARACTER}"
 
+_LONG = 300
+
 
 def readable(text: str) -> str:
     """Return a text without what makes a terminal do something: escapes, new lines, marks of direction."""
     return "".join(one if one.isprintable() else _INSTEAD for one in text)
+
+
+def shortened(text: str) -> str:
+    """Return a value that a file has, readable, and with its middle left out where it is very long."""
+    text = readable(text)
+    return text if len(text) <= _LONG else f"{text[: _LONG // 2]}… ({len(text)} characters)"

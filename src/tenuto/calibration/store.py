@@ -7,13 +7,13 @@ import os
 import re
 import shutil
 import tempfile
-import tomllib
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import CalibrationError
+from tenuto.basics.files import UnreadableError, read_toml
 from tenuto.basics.html import html_table
 
 FORMAT = 1
@@ -77,11 +77,10 @@ class Calibration:
     def load(cls, path: str | Path) -> Calibration:
         """Read a calibration. Raises `CalibrationError` naming file, key and what is wrong."""
         try:
-            tables = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-        except OSError as error:
-            raise CalibrationError(f"{path}: expected a readable file: {error.strerror}") from error
-        except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-            raise CalibrationError(f"{path}: expected TOML, found what is not: {error}") from error
+            _, tables = read_toml(path)
+        except UnreadableError as error:
+            line = f":{error.line}" if error.line else ""
+            raise CalibrationError(f"{path}{line}: {error}") from error
         return _from_tables(str(path), tables)
 
     def save(self, path: str | Path) -> None:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sys
+import warnings
 from collections.abc import Sequence
 
 import typer
 
-from tenuto.basics.errors import TenutoError
+from tenuto.basics.errors import CutOffWarning, TenutoError
 from tenuto.basics.extras import said_of
 from tenuto.cli.clock import the_clock
 from tenuto.cli.commands import COMMANDS, HELP, Commands, stub
@@ -44,6 +45,15 @@ def _options(
         raise typer.Exit(2)
 
 
+def _remark(
+    message: Warning | str, category: type[Warning], filename: str, lineno: int, line: str | None = None
+) -> str:
+    """Return a warning of ours as one line, and any other as Python does."""
+    if issubclass(category, CutOffWarning):
+        return f"tenuto: {message}\n"
+    return f"{filename}:{lineno}: {category.__name__}: {message}\n"
+
+
 def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """Run the command; Tenuto's own errors become one message and exit status 1.
 
@@ -56,7 +66,10 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """
     chosen = the_clock.set(clock)
     try:
-        app(arguments, prog_name="tenuto")
+        with warnings.catch_warnings():
+            warnings.simplefilter("always", CutOffWarning)
+            warnings.formatwarning = _remark
+            app(arguments, prog_name="tenuto")
     except TenutoError as error:
         problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
         sys.exit(1)

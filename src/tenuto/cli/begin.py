@@ -13,6 +13,7 @@ import typer
 from rich.text import Text
 
 from tenuto.basics.errors import ProfileError, TenutoError
+from tenuto.basics.files import MOST_TOML, read_text
 from tenuto.basics.findings import unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Meant
@@ -127,16 +128,16 @@ def _check(vehicle: str | None, enable: str | None) -> None:
 
 def _begun(kept: Path) -> Answers:
     """Return the answers of a time that was broken off, if they are there."""
+    if not kept.exists():
+        return Answers()
     try:
-        said = json.loads(kept.read_text(encoding="utf-8"))
+        said = json.loads(read_text(kept, MOST_TOML))
         said["meant"] = {role: Meant(**meant) for role, meant in said["meant"].items()}
         found = Answers(**said)
         wrong = [found.vehicle] * (found.vehicle not in begun_for()) + [found.style] * (found.style not in STYLES.all)
         if any(wrong):
             raise ValueError(f"nothing is called {', '.join(filter(None, wrong))}")
-    except FileNotFoundError:
-        return Answers()
-    except (OSError, ValueError, TypeError, KeyError, AttributeError) as error:
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
         raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to begin afresh") from error
     known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
     results.print(f"Going on from {kept}: {known}. Delete it to begin afresh.", soft_wrap=True)

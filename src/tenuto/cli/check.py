@@ -13,6 +13,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
+from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
 from tenuto.cli.console import counted, results
 from tenuto.vehicles.units import METRIC, NO_METRES
 
@@ -62,7 +63,7 @@ def check(
     from tenuto.profile.prepare import prepare_profile
     from tenuto.sim.truth import TruthTable
 
-    text = profile.read_text(encoding="utf-8", errors="replace")
+    text = _text_of(profile)
     notes: list[str] = []
     stages: list[Stage] = []
     faults: list[Worst] = []
@@ -93,7 +94,7 @@ def check(
     else:
         for finding in findings:
             style = "bold red" if finding.is_error else "yellow"
-            where = f"{profile}:{line_of(text, finding.where)}: {finding.where}"
+            where = f"{profile}:{finding.line or line_of(text, finding.where)}: {finding.where}"
             hint = f" ({finding.hint})" if finding.hint else ""
             results.print(
                 Text.assemble(f"{where}: ", (finding.severity, style), f": {finding.text}{hint}"), soft_wrap=True
@@ -141,10 +142,18 @@ def _print_losses(borne: list[Losses]) -> None:
         )
 
 
+def _text_of(profile: Path) -> str:
+    """Return what is written in a profile; nothing where it cannot be read, which is told elsewhere."""
+    try:
+        return read_text(profile, MOST_TOML)
+    except UnreadableError:
+        return ""
+
+
 def _as_json(text: str, findings: list[Finding], notes: list[str]) -> dict[str, Any]:
     from tenuto.profile.lines import line_of
 
-    rows = [{"line": line_of(text, finding.where), **asdict(finding)} for finding in findings]
+    rows = [asdict(finding) | {"line": finding.line or line_of(text, finding.where)} for finding in findings]
     return {"findings": rows, "notes": notes}
 
 

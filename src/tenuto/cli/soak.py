@@ -15,6 +15,7 @@ from rich.text import Text
 
 from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.extras import how_to_get
+from tenuto.basics.files import MOST_TOML, read_text
 from tenuto.cli.console import counted, problems, results
 
 if TYPE_CHECKING:
@@ -175,6 +176,6 @@ def _load(path: Path) -> list[Episode]:
     from tenuto.sim.soak import Episode
 
     try:
-        return TypeAdapter(list[Episode]).validate_python(json.loads(path.read_text(encoding="utf-8"))["story"])
-    except (OSError, ValueError, KeyError, TypeError, ValidationError) as error:
+        return TypeAdapter(list[Episode]).validate_python(json.loads(read_text(path, MOST_TOML))["story"])
+    except (ValueError, KeyError, TypeError, ValidationError, RecursionError) as error:
         raise RecordingError(f"{path}: expected a drive that tenuto soak has kept: {error}") from error

@@ -46,7 +46,7 @@ def tune(
     from tenuto.figures import save_figure
     from tenuto.figures.compare import compare_figure
     from tenuto.kinds.quantities import LENGTH, SHARE, SPEED
-    from tenuto.profile.patch import changed_text
+    from tenuto.profile.patch import changed_text, text_in
     from tenuto.profile.prepare import prepare_profile
 
     loaded = tenuto.load_profile(profile)
@@ -56,7 +56,7 @@ def tune(
         quantity_of(finest, speed, "--finest"), noise,
     )  # fmt: skip
     changes = propose(loaded, log, wish)
-    _, tuned = changed_text(profile.read_text(encoding="utf-8"), changes, str(profile))
+    _, tuned = changed_text(text_in(profile), changes, str(profile))
     if as_json:
         said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]
         typer.echo(json.dumps(said, indent=2))

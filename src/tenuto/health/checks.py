@@ -9,6 +9,7 @@ from pathlib import Path
 
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.extras import has, how_to_get
+from tenuto.basics.files import read_text
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration, default_path
 from tenuto.health.system import System
@@ -111,7 +112,7 @@ def placeholders(system: System, profile: Profile | None) -> Iterator[Finding]:
     if profile is None or profile.file is None or profile.chassis.kind not in begun_for():
         return
     begun = {line for line in text_begun_for(profile.chassis.kind).splitlines() if "# measure:" in line}
-    for number, line in enumerate(profile.file.read_text(encoding="utf-8").splitlines(), 1):
+    for number, line in enumerate(read_text(profile.file).splitlines(), 1):
         if line in begun:
             key, _, what = line.partition("# measure: ")
             text = f"{key.split('=')[0].strip()} is still the one that it began with"

@@ -104,14 +104,21 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
     return result
 
 
+def _as_float(value: float) -> float:
+    try:
+        return float(value)
+    except OverflowError:  # a whole number of hundreds of digits
+        return math.inf
+
+
 def _split(value: float | str, dimension: Dimension) -> tuple[float, str]:
     if not isinstance(value, str):
-        return float(value), dimension.unit
+        return _as_float(value), dimension.unit
     match = _QUANTITY.fullmatch(value)
     if match is None:
         raise ValueError(f'write it like "1.0 {dimension.unit}"')
     if match[2] is None:
-        raise ValueError(f'text needs a unit: "{match[1]} {dimension.unit}"')
+        raise ValueError(f"its unit is missing: one of {', '.join(dimension.units())}")
     unit = match[2].replace(" ", "")
     if unit not in dimension.units():
         for spelling, plain in _SPELLINGS.items():

@@ -12,11 +12,11 @@ import stat
 import sys
 import threading
 from collections import deque
-from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import how_to_get
+from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
 from tenuto.links.broker_settings import BrokerSettings, Message
 
 try:
@@ -195,10 +195,13 @@ def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
 
 
 def _password(path: str, error: type[TenutoError]) -> str:
-    """Read a password. Raises `OSError`, and ``error`` where everybody may read it."""
+    """Read a password. Raises `OSError`, and ``error`` where everybody may read it, or it is no text."""
     if os.name == "posix" and os.stat(path).st_mode & stat.S_IRWXO:
         raise error(f"password file {path}: everybody may read it; put that right with: chmod 600 {path}")
-    return Path(path).read_text("utf-8").strip()
+    try:
+        return read_text(path, MOST_TOML).strip()
+    except UnreadableError as cause:
+        raise error(f"password file {path}: {cause}") from cause
 
 
 def _failure(cause: BaseException | None) -> str:

@@ -5,21 +5,24 @@ from __future__ import annotations
 import os
 import secrets
 import stat
-from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.files import UnreadableError, read_text
 
 KEY_BYTES = 32
+_MOST = 10_000
 
 
 def read_key(path: str, error: type[TenutoError]) -> bytes:
     """Read a key. Raises ``error`` where the file is no key, or where others than its owner may read it."""
     try:
         mode = os.stat(path).st_mode
-        text = Path(path).read_text(encoding="ascii").strip()
+        text = read_text(path, _MOST).strip()
         key = bytes.fromhex(text)
     except OSError as cause:
         raise error(f"key file {path}: {cause.strerror}; make one with: tenuto key {path}") from cause
+    except UnreadableError as cause:
+        raise error(f"key file {path}: {cause}; make one with: tenuto key NAME") from cause
     except ValueError as cause:
         raise error(f"key file {path}: expected {2 * KEY_BYTES} hexadecimal digits; see: tenuto key --help") from cause
     if len(key) != KEY_BYTES:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
 from tenuto.clock import REAL, Timer
 from tenuto.links.key_file import KEY_BYTES, make_key, read_key
 
@@ -22,9 +23,9 @@ _EVERY = 1.0
 def read_keys(path: str, error: type[TenutoError]) -> dict[str, bytes]:
     """Read a file with one key, which is good for every name, or with lines ``NAME KEY``. Raises ``error``."""
     try:
-        lines = [line for line in Path(path).read_text(encoding="ascii").splitlines() if line.strip()]
-    except (OSError, UnicodeDecodeError):
-        lines = []
+        lines = [line for line in read_text(path, MOST_TOML).splitlines() if line.strip()]
+    except UnreadableError:
+        return {"": read_key(path, error)}  # which says what is wrong with it
     if not lines and Path(path).is_file():
         return {}  # everybody's key was taken out
     if len(lines) <= 1 and not (lines and _LINE.fullmatch(lines[0].strip())):

@@ -8,12 +8,11 @@ from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tenuto.basics.errors import ProfileError
-from tenuto.basics.findings import unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Meant
 from tenuto.kinds.options import about
 from tenuto.profile.beginning import text_begun_for
+from tenuto.profile.patch import document_of, text_in
 from tenuto.sinks.base import SINKS, SinkOptions
 from tenuto.sources import source_options
 from tenuto.sources.base import SOURCES, SourceOptions
@@ -62,12 +61,7 @@ def opened_document(profile: Path, vehicle: str) -> tomlkit.TOMLDocument:
     Raises:
         ProfileError: the file cannot be read, or is no TOML.
     """
-    import tomlkit
-
-    try:
-        return tomlkit.parse(profile.read_text(encoding="utf-8") if profile.exists() else text_begun_for(vehicle))
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.ParseError) as error:
-        raise ProfileError(str(profile), [unexpected("file", "TOML that can be changed", str(error))]) from error
+    return document_of(text_in(profile) if profile.exists() else text_begun_for(vehicle), str(profile))
 
 
 def text_of(

@@ -17,9 +17,9 @@ def line_of(text: str, key: str) -> int:
     best, line = 0, 1
     wanted = key.split(".")
     for number, written in _written(text):
-        same = written == wanted[: len(written)]
-        if same and len(written) > best:
-            best, line = len(written), number
+        long = min(len(written), len(wanted))
+        if written[:long] == wanted[:long] and long > best:
+            best, line = long, number
     return line
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from types import NoneType, UnionType
 from typing import Annotated, Any, NamedTuple, Union, get_args, get_origin
@@ -11,7 +11,8 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
 from tenuto.basics.errors import ProfileError
-from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.files import UnreadableError, parse_toml, read_toml
+from tenuto.basics.findings import Finding, unexpected, unreadable
 from tenuto.kinds.tables import INNER, KIND
 from tenuto.profile.checks.names import nearest
 from tenuto.profile.profile import FINDINGS, Profile
@@ -26,25 +27,38 @@ def load_profile(path: str | Path) -> Profile:
     """
     where = str(path)
     try:
-        text = Path(path).read_text(encoding="utf-8")
-    except OSError as error:
-        raise ProfileError(where, [unexpected("file", "a readable file", error.strerror or str(error))]) from error
-    except UnicodeDecodeError as error:
-        found = f"byte 0x{error.object[error.start]:02x} at offset {error.start}"
-        raise ProfileError(where, [unexpected("file", "text in UTF-8", found)]) from error
-    return parse_profile(text, where).read_from(Path(path))
+        text, tables = read_toml(path)
+    except UnreadableError as error:
+        raise ProfileError(where, [unreadable(error)]) from error
+    return _profile_of(tables, text, where).read_from(Path(path))
 
 
 def parse_profile(text: str, where: str = "profile") -> Profile:
     """Read a profile from TOML text; ``where`` stands for it in errors. Raises as `load_profile`."""
     try:
-        tables = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
+        return _profile_of(parse_toml(text), text, where)
+    except UnreadableError as error:
+        raise ProfileError(where, [unreadable(error)]) from error
+
+
+def _profile_of(tables: dict[str, Any], text: str, where: str) -> Profile:
+    if other := what_else(tables):
+        raise ProfileError(where, [unexpected("file", "a profile", other)])
     try:
         return Profile.model_validate(tables).written_as(text)
     except ValidationError as error:
         raise ProfileError(where, [one for details in error.errors() for one in _findings(details)]) from None
+
+
+def what_else(tables: Mapping[str, Any]) -> str:
+    """Say what a TOML file is that has nothing of a profile, and which command takes it; empty where it may be one."""
+    if tables.keys() & {"source", "style", "chassis"}:
+        return ""
+    if "steps" in tables:
+        return "a script of motion: tenuto script plays it"
+    if "device" in tables and "controls" in tables:
+        return "a calibration: it is used with --calibration"
+    return ""
 
 
 def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:

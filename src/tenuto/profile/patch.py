@@ -5,14 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.errors import ProfileError
-from tenuto.basics.findings import unexpected
+from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
+from tenuto.basics.findings import unexpected, unreadable
+from tenuto.basics.text import readable
 from tenuto.calibration.store import write_atomically
 from tenuto.profile.load import parse_profile
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_text
+
+if TYPE_CHECKING:
+    import tomlkit
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +65,7 @@ def changed_text(text: str, changes: Sequence[Change], where: str = "profile") -
     """
     import tomlkit
 
-    document = tomlkit.parse(text)
+    document = document_of(text, where)
     for change in changes:
         table: Any = document
         for part in change.key[:-1]:
@@ -72,6 +77,24 @@ def changed_text(text: str, changes: Sequence[Change], where: str = "profile") -
     return new, parse_profile(new, where)
 
 
+def text_in(path: Path) -> str:
+    """Return the text of a profile. Raises `ProfileError` where it cannot be read."""
+    try:
+        return read_text(path, MOST_TOML)
+    except UnreadableError as error:
+        raise ProfileError(str(path), [unreadable(error)]) from error
+
+
+def document_of(text: str, where: str) -> tomlkit.TOMLDocument:
+    """Return TOML that can be changed, its comments kept. Raises `ProfileError`."""
+    import tomlkit
+
+    try:
+        return tomlkit.parse(text)
+    except (tomlkit.exceptions.ParseError, ValueError, RecursionError) as error:
+        raise ProfileError(where, [unexpected("file", "TOML that can be changed", readable(str(error)))]) from error
+
+
 def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
     """Put changes into the file of a profile; it is left as it was where anything is wrong.
 
@@ -79,7 +102,7 @@ def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
         ProfileError: it would be no good profile any more, or cannot be written.
     """
     try:
-        text, profile = changed_text(path.read_text(encoding="utf-8"), changes, str(path))
+        text, profile = changed_text(text_in(path), changes, str(path))
         write_atomically(path, text)
     except OSError as error:
         raise ProfileError(
@@ -92,7 +115,7 @@ def _changed(text: str, changes: Mapping[str, Any], where: str) -> Profile:
     """Return the profile that a text is with some keys changed, and None takes one out; see `Profile.with_`."""
     import tomlkit
 
-    document = tomlkit.parse(text)
+    document = document_of(text, where)
     for key, value in changes.items():
         table: Any = document
         *places, last = key.split(".")

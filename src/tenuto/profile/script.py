@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from itertools import pairwise
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -10,7 +9,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, ValidationError
 
 from tenuto.basics.errors import ProfileError, RecordingError
-from tenuto.basics.findings import unexpected
+from tenuto.basics.files import UnreadableError, read_toml
+from tenuto.basics.findings import unexpected, unreadable
 from tenuto.kinds.table import Name, Table
 from tenuto.motion.script import (
     Chain,
@@ -133,16 +133,17 @@ def load_script(path: str | Path) -> tuple[str, Chain]:
     """
     where = str(path)
     try:
-        script = Script.model_validate(tomllib.loads(Path(path).read_text(encoding="utf-8")))
+        _, tables = read_toml(path)
+        if "steps" not in tables and tables.keys() & {"source", "style", "chassis"}:
+            raise ProfileError(where, [unexpected("file", "a script of motion", "a profile: tenuto check looks at it")])
+        script = Script.model_validate(tables)
         pieces, before = [], STANDSTILL
         for number, step in enumerate(script.steps):
             piece = _piece(step, before, Path(path).parent, f"steps.{number}")
             before = piece.at(piece.seconds) if not isinstance(piece, Chain) else STANDSTILL
             pieces.append((piece, step.together))
-    except OSError as error:
-        raise ProfileError(where, [unexpected("file", "a readable file", error.strerror or str(error))]) from error
-    except (tomllib.TOMLDecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise ProfileError(where, [unexpected("file", "TOML", f"what is not: {error}")]) from error
+    except UnreadableError as error:
+        raise ProfileError(where, [unreadable(error)]) from error
     except ValidationError as error:
         raise ProfileError(where, [finding_of(details, Script) for details in error.errors()]) from None
     except _WrongStepError as error:

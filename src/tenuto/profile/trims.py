@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 
 from tenuto.basics.errors import ProfileError, TenutoError
-from tenuto.basics.findings import unexpected
+from tenuto.basics.files import UnreadableError, read_toml
+from tenuto.basics.findings import unexpected, unreadable
 from tenuto.calibration.store import write_atomically
 from tenuto.profile.profile import Profile
 
@@ -26,9 +26,9 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
     if not Path(path).exists():
         return {}
     try:
-        kept = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProfileError(str(path), [unexpected("file", "TOML", f"what is not: {error}", "take it away")]) from error
+        _, kept = read_toml(path)
+    except UnreadableError as error:
+        raise ProfileError(str(path), [unreadable(error, "delete it to begin with no trims")]) from error
     found: dict[str, float] = {}
     for name, trim in profile.trims.items():
         value = kept.get(name, 0.0)

@@ -33,6 +33,8 @@ Row = dict[str, float | int | str]
 # A process that is killed loses no more than this many seconds of its log.
 _FLUSH_SECONDS = 1.0
 UNFINISHED = ".unfinished"
+# Every row names the format that it is in: a version that does not know it says so.
+FORMAT_COLUMN, FORMAT = "format", 1
 
 
 class LogFile(Sink, ABC):
@@ -100,7 +102,8 @@ class LogFile(Sink, ABC):
         Raises:
             SinkError: the file cannot be written.
         """
-        row: Row = {name: round(cell, 6) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
+        row: Row = {name: _rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
+        row[FORMAT_COLUMN] = FORMAT
         try:
             if self._new_plan:
                 self._new_plan = False
@@ -224,6 +227,11 @@ class ParquetLog(LogFile):
             with self._arrow.ipc.open_stream(unfinished.read_bytes()) as stream:
                 parquet.write_table(stream.read_all(), self._path)
         unfinished.unlink()
+
+
+def _rounded(number: float) -> float:
+    """Return six places of a number; nan of what is none."""
+    return round(number, 6) if math.isfinite(number) else math.nan
 
 
 def without_nan(row: Row) -> dict[str, float | int | str | None]:

@@ -23,7 +23,7 @@ CHANNELS = {
     **dict.fromkeys(("guard", "notices", "notice_codes", "actions"), "/guard"),
     **dict.fromkeys(("actuators", "wire", "output"), "/actuators"),
 }
-_ALL = ("/frames", "/commands", "/guard", "/actuators")
+CHANNELS_OF_LOG = ("/frames", "/commands", "/guard", "/actuators")
 _TYPES = {int: "integer", float: ["number", "null"], str: "string"}
 
 
@@ -77,7 +77,7 @@ class McapLog(LogFile):
         self._began = time.time()
         self._columns_of = {
             channel: ["time", *(name for name in row if channel_of(name) == channel and name != "time")]
-            for channel in _ALL
+            for channel in CHANNELS_OF_LOG
         }
         self._channels: dict[str, int] = {}
         for channel, columns in self._columns_of.items():

@@ -1,0 +1,204 @@
+"""What is in the file of a log, in each of its forms: cells as they stand there, and where each row is."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from io import BytesIO, StringIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
+
+from tenuto.basics.errors import RecordingError
+from tenuto.basics.files import UnreadableError, read_bytes
+from tenuto.basics.text import shortened
+from tenuto.sinks.log_file import UNFINISHED
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Cells(NamedTuple):
+    """What a file holds.
+
+    Attributes:
+        table: a column a name; text in all cells of a CSV, else numbers and text. where: number of a row → its place in
+            the file, for people. remark: that the file was cut off, and what of it was read; empty where it was not.
+    """
+
+    table: pd.DataFrame
+    where: Callable[[int], str]
+    remark: str = ""
+
+
+def read_csv(path: Path) -> Cells:
+    """Read a log in CSV. Raises RecordingError."""
+    import pandas as pd
+
+    data, cut = _whole_lines(path)
+    text = _text(path, data)
+    lines = csv.reader(StringIO(text), strict=True)
+    try:
+        header = next(lines)
+        for name in header:
+            if not name or header.count(name) > 1:
+                _refuse(f"{path}:1", f'expected each column to have its own name, found "{shortened(name)}"')
+        starts = []
+        for cells in lines:
+            starts.append(lines.line_num)
+            if len(cells) != len(header):
+                where = f"{path}:{lines.line_num}"
+                _refuse(where, f"expected {len(header)} cells, as in the header, found {len(cells)}")
+    except csv.Error as error:
+        _refuse(f"{path}:{lines.line_num}", f"expected a line of CSV: {error}")
+    table = pd.read_csv(StringIO(text), keep_default_na=False, na_values=[], dtype=str, index_col=False)
+    return Cells(table, lambda row: f"{path}:{starts[row]}", cut)
+
+
+def read_json_lines(path: Path) -> Cells:
+    """Read a log in JSON lines. Raises RecordingError."""
+    import pandas as pd
+
+    data, cut = _whole_lines(path)
+    rows: list[dict[str, Any]] = []
+    for number, line in enumerate(_text(path, data).split("\n")[:-1], 1):
+        row = _object(line, f"{path}:{number}")
+        if rows and row.keys() != rows[0].keys():
+            wrong = sorted(row.keys() ^ rows[0].keys())[0]
+            has = "has no" if wrong in rows[0] else "has another"
+            _refuse(f"{path}:{number}", f"expected the columns of the first row; it {has} column {shortened(wrong)}")
+        rows.append(row)
+    return Cells(pd.DataFrame(rows, dtype=object), lambda row: f"{path}:{row + 1}", cut)
+
+
+def read_parquet(path: Path) -> Cells:
+    """Read a log in Parquet, or the stream that a killed process left. Raises RecordingError."""
+    import pyarrow as pa
+    import pyarrow.parquet as parquet
+
+    unfinished, remark = Path(f"{path}{UNFINISHED}"), ""
+    try:
+        if unfinished.exists():
+            table, remark = _stream(unfinished), f"{path} was not finished: what is in {unfinished.name} was read"
+        else:
+            table = parquet.read_table(BytesIO(_bytes(path)))
+        frame: pd.DataFrame = table.to_pandas()
+    except (OSError, ValueError, MemoryError, pa.ArrowException) as error:
+        _refuse(str(path), f"cannot be read as Parquet: {error}")
+    if len(set(frame.columns)) < len(frame.columns):
+        _refuse(str(path), "expected each column to have its own name")
+    return Cells(frame, lambda row: f"{path}, row {row + 1}", remark)
+
+
+def _stream(path: Path) -> Any:
+    import pyarrow as pa
+
+    written = _bytes(path)
+    if not written:
+        raise ValueError("it is empty: its first second was not written yet")
+    stream, batches = pa.ipc.open_stream(written), []
+    with suppress(OSError, ValueError, pa.ArrowException):  # the last one was being written
+        batches.extend(stream)
+    return pa.Table.from_batches(batches, stream.schema)
+
+
+def read_mcap(path: Path) -> Cells:
+    """Read a log in MCAP. Raises RecordingError."""
+    import pandas as pd
+
+    data, rows = BytesIO(_bytes(path)), list[dict[str, Any]]()
+    ended = list[bool]()
+    for number, row in enumerate(_messages(path, data, ended), 1):
+        same = rows and row.get("time") == rows[-1].get("time") and not row.keys() & (rows[-1].keys() - {"time"})
+        if same:
+            rows[-1] |= row
+        else:
+            rows.append(row)
+        if "time" not in row:
+            _refuse(f"{path}, message {number}", "expected a message with a time")
+    whole = [row for row in rows if row.keys() == rows[0].keys()]
+    if whole != rows[: len(whole)] or len(rows) > len(whole) + 1:
+        _refuse(f"{path}, row {len(whole) + 1}", "expected a message of each channel for every tick")
+    cut = "" if ended else _cut_off(path, "message")
+    return Cells(pd.DataFrame(whole, dtype=object), lambda row: f"{path}, row {row + 1}", cut)
+
+
+def _messages(path: Path, data: BytesIO, ended: list[bool]) -> Iterator[dict[str, Any]]:
+    """Return the rows of all whole messages; ``ended`` gets an entry where the file was finished."""
+    from mcap.records import Channel, Footer, Message
+    from mcap.stream_reader import StreamReader
+
+    from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, flat
+
+    whole, topics = len(data.getbuffer()), dict[int, str]()
+    try:
+        # The library raises whatever its parts raise, of the cut and of the damaged alike.
+        for number, record in enumerate(StreamReader(data, record_size_limit=whole + 1).records, 1):
+            if isinstance(record, Channel):
+                topics[record.id] = record.topic
+            elif isinstance(record, Message):
+                topic = topics.get(record.channel_id, "nowhere")
+                if topic not in CHANNELS_OF_LOG:
+                    raise RecordingError(f"{path}: this is no log of ticks: it has a channel {shortened(topic)}")
+                yield flat(_object(record.data.decode(), f"{path}, record {number}"))
+            elif isinstance(record, Footer):
+                ended.append(True)
+    except RecordingError:
+        raise
+    except Exception as error:
+        if data.tell() < whole or not topics:
+            _refuse(str(path), f"cannot be read as MCAP at byte {data.tell()}: {error or type(error).__name__}")
+
+
+def _object(text: str, where: str) -> dict[str, Any]:
+    """Return a JSON object. Raises RecordingError: it is none, or a number in it is none that JSON knows."""
+
+    def none_such(word: str) -> NoReturn:
+        raise ValueError(f"{word} is no number in JSON")
+
+    try:
+        found = json.loads(text, parse_constant=none_such)
+    except (ValueError, RecursionError) as error:
+        _refuse(where, f"expected an object in JSON: {error}")
+    if not isinstance(found, dict):
+        _refuse(where, f"expected an object in JSON, found {shortened(text)}")
+    return found
+
+
+def _whole_lines(path: Path) -> tuple[bytes, str]:
+    """Return the whole lines of a file, and a remark where there is more after them."""
+    data = _bytes(path)
+    # A process that is killed leaves half a row, and a computer that loses its power zeros after it.
+    end = data.rfind(b"\n", 0, len(data.rstrip(b"\0"))) + 1
+    if not end:
+        _refuse(str(path), "cannot be read as a log: it is empty" if not data else "expected whole lines, found none")
+    return data[:end], _cut_off(path, "row") if end < len(data) else ""
+
+
+def _cut_off(path: Path, what: str) -> str:
+    return f"{path} was cut off: all up to its last whole {what} was read"
+
+
+def _bytes(path: Path) -> bytes:
+    try:
+        return read_bytes(path)
+    except UnreadableError as error:
+        _refuse(str(path), f"cannot be read as a log: {error}")
+
+
+def _text(path: Path, data: bytes) -> str:
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        _refuse(f"{path}:{line}", f"expected text in UTF-8, found byte 0x{data[error.start]:02x}")
+
+
+def _refuse(where: str, text: str) -> NoReturn:
+    raise RecordingError(f"{where}: {text}") from None
+
+
+READERS: dict[str, Callable[[Path], Cells]] = {
+    ".csv": read_csv, ".jsonl": read_json_lines, ".parquet": read_parquet, ".mcap": read_mcap
+}  # fmt: skip

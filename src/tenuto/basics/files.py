@@ -1,0 +1,104 @@
+"""Files that people hand over: read whole, or refused with what was found; never waited for."""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from tenuto.basics.text import readable
+
+# A profile, a script, a calibration or a key has some kilobytes; what is larger is something else.
+MOST_TOML = 1_000_000
+_KINDS = {
+    stat.S_IFDIR: "a folder", stat.S_IFIFO: "a pipe", stat.S_IFSOCK: "a socket", stat.S_IFCHR: "a device",
+    stat.S_IFBLK: "a device",
+}  # fmt: skip
+# How text begins that is in UTF-16 or UTF-32.
+_WIDE = (b"\xff\xfe", b"\xfe\xff")
+_MARK = "\N{ZERO WIDTH NO-BREAK SPACE}"
+_AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
+_QUANTITY = re.compile(r"\s*([\w.\"'-]+)\s*=\s*([-+]?[\d.]+(?:[eE][-+]?\d+)?\s*[A-Za-z%°][^#,\]}]*?)\s*(?:#.*)?")
+
+
+class UnreadableError(ValueError):
+    """A file that cannot be read as what it should be.
+
+    Attributes:
+        line: the line that is to blame, where there is one; else 0.
+    """
+
+    def __init__(self, text: str, line: int = 0) -> None:
+        self.line = line
+        super().__init__(readable(text))
+
+    @classmethod
+    def expected(cls, what: str, found: str, line: int = 0) -> UnreadableError:
+        """Say what it should be, and what it is."""
+        return cls(f"expected {what}, found {found}", line)
+
+
+def read_bytes(path: str | Path, most: int | None = None) -> bytes:
+    """Read a file of at most so many bytes. Raises UnreadableError: it is no file, cannot be read, or is too long."""
+    try:
+        # A pipe that nobody writes to would be waited for when it is opened.
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            status = os.fstat(file.fileno())
+            if not stat.S_ISREG(status.st_mode):
+                raise UnreadableError.expected("a file", _KINDS.get(stat.S_IFMT(status.st_mode), "something else"))
+            if most is not None and status.st_size > most:
+                raise UnreadableError.expected(f"a file of at most {most} bytes", f"{status.st_size} bytes")
+            return file.read()
+    except OSError as error:
+        raise UnreadableError.expected("a readable file", error.strerror or str(error)) from error
+    except ValueError as error:  # a name with a zero in it
+        raise (
+            error if isinstance(error, UnreadableError) else UnreadableError.expected("a readable file", str(error))
+        ) from error
+
+
+def read_text(path: str | Path, most: int | None = None) -> str:
+    """Read text in UTF-8, with or without a byte-order mark. Raises UnreadableError: as `read_bytes`, or it is none."""
+    data = read_bytes(path, most)
+    if data.startswith(_WIDE):
+        raise UnreadableError.expected("text in UTF-8", "UTF-16: save it as UTF-8")
+    try:
+        return data.decode("utf-8").removeprefix(_MARK)
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise UnreadableError.expected("text in UTF-8", f"byte 0x{data[error.start]:02x}", line) from error
+
+
+def read_toml(path: str | Path) -> tuple[str, dict[str, Any]]:
+    """Read a TOML file; return its text and its tables. Raises UnreadableError."""
+    text = read_text(path, MOST_TOML).replace("\r\n", "\n")
+    return text, parse_toml(text)
+
+
+def parse_toml(text: str) -> dict[str, Any]:
+    """Return the tables of a text in TOML. Raises UnreadableError that names the line."""
+    try:
+        return tomllib.loads(text)
+    except RecursionError:
+        found, line = "tables or lists are nested too deeply", 0
+    except tomllib.TOMLDecodeError as error:
+        found, line = _explained(str(error), text)
+    except ValueError:
+        found, line = "a whole number has thousands of digits", 0
+    raise UnreadableError(f"invalid TOML: {found}", line)
+
+
+def _explained(message: str, text: str) -> tuple[str, int]:
+    """Say what is wrong with a line in a builder's words; the parser's own where there are none."""
+    at = _AT.search(message)
+    line = int(at[1]) if at and at[1] else text.count("\n") + 1
+    lines = text.split("\n")
+    written = lines[line - 1] if line <= len(lines) else ""
+    quantity = _QUANTITY.fullmatch(written)
+    if quantity is not None:
+        return f'a quantity needs quotes: write {quantity[1]} = "{quantity[2]}"', line
+    where = f", at column {at[2]}" if at and at[2] else ", at its end"
+    return message[: at.start() if at else None] + where, line
