@@ -226,7 +226,7 @@ def test_an_interrupted_save_leaves_the_old_one(tmp_path: Path) -> None:
         (("low = -30000", "low = 40000"), "controls.left_y: expected low < centre < high, found 40000, 700"),
         (("low = -30000", 'low = "x"'), "controls.left_y.low"),
         (("kind", "kind_of"), "controls.left_y.kind"),
-        (("[controls.left_y]", "[controls.left_y"), "expected TOML"),
+        (("[controls.left_y]", "[controls.left_y"), "invalid TOML"),
         (("dead_zone = 0.04", "dead_zone = nan"), "controls.left_y.dead_zone: expected a share of the travel"),
         (("noise = 0.0", "noise = -1.0"), "controls.left_y.noise: expected a number from 0 up, found -1.0"),
         (("high = 30000", "high = inf"), "controls.left_y.high: expected a finite number, found inf"),

@@ -1,7 +1,10 @@
 """Profiles: what is read, and that every error can be acted on."""
 
 import math
+import os
+import re
 import tomllib
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,7 +14,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 import tenuto
-from helpers import MEDLAR
+from helpers import MEDLAR, run
 from tenuto.data import shipped
 from tenuto.kinds.quantities import DIMENSIONS, Dimension, parse_quantity
 from tenuto.vehicles import Differential
@@ -73,7 +76,6 @@ ERRORS = [
     ("high = 30454", "high = 99999", "controls.drive.high", "a raw number from -32768 to 32767, found 99999"),
     ('track = "0.62 m"', "", "chassis.track", "found nothing (add it)"),
     ("[limits]", "[limit]", "limits", "expected a table [limits], found nothing"),
-    ("[limits]", "[limits", "file", "at line 36, column 8"),
     ("format = 1", "format = 2", "format", "the format this version reads, found 2"),
 ]
 
@@ -87,6 +89,45 @@ def test_errors_name_file_key_expected_and_found(tmp_path: Path, old: str, new: 
         tenuto.load_profile(file)
     assert f"{file}: {key}: expected " in str(caught.value)
     assert said in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda text: text.replace("[limits]", "[limits"), "line 36: invalid TOML: "),
+        (lambda text: text.replace('"300 ms"', "300 ms # why"), 'needs quotes: write link_timeout = "300 ms"'),
+        (lambda text: text.replace('"300 ms"', '"300"'), "its unit is missing: one of s, ms"),
+        (lambda text: text.replace('"300 ms"', "9" * 4000), "link_timeout: expected the longest silence"),
+        (lambda text: f"{text}\nx = {'9' * 5000}", "invalid TOML: a whole number has thousands of digits"),
+        (lambda text: f"x = {'[' * 50_000}", "invalid TOML: tables or lists are nested too deeply"),
+        (lambda text: f"x = {'{x=' * 3000}1", "invalid TOML: tables or lists are nested too deeply"),
+        (lambda text: f"{text}\n[controls.{'.'.join('a' * 3000)}]\nb = 1", "controls.a.a: expected one of reads"),
+        (lambda text: text.replace('"gamepad"', '"game\\u001b[31mpad"'), 'found "game\ufffd[31mpad"'),
+        (lambda text: text.encode("utf-16"), "found UTF-16: save it as UTF-8"),
+        (lambda text: b"\n" + text.encode() + b"\xff", "line 55: expected text in UTF-8, found byte 0xff"),
+        (lambda text: "#" * 2_000_000, "expected a file of at most 1000000 bytes, found 2000000"),
+        (lambda text: shipped("round-the-tree.toml").read_text(), "expected a profile, found a script of motion"),
+        (lambda text: 'device = "x"\n[controls.left_y]\nlow = 1', "found a calibration: it is used with --calibration"),
+    ],
+)  # fmt: skip
+def test_files_that_are_no_profile_say_so(tmp_path: Path, change: Callable[[str], str | bytes], said: str) -> None:
+    written, file = change(TEXT), tmp_path / "broken.toml"
+    file.write_bytes(written.encode() if isinstance(written, str) else written)
+    with pytest.raises(tenuto.ProfileError, match=re.escape(said)) as caught:
+        tenuto.load_profile(file)
+    assert "\x1b" not in str(caught.value)
+    assert max(map(len, str(caught.value).splitlines())) < 900
+    done = run("check", "broken.toml", cwd=tmp_path)
+    assert (done.returncode, said.partition(": ")[2] in done.stdout) == (1, True), done.stdout
+
+
+def test_what_others_write_into_a_file_does_no_harm(tmp_path: Path) -> None:
+    for written in (b"\xef\xbb\xbf" + TEXT.encode(), TEXT.replace("\n", "\r\n").encode()):
+        (tmp_path / "m.toml").write_bytes(written)
+        assert tenuto.load_profile(tmp_path / "m.toml").name == "Medlar, the crate cart"
+    os.mkfifo(tmp_path / "pipe.toml")
+    with pytest.raises(tenuto.ProfileError, match="expected a file, found a pipe"):
+        tenuto.load_profile(tmp_path / "pipe.toml")
 
 
 def test_files_that_cannot_be_read(tmp_path: Path) -> None:

@@ -39,6 +39,8 @@ _TEXT = (
     "guard.reasons",
 )
 _WHOLE = ("new_frame", "power", "send")
+# Of these every tick has a number.
+_KNOWN = frozenset(("time", "dt", "intent", "demand", "target", "command"))
 # What a log must have, and what one of an earlier version may not have yet, with what that means.
 _NEEDED = (
     "time", "dt", "new_frame", "frame_age", "driver", "mode", "rates", "power", "send", "actions", "notices",
@@ -137,7 +139,7 @@ def _texts(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
 
 
 def _numbers(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
-    """Return a column of numbers; "nan" is one that was not known. Raises RecordingError."""
+    """Return a column of numbers; "nan", or nothing, stands for one that was not known. Raises RecordingError."""
     import numpy as np
     import pandas as pd
 
@@ -145,11 +147,11 @@ def _numbers(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
         given = column
     else:
         given = column.astype(object)
-        given = given.where(given != "nan", math.nan)
+        given = given.where(~given.isin(("nan", "")), math.nan)
     numbers = pd.to_numeric(given, errors="coerce").astype("float64")
     whole = name in _WHOLE or name.startswith("switch.")
     wrong = np.isinf(numbers.to_numpy()) | (numbers.isna() & given.notna()).to_numpy()
-    if name == "time" or whole:
+    if whole or name.partition(".")[0] in _KNOWN:
         wrong |= numbers.isna().to_numpy()
     if whole:
         wrong |= (numbers != numbers.round()).to_numpy()

@@ -6,19 +6,25 @@ import csv
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from io import BytesIO, StringIO
 from pathlib import Path
 from typing import IO, Any, ClassVar
 
 from tenuto.basics.closing import Closing
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.extras import has, how_to_get
+from tenuto.basics.files import UnreadableError, read_bytes, read_text
 from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
+from tenuto.basics.text import shortened
 from tenuto.clock import Timer
 from tenuto.kinds.options import option
 from tenuto.sources.base import Source, SourceOptions
 
 TIME_COLUMN = "time"
+_MOST_COLUMNS = 1000
+# What is longer is none of a drive; a time that is later, s, leaves a float no room for milliseconds.
+_LONGEST, _LATEST = 86_400.0, 1e11
 
 
 def read_recording(path: str | Path) -> list[Frame]:
@@ -35,6 +41,9 @@ def read_recording(path: str | Path) -> list[Frame]:
             raise RecordingError(f"{path}:1: expected a column for each control beside {TIME_COLUMN}, found none")
         if frames and time <= frames[-1].time:
             raise RecordingError(f"{path}:{line}: expected a time after {frames[-1].time:g} s, found {time:g} s")
+        if abs(time) > _LATEST or (frames and time - frames[0].time > _LONGEST):
+            found = f"{time:g} s" + (f" after one at {frames[0].time:g} s" if frames else "")
+            raise RecordingError(f"{path}:{line}: expected times in seconds, no longer than a day, found {found}")
         frames.append(Frame(time, row))
     return frames
 
@@ -53,20 +62,25 @@ def read_table(path: str | Path, needed: Sequence[str]) -> list[dict[str, float]
 
 def _read_csv(path: str | Path) -> list[dict[str, float]]:
     try:
-        with open(path, newline="", encoding="utf-8") as file:
-            lines = csv.reader(file, strict=True)
-            header = next(lines, [])
-            for name in header:
-                if not name or header.count(name) > 1:
-                    raise RecordingError(f'{path}:1: expected each column to have its own name, found "{name}"')
-            return [_read_line(f"{path}:{lines.line_num}", header, line) for line in lines]
-    except OSError as error:
-        raise RecordingError(f"{path}: expected a readable file: {error.strerror}") from error
-    except UnicodeDecodeError as error:
-        found = f"byte 0x{error.object[error.start]:02x}"
-        raise RecordingError(f"{path}: expected text in UTF-8, found {found}") from error
+        text = read_text(path)
+    except UnreadableError as error:
+        raise RecordingError(f"{path}{f':{error.line}' if error.line else ''}: {error}") from error
+    lines = csv.reader(StringIO(text, newline=""), strict=True)
+    try:
+        header = next(lines, [])
+        _check_header(path, header)
+        return [_read_line(f"{path}:{lines.line_num}", header, line) for line in lines]
     except csv.Error as error:
         raise RecordingError(f"{path}:{lines.line_num}: expected a line of CSV: {error}") from error
+
+
+def _check_header(path: str | Path, header: Sequence[str]) -> None:
+    if len(header) > _MOST_COLUMNS:
+        raise RecordingError(f"{path}:1: expected at most {_MOST_COLUMNS} columns, found {len(header)}")
+    for name in header:
+        if not name or header.count(name) > 1:
+            found = shortened(name)
+            raise RecordingError(f'{path}:1: expected each column to have its own name, found "{found}"')
 
 
 def _read_line(where: str, header: Sequence[str], line: Sequence[str]) -> dict[str, float]:
@@ -79,7 +93,7 @@ def _read_line(where: str, header: Sequence[str], line: Sequence[str]) -> dict[s
         except ValueError:
             values[name] = math.nan
         if not math.isfinite(values[name]):
-            raise RecordingError(f'{where}: expected a number in column {name}, found "{text}"')
+            raise RecordingError(f'{where}: expected a number in column {name}, found "{shortened(text)}"')
     return values
 
 
@@ -90,13 +104,16 @@ def _read_parquet(path: str | Path) -> list[dict[str, float]]:
     except ImportError as error:
         raise RecordingError(f"{path}: {how_to_get('pyarrow')}") from error
     try:
-        table = read_parquet(path)
-    except (OSError, ValueError, ArrowException) as error:
-        raise RecordingError(f"{path}: expected a readable Parquet file: {error}") from error
-    rows: list[dict[str, float]] = []
-    for number, cells in enumerate(table.to_pylist(), 2):
-        rows.append(_read_line(f"{path}:{number}", list(map(str, cells)), list(map(str, cells.values()))))
-    return rows
+        table = read_parquet(BytesIO(read_bytes(path)))
+    except (OSError, ValueError, MemoryError, ArrowException) as error:
+        raise RecordingError(f"{path}: expected a readable Parquet file: {shortened(str(error))}") from error
+    header = list(map(str, table.column_names))
+    _check_header(path, header)
+    columns = [column.to_pylist() for column in table.columns]
+    return [
+        _read_line(f"{path}:{number}", header, list(map(str, cells)))
+        for number, cells in enumerate(zip(*columns, strict=True), 2)
+    ]
 
 
 class RecordingWriter(Closing):
