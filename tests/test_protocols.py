@@ -24,6 +24,8 @@ from tenuto.protocols import (
     encode_pwm,
     encode_sbus,
 )
+from tenuto.protocols.radio.base import channel_values
+from tenuto.protocols.radio.crsf import crc8
 from tenuto.protocols.velocity_line import with_checksum
 
 # Sixteen times 992 = 0b01111100000, eleven bits each, the lowest first: worked out on paper, 11 bytes repeat.
@@ -118,6 +120,83 @@ def test_what_the_receiver_says_of_its_link() -> None:
     assert decoder.feed(encode_crsf_link(Signal(0, -120, -20)) + encode_crsf_channels(centred))[0].failsafe
 
 
+@given(counts, st.integers(0, 24 * 11 - 1), st.integers(0, 24))
+def test_sbus_with_parity_takes_no_frame_with_one_flipped_bit(counted: list[int], bit: int, first: int) -> None:
+    """The line has a parity bit: the port sees every byte of which one bit is wrong, and tells which."""
+    decoder, frame = SbusDecoder(), encode_sbus(pulses(counted))
+    decoder.feed(encode_sbus([1500.0] * 16) * 3)
+    before = decoder.counts.good
+    place, wrong = divmod(bit, 11)
+    broken = bytearray(frame)
+    broken[place] ^= 1 << wrong % 8
+    # Cut into two pieces anywhere, the place of the damage counts from the beginning of its piece.
+    pieces = [(bytes(broken[:first]), [place] if place < first else []),
+              (bytes(broken[first:]) + frame, [place - first] if place >= first else [])]  # fmt: skip
+    found = [one for data, damaged in pieces for one in decoder.feed(data, damaged=damaged)]
+    found += decoder.feed(frame)
+    assert {one.channels for one in found} <= {SbusDecoder().feed(frame * 4)[0].channels} or counted == [992] * 16
+    assert decoder.counts.good - before == 2
+
+
+noises = st.sampled_from(("before", "after", "telemetry"))
+
+
+@given(st.lists(st.tuples(counts, noises, st.binary(min_size=1, max_size=3)), min_size=3, max_size=8), st.booleans())
+def test_sbus_finds_its_frames_by_the_pauses_of_the_line(sent: list[tuple[list[int], str, bytes]], told: bool) -> None:
+    """A byte of noise at every frame, or what a receiver says of itself between them."""
+    decoder, expected, found = SbusDecoder(), [], []
+    for counted, noise, more in sent:
+        frame = encode_sbus(pulses(counted))
+        expected.append(tuple(pulses(counted)))
+        early = more.replace(b"\x0f", b"\x0e") if noise == "before" else b""
+        found += decoder.feed(early + frame + (more if noise == "after" else b""), pause=told)
+        if noise == "telemetry":
+            found += decoder.feed(more, pause=told)
+    if told:
+        assert [one.channels for one in found] == [pytest.approx(one, abs=1.0) for one in expected]
+
+
+def test_what_a_sender_of_eighteen_channels_hides_in_the_upper_bits() -> None:
+    # By hand: channel 15 of 0x7D0 µs puts 0, 0xD and 7 above the first three words, the next one above three more.
+    words = [0x05DC] * 14
+    for channel, value in enumerate((0x7D0, 0x3E8, 0x5DC, 0x4B0)):  # 2000, 1000, 1500, 1200 µs
+        for part in range(3):
+            words[3 * channel + part] |= (value >> 4 * part & 0xF) << 12
+    body = b"\x20\x40" + b"".join(word.to_bytes(2, "little") for word in words)
+    data = body + (0xFFFF - sum(body)).to_bytes(2, "little")
+    assert IbusDecoder().feed(data)[0].channels == (1500.0,) * 14 + (2000.0, 1000.0, 1500.0, 1200.0)
+    assert encode_ibus([1500.0] * 14 + [2000.0, 1000.0, 1500.0, 1200.0]) == data
+    assert len(IbusDecoder().feed(encode_ibus([1500.0] * 14))[0].channels) == 14
+
+
+@examples(60)
+@given(st.integers(0, 12), st.sampled_from((10, 11, 12, 13)), st.lists(st.floats(0.0, 1.0), min_size=1, max_size=4))
+def test_crsf_frames_of_some_channels(first: int, width: int, shares: list[float]) -> None:
+    values = [round(share * (2**width - 1)) for share in shares]
+    # The bits written down one after another, each channel with its lowest bit first, and cut into bytes.
+    bits = "".join(f"{value:0{width}b}"[::-1] for value in values)
+    bits += "0" * (-len(bits) % 8)
+    packed = bytes(int(bits[n : n + 8][::-1], 2) for n in range(0, len(bits), 8))
+    payload = bytes((0x17, first | (width - 10) << 5)) + packed
+    data = bytes((0xC8, len(payload) + 1)) + payload + bytes((crc8(payload),))
+    decoder = CrsfDecoder()
+    frame = decoder.feed(data)[0]
+    heard = 8 * len(packed) // width  # bits that fill the last byte may be as many as a channel has
+    named = channel_values(frame)
+    assert list(named)[: len(values)] == [f"channel_{first + n + 1}" for n in range(len(values))]
+    assert list(named.values())[: len(values)] == pytest.approx(
+        [988.0 + value * 2.0 ** (10 - width) for value in values]
+    )
+    assert len(named) == min(heard, 16 - first)
+    decoder.feed(encode_crsf_channels([1600.0] * 16))
+    for _ in range(24):
+        assert len(channel_values(decoder.feed(data)[0])) == 16
+    assert len(channel_values(decoder.feed(data)[0])) == len(named), "the others were not heard of for 25 frames"
+    odd = bytes((0x29, 1, 2))
+    assert decoder.feed(bytes((0xC8, 4)) + odd + bytes((crc8(odd),))) == []
+    assert decoder.passed_over == {"type 0x29": 1}
+
+
 def test_sbus_does_not_lock_onto_the_middle_of_frames() -> None:
     # Channels chosen so that every frame holds what looks like an end, then a header, 9 bytes on.
     bits = int.from_bytes(CENTRED, "little")
@@ -133,12 +212,33 @@ def test_sbus_does_not_lock_onto_the_middle_of_frames() -> None:
 @given(st.lists(st.floats(701, 2299), min_size=4, max_size=12), st.floats(0.0028, 0.02), st.integers(0, 3))
 def test_ppm_by_its_gaps(channels: list[float], gap: float, broken: int) -> None:
     decoder, edges, now = PpmDecoder(), list[float](), 1.0
-    for number in range(5):
-        edges += encode_ppm(now, [*channels[:-1], 5.0] if number == broken else channels)
+    for number in range(8):
+        edges += encode_ppm(now, [*channels[:-1], 5.0] if number == 3 + broken else channels)
         now = edges[-1] + gap
-    found = decoder.feed([*edges[2:], math.nan, -1.0])  # begins in the middle of frame 0; frame 4 never ends
-    assert len(found) == (2 if broken else 3)
-    assert decoder.counts.bad == (broken > 0)
+    found = decoder.feed([*edges[2:], math.nan, -1.0])  # begins in the middle of frame 0; frame 7 never ends
+    # Of frames 1 to 6 one is broken, and two alike are seen before the third of them fixes the number of channels.
+    assert len(found) == 5 - 2
+    assert decoder.counts.bad == 1 + 2
+    for _, frame in found:
+        assert frame.channels == pytest.approx(channels, abs=1e-3)
+
+
+@examples(60)
+@given(st.lists(st.floats(988, 1110), min_size=6, max_size=9), st.data())
+def test_ppm_with_an_edge_too_few_or_too_many_is_no_frame(channels: list[float], data: st.DataObject) -> None:
+    """Two short pulses together are a pulse that can be: only their number tells."""
+    decoder, right, found = PpmDecoder(), 0, []
+    for number in range(40):
+        edges = encode_ppm(number * 0.02, channels)
+        what = data.draw(st.sampled_from(("whole", "whole", "lost", "noise"))) if number > 3 else "whole"
+        at = data.draw(st.integers(1, len(channels) - 1))
+        if what == "lost":
+            del edges[at]
+        elif what == "noise":
+            edges.insert(at, edges[at] - 250e-6)
+        right += what == "whole" and 0 < number < 39  # where the first begins and the last ends nobody knows
+        found += decoder.feed(edges)
+    assert len(found) == right - 2, "but for the two that fix their number"
     for _, frame in found:
         assert frame.channels == pytest.approx(channels, abs=1e-3)
 

@@ -50,7 +50,8 @@ def test_a_receiver_on_a_real_pseudo_terminal_with_all_that_goes_wrong(kind: str
     ):
         device.channels = [1000.0 + 50 * channel for channel in range(16)]
         frame = wait_for(receiver, lambda frame: bool(frame and frame.values["channel_3"] == 1100))
-        assert list(frame.values) == [info.name for info in receiver.controls()]
+        names = [info.name for info in receiver.controls()]
+        assert list(frame.values) == (names[:14] if kind == "ibus" else names)  # four more are not always sent
         assert frame.values["channel_14"] == pytest.approx(1650, abs=0.4)
         device.faults.silent = True
         time.sleep(0.1)

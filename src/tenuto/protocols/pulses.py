@@ -9,17 +9,26 @@ from tenuto.protocols.radio.decoder import ChannelFrame, Counts
 SHORTEST_US, LONGEST_US = 700.0, 2300.0
 GAP_US = 2700.0
 FEWEST, MOST = 4, 12
+# So many frames alike fix the number of channels, and so many fix another.
+_FIXED_AFTER, _CHANGED_AFTER = 3, 50
 
 
 class PpmDecoder:
     """Finds PPM frames: 4…12 channels, each from one edge to the next, and a gap before the first.
 
+    A sender has always the same number of channels. Three frames in a row with one number fix it: a frame with another
+    one has lost an edge, or has one too many, and its channels are not where they seem to be. It is fixed anew where
+    many frames in a row have another.
+
     Attributes:
         counts: see `Counts`; a frame with a pulse out of range, or with too few or too many, is bad.
+        channels: how many there are; 0 until that is known.
     """
 
     def __init__(self) -> None:
         self.counts = Counts()
+        self.channels = 0
+        self._alike, self._length = 0, 0
         self._before: float | None = None
         self._pulses: list[float] | None = None  # None until the first gap
 
@@ -50,11 +59,20 @@ class PpmDecoder:
         pulses = self._pulses
         if not pulses:
             return
-        if FEWEST <= len(pulses) <= MOST and all(SHORTEST_US <= pulse <= LONGEST_US for pulse in pulses):
+        can_be = FEWEST <= len(pulses) <= MOST and all(SHORTEST_US <= pulse <= LONGEST_US for pulse in pulses)
+        if can_be and self._is_usual(len(pulses)):
             self.counts.good += 1
             frames.append((edge, ChannelFrame(tuple(pulses))))
         else:
             self.counts.bad += 1
+
+    def _is_usual(self, length: int) -> bool:
+        """Tell whether a frame has as many channels as the others."""
+        self._alike = self._alike + 1 if length == self._length else 1
+        self._length = length
+        if self._alike >= (_FIXED_AFTER if not self.channels else _CHANGED_AFTER):
+            self.channels = length
+        return length == self.channels
 
 
 class PwmDecoder:

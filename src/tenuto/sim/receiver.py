@@ -110,7 +110,7 @@ class SimulatedReceiver(SerialDevice):
         faults, radio = self.faults, self._radio
         if radio is None:
             return ",".join(f"{(pulse - 988) / 1024 * 1023:.0f}" for pulse in self._sent[:4]).encode() + b"\r\n"
-        frame = radio.encode(self._sent[: radio.channels], lost=lost, failsafe=faults.failsafe)
+        frame = radio.encode(self._sent[: radio.plain_channels or radio.channels], lost=lost, failsafe=faults.failsafe)
         if self._number % _LINK_EVERY == 1:
             quality = 0.0 if faults.failsafe else 100.0 * (1.0 - faults.drop)
             return radio.encode_link(Signal(quality, -62.0 - 45.0 * faults.drop, 9.0 - 12.0 * faults.drop)) + frame

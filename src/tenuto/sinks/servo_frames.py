@@ -69,7 +69,8 @@ class ServoFrames(Sink):
             return
         # Without power an actuator has no pulse, and an output goes on with its own.
         pulses = [one or NEUTRAL_US for one in pulses_to_send(tick.wire, self._names)]
-        pulses += [NEUTRAL_US] * (self._radio.channels - len(pulses))
+        plain = self._radio.plain_channels
+        pulses += [NEUTRAL_US] * ((plain if len(pulses) <= plain else self._radio.channels) - len(pulses))
         data = self._radio.encode(pulses, lost=not tick.power, failsafe=not tick.power)
         self._port.write(data, self.clock.now())
 

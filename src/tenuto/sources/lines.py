@@ -36,12 +36,12 @@ class Lines(Source):
 
     def __init__(
         self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), *, checksum: bool = False,
-        clock: Clock = REAL,
+        clock: Timer = REAL,
     ) -> None:  # fmt: skip
         self.name = f"lines on {port}"
         self.identity = f"{self.kind}:{port}"
         self._decoder = LineDecoder(columns, checksum=checksum)
-        self._port = Port(port, baud)
+        self._port = Port(port, baud, clock=clock)
         self._values: dict[str, float] = {}
         self._polled: float | None = None
         try:
@@ -105,7 +105,7 @@ class Tilt(Lines):
 
     def __init__(
         self, port: str, baud: int = DEFAULT_BAUD, columns: Sequence[str] = (), time_constant: float = 0.5,
-        *, checksum: bool = False, clock: Clock = REAL,
+        *, checksum: bool = False, clock: Timer = REAL,
     ) -> None:  # fmt: skip
         super().__init__(port, baud, columns, checksum=checksum, clock=clock)
         missing = [name for name in (*TILT_COLUMNS, *GYRO_COLUMNS) if name not in self._decoder.columns]

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
+from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
-from tenuto.clock import Timer
+from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol, channel_values
+from tenuto.protocols.radio.decoder import ChannelFrame
 from tenuto.sources.base import HeldOptions, Source
-from tenuto.sources.port import Port
+from tenuto.sources.port import Piece, Port
 
+# Within a frame bytes follow each other at once; between two frames, and before telemetry, a line rests for longer, s.
+_PAUSE = 0.0015
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
 
 
@@ -27,14 +30,14 @@ class Receiver(Source):
         SourceError: the port cannot be opened.
     """
 
-    def __init__(self, kind: str, port: str) -> None:
+    def __init__(self, kind: str, port: str, clock: Timer = REAL) -> None:
         protocol = RADIOS.all[kind]
         self.name = f"{kind} receiver on {port}"
         self.identity = f"{kind}:{port}"
-        self._layout = protocol.layout()
+        self._layout, self._clock = protocol.layout(), clock
         self._decoder = protocol.decoder()
-        self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits)
-        self._polled: float | None = None
+        self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
+        self._fed = 0
         self._values: dict[str, float] = {info.name: info.rest for info in self._layout}
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -47,21 +50,29 @@ class Receiver(Source):
         return LinkCounts(counts.good, counts.bad, counts.lost)
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest frame of what has come."""
-        since, self._polled = now if self._polled is None else self._polled, now
-        frames = self._decoder.feed(self._port.read(now))
+        """Return the newest frame of what has come; its time is that of its last byte."""
+        heard = [frame for piece in self._port.pieces(now) for frame in self._decoded(piece, now)]
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
-        heard = [frame for frame in frames if not frame.lost or frame.failsafe]
         if not heard:
             return None
-        newest = heard[-1]
+        time, newest = heard[-1]
         if newest.failsafe:
             return Frame(now, self._values, False, FAILSAFE, newest.signal, self.counts())
         self._values = channel_values(newest)
-        came = spread([channel_values(frame) for frame in heard if not frame.failsafe], since, now)
-        came[-1] = Frame(now, self._values, signal=newest.signal, counts=self.counts())
+        came = [Frame(at, channel_values(frame)) for at, frame in heard if not frame.failsafe]
+        came[-1] = Frame(time, self._values, signal=newest.signal, counts=self.counts())
         return with_earlier(came)
+
+    def _decoded(self, piece: Piece, now: float) -> list[tuple[float, ChannelFrame]]:
+        """Return the frames that a piece completes and that count, with their times on the clock of ``now``."""
+        found = self._decoder.feed(piece.data, pause=piece.pause > _PAUSE, damaged=piece.damaged)
+        self._fed += len(piece.data)
+        age = self._clock.now() - piece.at
+        return [
+            (min(now, now - age - self._port.byte_time * (self._fed - frame.end)), frame)
+            for frame in found if not frame.lost or frame.failsafe
+        ]  # fmt: skip
 
     def close(self) -> None:
         """Close the port."""
@@ -77,7 +88,7 @@ class ReceiverOptions(HeldOptions):
 
     def open(self, clock: Timer) -> Source:
         """Open the port."""
-        return Receiver(self.kind, self.port)
+        return Receiver(self.kind, self.port, clock)
 
 
 def kinds() -> list[type[ReceiverOptions]]:

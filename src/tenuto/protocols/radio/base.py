@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import ClassVar
@@ -21,7 +22,8 @@ class RadioProtocol(ABC):
 
     Attributes:
         kind: its name in profiles and short texts.
-        channels, switches: how many proportional channels a frame has, and how many on/off ones after them.
+        channels, switches: how many proportional channels a frame has at most, and how many on/off ones after them.
+        plain_channels: how many it has where no more are needed; 0 where that is all of them.
         baud, parity, stop_bits: of its line; parity "N", "E" or "O".
         period: between two frames, s, as receivers send them.
         marks_failsafe: a frame can say that the receiver has lost its transmitter; otherwise it falls silent, or says
@@ -30,6 +32,7 @@ class RadioProtocol(ABC):
 
     kind: ClassVar[str]
     channels: ClassVar[int]
+    plain_channels: ClassVar[int] = 0
     switches: ClassVar[int] = 0
     baud: ClassVar[int]
     parity: ClassVar[str] = "N"
@@ -48,7 +51,7 @@ class RadioProtocol(ABC):
         """Write a frame; what the protocol cannot say is left out.
 
         Args:
-            channels: as many pulses as it has channels, µs. lost, failsafe: see `ChannelFrame`.
+            channels: as many pulses as it has channels, or plain ones, µs. lost, failsafe: see `ChannelFrame`.
         """
 
     @staticmethod
@@ -77,4 +80,4 @@ def channel_layout(count: int) -> tuple[ControlInfo, ...]:
 def channel_values(frame: ChannelFrame) -> dict[str, float]:
     """Name the channels of a frame: ``channel_1`` …, the on/off ones after the others."""
     values = (*frame.channels, *map(float, frame.switches))
-    return {f"channel_{number + 1}": value for number, value in enumerate(values)}
+    return {f"channel_{number + 1}": value for number, value in enumerate(values) if not math.isnan(value)}

@@ -1,11 +1,14 @@
 """CRSF: 420000 baud 8N1. Address 0xC8, length, type, payload, CRC-8; at most 64 bytes.
 
-Two types matter to a driver: 0x16, sixteen channels of 11 bits, and 0x14, what the receiver says of its link.
-A receiver that hears nothing says a link quality of 0 and may go on sending channels: that is its failsafe.
+Three types matter to a driver: 0x16, sixteen channels of 11 bits; 0x17, some of them, of 10 to 13 bits; and 0x14, what
+the receiver says of its link. Other types with a right checksum are counted by their number and passed over. A channel
+that the frames of some leave out for long was not heard any more. A receiver that hears nothing says a link quality of
+0 and may go on sending channels: that is its failsafe.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import ClassVar
 
@@ -13,10 +16,15 @@ from tenuto.basics.frame import Signal
 from tenuto.protocols.radio.base import RadioProtocol
 from tenuto.protocols.radio.decoder import CHANNEL_BYTES, ChannelFrame, Decoder, pack_channels, unpack_channels
 
-ADDRESS, CHANNELS, LINK = 0xC8, 0x16, 0x14
+ADDRESS, CHANNELS, SUBSET, LINK = 0xC8, 0x16, 0x17, 0x14
 _LINK_BYTES = 10
 # The length byte counts type, payload and CRC.
 _SHORTEST, _LONGEST = 2, 62
+# A frame of some channels says after how many bits each, and 0 stands for this pulse, µs.
+_SUBSET_BITS, _SUBSET_LOW = (10, 11, 12, 13), 988.0
+# A channel that so many frames in a row left out is not heard any more.
+_FORGOTTEN_AFTER = 25
+_COUNT = 16
 
 
 def _crc_table() -> bytes:
@@ -41,7 +49,12 @@ def crc8(data: bytes | bytearray) -> int:
 
 
 class CrsfDecoder(Decoder):
-    """Finds CRSF frames of 16 channels, and keeps the newest link statistics in `signal`."""
+    """Finds CRSF frames of channels, all 16 or some, and keeps the newest link statistics in `signal`."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._known = [math.nan] * _COUNT
+        self._left_out = [_FORGOTTEN_AFTER] * _COUNT
 
     def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
         start = buffer.find(ADDRESS, at)
@@ -65,12 +78,36 @@ class CrsfDecoder(Decoder):
 
     def _read(self, kind: int, payload: bytearray, frames: list[ChannelFrame]) -> None:
         if kind == CHANNELS and len(payload) == CHANNEL_BYTES:
-            unheard = self.signal is not None and self.signal.quality == 0.0
-            self._add(ChannelFrame(unpack_channels(payload), failsafe=unheard, signal=self.signal), frames)
+            self._known[:], self._left_out[:] = unpack_channels(payload), [0] * _COUNT
+            self._say(frames)
+        elif kind == SUBSET and payload and self._take_some(payload):
+            self._say(frames)
         elif kind == LINK and len(payload) == _LINK_BYTES:
             antennas, snr = payload[0:2], int.from_bytes(payload[3:4], "little", signed=True)
             active = payload[4] & 1
             self.signal = Signal(quality=float(payload[2]), rssi=-float(antennas[active]), snr=float(snr))
+        else:
+            self.passed_over[f"type 0x{kind:02x}"] += 1
+
+    def _say(self, frames: list[ChannelFrame]) -> None:
+        unheard = self.signal is not None and self.signal.quality == 0.0
+        self._add(ChannelFrame(tuple(self._known), failsafe=unheard, signal=self.signal), frames)
+
+    def _take_some(self, payload: bytearray) -> bool:
+        """Take the channels of a frame of some; tell whether there were any."""
+        first, width = payload[0] & 0x1F, _SUBSET_BITS[payload[0] >> 5 & 3]
+        bits, count = int.from_bytes(payload[1:], "little"), 8 * (len(payload) - 1) // width
+        if not count or first + count > _COUNT:
+            return False
+        scale = 2.0 ** (10 - width)
+        self._left_out = [one + 1 for one in self._left_out]
+        for number in range(count):
+            self._known[first + number] = _SUBSET_LOW + scale * (bits >> number * width & (1 << width) - 1)
+            self._left_out[first + number] = 0
+        for number, frames_ago in enumerate(self._left_out):
+            if frames_ago >= _FORGOTTEN_AFTER:
+                self._known[number] = math.nan
+        return True
 
 
 def _encode(kind: int, payload: bytes) -> bytes:

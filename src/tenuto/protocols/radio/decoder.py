@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -14,11 +15,12 @@ class ChannelFrame(NamedTuple):
     """One frame of a receiver.
 
     Attributes:
-        channels: the channels in order, each as the pulse it stands for, µs.
+        channels: the channels in order, each as the pulse it stands for, µs; NaN for one that was not heard of.
         switches: on/off channels beside them.
         lost: the receiver says that it did not hear this frame, and repeats an older one.
         failsafe: the receiver says that it has lost its transmitter; the channels are its own invention.
         signal: the newest that the receiver said of its radio link, if it ever did.
+        end: how many bytes the decoder was fed up to the last one of this frame.
     """
 
     channels: tuple[float, ...]
@@ -26,6 +28,7 @@ class ChannelFrame(NamedTuple):
     lost: bool = False
     failsafe: bool = False
     signal: Signal | None = None
+    end: int = 0
 
 
 @dataclass(slots=True)
@@ -40,28 +43,58 @@ class Counts:
 class Decoder(ABC):
     """Finds frames in a stream of bytes, and finds them again after any garbage.
 
-    What comes out depends on the bytes only, not on how they are cut into pieces, and no bytes raise.
+    What comes out depends on the bytes only, not on how they are cut into pieces, and no bytes raise. What a port knows
+    besides is evidence: where the line was idle, and which bytes came damaged.
 
     Attributes:
         counts: see `Counts`.
         signal: the newest that the receiver said of its radio link, if it ever did.
+        passed_over: what came whole and is none of our business, and how often.
     """
 
     def __init__(self) -> None:
         self.counts = Counts()
         self.signal: Signal | None = None
+        self.passed_over: Counter[str] = Counter()
         self._buffer = bytearray()
+        self._gone = 0  # bytes before the buffer
+        self._damaged: list[int] = []
 
-    def feed(self, data: bytes) -> list[ChannelFrame]:
-        """Take the next bytes of the stream, and give the frames that they complete."""
+    def feed(self, data: bytes, *, pause: bool = False, damaged: Sequence[int] = ()) -> list[ChannelFrame]:
+        """Take the next bytes of the stream, and give the frames that they complete.
+
+        Args:
+            data: the bytes. pause: the line was idle before the first of them, for longer than it is within a frame.
+            damaged: which of them the port saw come with a wrong parity or no stop bit, by their places in ``data``.
+        """
         buffer = self._buffer
+        if pause:
+            self._after_pause()
+        if damaged:
+            self._damaged += [self._gone + len(buffer) + place for place in damaged]
         buffer += data
         frames: list[ChannelFrame] = []
         at = 0
         while step := self._take(buffer, at, frames):
             at += step
-        del buffer[:at]
+            if frames and not frames[-1].end:
+                frames[-1] = frames[-1]._replace(end=self._gone + at)
+        self._drop(at)
         return frames
+
+    def _after_pause(self) -> None:  # noqa: B027  # most protocols need not know
+        """Make use of knowing that a frame can begin with the next byte."""
+
+    def _drop(self, count: int) -> None:
+        del self._buffer[:count]
+        self._gone += count
+        if self._damaged:
+            self._damaged = [place for place in self._damaged if place >= self._gone]
+
+    def _is_whole(self, at: int, length: int) -> bool:
+        """Tell whether none of these bytes came damaged."""
+        first = self._gone + at
+        return not any(first <= place < first + length for place in self._damaged)
 
     @abstractmethod
     def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
@@ -72,6 +105,7 @@ class Decoder(ABC):
         """
 
     def _add(self, frame: ChannelFrame, frames: list[ChannelFrame]) -> None:
+        """Count a frame that ends with the bytes that are done with, and append it."""
         self.counts.good += 1
         self.counts.lost += frame.lost
         frames.append(frame)

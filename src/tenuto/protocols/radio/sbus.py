@@ -5,10 +5,16 @@ trusts the first header may lock onto a frame that starts in the middle of anoth
 long as the sticks are still, with every channel wrong. So a place counts as the start of frames only when two
 frames in a row fit there and nowhere else; and one broken frame is passed over, but after two in a row
 the search begins anew.
+
+A port may know more, and then that counts. A frame with a byte whose parity is wrong is none. After a pause of the line
+a frame begins with the next byte, or within three bytes of noise; what stands before the pause is none, such as the
+bytes of telemetry that some receivers send between two frames. A computer that was late sees a pause where there was
+none: a frame goes on over it where none begins after it.
 """
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Sequence
 from typing import ClassVar
 
@@ -21,6 +27,8 @@ _ENDS = frozenset((0x00, 0x04, 0x14, 0x24, 0x34))
 _SWITCHES, _LOST, _FAILSAFE = (0x01, 0x02), 0x04, 0x08
 # To tell about each of 25 places whether two frames fit there.
 _SEARCH = LENGTH - 1 + 2 * LENGTH
+# After a pause so many bytes of noise may come before a frame.
+_NOISE = 3
 
 
 class SbusDecoder(Decoder):
@@ -28,10 +36,18 @@ class SbusDecoder(Decoder):
 
     def __init__(self) -> None:
         super().__init__()
-        self._locked = False
+        self._locked = self._begins = False
+        self._pauses: deque[int] = deque(maxlen=_SEARCH)
+
+    def _after_pause(self) -> None:
+        self._pauses.append(self._gone + len(self._buffer))
 
     def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
         left = len(buffer) - at
+        if (step := self._up_to_pause(buffer, at)) is not None:
+            return step
+        if self._begins:
+            return self._take_first(buffer, at, frames)
         if not self._locked:
             if left < _SEARCH:
                 return 0
@@ -39,21 +55,54 @@ class SbusDecoder(Decoder):
                 return step
         if left < LENGTH:
             return 0
-        if _fits(buffer, at):
+        if self._fits(buffer, at):
             self._add(_read(buffer, at), frames)
             return LENGTH
         if left < 2 * LENGTH:
             return 0
-        self._locked = _fits(buffer, at + LENGTH)
+        self._locked = self._fits(buffer, at + LENGTH)
         self.counts.bad += 1
         return LENGTH if self._locked else 1
+
+    def _up_to_pause(self, buffer: bytearray, at: int) -> int | None:
+        """Return how many bytes stand before a pause and are no frame, 0 for more bytes; None where there is none."""
+        here = self._gone + at
+        while self._pauses and self._pauses[0] <= here:
+            self._begins = self._pauses.popleft() == here
+        if not self._pauses or (before := self._pauses[0] - here) >= LENGTH:
+            return None
+        if len(buffer) - at < before + LENGTH:
+            return 0
+        if self._first_of(buffer, at + before) is not None or not self._fits(buffer, at):
+            self.counts.bad += before > LENGTH // 2
+            return before
+        self._pauses.popleft()
+        return None
+
+    def _take_first(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
+        """Take the first frame after a pause; nothing is known of the next bytes where none is there."""
+        noise = self._first_of(buffer, at)
+        if noise is not None:
+            self._begins, self._locked = False, True
+            self._add(_read(buffer, at + noise), frames)
+            return noise + LENGTH
+        if len(buffer) - at < LENGTH + _NOISE:
+            return 0
+        self._begins = self._locked = False
+        self.counts.bad += 1
+        return LENGTH
+
+    def _first_of(self, buffer: bytearray, at: int) -> int | None:
+        """Return how many bytes of noise come before a frame; None where there is none yet."""
+        places = range(min(_NOISE, len(buffer) - at - LENGTH) + 1)
+        return next((noise for noise in places if self._fits(buffer, at + noise)), None)
 
     def _search(self, buffer: bytearray, at: int) -> int:
         """Look for the one place where two frames fit; give how many bytes come before it."""
         places = []
         place = buffer.find(_HEADER, at, at + LENGTH)
         while place >= 0:
-            if _fits(buffer, place) and _fits(buffer, place + LENGTH):
+            if self._fits(buffer, place) and self._fits(buffer, place + LENGTH):
                 places.append(place - at)
             place = buffer.find(_HEADER, place + 1, at + LENGTH)
         self._locked = len(places) == 1
@@ -62,10 +111,10 @@ class SbusDecoder(Decoder):
         self.counts.bad += 1
         return LENGTH
 
-
-def _fits(buffer: bytearray, at: int) -> bool:
-    """Tell whether a frame may start here: header, end byte, and the four flags that are never set."""
-    return buffer[at] == _HEADER and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
+    def _fits(self, buffer: bytearray, at: int) -> bool:
+        """Tell whether a frame may start here: header, end byte, the four flags that are never set, nothing damaged."""
+        framed = buffer[at] == _HEADER and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
+        return framed and self._is_whole(at, LENGTH)
 
 
 def _read(buffer: bytearray, at: int) -> ChannelFrame:

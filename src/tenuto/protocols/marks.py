@@ -1,0 +1,41 @@
+"""The marks that a POSIX system puts into what a serial port reads: which bytes came damaged.
+
+With ``PARMRK`` set a byte with a wrong parity or without a stop bit is read as ``FF 00`` and the byte, a line that is
+held low (a break) as ``FF 00 00``, and a byte ``FF`` that is whole as ``FF FF`` (IEEE 1003.1, General Terminal
+Interface).
+"""
+
+from __future__ import annotations
+
+_MARK, _DAMAGED = 0xFF, 0x00
+
+
+class Unmarker:
+    """Takes the marks out of a stream of bytes, however it is cut into pieces."""
+
+    def __init__(self, *, marked: bool = True) -> None:
+        """Begin; without marks every byte is one."""
+        self._marked = marked
+        self._rest = b""
+
+    def feed(self, raw: bytes) -> tuple[bytes, tuple[int, ...]]:
+        """Take the next bytes; return them without marks, and the places of those that came damaged."""
+        if not self._marked or (not self._rest and _MARK not in raw):
+            return raw, ()
+        raw = self._rest + raw
+        data, damaged, at = bytearray(), list[int](), 0
+        while at < len(raw):
+            if raw[at] != _MARK:
+                data.append(raw[at])
+                at += 1
+            elif at + 1 == len(raw) or (raw[at + 1] == _DAMAGED and at + 2 == len(raw)):
+                break  # what follows tells what it is
+            elif raw[at + 1] == _DAMAGED:
+                damaged.append(len(data))
+                data.append(raw[at + 2])
+                at += 3
+            else:
+                data.append(_MARK)
+                at += 2 if raw[at + 1] == _MARK else 1
+        self._rest = raw[at:]
+        return bytes(data), tuple(damaged)
