@@ -94,7 +94,7 @@ class Watcher:
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
         self._waits_since: float | None = None
-        self._was_inside = False
+        self._was_inside, self._answered_at = False, -math.inf
         self._outputs = [output for mode in plan.modes for output in mode.outputs]
         self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
@@ -278,12 +278,13 @@ class Watcher:
     def _answered(self, tick: Tick) -> Iterator[str]:
         """While it is driven, every far end answers, and is as it must be; one that crosses a bound stops it."""
         needs, before = self._plan.guard.needs, self._before
+        self._answered_at = max((self._answered_at, *(one.time for one in tick.far.values() if one.time <= tick.time)))
         if not needs.wanted or tick.guard.state is not State.DRIVING:
             self._was_inside = False
             return
-        if not tick.far:
-            yield "driving, and no far end answers"
         borne = needs.answers + self._plan.guard.grace + 2.0 * max(tick.dt, self._plan.period)
+        if not tick.far and tick.time - self._answered_at > borne:
+            yield "driving, and no far end answers"
         inside = True
         for name, one in tick.far.items():
             if tick.time - one.time > borne:
