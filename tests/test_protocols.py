@@ -1,6 +1,8 @@
 """Decoders: known bytes worked out by hand, round trips, and no garbage that stops or raises."""
 
 import math
+import random
+from bisect import bisect_right
 from collections.abc import Callable
 
 import pytest
@@ -24,8 +26,11 @@ from tenuto.protocols import (
     encode_pwm,
     encode_sbus,
 )
-from tenuto.protocols.radio.base import channel_values
+from tenuto.protocols.diagnosis import Diagnosis
+from tenuto.protocols.marks import Unmarker
+from tenuto.protocols.radio.base import RADIOS, channel_values
 from tenuto.protocols.radio.crsf import crc8
+from tenuto.protocols.uart import Levels, LineSettings, levels_of, read_levels
 from tenuto.protocols.velocity_line import with_checksum
 
 # Sixteen times 992 = 0b01111100000, eleven bits each, the lowest first: worked out on paper, 11 bytes repeat.
@@ -291,3 +296,99 @@ def test_a_line_with_a_checksum_is_read_and_a_changed_digit_is_not(values: list[
     decoder = LineDecoder(columns, checksum=True)
     assert (decoder.feed(changed + line[len(text) :]) == []) is (changed != text)
     assert decoder.feed(text + b"\n") == []
+
+
+lines = st.builds(
+    LineSettings, st.sampled_from((9600, 100_000, 115_200, 420_000)), st.sampled_from("NEO"), st.sampled_from((1, 2)),
+    st.booleans(),
+)  # fmt: skip
+
+
+@given(lines, st.lists(st.binary(min_size=1, max_size=20), min_size=1, max_size=4), st.data())
+def test_what_goes_over_a_line_is_read_and_a_wrong_bit_is_seen(
+    line: LineSettings, sent: list[bytes], data: st.DataObject
+) -> None:
+    bursts = [(number * 0.1, one) for number, one in enumerate(sent)]
+    levels = levels_of(bursts, line)
+    assert read_levels(levels, line) == (b"".join(sent), ())
+    # By hand: 0x55 under 8N1 goes up and down with every bit: a start, eight bits, a stop.
+    first = levels_of([(0.0, b"\x55")], LineSettings(10_000))
+    assert first.times[1:] == pytest.approx([number / 10_000 for number in range(10)])
+    assert first.high == [True, *[False, True] * 5]
+    # A spike in the middle of one of the eight bits of a byte turns that bit over; with a parity bit that is seen.
+    burst = data.draw(st.integers(0, len(sent) - 1))
+    byte, bit = data.draw(st.integers(0, len(sent[burst]) - 1)), data.draw(st.integers(0, 7))
+    middle = 0.1 * burst + byte * line.byte_time + (bit + 1.5) / line.baud
+    place = bisect_right(levels.times, middle)
+    there = levels.high[place - 1]
+    spiked = Levels(
+        [*levels.times[:place], middle - 0.2 / line.baud, middle + 0.2 / line.baud, *levels.times[place:]],
+        [*levels.high[:place], not there, there, *levels.high[place:]],
+    )
+    found, damaged = read_levels(spiked, line)
+    wrong = sum(map(len, sent[:burst])) + byte
+    right = b"".join(sent)
+    assert found == right[:wrong] + bytes((right[wrong] ^ 1 << bit,)) + right[wrong + 1 :]
+    assert damaged == (() if line.parity == "N" else (wrong,))
+
+
+@given(st.binary(max_size=40), st.sets(st.integers(0, 39)), st.data())
+def test_the_marks_of_a_port_are_taken_out_however_they_are_cut(
+    sent: bytes, bad: set[int], data: st.DataObject
+) -> None:
+    bad = {place for place in bad if place < len(sent)}
+    raw = b"".join(
+        b"\xff\x00" + sent[n : n + 1] if n in bad else b"\xff\xff" if sent[n] == 255 else sent[n : n + 1]
+        for n in range(len(sent))
+    )
+    marks, found, damaged = Unmarker(), b"", list[int]()
+    while raw:
+        cut = data.draw(st.integers(1, len(raw)))
+        more, places = marks.feed(raw[:cut])
+        damaged += [len(found) + place for place in places]
+        found, raw = found + more, raw[cut:]
+    assert (found, damaged) == (sent, sorted(bad))
+
+
+SBUS, IBUS, CRSF = LineSettings(100_000, "E", 2), LineSettings(115_200), LineSettings(420_000)
+SENDERS = {"sbus": SBUS, "ibus": IBUS, "crsf": CRSF, "lines": LineSettings(115_200)}
+
+
+@pytest.mark.long
+@examples(20)
+@given(
+    st.sampled_from(list(SENDERS)), st.sampled_from(list(SENDERS)), st.booleans(),
+    st.lists(st.floats(1000.0, 2000.0), min_size=2, max_size=2), st.integers(0, 1000),
+)  # fmt: skip
+def test_the_line_s_doctor_names_who_sends(
+    port: str, sender: str, inverted: bool, sticks: list[float], seed: int
+) -> None:
+    dice = random.Random(seed)
+    line = SENDERS[sender]._replace(inverted=inverted)
+    now, bursts = 0.0, []
+    for _ in range(150):
+        channels = [one + dice.uniform(-1.0, 1.0) for one in (*sticks, *[1500.0] * 10, 988.0, 2012.0, 1500.0, 1500.0)]
+        text = b"%d,%d,%d,%d\r\n" % tuple((one - 988) / 1024 * 1023 for one in channels[:4])
+        data = text if sender == "lines" else RADIOS.all[sender].encode(channels[: 14 if sender == "ibus" else 16])
+        bursts.append((now, data))
+        now += len(data) * line.byte_time + dice.uniform(0.003, 0.009)
+    found, damaged = read_levels(levels_of(bursts, line), SENDERS[port])
+    decoder = RADIOS.all[port].decoder() if port != "lines" else None
+    doctor = Diagnosis(port, SENDERS[port])
+    doctor.take(found, damaged, decoder.feed(found, damaged=damaged) if decoder is not None else ())
+    said = doctor.findings(decoder, 0 if (sender, inverted) != (port, False) else 150)
+    if (sender, inverted) == (port, False):
+        assert said == []
+    elif sender == port:
+        assert any("looks inverted" in one or ", inverted" in one for one in said)
+    else:
+        turned = ", inverted" if inverted else ""
+        assert any(f"{sender} at {line.baud} baud{turned}" in one for one in said)
+
+
+def test_two_senders_on_one_line_are_told() -> None:
+    decoder, doctor = SbusDecoder(), Diagnosis("sbus", SBUS)
+    for _ in range(30):
+        data = encode_sbus([1500.0] * 16) + encode_sbus([1100.0, 1900.0, *[1500.0] * 14])
+        doctor.take(data, (), decoder.feed(data))
+    assert doctor.findings(decoder) == ["two senders on one line: every other frame has other channels"]

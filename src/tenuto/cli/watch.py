@@ -27,6 +27,7 @@ from tenuto.sticks.travel import Travel
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
 # What a row needs beside its bar, and how long the bar may be, in characters.
+_DOCTOR_SECONDS = 2.0
 _ROW, _MARK, _SHORTEST_BAR, _LONGEST_BAR = 60, 13, 8, 64
 
 
@@ -39,6 +40,7 @@ class Watch:
         self.newest: Frame | None = None
         self.now = 0.0
         self.marked: list[Frame] = []
+        self._told_at, self._told = 0.0, list[Text]()
 
     def poll(self, now: float) -> Frame | None:
         """Ask the source, and take in what it gives."""
@@ -90,6 +92,10 @@ class Watch:
             return Text(f"silent for {age:.1f} s", style="bold red")
         return Text("link good" + (f": {self.newest.note}" if self.newest.note else ""), style="green")
 
+    def doctor(self) -> list[Text]:
+        """A line for each thing that the bytes tell of the line that they came on."""
+        return [Text(one, style="yellow") for one in self.source.about_line()]
+
     def table(self, only: int | None = None, marks: Mapping[str, str] | None = None) -> Table:
         """A row a control, with marks of one's own; the one that moved most within the last second is picked out."""
         most = self.observer.most_moved()
@@ -113,13 +119,16 @@ class Watch:
 
     def view(self) -> RenderableType:
         """The whole screen, cut where the terminal ends."""
-        room = results.height - 5
+        if self.now - self._told_at >= _DOCTOR_SECONDS:
+            self._told_at, self._told = self.now, self.doctor()
+        room = results.height - 5 - len(self._told)
         hidden = len(self.observer.controls) - room
         usual = "Move one stick at a time. q ends, m marks, r forgets the ends, ? helps."
         more = f"{hidden} more controls below: make the terminal taller. q ends, ? helps."
         return Group(
             self.head(),
             self.link(),
+            *self._told,
             Text(),
             self.table(room),
             Text(more if hidden > 0 else usual, style="dim"),
@@ -131,6 +140,7 @@ class Watch:
         return {
             "source": self.source.name, "identity": self.source.identity, "frames": self.observer.frames,
             "frames_per_second": rate, **self.source.counts()._asdict(), "most_moved": self.observer.most_moved(),
+            "line": self.source.about_line(),
             "controls": {
                 name: {"raw": seen.raw, "low": seen.low, "high": seen.high, "position": seen.position}
                 for name, seen in self.observer.controls.items() if self.observer.frames
@@ -224,7 +234,7 @@ def watch(
     if as_json:
         typer.echo(json.dumps(plain_numbers(view.as_json()), indent=2))
     else:
-        results.print(view.head(), view.link(), sep="\n", soft_wrap=True)
+        results.print(view.head(), view.link(), *view.doctor(), sep="\n", soft_wrap=True)
         results.print(view.table(), soft_wrap=True)
         if view.marked:
             results.print(view.marks(), soft_wrap=True)

@@ -49,6 +49,10 @@ class Source(Closing, ABC):
         """Say how many frames were good, broken and lost; zeros where the source does not count."""
         return LinkCounts()
 
+    def about_line(self) -> list[str]:
+        """Say what is the matter with the line, as the bytes tell that came; nothing where all is well."""
+        return []
+
     @property
     def finished(self) -> bool:
         """True when no frame will ever come again, as at the end of a recording."""

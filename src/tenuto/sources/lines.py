@@ -13,6 +13,8 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Clock, Timer
 from tenuto.kinds.options import option
 from tenuto.protocols import LineDecoder
+from tenuto.protocols.diagnosis import Diagnosis
+from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Port
 from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
@@ -42,6 +44,7 @@ class Lines(Source):
         self.identity = f"{self.kind}:{port}"
         self._decoder = LineDecoder(columns, checksum=checksum)
         self._port = Port(port, baud, clock=clock)
+        self._diagnosis = Diagnosis("lines", LineSettings(baud))
         self._values: dict[str, float] = {}
         self._polled: float | None = None
         try:
@@ -55,11 +58,21 @@ class Lines(Source):
         while not self._decoder.columns:
             now = clock.now()
             if now > patience:
-                raise SourceError(
-                    f"{port} sent no line of numbers in {_PATIENCE:g} s at {baud} baud: is the baud rate right?"
-                )
+                told = "".join(f"; {one}" for one in self.about_line())
+                raise SourceError(f"{port} sent no line of numbers in {_PATIENCE:g} s at {baud} baud{told}")
             clock.sleep_until(now + 0.01)
-            self._decoder.feed(self._port.read(clock.now()))
+            self._decode(clock.now())
+
+    def _decode(self, now: float) -> list[dict[str, float]]:
+        lines = []
+        for piece in self._port.pieces(now):
+            self._diagnosis.take(piece.data, piece.damaged)
+            lines += self._decoder.feed(piece.text)
+        return lines
+
+    def about_line(self) -> list[str]:
+        """Say what the bytes tell of the line."""
+        return self._diagnosis.findings(good=self._decoder.counts.good * 10)
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the columns; what they can send is not known."""
@@ -72,7 +85,7 @@ class Lines(Source):
     def poll(self, now: float) -> Frame | None:
         """Return the newest line of what has come."""
         since, self._polled = now if self._polled is None else self._polled, now
-        lines = self._decoder.feed(self._port.read(now))
+        lines = self._decode(now)
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not lines:

@@ -38,6 +38,16 @@ class Piece(NamedTuple):
     damaged: tuple[int, ...] = ()
     pause: float = 0.0
 
+    @property
+    def text(self) -> bytes:
+        """The bytes, with zeros for those that came damaged: no line of numbers has them."""
+        if not self.damaged:
+            return self.data
+        data = bytearray(self.data)
+        for place in self.damaged:
+            data[place] = 0
+        return bytes(data)
+
 
 class Port:
     """A serial port, opened for this program alone.
@@ -140,10 +150,6 @@ class Port:
             return
         self._pieces.extend(Piece(self._clock.now(), *self._marks.feed(data)) for _ in range(bool(data)))
 
-    def read(self, now: float) -> bytes:
-        """Return what has come since the last call; what came damaged is no text. See `pieces`."""
-        return b"".join(_without_damage(piece) for piece in self.pieces(now))
-
     def close(self) -> None:
         """Close the port."""
         self._over.set()
@@ -153,16 +159,6 @@ class Port:
         if self._serial is not None:
             self._serial.close()
             self._serial = None
-
-
-def _without_damage(piece: Piece) -> bytes:
-    """Put what no line of numbers has in the place of bytes that came damaged."""
-    if not piece.damaged:
-        return piece.data
-    data = bytearray(piece.data)
-    for place in piece.damaged:
-        data[place] = 0
-    return bytes(data)
 
 
 def _mark_damage(number: int) -> bool:

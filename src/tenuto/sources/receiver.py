@@ -9,13 +9,18 @@ from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
+from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol, channel_values
 from tenuto.protocols.radio.decoder import ChannelFrame
+from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Piece, Port
 
 # Within a frame bytes follow each other at once; between two frames, and before telemetry, a line rests for longer, s.
 _PAUSE = 0.0015
+# So many bytes without a frame are not what was expected.
+_STRANGE_BYTES = 1000
+STRANGE = "bytes come, and no frame is among them: tenuto watch looks at the line"
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
 
 
@@ -37,7 +42,8 @@ class Receiver(Source):
         self._layout, self._clock = protocol.layout(), clock
         self._decoder = protocol.decoder()
         self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
-        self._fed = 0
+        self._fed, self._heard = 0, False
+        self._diagnosis = Diagnosis(kind, LineSettings(protocol.baud, protocol.parity, protocol.stop_bits))
         self._values: dict[str, float] = {info.name: info.rest for info in self._layout}
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -55,7 +61,9 @@ class Receiver(Source):
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not heard:
-            return None
+            strange = not self._heard and self._fed >= _STRANGE_BYTES
+            return Frame(now, self._values, False, STRANGE, counts=self.counts()) if strange else None
+        self._heard = True
         time, newest = heard[-1]
         if newest.failsafe:
             return Frame(now, self._values, False, FAILSAFE, newest.signal, self.counts())
@@ -67,12 +75,17 @@ class Receiver(Source):
     def _decoded(self, piece: Piece, now: float) -> list[tuple[float, ChannelFrame]]:
         """Return the frames that a piece completes and that count, with their times on the clock of ``now``."""
         found = self._decoder.feed(piece.data, pause=piece.pause > _PAUSE, damaged=piece.damaged)
+        self._diagnosis.take(piece.data, piece.damaged, found)
         self._fed += len(piece.data)
         age = self._clock.now() - piece.at
         return [
             (min(now, now - age - self._port.byte_time * (self._fed - frame.end)), frame)
             for frame in found if not frame.lost or frame.failsafe
         ]  # fmt: skip
+
+    def about_line(self) -> list[str]:
+        """Say what the bytes tell of the line."""
+        return self._diagnosis.findings(self._decoder)
 
     def close(self) -> None:
         """Close the port."""

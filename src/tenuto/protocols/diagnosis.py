@@ -1,0 +1,164 @@
+"""A line's doctor: what the bytes that a port reads tell of the line, where they are not what was expected.
+
+For each sender that could be there it is worked out which bytes this port would read of it (`tenuto.protocols.uart`),
+and whose come nearest to those that came. That is told only where it is much nearer than what was expected.
+"""
+
+from __future__ import annotations
+
+import math
+import random
+from collections import Counter, deque
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import pairwise
+from typing import NamedTuple
+
+from tenuto.protocols.radio.base import RADIOS, RadioProtocol
+from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
+from tenuto.protocols.uart import LineSettings, levels_of, read_levels
+
+# So many bytes are looked at, and so many are needed to say anything.
+_KEPT, _ENOUGH = 4000, 300
+# Frames that are looked at for two senders, and how far apart their channels are, µs.
+_FRAMES, _APART, _ALIKE = 40, 150.0, 25.0
+# A share of damaged bytes that is told.
+_DAMAGED = 0.005
+# How much likelier each byte must be, as a logarithm, than by what was expected.
+_MUCH = 0.35
+# Who is nearly as likely as the likeliest is named too.
+_CLEAR = 0.15
+_SIMULATED_FRAMES = 100
+_TEXT_BAUDS = (9_600, 57_600, 115_200)
+
+# A byte, and whether it came damaged.
+Symbol = tuple[int, bool]
+
+
+class Sender(NamedTuple):
+    """What could be at the other end.
+
+    Attributes:
+        name: such as "sbus". line: its settings.
+    """
+
+    name: str
+    line: LineSettings
+
+    def in_words(self) -> str:
+        """Say what it is: ``sbus at 100000 baud, inverted``."""
+        return f"{self.name} at {self.line.baud} baud" + (", inverted" if self.line.inverted else "")
+
+
+class Diagnosis:
+    """Looks at what a port reads while a decoder works on it."""
+
+    def __init__(self, expected: str, line: LineSettings) -> None:
+        """Take the radio protocol, or "lines", that is expected, and how the port is set."""
+        self._expected = Sender(expected, line)
+        self._bytes: deque[int] = deque(maxlen=_KEPT)
+        self._damaged: deque[bool] = deque(maxlen=_KEPT)
+        self._frames: deque[tuple[float, ...]] = deque(maxlen=_FRAMES)
+
+    def take(self, data: bytes, damaged: Sequence[int], frames: Sequence[ChannelFrame] = ()) -> None:
+        """Take the next bytes, the places of the damaged ones, and the frames that they completed."""
+        self._bytes.extend(data)
+        marks = [False] * len(data)
+        for place in damaged:
+            marks[place] = True
+        self._damaged.extend(marks)
+        self._frames.extend(frame.channels for frame in frames if not frame.lost)
+
+    def findings(self, decoder: Decoder | None = None, good: int = 0) -> list[str]:
+        """Say what is the matter with the line, in a sentence each; nothing where all is well.
+
+        Args:
+            decoder: which has worked on the same bytes. good: how many frames or lines were good, where there is none.
+        """
+        found = list(self._about_bytes())
+        good = decoder.counts.good if decoder is not None else good
+        if len(self._bytes) >= _ENOUGH and good * 50 < len(self._bytes):
+            found += self._about_sender()
+        if decoder is not None:
+            found += [f"passed over: {what}, {count} times" for what, count in sorted(decoder.passed_over.items())]
+        if self._two_senders():
+            found.append("two senders on one line: every other frame has other channels")
+        return found
+
+    def _about_bytes(self) -> Iterator[str]:
+        bad = sum(self._damaged)
+        if self._damaged and bad >= _DAMAGED * len(self._damaged) and bad > 1:
+            share = 100.0 * bad / len(self._damaged)
+            what = "parity or stop bit" if self._expected.line.parity != "N" else "stop bit"
+            yield f"{share:.1f} % of the bytes have a wrong {what}: noise, a bad ground, or another speed"
+
+    def _about_sender(self) -> Iterator[str]:
+        """Say who is likely at the other end, where it is not who was expected."""
+        seen = Counter(zip(self._bytes, self._damaged, strict=True))
+        port = self._expected.line
+        expected = _likelihood(seen, _read_by(port, self._expected))
+        likely = {one: _likelihood(seen, _read_by(port, one)) for one in _others(self._expected)}
+        best = max(likely, key=lambda one: likely[one])
+        if likely[best] < expected + _MUCH:
+            yield f"{len(self._bytes)} bytes came, and they do not look like {self._expected.in_words()}"
+            return
+        alike = [one for one in likely if likely[one] > likely[best] - _CLEAR]
+        if alike == [_turned(self._expected)]:
+            yield "this looks inverted: the line needs an inverter, or must do without the one that it has"
+        else:
+            said = " or ".join(one.in_words() for one in alike)
+            yield f"this looks like {said}, and the port is set for {self._expected.in_words()}"
+
+    def _two_senders(self) -> bool:
+        frames = list(self._frames)
+        if len(frames) < _FRAMES:
+            return False
+        apart = sum(_distance(*pair) > _APART for pair in pairwise(frames))
+        alike = sum(_distance(*pair) < _ALIKE for pair in zip(frames, frames[2:], strict=False))
+        return apart > 0.8 * len(frames) and alike > 0.8 * len(frames)
+
+
+def _distance(one: Sequence[float], other: Sequence[float]) -> float:
+    return max((abs(a - b) for a, b in zip(one, other, strict=False)), default=0.0)
+
+
+def _line_of(radio: type[RadioProtocol]) -> LineSettings:
+    return LineSettings(radio.baud, radio.parity, radio.stop_bits)
+
+
+def _others(expected: Sender) -> list[Sender]:
+    """List who else could be there."""
+    upright = [Sender(name, _line_of(radio)) for name, radio in RADIOS.all.items()]
+    upright += [Sender("lines", LineSettings(baud)) for baud in _TEXT_BAUDS]
+    return [one for one in (*upright, *map(_turned, upright)) if one != expected]
+
+
+def _turned(sender: Sender) -> Sender:
+    return sender._replace(line=sender.line._replace(inverted=not sender.line.inverted))
+
+
+def _read_by(port: LineSettings, sender: Sender) -> Mapping[Symbol, int]:
+    """Count what a port reads of a sender whose sticks stand, move, and are at their ends."""
+    dice, now, bursts = random.Random(1), 0.0, []
+    radio = RADIOS.all.get(sender.name)
+    sticks = [1500.0] * 16
+    for _ in range(_SIMULATED_FRAMES):
+        for number in range(len(sticks)):
+            if dice.random() < 0.05:
+                sticks[number] = dice.choice((1500.0, 988.0, 2012.0, dice.uniform(988.0, 2012.0)))
+        if radio is None:
+            data = ",".join(f"{(stick - 988) / 1024 * 1023:.0f}" for stick in sticks[:4]).encode() + b"\r\n"
+        else:
+            count = radio.plain_channels or radio.channels
+            data = radio.encode((sticks * 2)[:count])
+        bursts.append((now, data))
+        now += len(data) * sender.line.byte_time + 0.004
+    data, damaged = read_levels(levels_of(bursts, sender.line), port)
+    bad = set(damaged)
+    return Counter((byte, place in bad) for place, byte in enumerate(data))
+
+
+def _likelihood(seen: Mapping[Symbol, int], expected: Mapping[Symbol, int]) -> float:
+    """Return the mean logarithm of how likely each byte was; one that was never simulated is rare, not impossible."""
+    total = sum(expected.values()) + 512 * 0.25
+    count = sum(seen.values())
+    return sum(times * math.log((expected.get(symbol, 0) + 0.25) / total) for symbol, times in seen.items()) / count
