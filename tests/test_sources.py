@@ -17,10 +17,11 @@ import pytest
 
 import tenuto
 from helpers import run
-from tenuto import Frame
+from tenuto import Frame, SimulatedClock
 from tenuto.data import shipped
+from tenuto.links.black_box import BlackBox
 from tenuto.sim.gamepad import VirtualGamepad
-from tenuto.sim.receiver import SimulatedReceiver
+from tenuto.sim.receiver import SimulatedReceiver, wandering_channels
 from tenuto.sources import Source
 from tenuto.sources.keyboard import Keyboard
 from tenuto.sources.lines import Tilt
@@ -93,7 +94,7 @@ def test_lines_and_a_port_that_sends_none() -> None:
         assert all(0 <= value <= 1023 for value in frame.values.values())
     with SimulatedReceiver("lines") as device:
         device.faults.silent = True
-        with pytest.raises(tenuto.SourceError, match="is the baud rate right"):
+        with pytest.raises(tenuto.SourceError, match="sent no line of numbers in 3 s at 9600 baud"):
             tenuto.open_source(f"lines:{device.port},baud=9600", clock=tenuto.SimulatedClock())
         with pytest.raises(tenuto.SourceError, match="tilt needs columns ax, ay"):
             tenuto.open_source(f"tilt:{device.port},columns=a|b")
@@ -375,3 +376,53 @@ def test_a_keyboard_that_never_ends_holds_up_no_poll(monkeypatch: pytest.MonkeyP
         os.close(master)
         os.close(slave)
     assert max(reads) <= 4
+
+
+def all_of(frames: list[Frame | None]) -> list[dict[str, float]]:
+    heard = [frame for frame in frames if frame is not None]
+    return [dict(values) for frame in heard for values in (*(one for _, one in frame.earlier), frame.values)]
+
+
+@pytest.mark.port
+@pytest.mark.parametrize("kind", ["sbus", "ibus", "crsf", "lines"])
+def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
+    """The same frames at the same times, also of a box that was cut off; and the doctor looks at it."""
+    clock, columns = SimulatedClock(), ",columns=a|b|c|d" * (kind == "lines")
+    with (
+        SimulatedReceiver(kind, link=str(tmp_path / "port"), clock=clock) as device,
+        tenuto.open_source(f"{kind}:{tmp_path / 'port'}{columns}", clock=clock) as source,
+        BlackBox(tmp_path / "box.mcap", clock) as box,
+    ):
+        assert source.record_raw(box)
+        device.motion = wandering_channels
+        came = []
+        for _ in range(100):
+            clock.sleep_until(clock.now() + 0.02)
+            came.append(source.poll(clock.now()))
+    whole = (tmp_path / "box.mcap").read_bytes()
+    (tmp_path / "cut.mcap").write_bytes(whole[: len(whole) // 2])
+    for name in ("box", "cut"):
+        frames, now = list[Frame | None](), 0.0
+        with tenuto.open_source(f"{kind}:{tmp_path / name}.mcap{columns}", clock=SimulatedClock()) as again:
+            while not again.finished:
+                frames.append(again.poll(now))
+                now += 0.02
+        values, first = all_of(frames), all_of(came)
+        assert values == first[: len(values)]
+        assert len(values) == len(first) if name == "box" else len(values) > len(first) // 3
+    other = "crsf" if kind != "crsf" else "ibus"
+    with tenuto.open_source(f"{other}:{tmp_path / 'box.mcap'}") as wrong:
+        now = 0.0
+        while not wrong.finished:
+            now += 0.02
+            frame = wrong.poll(now)
+        assert frame is not None
+        assert (frame.link_good, "bytes come, and no frame is among them" in frame.note) == (False, True)
+        assert any(f"this looks like {kind} at" in one for one in wrong.about_line())
+    with pytest.raises(tenuto.RecordingError, match="no bytes came in at elsewhere"):
+        tenuto.open_source(f"sbus:{tmp_path / 'box.mcap'}@elsewhere")
+    (tmp_path / "junk.mcap").write_bytes(b"junk" * 50)
+    with pytest.raises(tenuto.RecordingError, match="cannot be read as MCAP"):
+        tenuto.open_source(f"sbus:{tmp_path / 'junk.mcap'}")
+    done = run("watch", "simulated:gamepad", "--for", "1", "--raw", "x.mcap", cwd=tmp_path)
+    assert (done.returncode, "keeps the bytes of ports and sockets" in done.stderr) == (1, True)

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
 from tenuto.basics.errors import RecordingError
-from tenuto.basics.files import UnreadableError, read_bytes
 from tenuto.basics.text import shortened
+from tenuto.files import UnreadableError, read_bytes
 from tenuto.sinks.log_file import UNFINISHED
 
 if TYPE_CHECKING:

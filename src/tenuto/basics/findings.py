@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from tenuto.basics.files import UnreadableError
 from tenuto.basics.text import shortened
 
 
@@ -56,11 +55,6 @@ class Finding:
 def unexpected(where: str, expected: str, found: str, hint: str = "") -> Finding:
     """Return the error of a key whose value is not what it should be."""
     return Finding(where, Severity.ERROR, f"expected {expected}, found {shortened(found)}", hint)
-
-
-def unreadable(problem: UnreadableError, hint: str = "") -> Finding:
-    """Return the error of a file that cannot be read."""
-    return Finding("file", Severity.ERROR, str(problem), hint, line=problem.line)
 
 
 def error(where: str, text: str, hint: str = "") -> Finding:

@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import CalibrationError
-from tenuto.basics.files import UnreadableError, read_toml
 from tenuto.basics.html import html_table
+from tenuto.files import UnreadableError, read_toml
 
 FORMAT = 1
 KINDS = ("middle", "end", "switch")

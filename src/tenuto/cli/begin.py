@@ -13,7 +13,6 @@ import typer
 from rich.text import Text
 
 from tenuto.basics.errors import ProfileError, TenutoError
-from tenuto.basics.files import MOST_TOML, read_text
 from tenuto.basics.findings import unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Meant
@@ -33,6 +32,7 @@ from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
 from tenuto.cli.signals import ctrl_c
+from tenuto.files import MOST_TOML, read_text
 from tenuto.profile.beginning import begun_for, chassis_in
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
 from tenuto.sources import known_infos, open_source, source_options

@@ -13,8 +13,8 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
 from tenuto.cli.console import counted, results
+from tenuto.files import MOST_TOML, UnreadableError, read_text
 from tenuto.vehicles.units import METRIC, NO_METRES
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from rich.text import Text
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
-from tenuto.cli.opened import Opened, open_all_sinks, open_sources
+from tenuto.cli.opened import Opened, open_all_sinks, open_sources, opened_box, say_of_box
 from tenuto.cli.preflight import static_checks
 from tenuto.cli.words import report_in_words
 
@@ -62,6 +62,10 @@ def drive(
         Path | None,
         typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one that is kept."),
     ] = None,
+    raw: Annotated[
+        Path | None,
+        typer.Option(dir_okay=False, help="Keep the bytes of ports and sockets in this black box, FILE.mcap."),
+    ] = None,
     plain: Annotated[
         bool,
         typer.Option("--plain", help="One line instead of the full-screen view; so it is where there is no terminal."),
@@ -101,6 +105,7 @@ def drive(
             return replace(prepared, profile=changed)
 
         sinks = open_all_sinks(stack, loaded, to or [])
+        box = opened_box(stack, raw, [opened, *others.values(), *sinks])
         if not as_json:
             _introduce(prepared, opened, others, sinks)
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=the_clock.get()))
@@ -118,6 +123,7 @@ def drive(
                 )  # fmt: skip
         finally:
             trims_kept = save_trims(trims_path(profile), loaded, report.trims)
+    say_of_box(box)
     if as_json:
         typer.echo(json.dumps(asdict(report), indent=2))
     else:

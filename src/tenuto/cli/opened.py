@@ -8,9 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.cli.clock import the_clock
+from tenuto.cli.console import problems
 from tenuto.cli.words import named_texts
 
 if TYPE_CHECKING:
+    from tenuto.links.black_box import BlackBox
     from tenuto.profile import Profile
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks import Sink
@@ -57,3 +59,23 @@ def open_all_sinks(stack: ExitStack, profile: Profile, to: Sequence[str]) -> lis
     for sink in sinks:
         stack.enter_context(sink)
     return sinks
+
+
+def opened_box(stack: ExitStack, path: Path | None, ends: Sequence[Source | Sink]) -> BlackBox | None:
+    """Open a black box for the bytes of all sources and sinks that have any. Raises `SinkError` where none has."""
+    from tenuto.basics.errors import SinkError
+    from tenuto.links.black_box import BlackBox
+
+    if path is None:
+        return None
+    box = stack.enter_context(BlackBox(path, the_clock.get()))
+    if not any([one.record_raw(box) for one in ends]):
+        names = ", ".join(one.name for one in ends)
+        raise SinkError(f"{path}: a black box keeps the bytes of ports and sockets, and there are none of {names}")
+    return box
+
+
+def say_of_box(box: BlackBox | None) -> None:
+    """Say why a black box ended early, if it did."""
+    if box is not None and box.problem:
+        problems.print(box.problem, soft_wrap=True)

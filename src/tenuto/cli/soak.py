@@ -15,8 +15,8 @@ from rich.text import Text
 
 from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.extras import how_to_get
-from tenuto.basics.files import MOST_TOML, read_text
 from tenuto.cli.console import counted, problems, results
+from tenuto.files import MOST_TOML, read_text
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile

@@ -19,6 +19,7 @@ from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
+from tenuto.cli.opened import opened_box, say_of_box
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import signal_in_words
 from tenuto.sources import Source, open_source
@@ -192,6 +193,9 @@ def watch(
     record: Annotated[
         Path | None, typer.Option(help="Write a recording: CSV or Parquet, by suffix.", dir_okay=False)
     ] = None,
+    raw: Annotated[
+        Path | None, typer.Option(help="Keep the bytes themselves in this black box, FILE.mcap.", dir_okay=False)
+    ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was seen as JSON at the end.")] = False,
 ) -> None:
     """Show what a controller really sends: every control live, how far it went, and which one moved.
@@ -208,12 +212,15 @@ def watch(
       tenuto watch simulated:sbus,drop=0.2         without any device
 
       tenuto watch gamepad --for 10 --record mine.csv
+
+      tenuto watch sbus:/dev/ttyUSB0 --raw box.mcap     and again: tenuto watch sbus:box.mcap
     """
     from tenuto.sources.recording import RecordingWriter
 
     with ExitStack() as stack:
         opened, travels = _source_and_travels(stack, source)
         writer = stack.enter_context(RecordingWriter(record)) if record else None
+        box = opened_box(stack, raw, [opened])
         view = Watch(opened, travels)
         stopped = stack.enter_context(ctrl_c())
         clock = the_clock.get()
@@ -238,6 +245,7 @@ def watch(
         results.print(view.table(), soft_wrap=True)
         if view.marked:
             results.print(view.marks(), soft_wrap=True)
+    say_of_box(box)
     if writer is not None and not as_json:
         results.print(f"recorded {writer.frames} frames in {writer.path}", soft_wrap=True)
     if view.observer.frames == 0:

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.extras import has, how_to_get
-from tenuto.basics.files import read_text
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration, default_path
+from tenuto.files import read_text
 from tenuto.health.system import System
 from tenuto.profile.beginning import begun_for, text_begun_for
 from tenuto.profile.profile import Profile

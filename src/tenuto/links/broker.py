@@ -16,7 +16,7 @@ from typing import Any
 
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import how_to_get
-from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
+from tenuto.files import MOST_TOML, UnreadableError, read_text
 from tenuto.links.broker_settings import BrokerSettings, Message
 
 try:

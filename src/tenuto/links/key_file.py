@@ -7,7 +7,7 @@ import secrets
 import stat
 
 from tenuto.basics.errors import TenutoError
-from tenuto.basics.files import UnreadableError, read_text
+from tenuto.files import UnreadableError, read_text
 
 KEY_BYTES = 32
 _MOST = 10_000

@@ -10,8 +10,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
-from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
 from tenuto.clock import REAL, Timer
+from tenuto.files import MOST_TOML, UnreadableError, read_text
 from tenuto.links.key_file import KEY_BYTES, make_key, read_key
 
 _LINE = re.compile(rf"(\S{{1,64}})\s+([0-9a-fA-F]{{{2 * KEY_BYTES}}})")

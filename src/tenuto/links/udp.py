@@ -6,6 +6,7 @@ import socket
 from collections.abc import Iterator
 
 from tenuto.basics.errors import TenutoError
+from tenuto.links.black_box import BlackBox, Tap
 
 # The longest datagram that is looked at, and how many at most in one go, so that a flood cannot hold a program up.
 LONGEST = 1500
@@ -26,6 +27,7 @@ class UdpPort:
 
     Attributes:
         address: where it is bound. peer: where `send` sends to; None until that is known.
+        taps: are handed the datagrams that come and that go; None for nobody.
 
     Raises:
         The error that it is given, where the address is none, or is taken.
@@ -48,6 +50,7 @@ class UdpPort:
             shared: another socket of this program may have the same address; one that has ``only`` goes first.
         """
         self.peer, self._only = only, only is not None
+        self.taps: tuple[Tap, Tap] | None = None
         try:
             family = socket.AF_INET6 if ":" in bind[0] else socket.AF_INET
             if peer is not None:
@@ -70,6 +73,8 @@ class UdpPort:
         """Send a datagram; one that cannot leave now is lost, as any other may be on its way."""
         to = to or self.peer
         if to is not None:
+            if self.taps is not None:
+                self.taps[1](data)
             try:
                 if self._only:
                     self._socket.send(data)
@@ -87,8 +92,15 @@ class UdpPort:
                 return
             except OSError:
                 continue  # an earlier datagram of ours has bounced
+            if self.taps is not None:
+                self.taps[0](data)
             if len(data) <= LONGEST:
                 yield data, (sender[0], sender[1])
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all datagrams from now on."""
+        self.taps = box.taps(f"udp {self.address[0]}:{self.address[1]}")
+        return True
 
     def close(self) -> None:
         """Close the socket."""

@@ -11,8 +11,8 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 
 from tenuto.basics.errors import ProfileError
-from tenuto.basics.files import UnreadableError, parse_toml, read_toml
-from tenuto.basics.findings import Finding, unexpected, unreadable
+from tenuto.basics.findings import Finding, unexpected
+from tenuto.files import UnreadableError, parse_toml, read_toml, unreadable
 from tenuto.kinds.tables import INNER, KIND
 from tenuto.profile.checks.names import nearest
 from tenuto.profile.profile import FINDINGS, Profile

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.errors import ProfileError
-from tenuto.basics.files import MOST_TOML, UnreadableError, read_text
-from tenuto.basics.findings import unexpected, unreadable
+from tenuto.basics.findings import unexpected
 from tenuto.basics.text import readable
 from tenuto.calibration.store import write_atomically
+from tenuto.files import MOST_TOML, UnreadableError, read_text, unreadable
 from tenuto.profile.load import parse_profile
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_text

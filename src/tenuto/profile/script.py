@@ -9,8 +9,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, ValidationError
 
 from tenuto.basics.errors import ProfileError, RecordingError
-from tenuto.basics.files import UnreadableError, read_toml
-from tenuto.basics.findings import unexpected, unreadable
+from tenuto.basics.findings import unexpected
+from tenuto.files import UnreadableError, read_toml, unreadable
 from tenuto.kinds.table import Name, Table
 from tenuto.motion.script import (
     Chain,

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from tenuto.basics.errors import ProfileError, TenutoError
-from tenuto.basics.files import UnreadableError, read_toml
-from tenuto.basics.findings import unexpected, unreadable
+from tenuto.basics.findings import unexpected
 from tenuto.calibration.store import write_atomically
+from tenuto.files import UnreadableError, read_toml, unreadable
 from tenuto.profile.profile import Profile
 
 

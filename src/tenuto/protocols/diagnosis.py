@@ -10,6 +10,7 @@ import math
 import random
 from collections import Counter, deque
 from collections.abc import Iterator, Mapping, Sequence
+from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -27,7 +28,7 @@ _DAMAGED = 0.005
 _MUCH = 0.35
 # Who is nearly as likely as the likeliest is named too.
 _CLEAR = 0.15
-_SIMULATED_FRAMES = 100
+_SIMULATED_FRAMES = 60
 _TEXT_BAUDS = (9_600, 57_600, 115_200)
 
 # A byte, and whether it came damaged.
@@ -52,9 +53,13 @@ class Sender(NamedTuple):
 class Diagnosis:
     """Looks at what a port reads while a decoder works on it."""
 
-    def __init__(self, expected: str, line: LineSettings) -> None:
-        """Take the radio protocol, or "lines", that is expected, and how the port is set."""
-        self._expected = Sender(expected, line)
+    def __init__(self, expected: str, line: LineSettings, port: LineSettings | None = None) -> None:
+        """Say what to look for.
+
+        Args:
+            expected: the radio protocol, or "lines". line: on which it is sent. port: how the port is set; as the line.
+        """
+        self._expected, self._port = Sender(expected, line), port or line
         self._bytes: deque[int] = deque(maxlen=_KEPT)
         self._damaged: deque[bool] = deque(maxlen=_KEPT)
         self._frames: deque[tuple[float, ...]] = deque(maxlen=_FRAMES)
@@ -88,13 +93,13 @@ class Diagnosis:
         bad = sum(self._damaged)
         if self._damaged and bad >= _DAMAGED * len(self._damaged) and bad > 1:
             share = 100.0 * bad / len(self._damaged)
-            what = "parity or stop bit" if self._expected.line.parity != "N" else "stop bit"
+            what = "parity or stop bit" if self._port.parity != "N" else "stop bit"
             yield f"{share:.1f} % of the bytes have a wrong {what}: noise, a bad ground, or another speed"
 
     def _about_sender(self) -> Iterator[str]:
         """Say who is likely at the other end, where it is not who was expected."""
         seen = Counter(zip(self._bytes, self._damaged, strict=True))
-        port = self._expected.line
+        port = self._port
         expected = _likelihood(seen, _read_by(port, self._expected))
         likely = {one: _likelihood(seen, _read_by(port, one)) for one in _others(self._expected)}
         best = max(likely, key=lambda one: likely[one])
@@ -106,7 +111,7 @@ class Diagnosis:
             yield "this looks inverted: the line needs an inverter, or must do without the one that it has"
         else:
             said = " or ".join(one.in_words() for one in alike)
-            yield f"this looks like {said}, and the port is set for {self._expected.in_words()}"
+            yield f"this looks like {said}, and {self._expected.in_words()} is expected"
 
     def _two_senders(self) -> bool:
         frames = list(self._frames)
@@ -136,6 +141,7 @@ def _turned(sender: Sender) -> Sender:
     return sender._replace(line=sender.line._replace(inverted=not sender.line.inverted))
 
 
+@lru_cache(maxsize=100)
 def _read_by(port: LineSettings, sender: Sender) -> Mapping[Symbol, int]:
     """Count what a port reads of a sender whose sticks stand, move, and are at their ends."""
     dice, now, bursts = random.Random(1), 0.0, []

@@ -11,16 +11,20 @@ _MARK, _DAMAGED = 0xFF, 0x00
 
 
 class Unmarker:
-    """Takes the marks out of a stream of bytes, however it is cut into pieces."""
+    """Takes the marks out of a stream of bytes, however it is cut into pieces.
+
+    Attributes:
+        marked: there are marks.
+    """
 
     def __init__(self, *, marked: bool = True) -> None:
         """Begin; without marks every byte is one."""
-        self._marked = marked
+        self.marked = marked
         self._rest = b""
 
     def feed(self, raw: bytes) -> tuple[bytes, tuple[int, ...]]:
         """Take the next bytes; return them without marks, and the places of those that came damaged."""
-        if not self._marked or (not self._rest and _MARK not in raw):
+        if not self.marked or (not self._rest and _MARK not in raw):
             return raw, ()
         raw = self._rest + raw
         data, damaged, at = bytearray(), list[int](), 0

@@ -16,6 +16,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.registry import Kinds
+from tenuto.links.black_box import BlackBox
 from tenuto.vehicles.units import NO_METRES
 
 
@@ -60,6 +61,10 @@ class Sink(Closing, ABC):
     def emergency(self) -> str:
         """Say why the driver's machine must be in an emergency stop too, for the far end is; empty if it is not."""
         return ""
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes that go and come from now on; tell whether there are any."""
+        return False
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""

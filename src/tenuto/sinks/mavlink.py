@@ -17,6 +17,7 @@ from tenuto.driving.telemetry import EVERYTHING, NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
+from tenuto.links.black_box import BlackBox
 from tenuto.links.key_file import read_key
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 from tenuto.sinks.orders import POWER_OFF, AutopilotCommand, Order, Orders, order_of, order_of_mode
@@ -145,6 +146,10 @@ class MavlinkSink(Sink):
         if self._lacks_heading:
             return f"{self.name}: its heading is not known, so a velocity over the ground cannot be said"
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes from now on."""
+        return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
         """Make sure that the plan has what is to be sent.

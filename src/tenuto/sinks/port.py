@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import math
-import os
 from collections import deque
-from typing import Any
 
 from tenuto.basics.errors import SinkError
+from tenuto.links.black_box import BlackBox, Tap
+from tenuto.links.serial_ports import why_not
 
 # How long is looked back to see whether a line is too slow, s, and what share of commands may be kept back unsaid.
 _WATCHED, _FEW = 1.0, 0.05
@@ -30,11 +30,18 @@ class OutPort:
         self._name = name
         self._byte = (2 + 8 + (parity != "N") + stop_bits - 1) / baud
         self._free_at = -math.inf
+        self._taps: tuple[Tap, Tap] | None = None
+        self._settings = {"baud": f"{baud}", "parity": parity, "stop_bits": f"{stop_bits}"}
         self._passed, self._kept_back = deque[float](), deque[float]()
         try:
             self._serial = serial.Serial(name, baud, parity=parity, stopbits=stop_bits, timeout=0, exclusive=True)
         except Exception as error:  # pyserial lets errors of the system through as they are, of several kinds
-            raise SinkError(f"{name} does not open: {_why(error)}") from error
+            raise SinkError(f"{name} does not open: {why_not(name, error)}") from error
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes from now on."""
+        self._taps = box.taps(self._name, self._settings)
+        return True
 
     def free(self, now: float) -> bool:
         """Tell whether what was written has been sent by ``now``, s, as fast as the line is."""
@@ -65,10 +72,12 @@ class OutPort:
             SinkError: the port is gone.
         """
         self._free_at = max(self._free_at, now) + self._byte * len(data)
+        if self._taps is not None:
+            self._taps[1](data)
         try:
             self._serial.write(data)
         except OSError as error:
-            raise SinkError(f"{self._name} is gone: {_why(error)}") from error
+            raise SinkError(f"{self._name} is gone: {why_not(self._name, error)}") from error
 
     def answered(self) -> bool:
         """Tell whether anything has come since the last call; it is thrown away."""
@@ -81,17 +90,15 @@ class OutPort:
             SinkError: the port is gone.
         """
         try:
-            return bytes(self._serial.read(max(1, self._serial.in_waiting)))
+            data = bytes(self._serial.read(max(1, self._serial.in_waiting)))
+            if data and self._taps is not None:
+                self._taps[0](data)
+            return data
         except OSError as error:
-            raise SinkError(f"{self._name} is gone: {_why(error)}") from error
+            raise SinkError(f"{self._name} is gone: {why_not(self._name, error)}") from error
 
     def close(self) -> None:
         """Close the port; a write that hangs is broken off."""
         with contextlib.suppress(OSError):
             self._serial.cancel_write()
             self._serial.close()
-
-
-def _why(error: Any) -> str:
-    number = getattr(error, "errno", None) or (error.args[0] if error.args else None)
-    return os.strerror(number) if isinstance(number, int) else str(error)

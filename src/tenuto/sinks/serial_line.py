@@ -16,6 +16,7 @@ from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY, TIME
+from tenuto.links.black_box import BlackBox
 from tenuto.links.key_file import read_key
 from tenuto.protocols.answer_line import MOST_NUMBERS
 from tenuto.protocols.frames import COMMAND, LENGTHS, SIGNED_COMMAND, VALID_MS, valid_index
@@ -100,6 +101,10 @@ class SerialLine(Sink):
             return f"{self.name}: no answer for {silent:.1f} s"
         problem = self._form.problem or self._port.slow
         return f"{self.name}: {problem}" if problem else ""
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes from now on."""
+        return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
         """Make sure that the template can be filled in.

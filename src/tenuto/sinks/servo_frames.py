@@ -10,6 +10,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
+from tenuto.links.black_box import BlackBox
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol
 from tenuto.sinks.base import RatedSinkOptions, Sink
 from tenuto.sinks.port import OutPort
@@ -47,6 +48,10 @@ class ServoFrames(Sink):
     def problem(self) -> str:
         """Say that the line is too slow."""
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes from now on."""
+        return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
         """Make sure that there are pulses for the channels."""

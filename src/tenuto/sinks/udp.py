@@ -11,6 +11,7 @@ from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
+from tenuto.links.black_box import BlackBox
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
@@ -56,6 +57,10 @@ class UdpSink(RemoteSink):
         self._session: Session | None = None
         self._heard = self._called = self._used = -math.inf
         self._compact = form == "compact"
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes from now on."""
+        return self._udp.record_raw(box)
 
     def close(self) -> None:
         """Close the socket."""

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
+from tenuto.links.black_box import BlackBox
 from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.sinks.port import OutPort
 
@@ -52,6 +53,10 @@ class UdpWay:
             if self._waits
             else UdpPort(peer=(host, number), error=SinkError)
         )
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all datagrams from now on."""
+        return self._udp.record_raw(box)
 
     def free(self, now: float) -> bool:
         """Tell whether more may be sent."""

@@ -15,6 +15,7 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
 from tenuto.kinds.registry import Kinds
+from tenuto.links.black_box import BlackBox
 
 
 class Source(Closing, ABC):
@@ -48,6 +49,10 @@ class Source(Closing, ABC):
     def counts(self) -> LinkCounts:
         """Say how many frames were good, broken and lost; zeros where the source does not count."""
         return LinkCounts()
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all bytes that come from now on; tell whether there are any."""
+        return False
 
     def about_line(self) -> list[str]:
         """Say what is the matter with the line, as the bytes tell that came; nothing where all is well."""

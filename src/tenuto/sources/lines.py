@@ -12,11 +12,12 @@ from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Clock, Timer
 from tenuto.kinds.options import option
+from tenuto.links.black_box import BlackBox
 from tenuto.protocols import LineDecoder
 from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
-from tenuto.sources.port import Port
+from tenuto.sources.port import open_port
 from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 
 DEFAULT_BAUD = 115_200
@@ -43,8 +44,8 @@ class Lines(Source):
         self.name = f"lines on {port}"
         self.identity = f"{self.kind}:{port}"
         self._decoder = LineDecoder(columns, checksum=checksum)
-        self._port = Port(port, baud, clock=clock)
-        self._diagnosis = Diagnosis("lines", LineSettings(baud))
+        self._port = open_port(port, baud, clock=clock)
+        self._diagnosis = Diagnosis("lines", LineSettings(baud), self._port.line)
         self._values: dict[str, float] = {}
         self._polled: float | None = None
         try:
@@ -69,6 +70,16 @@ class Lines(Source):
             self._diagnosis.take(piece.data, piece.damaged)
             lines += self._decoder.feed(piece.text)
         return lines
+
+    @property
+    def finished(self) -> bool:
+        """True at the end of a black box."""
+        return self._port.finished
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have the bytes of the port."""
+        self._port.record_raw(box)
+        return True
 
     def about_line(self) -> list[str]:
         """Say what the bytes tell of the line."""

@@ -6,11 +6,15 @@ import os
 import select
 import threading
 from collections import deque
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.basics.errors import SourceError
 from tenuto.clock import REAL, Timer
+from tenuto.links.black_box import BlackBox, Tap, read_black_box
+from tenuto.links.serial_ports import why_not
 from tenuto.protocols.marks import Unmarker
+from tenuto.protocols.uart import LineSettings
 
 if TYPE_CHECKING:
     import serial
@@ -49,6 +53,86 @@ class Piece(NamedTuple):
         return bytes(data)
 
 
+class Timing:
+    """Sees by the times of pieces where the line was idle."""
+
+    def __init__(self, byte_time: float) -> None:
+        self._byte_time = byte_time
+        self._before: float | None = None
+
+    def piece(self, data: bytes, damaged: tuple[int, ...], at: float) -> list[Piece]:
+        """Return a piece whose last byte came at a time, s; none where there are no bytes."""
+        if not data:
+            return []
+        began = at - len(data) * self._byte_time
+        pause = max(0.0, began - self._before) if self._before is not None else 0.0
+        self._before = at
+        return [Piece(at, data, damaged, pause)]
+
+
+class PlayedPort:
+    """A port of a black box: each piece comes when its time has come, from the first call of `pieces` on.
+
+    Attributes:
+        problem, byte_time, line: as of `Port`.
+
+    Raises:
+        RecordingError: it cannot be read, or has no such port.
+    """
+
+    problem = ""
+
+    def __init__(self, path: str, name: str, line: LineSettings, clock: Timer) -> None:
+        self._played, self._clock = read_black_box(path, name), clock
+        self.line = _set_as(self._played.settings, line)
+        byte_time = self.byte_time = self.line.byte_time
+        self._marks = Unmarker(marked=self._played.settings.get("marked") == "True")
+        self._timing, self._next = Timing(byte_time), 0
+        self._started: float | None = None
+
+    @property
+    def finished(self) -> bool:
+        """Whether all has come."""
+        return self._next == len(self._played.pieces)
+
+    def pieces(self, now: float) -> list[Piece]:
+        """Return the pieces whose time has come."""
+        self._started = now if self._started is None else self._started
+        found: list[Piece] = []
+        while not self.finished and (at := self._played.pieces[self._next][0]) <= now - self._started:
+            came = self._clock.now() - (now - self._started - at)
+            found += self._timing.piece(*self._marks.feed(self._played.pieces[self._next][1]), came)
+            self._next += 1
+        return found
+
+    def record_raw(self, box: BlackBox) -> None:
+        """Do nothing: it is a recording already."""
+
+    def close(self) -> None:
+        """Do nothing: it is read."""
+
+
+def _set_as(settings: Mapping[str, str], usual: LineSettings) -> LineSettings:
+    """Return how a recorded port was set, as far as its box says so."""
+    try:
+        return LineSettings(int(settings["baud"]), settings["parity"], int(settings["stop_bits"]))
+    except (KeyError, ValueError):
+        return usual
+
+
+def open_port(name: str, baud: int, parity: str = "N", stop_bits: int = 1, clock: Timer = REAL) -> Port | PlayedPort:
+    """Open a serial port, or a port of a black box: ``FILE.mcap``, or ``FILE.mcap@PORT`` where it has several.
+
+    Raises:
+        SourceError, RecordingError: it cannot be opened.
+    """
+    path, _, port = name.partition(".mcap@")
+    if port or name.endswith(".mcap"):
+        line = LineSettings(baud, parity, stop_bits)
+        return PlayedPort(f"{path}.mcap" if port else name, port, line, clock)
+    return Port(name, baud, parity, stop_bits, clock)
+
+
 class Port:
     """A serial port, opened for this program alone.
 
@@ -60,21 +144,27 @@ class Port:
 
     Attributes:
         problem: why it cannot be read just now; empty while it can.
-        byte_time: how long one byte is on the line, s.
+        byte_time: how long one byte is on the line, s. line: how the port is set.
+        finished: nothing will ever come again.
+        tap: is handed all bytes as the system gives them; None for nobody.
     """
+
+    finished = False
 
     def __init__(self, name: str, baud: int, parity: str = "N", stop_bits: int = 1, clock: Timer = REAL) -> None:
         self.name = name
         self.problem = ""
-        self.byte_time = (1 + 8 + (parity != "N") + stop_bits) / baud
+        self.line = LineSettings(baud, parity, stop_bits)
+        self.byte_time = self.line.byte_time
         self._baud, self._parity, self._stop_bits, self._clock = baud, parity, stop_bits, clock
         self._retry = 0.0
         self._serial: serial.Serial | None = None
         self._marks = Unmarker()
-        self._before: float | None = None
+        self._timing = Timing(self.byte_time)
         self._pieces: deque[Piece] = deque(maxlen=_KEPT)
         self._thread: threading.Thread | None = None
         self._over = threading.Event()
+        self.tap: Tap | None = None
         self._open()
         if self._serial is None:
             raise SourceError(f"{self.problem}; tenuto devices lists the ports that are there")
@@ -87,9 +177,9 @@ class Port:
                 self.name, self._baud, parity=self._parity, stopbits=self._stop_bits, timeout=0, exclusive=True
             )
         except (OSError, ValueError) as error:
-            self.problem = f"{self.name} does not open: {_why(self.name, error)}"
+            self.problem = f"{self.name} does not open: {why_not(self.name, error)}"
             return
-        self.problem, self._before = "", None
+        self.problem, self._timing = "", Timing(self.byte_time)
         self._marks = Unmarker(marked=_mark_damage(self._serial.fileno()))
         if self._clock is REAL and os.name == "posix":
             self._over = threading.Event()
@@ -113,14 +203,15 @@ class Port:
             if not over.is_set():
                 self.problem = f"{self.name} is gone: {getattr(error, 'strerror', None) or error}"
 
+    def record_raw(self, box: BlackBox) -> None:
+        """Let a black box have all bytes from now on."""
+        settings = {"baud": f"{self._baud}", "parity": self._parity, "stop_bits": f"{self._stop_bits}"}
+        self.tap, _ = box.taps(self.name, settings | {"marked": f"{self._marks.marked}"})
+
     def _keep(self, raw: bytes, at: float) -> None:
-        data, damaged = self._marks.feed(raw)
-        if not data:
-            return
-        began = at - len(data) * self.byte_time
-        pause = max(0.0, began - self._before) if self._before is not None else 0.0
-        self._before = at
-        self._pieces.append(Piece(at, data, damaged, pause))
+        if self.tap is not None:
+            self.tap(raw)
+        self._pieces.extend(self._timing.piece(*self._marks.feed(raw), at))
 
     def pieces(self, now: float) -> list[Piece]:
         """Return what has come since the last call, or nothing; try a lost port again now and then.
@@ -148,7 +239,8 @@ class Port:
         except OSError as error:
             self.problem = f"{self.name} is gone: {error.strerror or error}"
             return
-        self._pieces.extend(Piece(self._clock.now(), *self._marks.feed(data)) for _ in range(bool(data)))
+        if data:
+            self._keep(data, self._clock.now())
 
     def close(self) -> None:
         """Close the port."""
@@ -172,21 +264,3 @@ def _mark_damage(number: int) -> bool:
     except (ImportError, OSError, ValueError):
         return False
     return True
-
-
-def _why(name: str, error: OSError | ValueError) -> str:
-    """Say why a port does not open, and what to do where it is a matter of rights."""
-    text = os.strerror(error.errno) if isinstance(error, OSError) and error.errno else str(error)
-    if isinstance(error, OSError) and isinstance(error.errno, int) and not os.access(name, os.R_OK | os.W_OK):
-        return f"{text}{_rights(name)}"
-    return text
-
-
-def _rights(name: str) -> str:
-    try:
-        import grp
-
-        group = grp.getgrgid(os.stat(name).st_gid).gr_name
-    except (ImportError, OSError, KeyError):
-        return ""
-    return f": sudo usermod -aG {group} $USER, and log in again"

@@ -9,12 +9,13 @@ from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
+from tenuto.links.black_box import BlackBox
 from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol, channel_values
 from tenuto.protocols.radio.decoder import ChannelFrame
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
-from tenuto.sources.port import Piece, Port
+from tenuto.sources.port import Piece, open_port
 
 # Within a frame bytes follow each other at once; between two frames, and before telemetry, a line rests for longer, s.
 _PAUSE = 0.0015
@@ -41,9 +42,10 @@ class Receiver(Source):
         self.identity = f"{kind}:{port}"
         self._layout, self._clock = protocol.layout(), clock
         self._decoder = protocol.decoder()
-        self._port = Port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
+        self._port = open_port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
         self._fed, self._heard = 0, False
-        self._diagnosis = Diagnosis(kind, LineSettings(protocol.baud, protocol.parity, protocol.stop_bits))
+        line = LineSettings(protocol.baud, protocol.parity, protocol.stop_bits)
+        self._diagnosis = Diagnosis(kind, line, self._port.line)
         self._values: dict[str, float] = {info.name: info.rest for info in self._layout}
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -82,6 +84,16 @@ class Receiver(Source):
             (min(now, now - age - self._port.byte_time * (self._fed - frame.end)), frame)
             for frame in found if not frame.lost or frame.failsafe
         ]  # fmt: skip
+
+    @property
+    def finished(self) -> bool:
+        """True at the end of a black box."""
+        return self._port.finished
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have the bytes of the port."""
+        self._port.record_raw(box)
+        return True
 
     def about_line(self) -> list[str]:
         """Say what the bytes tell of the line."""

@@ -13,11 +13,11 @@ from typing import IO, Any, ClassVar
 from tenuto.basics.closing import Closing
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.extras import has, how_to_get
-from tenuto.basics.files import UnreadableError, read_bytes, read_text
 from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.basics.text import shortened
 from tenuto.clock import Timer
+from tenuto.files import UnreadableError, read_bytes, read_text
 from tenuto.kinds.options import option
 from tenuto.sources.base import Source, SourceOptions
 

@@ -11,6 +11,7 @@ from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
+from tenuto.links.black_box import BlackBox
 from tenuto.links.key_ring import KeyRing
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
 from tenuto.protocols.compact import unpack_command
@@ -58,6 +59,10 @@ class UdpSource(RemoteSource):
         self._driver = ""
         self._heard = -LET_GO_AFTER
 
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have all datagrams from now on."""
+        return self._door.record_raw(box)
+
     def close(self) -> None:
         """Close the sockets."""
         self._ring.close()
@@ -98,6 +103,7 @@ class UdpSource(RemoteSource):
         if self._line is not None:
             self._line.close()
         self._line = UdpPort(bind=self.address, only=sender, shared=True, error=SourceError)
+        self._line.taps = self._door.taps
         self._session, self._driver, self._key = pending
 
     def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | None]:

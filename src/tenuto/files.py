@@ -9,6 +9,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
+from tenuto.basics.findings import Finding, Severity
 from tenuto.basics.text import readable
 
 # A profile, a script, a calibration or a key has some kilobytes; what is larger is something else.
@@ -39,6 +40,11 @@ class UnreadableError(ValueError):
     def expected(cls, what: str, found: str, line: int = 0) -> UnreadableError:
         """Say what it should be, and what it is."""
         return cls(f"expected {what}, found {found}", line)
+
+
+def unreadable(problem: UnreadableError, hint: str = "") -> Finding:
+    """Return the error of a file that cannot be read."""
+    return Finding("file", Severity.ERROR, str(problem), hint, line=problem.line)
 
 
 def read_bytes(path: str | Path, most: int | None = None) -> bytes:

@@ -1,0 +1,24 @@
+"""Why a serial port does not open, and what to do."""
+
+from __future__ import annotations
+
+import os
+
+
+def why_not(name: str, error: BaseException) -> str:
+    """Say why a port does not open or has gone, and what to do where it is a matter of rights."""
+    number = getattr(error, "errno", None)
+    if number is None and error.args and isinstance(error.args[0], int):
+        number = error.args[0]  # pyserial lets errors of the system through as they are, of several kinds
+    text = os.strerror(number) if isinstance(number, int) else str(error)
+    return text if os.access(name, os.R_OK | os.W_OK) else text + _rights(name)
+
+
+def _rights(name: str) -> str:
+    try:
+        import grp
+
+        group = grp.getgrgid(os.stat(name).st_gid).gr_name
+    except (ImportError, OSError, KeyError, ValueError):
+        return ""
+    return f": sudo usermod -aG {group} $USER, and log in again"
