@@ -11,7 +11,9 @@ import time
 from collections.abc import Callable, Iterator
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
+import gpiod
 import pexpect
 import pytest
 
@@ -21,6 +23,7 @@ from tenuto import Frame, SimulatedClock
 from tenuto.data import shipped
 from tenuto.links.black_box import BlackBox
 from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sim.gpio import SimulatedPulses
 from tenuto.sim.receiver import SimulatedReceiver, wandering_channels
 from tenuto.sources import Source
 from tenuto.sources.keyboard import Keyboard
@@ -426,3 +429,77 @@ def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
         tenuto.open_source(f"sbus:{tmp_path / 'junk.mcap'}")
     done = run("watch", "simulated:gamepad", "--for", "1", "--raw", "x.mcap", cwd=tmp_path)
     assert (done.returncode, "keeps the bytes of ports and sockets" in done.stderr) == (1, True)
+
+
+class FakeChip:
+    """What stands for the kernel's chip, with the calls of its Python package: edges with times in ns."""
+
+    def __init__(self, kind: str, clock: SimulatedClock) -> None:
+        self.lines, self.fails, self.released = SimulatedPulses(kind, wandering_channels, clock=clock), False, False
+        self.waiting: list[object] = []
+
+    def wait_edge_events(self, timeout: float) -> bool:
+        assert timeout == 0, "it must never wait"
+        if self.fails:
+            raise OSError(5, "Input/output error")
+        kinds = gpiod.EdgeEvent.Type
+        for edge in self.lines.edges():
+            kind = kinds.RISING_EDGE if edge.rises else kinds.FALLING_EDGE
+            self.waiting.append(gpiod.EdgeEvent(kind.value, round(edge.time * 1e9), edge.line, 0, 0))
+        return bool(self.waiting)
+
+    def read_edge_events(self, most: int) -> list[object]:
+        came, self.waiting = self.waiting[:most], self.waiting[most:]
+        return came
+
+    def release(self) -> None:
+        self.released = True
+
+
+@pytest.mark.parametrize("kind", ["ppm", "pwm"])
+def test_pulses_on_the_pins_of_a_computer(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The kernel stamps the edges: what is measured does not depend on when the program looks."""
+    clock = SimulatedClock()
+    chip, asked = FakeChip(kind, clock), dict[str, Any]()
+
+    def request(path: str, **more: object) -> FakeChip:
+        asked.update(more, path=path)
+        return chip
+
+    monkeypatch.setattr(gpiod, "request_lines", request)
+    monkeypatch.setattr("tenuto.sources.gpio.stamped", clock.now)
+    numbers = "|".join(map(str, chip.lines.numbers))
+    source = tenuto.open_source(f"{kind}:/dev/gpiochip9,line={numbers}", clock=clock)
+    assert (asked["path"], list(asked["config"])) == ("/dev/gpiochip9", [chip.lines.numbers])
+    heard = []
+    for _ in range(60):
+        clock.sleep_until(clock.now() + 0.047)
+        frame = source.poll(clock.now())
+        if frame is not None:
+            heard.append(frame)
+            assert 0.0 <= clock.now() - frame.time < 0.06
+            sent = [wandering_channels(frame.time - 0.02 * back) for back in (0, 1, 2)]
+            for number in range(4):
+                near = [one[number] for one in sent]
+                assert min(near) - 1.0 <= frame.values[f"channel_{number + 1}"] <= max(near) + 1.0
+    assert len(heard) > 50
+    assert source.counts().bad <= 2
+    chip.fails = True
+    failed = source.poll(clock.now())
+    assert failed is not None
+    assert (failed.link_good, "Input/output error" in failed.note) == (False, True)
+    source.close()
+    assert chip.released
+    for text, said in (
+        (f"{kind}:/dev/gpiochip9", "say which pin"),
+        (f"{kind}:edges.csv,line=4", "this is a file"),
+        (f"{kind}:/dev/gpiochip9,line=x", "expected the number"),
+    ):
+        with pytest.raises(tenuto.SourceError, match=said):
+            tenuto.open_source(text)
+    monkeypatch.undo()
+    with pytest.raises(tenuto.SourceError, match="No such file or directory; gpioinfo lists the lines"):
+        tenuto.open_source(f"{kind}:/dev/gpiochip9,line=4")
+    monkeypatch.setitem(sys.modules, "gpiod", None)
+    with pytest.raises(tenuto.SourceError, match=r"pip install 'tenuto\[gpio\]'"):
+        tenuto.open_source(f"{kind}:/dev/gpiochip9,line=4")

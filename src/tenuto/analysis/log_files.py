@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+_MOST_COLUMNS = 2000
+
+
 class Cells(NamedTuple):
     """What a file holds.
 
@@ -41,6 +44,8 @@ def read_csv(path: Path) -> Cells:
     lines = csv.reader(StringIO(text), strict=True)
     try:
         header = next(lines)
+        if len(header) > _MOST_COLUMNS:
+            _refuse(f"{path}:1", f"expected at most {_MOST_COLUMNS} columns, found {len(header)}")
         for name in header:
             if not name or header.count(name) > 1:
                 _refuse(f"{path}:1", f'expected each column to have its own name, found "{shortened(name)}"')

@@ -16,6 +16,7 @@ EXTRAS = {
     "mcap": ("mcap", "MCAP"),
     "pymavlink": ("mavlink", "MAVLink"),
     "paho": ("mqtt", "MQTT"),
+    "gpiod": ("gpio", "pulses on pins"),
     "cryptography": ("udp", "UDP"),
     "hypothesis": ("testing", "random profiles"),
 }

@@ -13,7 +13,7 @@ def readable(text: str) -> str:
     return "".join(one if one.isprintable() else _INSTEAD for one in text)
 
 
-def shortened(text: str) -> str:
-    """Return a value that a file has, readable, and with its middle left out where it is very long."""
+def shortened(text: str, most: int = _LONG) -> str:
+    """Return a text that came from elsewhere, readable, and with its end left out where it is very long."""
     text = readable(text)
-    return text if len(text) <= _LONG else f"{text[: _LONG // 2]}… ({len(text)} characters)"
+    return text if len(text) <= most else f"{text[: most // 2]}… ({len(text)} characters)"

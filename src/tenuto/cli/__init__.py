@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import unicodedata
 import warnings
 from collections.abc import Sequence
 
@@ -10,10 +11,16 @@ import typer
 
 from tenuto.basics.errors import CutOffWarning, TenutoError
 from tenuto.basics.extras import said_of
+from tenuto.basics.text import shortened
 from tenuto.cli.clock import the_clock
 from tenuto.cli.commands import COMMANDS, HELP, Commands, stub
 from tenuto.cli.console import problems
 from tenuto.clock import REAL, Timer
+
+# No path is longer.
+_LONGEST = 4096
+# What a message has in one line at most.
+_LONG_LINE = 1000
 
 __all__ = ["app", "main"]
 
@@ -54,6 +61,15 @@ def _remark(
     return f"{filename}:{lineno}: {category.__name__}: {message}\n"
 
 
+def _readable(arguments: Sequence[str]) -> Sequence[str]:
+    """Refuse what would be shown again and do something to the terminal, or fill it. Ends the program."""
+    for one in arguments:
+        if any(unicodedata.category(letter) in ("Cc", "Cs") for letter in one) or len(one) > _LONGEST:
+            problems.print(f"tenuto: expected words that can be read; found {shortened(one)}", soft_wrap=True)
+            sys.exit(2)
+    return arguments
+
+
 def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """Run the command; Tenuto's own errors become one message and exit status 1.
 
@@ -66,12 +82,14 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """
     chosen = the_clock.set(clock)
     try:
+        arguments = _readable(sys.argv[1:] if arguments is None else arguments)
         with warnings.catch_warnings():
             warnings.simplefilter("always", CutOffWarning)
             warnings.formatwarning = _remark
             app(arguments, prog_name="tenuto")
     except TenutoError as error:
-        problems.print(f"tenuto: {error}", style="bold red", soft_wrap=True)
+        lines = (shortened(line, _LONG_LINE) for line in str(error).split("\n"))
+        problems.print("tenuto: " + "\n".join(lines), style="bold red", soft_wrap=True)
         sys.exit(1)
     except ImportError as error:
         said = said_of(error)

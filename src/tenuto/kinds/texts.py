@@ -104,7 +104,9 @@ def _value(one: Field[Any], options: Any, given: Mapping[str, str]) -> Any:
     hint = get_type_hints(options)[one.name]
     kinds = {get_origin(part) or part for part in (hint, *get_args(hint))}
     if tuple in kinds:
-        return text.split("|")
+        words = text.split("|")
+        whole = int in get_args(hint) and all(word.isdecimal() and len(word) < 10 for word in words)
+        return [int(word) for word in words] if whole else words
     literals = [word for part in (hint, *get_args(hint)) if get_origin(part) is Literal for word in get_args(part)]
     for kind in (int, float):
         if kind in kinds or any(type(word) is kind for word in literals):

@@ -11,6 +11,7 @@ import tty
 from collections.abc import Iterator
 
 from tenuto.basics.closing import Closing
+from tenuto.basics.errors import SinkError
 from tenuto.clock import REAL, Clock
 from tenuto.driving.plan import Planned
 from tenuto.protocols.answer_line import MOST_NUMBERS, AnswerLine, encode_answer
@@ -82,9 +83,12 @@ class FarEnd(Closing):
         os.set_blocking(self._master, False)
         self.port, self._link = os.ttyname(self._slave), link
         if link is not None:
-            with contextlib.suppress(FileNotFoundError):
-                os.unlink(link)
-            os.symlink(self.port, link)
+            try:
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(link)
+                os.symlink(self.port, link)
+            except OSError as error:
+                raise SinkError(f"{link}: cannot give the port this name: {error.strerror}") from error
         self._wheels = [name for name, one in self._chassis.bounds().items() if one.quantity is Quantity.WHEEL_SPEED][
             :MOST_NUMBERS
         ]

@@ -14,9 +14,11 @@ from tenuto.clock import REAL, Timer
 from tenuto.kinds.options import option
 from tenuto.protocols.radio.base import RADIOS
 from tenuto.sim.gamepad import VirtualGamepad
+from tenuto.sim.gpio import SimulatedPulses
 from tenuto.sim.receiver import LinkFaults, SimulatedReceiver, wandering_channels
 from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.gamepad import AXIS_HIGH, Gamepad, GamepadOptions
+from tenuto.sources.gpio import GpioPulses
 from tenuto.sources.lines import Lines
 from tenuto.sources.receiver import Receiver
 from tenuto.sources.recording import Recording
@@ -85,7 +87,7 @@ class SimulatedRadio(Receiver):
 
     def __init__(self, kind: str, faults: LinkFaults, clock: Timer = REAL) -> None:
         self.device = SimulatedReceiver(kind, faults=faults, motion=wandering_channels, clock=clock)
-        super().__init__(kind, self.device.port)
+        super().__init__(kind, self.device.port, clock)
         self.name = f"simulated {kind} receiver"
 
     def close(self) -> None:
@@ -115,7 +117,9 @@ class SimulatedOptions(SourceOptions):
     kind: ClassVar[str] = "simulated"
     in_profiles: ClassVar[bool] = False
     layout: ClassVar[tuple[ControlInfo, ...]] = ()
-    device: str = option("sticks, gamepad, lines, or a radio protocol", word="sticks|gamepad|lines|sbus|…", place=True)
+    device: str = option(
+        "sticks, gamepad, lines, ppm, pwm, or a radio protocol", word="sticks|gamepad|lines|sbus|…", place=True
+    )
     recording: str | None = option("a recording that moves a gamepad", None, word="FILE")
     drop: float = option("a share of frames from 0 to 1", 0.0, low=0.0, high=1.0, word="P")
     flip: float = option("a share of bytes from 0 to 1", 0.0, low=0.0, high=1.0, word="P")
@@ -134,6 +138,7 @@ class SimulatedOptions(SourceOptions):
             "sticks": SimulatedSticks,
             "gamepad": lambda: SimulatedGamepad(self.recording, clock),
             "lines": lambda: SimulatedLines(faults, clock),
+            **dict.fromkeys(("ppm", "pwm"), lambda: self._pulses(clock)),
             **dict.fromkeys(RADIOS.all, lambda: SimulatedRadio(self.device, faults, clock)),
         }
         if self.device not in devices:
@@ -141,11 +146,16 @@ class SimulatedOptions(SourceOptions):
         self._fits()
         return devices[self.device]()
 
+    def _pulses(self, clock: Timer) -> Source:
+        lines = SimulatedPulses(self.device, wandering_channels, drop=self.drop, clock=clock)
+        return GpioPulses(self.device, "simulated lines", lines, lines.numbers, clock.now)
+
     def _fits(self) -> None:
         """Refuse what means nothing for the device."""
         plain = SimulatedOptions(device=self.device)
         said = [one.name for one in fields(self) if getattr(self, one.name) != getattr(plain, one.name)]
-        known = {"sticks": (), "gamepad": ("recording",)}.get(self.device, ("drop", "flip", "lost", "burst", "baud"))
+        of_some = {"sticks": (), "gamepad": ("recording",), "ppm": ("drop",), "pwm": ("drop",)}
+        known = of_some.get(self.device, ("drop", "flip", "lost", "burst", "baud"))
         wrong = [name for name in said if name not in known]
         if wrong:
             raise SourceError(

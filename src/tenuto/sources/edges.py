@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
-from tenuto.basics.errors import RecordingError
+from tenuto.basics.errors import RecordingError, SourceError
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
@@ -15,6 +15,7 @@ from tenuto.protocols import Counts, PpmDecoder, PwmDecoder
 from tenuto.protocols.pulses import MOST
 from tenuto.protocols.radio.base import channel_layout, channel_values
 from tenuto.sources.base import HeldOptions, Source
+from tenuto.sources.gpio import GpioPulses, KernelLines
 from tenuto.sources.recording import Recording, read_table
 
 
@@ -56,19 +57,32 @@ def _pwm(rows: list[dict[str, float]]) -> tuple[list[Frame], Counts]:
 
 @dataclass(frozen=True, kw_only=True)
 class PpmOptions(HeldOptions):
-    """All channels on one wire, from the times of its edges."""
+    """All channels on one wire: a pin of this computer, or a file with the times of its edges."""
 
     kind: ClassVar[str] = "ppm"
     layout: ClassVar[tuple[ControlInfo, ...]] = channel_layout(MOST)
-    file: str = option("a file of edge times", word="FILE.csv", place=True)
+    file: str = option(
+        "a GPIO chip such as /dev/gpiochip0, or a file of edge times", word="/dev/gpiochipN|FILE.csv", place=True
+    )
+    line: tuple[int, ...] = option("the number of a pin's line at the chip", (), word="N")
 
     def open(self, clock: Timer) -> Source:
-        """Read the file."""
-        return EdgeFile(self.kind, self.file)
+        """Listen at the pins, or read the file."""
+        live = Path(self.file).name.startswith("gpiochip")
+        if live and (not self.line or (self.kind == "ppm" and len(self.line) > 1)):
+            wanted = "line=N" if self.kind == "ppm" else "line=N|N|…, from channel 1 on"
+            raise SourceError(f"{self.kind}:{self.file}: say which pin: {wanted}; gpioinfo lists them")
+        if not live and self.line:
+            raise SourceError(f"{self.kind}:{self.file}: line is of a chip such as /dev/gpiochip0, and this is a file")
+        if not live:
+            return EdgeFile(self.kind, self.file)
+        name = f"{self.file} line {', '.join(map(str, self.line))}"
+        return GpioPulses(self.kind, name, KernelLines(self.file, self.line), self.line)
 
 
 @dataclass(frozen=True, kw_only=True)
 class PwmOptions(PpmOptions):
-    """A wire a channel, from the times of their edges."""
+    """A wire a channel: pins of this computer, or a file with the times of their edges."""
 
     kind: ClassVar[str] = "pwm"
+    line: tuple[int, ...] = option("the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N")

@@ -58,6 +58,10 @@ class MqttSource(RemoteSource):
         if self._own is not None:
             self._own.close()
 
+    @property
+    def _trouble(self) -> str:
+        return self._broker.problem
+
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
         while self._commands:
             data = self._commands.popleft().data

@@ -64,8 +64,9 @@ class RemoteSource(Source):
         if counted:
             self._values = self.end.values()
         self._speak(now)
-        if self._values is None:
-            return None  # nobody has ever been heard
+        if self._values is None:  # nobody has ever been heard
+            rest = {info.name: info.rest for info in self.controls()}
+            return Frame(now, rest, False, self._trouble, counts=self.counts()) if self._trouble else None
         if self._gone():
             self._lost = f"{self.end.driver} is gone"
         elif counted:
@@ -82,6 +83,11 @@ class RemoteSource(Source):
         if now - self._said_at >= STATE_EVERY or what != self._said:
             self._said_at, self._said = now, what
             self._send(self.end.state(now))
+
+    @property
+    def _trouble(self) -> str:
+        """Why nobody can be heard; empty where nothing is known to hinder it."""
+        return ""
 
     @abstractmethod
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
