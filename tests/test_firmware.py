@@ -278,3 +278,128 @@ def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path)
     assert set(speeds) <= wanted | {(0, 0)}
     assert speeds[-2:] == [(round(1000 * cut.command.vx), round(1000 * cut.command.yaw_rate)), (0, 0)]
     assert max(vx for vx, _ in speeds) > 500
+
+
+BOARD = FOLDER / "servo_board"
+
+
+class ServoLines(c.Structure):
+    """The struct of servo_lines.h."""
+
+    _fields_ = [
+        ("pulse", c.c_uint16 * 8), ("pulses", c.c_uint8), ("power", c.c_bool), ("good", c.c_uint32),
+        ("bad", c.c_uint32), ("text", c.c_char * 80), ("length", c.c_uint8), ("counter", c.c_uint8),
+        ("drives", c.c_uint8), ("too_long", c.c_bool), ("heard", c.c_bool), ("latched", c.c_bool),
+        ("came", c.c_uint32), ("valid", c.c_uint32),
+    ]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def board(tmp_path_factory: pytest.TempPathFactory) -> c.CDLL:
+    library = tmp_path_factory.mktemp("c") / "board.so"
+    subprocess.run(["gcc", *FLAGS, "-shared", "-fPIC", BOARD / "servo_lines.c", "-o", library], check=True)
+    loaded = c.CDLL(str(library))
+    loaded.servo_lines_byte.restype = c.c_bool
+    loaded.servo_lines_pulse.restype = c.c_uint16
+    loaded.servo_lines_write.restype = c.c_uint8
+    return loaded
+
+
+def servo_line(number: int, pulses: tuple[int, ...], valid: int = 200, power: int = 1) -> bytes:
+    return with_checksum(f"P {number % 256} {valid} {power} {' '.join(map(str, pulses))}".encode())
+
+
+moments = st.tuples(
+    st.sampled_from(("neutral", "drive", "drive", "flipped", "cut", "wrong", "silence")), st.integers(700, 2300),
+    st.integers(1, 400), st.integers(0, 10_000),
+)  # fmt: skip
+
+
+@examples(100)
+@given(st.lists(moments, max_size=25), st.integers(0, 2**32 - 1))
+def test_a_servo_board_moves_by_good_lines_in_time_only(
+    board: c.CDLL, story: list[tuple[str, int, int, int]], start: int
+) -> None:
+    """Against the rules of docs/protocols.md, reckoned here: what holds, what is neutral, what is off."""
+    lines, now, came, newest, free = ServoLines(), start, -(10**9), 1500, False
+    board.servo_lines_begin(c.byref(lines), c.c_uint8(1))
+    for number, (what, pulse, wait, chance) in enumerate(story):
+        data = servo_line(number, (1500 if what == "neutral" else pulse, 1100))
+        if what == "flipped":
+            place = chance % len(data)
+            data = data[:place] + bytes([data[place] ^ 1 << chance % 8]) + data[place + 1 :]
+        elif what == "cut":
+            data = data[: chance % (len(data) - 1)] + b"\n"
+        elif what == "wrong":
+            data = servo_line(number, (pulse + 3000, 1100))
+        if what not in ("silence", "cut", "flipped", "wrong"):
+            newest, free = (
+                1500 if what == "neutral" else pulse,
+                (free and now - came < 200) or data.split()[4] == b"1500",
+            )
+            came = now
+        if what != "silence":
+            for byte in data + (b"" if data.endswith(b"\n") else b"\n"):
+                board.servo_lines_byte(c.byref(lines), c.c_char(byte), c.c_uint32(now % 2**32))
+        for step in (0, wait):
+            now += step
+            first = board.servo_lines_pulse(c.byref(lines), c.c_uint8(0), c.c_uint32(now % 2**32))
+            second = board.servo_lines_pulse(c.byref(lines), c.c_uint8(1), c.c_uint32(now % 2**32))
+            silent = now - came
+            if silent >= 1200:
+                assert (first, second) == (0, 0)
+                free = False
+            else:
+                assert first == (newest if free and silent < 200 else 1500)
+                assert second == 1100, "what drives nothing stays where it is"
+
+
+@examples(60)
+@given(st.lists(st.integers(0, 2300), min_size=1, max_size=8))
+def test_a_servo_board_prints_lines_that_are_read(board: c.CDLL, pulses: list[int]) -> None:
+    text = c.create_string_buffer(80)
+    length = board.servo_lines_write((c.c_uint16 * 8)(*pulses), c.c_uint8(len(pulses)), text)
+    assert text.raw[:length] == with_checksum(",".join(map(str, pulses)).encode())
+
+
+@pytest.mark.long
+@pytest.mark.skipif(shutil.which("avr-gcc") is None, reason="no avr-gcc: apt-get install gcc-avr avr-libc")
+@pytest.mark.skipif(not Path("/usr/include/simavr").exists(), reason="no simavr: apt-get install libsimavr-dev")
+def test_a_servo_board_on_a_simulated_chip(tmp_path: Path) -> None:
+    """Servo wires in and servo pulses out of an 8-bit chip, both at once, by a profile's own line."""
+    chip = ["-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os", "-std=c99", "-Wall", "-Wextra", "-Werror"]
+    program, bench = tmp_path / "servo_board.elf", tmp_path / "on_a_chip"
+    subprocess.run(["avr-gcc", *chip, BOARD / "board_avr.c", BOARD / "servo_lines.c", "-o", program], check=True)
+    subprocess.run(["gcc", "-std=c99", BOARD / "on_a_chip.c", "-lsimavr", "-o", bench], check=True)
+    dice, events, sent = random.Random(1), list[tuple[float, str]](), list[tuple[int, ...]]()
+    for frame in range(18):
+        at, widths = 5_000 + 20_000 * frame, tuple(dice.randrange(800, 2200) for _ in range(4))
+        sent.append(widths)
+        for wire, width in enumerate(widths):
+            events += [(at, f"W {at} {wire} 1"), (at + width, f"W {at + width} {wire} 0")]
+            at += width
+    for number in range(10):  # neutral, and then it drives; after that the computer is silent
+        data = servo_line(number, (1500, 1500) if number < 2 else (1720, 1250), valid=60)
+        events += [(at, f"U {at} {byte}") for at, byte in zip(range(40_000 + 20_000 * number, 10**9, 87), data)]  # noqa: B905
+    events.append((500_000, "E 500000"))
+    said = "\n".join(text for _, text in sorted(events))
+    out = subprocess.run([bench, program], input=said, capture_output=True, text=True, check=True).stdout
+    rows = [line.split() for line in out.splitlines() if line[:2] in ("S ", "B ")]
+    decoder = tenuto.protocols.LineDecoder([f"channel_{n}" for n in range(1, 5)], checksum=True)
+    read = [tuple(row.values()) for row in decoder.feed(bytes(int(row[2]) for row in rows if row[0] == "B"))]
+    assert decoder.counts.bad == 0
+    assert 15 <= len(read) <= 22
+    assert all(any(max(abs(a - b) for a, b in zip(one, widths, strict=True)) <= 15 for widths in sent) for one in read)
+    rises, pulses = dict[str, float](), list[tuple[float, int, float]]()
+    for kind, time_us, *rest in rows:
+        if kind == "S" and rest[1] == "1":
+            rises[rest[0]] = float(time_us)
+        elif kind == "S" and rest[0] in rises:
+            pulses.append((rises[rest[0]], int(rest[0]), float(time_us) - rises.pop(rest[0])))
+    assert {servo for _, servo, _ in pulses} == {0, 1}, "nothing on pins that no line names"
+    for rise, servo, long in pulses:
+        moved, neutral = abs(long - (1720, 1250)[servo]) <= 15.0, abs(long - 1500) <= 15.0
+        assert moved or neutral
+        assert moved or not 105_000 < rise < 275_000
+        assert neutral or 80_000 < rise < 310_000
+    assert any(rise > 320_000 for rise, _, _ in pulses), "neutral, once the computer is silent"
