@@ -36,6 +36,7 @@ quick: $(STAMP)
 # that breaks a promise in soak-failure.json.
 campaign: $(STAMP)
 	$(BIN)/pytest -m "not live" --hypothesis-profile fresh -n 2
+	$(BIN)/python scripts/torment_decoders.py 1000
 	$(BIN)/tenuto soak --runs 2000
 	$(BIN)/tenuto soak --any --runs 20000
 

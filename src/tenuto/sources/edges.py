@@ -69,15 +69,19 @@ class PpmOptions(HeldOptions):
     def open(self, clock: Timer) -> Source:
         """Listen at the pins, or read the file."""
         live = Path(self.file).name.startswith("gpiochip")
+        self._fits(live)
+        if not live:
+            return EdgeFile(self.kind, self.file)
+        name = f"{self.file} line {', '.join(map(str, self.line))}"
+        return GpioPulses(self.kind, name, KernelLines(self.file, self.line), self.line)
+
+    def _fits(self, live: bool) -> None:
+        """Refuse pins of a file, and a chip without pins. Raises `SourceError`."""
         if live and (not self.line or (self.kind == "ppm" and len(self.line) > 1)):
             wanted = "line=N" if self.kind == "ppm" else "line=N|N|…, from channel 1 on"
             raise SourceError(f"{self.kind}:{self.file}: say which pin: {wanted}; gpioinfo lists them")
         if not live and self.line:
             raise SourceError(f"{self.kind}:{self.file}: line is of a chip such as /dev/gpiochip0, and this is a file")
-        if not live:
-            return EdgeFile(self.kind, self.file)
-        name = f"{self.file} line {', '.join(map(str, self.line))}"
-        return GpioPulses(self.kind, name, KernelLines(self.file, self.line), self.line)
 
 
 @dataclass(frozen=True, kw_only=True)
