@@ -118,6 +118,7 @@ def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
     for name, text, said in (
         ("a.txt", "", r"expected a log that ends in \.csv, \.jsonl, \.parquet, \.mcap"),
         ("a.csv", "", "cannot be read as a log: it is empty"),
+        ("e.csv", "\n", "e.csv:1: expected a header with a name for each column"),
         ("b.csv", "time,left_y\n0,1\n", "this is no log of ticks: it has no column guard.state"),
         ("a.jsonl", "nonsense\n", "a.jsonl:1: expected an object in JSON"),
         ("a.parquet", "nonsense", "cannot be read as Parquet"),
@@ -162,7 +163,7 @@ def test_a_log_that_is_cut_anywhere_is_its_beginning_and_a_remark_or_is_refused(
     whole, ends = a_log(tmp_path, form)
     table, file = tenuto.load_log(tmp_path / f"run.{form}"), tmp_path / f"cut.{form}"
 
-    @examples(80)
+    @examples(30)
     @given(st.integers(0, len(whole) - 1), st.sampled_from((b"", b"\0" * 100)))
     def cut(end: int, more: bytes) -> None:
         file.write_bytes(whole[:end] + (more if form in ("csv", "jsonl") else b""))
@@ -260,7 +261,7 @@ DAMAGES = (
 )
 
 
-@examples(200)
+@examples(80)
 @given(st.sampled_from(DAMAGES), st.integers(1, 60), st.integers(1, 48), st.sampled_from(WRONG_CELLS))
 def test_a_damaged_csv_names_file_row_and_column(
     damage: Callable[[Rows, int, int, str], str], row: int, column: int, cell: str
@@ -279,7 +280,7 @@ def test_a_damaged_csv_names_file_row_and_column(
 def test_a_log_with_damaged_bytes_is_read_or_refused(form: str, tmp_path: Path) -> None:
     (whole, _), file = a_log(tmp_path, form), tmp_path / f"bad.{form}"
 
-    @examples(120)
+    @examples(40)
     @given(st.lists(st.tuples(st.integers(0, len(whole) - 1), st.integers(0, 255)), min_size=1, max_size=6))
     def damaged(changes: list[tuple[int, int]]) -> None:
         data = bytearray(whole)

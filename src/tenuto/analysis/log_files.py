@@ -44,6 +44,8 @@ def read_csv(path: Path) -> Cells:
     lines = csv.reader(StringIO(text), strict=True)
     try:
         header = next(lines)
+        if not header:
+            _refuse(f"{path}:1", "expected a header with a name for each column, found nothing")
         if len(header) > _MOST_COLUMNS:
             _refuse(f"{path}:1", f"expected at most {_MOST_COLUMNS} columns, found {len(header)}")
         for name in header:
@@ -57,7 +59,12 @@ def read_csv(path: Path) -> Cells:
                 _refuse(where, f"expected {len(header)} cells, as in the header, found {len(cells)}")
     except csv.Error as error:
         _refuse(f"{path}:{lines.line_num}", f"expected a line of CSV: {error}")
-    table = pd.read_csv(StringIO(text), keep_default_na=False, na_values=[], dtype=str, index_col=False)
+    try:
+        table = pd.read_csv(StringIO(text), keep_default_na=False, na_values=[], dtype=str, index_col=False)
+    except (ValueError, OverflowError) as error:
+        _refuse(str(path), f"cannot be read as CSV: {' '.join(str(error).split())}")
+    if len(table) != len(starts) or list(table.columns) != header:  # two readers, and each must see the same
+        _refuse(str(path), "cannot be read as CSV: its quotes or line ends are not those of RFC 4180")
     return Cells(table, lambda row: f"{path}:{starts[row]}", cut)
 
 

@@ -84,7 +84,7 @@ class FarEnd(Closing):
         self.port, self._link = os.ttyname(self._slave), link
         if link is not None:
             try:
-                with contextlib.suppress(FileNotFoundError):
+                if os.path.islink(link):  # that of a robot that was killed; what is no link is never taken away
                     os.unlink(link)
                 os.symlink(self.port, link)
             except OSError as error:
