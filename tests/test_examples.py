@@ -69,8 +69,11 @@ def test_what_grows_runs_until_ctrl_c_and_its_motors_are_told_to_stand() -> None
             stack.callback(running[name].kill)
         for name, one in running.items():
             assert one.stdout is not None
-            said = ""
-            while re.search(r"[1-9]", re.sub(r"pressed \d", "", said)) is None or said.count("\n") < 12:
+            said, moving = "", GROWING[name].partition(".*left is off")[0]
+            while (
+                re.search(r"[1-9]", re.sub(r"pressed \d", "", said)) is None
+                or re.search(moving, said, re.DOTALL) is None or said.count("\n") < 12
+            ):  # fmt: skip
                 said += one.stdout.readline()
             one.send_signal(signal.SIGINT)
             said += one.stdout.read()

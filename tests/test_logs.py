@@ -105,11 +105,13 @@ def test_what_a_killed_process_leaves_is_read(tmp_path: Path) -> None:
         return 0.0
 
     until = time.monotonic() + 60
-    while min(map(last_of, FORMS)) <= 2.0:  # a thread for each, and a busy machine serves one later than another
-        assert time.monotonic() < until, (tmp_path / "said").read_text()
-        time.sleep(0.3)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
+    try:
+        while min(map(last_of, FORMS)) <= 2.0:  # a thread for each, and a busy machine serves one later than another
+            assert time.monotonic() < until, (tmp_path / "said").read_text()
+            time.sleep(0.3)
+    finally:
+        process.send_signal(signal.SIGKILL)
+        process.wait()
     lasts = {form: tenuto.load_log(tmp_path / f"run.{form}")["time"].iloc[-1] for form in FORMS}
     assert min(lasts.values()) > 2.0, lasts
 

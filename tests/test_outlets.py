@@ -183,7 +183,7 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     assert len(told) == 3
     assert "controls.drive.dead_zone: expected a share of the travel from 0 to 0.9, found 8" in told[0]
     assert "its sources differ" in told[1]
-    assert "file: expected TOML, found what is not" in told[2]
+    assert "file: invalid TOML: tables or lists are nested too deeply" in told[2]
     refused = [tick for tick in ticks if 0.9 < tick.time < 2.0]
     assert all(tick.guard.state is State.DRIVING for tick in refused)
     assert max(tick.command.vx for tick in refused) > 0.8
