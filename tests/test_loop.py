@@ -18,9 +18,10 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 
 import tenuto
-from helpers import MEDLAR, Bench, Hands, Notebook, pad
+from helpers import MEDLAR, Bench, Hands, Notebook, examples, pad
 from tenuto import Frame, State, Tick
 from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Aligned
 from tenuto.data import shipped
 from tenuto.kinds.tables import OneOf
 from tenuto.sources.base import Source
@@ -355,3 +356,20 @@ def test_whatever_raises_while_it_ends_every_sink_gets_a_stop(monkeypatch: pytes
     for notebook in notebooks:
         assert notebook.ticks[-1].command.vx > 0.2
         assert [(stop.command, stop.power) for stop in notebook.stops] == [(STANDSTILL, False)]
+
+
+@examples(60)
+@given(st.lists(st.tuples(st.floats(0.0, 0.05), st.floats(0.0, 0.02)), min_size=2, max_size=20), st.floats(0.0, 100.0))
+def test_moments_of_another_clock_keep_their_order_however_late_one_asks(
+    asked: list[tuple[float, float]], ahead: float
+) -> None:
+    shows = [0.0]
+    aligned, moment, told = Aligned(lambda: shows[0]), 0.0, list[tuple[float, float]]()
+    for pause, late in [(0.0, 0.0), *asked]:
+        moment += pause
+        shows[0] = moment + ahead + late  # the loop reads its clock, and only then is the other one read
+        told.append((moment, aligned.at(moment + ahead - 0.003, moment)))
+    for right, found in told:
+        assert found == pytest.approx(right - 0.003, abs=1e-9)
+    shows[0] = 1000.0 + ahead
+    assert aligned.at(1000.0 + ahead, 0.0) == 0.0, "another loop begins afresh, and nothing is of the future"

@@ -99,6 +99,27 @@ class MonotonicClock:
         return join
 
 
+class Aligned:
+    """Moments of one clock on another one that runs as fast, such as that of a loop.
+
+    Whoever asks is a little late, now more and now less: the smallest difference ever seen is the right one. So moments
+    keep their order, and none is later than now.
+    """
+
+    def __init__(self, clock: Callable[[], float]) -> None:
+        """Take the clock that moments are of."""
+        self._clock = clock
+        self._ahead, self._asked = float("inf"), float("-inf")
+
+    def at(self, moment: float, now: float) -> float:
+        """Return when a moment was on the other clock, which shows ``now``, s."""
+        if now < self._asked:  # another loop, that begins afresh
+            self._ahead = float("inf")
+        self._asked = now
+        self._ahead = min(self._ahead, self._clock() - now)
+        return min(now, moment - self._ahead)
+
+
 # For those who are given no other.
 REAL = MonotonicClock()
 

@@ -23,6 +23,7 @@ from tenuto.cli.opened import opened_box, say_of_box
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import signal_in_words
 from tenuto.sources import Source, open_source
+from tenuto.sources.receiver import STRANGE
 from tenuto.sticks.observe import Observed, Observer
 from tenuto.sticks.travel import Travel
 
@@ -87,6 +88,8 @@ class Watch:
         """One line: is somebody there?"""
         if self.newest is None:
             return Text("nothing has come yet: is it switched on, and is the kind of source right?", style="yellow")
+        if self.newest.note.startswith(STRANGE):
+            return Text(STRANGE, style="bold red")
         if not self.newest.link_good:
             return Text(f"link not good: {self.newest.note}", style="bold red")
         if (age := self.now - self.newest.time) > 0.5:

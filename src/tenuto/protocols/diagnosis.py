@@ -99,9 +99,15 @@ class Diagnosis:
     def _about_sender(self) -> Iterator[str]:
         """Say who is likely at the other end, where it is not who was expected."""
         seen = Counter(zip(self._bytes, self._damaged, strict=True))
-        port = self._port
-        expected = _likelihood(seen, _read_by(port, self._expected))
-        likely = {one: _likelihood(seen, _read_by(port, one)) for one in _others(self._expected)}
+        # Some ports, and most adapters, do not say which bytes came damaged: then only the bytes are compared.
+        marked = any(self._damaged)
+
+        def likelihood(sender: Sender) -> float:
+            read = _read_by(self._port, sender)
+            return _likelihood(seen, read if marked else _unmarked(read))
+
+        expected = likelihood(self._expected)
+        likely = {one: likelihood(one) for one in _others(self._expected)}
         best = max(likely, key=lambda one: likely[one])
         if likely[best] < expected + _MUCH:
             yield f"{len(self._bytes)} bytes came, and they do not look like {self._expected.in_words()}"
@@ -161,6 +167,14 @@ def _read_by(port: LineSettings, sender: Sender) -> Mapping[Symbol, int]:
     data, damaged = read_levels(levels_of(bursts, sender.line), port)
     bad = set(damaged)
     return Counter((byte, place in bad) for place, byte in enumerate(data))
+
+
+def _unmarked(read: Mapping[Symbol, int]) -> Mapping[Symbol, int]:
+    """Count bytes as if none had come damaged."""
+    found: Counter[Symbol] = Counter()
+    for (byte, _), count in read.items():
+        found[byte, False] += count
+    return found
 
 
 def _likelihood(seen: Mapping[Symbol, int], expected: Mapping[Symbol, int]) -> float:

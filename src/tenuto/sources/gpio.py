@@ -14,6 +14,7 @@ from tenuto.basics.errors import SourceError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Aligned
 from tenuto.protocols import PpmDecoder, PwmDecoder
 from tenuto.protocols.pulses import MOST
 from tenuto.protocols.radio.base import channel_layout, channel_values
@@ -101,7 +102,7 @@ class GpioPulses(Source):
         """
         self.name = f"{kind} pulses on {name}"
         self.identity = f"{kind}:{name}"
-        self._lines, self._stamped_by = lines, stamped_by or stamped
+        self._lines, self._aligned = lines, Aligned(stamped_by or stamped)
         self._channels = {number: channel for channel, number in enumerate(numbers)}
         self._ppm = PpmDecoder() if kind == "ppm" else None
         self._pwm = PwmDecoder(len(numbers))
@@ -127,8 +128,7 @@ class GpioPulses(Source):
             found = self._ppm.feed(edge.time for edge in edges if edge.rises)
         else:
             found = self._pwm.feed((edge.time, self._channels.get(edge.line, -1), edge.rises) for edge in edges)
-        late = now - self._stamped_by()
-        came = [Frame(min(now, at + late), channel_values(frame)) for at, frame in found]
+        came = [Frame(self._aligned.at(at, now), channel_values(frame)) for at, frame in found]
         if came:
             came[-1] = came[-1]._replace(counts=self.counts())
         return with_earlier(came)

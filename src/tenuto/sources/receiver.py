@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
-from tenuto.clock import REAL, Timer
+from tenuto.clock import REAL, Aligned, Timer
 from tenuto.kinds.options import option
 from tenuto.links.black_box import BlackBox
 from tenuto.protocols.diagnosis import Diagnosis
@@ -21,7 +21,7 @@ from tenuto.sources.port import Piece, open_port
 _PAUSE = 0.0015
 # So many bytes without a frame are not what was expected.
 _STRANGE_BYTES = 1000
-STRANGE = "bytes come, and no frame is among them: tenuto watch looks at the line"
+STRANGE = "bytes come, and no frame is among them"
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
 
 
@@ -40,7 +40,7 @@ class Receiver(Source):
         protocol = RADIOS.all[kind]
         self.name = f"{kind} receiver on {port}"
         self.identity = f"{kind}:{port}"
-        self._layout, self._clock = protocol.layout(), clock
+        self._layout, self._aligned = protocol.layout(), Aligned(clock.now)
         self._decoder = protocol.decoder()
         self._port = open_port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
         self._fed, self._heard = 0, False
@@ -63,8 +63,10 @@ class Receiver(Source):
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
         if not heard:
-            strange = not self._heard and self._fed >= _STRANGE_BYTES
-            return Frame(now, self._values, False, STRANGE, counts=self.counts()) if strange else None
+            if self._heard or self._fed < _STRANGE_BYTES:
+                return None
+            note = f"{STRANGE}: tenuto watch {self.identity} says why"
+            return Frame(now, self._values, False, note, counts=self.counts())
         self._heard = True
         time, newest = heard[-1]
         if newest.failsafe:
@@ -79,9 +81,8 @@ class Receiver(Source):
         found = self._decoder.feed(piece.data, pause=piece.pause > _PAUSE, damaged=piece.damaged)
         self._diagnosis.take(piece.data, piece.damaged, found)
         self._fed += len(piece.data)
-        age = self._clock.now() - piece.at
         return [
-            (min(now, now - age - self._port.byte_time * (self._fed - frame.end)), frame)
+            (self._aligned.at(piece.at - self._port.byte_time * (self._fed - frame.end), now), frame)
             for frame in found if not frame.lost or frame.failsafe
         ]  # fmt: skip
 
