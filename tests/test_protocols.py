@@ -387,6 +387,18 @@ def test_the_line_s_doctor_names_who_sends(
         assert any(f"{sender} at {line.baud} baud{turned}" in one for one in said)
 
 
+def test_the_doctor_says_what_to_do_where_frames_fit_at_two_places() -> None:
+    decoder, doctor = SbusDecoder(), Diagnosis("sbus", SBUS)
+    bits = bytearray(CENTRED)
+    bits[6:9] = b"\x00\x00\x0f"
+    data = (b"\x0f" + bytes(bits) + b"\x00\x00") * 40
+    doctor.take(data, (), decoder.feed(data))
+    assert decoder.counts.good == 0
+    assert doctor.findings(decoder) == [
+        "this may be sbus at 100000 baud, and nearly no frame of it is whole: move a stick; else it is noise"
+    ]
+
+
 def test_two_senders_on_one_line_are_told() -> None:
     decoder, doctor = SbusDecoder(), Diagnosis("sbus", SBUS)
     for _ in range(30):

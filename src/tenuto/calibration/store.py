@@ -105,7 +105,7 @@ class Calibration:
                 os.replace(before.name, target.with_name(target.name + ".before"))
             write_atomically(target, text)
         except OSError as error:
-            raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror}") from error
+            raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror or error}") from error
 
     def check(self, where: str = "calibration") -> None:
         """Raise `CalibrationError` where a number is none that can be measured; ``where`` stands for it there."""

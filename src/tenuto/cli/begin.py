@@ -149,7 +149,7 @@ def _keep(kept: Path, answers: Answers) -> None:
     try:
         kept.write_text(json.dumps(asdict(answers)), encoding="utf-8")
     except OSError as error:
-        raise TenutoError(f"{kept}: cannot write it: {error.strerror}") from error
+        raise TenutoError(f"{kept}: cannot write it: {error.strerror or error}") from error
 
 
 def _sticks(
@@ -269,7 +269,7 @@ def _write(
     try:
         write_atomically(profile, text)
     except OSError as error:
-        raise TenutoError(f"{profile}: cannot write it: {error.strerror}") from error
+        raise TenutoError(f"{profile}: cannot write it: {error.strerror or error}") from error
     results.print(f"Wrote {profile}.", soft_wrap=True)
 
 

@@ -29,7 +29,7 @@ def offer(changes: Sequence[Change], profile: Path, out: Path | None, *, apply: 
         try:
             out.write_text(text, encoding="utf-8")
         except OSError as error:
-            raise RecordingError(f"{out}: cannot write there: {error.strerror}") from error
+            raise RecordingError(f"{out}: cannot write there: {error.strerror or error}") from error
         say(f"What to change is in {out}.")
     if apply:
         apply_changes(profile, changes)

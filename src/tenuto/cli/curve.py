@@ -47,7 +47,7 @@ def curve(
         try:
             rows.to_csv(table, index=False)
         except OSError as error:
-            raise tenuto.TenutoError(f"{table}: cannot write the table: {error.strerror}") from error
+            raise tenuto.TenutoError(f"{table}: cannot write the table: {error.strerror or error}") from error
     if figure is not None:
         from tenuto.figures import save_figure
         from tenuto.figures.curves import curve_figure

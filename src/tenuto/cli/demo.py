@@ -95,7 +95,7 @@ def demo(
         for name in (*(name for pair in COURSES.values() for name in pair), *MORE_PROFILES, *SESSIONS):
             shutil.copyfile(shipped(name), out / name)
     except OSError as error:
-        raise typer.BadParameter(f"cannot write to {out}: {error.strerror}", param_hint="--out") from error
+        raise typer.BadParameter(f"cannot write to {out}: {error.strerror or error}", param_hint="--out") from error
     profile = load_profile(out / source)
     simulated = SimulatedSink()
     began = time.perf_counter()
@@ -155,7 +155,7 @@ def _tell(out: Path, as_json: bool) -> None:
     try:
         out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise TenutoError(f"{out}: cannot write there: {error.strerror}") from error
+        raise TenutoError(f"{out}: cannot write there: {error.strerror or error}") from error
     figure = out / "faults.png"
     save_figure(story_figure(stories), figure)
     rows = []

@@ -61,7 +61,7 @@ def report(
             for name, png in figures.items():
                 (pngs / f"{name}.png").write_bytes(png)
     except OSError as error:
-        raise TenutoError(f"{error.filename}: cannot write there: {error.strerror}") from error
+        raise TenutoError(f"{error.filename}: cannot write there: {error.strerror or error}") from error
     if as_json:
         rows = [fact._asdict() | {"value": None if math.isnan(fact.value) else fact.value} for fact in found]
         typer.echo(json.dumps(rows, indent=2))

@@ -87,7 +87,7 @@ def robot(
             try:
                 file = stack.enter_context(log.open("w", newline="", encoding="utf-8"))
             except OSError as error:
-                raise SinkError(f"{log}: cannot write there: {error.strerror}") from error
+                raise SinkError(f"{log}: cannot write there: {error.strerror or error}") from error
         stands, where = (
             _autopilot(stack, loaded, mavlink, key, line) if mavlink is not None
             else _serial(stack, loaded, link, form, key, line)

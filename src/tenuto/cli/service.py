@@ -67,5 +67,5 @@ def _install(files: dict[Path, str]) -> None:
         try:
             place.write_text(text, encoding="utf-8")
         except OSError as error:
-            raise TenutoError(f"{place}: cannot write it: {error.strerror}; with sudo?") from error
+            raise TenutoError(f"{place}: cannot write it: {error.strerror or error}; with sudo?") from error
         results.print(f"Wrote {place}.", soft_wrap=True)

@@ -117,7 +117,7 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
         try:
             place.write_text(profile_text(profile), encoding="utf-8")
         except OSError as error:
-            problems.print(f"{place}: cannot keep it there: {error.strerror}\n{profile_text(profile)}")
+            problems.print(f"{place}: cannot keep it there: {error.strerror or error}\n{profile_text(profile)}")
         _keep(keep, place, outcome.story, outcome.broken)
     if as_json:
         _print_json(total, took)
@@ -167,7 +167,7 @@ def _keep(path: Path, profile: Path, story: list[Episode], broken: list[str]) ->
     try:
         path.write_text(text + "\n", encoding="utf-8")
     except OSError as error:
-        problems.print(f"{path}: cannot keep it there: {error.strerror}\n{text}")
+        problems.print(f"{path}: cannot keep it there: {error.strerror or error}\n{text}")
 
 
 def _load(path: Path) -> list[Episode]:

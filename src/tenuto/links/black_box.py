@@ -54,7 +54,7 @@ class BlackBox(Closing):
             self._writer: Writer = mcap.writer.Writer(self._file, use_chunking=False, enable_crcs=False)
             self._writer.start(profile="", library="tenuto")
         except OSError as error:
-            raise SinkError(f"{path}: cannot write a black box there: {error.strerror}") from error
+            raise SinkError(f"{path}: cannot write a black box there: {error.strerror or error}") from error
         self._clock, self._began = clock, time.time() - clock.now()
         self._flushed = 0.0
 
@@ -82,7 +82,7 @@ class BlackBox(Closing):
                         self._file.flush()
                         self._flushed = now
                 except OSError as error:
-                    self.problem = f"{self._path}: the black box ends here: {error.strerror}"
+                    self.problem = f"{self._path}: the black box ends here: {error.strerror or error}"
 
         return take
 
@@ -94,7 +94,7 @@ class BlackBox(Closing):
                     self._writer.finish()  # type: ignore[no-untyped-call]
                 self._file.close()
             except OSError as error:
-                self.problem = self.problem or f"{self._path}: the black box ends here: {error.strerror}"
+                self.problem = self.problem or f"{self._path}: the black box ends here: {error.strerror or error}"
 
 
 class Played(NamedTuple):

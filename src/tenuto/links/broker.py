@@ -216,7 +216,7 @@ def _failure(cause: BaseException | None) -> str:
     if isinstance(cause, socket.gaierror):
         return "no computer of that name is known"
     return (
-        f"nothing answers there ({cause.strerror})"
+        f"nothing answers there ({cause.strerror or cause})"
         if isinstance(cause, OSError) and cause.strerror
         else ("nothing answers there")
     )

@@ -20,7 +20,7 @@ def read_key(path: str, error: type[TenutoError]) -> bytes:
         text = read_text(path, _MOST).strip()
         key = bytes.fromhex(text)
     except OSError as cause:
-        raise error(f"key file {path}: {cause.strerror}; make one with: tenuto key {path}") from cause
+        raise error(f"key file {path}: {cause.strerror or cause}; make one with: tenuto key {path}") from cause
     except UnreadableError as cause:
         raise error(f"key file {path}: {cause}; make one with: tenuto key NAME") from cause
     except ValueError as cause:
@@ -41,4 +41,4 @@ def make_key(path: str, error: type[TenutoError]) -> None:
     except FileExistsError as cause:
         raise error(f"key file {path}: there is one already; take another name, or remove it first") from cause
     except OSError as cause:
-        raise error(f"key file {path}: cannot write there: {cause.strerror}") from cause
+        raise error(f"key file {path}: cannot write there: {cause.strerror or cause}") from cause

@@ -122,4 +122,4 @@ def _write(path: str, keys: Mapping[str, bytes], error: type[TenutoError]) -> No
             file.writelines(f"{name} {key.hex()}\n" for name, key in keys.items())
         os.replace(beside, path)
     except OSError as cause:
-        raise error(f"key file {path}: cannot write there: {cause.strerror}") from cause
+        raise error(f"key file {path}: cannot write there: {cause.strerror or cause}") from cause

@@ -117,4 +117,4 @@ def keep_with(log: str | Path, prepared: PreparedProfile) -> None:
         if prepared.trims:
             save_trims(trims_path(kept), prepared.profile, prepared.trims)
     except OSError as error:
-        raise SinkError(f"{kept}: cannot write there: {error.strerror}") from error
+        raise SinkError(f"{kept}: cannot write there: {error.strerror or error}") from error

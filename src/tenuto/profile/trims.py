@@ -55,5 +55,5 @@ def save_trims(path: str | Path, profile: Profile, trims: Mapping[str, float]) -
     try:
         write_atomically(Path(path), text)
     except OSError as error:
-        raise TenutoError(f"{path}: cannot keep the trims there: {error.strerror}") from error
+        raise TenutoError(f"{path}: cannot keep the trims there: {error.strerror or error}") from error
     return True

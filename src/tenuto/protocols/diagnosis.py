@@ -110,7 +110,8 @@ class Diagnosis:
         likely = {one: likelihood(one) for one in _others(self._expected)}
         best = max(likely, key=lambda one: likely[one])
         if likely[best] < expected + _MUCH:
-            yield f"{len(self._bytes)} bytes came, and they do not look like {self._expected.in_words()}"
+            known = self._expected.in_words()
+            yield f"this may be {known}, and nearly no frame of it is whole: move a stick; else it is noise"
             return
         alike = [one for one in likely if likely[one] > likely[best] - _CLEAR]
         if alike == [_turned(self._expected)]:

@@ -88,7 +88,7 @@ class FarEnd(Closing):
                     os.unlink(link)
                 os.symlink(self.port, link)
             except OSError as error:
-                raise SinkError(f"{link}: cannot give the port this name: {error.strerror}") from error
+                raise SinkError(f"{link}: cannot give the port this name: {error.strerror or error}") from error
         self._wheels = [name for name, one in self._chassis.bounds().items() if one.quantity is Quantity.WHEEL_SPEED][
             :MOST_NUMBERS
         ]

@@ -41,7 +41,7 @@ class EventLog(Sink):
             if self._file.tell() and _last_byte(self._path) != b"\n":
                 self._file.write(b"\n")
         except OSError as error:
-            raise SinkError(f"{path}: cannot write events there: {error.strerror}") from error
+            raise SinkError(f"{path}: cannot write events there: {error.strerror or error}") from error
 
     def start(self, plan: Plan) -> None:
         """Note what a changed plan changes."""
@@ -78,7 +78,7 @@ class EventLog(Sink):
             self._file.flush()
             os.fsync(self._file.fileno())
         except OSError as error:
-            raise SinkError(f"{self._path}: cannot write events: {error.strerror}") from error
+            raise SinkError(f"{self._path}: cannot write events: {error.strerror or error}") from error
 
 
 def _last_byte(path: Path) -> bytes:

@@ -63,7 +63,7 @@ class LogFile(Sink, ABC):
         try:
             return self._open(path)
         except OSError as error:
-            raise SinkError(f"{path}: cannot write a log there: {error.strerror}") from error
+            raise SinkError(f"{path}: cannot write a log there: {error.strerror or error}") from error
 
     @abstractmethod
     def _open(self, path: Path) -> IO[Any]:
@@ -113,7 +113,7 @@ class LogFile(Sink, ABC):
                 self._flush()
                 self._flushed = tick.time
         except OSError as error:
-            raise SinkError(f"{self._path}: cannot write the log: {error.strerror}") from error
+            raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
     def _renew(self, row: Row) -> None:
         if self._columns == tuple(row):
@@ -136,7 +136,7 @@ class LogFile(Sink, ABC):
         try:
             self._flush()
         except OSError as error:
-            raise SinkError(f"{self._path}: cannot write the log: {error.strerror}") from error
+            raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
     def close(self) -> None:
         """Finish the file.
@@ -147,7 +147,7 @@ class LogFile(Sink, ABC):
         try:
             self._finish()
         except OSError as error:
-            raise SinkError(f"{self._path}: cannot close the log: {error.strerror}") from error
+            raise SinkError(f"{self._path}: cannot close the log: {error.strerror or error}") from error
         finally:
             if self._file is not None:
                 with suppress(OSError):

@@ -136,7 +136,7 @@ class RecordingWriter(Closing):
         try:
             self._file: IO[Any] = open(path, "wb" if self._rows is not None else "w")  # noqa: SIM115  # see close()
         except OSError as error:
-            raise RecordingError(f"{path}: cannot write a recording there: {error.strerror}") from error
+            raise RecordingError(f"{path}: cannot write a recording there: {error.strerror or error}") from error
 
     def add(self, frame: Frame) -> None:
         """Append a frame; the first one decides the columns.
@@ -165,7 +165,7 @@ class RecordingWriter(Closing):
                 self._file.flush()
                 self._flushed = time
         except OSError as error:
-            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
+            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror or error}") from error
 
     def close(self) -> None:
         """Put everything on the disk.
@@ -181,7 +181,7 @@ class RecordingWriter(Closing):
                 write_table(Table.from_pylist(self._rows), self._file)
             self._file.close()
         except OSError as error:
-            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror}") from error
+            raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror or error}") from error
 
 
 def write_recording(path: str | Path, frames: Iterable[Frame]) -> None:
