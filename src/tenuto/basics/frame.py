@@ -59,12 +59,6 @@ class Frame(NamedTuple):
     earlier: tuple[tuple[float, Mapping[str, float]], ...] = ()
 
 
-def spread(values: Sequence[Mapping[str, float]], since: float, now: float) -> list[Frame]:
-    """Return frames of numbers that came between two moments, s, nobody knows when: as if they had come evenly."""
-    step = (now - since) / max(len(values), 1)
-    return [Frame(now - step * left, one) for left, one in zip(range(len(values) - 1, -1, -1), values, strict=True)]
-
-
 def with_earlier(frames: Sequence[Frame]) -> Frame | None:
     """Return the newest of several good frames, with the others as its earlier ones; None where there is none."""
     if len(frames) < 2:

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
-from tenuto.basics.frame import Frame, LinkCounts, spread, with_earlier
+from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
-from tenuto.clock import REAL, Clock, Timer
+from tenuto.clock import REAL, Aligned, Clock, Timer
 from tenuto.kinds.options import option
 from tenuto.links.black_box import BlackBox
 from tenuto.protocols import LineDecoder
@@ -47,7 +47,7 @@ class Lines(Source):
         self._port = open_port(port, baud, clock=clock)
         self._diagnosis = Diagnosis("lines", LineSettings(baud), self._port.line)
         self._values: dict[str, float] = {}
-        self._polled: float | None = None
+        self._aligned = Aligned(clock.now)
         try:
             self._learn_columns(port, baud, clock)
         except BaseException:
@@ -64,11 +64,13 @@ class Lines(Source):
             clock.sleep_until(now + 0.01)
             self._decode(clock.now())
 
-    def _decode(self, now: float) -> list[dict[str, float]]:
-        lines = []
+    def _decode(self, now: float) -> list[tuple[float, dict[str, float]]]:
+        """Return the lines that have come, each with the time of the piece that completed it."""
+        lines: list[tuple[float, dict[str, float]]] = []
         for piece in self._port.pieces(now):
             self._diagnosis.take(piece.data, piece.damaged)
-            lines += self._decoder.feed(piece.text)
+            at = self._aligned.at(piece.at, now)
+            lines += ((at, line) for line in self._decoder.feed(piece.text))
         return lines
 
     @property
@@ -95,15 +97,14 @@ class Lines(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Return the newest line of what has come."""
-        since, self._polled = now if self._polled is None else self._polled, now
-        lines = self._decode(now)
+        heard = self._decode(now)
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
-        if not lines:
+        if not heard:
             return None
-        came = spread([{**self._values, **line} for line in lines], since, now)
-        self._values = self._read(lines, now)
-        came[-1] = Frame(now, self._values, counts=self.counts())
+        came = [Frame(at, {**self._values, **line}) for at, line in heard]
+        self._values = self._read([line for _, line in heard], now)
+        came[-1] = Frame(heard[-1][0], self._values, counts=self.counts())
         return with_earlier(came)
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
