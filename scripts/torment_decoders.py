@@ -85,6 +85,8 @@ def _torment(name: str, make: Callable[[], Feed], good: Callable[[random.Random]
     false, fed, spent = 0, 0, 0.0
     before = 0
     for number, (data, is_random) in enumerate(_streams(good, dice, total)):
+        if is_random:
+            feed(bytes(300))  # what good frames still wait in the decoder come out
         start = time.perf_counter()
         frames = feed(data)
         spent += time.perf_counter() - start
