@@ -399,6 +399,15 @@ def test_the_doctor_says_what_to_do_where_frames_fit_at_two_places() -> None:
     ]
 
 
+def test_slots_for_telemetry_are_told() -> None:
+    decoder, doctor = SbusDecoder(), Diagnosis("sbus", SBUS)
+    for end in (0x04, 0x14, 0x24, 0x34) * 5:  # every fourth frame is followed by the slots that its last byte names
+        data = encode_sbus([1500.0] * 16)[:-1] + bytes((end,))
+        doctor.take(data, (), decoder.feed(data, pause=True) + decoder.feed(b"\x03\xc0\x12", pause=True))
+    assert decoder.counts.good == 20
+    assert doctor.findings(decoder) == ["passed over: slots for telemetry, 20 times"]
+
+
 def test_two_senders_on_one_line_are_told() -> None:
     decoder, doctor = SbusDecoder(), Diagnosis("sbus", SBUS)
     for _ in range(30):

@@ -16,6 +16,7 @@ from rich.text import Text
 from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.extras import how_to_get
 from tenuto.cli.console import counted, problems, results
+from tenuto.cli.signals import ctrl_c
 from tenuto.files import MOST_TOML, read_text
 
 if TYPE_CHECKING:
@@ -42,7 +43,8 @@ def soak(
 ) -> None:
     """Drive with careless drivers, broken links, clocks and devices, and check at every tick what is promised.
 
-    A drive that breaks a promise is made as short as it can be, and kept. Exit status 1 then.
+    A drive that breaks a promise is made as short as it can be, and kept. Exit status 1 then. Ctrl-C ends it; the
+    figures are those of what was driven until then.
 
     [bold]Examples:[/bold]
 
@@ -66,13 +68,16 @@ def soak(
     files = [profile] if profile is not None else [shipped(f"{name}.toml") for name in shown]
     total, began = Outcome(), time.perf_counter()
     robots: dict[str, Outcome] = {}
-    with Progress(console=problems, transient=True, disable=as_json or not problems.is_terminal) as progress:
+    quiet = as_json or not problems.is_terminal
+    with ctrl_c() as stopped, Progress(console=problems, transient=True, disable=quiet) as progress:
         task = progress.add_task("soaking", total=len(files) * (1 if again else runs))
         for file in files:
             loaded = tenuto.load_profile(file)
             own = robots.setdefault(file.stem, Outcome())
             stories = [play(loaded, _load(again))] if again else soak_runs(loaded, range(seed, seed + runs))
             for outcome in stories:
+                if stopped:
+                    break
                 progress.advance(task)
                 first = outcome.broken and not total.broken
                 own.add(outcome)
@@ -101,15 +106,21 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
     from tenuto.sim.soak import Outcome
 
     total, vehicles, began = Outcome(), dict[str, Outcome](), time.perf_counter()
-    with Progress(console=problems, transient=True, disable=as_json or not problems.is_terminal) as progress:
+    quiet = as_json or not problems.is_terminal
+    with ctrl_c() as stopped, Progress(console=problems, transient=True, disable=quiet) as progress:
         task = progress.add_task("soaking", total=runs)
 
         def seen(profile: Profile, outcome: Outcome) -> None:
+            if stopped:
+                raise KeyboardInterrupt  # nothing less ends a random test before its time
             progress.advance(task)
             vehicles.setdefault(profile.chassis.kind, Outcome()).add(outcome)
             total.add(outcome)
 
-        failed = soak_any(runs, seed, seen)
+        try:
+            failed = soak_any(runs, seed, seen)
+        except KeyboardInterrupt:
+            failed = None
     took, place = time.perf_counter() - began, keep.with_suffix(".toml")
     if failed is not None:
         profile, outcome = failed

@@ -56,7 +56,7 @@ class SbusDecoder(Decoder):
         if left < LENGTH:
             return 0
         if self._fits(buffer, at):
-            self._add(_read(buffer, at), frames)
+            self._took(buffer, at, frames)
             return LENGTH
         if left < 2 * LENGTH:
             return 0
@@ -84,13 +84,18 @@ class SbusDecoder(Decoder):
         noise = self._first_of(buffer, at)
         if noise is not None:
             self._begins, self._locked = False, True
-            self._add(_read(buffer, at + noise), frames)
+            self._took(buffer, at + noise, frames)
             return noise + LENGTH
         if len(buffer) - at < LENGTH + _NOISE:
             return 0
         self._begins = self._locked = False
         self.counts.bad += 1
         return LENGTH
+
+    def _took(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> None:
+        if buffer[at + LENGTH - 1]:
+            self.passed_over["slots for telemetry"] += 1
+        self._add(_read(buffer, at), frames)
 
     def _first_of(self, buffer: bytearray, at: int) -> int | None:
         """Return how many bytes of noise come before a frame; None where there is none yet."""
