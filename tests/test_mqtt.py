@@ -343,3 +343,25 @@ def test_what_is_no_broker_or_no_robot_is_refused() -> None:
                        ("mqtt:localhost/medlar,rate=fast", "rate: expected a frequency")):  # fmt: skip
         with pytest.raises(tenuto.SinkError, match=said):
             tenuto.open_sink(text)
+
+
+def test_a_robot_says_that_there_is_no_broker_and_that_there_is_one_again(tmp_path: Path) -> None:
+    broker = Mosquitto(tmp_path)
+    broker.stop()
+    robot = Robot(tenuto.open_source(f"mqtt:127.0.0.1:{broker.port}/medlar"))
+
+    def says(text: str) -> bool:
+        return bool(robot.ticks) and text in " ".join(reason.text for reason in robot.ticks[-1].guard.reasons)
+
+    try:
+        assert wait_for(lambda: says(f"no connection to the broker 127.0.0.1:{broker.port}: nothing answers there"))
+        broker.start()
+        assert wait_for(lambda: says("the way is there, and nobody has sent a command yet"), 20.0)
+        assert all(tick.command == STANDSTILL for tick in robot.ticks)
+        station = Station(tenuto.open_sink(f"mqtt:127.0.0.1:{broker.port}/medlar"))
+        assert wait_for(lambda: not station.sink.problem)
+        assert station.drives(robot)
+        station.close()
+    finally:
+        robot.close()
+        broker.stop()

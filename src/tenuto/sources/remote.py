@@ -29,7 +29,7 @@ class RemoteSource(Source):
         self.end = RobotEnd()
         self._valid_until = 0.0
         self._values: dict[str, float] | None = None
-        self._lost = ""
+        self._lost = self._hindered = ""
         self._said_at = -STATE_EVERY
         self._said: tuple[str, ...] = ()
         self._good = self._bad = 0
@@ -65,8 +65,7 @@ class RemoteSource(Source):
             self._values = self.end.values()
         self._speak(now)
         if self._values is None:  # nobody has ever been heard
-            rest = {info.name: info.rest for info in self.controls()}
-            return Frame(now, rest, False, self._trouble, counts=self.counts()) if self._trouble else None
+            return self._frame_of_nobody(now)
         if self._gone():
             self._lost = f"{self.end.driver} is gone"
         elif counted:
@@ -75,6 +74,13 @@ class RemoteSource(Source):
         elif now > self._valid_until and not self._lost:
             self._lost = f"{self.end.driver} is silent: its last command is no longer valid"
         return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
+
+    def _frame_of_nobody(self, now: float) -> Frame | None:
+        """Say what hinders that anybody is heard, and once that it does no more."""
+        before, self._hindered = self._hindered, self._trouble
+        said = self._hindered or ("the way is there, and nobody has sent a command yet" if before else "")
+        rest = {info.name: info.rest for info in self.controls()}
+        return Frame(now, rest, False, said, counts=self.counts()) if said else None
 
     def _speak(self, now: float) -> None:
         """Say how the robot is: at once where that has changed, and every so often."""
