@@ -354,7 +354,9 @@ def test_a_robot_says_that_there_is_no_broker_and_that_there_is_one_again(tmp_pa
         return bool(robot.ticks) and text in " ".join(reason.text for reason in robot.ticks[-1].guard.reasons)
 
     try:
-        assert wait_for(lambda: says(f"no connection to the broker 127.0.0.1:{broker.port}: nothing answers there"))
+        assert wait_for(
+            lambda: says(f"no connection to the broker 127.0.0.1:{broker.port}: nothing answers there"), 20.0
+        )
         broker.start()
         assert wait_for(lambda: says("the way is there, and nobody has sent a command yet"), 20.0)
         assert all(tick.command == STANDSTILL for tick in robot.ticks)

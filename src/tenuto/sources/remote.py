@@ -13,6 +13,9 @@ from tenuto.driving.tick import Tick
 from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd, check_named
 from tenuto.sources.base import Source
 
+# A connection that comes up within so long is no trouble, s.
+_TOLD_AFTER = 4.0
+
 
 class RemoteSource(Source):
     """What the ways from a driver's machine have in common.
@@ -29,7 +32,7 @@ class RemoteSource(Source):
         self.end = RobotEnd()
         self._valid_until = 0.0
         self._values: dict[str, float] | None = None
-        self._lost = self._hindered = ""
+        self._lost, self._hindered, self._free_at = "", False, 0.0
         self._said_at = -STATE_EVERY
         self._said: tuple[str, ...] = ()
         self._good = self._bad = 0
@@ -76,9 +79,13 @@ class RemoteSource(Source):
         return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
 
     def _frame_of_nobody(self, now: float) -> Frame | None:
-        """Say what hinders that anybody is heard, and once that it does no more."""
-        before, self._hindered = self._hindered, self._trouble
-        said = self._hindered or ("the way is there, and nobody has sent a command yet" if before else "")
+        """Say what has hindered for a while that anybody is heard, and once that it does no more."""
+        trouble = self._trouble
+        self._free_at = now if not trouble else self._free_at
+        said = trouble if now - self._free_at >= _TOLD_AFTER else ""
+        if self._hindered and not trouble:
+            said = "the way is there, and nobody has sent a command yet"
+        self._hindered = bool(said and trouble)
         rest = {info.name: info.rest for info in self.controls()}
         return Frame(now, rest, False, said, counts=self.counts()) if said else None
 
