@@ -387,6 +387,7 @@ def all_of(frames: list[Frame | None]) -> list[dict[str, float]]:
 
 
 @pytest.mark.port
+@pytest.mark.filterwarnings("ignore::tenuto.CutOffWarning")
 @pytest.mark.parametrize("kind", ["sbus", "ibus", "crsf", "lines"])
 def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
     """The same frames at the same times, also of a box that was cut off; and the doctor looks at it."""

@@ -6,6 +6,8 @@ import os
 import re
 import stat
 import tomllib
+from collections.abc import Iterator
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -108,3 +110,30 @@ def _explained(message: str, text: str) -> tuple[str, int]:
         return f'a quantity needs quotes: write {quantity[1]} = "{quantity[2]}"', line
     where = f", at column {at[2]}" if at and at[2] else ", at its end"
     return message[: at.start() if at else None] + where, line
+
+
+def mcap_records(path: str | Path) -> Iterator[Any]:
+    """Return the records of an MCAP file, and as the last one None where the file was cut off.
+
+    Raises UnreadableError: it cannot be read, or it is damaged and more follows; the message names the byte.
+    """
+    from mcap.records import Footer
+    from mcap.stream_reader import StreamReader
+
+    file = BytesIO(read_bytes(path))
+    size, ended, known = len(file.getbuffer()), False, False
+    records = iter(StreamReader(file, record_size_limit=size + 1).records)
+    while True:
+        try:
+            record = next(records)
+        except StopIteration:
+            break
+        except Exception as error:  # the library raises whatever its parts raise, of the cut and of the damaged alike
+            if file.tell() < size or not known:
+                text = f"cannot be read as MCAP at byte {file.tell()}: {error or type(error).__name__}"
+                raise UnreadableError(text) from error
+            break
+        known, ended = True, ended or isinstance(record, Footer)
+        yield record
+    if not ended:
+        yield None

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.text import shortened
-from tenuto.files import UnreadableError, read_bytes
+from tenuto.files import UnreadableError, mcap_records, read_bytes
 from tenuto.sinks.log_file import UNFINISHED
 
 if TYPE_CHECKING:
@@ -119,9 +119,11 @@ def read_mcap(path: Path) -> Cells:
     """Read a log in MCAP. Raises RecordingError."""
     import pandas as pd
 
-    data, rows = BytesIO(_bytes(path)), list[dict[str, Any]]()
-    ended = list[bool]()
-    for number, row in enumerate(_messages(path, data, ended), 1):
+    rows, cut = list[dict[str, Any]](), ""
+    for number, row in enumerate(_messages(path), 1):
+        if row is None:
+            cut = _cut_off(path, "message")
+            break
         same = rows and row.get("time") == rows[-1].get("time") and not row.keys() & (rows[-1].keys() - {"time"})
         if same:
             rows[-1] |= row
@@ -132,35 +134,29 @@ def read_mcap(path: Path) -> Cells:
     whole = [row for row in rows if row.keys() == rows[0].keys()]
     if whole != rows[: len(whole)] or len(rows) > len(whole) + 1:
         _refuse(f"{path}, row {len(whole) + 1}", "expected a message of each channel for every tick")
-    cut = "" if ended else _cut_off(path, "message")
     return Cells(pd.DataFrame(whole, dtype=object), lambda row: f"{path}, row {row + 1}", cut)
 
 
-def _messages(path: Path, data: BytesIO, ended: list[bool]) -> Iterator[dict[str, Any]]:
-    """Return the rows of all whole messages; ``ended`` gets an entry where the file was finished."""
-    from mcap.records import Channel, Footer, Message
-    from mcap.stream_reader import StreamReader
+def _messages(path: Path) -> Iterator[dict[str, Any] | None]:
+    """Return the rows of all whole messages, and None at the end of a file that was cut off."""
+    from mcap.records import Channel, Message
 
     from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, flat
 
-    whole, topics = len(data.getbuffer()), dict[int, str]()
+    topics = dict[int, str]()
     try:
-        # The library raises whatever its parts raise, of the cut and of the damaged alike.
-        for number, record in enumerate(StreamReader(data, record_size_limit=whole + 1).records, 1):
-            if isinstance(record, Channel):
+        for number, record in enumerate(mcap_records(path), 1):
+            if record is None:
+                yield None
+            elif isinstance(record, Channel):
                 topics[record.id] = record.topic
             elif isinstance(record, Message):
                 topic = topics.get(record.channel_id, "nowhere")
                 if topic not in CHANNELS_OF_LOG:
-                    raise RecordingError(f"{path}: this is no log of ticks: it has a channel {shortened(topic)}")
-                yield flat(_object(record.data.decode(), f"{path}, record {number}"))
-            elif isinstance(record, Footer):
-                ended.append(True)
-    except RecordingError:
-        raise
-    except Exception as error:
-        if data.tell() < whole or not topics:
-            _refuse(str(path), f"cannot be read as MCAP at byte {data.tell()}: {error or type(error).__name__}")
+                    _refuse(str(path), f"this is no log of ticks: it has a channel {shortened(topic)}")
+                yield flat(_object(record.data.decode(errors="replace"), f"{path}, record {number}"))
+    except UnreadableError as error:
+        _refuse(str(path), str(error))
 
 
 def _object(text: str, where: str) -> dict[str, Any]:

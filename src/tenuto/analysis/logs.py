@@ -47,9 +47,10 @@ _NEEDED = (
     "guard.state", "guard.codes", "guard.reasons", *(f"intent.{axis}" for axis in Intent._fields),
     *(f"{stage}.{axis}" for stage in ("demand", "target", "command") for axis in VelocityCommand._fields),
 )  # fmt: skip
+_NO_CHOICE = Chosen()
 _LATER: dict[str, float | str] = {
-    "link.quality": math.nan, "link.rssi": math.nan, "link.bad": math.nan, "link.lost": math.nan, "level": math.nan,
-    "steering": "", "rear_share": math.nan, "notice_codes": "",
+    "link.quality": math.nan, "link.rssi": math.nan, "link.bad": math.nan, "link.lost": math.nan, "notice_codes": "",
+    "level": _NO_CHOICE.level, "steering": _NO_CHOICE.steering, "rear_share": _NO_CHOICE.rear_share,
 }  # fmt: skip
 _STAGES = frozenset(
     ("link", "raw", "position", "shaped", "intent", "demand", "target", "command", "actuators", "wire", "output",

@@ -9,17 +9,19 @@ from __future__ import annotations
 
 import threading
 import time
+import warnings
 from collections.abc import Callable, Mapping
-from io import BytesIO
+from contextlib import suppress
 from pathlib import Path
+from queue import Full, Queue
 from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.basics.closing import Closing
-from tenuto.basics.errors import RecordingError, SinkError
+from tenuto.basics.errors import CutOffWarning, RecordingError, SinkError
 from tenuto.basics.extras import how_to_get, needs
 from tenuto.basics.text import shortened
 from tenuto.clock import REAL, Clock
-from tenuto.files import UnreadableError, read_bytes
+from tenuto.files import UnreadableError, mcap_records
 
 if TYPE_CHECKING:
     from mcap.writer import Writer
@@ -27,11 +29,15 @@ if TYPE_CHECKING:
 # What is handed bytes that came or went just now.
 Tap = Callable[[bytes], None]
 _FLUSH_SECONDS = 1.0
+# So many messages wait for a slow disk at most, and so long, s, for it at the end.
+_MOST_WAITING, _PATIENCE = 10_000, 2.0
 _START, _IN, _OUT = "/raw/", "/in", "/out"
 
 
 class BlackBox(Closing):
-    """Writes what ports and sockets hand over, from any thread. What a killed process leaves is readable.
+    """Writes what ports and sockets hand over, in a thread of its own: a slow disk holds up nobody who hands it over.
+
+    What a killed process leaves is readable.
 
     Attributes:
         problem: why it writes no more, such as a full disk; empty while it does. Nothing else is held up by that.
@@ -49,6 +55,7 @@ class BlackBox(Closing):
             raise SinkError(f"{path}: expected a black box that ends in .mcap")
         self._path, self.problem = path, ""
         self._lock = threading.Lock()
+        self._waiting: Queue[tuple[int, int, bytes] | None] = Queue(_MOST_WAITING)
         try:
             self._file = open(path, "wb")  # noqa: SIM115  # see close()
             self._writer: Writer = mcap.writer.Writer(self._file, use_chunking=False, enable_crcs=False)
@@ -56,7 +63,8 @@ class BlackBox(Closing):
         except OSError as error:
             raise SinkError(f"{path}: cannot write a black box there: {error.strerror or error}") from error
         self._clock, self._began = clock, time.time() - clock.now()
-        self._flushed = 0.0
+        self._thread = threading.Thread(target=self._write, name="black box", daemon=True)
+        self._thread.start()
 
     def taps(self, name: str, settings: Mapping[str, str] | None = None) -> tuple[Tap, Tap]:
         """Return what takes the bytes that come in at a port, and those that go out.
@@ -71,30 +79,44 @@ class BlackBox(Closing):
             channel = self._writer.register_channel(topic, "", 0, dict(settings))
 
         def take(data: bytes) -> None:
-            now = self._clock.now()
-            at = int((self._began + now) * 1e9)
-            with self._lock:
-                if self.problem or self._file.closed:
-                    return
-                try:
-                    self._writer.add_message(channel, log_time=at, data=data, publish_time=at)
-                    if now - self._flushed > _FLUSH_SECONDS:
-                        self._file.flush()
-                        self._flushed = now
-                except OSError as error:
-                    self.problem = f"{self._path}: the black box ends here: {error.strerror or error}"
+            try:
+                self._waiting.put_nowait((channel, int((self._began + self._clock.now()) * 1e9), data))
+            except Full:
+                self.problem = self.problem or f"{self._path}: the disk is too slow: bytes are missing in the black box"
 
         return take
 
-    def close(self) -> None:
-        """Finish the file; what hinders that stands in `problem`."""
-        with self._lock:
+    def _write(self) -> None:
+        flushed = time.monotonic()
+        while (item := self._waiting.get()) is not None:
+            channel, at, data = item
             try:
-                if not self.problem and not self._file.closed:
-                    self._writer.finish()  # type: ignore[no-untyped-call]
-                self._file.close()
+                with self._lock:
+                    self._writer.add_message(channel, log_time=at, data=data, publish_time=at)
+                if time.monotonic() - flushed > _FLUSH_SECONDS:
+                    self._file.flush()
+                    flushed = time.monotonic()
             except OSError as error:
-                self.problem = self.problem or f"{self._path}: the black box ends here: {error.strerror or error}"
+                self._end(error)
+
+    def _end(self, error: OSError) -> None:
+        self.problem = self.problem or f"{self._path}: the black box ends here: {error.strerror or error}"
+
+    def close(self) -> None:
+        """Write what waits, and finish the file; what hinders that stands in `problem`."""
+        if not self._thread.is_alive():
+            return
+        with suppress(Full):
+            self._waiting.put(None, timeout=_PATIENCE)
+        self._thread.join(_PATIENCE)
+        if self._thread.is_alive():
+            self.problem = self.problem or f"{self._path}: the disk hangs: the end of the black box is missing"
+            return
+        try:
+            self._writer.finish()  # type: ignore[no-untyped-call]
+            self._file.close()
+        except OSError as error:
+            self._end(error)
 
 
 class Played(NamedTuple):
@@ -121,12 +143,9 @@ def read_black_box(path: str | Path, name: str = "") -> Played:
     needs("mcap")
     channels, found = dict[int, tuple[str, Mapping[str, str]]](), dict[int, list[tuple[int, bytes]]]()
     try:
-        _collect(BytesIO(read_bytes(path)), channels, found)
+        _collect(path, channels, found)
     except UnreadableError as error:
         raise RecordingError(f"{path}: {error}") from error
-    except Exception as error:  # the library raises whatever its parts raise
-        if not channels:
-            raise RecordingError(f"{path}: cannot be read as MCAP: {error or type(error).__name__}") from error
     names = {known: number for number, (known, _) in channels.items() if found.get(number)}
     if name and name not in names:
         raise RecordingError(f"{path}: no bytes came in at {shortened(name)}; there are {', '.join(names) or 'none'}")
@@ -140,13 +159,15 @@ def read_black_box(path: str | Path, name: str = "") -> Played:
 
 
 def _collect(
-    file: BytesIO, channels: dict[int, tuple[str, Mapping[str, str]]], found: dict[int, list[tuple[int, bytes]]]
+    path: str | Path, channels: dict[int, tuple[str, Mapping[str, str]]], found: dict[int, list[tuple[int, bytes]]]
 ) -> None:
     from mcap.records import Channel, Message
-    from mcap.stream_reader import StreamReader
 
-    for record in StreamReader(file, record_size_limit=len(file.getbuffer()) + 1).records:
-        if isinstance(record, Channel) and record.topic.startswith(_START) and record.topic.endswith(_IN):
+    for record in mcap_records(path):
+        if record is None:
+            text = f"{path} was cut off: all up to its last whole message was read"
+            warnings.warn(text, CutOffWarning, stacklevel=2)
+        elif isinstance(record, Channel) and record.topic.startswith(_START) and record.topic.endswith(_IN):
             channels[record.id] = record.topic[len(_START) : -len(_IN)], record.metadata
         elif isinstance(record, Message) and record.channel_id in channels:
             found.setdefault(record.channel_id, []).append((record.log_time, record.data))

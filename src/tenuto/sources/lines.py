@@ -12,12 +12,11 @@ from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Aligned, Clock, Timer
 from tenuto.kinds.options import option
-from tenuto.links.black_box import BlackBox
 from tenuto.protocols import LineDecoder
 from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
-from tenuto.sources.port import open_port
+from tenuto.sources.port import PortSource, open_port
 from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 
 DEFAULT_BAUD = 115_200
@@ -27,7 +26,7 @@ _FULL_TILT = math.radians(35.0)
 _PATIENCE = 3.0
 
 
-class Lines(Source):
+class Lines(PortSource):
     """Text lines over serial: delimited numbers, a column a control.
 
     Raises:
@@ -73,16 +72,6 @@ class Lines(Source):
             lines += ((at, line) for line in self._decoder.feed(piece.text))
         return lines
 
-    @property
-    def finished(self) -> bool:
-        """True at the end of a black box."""
-        return self._port.finished
-
-    def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have the bytes of the port."""
-        self._port.record_raw(box)
-        return True
-
     def about_line(self) -> list[str]:
         """Say what the bytes tell of the line."""
         return self._diagnosis.findings(good=self._decoder.counts.good * 10)
@@ -109,10 +98,6 @@ class Lines(Source):
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
         return lines[-1]
-
-    def close(self) -> None:
-        """Close the port."""
-        self._port.close()
 
 
 class Tilt(Lines):

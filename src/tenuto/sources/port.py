@@ -15,6 +15,7 @@ from tenuto.links.black_box import BlackBox, Tap, read_black_box
 from tenuto.links.serial_ports import why_not
 from tenuto.protocols.marks import Unmarker
 from tenuto.protocols.uart import LineSettings
+from tenuto.sources.base import Source
 
 if TYPE_CHECKING:
     import serial
@@ -264,3 +265,23 @@ def _mark_damage(number: int) -> bool:
     except (ImportError, OSError, ValueError):
         return False
     return True
+
+
+class PortSource(Source):
+    """What sources on a serial port, or on a port of a black box, have in common."""
+
+    _port: Port | PlayedPort
+
+    @property
+    def finished(self) -> bool:
+        """True at the end of a black box."""
+        return self._port.finished
+
+    def record_raw(self, box: BlackBox) -> bool:
+        """Let a black box have the bytes of the port."""
+        self._port.record_raw(box)
+        return True
+
+    def close(self) -> None:
+        """Close the port."""
+        self._port.close()

@@ -9,13 +9,12 @@ from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import REAL, Aligned, Timer
 from tenuto.kinds.options import option
-from tenuto.links.black_box import BlackBox
 from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.radio.base import RADIOS, RadioProtocol, channel_values
 from tenuto.protocols.radio.decoder import ChannelFrame
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
-from tenuto.sources.port import Piece, open_port
+from tenuto.sources.port import Piece, PortSource, open_port
 
 # Within a frame bytes follow each other at once; between two frames, and before telemetry, a line rests for longer, s.
 _PAUSE = 0.0015
@@ -25,7 +24,7 @@ STRANGE = "bytes come, and no frame is among them"
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
 
 
-class Receiver(Source):
+class Receiver(PortSource):
     """A radio receiver on a serial port. A channel's raw number is the pulse it stands for, in µs.
 
     A frame that the receiver marks as lost is no frame: it repeats an older one, and silence must count as
@@ -86,23 +85,9 @@ class Receiver(Source):
             for frame in found if not frame.lost or frame.failsafe
         ]  # fmt: skip
 
-    @property
-    def finished(self) -> bool:
-        """True at the end of a black box."""
-        return self._port.finished
-
-    def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have the bytes of the port."""
-        self._port.record_raw(box)
-        return True
-
     def about_line(self) -> list[str]:
         """Say what the bytes tell of the line."""
         return self._diagnosis.findings(self._decoder)
-
-    def close(self) -> None:
-        """Close the port."""
-        self._port.close()
 
 
 @dataclass(frozen=True, kw_only=True)
