@@ -504,3 +504,10 @@ def test_pulses_on_the_pins_of_a_computer(kind: str, monkeypatch: pytest.MonkeyP
     monkeypatch.setitem(sys.modules, "gpiod", None)
     with pytest.raises(tenuto.SourceError, match=r"pip install 'tenuto\[gpio\]'"):
         tenuto.open_source(f"{kind}:/dev/gpiochip9,line=4")
+
+
+@pytest.mark.parametrize("channel", ["1e12", "0", "-3", "1.5"])
+def test_a_capture_of_wires_that_cannot_be_is_refused(channel: str, tmp_path: Path) -> None:
+    (tmp_path / "p.csv").write_text(f"time,channel,level\n0,1,1\n0.001,{channel},0\n")
+    with pytest.raises(tenuto.RecordingError, match=r"p.csv:3: expected a whole number from 1 to 64 in column channel"):
+        tenuto.open_source(f"pwm:{tmp_path / 'p.csv'}")

@@ -18,6 +18,9 @@ from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.gpio import GpioPulses, KernelLines
 from tenuto.sources.recording import Recording, read_table
 
+# No capture has more wires.
+_MOST_WIRES = 64
+
 
 class EdgeFile(Recording):
     """PPM or PWM edges from a file, decoded and played as a recording.
@@ -31,7 +34,7 @@ class EdgeFile(Recording):
 
     def __init__(self, kind: str, path: str | Path) -> None:
         rows = read_table(path, ("time",) if kind == "ppm" else ("time", "channel", "level"))
-        found, self._counts = _ppm(rows) if kind == "ppm" else _pwm(rows)
+        found, self._counts = _ppm(rows) if kind == "ppm" else _pwm(rows, path)
         if not found:
             raise RecordingError(f"{path}: expected {kind} pulses of 700 to 2300 µs, found no whole frame")
         super().__init__(path, frames=found)
@@ -48,7 +51,11 @@ def _ppm(rows: list[dict[str, float]]) -> tuple[list[Frame], Counts]:
     return [Frame(time, channel_values(frame)) for time, frame in found], decoder.counts
 
 
-def _pwm(rows: list[dict[str, float]]) -> tuple[list[Frame], Counts]:
+def _pwm(rows: list[dict[str, float]], path: str | Path) -> tuple[list[Frame], Counts]:
+    for line, row in enumerate(rows, 2):
+        if row["channel"] not in range(1, _MOST_WIRES + 1):
+            wanted = f"a whole number from 1 to {_MOST_WIRES} in column channel"
+            raise RecordingError(f"{path}:{line}: expected {wanted}, found {row['channel']:g}")
     channels = max(int(row["channel"]) for row in rows)
     decoder = PwmDecoder(channels)
     found = decoder.feed((row["time"], int(row["channel"]) - 1, row["level"] > 0.5) for row in rows)
