@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import io
+import os
+import struct
 import subprocess
 import sys
+import termios
+import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, cast
+from unittest import mock
 
 from hypothesis import settings
 
@@ -143,3 +150,36 @@ class Notebook(Sink):
 
     def stop(self, tick: Tick) -> None:
         self.stops.append(tick)
+
+
+@contextlib.contextmanager
+def prompt_terminals() -> Iterator[None]:
+    """Have every byte at the other end of a pseudo-terminal when `os.write` returns.
+
+    The system hands it over in a thread of its own. In simulated time that may be many ticks later.
+    """
+    other_end, openpty, write = dict[str, int](), os.openpty, os.write
+
+    def pair() -> tuple[int, int]:
+        master, slave = openpty()
+        other_end[f"of {master}"], other_end[os.ttyname(slave)] = slave, master
+        return master, slave
+
+    def waiting(end: int) -> int:
+        return int(struct.unpack("i", fcntl.ioctl(end, termios.FIONREAD, b"1234"))[0])
+
+    def write_through(end: int, data: bytes) -> int:
+        key = f"of {end}"
+        if os.isatty(end) and key not in other_end:
+            key = os.ttyname(end)
+        if not os.isatty(end) or key not in other_end:
+            return write(end, data)
+        before = waiting(other_end[key])
+        written, deadline = write(end, data), time.monotonic() + 20.0
+        while waiting(other_end[key]) < before + written:
+            assert time.monotonic() < deadline, "what is written to a pseudo-terminal does not arrive"
+            time.sleep(0.0)
+        return written
+
+    with mock.patch("os.openpty", pair), mock.patch("os.write", write_through):
+        yield

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import CART, MEDLAR, Bench, Hands, Notebook, examples, pad, run
+from helpers import CART, MEDLAR, Bench, Hands, Notebook, examples, pad, prompt_terminals, run
 from tenuto import Tick
 from tenuto.analysis.measure import measure
 from tenuto.analysis.odometry import motion_in_log
@@ -173,6 +173,7 @@ def drive_by_line(
         key.chmod(0o600)
     more = {"form": form, "key": str(key) if form == "signed" else None}
     with (
+        prompt_terminals(),
         FarEnd(
             profile, form=form, key=bytes.fromhex("5a" * 32) if form == "signed" else None, loss=loss, delay=delay
         ) as far,
