@@ -9,6 +9,8 @@ from typing import NamedTuple
 MOST_EARLIER = 300
 
 
+# What rounding makes of a difference of two times, s: one that is exactly a limit is neither above nor below it.
+ROUNDING_TIME = 1e-9
 # No clock goes on for so long, s.
 _LONGEST = 1e12
 

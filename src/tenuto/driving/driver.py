@@ -6,7 +6,7 @@ import math
 from collections import deque
 from collections.abc import Mapping
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import ROUNDING_TIME, Frame
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
 from tenuto.driving.holding import Holding
@@ -48,7 +48,8 @@ class StickDriver:
         controls = plan.controls if lower is None else lower.controls
         self.name = plan.driver if lower is None else lower.name
         self._share = 1.0 if lower is None else lower.share
-        self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
+        self._link_timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
+        self._timeout = self._link_timeout + ROUNDING_TIME
         self._timeout_key = "link_timeout" if lower is None else f"link_timeout of {lower.name}"
         self.reader = Reader(controls, plan.period, plan.guard.frozen_after)
         self._shaper = Shaper(controls, plan.sticks)
@@ -162,7 +163,7 @@ class StickDriver:
         wanted = self._plan.guard.link_good_for
         if wanted > 0.0 and self.held is not None:
             good = now - self.good_since if self.good_since is not None else 0.0
-            if good < wanted:
+            if good < wanted - ROUNDING_TIME:
                 missing += (
                     Reason(Code.LINK_SETTLING, f"the link has been good for {good:.2f} s, and {wanted:g} s are needed"),
                 )
@@ -183,15 +184,15 @@ class StickDriver:
         age = now - good.time
         # Written so that a NaN clock fails it too.
         if not age <= self._timeout:
-            text = f"no good frame for {age:.2f} s ({self._timeout_key} {self._timeout:g} s)"
+            text = f"no good frame for {age:.2f} s ({self._timeout_key} {self._link_timeout:g} s)"
             return (Condition(Code.LINK_QUIET, text, f"the link was quiet for {age:.2f} s"),)
         signal, least = good.signal, guard.least_quality
         if signal is not None and not signal.quality >= least and least > 0.0:  # NaN is no quality either
             weak = f"only {signal.quality:.0f} % of the radio's frames arrive (least_quality {least:g} %)"
             return (Condition(Code.LINK_WEAK, weak, f"only {signal.quality:.0f} % of the radio's frames arrived"),)
         arrivals = self._arrivals
-        if arrivals and now - arrivals[0] > _COUNTED_OVER:
-            came = sum(now - time <= _COUNTED_OVER for time in arrivals)
+        if arrivals and now - arrivals[0] > _COUNTED_OVER + ROUNDING_TIME:
+            came = sum(now - time <= _COUNTED_OVER + ROUNDING_TIME for time in arrivals)
             sparse = f"{came} good frames in the last second (least_frame_rate {guard.least_frame_rate:g} Hz)"
             return (Condition(Code.LINK_SPARSE, sparse, f"only {came} good frames came in a second"),)
         return ()

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.guard import GuardSettings
 
@@ -35,7 +36,7 @@ class Pair:
             self._stuck = self._stuck and on[0]
         elif self._since is None:
             self._since = time
-        if self._since is not None and time - self._since > self._within:
+        if self._since is not None and time - self._since > self._within + ROUNDING_TIME:
             self._stuck = True
         if not self._stuck:
             return ()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.basics.reasons import LINK_CODES, Code, Reason
 from tenuto.driving.guard import GuardSettings, State
 from tenuto.driving.limits import approach, ramp_to_stop
@@ -25,7 +26,7 @@ class LinkLoss:
 
     def sinks(self, now: float) -> bool:
         """Tell whether the aircraft is to sink at this moment, s."""
-        return now < self._descend_until
+        return now < self._descend_until - ROUNDING_TIME
 
     def bear(
         self, faults: tuple[Reason, ...], state: State, now: float, dt: float
@@ -41,7 +42,7 @@ class LinkLoss:
         if self._lost_since is None:
             self._lost_since = now - dt
         lasted, grace = now - self._lost_since, self._guard.grace
-        if state is not State.DRIVING or not 0.0 <= lasted < grace:
+        if state is not State.DRIVING or not 0.0 <= lasted < grace - ROUNDING_TIME:
             return faults, ()
         text = f"{lost[0].text}: the last command holds for {grace - lasted:.2f} s more"
         return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)

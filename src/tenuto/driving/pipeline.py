@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
-from tenuto.basics.frame import Frame, timed
+from tenuto.basics.frame import ROUNDING_TIME, Frame, timed
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
@@ -312,7 +312,7 @@ class Pipeline:
         if self._stop_left is None:
             self._stop_left = stop_seconds(self._command, self.plan.guard) + 2.0 * self.plan.period + _PATIENCE
         self._stop_left -= dt
-        if self._stop_left >= 0.0:
+        if self._stop_left >= -ROUNDING_TIME:
             return None
         return Reason(Code.STOP_OVERDUE, "the stop was not done in its time: the power is off until you enable again")
 
@@ -387,7 +387,7 @@ class Pipeline:
             self._inputs.forget()
             back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
             return self.plan.period, (Reason(Code.TIME_BACKWARDS, back),)
-        if dt > self.plan.stall_timeout:
+        if dt > self.plan.stall_timeout + ROUNDING_TIME:
             stall = f"the loop stalled for {dt:.3f} s (stall_timeout {self.plan.stall_timeout:g} s)"
             return dt, (Reason(Code.LOOP_STALLED, stall),)
         return dt, ()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.guard import State
 
@@ -36,13 +37,13 @@ class Attention:
         if not driving and not self._asleep:
             self._moved_at = now  # it counts from when it is driven: it may have waited before, for the start warning
         still = now - self._moved_at
-        if driving and still > self._longest:
+        if driving and still > self._longest + ROUNDING_TIME:
             self._asleep = True
         if self._asleep:
             text = f"no control was moved for {still:.0f} s (guard.attention {self._longest:g} s)"
             return Condition(Code.NO_ATTENTION, text, f"no control was moved for {self._longest:g} s"), None
         left = self._longest - still
-        if driving and still > _TOLD_FROM * self._longest:
+        if driving and still > _TOLD_FROM * self._longest + ROUNDING_TIME:
             return None, Reason(Code.ATTENTION, f"no control was moved for {still:.0f} s: it stops in {left:.0f} s")
         return None, None
 
@@ -62,7 +63,7 @@ class StartWarning:
         elif self._since is None:
             self._since = now
         left = self._seconds - (now - self._since) if self._since is not None else self._seconds
-        if left <= 0.0:
+        if left <= ROUNDING_TIME:
             return None
         return Reason(Code.START_WARNING, f"start warning: {left:.1f} s more; leave the sticks at rest")
 

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import ROUNDING_TIME, Frame
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.sticks.centring import StartCentre
 from tenuto.sticks.control import ControlPlan, Opposite
@@ -122,7 +122,7 @@ class Reader:
             self._same = (now, frame.time)
             return ()
         still = frame.time - self._same[1]
-        if still <= self._frozen_after:
+        if still <= self._frozen_after + ROUNDING_TIME:
             return ()
         names = ", ".join(name for name, _, _ in self._noisy[:3])
         text = f"{names} have not changed by a single step for {still:.1f} s, and they are never so still: frozen"
@@ -142,7 +142,7 @@ class Reader:
         if not frame.link_good:
             note = frame.note or "the source says that its link is not good"
             faults += (Condition(Code.LINK_BAD, note, f"the link was not good ({note})"),)
-        if not frame.time <= now + self._period:
+        if not frame.time <= now + self._period + ROUNDING_TIME:
             faults += (Reason(Code.FRAME_TIME, f"a frame says it came at {frame.time} s, but it is {now} s"),)
         elif self.good is not None and frame.time < self.good.time:
             back = f"a frame of {frame.time:.3f} s came after one of {self.good.time:.3f} s"

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import ClassVar, NamedTuple, Protocol
 
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import Role, named, option
 from tenuto.kinds.quantities import TIME
 from tenuto.kinds.registry import Kinds
@@ -140,7 +141,7 @@ class Contact:
     """An on/off reading with hysteresis that must last to count; pressed at start-up it must be released first."""
 
     def __init__(self, plan: ContactPlan) -> None:
-        self._on_above, self._off_below, self._debounce = plan.on_above, plan.off_below, plan.debounce
+        self._on_above, self._off_below, self._debounce = plan.on_above, plan.off_below, plan.debounce - ROUNDING_TIME
         self._blocked = not plan.at_start
         self._raw = self.on = False
         self._since = float("-inf")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
 from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
@@ -31,7 +32,7 @@ class DoublePlan(ContactPlan):
 class _Double(ContactSwitch):
     def __init__(self, plan: DoublePlan) -> None:
         super().__init__(plan)
-        self._time, self._before, self._second = plan.time, float("-inf"), False
+        self._time, self._before, self._second = plan.time + ROUNDING_TIME, float("-inf"), False
 
     def _after(self, pressed: bool, on: bool, time: float) -> int:
         if pressed:

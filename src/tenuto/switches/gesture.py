@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
 from tenuto.switches.base import Operated, Switch, SwitchFacts, SwitchOptions, SwitchPlan
@@ -60,7 +61,7 @@ class _Gesture(Switch):
         if self._blocked and not self.at_start:
             return 0
         self._since = time if self._since is None else self._since
-        return int(time - self._since >= self._plan.time)
+        return int(time - self._since >= self._plan.time - ROUNDING_TIME)
 
 
 def _is_at(position: float, where: str, lever: bool) -> bool:

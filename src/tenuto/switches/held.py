@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
 from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Operated, Switch, SwitchFacts
@@ -29,7 +30,7 @@ class HeldPlan(ContactPlan):
 class _Held(ContactSwitch):
     def __init__(self, plan: HeldPlan) -> None:
         super().__init__(plan)
-        self._time, self._since = plan.time, 0.0
+        self._time, self._since = plan.time - ROUNDING_TIME, 0.0
 
     def _after(self, pressed: bool, on: bool, time: float) -> int:
         if pressed:

@@ -9,6 +9,7 @@ from itertools import pairwise
 from typing import ClassVar
 
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import Role, option
 from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
@@ -48,7 +49,7 @@ class _Positions(Switch):
             if abs(value - edge) >= plan.hysteresis:
                 self._candidate, self._since = found, time
                 now = found
-        return now if time - self._since >= plan.debounce else self.position
+        return now if time - self._since >= plan.debounce - ROUNDING_TIME else self.position
 
 
 @dataclass(frozen=True, kw_only=True)
