@@ -19,6 +19,7 @@ EXTRAS = {
     "gpiod": ("gpio", "pulses on pins"),
     "cryptography": ("udp", "UDP"),
     "hypothesis": ("testing", "random profiles"),
+    "jinja2": ("firmware", "code of a microcontroller"),
 }
 
 

@@ -9,6 +9,8 @@ from typing import NamedTuple
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
+# A stop that is done but for so long is done, s: rounding would leave speeds of 1e-17 m/s for one tick more.
+_DONE = 1e-5
 # For vx, vy, vz and yaw rate: the limits while growing and while shrinking, m/s² or rad/s².
 Axes = tuple[tuple[float, float], ...]
 
@@ -132,7 +134,7 @@ def ramp_to_stop(
     vx, vy, vz, yaw_rate = previous
     ground = math.hypot(vx, vy) if vy else abs(vx)
     seconds_left = max(ground / deceleration, abs(yaw_rate) / turn_deceleration, abs(vz) / vertical_deceleration)
-    if seconds_left <= dt:
+    if seconds_left <= dt + _DONE:
         return STANDSTILL
     share = 1.0 - dt / seconds_left
     return VelocityCommand(vx * share, vy * share, vz * share, yaw_rate * share)

@@ -1,0 +1,61 @@
+"""The pieces of generated code: each kind brings its own, a template beside its Python."""
+
+from __future__ import annotations
+
+import inspect
+import re
+from functools import lru_cache
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from tenuto.basics.extras import needs
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
+ROOT = Path(__file__).parents[1]
+SUFFIX = ".c.j2"
+
+
+def piece_name(kind: type) -> str:
+    """Return the name of the file of a class, without its suffix: ``GesturePlan`` is in ``gesture``."""
+    return re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", kind.__name__.removesuffix("Plan")).lower()
+
+
+@lru_cache
+def piece_file(kind: type) -> Path | None:
+    """Find the piece of a class, or of what it is a special case of; None where there is none."""
+    for base in kind.__mro__[:-1]:
+        try:
+            found = Path(inspect.getfile(base)).with_name(piece_name(base) + SUFFIX)
+        except (TypeError, OSError):
+            continue
+        if found.exists():
+            return found
+    return None
+
+
+def environment() -> Environment:
+    """Make what fills templates in.
+
+    Raises:
+        MissingPackageError: Jinja2 is not installed.
+    """
+    needs("jinja2")
+    from jinja2 import Environment, FileSystemLoader, StrictUndefined
+
+    made = Environment(
+        loader=FileSystemLoader(ROOT), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
+        keep_trailing_newline=True, autoescape=False,
+    )  # fmt: skip
+
+    def piece(one: Any) -> Any:
+        path = piece_file(type(one))
+        assert path is not None, f"{type(one).__name__} was to be refused"
+        if path.is_relative_to(ROOT):
+            return made.get_template(path.relative_to(ROOT).as_posix()).module
+        return made.from_string(path.read_text(encoding="utf-8")).module
+
+    made.filters["piece"] = piece
+    made.filters["kind"] = lambda one: (type(one).__doc__ or type(one).__name__).partition("\n")[0].rstrip(".")
+    return made

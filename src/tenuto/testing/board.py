@@ -1,0 +1,197 @@
+"""Whether the code of a board does what the profile does here: the same schedule through both, tick by tick.
+
+A schedule is what a careless driver and a faulty device send: `any_schedule` makes one of a seed. `by_pipeline` drives
+it here, `by_program` on a desktop (or whatever runs the program); `difference` says where they part.
+"""
+
+from __future__ import annotations
+
+import math
+import random
+import subprocess
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from tenuto.basics.frame import Frame
+from tenuto.driving.pipeline import Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.sim.hands import DRIVERS, Hands
+from tenuto.vehicles.velocity import VelocityCommand
+
+# What may come of a number that is reckoned in float, as a share of full scale.
+CLOSE = 1e-5
+_LINKS = ("good", "good", "good", "lost", "late", "garbage", "failsafe", "spike", "missing", "bounce")
+_CLOCKS = ("steady", "steady", "steady", "stall", "back", "uneven")
+
+
+class Row(NamedTuple):
+    """What happens at one moment.
+
+    Attributes:
+        ms: when. values: of a frame that came, input → raw number; NaN where it is none; None for no frame.
+        link: the receiver does not say that it lost its transmitter. stop, reset: see the pipeline.
+    """
+
+    ms: int
+    values: Mapping[str, float] | None
+    link: bool = True
+    stop: bool = False
+    reset: bool = False
+
+
+class Made(NamedTuple):
+    """What one side has made of a row."""
+
+    state: str
+    reason: str
+    values: dict[str, float]
+    power: bool
+    send: bool
+    actions: frozenset[str]
+
+
+def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
+    """Make the schedule of a seed: a drive that begins as one should, and what may go wrong in it."""
+    dice, hands = random.Random(seed), Hands(plan)
+    rows: list[Row] = []
+    period, ms = round(1000.0 * plan.period), 1000
+    for _ in range(scenes):
+        driver, link, clock = dice.choice(list(DRIVERS)), dice.choice(_LINKS), dice.choice(_CLOCKS)
+        ticks, begins = dice.randrange(20, 120), dice.random() < 0.9
+        beginning = hands.begins if begins else 0
+        odd = dice.randrange(beginning, beginning + ticks)
+        for number in range(beginning + ticks):
+            hands.act(driver, dice, plan.period, number if begins else -1)
+            values: Mapping[str, float] | None = hands.values()
+            good, faulty = True, number >= beginning
+            if faulty and link != "good":
+                values, good = _spoiled(values or {}, link, number - beginning, dice)
+            step = period
+            if number == odd and clock == "stall":
+                step = round(1000.0 * plan.stall_timeout) + dice.randrange(1, 400)
+            elif number == odd and clock == "back":
+                step = -dice.randrange(1, 500)
+            elif clock == "uneven":
+                step = dice.randrange(math.ceil(0.6 * period), 2 * period)
+            ms += step
+            rows.append(Row(ms, values, good, dice.random() < 0.001, dice.random() < 0.01))
+    return rows
+
+
+def _spoiled(
+    values: Mapping[str, float], link: str, number: int, dice: random.Random
+) -> tuple[Mapping[str, float] | None, bool]:
+    """Return what a faulty link makes of a frame."""
+    if link == "lost":
+        return None, True
+    if link == "late":
+        return (values if number % 5 == 0 else None), True
+    if link == "failsafe":
+        return values, number > 60
+    name = dice.choice(list(values))
+    if link == "spike" and dice.random() < 0.05:
+        return {**values, name: dice.choice((1e6, -1e6, values[name] * 1.01 + 1.0))}, True
+    if link == "garbage" and dice.random() < 0.1:
+        return {**values, name: dice.choice((math.nan, math.inf, -math.inf, 0.0))}, True
+    if link == "missing" and dice.random() < 0.1:
+        return {one: value for one, value in values.items() if one != name}, True
+    return (values if link != "bounce" or dice.random() < 0.6 else None), True
+
+
+def by_pipeline(plan: Plan, rows: Sequence[Row]) -> list[Made]:
+    """Drive a schedule here."""
+    pipeline, made = Pipeline(plan), []
+    for row in rows:
+        now = row.ms / 1000.0
+        frame = Frame(now, row.values, row.link) if row.values is not None else None
+        if row.stop:
+            pipeline.emergency_stop("asked for")
+        if row.reset:
+            pipeline.reset()
+        made.append(_of_tick(pipeline.step(frame, now)))
+    return made
+
+
+def _of_tick(tick: Tick) -> Made:
+    reasons = tick.guard.reasons
+    # A name that two things have is said with what it is of.
+    named = {f"{of}.{name}": value for of, values in (("actuators", tick.actuators), ("outputs", tick.outputs))
+             for name, value in values.items()}  # fmt: skip
+    return Made(
+        str(tick.guard.state), str(reasons[0].code) if reasons else "",
+        {**tick.wire, **tick.outputs, **tick.actuators, **tick.command._asdict(), **named},
+        tick.power, tick.send, frozenset(tick.actions),
+    )  # fmt: skip
+
+
+def as_table(rows: Sequence[Row], inputs: Sequence[str]) -> str:
+    """Write a schedule as the program of a board reads it."""
+    lines = [",".join(("time", "step", "link", "stop", "reset", *inputs))]
+    for row in rows:
+        cells = ["" if row.values is None or name not in row.values else repr(row.values[name]) for name in inputs]
+        head = (f"{row.ms / 1000.0:.3f}", "1", f"{row.link:d}", f"{row.stop:d}", f"{row.reset:d}")
+        lines.append(",".join((*head, *cells)))
+    return "\n".join(lines) + "\n"
+
+
+def by_program(command: Sequence[str | Path], plan: Plan, rows: Sequence[Row], begins_ms: int = 0) -> list[Made]:
+    """Drive a schedule by a program that reads it and prints ticks; its clock begins at ``begins_ms``.
+
+    Raises:
+        RuntimeError: the program fails; with what it says.
+    """
+    inputs = list(dict.fromkeys(reads for control in plan.controls for reads in control.all_reads))
+    run = subprocess.run(
+        [*map(str, command), str(begins_ms)], input=as_table(rows, inputs), capture_output=True, text=True, check=False
+    )
+    if run.returncode:
+        raise RuntimeError(run.stderr or f"the program ended with {run.returncode}")
+    header, *lines = run.stdout.splitlines()
+    return list(_read(header.split(","), lines, plan))
+
+
+def _read(names: list[str], lines: list[str], plan: Plan) -> Iterator[Made]:
+    power = names.index("power")
+    for line in lines:
+        cells = line.split(",")
+        fired = frozenset(
+            action.name for action, cell in zip(plan.actions, cells[power + 2 :], strict=True) if cell == "1"
+        )
+        values = {name: float(cell) for name, cell in zip(names[3:power], cells[3:power], strict=True)}
+        yield Made(cells[1], cells[2], values, cells[power] == "1", cells[power + 1] == "1", fired)
+
+
+def full_scale(plan: Plan) -> dict[str, float]:
+    """Return what counts as full scale of each number: of a speed the fastest of any mode, of an actuator its limit."""
+    speeds = plan.full_speeds()
+    forward, turn = max(speeds.forward, speeds.backward), speeds.turn
+    full = {"vx": forward, "vy": max(speeds.sideways, forward), "vz": max(speeds.up, speeds.down), "yaw_rate": turn}
+    fastest, _ = plan.chassis.within_reach(VelocityCommand(forward, speeds.sideways, speeds.up, turn))
+    does = plan.chassis.actuators(fastest)
+    for name, bounds in plan.chassis.bounds().items():
+        full[name] = bounds.most if math.isfinite(bounds.most) else abs(does[name])
+    for one in plan.actuators:
+        for name in one.outputs:
+            full[name] = {"duty": 2.0**one.bits, "pulse": 1e5}.get(one.form, full.get(one.name, 1.0) * one.gear_ratio * 10.0)
+    return {name: max(value, 1.0) for name, value in full.items()}
+
+
+def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: float = CLOSE) -> str:
+    """Say at which tick two sides part, and in what; empty where they never do."""
+    if len(here) != len(there):
+        return f"{len(here)} ticks here, {len(there)} there"
+    full = full_scale(plan)
+    for number, (a, b) in enumerate(zip(here, there, strict=True)):
+        if (a.state, a.reason, a.power, a.send, a.actions) != (b.state, b.reason, b.power, b.send, b.actions):
+            return f"tick {number}: {a[:2]}, {a[3:]} here, {b[:2]}, {b[3:]} there"
+        for name, value in b.values.items():
+            if not _near(a.values[name], value, close * full.get(name, 1.0), name.endswith("_angle")):
+                return f"tick {number}: {name} is {a.values[name]:.9g} here, {value:.9g} there"
+    return ""
+
+
+def _near(a: float, b: float, within: float, turns: bool) -> bool:
+    apart = abs(math.remainder(a - b, math.tau)) if turns else abs(a - b)
+    return apart <= within
