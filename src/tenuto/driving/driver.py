@@ -20,6 +20,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # In what time the frames of a link are counted, s.
 _COUNTED_OVER = 1.0
 _VELOCITY = VelocityCommand._fields
+# What is slower than this along an axis, m/s and rad/s, is no wish: no wheel is to steer for it.
+_NO_WISH = 1e-9
 
 
 class StickDriver:
@@ -258,6 +260,10 @@ class StickDriver:
             self.demand = mode.style.demand(intent, mode.speeds, selection.setting, shaped)
             if self._share != 1.0:
                 self.demand = VelocityCommand(*(self._share * axis for axis in self.demand))
+            for axis in self.demand:
+                if axis and -_NO_WISH < axis < _NO_WISH:
+                    self.demand = VelocityCommand(*(0.0 if abs(one) < _NO_WISH else one for one in self.demand))
+                    break
 
     def _is_enabled(self, positions: Mapping[str, float]) -> bool:
         """Tell whether a driver has switched on what must be, where there is such a switch."""

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from tenuto.sticks.smoothing import THERE
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -107,9 +108,9 @@ def on_the_way(command: VelocityCommand, target: VelocityCommand, limits: Limits
 def approach(previous: float, target: float, most: float) -> float:
     """Go from ``previous`` towards ``target`` by at most ``most``, and never past it. Any one unit."""
     change = target - previous
-    if change > most:
+    if change > most + THERE:
         return previous + most
-    if change < -most:
+    if change < -most - THERE:
         return previous - most
     return target
 

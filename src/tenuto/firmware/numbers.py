@@ -6,6 +6,8 @@ import math
 
 # A time that is exactly a limit is neither above nor below it: both sides of the proof count in whole ms.
 _TIE_MS = 1e-6
+# What a float cannot tell from nothing.
+_LEAST = 1.2e-38
 # No age of a time is as long, ms: what is never over is above it.
 _NEVER_MS = 2**30 + 1
 
@@ -13,6 +15,8 @@ _NEVER_MS = 2**30 + 1
 def literal(value: float, real: str) -> str:
     """Return a number as a literal of the type that is reckoned in."""
     value = float(value)
+    if real == "float" and abs(value) < _LEAST:
+        value = 0.0
     if math.isinf(value):
         return "INFINITY" if value > 0.0 else "-INFINITY"
     text = repr(value + 0.0) if real == "double" else f"{value + 0.0:.9g}"

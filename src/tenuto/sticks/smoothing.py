@@ -11,6 +11,9 @@ import numpy as np
 
 from tenuto.basics.number import Value
 
+# What is so near to where it goes is there: rounding would leave a rest of 1e-17 for one step more.
+THERE = 1e-9
+
 
 def median_of_three(oldest: Value, before: Value, newest: Value) -> Value:
     """Return the middle one of three numbers: a single spike, however high, does not get through."""
@@ -52,8 +55,8 @@ def rate_limited(previous: Value, value: Value, dt: float, up: float, down: floa
     start, end = side * previous, side * value
     if end >= start:
         most = start + up * dt
-        return side * (end if end < most else most)
+        return side * (end if end < most + THERE else most)
     least = start - down * dt
     if end < 0.0 and least < 0.0:
         least = -up * (dt - start / down)
-    return side * (end if end > least else least)
+    return side * (end if end > least - THERE else least)

@@ -22,6 +22,8 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 # What may come of a number that is reckoned in float, as a share of full scale.
 CLOSE = 1e-5
+# Of whole numbers so many may be one apart a tick: what is half-way is rounded up on one side and down on the other.
+_ODD = 0.02
 _LINKS = ("good", "good", "good", "lost", "late", "garbage", "failsafe", "spike", "missing", "bounce")
 _CLOCKS = ("steady", "steady", "steady", "stall", "back", "uneven")
 
@@ -182,14 +184,17 @@ def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: f
     """Say at which tick two sides part, and in what; empty where they never do."""
     if len(here) != len(there):
         return f"{len(here)} ticks here, {len(there)} there"
-    full = full_scale(plan)
+    full, odd = full_scale(plan), 0
     for number, (a, b) in enumerate(zip(here, there, strict=True)):
         if (a.state, a.reason, a.power, a.send, a.actions) != (b.state, b.reason, b.power, b.send, b.actions):
             return f"tick {number}: {a[:2]}, {a[3:]} here, {b[:2]}, {b[3:]} there"
         for name, value in b.values.items():
-            if not _near(a.values[name], value, close * full.get(name, 1.0), name.endswith("_angle")):
+            within = close * full.get(name, 1.0)
+            if name.endswith((".pulse", ".duty")) and abs(a.values[name] - value) == 1.0:
+                odd += 1  # a half was rounded up on one side and down on the other
+            elif not _near(a.values[name], value, within, name.endswith("_angle")):
                 return f"tick {number}: {name} is {a.values[name]:.9g} here, {value:.9g} there"
-    return ""
+    return f"{odd} whole numbers are one apart" if odd > 3 + _ODD * len(here) else ""
 
 
 def _near(a: float, b: float, within: float, turns: bool) -> bool:

@@ -12,6 +12,8 @@ from tenuto.basics.number import Array, Value
 
 _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
+# A half, and what rounding may make of it.
+_HALF = 0.501
 _NOTHING: Mapping[str, float] = {}
 
 
@@ -92,10 +94,13 @@ def closed_contact(share: float, was: int) -> int:
 
 
 def rounded(value: Value) -> Value:
-    """Round to whole numbers, halves away from zero: forward and backward are treated alike."""
+    """Round to whole numbers, halves away from zero: forward and backward are treated alike.
+
+    What is a half but for rounding is one: so it does not flicker, nor depend on where it was worked out.
+    """
     if isinstance(value, np.ndarray):
-        return np.sign(value) * np.floor(np.abs(value) + 0.5)
-    return math.copysign(math.floor(abs(value) + 0.5), value) if value else 0.0
+        return np.sign(value) * np.floor(np.abs(value) + _HALF)
+    return math.copysign(math.floor(abs(value) + _HALF), value) if value else 0.0
 
 
 def pulse(share: Value, plan: ActuatorPlan) -> Value:
