@@ -23,6 +23,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "curve": "Draw each stick's way from raw to shaped",
         "key": "Make a key for a link that nobody else may drive by",
         "service": "Drive or follow from boot: a systemd unit",
+        "firmware": "Write the profile as code of a microcontroller",
     },
     "drive": {
         "preflight": "Look whether all is ready for a drive",

@@ -16,11 +16,13 @@ from tenuto.basics.reasons import Code
 from tenuto.driving.guard import TABLE, Event, State
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan, rest_bands
+from tenuto.firmware.boards import avr_board, avr_misfit
 from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
-from tenuto.firmware.pieces import environment
+from tenuto.firmware.pieces import environment, piece_file
 from tenuto.firmware.refusals import refusals, steps_averaged
 from tenuto.profile.profile import Profile
+from tenuto.protocols.radio.base import RADIOS
 from tenuto.styles.base import Style
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.base import Arcs, Chassis, Sides
@@ -28,9 +30,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = ("VX", "VY", "VZ", "YAW")
 # Beside the library, for each target: its folder, and the templates that make its files.
-TARGETS = {
-    "desktop": ("replay.c", "Makefile"),
-}
+TARGETS = {"desktop": ("replay.c", "Makefile"), "avr": ("main.c", "bench.c", "Makefile")}
 
 
 @dataclass(frozen=True)
@@ -40,11 +40,13 @@ class Firmware:
     Attributes:
         files: path below the folder → text. digest: of the profile that it was made from.
         outputs: what may be read after a step, in the order of the header.
+        misfits: target → why there is no program for it.
     """
 
     files: dict[str, str]
     digest: str
     outputs: tuple[str, ...]
+    misfits: dict[str, str]
 
     def write(self, folder: str | Path) -> list[Path]:
         """Write all files below a folder; return their paths.
@@ -81,11 +83,13 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, real: str = "fl
     digest = digest_of(plan)
     context = _context(profile, plan, real) | {"digest": digest, "file": quoted(Path(where).name)}
     _add_filters(made, context, real)
-    files = {
-        name: made.get_template(f"firmware/c/{name}.j2").render(context)
-        for name in ("robot.h", "robot.c", *(f"{target}/{file}" for target, files in TARGETS.items() for file in files))
-    }
-    return Firmware({name: tidied(text) for name, text in files.items()}, digest, tuple(context["outputs"]))
+    misfits = {name: why for name, why in (("avr", avr_misfit(profile, plan)),) if why}
+    if "avr" not in misfits:
+        context |= avr_board(profile, plan)
+    names = ["robot.h", "robot.c"]
+    names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in misfits for file in files]
+    files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
+    return Firmware(files, digest, tuple(context["outputs"]), misfits)
 
 
 def digest_of(plan: Plan) -> str:
@@ -154,7 +158,7 @@ def _context(profile: Profile, plan: Plan, real: str) -> dict[str, Any]:
     arrivals = math.ceil(g.least_frame_rate)
     paired = bool((g.hold_to_run and g.hold_to_run_2) or (g.emergency_stop and g.emergency_stop_2))
     return {
-        "profile": profile, "plan": plan, "g": g, "real": real, "robot": quoted(profile.name), "receiver": "",
+        "profile": profile, "plan": plan, "g": g, "real": real, "robot": quoted(profile.name), **_receiver(profile, inputs),
         "inputs": inputs,
         "readers": {
             reads: quoted(", ".join(c.name for c in plan.controls if reads in c.all_reads)) for reads in inputs
@@ -187,6 +191,16 @@ def _context(profile: Profile, plan: Plan, real: str) -> dict[str, Any]:
         "reason_texts": [(f"ROBOT_WHY_{code.value.upper()}", code.value) for code in Code],
         "axes_of": lambda one: axes, "shares_of": _shares_of, "rows_of": _rows_of,
     }  # fmt: skip
+
+
+def _receiver(profile: Profile, inputs: list[str]) -> dict[str, Any]:
+    """Say which receiver is read, where one is: its protocol, its line, and which of its channels are read."""
+    radio = RADIOS.find(profile.source.kind)
+    if radio is None or piece_file(radio) is None:
+        return {"receiver": "", "radio": None, "channels": []}
+    line = f"{radio.baud} baud, 8{radio.parity}{radio.stop_bits}"
+    numbers = [(int(name.removeprefix("channel_")), name) for name in inputs]
+    return {"receiver": radio.kind, "radio": radio(), "serial_words": line, "channels_read": numbers}
 
 
 def _getters(plan: Plan, axes: list[str], actuators: list[str], outputs: dict[str, Any]) -> Iterator[tuple[str, str]]:
@@ -252,6 +266,7 @@ def _add_filters(made: Any, context: dict[str, Any], real: str) -> None:
         return where
 
     context["getters"] = [(name, filled(where)) for name, where in context["getters"]]
+    context["channels"] = [(number, made.filters["input"](name)) for number, name in context.get("channels_read", ())]
     context["output_texts"] = [
         (prefixed(name, "ROBOT_OUT"), quoted(name)) for name in context["outputs"]
     ]

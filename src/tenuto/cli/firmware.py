@@ -1,0 +1,57 @@
+"""``tenuto firmware``: the same profile as code for a microcontroller."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Literal
+
+import typer
+from rich.text import Text
+
+from tenuto.cli.console import counted, results
+
+
+def firmware(
+    profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
+    out: Annotated[Path, typer.Option(file_okay=False, help="Write the code below this folder.")],
+    language: Annotated[Literal["c"], typer.Option("--for", help="The language: C99, which C++11 takes too.")] = "c",
+    real: Annotated[
+        Literal["float", "double"], typer.Option(help="The type of its numbers; double is for a desktop.")
+    ] = "float",
+    calibration: Annotated[
+        Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the list of files as JSON.")] = False,
+) -> None:
+    """Write the code of a board that does what this profile does: from its sticks to its motors, guard and all.
+
+    What of a profile cannot go to a board is refused, with its key. Exit status 1 then.
+
+    [bold]Examples:[/bold]
+
+      tenuto firmware medlar.toml --out board
+
+      make -C board/desktop && board/desktop/replay < recording.csv
+    """
+    import tenuto
+    from tenuto.firmware.generate import make_firmware
+    from tenuto.profile.prepare import prepare_profile
+
+    prepared = prepare_profile(profile, calibration=calibration)
+    made = make_firmware(prepared.profile, prepared.plan(), real=real)
+    try:
+        written = made.write(out)
+    except OSError as error:
+        raise tenuto.TenutoError(f"{out}: cannot write the code: {error.strerror or error}") from error
+    if as_json:
+        said = {"robot": prepared.profile.name, "digest": made.digest, "files": [str(path) for path in written]}
+        said |= {"misfits": made.misfits}
+        typer.echo(json.dumps(said, indent=2))
+        return
+    results.print(Text.assemble((prepared.profile.name, "bold"), f": code of the profile with the digest {made.digest}"))
+    for path in written:
+        results.print(f"  {path}  {counted(len(path.read_text(encoding='utf-8').splitlines()), 'line')}", soft_wrap=True)
+    for target, why in made.misfits.items():
+        results.print(f"  no {target}: {why}", soft_wrap=True)
+    results.print(f"Next: make -C {out / 'desktop'}, then read {out / 'robot.h'}", soft_wrap=True)
