@@ -45,13 +45,17 @@ def firmware(
     except OSError as error:
         raise tenuto.TenutoError(f"{out}: cannot write the code: {error.strerror or error}") from error
     if as_json:
-        said = {"robot": prepared.profile.name, "digest": made.digest, "files": [str(path) for path in written]}
-        said |= {"misfits": made.misfits}
+        said: dict[str, object] = {"robot": prepared.profile.name, "digest": made.digest}
+        said |= {"files": [str(path) for path in written], "misfits": made.misfits}
         typer.echo(json.dumps(said, indent=2))
         return
-    results.print(Text.assemble((prepared.profile.name, "bold"), f": code of the profile with the digest {made.digest}"))
+    results.print(
+        Text.assemble((prepared.profile.name, "bold"), f": code of the profile with the digest {made.digest}")
+    )
     for path in written:
-        results.print(f"  {path}  {counted(len(path.read_text(encoding='utf-8').splitlines()), 'line')}", soft_wrap=True)
+        results.print(
+            f"  {path}  {counted(len(path.read_text(encoding='utf-8').splitlines()), 'line')}", soft_wrap=True
+        )
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
     results.print(f"Next: make -C {out / 'desktop'}, then read {out / 'robot.h'}", soft_wrap=True)

@@ -24,6 +24,14 @@ _VELOCITY = VelocityCommand._fields
 _NO_WISH = 1e-9
 
 
+def _wish(demand: VelocityCommand) -> VelocityCommand:
+    """Leave out what is too slow to be asked for."""
+    for axis in demand:
+        if axis and -_NO_WISH < axis < _NO_WISH:
+            return VelocityCommand(*(0.0 if abs(one) < _NO_WISH else one for one in demand))
+    return demand
+
+
 class StickDriver:
     """A driver with sticks.
 
@@ -260,10 +268,7 @@ class StickDriver:
             self.demand = mode.style.demand(intent, mode.speeds, selection.setting, shaped)
             if self._share != 1.0:
                 self.demand = VelocityCommand(*(self._share * axis for axis in self.demand))
-            for axis in self.demand:
-                if axis and -_NO_WISH < axis < _NO_WISH:
-                    self.demand = VelocityCommand(*(0.0 if abs(one) < _NO_WISH else one for one in self.demand))
-                    break
+            self.demand = _wish(self.demand)
 
     def _is_enabled(self, positions: Mapping[str, float]) -> bool:
         """Tell whether a driver has switched on what must be, where there is such a switch."""

@@ -80,32 +80,29 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
 def avr_board(profile: Profile, plan: Plan) -> dict[str, Any]:
     """Say which pins do what, for the templates of the ATmega328P; of a profile that fits it."""
     radio = RADIOS.all[profile.source.kind]
+    bridged = [one for one in plan.actuators if one.form == "duty"]
     duties = [
-        {"name": one.name, "bits": one.bits, "timer": timer, "pwm": pwm, "ahead": ahead, "back": back}
-        for one, (timer, pwm, ahead, back) in zip(
-            [one for one in plan.actuators if one.form == "duty"], _BRIDGES, strict=False
-        )
+        {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back}
+        for one, (timer, _, ahead, back) in zip(bridged, _BRIDGES, strict=False)
     ]
-    pulses = [
-        {"name": one.name, "level": one.level, "pin": pin, "port": pin.port, "bit": pin.bit}
-        for one, pin in zip([one for one in plan.actuators if one.form == "pulse"], _SERVOS, strict=False)
-    ]
-    contacts = [
-        one | {"pin": pin, "port": pin.port, "bit": pin.bit}
-        for one, pin in zip(_contacts(plan), _SWITCHED, strict=False)
-    ]
-    pins = [
-        {"words": f"Pins {d['pwm'].words}, {d['ahead'].words}, {d['back'].words}: the duty, ahead and back of {d['name']}."}
-        for d in duties
-    ]
-    pins += [{"words": f"Pin {one['pin'].words}: the pulse of {one['name']}."} for one in pulses]
-    pins += [{"words": f"Pin {one['pin'].words}: on while {one['get']} is."} for one in contacts]
-    used = [pin for d in duties for pin in (d["pwm"], d["ahead"], d["back"])]
-    used += [one["pin"] for one in (*pulses, *contacts)]
+    servos = list(zip([one for one in plan.actuators if one.form == "pulse"], _SERVOS, strict=False))
+    switched = list(zip(_contacts(plan), _SWITCHED, strict=False))
+    said, used = [], []
+    for one, (_, pwm, ahead, back) in zip(bridged, _BRIDGES, strict=False):
+        said.append(f"Pins {pwm.words}, {ahead.words}, {back.words}: the duty, ahead and back of {one.name}.")
+        used += [pwm, ahead, back]
+    for servo, pin in servos:
+        said.append(f"Pin {pin.words}: the pulse of {servo.name}.")
+        used.append(pin)
+    for contact, pin in switched:
+        said.append(f"Pin {pin.words}: on while {contact['get']} is.")
+        used.append(pin)
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     parity = {"N": "0", "E": "1 << UPM01", "O": "1 << UPM01 | 1 << UPM00"}[radio.parity]
     return {
-        "duties": duties, "pulses": pulses, "contacts": contacts, "pins": pins,
+        "duties": duties, "pins": said,
+        "pulses": [{"name": one.name, "level": one.level, "port": pin.port, "bit": pin.bit} for one, pin in servos],
+        "contacts": [one | {"port": pin.port, "bit": pin.bit} for one, pin in switched],
         "ports": [{"name": name, "mask": f"0x{mask:02X}"} for name, mask in masks.items() if mask],
         "ubrr": _divider(radio.baud),
         "frame_bits": f"{parity} | {'1 << USBS0 | ' if radio.stop_bits == 2 else ''}1 << UCSZ01 | 1 << UCSZ00",

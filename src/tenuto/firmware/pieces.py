@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import inspect
 import re
-from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,7 +21,6 @@ def piece_name(kind: type) -> str:
     return re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", kind.__name__.removesuffix("Plan")).lower()
 
 
-@lru_cache
 def piece_file(kind: type) -> Path | None:
     """Find the piece of a class, or of what it is a special case of; None where there is none."""
     for base in kind.__mro__[:-1]:

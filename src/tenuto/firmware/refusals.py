@@ -4,74 +4,69 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from typing import Any
 
 from tenuto.basics.findings import Finding, error
+from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan
 from tenuto.firmware.pieces import piece_file
 from tenuto.profile.profile import Profile
-from tenuto.vehicles.base import Chassis
 
-# Steps that are averaged for an S-curve take 4 bytes an axis each.
+# An S-curve averages so many steps at most: each takes four bytes, and as many an axis.
 MOST_AVERAGED = 400
+_OUT = "take it out of the board's profile"
 
 
 def refusals(profile: Profile, plan: Plan) -> list[Finding]:
     """List what of a profile cannot go to a microcontroller; nothing where all of it can."""
-    return [*_tables(profile), *_kinds(plan), *_others(plan)]
+    return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan)]
 
 
-def _tables(profile: Profile) -> Iterator[Finding]:
+def _tables(profile: Profile, plan: Plan) -> Iterator[Finding]:
     for key, many, why in (
-        ("drivers", profile.drivers, "a board has one driver"),
-        ("distances", profile.distances, "sensors of distance are not read by the generated code yet"),
-        ("inhibits", profile.inhibits, "inhibits are not read by the generated code yet"),
-        ("measured", profile.measured, "measured speeds are not read by the generated code yet"),
+        ("drivers", profile.drivers, "the code of a board has one driver"),
+        ("distances", profile.distances, "the code of a board reads no sensors of distance"),
+        ("inhibits", profile.inhibits, "the code of a board reads no inhibits"),
+        ("measured", profile.measured, "the code of a board reads no measured speeds"),
     ):
         for name in many:
-            yield error(f"{key}.{name}", f"this cannot go to a microcontroller: {why}", "take it out of the board's profile")
+            yield error(f"{key}.{name}", why, _OUT)
     for name, sink in profile.sinks.items():
         if sink.kind in ("mavlink", "mqtt", "udp"):
-            yield error(f"sinks.{name}", f"a board has no {sink.kind}", "take it out of the board's profile")
-    if profile.guard.needs is not None and plan_needs(profile):
-        yield error("guard.needs", "the generated code asks no far end for anything", "take it out")
-
-
-def plan_needs(profile: Profile) -> bool:
-    """Tell whether a profile wants anything of a far end."""
-    return bool(profile.plan().guard.needs.wanted)
+            yield error(f"sinks.{name}", f"the code of a board sends no {sink.kind}", _OUT)
+    if plan.guard.needs.wanted:
+        yield error("guard.needs", "the code of a board hears no far end", _OUT)
 
 
 def _kinds(plan: Plan) -> Iterator[Finding]:
-    used: list[tuple[str, Any]] = [("chassis.kind", plan.chassis)]
+    """Refuse kinds that bring no piece of code."""
+    used: list[tuple[str, object]] = [("chassis.kind", plan.chassis)]
     used += [(f"modes.{mode.name}.style" if mode.name else "style.kind", mode.style) for mode in plan.modes]
     used += [(f"switches.{switch.name}.kind", switch) for switch in plan.selection.switches]
     used += [(f"outputs.{one.name}.kind", one) for mode in plan.modes for one in mode.outputs]
-    for control in plan.controls:
-        used += [
-            (f"controls.{control.name}", shape.curve)
-            for shape in (control.shape, *control.rates.values())
-            if shape.curve is not None
-        ]
     for key, one in used:
         if piece_file(type(one)) is None:
-            yield error(key, f"{type(one).__name__} has no code for a microcontroller", "choose another kind")
+            yield error(
+                key, "there is no code for this kind on a board", "choose another one, or drive from a computer"
+            )
 
 
-def _others(plan: Plan) -> Iterator[Finding]:
-    if any(math.isinf(number) for number in plan.chassis.limits() if number != number):
-        yield error("chassis", "it has no limits")
-    longest = max((mode.limits.smoothing for mode in plan.modes), default=0.0)
+def _curves(plan: Plan) -> Iterator[Finding]:
+    for control in plan.controls:
+        for shape in (control.shape, *control.rates.values()):
+            if shape.curve is not None and piece_file(type(shape.curve)) is None:
+                yield error(
+                    f"controls.{control.name}", "there is no code for its curve on a board", "choose another one"
+                )
+
+
+def _averages(plan: Plan) -> Iterator[Finding]:
     if steps_averaged(plan) > MOST_AVERAGED:
-        text = f"the S-curve averages {longest:.1f} s, which are more steps than a board has room for"
+        longest = max(within_speeds(mode.limits, mode.speeds).smoothing for mode in plan.modes)
+        text = f"the S-curve averages {longest:.1f} s: a board has no room for so many steps"
         yield error("limits.jerk", text, "raise the jerk, or lower the acceleration")
-    if not all(type(plan.chassis).possible is Chassis.possible or True for _ in (0,)):
-        yield error("chassis", "it cannot be told")
 
 
 def steps_averaged(plan: Plan) -> int:
     """Return how many steps an S-curve of a plan averages at most; 0 where there is none."""
-    from tenuto.driving.limits import within_speeds
-
     longest = max(within_speeds(mode.limits, mode.speeds).smoothing for mode in plan.modes)
     return math.ceil(2.0 * longest / plan.period) + 4 if longest > 0.0 else 0

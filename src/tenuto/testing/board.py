@@ -176,7 +176,9 @@ def full_scale(plan: Plan) -> dict[str, float]:
         full[name] = bounds.most if math.isfinite(bounds.most) else abs(does[name])
     for one in plan.actuators:
         for name in one.outputs:
-            full[name] = {"duty": 2.0**one.bits, "pulse": 1e5}.get(one.form, full.get(one.name, 1.0) * one.gear_ratio * 10.0)
+            full[name] = {"duty": 2.0**one.bits, "pulse": 1e5}.get(
+                one.form, full.get(one.name, 1.0) * one.gear_ratio * 10.0
+            )
     return {name: max(value, 1.0) for name, value in full.items()}
 
 
