@@ -5,7 +5,7 @@
  */
 #include <avr/io.h>
 
-#include "../robot.h"
+#include "../robot_board.h"
 
 static uint8_t next(void) {
     while (!(UCSR0A & 1 << RXC0)) continue;

@@ -16,6 +16,9 @@ def firmware(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
     out: Annotated[Path, typer.Option(file_okay=False, help="Write the code below this folder.")],
     language: Annotated[Literal["c"], typer.Option("--for", help="The language: C99, which C++11 takes too.")] = "c",
+    part: Annotated[
+        Literal["whole", "sticks"], typer.Option(help="Sticks to wheels on one board, or a sender of velocity lines.")
+    ] = "whole",
     real: Annotated[
         Literal["float", "double"], typer.Option(help="The type of its numbers; double is for a desktop.")
     ] = "float",
@@ -32,6 +35,8 @@ def firmware(
 
       tenuto firmware medlar.toml --out board
 
+      tenuto firmware sender.toml --part sticks --out sender
+
       make -C board/desktop && board/desktop/replay < recording.csv
     """
     import tenuto
@@ -39,7 +44,7 @@ def firmware(
     from tenuto.profile.prepare import prepare_profile
 
     prepared = prepare_profile(profile, calibration=calibration)
-    made = make_firmware(prepared.profile, prepared.plan(), real=real)
+    made = make_firmware(prepared.profile, prepared.plan(), part=part, real=real)
     try:
         written = made.write(out)
     except OSError as error:
@@ -58,4 +63,4 @@ def firmware(
         )
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
-    results.print(f"Next: make -C {out / 'desktop'}, then read {out / 'robot.h'}", soft_wrap=True)
+    results.print(f"Next: make -C {out / 'desktop'}, then read {out / 'robot_board.h'}", soft_wrap=True)

@@ -36,18 +36,37 @@ class Pin:
 # Of each H-bridge: the pin with the duty and its half of timer 2, the pin that is on ahead, and that on backwards.
 _BRIDGES = (("A", Pin(11), Pin(12), Pin(13)), ("B", Pin(3), Pin(4), Pin(5)))
 _SERVOS = tuple(map(Pin, (6, 7, 8, 9, 10)))
-_SWITCHED = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
+# Pins that measure, and those that nothing is measured at switch.
+_ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
+# How fast lines are sent, baud.
+_LINES = 115_200
 # The clock of the chip, and how far off a baud rate may be: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
 
 
-def avr_misfit(profile: Profile, plan: Plan) -> str:
+def avr_misfit(profile: Profile, plan: Plan, part: str) -> str:
     """Say why a profile has no program for the ATmega328P; empty where it has."""
+    return _no_input(profile, part) or (_no_output(profile, plan) if part == "whole" else "")
+
+
+def _no_input(profile: Profile, part: str) -> str:
+    """Say why its pins cannot read the source."""
+    columns = _analog(profile)
+    if columns:
+        most = len(_ANALOG)
+        return "" if len(columns) <= most else f"source.columns: it has {most} pins that measure"
     radio = RADIOS.find(profile.source.kind)
     if radio is None or piece_file(radio) is None:
-        return f'source.kind: its pins read a radio receiver, not "{profile.source.kind}"'
+        return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
     if abs(_CLOCK / 8 / (_divider(radio.baud) + 1) / radio.baud - 1.0) > _OFF:
         return f"source.kind: its clock of 16 MHz makes no {radio.baud} baud"
+    if part == "sticks":
+        return "source.kind: its one serial port cannot read a receiver and write lines at another speed"
+    return ""
+
+
+def _no_output(profile: Profile, plan: Plan) -> str:
+    """Say why its pins cannot do what the actuators and outputs ask for."""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
     if silent:
@@ -58,9 +77,13 @@ def avr_misfit(profile: Profile, plan: Plan) -> str:
     for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
         if sum(one.form == form for one in plan.actuators) > most:
             return f"actuators: it has pins for {most} of the form {form}"
-    if len(_contacts(plan)) > len(_SWITCHED):
-        return f"actuators and outputs: it has {len(_SWITCHED)} pins that switch"
-    return ""
+    switched = len(_ANALOG) - len(_analog(profile))
+    return f"actuators and outputs: {switched} of its pins switch" if len(_contacts(plan)) > switched else ""
+
+
+def _analog(profile: Profile) -> tuple[str, ...]:
+    """Return what its pins measure, from A0 on: the columns of the lines that a board prints on the desk."""
+    return tuple(getattr(profile.source, "columns", ())) if profile.source.kind == "lines" else ()
 
 
 def _divider(baud: int) -> int:
@@ -77,33 +100,40 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
     return found + [{"get": name, "level": True} for name in plan.output_names() if name not in formed]
 
 
-def avr_board(profile: Profile, plan: Plan) -> dict[str, Any]:
+def _serial(profile: Profile) -> dict[str, Any]:
+    """Say how its serial port is set: as the receiver speaks, or as lines are sent."""
+    radio = RADIOS.find(profile.source.kind)
+    baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (_LINES, "N", 1)
+    bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
+    return {"ubrr": _divider(baud), "frame_bits": " | ".join(f"1 << {bit}" for bit in (*bits, "UCSZ01", "UCSZ00"))}
+
+
+def avr_board(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     """Say which pins do what, for the templates of the ATmega328P; of a profile that fits it."""
-    radio = RADIOS.all[profile.source.kind]
-    bridged = [one for one in plan.actuators if one.form == "duty"]
-    duties = [
-        {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back}
-        for one, (timer, _, ahead, back) in zip(bridged, _BRIDGES, strict=False)
+    columns = _analog(profile)
+    whole = part == "whole"
+    bridged = [one for one in plan.actuators if one.form == "duty" and whole]
+    servos = list(zip([one for one in plan.actuators if one.form == "pulse" and whole], _SERVOS, strict=False))
+    switched = list(zip(_contacts(plan) if whole else [], _ANALOG[len(columns) :], strict=False))
+    said = [
+        f"Pin {pin.words}: {name}, a voltage from 0 to that of the board."
+        for name, pin in zip(columns, _ANALOG, strict=False)
     ]
-    servos = list(zip([one for one in plan.actuators if one.form == "pulse"], _SERVOS, strict=False))
-    switched = list(zip(_contacts(plan), _SWITCHED, strict=False))
-    said, used = [], []
+    used = list[Pin]()
     for one, (_, pwm, ahead, back) in zip(bridged, _BRIDGES, strict=False):
         said.append(f"Pins {pwm.words}, {ahead.words}, {back.words}: the duty, ahead and back of {one.name}.")
         used += [pwm, ahead, back]
-    for servo, pin in servos:
-        said.append(f"Pin {pin.words}: the pulse of {servo.name}.")
-        used.append(pin)
-    for contact, pin in switched:
-        said.append(f"Pin {pin.words}: on while {contact['get']} is.")
-        used.append(pin)
+    said += [f"Pin {pin.words}: the pulse of {servo.name}." for servo, pin in servos]
+    said += [f"Pin {pin.words}: on while {contact['get']} is." for contact, pin in switched]
+    used += [pin for _, pin in (*servos, *switched)]
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
-    parity = {"N": "0", "E": "1 << UPM01", "O": "1 << UPM01 | 1 << UPM00"}[radio.parity]
     return {
-        "duties": duties, "pins": said,
+        "pins": said, "analog": columns, **_serial(profile),
+        "duties": [
+            {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back}
+            for one, (timer, _, ahead, back) in zip(bridged, _BRIDGES, strict=False)
+        ],
         "pulses": [{"name": one.name, "level": one.level, "port": pin.port, "bit": pin.bit} for one, pin in servos],
         "contacts": [one | {"port": pin.port, "bit": pin.bit} for one, pin in switched],
         "ports": [{"name": name, "mask": f"0x{mask:02X}"} for name, mask in masks.items() if mask],
-        "ubrr": _divider(radio.baud),
-        "frame_bits": f"{parity} | {'1 << USBS0 | ' if radio.stop_bits == 2 else ''}1 << UCSZ01 | 1 << UCSZ00",
     }  # fmt: skip

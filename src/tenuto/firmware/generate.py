@@ -21,7 +21,11 @@ from tenuto.firmware.refusals import refusals
 from tenuto.profile.profile import Profile
 
 # Beside the library, for each target: its folder, and the templates that make its files.
-TARGETS = {"desktop": ("replay.c", "Makefile"), "avr": ("main.c", "bench.c", "Makefile")}
+TARGETS = {
+    "desktop": ("replay.c", "Makefile"),
+    "avr": ("main.c", "bench.c", "Makefile"),
+    "cortex-m": ("start.c", "board.ld", "Makefile"),
+}
 
 
 @dataclass(frozen=True)
@@ -55,11 +59,12 @@ class Firmware:
         return written
 
 
-def make_firmware(profile: Profile, plan: Plan | None = None, *, real: str = "float") -> Firmware:
+def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "whole", real: str = "float") -> Firmware:
     """Make the code of a profile.
 
     Args:
         profile: what to make it from. plan: the same with what was measured and trimmed; that of the profile if none.
+        part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board.
         real: the type that is reckoned in, "float" or "double".
 
     Raises:
@@ -72,17 +77,17 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, real: str = "fl
     if wrong:
         raise ProfileError(where, wrong)
     digest = digest_of(plan)
-    context = facts_of(profile, plan) | {"real": real, "digest": digest, "file": quoted(Path(where).name)}
+    context = facts_of(profile, plan) | {"real": real, "part": part, "digest": digest, "file": quoted(Path(where).name)}
     made = environment()
     words = _Words(real)
     made.filters |= words.filters()
     made.filters["module"] = lambda name: made.get_template(name).module
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of")}
     context |= words.texts(plan, context)
-    misfits = {name: why for name, why in (("avr", avr_misfit(profile, plan)),) if why}
+    misfits = {name: why for name, why in (("avr", avr_misfit(profile, plan, part)),) if why}
     if "avr" not in misfits:
-        context |= avr_board(profile, plan)
-    names = ["robot.h", "robot.c"]
+        context |= avr_board(profile, plan, part)
+    names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in misfits for file in files]
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), misfits)

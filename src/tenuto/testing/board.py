@@ -32,8 +32,9 @@ class Row(NamedTuple):
     """What happens at one moment.
 
     Attributes:
-        ms: when. values: of a frame that came, input → raw number; NaN where it is none; None for no frame.
+        ms: when the step is. values: of a frame that came, input → raw number; NaN where it is none; None for no frame.
         link: the receiver does not say that it lost its transmitter. stop, reset: see the pipeline.
+        came_at: when the frame came, ms; None for at that moment.
     """
 
     ms: int
@@ -41,6 +42,7 @@ class Row(NamedTuple):
     link: bool = True
     stop: bool = False
     reset: bool = False
+    came_at: int | None = None
 
 
 class Made(NamedTuple):
@@ -52,6 +54,19 @@ class Made(NamedTuple):
     power: bool
     send: bool
     actions: frozenset[str]
+
+    @classmethod
+    def of(cls, tick: Tick) -> Made:
+        """Return what a tick says."""
+        reasons = tick.guard.reasons
+        # A name that two things have is said with what it is of.
+        named = {f"{of}.{name}": value for of, values in (("actuators", tick.actuators), ("outputs", tick.outputs))
+                 for name, value in values.items()}  # fmt: skip
+        return cls(
+            str(tick.guard.state), str(reasons[0].code) if reasons else "",
+            {**tick.wire, **tick.outputs, **tick.actuators, **tick.command._asdict(), **named},
+            tick.power, tick.send, frozenset(tick.actions),
+        )  # fmt: skip
 
 
 def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
@@ -78,7 +93,9 @@ def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
             elif clock == "uneven":
                 step = dice.randrange(math.ceil(0.6 * period), 2 * period)
             ms += step
-            rows.append(Row(ms, values, good, dice.random() < 0.001, dice.random() < 0.01))
+            # Who has a switch for it resets by that.
+            reset = dice.random() < 0.01 and plan.guard.reset is None
+            rows.append(Row(ms, values, good, dice.random() < 0.001, reset))
     return rows
 
 
@@ -107,30 +124,19 @@ def by_pipeline(plan: Plan, rows: Sequence[Row]) -> list[Made]:
     pipeline, made = Pipeline(plan), []
     for row in rows:
         now = row.ms / 1000.0
-        frame = Frame(now, row.values, row.link) if row.values is not None else None
+        came = now if row.came_at is None else row.came_at / 1000.0
+        frame = Frame(came, row.values, row.link) if row.values is not None else None
         if row.stop:
             pipeline.emergency_stop("asked for")
         if row.reset:
             pipeline.reset()
-        made.append(_of_tick(pipeline.step(frame, now)))
+        made.append(Made.of(pipeline.step(frame, now)))
     return made
-
-
-def _of_tick(tick: Tick) -> Made:
-    reasons = tick.guard.reasons
-    # A name that two things have is said with what it is of.
-    named = {f"{of}.{name}": value for of, values in (("actuators", tick.actuators), ("outputs", tick.outputs))
-             for name, value in values.items()}  # fmt: skip
-    return Made(
-        str(tick.guard.state), str(reasons[0].code) if reasons else "",
-        {**tick.wire, **tick.outputs, **tick.actuators, **tick.command._asdict(), **named},
-        tick.power, tick.send, frozenset(tick.actions),
-    )  # fmt: skip
 
 
 def as_table(rows: Sequence[Row], inputs: Sequence[str]) -> str:
     """Write a schedule as the program of a board reads it."""
-    lines = [",".join(("time", "step", "link", "stop", "reset", *inputs))]
+    lines = [",".join(("time", ".step", ".link", ".stop", ".reset", *inputs))]
     for row in rows:
         cells = ["" if row.values is None or name not in row.values else repr(row.values[name]) for name in inputs]
         head = (f"{row.ms / 1000.0:.3f}", "1", f"{row.link:d}", f"{row.stop:d}", f"{row.reset:d}")
@@ -150,7 +156,12 @@ def by_program(command: Sequence[str | Path], plan: Plan, rows: Sequence[Row], b
     )
     if run.returncode:
         raise RuntimeError(run.stderr or f"the program ended with {run.returncode}")
-    header, *lines = run.stdout.splitlines()
+    return made_of_output(run.stdout, plan)
+
+
+def made_of_output(text: str, plan: Plan) -> list[Made]:
+    """Read what a program of a board has printed."""
+    header, *lines = text.splitlines()
     return list(_read(header.split(","), lines, plan))
 
 

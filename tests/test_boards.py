@@ -1,0 +1,395 @@
+"""The code of a board does what the profile does here, tick by tick: on a desktop, and on simulated chips."""
+
+import json
+import math
+import random
+import shutil
+import struct
+import subprocess
+from collections.abc import Callable, Iterator, Sequence
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, Phase, assume, given, settings
+from hypothesis import strategies as st
+
+import tenuto
+from helpers import examples, run
+from tenuto.basics.frame import Frame, Signal
+from tenuto.basics.reasons import Code
+from tenuto.data import shipped
+from tenuto.driving.guard import State
+from tenuto.driving.plan import Plan
+from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.firmware.refusals import refusals
+from tenuto.protocols.radio.base import RADIOS, channel_values
+from tenuto.protocols.radio.decoder import ChannelFrame
+from tenuto.protocols.radio.sbus import encode_sbus
+from tenuto.protocols.velocity_line import VelocityLineDecoder
+from tenuto.sources.recording import read_recording
+from tenuto.testing.board import (
+    Made,
+    Row,
+    any_schedule,
+    as_table,
+    by_pipeline,
+    by_program,
+    difference,
+    made_of_output,
+)
+from tenuto.testing.profiles import any_profile
+
+EXAMPLES = Path(__file__).parents[1] / "examples/boards"
+BOARD = EXAMPLES / "medlar-board.toml"
+FLAGS = ["-std=c99", "-Wall", "-Wextra", "-Wconversion", "-Werror", "-pedantic"]
+SANITIZED = ["-O1", "-fsanitize=address,undefined", "-fno-sanitize-recover=all"]
+# Half of them begin shortly before the clock of the board wraps.
+WRAPS = 2**32 - 4000
+pytestmark = [
+    pytest.mark.long,
+    pytest.mark.skipif(shutil.which("gcc") is None, reason="no gcc: apt-get install gcc"),
+]
+needs_chip = pytest.mark.skipif(
+    shutil.which("avr-gcc") is None or not Path("/usr/include/simavr").exists(),
+    reason="no simulated chip: apt-get install gcc-avr avr-libc libsimavr-dev",
+)
+needs_arm = pytest.mark.skipif(
+    shutil.which("arm-none-eabi-gcc") is None or shutil.which("qemu-system-arm") is None,
+    reason="no Cortex-M: apt-get install gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm",
+)
+
+
+def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compiler: str = "gcc") -> Path:
+    made.write(folder)
+    program, sources = folder / "replay", [folder / "desktop/replay.c", folder / "robot_board.c"]
+    subprocess.run([compiler, *FLAGS, *flags, *map(str, sources), "-o", str(program), "-lm"], check=True)
+    return program
+
+
+def apart(program: Path, plan: Plan, seeds: Sequence[int], close: float = 1e-5) -> list[str]:
+    """Where this program and the pipeline part over the schedules of some seeds."""
+    found = []
+    for seed in seeds:
+        rows = any_schedule(plan, seed)
+        said = difference(plan, by_pipeline(plan, rows), by_program([program], plan, rows, WRAPS * (seed % 2)), close)
+        found += [f"seed {seed}: {said}"] if said else []
+    return found
+
+
+@pytest.mark.parametrize("name", ["medlar", "medlar-lift", "medlar-keyboard", "quince", "damson"])
+def test_a_shipped_profile_is_the_same_on_a_board(name: str, tmp_path: Path) -> None:
+    profile = tenuto.load_profile(shipped(f"{name}.toml"))
+    assert apart(built(make_firmware(profile), tmp_path), profile.plan(), range(8)) == []
+
+
+@settings(examples(10), suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate])
+@given(any_profile(), st.integers(0, 10**6))
+def test_any_profile_is_the_same_on_a_board(
+    tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
+) -> None:
+    """Reckoned in double and in float: the one shows that it is the same, the other what is lost by it."""
+    profile = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+    plan = profile.plan()
+    assume(not plan.guard.needs.wanted)
+    for real, close in (("double", 1e-6), ("float", 1e-5)):
+        assume(not refusals(profile, plan))
+        program = built(make_firmware(profile, real=real), tmp_path_factory.mktemp(real), ["-O0"])
+        assert apart(program, plan, (seed, seed + 1), close) == []
+
+
+def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> None:
+    make_firmware(tenuto.load_profile(shipped("damson.toml"))).write(tmp_path)
+    flags = [flag for flag in FLAGS if not flag.startswith("-std")]
+    for compiler in (["g++", "-x", "c++", "-std=c++11"], ["clang", "-std=c99"], ["clang", "-x", "c++", "-std=c++11"]):
+        if shutil.which(compiler[0]) is not None:
+            subprocess.run([*compiler, *flags, "-c", "robot_board.c", "-o", "x.o"], cwd=tmp_path, check=True)
+    symbols = subprocess.run(["nm", "-u", tmp_path / "x.o"], capture_output=True, text=True, check=True).stdout
+    assert not {"malloc", "free", "printf", "_Znwm"} & set(symbols.split())
+
+
+def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
+    """The newest frame at each period, as times in whole ms have it; the replay here is asked for the same."""
+    profile, recording = tenuto.load_profile(shipped("medlar.toml")), shipped("orchard-row.csv")
+    program = built(make_firmware(profile), tmp_path)
+    out = subprocess.run([program], input=recording.read_text(), capture_output=True, text=True, check=True).stdout
+    plan, frames = (
+        profile.plan(),
+        [(math.floor(1000.0 * one.time + 0.5), one.values) for one in read_recording(recording)],
+    )
+    there = made_of_output(out, plan)
+    rows, newest = list[Row](), 0
+    for ms in range(0, 20 * len(there), 20):
+        came = [values for at, values in frames[newest:] if at <= ms]
+        times = [at for at, _ in frames[newest:] if at <= ms]
+        newest += len(came)
+        rows.append(Row(ms, came[-1] if came else None, came_at=times[-1] if times else None))
+    assert difference(plan, by_pipeline(plan, rows), there) == ""
+    assert {one.state for one in there} >= {"driving", "stopping", "fault"}
+    assert out.splitlines()[0].startswith("time,state,reason,vx,vy,vz,yaw_rate,left_wheel,right_wheel")
+
+
+def receiver_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, bytes]]:
+    """What a wire brings after a pause each time: good frames, damaged ones, noise; at which ms."""
+    radio, ms = RADIOS.all[kind], 1000
+    channels = [1500.0] * (radio.plain_channels or radio.channels)
+    for number in range(300):
+        ms += dice.choice((12, 14, 14, 20, 30))
+        channels = [min(max(pulse + dice.choice((0.0, 0.0, 30.0, -30.0)), 990.0), 2000.0) for pulse in channels]
+        channels[4] = 2000.0 if number % 100 > 20 else 1000.0
+        if number % 100 < 30:
+            channels[:2] = 1500.0, 1500.0
+        data = radio.encode(channels, lost=dice.random() < 0.05, failsafe=dice.random() < 0.03)
+        if dice.random() < 0.2:
+            data = radio.encode_link(Signal(dice.choice((0.0, 40.0, *[100.0] * 8)), -60.0, 5.0)) + data
+        if dice.random() < 0.1:
+            broken = bytearray(data)
+            broken[dice.randrange(len(data))] ^= 1 << dice.randrange(8)
+            data = bytes(broken)
+        elif dice.random() < 0.1:
+            data = data[: dice.randrange(len(data))]
+        elif dice.random() < 0.1:
+            data = bytes(dice.randbytes(dice.randrange(1, 4))) + data
+        yield ms, b"" if 260 < number < 290 else data
+
+
+@pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
+def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
+    """Bytes go to the decoder here and to that of the board; what both make of them drives the same."""
+    least = "least_quality = 50" if kind == "crsf" else ""
+    text = BOARD.read_text().replace('"sbus"', f'"{kind}"').replace("[guard]", f"[guard]\n{least}")
+    profile = tenuto.parse_profile(text)
+    plan, made = profile.plan(), make_firmware(profile)
+    program = built(made, tmp_path)
+    decoder, pipeline, here, lines = (
+        RADIOS.all[kind].decoder(),
+        tenuto.Pipeline(plan),
+        list[Made](),
+        ["time,.step,.bytes"],
+    )
+    values: dict[str, float] = {}
+    for ms, data in receiver_rows(kind, random.Random(7)):
+        lines.append(f"{ms / 1000.0:.3f},1,|{data.hex()}")
+        heard = [one for one in decoder.feed(data, pause=True) if not one.lost or one.failsafe]
+        frame = frame_of(heard[-1], ms / 1000.0, values) if heard else None
+        values = dict(frame.values) if frame is not None else values
+        here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
+    out = subprocess.run([program], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True).stdout
+    assert difference(plan, here, made_of_output(out, plan)) == ""
+    assert sum(one.state == "driving" for one in here) > 40
+    assert {one.reason for one in here} >= {"link_quiet"} | ({"link_weak", "link_bad"} if kind == "crsf" else set())
+
+
+def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame:
+    """As a receiver on a serial port makes it."""
+    if heard.failsafe:
+        return Frame(now, before, False, "failsafe", heard.signal)
+    return Frame(now, channel_values(heard), signal=heard.signal)
+
+
+def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_path: Path) -> None:
+    said = run("firmware", str(BOARD), "--out", "board", "--json", cwd=tmp_path)
+    found = json.loads(said.stdout)
+    assert found["misfits"] == {}
+    assert all((tmp_path / file).exists() for file in found["files"])
+    assert found["digest"] in (tmp_path / "board/robot_board.h").read_text()
+    plain = run("firmware", str(shipped("medlar.toml")), "--out", "pad", cwd=tmp_path)
+    assert plain.returncode == 0
+    assert (
+        'no avr: source.kind: its pins read a receiver, or potentiometers as of "lines", not "gamepad"' in plain.stdout
+    )
+    for name, keys in (
+        ("sorrel", ["chassis.kind", "modes.a_stick_each.style"]),
+        ("medlar-lesson", ["drivers.learner", "distances.front"]),
+        ("damson-guided", ["sinks.autopilot"]),
+    ):
+        refused = run("firmware", str(shipped(f"{name}.toml")), "--out", "none", cwd=tmp_path)
+        assert refused.returncode == 1
+        assert all(f"{name}.toml: {key}: " in refused.stderr for key in keys), refused.stderr
+    assert not (tmp_path / "none").exists()
+
+
+# ---- On the simulated chip. ----
+
+Pins = list[tuple[str, float, int, int]]
+
+
+@pytest.fixture(scope="module")
+def chip(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str, list[str]], tuple[str, Path]]:
+    """Builds a program of a folder for the chip, and runs it with what comes to it."""
+    folder = tmp_path_factory.mktemp("chip")
+    make_firmware(tenuto.load_profile(BOARD)).write(folder)
+    subprocess.run(["make", "-s", "-C", folder / "avr", "bench"], check=True)
+
+    def run_it(program: str, events: list[str]) -> tuple[str, Path]:
+        if not (folder / f"avr/{program}.elf").exists():
+            if program != "main":
+                (folder / "avr/main.c").rename(folder / "avr/kept.c")
+                (folder / "avr/main.c").write_text(PROGRAMS[program]((folder / "avr/kept.c").read_text()))
+            subprocess.run(["make", "-s", "-C", folder / "avr", "main.elf"], check=True, capture_output=True)
+            (folder / "avr/main.elf").rename(folder / f"avr/{program}.elf")
+            if program != "main":
+                (folder / "avr/kept.c").rename(folder / "avr/main.c")
+        command = [folder / "avr/bench", folder / f"avr/{program}.elf"]
+        done = subprocess.run(command, input="\n".join(events).encode(), capture_output=True, check=True)
+        return done.stdout.decode("ascii", "replace"), folder / f"avr/{program}.elf"
+
+    return run_it
+
+
+PROGRAMS: dict[str, Callable[[str], str]] = {
+    "hangs": lambda text: text.replace("robot_step(now);", "robot_step(now);\n        while (now > 1200) continue;"),
+    "trial": lambda text: (Path(__file__).parent / "board_trial.c").read_text(),
+}
+
+
+def pins_of(out: str) -> Pins:
+    rows = [line.split() for line in out.splitlines() if line[:2] in ("P ", "D ")]
+    return [(kind, float(at) / 1000.0, int(pin), int(level)) for kind, at, pin, level in rows]
+
+
+def on_at(pins: Pins, ms: float) -> bool:
+    """Whether anything drives at a time: a duty above 0."""
+    last = {pin: level for kind, at, pin, level in pins if kind == "D" and at <= ms}
+    return any(last.values())
+
+
+def radio(parts: Sequence[tuple[float, float, float, bool]]) -> list[str]:
+    """SBUS bytes, us: (from ms, to ms, the forward stick, held)."""
+    events = []
+    for since, until, forward, held in parts:
+        at = since
+        while at < until:
+            data = encode_sbus(
+                [1500.0, 1500.0 + 512.0 * forward, 1500.0, 1500.0, 2000.0 if held else 1000.0] + [1500.0] * 11
+            )
+            events += [f"U {1000.0 * at + 120.0 * number:.0f} {byte}" for number, byte in enumerate(data)]
+            at += 14.0
+    return events
+
+
+BEGIN = ((20.0, 200.0, 0.0, False), (204.0, 400.0, 0.0, True), (404.0, 1000.0, 1.0, True))
+
+
+@needs_chip
+def test_the_whole_board_drives_and_stops_on_a_simulated_chip(chip: Callable[..., tuple[str, Path]]) -> None:
+    """Bytes of a receiver in, H-bridges out. The radio falls silent, and later sends garbage at full rate."""
+    dice = random.Random(3)
+    noise = [f"U {1000 * at:.0f} {dice.randrange(256)}" for at in (1850.0 + 0.12 * number for number in range(2000))]
+    out, program = chip("main", [*radio(BEGIN), *noise, "E 2100000"])
+    pins = pins_of(out)
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 990.0)
+    moved = [at for kind, at, _, level in pins if kind == "D" and level]
+    # The last frame ends at 995 ms, and 0.3 s are borne: 0.8 m/s² since 404 ms are 0.71 m/s, and 1.5 m/s² to go.
+    assert 1295.0 < max(moved) < 995.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
+    assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {12, 4}, "both go ahead"
+    assert not any(at > 1835.0 and level for _, at, _, level in pins), "garbage moves nothing"
+    size = subprocess.run(["avr-size", program], capture_output=True, text=True, check=True).stdout.split()
+    text, data, bss = map(int, size[6:9])
+    assert text + data <= 16 * 1024
+    assert data + bss <= 600, "and 300 bytes are left for the stack"
+
+
+@needs_chip
+def test_a_main_loop_that_hangs_and_a_reset_at_full_speed_are_a_stop(chip: Callable[..., tuple[str, Path]]) -> None:
+    goes_on = [(404.0, 1700.0, 1.0, True)]
+    out, _ = chip("hangs", [*radio([*BEGIN[:2], *goes_on]), "E 1700000"])
+    pins = pins_of(out)
+    assert on_at(pins, 1195.0)
+    assert not on_at(pins, 1200.0 + 20.0 + 150.0), "the watchdog of the chip resets it"
+    assert not any(at > 1370.0 and level for _, at, _, level in pins), "and it stands, for nobody has let go"
+    events = sorted([*radio([*BEGIN[:2], (404.0, 1100.0, 1.0, True)]), "R 800000"], key=lambda one: int(one.split()[1]))
+    out, _ = chip("main", [*events, "E 1100000"])
+    pins = pins_of(out)
+    assert on_at(pins, 799.0)
+    assert not any(at > 800.5 and level for _, at, _, level in pins)
+
+
+@needs_chip
+def test_the_simulated_chip_makes_the_same_ticks(chip: Callable[..., tuple[str, Path]]) -> None:
+    profile = tenuto.load_profile(BOARD)
+    plan, made = profile.plan(), make_firmware(profile)
+    rows = [row for seed in (1, 2) for row in any_schedule(plan, seed, 2)][:230]
+    rows = [row._replace(ms=1000 + 20 * number) for number, row in enumerate(rows)]
+    out, _ = chip("trial", trial_events(rows, made.inputs, WRAPS))
+    data = bytes(int(line.split()[2]) for line in out.splitlines() if line.startswith("B "))
+    states, codes, size = list(State), ["", *Code], 4 + 4 * len(made.outputs)
+    there = []
+    for at in range(0, len(data) - size + 1, size):
+        state, code, power, sends = data[at : at + 4]
+        values = dict(zip(made.outputs, struct.unpack_from(f"<{len(made.outputs)}f", data, at + 4), strict=True))
+        there.append(Made(str(states[state]), str(codes[code]), values, bool(power), bool(sends), frozenset()))
+    assert difference(plan, by_pipeline(plan, rows), there) == ""
+    assert sum(one.state == "driving" for one in there) > 50
+    edges = [(at, level) for kind, at, pin, level in pins_of(out) if kind == "P" and pin == 13]
+    longest = max(fall - rise for (rise, up), (fall, _) in pairwise(edges) if up)
+    assert longest < 3.0, "ms for a step, of a chip that runs at 16 MHz whatever this computer does"
+
+
+def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int) -> list[str]:
+    """What `board_trial.c` is told: bytes at 40 us each, and 6 ms for a step and its answer."""
+    events, at = list[str](), 1000.0
+
+    def send(data: bytes) -> None:
+        nonlocal at
+        for byte in data:
+            events.append(f"U {at:.0f} {byte}")
+            at += 40.0
+
+    send(b"B" + struct.pack("<I", begins))
+    for row in rows:
+        now = (begins + row.ms - rows[0].ms) % 2**32
+        for name, value in (row.values or {}).items():
+            send(b"P" + struct.pack("<Bf", inputs.index(name), value) if name in inputs else b"")
+        if row.values is not None:
+            send(b"F" + struct.pack("<I?", now, row.link))
+        send(b"X" * row.stop + b"R" * row.reset + b"S" + struct.pack("<I", now))
+        at += 6000.0
+    return [*events, f"E {at:.0f}"]
+
+
+@needs_chip
+def test_a_sender_s_lines_are_velocity_lines(tmp_path: Path) -> None:
+    """Potentiometers that nothing is wired to stand at 0: out of their travel, so the lines say standstill."""
+    sender = tenuto.load_profile(EXAMPLES / "sender.toml")
+    make_firmware(sender, part="sticks").write(tmp_path)
+    subprocess.run(["make", "-s", "-C", tmp_path / "avr", "main.elf", "bench"], check=True)
+    command = [tmp_path / "avr/bench", tmp_path / "avr/main.elf"]
+    out = subprocess.run(command, input="E 500000\n", capture_output=True, text=True, check=True).stdout
+    decoder = VelocityLineDecoder()
+    lines = decoder.feed(bytes(int(line.split()[2]) for line in out.splitlines() if line.startswith("B ")))
+    assert 20 <= len(lines) <= 26
+    assert decoder.counts.bad == decoder.counts.lost == 0
+    assert all(line.command == tenuto.VelocityCommand() and line.valid_for == 0.2 for line in lines)
+
+
+@needs_arm
+def test_a_cortex_m_makes_the_same_ticks(tmp_path: Path) -> None:
+    profile = tenuto.load_profile(shipped("quince.toml"))
+    plan, made = profile.plan(), make_firmware(profile)
+    made.write(tmp_path)
+    subprocess.run(["make", "-s", "-C", tmp_path / "cortex-m", "replay.elf"], check=True)
+    for seed in range(3):
+        rows = any_schedule(plan, seed)
+        command = ["make", "-s", "-C", str(tmp_path / "cortex-m"), "run", f"MS={WRAPS * (seed % 2)}"]
+        out = subprocess.run(command, input=as_table(rows, made.inputs), capture_output=True, text=True, check=True)
+        assert difference(plan, by_pipeline(plan, rows), made_of_output(out.stdout, plan)) == ""
+
+
+def test_numbers_that_no_board_has_are_said_as_its_language_says_them() -> None:
+    from tenuto.firmware.naming import Names, quoted
+    from tenuto.firmware.numbers import literal, ms_above, ms_below
+
+    assert [literal(one, "float") for one in (0.1, 2.0, math.inf, 1e-50)] == ["0.1f", "2.0f", "INFINITY", "0.0f"]
+    assert literal(0.1, "double") == "0.1"
+    # 0.3 s are 300 whole ms, whichever way 0.3 is rounded; what is never over is longer than any age.
+    assert (ms_above(0.3), ms_below(0.3), ms_above(0.3004), ms_below(0.3004)) == tuple(
+        f"INT32_C({ms})" for ms in (300, 300, 300, 301)
+    )
+    assert ms_above(math.inf) == "INT32_C(1073741825)"
+    names = Names()
+    assert [names.identifier(one) for one in ("take off", "take-off", "Ä", "take off")] == [
+        "take_off", "take_off_2", "a", "take_off",
+    ]  # fmt: skip
+    assert quoted('*/ "x" \\') == "* / 'x' /"
