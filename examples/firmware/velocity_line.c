@@ -39,9 +39,9 @@ static bool parse(velocity_line *line, uint32_t now)
     for (uint16_t i = (uint16_t)(length - 4); i < length; i++) {
         char digit = text[i];
         if (digit >= '0' && digit <= '9')
-            crc = (uint16_t)(crc << 4 | (digit - '0'));
+            crc = (uint16_t)(crc << 4 | (uint16_t)(digit - '0'));
         else if (digit >= 'A' && digit <= 'F')
-            crc = (uint16_t)(crc << 4 | (digit - 'A' + 10));
+            crc = (uint16_t)(crc << 4 | (uint16_t)(digit - 'A' + 10));
         else
             return false;
     }
@@ -79,7 +79,9 @@ static bool parse(velocity_line *line, uint32_t now)
 
 void velocity_line_begin(velocity_line *line)
 {
-    *line = (velocity_line){.latched = true};
+    velocity_line blank = {0};
+    *line = blank;
+    line->latched = true;
 }
 
 bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)

@@ -74,9 +74,19 @@ class Commands(TyperGroup):
         for style in ("dim", "bold cyan", ""):
             grid.add_column(style=style, no_wrap=True)
         for group, commands in COMMANDS.items():
-            for number, (name, line) in enumerate(commands.items()):
+            for number, (name, line) in enumerate(_rows(commands)):
                 grid.add_row(group if number == 0 else "", name, line)
         console.print(grid)
+
+
+def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
+    """Return a row a command, but for those that share one: there are more commands than rows."""
+    shared = {
+        "robot": ("robot / soak", "Stand in for a robot / simulate faulty drives"),
+        "soak": None,
+    }
+    rows = [shared.get(name, (name, line)) for name, line in commands.items()]
+    return [row for row in rows if row is not None]
 
 
 def stub(name: str) -> Callable[[], None]:

@@ -17,7 +17,8 @@ def firmware(
     out: Annotated[Path, typer.Option(file_okay=False, help="Write the code below this folder.")],
     language: Annotated[Literal["c"], typer.Option("--for", help="The language: C99, which C++11 takes too.")] = "c",
     part: Annotated[
-        Literal["whole", "sticks"], typer.Option(help="Sticks to wheels on one board, or a sender of velocity lines.")
+        Literal["whole", "sticks", "robot"],
+        typer.Option(help="All on one board; a sender of lines; the board that hears them."),
     ] = "whole",
     real: Annotated[
         Literal["float", "double"], typer.Option(help="The type of its numbers; double is for a desktop.")

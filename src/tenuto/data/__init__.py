@@ -8,3 +8,9 @@ def shipped(name: str) -> Path:
     """Return the path of a shipped file, such as ``"medlar.toml"``."""
     with as_file(files(__name__) / name) as path:
         return path
+
+
+def shipped_code(name: str) -> Path:
+    """Return the path of a file of ``examples/firmware``, which the installed package has beside the other data."""
+    packed = shipped(f"firmware/{name}")
+    return packed if packed.exists() else Path(__file__).parents[3] / "examples/firmware" / name

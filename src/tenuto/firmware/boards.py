@@ -46,11 +46,13 @@ _CLOCK, _OFF = 16_000_000, 0.025
 
 def avr_misfit(profile: Profile, plan: Plan, part: str) -> str:
     """Say why a profile has no program for the ATmega328P; empty where it has."""
-    return _no_input(profile, part) or (_no_output(profile, plan) if part == "whole" else "")
+    return _no_input(profile, part) or ("" if part == "sticks" else _no_output(profile, plan, part))
 
 
 def _no_input(profile: Profile, part: str) -> str:
     """Say why its pins cannot read the source."""
+    if part == "robot":
+        return ""  # it reads lines
     columns = _analog(profile)
     if columns:
         most = len(_ANALOG)
@@ -65,7 +67,7 @@ def _no_input(profile: Profile, part: str) -> str:
     return ""
 
 
-def _no_output(profile: Profile, plan: Plan) -> str:
+def _no_output(profile: Profile, plan: Plan, part: str) -> str:
     """Say why its pins cannot do what the actuators and outputs ask for."""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
@@ -77,7 +79,7 @@ def _no_output(profile: Profile, plan: Plan) -> str:
     for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
         if sum(one.form == form for one in plan.actuators) > most:
             return f"actuators: it has pins for {most} of the form {form}"
-    switched = len(_ANALOG) - len(_analog(profile))
+    switched = len(_ANALOG) - (len(_analog(profile)) if part == "whole" else 0)
     return f"actuators and outputs: {switched} of its pins switch" if len(_contacts(plan)) > switched else ""
 
 
@@ -100,9 +102,9 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
     return found + [{"get": name, "level": True} for name in plan.output_names() if name not in formed]
 
 
-def _serial(profile: Profile) -> dict[str, Any]:
+def _serial(profile: Profile, part: str) -> dict[str, Any]:
     """Say how its serial port is set: as the receiver speaks, or as lines are sent."""
-    radio = RADIOS.find(profile.source.kind)
+    radio = RADIOS.find(profile.source.kind) if part != "robot" else None
     baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (_LINES, "N", 1)
     bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
     return {"ubrr": _divider(baud), "frame_bits": " | ".join(f"1 << {bit}" for bit in (*bits, "UCSZ01", "UCSZ00"))}
@@ -110,8 +112,8 @@ def _serial(profile: Profile) -> dict[str, Any]:
 
 def avr_board(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     """Say which pins do what, for the templates of the ATmega328P; of a profile that fits it."""
-    columns = _analog(profile)
-    whole = part == "whole"
+    columns = _analog(profile) if part != "robot" else ()
+    whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]
     servos = list(zip([one for one in plan.actuators if one.form == "pulse" and whole], _SERVOS, strict=False))
     switched = list(zip(_contacts(plan) if whole else [], _ANALOG[len(columns) :], strict=False))
@@ -128,7 +130,7 @@ def avr_board(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     used += [pin for _, pin in (*servos, *switched)]
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     return {
-        "pins": said, "analog": columns, **_serial(profile),
+        "pins": said, "analog": columns, **_serial(profile, part), "hears": part == "robot" or not columns,
         "duties": [
             {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back}
             for one, (timer, _, ahead, back) in zip(bridged, _BRIDGES, strict=False)

@@ -24,7 +24,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 AXES = ("VX", "VY", "VZ", "YAW")
 
 
-def facts_of(profile: Profile, plan: Plan) -> dict[str, Any]:
+def facts_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     """Gather them; names are those of the templates."""
     inputs = list(dict.fromkeys(reads for control in plan.controls for reads in control.all_reads))
     return {
@@ -32,7 +32,8 @@ def facts_of(profile: Profile, plan: Plan) -> dict[str, Any]:
         "inputs": inputs, "readers": {one: quoted(_readers(plan, one)) for one in inputs},
         "states": list(State), "codes": list(Code), "events": list(Event), "table": TABLE,
         "within_speeds": within_speeds, "way_of": way_name,
-        **_of_receiver(profile, inputs), **_of_sticks(plan), **_of_guard(plan), **_of_motion(plan), **_of_outputs(plan),
+        **_of_receiver(profile if part != "robot" else None, inputs),
+        **_of_sticks(plan), **_of_guard(plan), **_of_motion(plan), **_of_outputs(plan),
     }  # fmt: skip
 
 
@@ -40,9 +41,9 @@ def _readers(plan: Plan, reads: str) -> str:
     return ", ".join(control.name for control in plan.controls if reads in control.all_reads)
 
 
-def _of_receiver(profile: Profile, inputs: list[str]) -> dict[str, Any]:
+def _of_receiver(profile: Profile | None, inputs: list[str]) -> dict[str, Any]:
     """Say which receiver is read, where one is: its protocol, its line, and which of its channels are read."""
-    radio = RADIOS.find(profile.source.kind)
+    radio = RADIOS.find(profile.source.kind) if profile is not None else None
     if radio is None or piece_file(radio) is None:
         return {"receiver": "", "radio": None, "channels": []}
     return {

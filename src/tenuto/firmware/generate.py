@@ -10,6 +10,8 @@ from typing import Any
 
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.reasons import Code
+from tenuto.data import shipped_code
+from tenuto.driving.follow import follow_plan, followed_controls
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.firmware.boards import avr_board, avr_misfit
@@ -26,6 +28,8 @@ TARGETS = {
     "avr": ("main.c", "bench.c", "Makefile"),
     "cortex-m": ("start.c", "board.ld", "Makefile"),
 }
+# What reads velocity lines, shipped for whoever writes the rest by hand; and how many outputs a line has.
+_LINE_FILES, _MOST_OUTPUTS = ("velocity_line.h", "velocity_line.c"), 8
 
 
 @dataclass(frozen=True)
@@ -64,7 +68,8 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
 
     Args:
         profile: what to make it from. plan: the same with what was measured and trimmed; that of the profile if none.
-        part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board.
+        part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
+            "robot", the board that hears them.
         real: the type that is reckoned in, "float" or "double".
 
     Raises:
@@ -72,12 +77,21 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
         MissingPackageError: Jinja2 is not installed.
     """
     plan = profile.plan() if plan is None else plan
+    line_outputs = plan.output_names()[:_MOST_OUTPUTS]
     where = str(profile.file or profile.name)
+    if part == "robot":
+        plan = followed(plan)
     wrong = refusals(profile, plan)
     if wrong:
         raise ProfileError(where, wrong)
     digest = digest_of(plan)
-    context = facts_of(profile, plan) | {"real": real, "part": part, "digest": digest, "file": quoted(Path(where).name)}
+    context = facts_of(profile, plan, part) | {
+        "line_outputs": line_outputs,
+        "real": real,
+        "part": part,
+        "digest": digest,
+        "file": quoted(Path(where).name),
+    }
     made = environment()
     words = _Words(real)
     made.filters |= words.filters()
@@ -90,7 +104,18 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in misfits for file in files]
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
+    if part == "robot":
+        files |= {name: shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES}
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), misfits)
+
+
+def followed(plan: Plan) -> Plan:
+    """Return the plan of a robot that hears velocity lines: the levels of its outputs come with them, actions do not.
+
+    Raises:
+        TenutoError: it has no measures, so velocities mean nothing to it.
+    """
+    return follow_plan(plan, [info for info in followed_controls(plan) if not info.name.startswith("action ")])
 
 
 def digest_of(plan: Plan) -> str:
