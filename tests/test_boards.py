@@ -21,12 +21,13 @@ from tenuto.basics.reasons import Code
 from tenuto.data import shipped
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.firmware.generate import Firmware, followed, make_firmware
 from tenuto.firmware.refusals import refusals
+from tenuto.protocols.answer_line import read_answer
 from tenuto.protocols.radio.base import RADIOS, channel_values
 from tenuto.protocols.radio.decoder import ChannelFrame
 from tenuto.protocols.radio.sbus import encode_sbus
-from tenuto.protocols.velocity_line import VelocityLineDecoder
+from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line
 from tenuto.sources.recording import read_recording
 from tenuto.testing.board import (
     Made,
@@ -62,7 +63,7 @@ needs_arm = pytest.mark.skipif(
 
 def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compiler: str = "gcc") -> Path:
     made.write(folder)
-    program, sources = folder / "replay", [folder / "desktop/replay.c", folder / "robot_board.c"]
+    program, sources = folder / "replay", [folder / "desktop/replay.c", *folder.glob("*.c")]
     subprocess.run([compiler, *FLAGS, *flags, *map(str, sources), "-o", str(program), "-lm"], check=True)
     return program
 
@@ -185,6 +186,62 @@ def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame
     if heard.failsafe:
         return Frame(now, before, False, "failsafe", heard.signal)
     return Frame(now, channel_values(heard), signal=heard.signal)
+
+
+class Heard:
+    """What a board does with velocity lines, written anew: a standstill releases, and the next line is held."""
+
+    def __init__(self) -> None:
+        self.decoder, self.until, self.latched, self.power = VelocityLineDecoder(), -1, True, False
+
+    def frame(self, data: bytes, ms: int, outputs: Sequence[str]) -> Frame | None:
+        frame = None
+        for line in self.decoder.feed(data):
+            waited = self.latched or ms > self.until
+            self.latched = waited and line.command != tenuto.VelocityCommand()
+            self.until, self.power = ms + round(1000 * line.valid_for), line.power
+            levels = [*line.outputs, *[0.0] * len(outputs)]
+            values = {**line.command._asdict(), "hold_to_run": not (waited or self.latched) and line.power}
+            values |= {"emergency_stop": 0.0, "reset": 0.0}
+            values |= {f"output {name}": level for name, level in zip(outputs, levels, strict=False)}
+            frame = Frame(ms / 1000.0, {name: float(value) for name, value in values.items()})
+        silent = frame is None and 0 <= self.until < ms
+        return Frame(ms / 1000.0, {}, False, "its last command is no longer valid") if silent else frame
+
+
+def lines_of_a_sender(dice: random.Random, outputs: int) -> Iterator[tuple[int, bytes]]:
+    """What comes over a bad line from somebody who drives, at which ms."""
+    ms, speed = 1000, [0.0, 0.0]
+    for number in range(400):
+        ms += 20
+        if number % 80 < 10:
+            speed = [0.0, 0.0]
+        elif dice.random() < 0.2:
+            speed = [dice.choice((0.0, 0.4, 1.0, -0.3, 3.0)), dice.choice((0.0, 0.5, -1.2))]
+        command = tenuto.VelocityCommand(speed[0], 0.0, 0.0, speed[1])
+        levels = tuple(dice.choice((0.0, 0.5, -1.0)) for _ in range(outputs))
+        data = encode_velocity_line(VelocityLine(number, command, 0.2, number % 160 < 150, levels))
+        fate = dice.random()
+        data = (
+            b"" if fate < 0.1 or 40 < number % 120 < 60 else data[: dice.randrange(len(data))] if fate < 0.15 else data
+        )
+        yield ms, data + (data if fate > 0.95 else b"")
+
+
+@pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
+def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
+    profile = tenuto.load_profile(shipped(f"{name}.toml"))
+    outputs, plan = profile.plan().output_names(), followed(profile.plan())
+    program = built(make_firmware(profile, part="robot"), tmp_path)
+    pipeline, heard, here, rows = tenuto.Pipeline(plan), Heard(), list[Made](), ["time,.step,.bytes"]
+    for ms, data in lines_of_a_sender(random.Random(name), len(outputs)):
+        rows.append(f"{ms / 1000.0:.3f},1,{data.hex()}")
+        made = Made.of(pipeline.step(heard.frame(data, ms, outputs), ms / 1000.0))
+        here.append(made._replace(power=made.power and heard.power))
+    out = subprocess.run([program], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True).stdout
+    assert difference(plan, here, made_of_output(out, plan)) == ""
+    assert {one.state for one in here} >= {"driving", "stopping", "fault", "not enabled"}
+    assert max(one.values["vx"] for one in here) > 0.1
 
 
 def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_path: Path) -> None:
@@ -362,6 +419,33 @@ def test_a_sender_s_lines_are_velocity_lines(tmp_path: Path) -> None:
     assert 20 <= len(lines) <= 26
     assert decoder.counts.bad == decoder.counts.lost == 0
     assert all(line.command == tenuto.VelocityCommand() and line.valid_for == 0.2 for line in lines)
+
+
+@needs_chip
+def test_the_board_of_the_robot_answers_drives_and_stops_on_silence(tmp_path: Path) -> None:
+    make_firmware(tenuto.load_profile(BOARD), part="robot").write(tmp_path)
+    subprocess.run(["make", "-s", "-C", tmp_path / "avr", "main.elf", "bench"], check=True, capture_output=True)
+    events, silent_from = list[str](), 900
+    for number, ms in enumerate(range(150, silent_from, 20)):
+        line = VelocityLine(number, tenuto.VelocityCommand(0.5 if ms > 300 else 0.0), 0.2, True)
+        data = encode_velocity_line(line)
+        events += [f"U {1000 * ms + 87 * place} {byte}" for place, byte in enumerate(data)]
+    command = [tmp_path / "avr/bench", tmp_path / "avr/main.elf"]
+    said = "\n".join([*events, "E 1500000"])
+    out = subprocess.run(command, input=said, capture_output=True, text=True, check=True).stdout
+    sent = bytes(int(line.split()[2]) for line in out.splitlines() if line.startswith("B "))
+    answers = [read_answer(line) for line in sent.splitlines()]
+    assert None not in answers[1:]
+    whys = [answer.why for answer in answers if answer is not None]
+    assert len(whys) > 10
+    assert whys[0] == 1, "nothing has come yet"
+    assert 0 in whys
+    assert whys[-1] == 2, "none came in time: it waits for a standstill"
+    pins = pins_of(out)
+    assert not on_at(pins, 300.0)
+    assert on_at(pins, 880.0)
+    # The last line counts for 0.2 s, and from 0.46 m/s it stops at 1.5 m/s².
+    assert 1050.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 900.0 + 200.0 + 320.0 + 60.0
 
 
 @needs_arm
