@@ -109,6 +109,40 @@ def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> No
     assert not {"malloc", "free", "printf", "_Znwm"} & set(symbols.split())
 
 
+# As much of a C++ sketch environment as a sketch uses.
+SKETCHES = """
+#include <stddef.h>
+#include <stdint.h>
+#define HIGH 1
+#define LOW 0
+#define OUTPUT 1
+#define SERIAL_8E2 1
+enum { A0 = 14, A1, A2, A3, A4, A5 };
+unsigned long millis();
+void pinMode(int, int);
+void digitalWrite(int, int);
+void analogWrite(int, int);
+int analogRead(int);
+struct Port { void begin(long, int = 0); int available(); int read(); size_t write(const char *, size_t); };
+struct Servo { void attach(int); void detach(); bool attached(); void writeMicroseconds(int); };
+extern Port Serial, Serial1;
+"""
+
+
+@pytest.mark.skipif(shutil.which("g++") is None, reason="no g++: apt-get install g++")
+@pytest.mark.parametrize("part", ["whole", "sticks", "robot"])
+@pytest.mark.parametrize("name", ["medlar-board", "sender"])
+def test_a_sketch_compiles(name: str, part: str, tmp_path: Path) -> None:
+    made = make_firmware(tenuto.load_profile(EXAMPLES / f"{name}.toml"), part=part)
+    assert set(made.misfits) == ({"avr"} if (name, part) == ("medlar-board", "sticks") else set())
+    made.write(tmp_path)
+    (tmp_path / "Sketch.h").write_text(SKETCHES)
+    (tmp_path / "Servo.h").write_text("")
+    flags = ["-std=c++11", "-Wall", "-Wextra", "-Werror", "-include", "Sketch.h", "-I.", "-Isketch/src", "-x", "c++"]
+    command = ["g++", *flags, "-c", "sketch/examples/drive/drive.ino", "-o", "x.o"]
+    subprocess.run(command, cwd=tmp_path, check=True)
+
+
 def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
     """The newest frame at each period, as times in whole ms have it; the replay here is asked for the same."""
     profile, recording = tenuto.load_profile(shipped("medlar.toml")), shipped("orchard-row.csv")

@@ -126,4 +126,5 @@ def test_the_package_carries_what_the_far_end_needs(tmp_path: Path) -> None:
         carried = set(wheel.namelist())
     wanted = {f"tenuto/data/schemas/{file.name}" for file in (DOCS / "schemas").iterdir()}
     wanted |= {f"tenuto/data/firmware/{name}" for name in ("velocity_line.c", "velocity_frame.h")}
+    wanted |= {"tenuto/firmware/c/robot_board.c.j2", "tenuto/firmware/c/avr/Makefile.j2", "tenuto/curves/expo.c.j2"}
     assert wanted | {"tenuto/data/medlar.toml", "tenuto/py.typed"} <= carried

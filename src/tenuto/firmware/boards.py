@@ -28,6 +28,11 @@ class Pin:
         return self.number - {"D": 0, "B": 8, "C": 14}[self.port]
 
     @property
+    def said(self) -> dict[str, Any]:
+        """Return it as the templates name it."""
+        return {"pin": self.words, "port": self.port, "bit": self.bit}
+
+    @property
     def words(self) -> str:
         """What the board prints beside it."""
         return f"A{self.number - 14}" if self.number >= 14 else f"{self.number}"
@@ -44,13 +49,15 @@ _LINES = 115_200
 _CLOCK, _OFF = 16_000_000, 0.025
 
 
-def avr_misfit(profile: Profile, plan: Plan, part: str) -> str:
-    """Say why a profile has no program for the ATmega328P; empty where it has."""
-    return _no_input(profile, part) or ("" if part == "sticks" else _no_output(profile, plan, part))
+def misfits(profile: Profile, plan: Plan, part: str) -> dict[str, str]:
+    """Say for which targets a profile has no program, and why: target → reason."""
+    sketch = _no_input(profile, part) or ("" if part == "sticks" else _no_output(profile, plan, part))
+    found = {"avr": sketch or _not_at_16_mhz(profile, part), "sketch": sketch}
+    return {target: why for target, why in found.items() if why}
 
 
 def _no_input(profile: Profile, part: str) -> str:
-    """Say why its pins cannot read the source."""
+    """Say why the pins of a board cannot read the source."""
     if part == "robot":
         return ""  # it reads lines
     columns = _analog(profile)
@@ -60,6 +67,14 @@ def _no_input(profile: Profile, part: str) -> str:
     radio = RADIOS.find(profile.source.kind)
     if radio is None or piece_file(radio) is None:
         return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
+    return ""
+
+
+def _not_at_16_mhz(profile: Profile, part: str) -> str:
+    """Say why an ATmega328P cannot read the source: its clock, or its one serial port."""
+    radio = RADIOS.find(profile.source.kind) if part != "robot" else None
+    if radio is None:
+        return ""
     if abs(_CLOCK / 8 / (_divider(radio.baud) + 1) / radio.baud - 1.0) > _OFF:
         return f"source.kind: its clock of 16 MHz makes no {radio.baud} baud"
     if part == "sticks":
@@ -107,11 +122,15 @@ def _serial(profile: Profile, part: str) -> dict[str, Any]:
     radio = RADIOS.find(profile.source.kind) if part != "robot" else None
     baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (_LINES, "N", 1)
     bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
-    return {"ubrr": _divider(baud), "frame_bits": " | ".join(f"1 << {bit}" for bit in (*bits, "UCSZ01", "UCSZ00"))}
+    return {
+        "baud": baud,
+        "ubrr": _divider(baud),
+        "frame_bits": " | ".join(f"1 << {bit}" for bit in (*bits, "UCSZ01", "UCSZ00")),
+    }
 
 
-def avr_board(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
-    """Say which pins do what, for the templates of the ATmega328P; of a profile that fits it."""
+def board_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
+    """Say which pins do what, for the templates of a board; of a profile that fits one."""
     columns = _analog(profile) if part != "robot" else ()
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]
@@ -132,10 +151,11 @@ def avr_board(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     return {
         "pins": said, "analog": columns, **_serial(profile, part), "hears": part == "robot" or not columns,
         "duties": [
-            {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back}
-            for one, (timer, _, ahead, back) in zip(bridged, _BRIDGES, strict=False)
+            {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back,
+             "pins": [pin.words for pin in (duty, ahead, back)]}
+            for one, (timer, duty, ahead, back) in zip(bridged, _BRIDGES, strict=False)
         ],
-        "pulses": [{"name": one.name, "level": one.level, "port": pin.port, "bit": pin.bit} for one, pin in servos],
-        "contacts": [one | {"port": pin.port, "bit": pin.bit} for one, pin in switched],
+        "pulses": [{"name": one.name, "level": one.level} | pin.said for one, pin in servos],
+        "contacts": [one | pin.said for one, pin in switched],
         "ports": [{"name": name, "mask": f"0x{mask:02X}"} for name, mask in masks.items() if mask],
     }  # fmt: skip

@@ -14,7 +14,7 @@ from tenuto.data import shipped_code
 from tenuto.driving.follow import follow_plan, followed_controls
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.firmware.boards import avr_board, avr_misfit
+from tenuto.firmware.boards import board_of, misfits
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
@@ -27,6 +27,7 @@ TARGETS = {
     "desktop": ("replay.c", "Makefile"),
     "avr": ("main.c", "bench.c", "Makefile"),
     "cortex-m": ("start.c", "board.ld", "Makefile"),
+    "sketch": ("library.properties", "drive.ino"),
 }
 # What reads velocity lines, shipped for whoever writes the rest by hand; and how many outputs a line has.
 _LINE_FILES, _MOST_OUTPUTS = ("velocity_line.h", "velocity_line.c"), 8
@@ -98,15 +99,24 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
     made.filters["module"] = lambda name: made.get_template(name).module
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of")}
     context |= words.texts(plan, context)
-    misfits = {name: why for name, why in (("avr", avr_misfit(profile, plan, part)),) if why}
-    if "avr" not in misfits:
-        context |= avr_board(profile, plan, part)
+    wrong_for = misfits(profile, plan, part)
+    if "sketch" not in wrong_for:
+        context |= board_of(profile, plan, part)
     names = ["robot_board.h", "robot_board.c"]
-    names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in misfits for file in files]
+    names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
     if part == "robot":
         files |= {name: shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES}
-    return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), misfits)
+    if "sketch" not in wrong_for:
+        files = as_library(files)
+    return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+
+
+def as_library(files: dict[str, str]) -> dict[str, str]:
+    """Put a copy of the code where a sketch's library has it, and its sketch where examples are."""
+    moved = {"sketch/drive.ino": "sketch/examples/drive/drive.ino"}
+    copied = {f"sketch/src/{name}": text for name, text in files.items() if "/" not in name}
+    return {moved.get(name, name): text for name, text in files.items()} | copied
 
 
 def followed(plan: Plan) -> Plan:
