@@ -84,7 +84,7 @@ def test_a_shipped_profile_is_the_same_on_a_board(name: str, tmp_path: Path) -> 
     assert apart(built(make_firmware(profile), tmp_path), profile.plan(), range(8)) == []
 
 
-@settings(examples(10), suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate])
+@settings(examples(6), suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate])
 @given(any_profile(), st.integers(0, 10**6))
 def test_any_profile_is_the_same_on_a_board(
     tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
@@ -97,6 +97,72 @@ def test_any_profile_is_the_same_on_a_board(
         assume(not refusals(profile, plan))
         program = built(make_firmware(profile, real=real), tmp_path_factory.mktemp(real), ["-O0"])
         assert apart(program, plan, (seed, seed + 1), close) == []
+
+
+def any_sticks(dice: random.Random) -> str:
+    """A profile of two sticks, a switch and outputs, with every key that makes something of a stick."""
+
+    def some(*lines: str) -> str:
+        return "".join(f"{line}\n" for line in lines if dice.random() < 0.35)
+
+    def share(most: float) -> str:
+        return f"{dice.uniform(0.01, most):.3f}"
+
+    def control(name: str, reads: str, zoned: bool) -> str:
+        own = "" if zoned else some(f"outer_dead_zone = {share(0.2)}", f"hysteresis = {share(0.05)}")
+        zone = "" if zoned else some(f"dead_zone = {share(0.3)}")
+        curve = dice.choice((
+            f"expo = [{share(1.0)}, {share(1.0)}]\n", f"power = [{dice.uniform(1, 3):.2f}, 1.5]\n",
+            "curve = [[0, 0], [0.3, 0.1], [0.8, 0.6], [1, 1]]\n", "",
+        ))  # fmt: skip
+        more = some("spike_filter = true", f"smoothing = {share(0.3)}", f"ramp_up = {share(1.0)}",
+                    f"ramp_down = {share(1.0)}", f"scale = {share(1.0)}", "reverse = true",
+                    'centre = "at start"')  # fmt: skip
+        ends = f"low = {dice.randrange(-32700, -29000)}\nhigh = {dice.randrange(29000, 32700)}\n"
+        return f'[controls.{name}]\nreads = "{reads}"\n{zone}{own}{curve}{more}{ends}'
+
+    zone = dice.choice(("", "round", "square", "straight"))
+    stick = f'[sticks.left]\nx = "steer"\ny = "drive"\nzone = "{zone}"\ndead_zone = {share(0.3)}\n' if zone else ""
+    stick += some(f"hysteresis = {share(0.05)}", 'travel = "square to round"') if zone else ""
+    switch = dice.choice((
+        'kind = "momentary"\nreads = "south"', 'kind = "latch"\nreads = "south"',
+        'kind = "cycle"\nreads = "south"\npositions = 3', 'kind = "held"\nreads = "south"\ntime = 0.2',
+        'kind = "double"\nreads = "south"\ntime = 0.5', 'kind = "positions"\nreads = "right_trigger"\npositions = 3',
+        'kind = "gesture"\nsticks = { drive = "low" }\ntime = 0.2',
+    ))  # fmt: skip
+    corner = dice.choice(("free", "clip", "scale", "halve", "keep turn", "keep forward"))
+    style = f'kind = "arcade"\nforward = "drive"\nturn = "steer"\ncorner = "{corner}"\n'
+    style += some("smallest_radius = 0.8", 'backing = "as a car"')
+    style = dice.choice((style, style, 'kind = "tank"\nleft = "drive"\nright = "steer"\n'))
+    limits = some("deceleration = 2.1", f"jerk = {dice.uniform(1, 30):.1f}", f"turn_jerk = {dice.uniform(1, 30):.1f}")
+    guard = some('stop = "north"', f"fault_category = {dice.randrange(3)}", "grace = 0.2", "attention = 2.0",
+                 f"released_category = {dice.randrange(3)}", "link_good_for = 0.4")  # fmt: skip
+    guard += some('emergency_stop = "east"\nreset = "west"')
+    kept = dice.choice(("idle", "keep", "always"))
+    return (
+        'format = 1\nname = "any sticks"\nsource = { kind = "gamepad" }\n'
+        + control("drive", "left_y", bool(zone)) + control("steer", "left_x", bool(zone)) + stick
+        + f"[switches.knob]\n{switch}\n" + some("at_start = true") + f"[style]\n{style}"
+        + f'[outputs.lamp]\nkind = "levels"\nswitch = "knob"\nlevels = [0.0, 1.0, 0.5]\nwhen_stopped = "{kept}"\n'
+        + '[outputs.beep]\nkind = "contact"\ncontrol = "drive"\nside = "negative"\n'
+        + '[actions.horn]\npress = "knob"\n' + some('when = "any time"')
+        + "[speeds]\nforward = 1.2\nbackward = 0.7\nturn = 1.5\n"
+        + f"[limits]\nacceleration = {dice.uniform(0.6, 3):.2f}\n{limits}"
+        + f'[guard]\nhold_to_run = "left_shoulder"\nlink_timeout = {dice.uniform(0.12, 0.5):.3f}\n{guard}'
+        + '[chassis]\nkind = "differential"\ntrack = 0.62\nwheel_radius = 0.11\nmax_wheel_speed = 11.0\n'
+        + f"[loop]\nrate = {dice.choice((20, 50, 100))}\n"
+    )  # fmt: skip
+
+
+@settings(examples(6), phases=[Phase.explicit, Phase.generate])
+@given(st.integers(0, 10**6))
+def test_whatever_is_made_of_a_stick_is_the_same_on_a_board(
+    tmp_path_factory: pytest.TempPathFactory, seed: int
+) -> None:
+    profile = tenuto.parse_profile(any_sticks(random.Random(seed)))
+    assume(not refusals(profile, profile.plan()))
+    program = built(make_firmware(profile), tmp_path_factory.mktemp("sticks"), ["-O0"])
+    assert apart(program, profile.plan(), (seed, seed + 1)) == []
 
 
 def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ from typing import ClassVar, Literal
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.kinds.options import Role, option
 from tenuto.outputs.base import OutputOptions, OutputPlan
+from tenuto.sticks.smoothing import THERE
 from tenuto.switches.base import Switch
 
 
@@ -28,7 +29,8 @@ class ContactOutputPlan(OutputPlan):
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
         """Return the level that is asked for."""
         pushed = shaped[self.control] * self.side
-        return 1.0 if pushed > self.on_above or (before == 1.0 and pushed >= self.off_below) else 0.0
+        is_on = pushed > self.on_above + THERE or (before == 1.0 and pushed >= self.off_below - THERE)
+        return 1.0 if is_on else 0.0
 
 
 @dataclass(frozen=True, kw_only=True)
