@@ -19,9 +19,10 @@ from helpers import examples, run
 from tenuto.basics.frame import Frame, Signal
 from tenuto.basics.reasons import Code
 from tenuto.data import shipped
+from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.firmware.generate import Firmware, followed, make_firmware
+from tenuto.firmware.generate import Firmware, make_firmware
 from tenuto.firmware.refusals import refusals
 from tenuto.protocols.answer_line import read_answer
 from tenuto.protocols.radio.base import RADIOS, channel_values
@@ -331,7 +332,7 @@ def lines_of_a_sender(dice: random.Random, outputs: int) -> Iterator[tuple[int, 
 @pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
 def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
     profile = tenuto.load_profile(shipped(f"{name}.toml"))
-    outputs, plan = profile.plan().output_names(), followed(profile.plan())
+    outputs, plan = profile.plan().output_names(), line_plan(profile.plan())
     program = built(make_firmware(profile, part="robot"), tmp_path)
     pipeline, heard, here, rows = tenuto.Pipeline(plan), Heard(), list[Made](), ["time,.step,.bytes"]
     for ms, data in lines_of_a_sender(random.Random(name), len(outputs)):
@@ -540,6 +541,8 @@ def test_the_board_of_the_robot_answers_drives_and_stops_on_silence(tmp_path: Pa
     assert len(whys) > 10
     assert whys[0] == 1, "nothing has come yet"
     assert 0 in whys
+    digests = {answer.made_from for answer in answers[1:] if answer is not None}
+    assert digests == {line_plan(tenuto.load_profile(BOARD).plan()).digest()}
     assert whys[-1] == 2, "none came in time: it waits for a standstill"
     pins = pins_of(out)
     assert not on_at(pins, 300.0)

@@ -125,7 +125,7 @@ class Report(c.Structure):
 
     _fields_ = [
         ("why", c.c_uint8), ("millivolts", c.c_uint16), ("wheels", c.c_uint8), ("distances", c.c_uint8),
-        ("wheel", c.c_int32 * 4), ("distance", c.c_int32 * 4),
+        ("wheel", c.c_int32 * 4), ("distance", c.c_int32 * 4), ("made_from", c.c_char_p),
     ]  # fmt: skip
 
 
@@ -163,12 +163,15 @@ def test_the_sketch_answers_as_the_library_reads(
     for byte in encode_velocity_line(VelocityLine(200, VelocityCommand(), 1.0, True)):
         sketch.velocity_line_byte(c.byref(line), c.c_char(byte), c.c_uint32(5))
     four = c.c_int32 * 4
-    report = Report(why, volts, len(wheels), len(distances), four(*wheels), four(*distances))
+    report = Report(
+        why, volts, len(wheels), len(distances), four(*wheels), four(*distances), b"4e8835b0" if volts % 2 else None
+    )
     length = sketch.velocity_line_answer(c.byref(line), c.byref(report), c.c_uint32(6), text)
     assert length <= 96
     answer = read_answer(text.raw[: length - 1])
     assert answer is not None
     assert (answer.counter, answer.good, answer.why) == (200, 1, why)
+    assert answer.made_from in ("4e8835b0" if volts % 2 else "", "")  # there is room for it, or it is left out
     assert [*answer.wheels, *answer.distances] == pytest.approx([one / 1000 for one in (*wheels, *distances)])
     assert encode_answer(answer) == text.raw[:length]
     # The short form has coarser steps, and says the same of the link.

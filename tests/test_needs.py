@@ -17,6 +17,7 @@ from tenuto.analysis.measure import measure
 from tenuto.analysis.odometry import motion_in_log
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
+from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.preflight import checks_of_others
 from tenuto.driving.stopping import silent_far_end_stages
@@ -230,6 +231,19 @@ def test_a_far_end_that_falls_silent_is_a_lost_link_with_its_own_time(tmp_path: 
     assert 2.25 < stopped.time < 2.5, "it answers ten times a second, and 0.3 s are borne"
     assert stopped.guard.reasons[0].code == "far_end_silent"
     assert "cart has said nothing for 0.3 s (guard.needs.answers 0.3 s)" in stopped.guard.reasons[0].text
+
+
+def test_a_board_whose_code_was_made_from_another_profile_is_told(tmp_path: Path) -> None:
+    own = line_plan(MEDLAR.plan()).digest()
+
+    def of_another(now: float, far: FarEnd) -> str | None:
+        far.made_from = "" if now < 1.0 else own if now < 2.0 else "0123abcd"
+        return None
+
+    ticks = drive_by_line(MEDLAR, tmp_path, of_another)
+    told = [tick.time for tick in ticks if "made from another profile (0123abcd, " in str(tick.notices)]
+    assert 2.0 < told[0] < 2.3
+    assert {str(tick.guard.state) for tick in ticks if 1.0 < tick.time < 4.0} == {"driving"}, "it is told, and no stop"
 
 
 def test_what_does_not_follow_is_never_shown_as_driven(tmp_path: Path) -> None:

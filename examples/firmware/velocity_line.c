@@ -143,6 +143,11 @@ uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *r
         at = put(at, i ? 0 : 'W', report->wheel[i]);
     for (int i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
         at = put(at, i ? 0 : 'D', report->distance[i] < 0 ? 0 : report->distance[i]);
+    if (report->made_from && at - text + 11 + 6 <= VELOCITY_LINE_LONGEST) {
+        *at++ = ' ', *at++ = 'P', *at++ = ' ';
+        for (int i = 0; i < 8; i++)
+            *at++ = report->made_from[i];
+    }
     uint16_t crc = checksum(text, (uint16_t)(at - text));
     *at++ = ' ';
     for (int shift = 12; shift >= 0; shift -= 4)

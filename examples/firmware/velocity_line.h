@@ -35,6 +35,7 @@ typedef struct {
     uint8_t wheels, distances;     /* so many are measured, up to 4 */
     int32_t wheel[VELOCITY_LINE_NUMBERS];     /* mrad/s */
     int32_t distance[VELOCITY_LINE_NUMBERS];  /* mm */
+    const char *made_from;                    /* the digest of the profile of generated code, 8 characters, or NULL */
 } velocity_line_report;
 
 /* Begin stopped: nothing moves before a standstill was heard. */

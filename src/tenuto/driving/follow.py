@@ -38,6 +38,8 @@ FOLLOWED = (
 )
 # An axis whose speed a profile does not know, such as the turning of a car, goes up to this, m/s and rad/s.
 _UNKNOWN = 10.0
+# How the control that fires an action begins.
+_ACTION = "action "
 # A velocity further beyond the full speed than this factor is none.
 _BEYOND = 2.0
 
@@ -75,7 +77,7 @@ def output_control(name: str) -> str:
 
 def action_control(name: str) -> str:
     """Name the control that fires an action."""
-    return f"action {name}"
+    return f"{_ACTION}{name}"
 
 
 def outputs_of(plan: Plan) -> dict[str, OutputPlan]:
@@ -162,6 +164,15 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         measured=tuple(one for one in plan.measured if one.own_source),
         feedback="nothing",
     )
+
+
+def line_plan(plan: Plan) -> Plan:
+    """Return the plan of a board that hears velocity lines: levels of outputs come with them, actions do not.
+
+    Raises:
+        TenutoError: see `follow_plan`.
+    """
+    return follow_plan(plan, [info for info in followed_controls(plan) if not info.name.startswith(_ACTION)])
 
 
 def _followed(one: OutputPlan) -> OutputPlan:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, fields, replace
+from hashlib import sha256
 from typing import Protocol
 
 from tenuto.driving.actions import ActionPlan
@@ -107,6 +108,10 @@ class Plan:
     def without_far_end(self) -> Plan:
         """Return the plan of a robot whose far end is as it must be: for replays and simulations, which have none."""
         return replace(self, guard=replace(self.guard, needs=NOTHING_NEEDED))
+
+    def digest(self) -> str:
+        """Return eight characters that another plan does not have: what generated code says it was made from."""
+        return sha256(repr(self).encode()).hexdigest()[:8]
 
     def plan(self) -> Plan:
         """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""

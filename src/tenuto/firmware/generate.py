@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.reasons import Code
 from tenuto.data import shipped_code
-from tenuto.driving.follow import follow_plan, followed_controls
+from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.firmware.boards import board_of, misfits
@@ -81,11 +80,11 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
     line_outputs = plan.output_names()[:_MOST_OUTPUTS]
     where = str(profile.file or profile.name)
     if part == "robot":
-        plan = followed(plan)
+        plan = line_plan(plan)
     wrong = refusals(profile, plan)
     if wrong:
         raise ProfileError(where, wrong)
-    digest = digest_of(plan)
+    digest = plan.digest()
     context = facts_of(profile, plan, part) | {
         "line_outputs": line_outputs,
         "real": real,
@@ -117,20 +116,6 @@ def as_library(files: dict[str, str]) -> dict[str, str]:
     moved = {"sketch/drive.ino": "sketch/examples/drive/drive.ino"}
     copied = {f"sketch/src/{name}": text for name, text in files.items() if "/" not in name}
     return {moved.get(name, name): text for name, text in files.items()} | copied
-
-
-def followed(plan: Plan) -> Plan:
-    """Return the plan of a robot that hears velocity lines: the levels of its outputs come with them, actions do not.
-
-    Raises:
-        TenutoError: it has no measures, so velocities mean nothing to it.
-    """
-    return follow_plan(plan, [info for info in followed_controls(plan) if not info.name.startswith("action ")])
-
-
-def digest_of(plan: Plan) -> str:
-    """Return the digest of a plan: what code that was made from it says of itself."""
-    return hashlib.sha256(repr(plan).encode()).hexdigest()[:8]
 
 
 def tidied(text: str) -> str:

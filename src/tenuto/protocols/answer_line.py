@@ -2,8 +2,9 @@
 
 One line of ASCII, ended by a newline; whole numbers. See docs/protocols.md::
 
-    A 17 1042 0 11840 W 10900 -10870 D 850 2F07
-      │   │   │   │   │              │      └ CRC-16 of everything before this space, as of the velocity line
+    A 17 1042 0 11840 W 10900 -10870 D 850 P 4e8835b0 4C51
+      │   │   │   │   │              │     │          └ CRC-16 of everything before this space, as of the velocity line
+      │   │   │   │   │              │     └ digest of the profile that its code was made from
       │   │   │   │   │              └ distances in mm, up to 4
       │   │   │   │   └ wheel speeds in mrad/s, up to 4
       │   │   │   └ battery in mV, 0 where it is not measured
@@ -35,7 +36,12 @@ WHY = {
     7: "it is not ready",
 }
 _MOST = 999_999
-_HEAD = re.compile(rb"A (\d{1,3}) (\d{1,5}) (\d{1,3}) (\d{1,5})(?: W((?: -?\d{1,6}){1,4}))?(?: D((?: \d{1,6}){1,4}))?")
+# What a digest takes, and the checksum and the newline after it.
+_DIGEST = 11 + 6
+_HEAD = re.compile(
+    rb"A (\d{1,3}) (\d{1,5}) (\d{1,3}) (\d{1,5})(?: W((?: -?\d{1,6}){1,4}))?(?: D((?: \d{1,6}){1,4}))?"
+    rb"(?: P ([0-9a-f]{8}))?"
+)
 
 
 class AnswerLine(NamedTuple):
@@ -45,6 +51,7 @@ class AnswerLine(NamedTuple):
         counter: of the newest good line, 0…255. good: how many have come, modulo 65536.
         why: 0 where it follows, or a key of `WHY`, or a number of the builder's own up to 255.
         voltage: V; NaN where it is not measured. wheels: rad/s. distances: m.
+        made_from: the digest of the profile that its code was made from; empty where it says none.
     """
 
     counter: int
@@ -53,6 +60,7 @@ class AnswerLine(NamedTuple):
     voltage: float = math.nan
     wheels: tuple[float, ...] = ()
     distances: tuple[float, ...] = ()
+    made_from: str = ""
 
     @property
     def reason(self) -> str:
@@ -68,7 +76,10 @@ def encode_answer(answer: AnswerLine) -> bytes:
         if numbers:
             whole = [round(min(max(1000.0 * number, -_MOST), _MOST)) for number in numbers[:MOST_NUMBERS]]
             words += [mark, *(max(number, 0) if mark == "D" else number for number in whole)]
-    return with_checksum(" ".join(map(str, words)).encode())
+    text = " ".join(map(str, words))
+    if answer.made_from and len(text) + _DIGEST <= LONGEST:
+        text += f" P {answer.made_from}"
+    return with_checksum(text.encode())
 
 
 def read_answer(line: bytes) -> AnswerLine | None:
@@ -81,4 +92,5 @@ def read_answer(line: bytes) -> AnswerLine | None:
     if counter > 255 or good > 65535 or why > 255 or volts > 65535:
         return None
     wheels, distances = (tuple(int(word) / 1000.0 for word in (text or b"").split()) for text in (match[5], match[6]))
-    return AnswerLine(counter, good, why, volts / 1000.0 if volts else math.nan, wheels, distances)
+    made_from = (match[7] or b"").decode()
+    return AnswerLine(counter, good, why, volts / 1000.0 if volts else math.nan, wheels, distances, made_from)

@@ -45,7 +45,7 @@ class FarEnd(Closing):
         port: the name of the port that a sink opens.
         robot: the simulated robot. decoder: with its counts. outputs: their levels, as they came.
         voltage: what it says of its battery, V. why: a reason of its own for which it stands, see `AnswerLine`.
-        distances: what it measures, m.
+        distances: what it measures, m. made_from: the digest of the profile of its code, where it says one.
     """
 
     def __init__(
@@ -93,7 +93,7 @@ class FarEnd(Closing):
             :MOST_NUMBERS
         ]
         self.outputs: tuple[float, ...] = ()
-        self.voltage, self.why = math.nan, 0
+        self.voltage, self.why, self.made_from = math.nan, 0, ""
         self.distances: tuple[float, ...] = ()
         self._answered = 0.0
         self._commanded = 0.0
@@ -169,7 +169,7 @@ class FarEnd(Closing):
         self._answered = self.robot.now.time
         why = self.why or (0 if self._good else 1) or (0 if self.robot.obeys else 2) or (0 if power else 3)
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
-        answer = AnswerLine(counter, self._good, why, self.voltage, wheels, self.distances)
+        answer = AnswerLine(counter, self._good, why, self.voltage, wheels, self.distances, self.made_from)
         if self._key is not None:
             data = sign_answer(answer, AnswerSeal(self._session, self._milliseconds), self._key)
         else:

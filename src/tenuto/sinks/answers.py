@@ -13,6 +13,7 @@ class Answers:
     """What comes back over a line: answer lines, or anything, which says at least that somebody is there.
 
     Attributes:
+        made_from: the digest of the profile that its code was made from, where it says so.
         telemetry: what the newest of it says. says: what it can say. way: to the far end and back.
     """
 
@@ -23,6 +24,7 @@ class Answers:
         self._wheels, self._distances, self._modulo = wheels, distances, modulo
         self.way = Way()
         self._answered = False
+        self.made_from = ""
         unheard = dict.fromkeys(wheels, math.nan), dict.fromkeys(distances, math.nan)
         self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
 
@@ -41,6 +43,7 @@ class Answers:
         for answer in answers:
             self.way.answered(answer.counter, answer.good, now, modulo=self._modulo)
             said = self._said(said, answer)
+            self.made_from = answer.made_from
         self.telemetry = said
 
     def _said(self, before: Telemetry, answer: AnswerLine) -> Telemetry:

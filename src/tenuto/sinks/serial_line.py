@@ -11,6 +11,7 @@ from typing import ClassVar, Literal
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, error, unexpected
+from tenuto.driving.follow import line_plan
 from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
@@ -80,6 +81,7 @@ class SerialLine(Sink):
         self._answers, self._template, self._outputs = answers, line, outputs
         self._started: float | None = None
         self._counter = 0
+        self._digest = ""
         self._port = OutPort(port, baud)
         self._form: LineForm = TextLine(line, outputs)
         if form != "text":
@@ -99,8 +101,18 @@ class SerialLine(Sink):
         silent = self.clock.now() - heard
         if self._answers and self._started is not None and silent > self._answers:
             return f"{self.name}: no answer for {silent:.1f} s"
-        problem = self._form.problem or self._port.slow
+        problem = self._form.problem or self._port.slow or self._another_profile()
         return f"{self.name}: {problem}" if problem else ""
+
+    def _another_profile(self) -> str:
+        """Say that the code of the board was made from another profile than this one; empty where it was not."""
+        made_from, here = self._hears.made_from, self._digest
+        if not made_from or not here or made_from == here:
+            return ""
+        return (
+            f"its board was made from another profile ({made_from}, and this one is {here}): "
+            "make its code again with tenuto firmware --part robot"
+        )
 
     def record_raw(self, box: BlackBox) -> bool:
         """Let a black box have all bytes from now on."""
@@ -113,6 +125,7 @@ class SerialLine(Sink):
             SinkError: it cannot.
         """
         self._started = self.clock.now() if self._started is None else self._started
+        self._digest = line_plan(plan).digest() if plan.chassis.units.known else ""
         wrong = outputs_problem(self._outputs, self._template, plan) or template_problem(self._template, plan)
         if wrong:
             raise SinkError(f"{self.name}: {wrong}")
