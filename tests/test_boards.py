@@ -228,6 +228,8 @@ def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
         rows.append(Row(ms, came[-1] if came else None, came_at=times[-1] if times else None))
     assert difference(plan, by_pipeline(plan, rows), there) == ""
     assert {one.state for one in there} >= {"driving", "stopping", "fault"}
+    odd = subprocess.run([program], input="time,left_y\n0,1\n1,x\n", capture_output=True, text=True, check=False)
+    assert (odd.returncode, odd.stderr) == (1, 'line 3: expected a number, found "x"\n')
     assert out.splitlines()[0].startswith("time,state,reason,vx,vy,vz,yaw_rate,left_wheel,right_wheel")
 
 
@@ -365,6 +367,10 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
         assert refused.returncode == 1
         assert all(f"{name}.toml: {key}: " in refused.stderr for key in keys), refused.stderr
     assert not (tmp_path / "none").exists()
+    # What another profile has made there before does not stay beside code that it does not fit.
+    (tmp_path / "board/avr/notes.txt").write_text("my own")
+    run("firmware", str(shipped("medlar.toml")), "--out", "board", cwd=tmp_path)
+    assert [path.name for path in (tmp_path / "board/avr").iterdir()] == ["notes.txt"]
 
 
 # ---- On the simulated chip. ----

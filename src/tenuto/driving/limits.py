@@ -11,7 +11,7 @@ from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A stop that is done but for so long is done, s: rounding would leave speeds of 1e-17 m/s for one tick more.
-_DONE = 1e-7
+_DONE = 1e-6
 # For vx, vy, vz and yaw rate: the limits while growing and while shrinking, m/s² or rad/s².
 Axes = tuple[tuple[float, float], ...]
 

@@ -28,6 +28,8 @@ TARGETS = {
     "cortex-m": ("start.c", "board.ld", "Makefile"),
     "sketch": ("library.properties", "drive.ino"),
 }
+# What stands in every file that is made, and in none that is written by hand.
+_MADE = "ade by tenuto firmware from"
 # What reads velocity lines, shipped for whoever writes the rest by hand; and how many outputs a line has.
 _LINE_FILES, _MOST_OUTPUTS = ("velocity_line.h", "velocity_line.c"), 8
 
@@ -51,9 +53,16 @@ class Firmware:
     def write(self, folder: str | Path) -> list[Path]:
         """Write all files below a folder; return their paths.
 
+        Programs of a target that this profile does not fit, and that were made there before, are taken away: they are
+        of another profile than the code beside them.
+
         Raises:
             OSError: the folder cannot be written.
         """
+        for name in self.misfits:
+            for path in (Path(folder) / name).glob("**/*"):
+                if path.is_file() and _MADE in path.read_text(encoding="utf-8", errors="replace"):
+                    path.unlink()
         written = []
         for name, text in self.files.items():
             path = Path(folder) / name

@@ -272,7 +272,7 @@ class Watcher:
             return
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
             fastest = self._ramps[axis] if driving else self._stops[axis]
-            if abs(new - old) > fastest * tick.dt + _SLACK:
+            if abs(new - old) > fastest * (tick.dt + _SLACK) + _SLACK:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 
     def _answered(self, tick: Tick) -> Iterator[str]:

@@ -310,5 +310,5 @@ class Witness:
         level = max(level, self._guard.get("stop_deceleration", 0.0))
         before = self._before.command[0] if self._before is not None else 0.0
         halted = not any(tick.command) and (not tick.power or not tick.send or tick.dt == 0.0)
-        if abs(tick.command[0] - before) > level * tick.dt + 1e-6 and not halted:
+        if abs(tick.command[0] - before) > level * (tick.dt + 1e-6) + 1e-6 and not halted:
             yield f"its speed ahead changes by {abs(tick.command[0] - before):.3f} m/s in {tick.dt:.3f} s"
