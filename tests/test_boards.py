@@ -394,7 +394,7 @@ def chip(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str, list[str]],
             (folder / "avr/main.elf").rename(folder / f"avr/{program}.elf")
             if program != "main":
                 (folder / "avr/kept.c").rename(folder / "avr/main.c")
-        command = [folder / "avr/bench", folder / f"avr/{program}.elf"]
+        command = [folder / "avr/bench", folder / f"avr/{program}.elf", folder / f"avr/{program}.vcd"]
         done = subprocess.run(command, input="\n".join(events).encode(), capture_output=True, check=True)
         return done.stdout.decode("ascii", "replace"), folder / f"avr/{program}.elf"
 
@@ -449,6 +449,16 @@ def test_the_whole_board_drives_and_stops_on_a_simulated_chip(chip: Callable[...
     assert 1295.0 < max(moved) < 995.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
     assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {12, 4}, "both go ahead"
     assert not any(at > 1835.0 and level for _, at, _, level in pins), "garbage moves nothing"
+    # The trace has the same edges: time in ns, and the pin as a character.
+    now, edges = 0, list[tuple[int, int, int]]()
+    for line in program.with_suffix(".vcd").read_text().split("#0\n")[1].splitlines()[20:]:
+        if line.startswith("#"):
+            now = int(line[1:])
+        elif line[0] in "01":
+            edges.append((now, ord(line[1]) - ord("!"), int(line[0])))
+    said = [(1e6 * at, pin, level) for kind, at, pin, level in pins if kind == "P"]
+    assert [edge[1:] for edge in edges] == [edge[1:] for edge in said]
+    assert all(abs(a[0] - b[0]) <= 10.0 for a, b in zip(edges, said, strict=True))
     size = subprocess.run(["avr-size", program], capture_output=True, text=True, check=True).stdout.split()
     text, data, bss = map(int, size[6:9])
     assert text + data <= 16 * 1024
