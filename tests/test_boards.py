@@ -6,6 +6,7 @@ import random
 import shutil
 import struct
 import subprocess
+import sys
 from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
 from pathlib import Path
@@ -62,11 +63,63 @@ needs_arm = pytest.mark.skipif(
 )
 
 
+# MicroPython's own build for browsers and Node.js, where `.ci/run` has put it.
+MICROPYTHON = Path(__file__).parents[1] / "build/micropython/node_modules/@micropython/micropython-webassembly-pyscript"
+RUNNER = """
+import fs from "node:fs";
+import { loadMicroPython } from "%s";
+const [folder, offset] = process.argv.slice(2), out = [];
+const board = await loadMicroPython({ stdout: (line) => out.push(line), linebuffer: true, heapsize: 4194304 });
+for (const name of ["robot_board.py", "replay.py"])
+    board.FS.writeFile("/" + name, fs.readFileSync(folder + "/" + name, "utf8"));
+board.FS.writeFile("/in.csv", fs.readFileSync(0, "utf8"));
+board.runPython("import sys; sys.path.append('/'); import replay; replay.main(iter(open('/in.csv')), " + offset + ")");
+process.stdout.write(out.join("\\n") + "\\n");
+"""
+TICKS = """
+at = [2**30 - 1000]
+def ticks_ms():
+    at[0] = (at[0] + 1) % 2**30
+    return at[0]
+def ticks_diff(a, b):
+    return (a - b + 2**29) % 2**30 - 2**29
+"""
+MACHINE = """
+fed = 0
+class ADC:
+    def __init__(self, pin): self.pin = pin
+    def read_u16(self):
+        held, pushed = 30 < fed < 150, 60 <= fed
+        return 64 * {26: 1004 if pushed else 512, 27: 512, 28: 1023 if held else 0}[self.pin]
+class Pin:
+    OUT = 1
+    def __init__(self, number, mode=0): self.number = number
+    def value(self, level): pass
+class PWM:
+    made = []
+    def __init__(self, pin): self.duty, _ = 0, PWM.made.append(self)
+    def freq(self, hz): pass
+    def duty_u16(self, duty): self.duty = duty
+class WDT:
+    def __init__(self, timeout): pass
+    def feed(self):
+        global fed
+        fed += 1
+        print(*(one.duty for one in PWM.made))
+        if fed == 260: raise SystemExit("Enough")
+"""
+
+
 def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compiler: str = "gcc") -> Path:
     made.write(folder)
     program, sources = folder / "replay", [folder / "desktop/replay.c", *folder.glob("*.c")]
     subprocess.run([compiler, *FLAGS, *flags, *map(str, sources), "-o", str(program), "-lm"], check=True)
     return program
+
+
+def in_python(profile: tenuto.Profile, folder: Path) -> Path:
+    make_firmware(profile, language="micropython").write(folder)
+    return folder / "replay.py"
 
 
 def apart(program: Path, plan: Plan, seeds: Sequence[int], close: float = 1e-5) -> list[str]:
@@ -94,8 +147,11 @@ def test_any_profile_is_the_same_on_a_board(
     profile = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
     plan = profile.plan()
     assume(not plan.guard.needs.wanted)
+    assume(not refusals(profile, plan))
+    python: list[str | Path] = [sys.executable, in_python(profile, tmp_path_factory.mktemp("python"))]
+    rows = any_schedule(plan, seed)
+    assert difference(plan, by_pipeline(plan, rows), by_program(python, plan, rows, WRAPS)) == ""
     for real, close in (("double", 1e-6), ("float", 1e-5)):
-        assume(not refusals(profile, plan))
         program = built(make_firmware(profile, real=real), tmp_path_factory.mktemp(real), ["-O0"])
         assert apart(program, plan, (seed, seed + 1), close) == []
 
@@ -164,6 +220,40 @@ def test_whatever_is_made_of_a_stick_is_the_same_on_a_board(
     assume(not refusals(profile, profile.plan()))
     program = built(make_firmware(profile), tmp_path_factory.mktemp("sticks"), ["-O0"])
     assert apart(program, profile.plan(), (seed, seed + 1)) == []
+
+
+@pytest.mark.parametrize("name", ["medlar", "medlar-lift", "quince", "damson"])
+def test_a_shipped_profile_is_the_same_in_micropython(name: str, tmp_path: Path) -> None:
+    """In MicroPython itself, where it is there, and in this Python, which knows that language too."""
+    profile = tenuto.load_profile(shipped(f"{name}.toml"))
+    plan, replay = profile.plan(), in_python(profile, tmp_path)
+    runner = tmp_path / "run.mjs"
+    runner.write_text(RUNNER % (MICROPYTHON / "micropython.mjs").as_uri())
+    for seed in range(2):
+        rows = any_schedule(plan, seed)
+        here = by_pipeline(plan, rows)
+        commands: list[list[str | Path]] = [[sys.executable, replay]]
+        if shutil.which("node") is not None and MICROPYTHON.exists():
+            commands.append(["node", runner, tmp_path])
+        for command in commands:
+            assert difference(plan, here, by_program(command, plan, rows, WRAPS * seed)) == "", command
+
+
+def test_the_program_for_two_motors_drives_them(tmp_path: Path) -> None:
+    """The pins are stand-ins, and the clock wraps early, as that of such boards does; the loop runs 260 times."""
+    make_firmware(tenuto.load_profile(EXAMPLES / "sender.toml"), language="micropython").write(tmp_path)
+    (tmp_path / "machine.py").write_text(MACHINE)
+    (tmp_path / "wrapping.py").write_text(TICKS)
+    main = (tmp_path / "main.py").read_text().replace("from time import", "from wrapping import")
+    (tmp_path / "main.py").write_text(main)
+    done = subprocess.run([sys.executable, "main.py"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert "Enough" in done.stderr, done.stderr
+    duties = [tuple(map(int, line.split())) for line in done.stdout.splitlines()]
+    assert len(duties) == 260
+    assert set(duties[:60]) == {(0, 0)}, "the stick rests, and then the button is held"
+    assert all(left == right > 0 for left, right in duties[80:120])
+    assert max(left for left, _ in duties) == pytest.approx(65535 * 0.8 / (12.566 * 0.11), rel=0.02)
+    assert set(duties[235:]) == {(0, 0)}, "the button was let go"
 
 
 def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> None:

@@ -20,6 +20,7 @@ EXTRAS = {
     "cryptography": ("udp", "UDP"),
     "hypothesis": ("testing", "random profiles"),
     "jinja2": ("firmware", "code of a microcontroller"),
+    "pycparser": ("firmware", "MicroPython"),
 }
 
 

@@ -15,7 +15,9 @@ from tenuto.cli.console import counted, results
 def firmware(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
     out: Annotated[Path, typer.Option(file_okay=False, help="Write the code below this folder.")],
-    language: Annotated[Literal["c"], typer.Option("--for", help="The language: C99, which C++11 takes too.")] = "c",
+    language: Annotated[
+        Literal["c", "micropython"], typer.Option("--for", help="C99, which C++11 takes too; or MicroPython.")
+    ] = "c",
     part: Annotated[
         Literal["whole", "sticks", "robot"],
         typer.Option(help="All on one board; a sender of lines; the board that hears them."),
@@ -38,6 +40,8 @@ def firmware(
 
       tenuto firmware sender.toml --part sticks --out sender
 
+      tenuto firmware sender.toml --for micropython --out board
+
       make -C board/desktop && board/desktop/replay < recording.csv
     """
     import tenuto
@@ -45,7 +49,7 @@ def firmware(
     from tenuto.profile.prepare import prepare_profile
 
     prepared = prepare_profile(profile, calibration=calibration)
-    made = make_firmware(prepared.profile, prepared.plan(), part=part, real=real)
+    made = make_firmware(prepared.profile, prepared.plan(), language=language, part=part, real=real)
     try:
         written = made.write(out)
     except OSError as error:
@@ -64,4 +68,7 @@ def firmware(
         )
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
-    results.print(f"Next: make -C {out / 'desktop'}, then read {out / 'robot_board.h'}", soft_wrap=True)
+    ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"
+    if language == "micropython":
+        ready = f"micropython {out / 'replay.py'} < recording.csv, then put robot_board.py and main.py on the board"
+    results.print(f"Next: {ready}", soft_wrap=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from tenuto.basics.errors import ProfileError
+from tenuto.basics.errors import ProfileError, TenutoError
 from tenuto.basics.reasons import Code
 from tenuto.data import shipped_code
 from tenuto.driving.follow import line_plan
@@ -19,6 +19,7 @@ from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment
 from tenuto.firmware.refusals import refusals
+from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
 
 # Beside the library, for each target: its folder, and the templates that make its files.
@@ -72,11 +73,14 @@ class Firmware:
         return written
 
 
-def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "whole", real: str = "float") -> Firmware:
+def make_firmware(
+    profile: Profile, plan: Plan | None = None, *, language: str = "c", part: str = "whole", real: str = "float"
+) -> Firmware:
     """Make the code of a profile.
 
     Args:
         profile: what to make it from. plan: the same with what was measured and trimmed; that of the profile if none.
+        language: "c", or "micropython", which has the whole only and reads no receiver's bytes by itself.
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
         real: the type that is reckoned in, "float" or "double".
@@ -88,6 +92,8 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
     plan = profile.plan() if plan is None else plan
     line_outputs = plan.output_names()[:_MOST_OUTPUTS]
     where = str(profile.file or profile.name)
+    if language == "micropython" and part != "whole":
+        raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
     if part == "robot":
         plan = line_plan(plan)
     wrong = refusals(profile, plan)
@@ -96,13 +102,15 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
     digest = plan.digest()
     context = facts_of(profile, plan, part) | {
         "line_outputs": line_outputs,
+        "language": language,
         "real": real,
         "part": part,
         "digest": digest,
         "file": quoted(Path(where).name),
     }
     made = environment()
-    words = _Words(real)
+    # A board in MicroPython may have either; what rounding makes of a float is borne.
+    words = _Words("double" if language == "micropython" else real)
     made.filters |= words.filters()
     made.filters["module"] = lambda name: made.get_template(name).module
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of")}
@@ -112,12 +120,31 @@ def make_firmware(profile: Profile, plan: Plan | None = None, *, part: str = "wh
         context |= board_of(profile, plan, part)
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
+    if language == "micropython":
+        no_main = wrong_for.get("sketch") or _no_potentiometers(context)
+        files = _in_python(made, context, "" if no_main else "main.py")
+        return Firmware(
+            files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": no_main} if no_main else {}
+        )
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
     if part == "robot":
         files |= {name: shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES}
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+
+
+def _no_potentiometers(context: dict[str, Any]) -> str:
+    return "" if context["analog"] else 'source.kind: it measures potentiometers, as of "lines", and reads no receiver'
+
+
+def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
+    """Return the files of MicroPython: the C, without what belongs to bytes and lines, said in that language."""
+    context = context | {"receiver": "", "part": "whole", "real": "double"}
+    header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
+    context["body"] = to_python(header, code)
+    names = ["robot_board.py", "replay.py", *([main] if main else [])]
+    return {name: tidied(made.get_template(f"firmware/micropython/{name}.j2").render(context), 2) for name in names}
 
 
 def as_library(files: dict[str, str]) -> dict[str, str]:
@@ -127,12 +154,12 @@ def as_library(files: dict[str, str]) -> dict[str, str]:
     return {moved.get(name, name): text for name, text in files.items()} | copied
 
 
-def tidied(text: str) -> str:
-    """Take out spaces at ends of lines, and more than one empty line; a Makefile keeps its tabs."""
+def tidied(text: str, empty: int = 1) -> str:
+    """Take out spaces at ends of lines, and more empty lines together than these; a Makefile keeps its tabs."""
     lines: list[str] = []
     for line in text.splitlines():
         line = line.rstrip()
-        if line or (lines and lines[-1]):
+        if line or (lines and any(lines[-empty:])):
             lines.append(line)
     return "\n".join(lines).rstrip() + "\n"
 

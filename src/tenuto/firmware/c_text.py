@@ -1,0 +1,97 @@
+"""The text of generated C: without comments and directives, and what its comments say."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from tenuto.basics.errors import TenutoError
+
+# What the templates call a function of math, and what Python calls it.
+FUNCTIONS = {
+    "ABS": "abs", "ROOT": "sqrt", "SINE": "sin", "COSINE": "cos", "TANGENT": "tan", "ARC_TANGENT": "atan2",
+    "EXPONENTIAL": "exp", "FLOOR": "floor", "isfinite": "isfinite", "isnan": "isnan", "POWER": "pow",
+}  # fmt: skip
+# Those that a module has to bring itself.
+OWN = ("HYPOT", "REMAINDER")
+
+
+TYPES = """
+typedef float robot_real; typedef _Bool bool; typedef unsigned char uint8_t; typedef signed char int8_t;
+typedef unsigned short uint16_t; typedef short int16_t; typedef unsigned int uint32_t; typedef int int32_t;
+typedef unsigned long size_t;
+"""
+MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0xFFFFFFFF", "size_t": ""}
+WORDS = {"true": "True", "false": "False", "INFINITY": "inf", "NAN": "nan"}
+# What a board in MicroPython does otherwise, or not at all.
+LEFT_OUT = re.compile(r"robot_(state_text|reason_text|output_name|line|answer|hear)|write_(number|share)|see_line")
+
+
+class UnknownCodeError(TenutoError):
+    """The C has what this does not know."""
+
+
+def plain(text: str) -> str:
+    """Take comments and directives out of generated C, and put what is defined in its place."""
+    text = re.sub(r"/\*.*?\*/", "", text, flags=re.S)
+    text = re.sub(r"\bfrom\b", "origin", text)  # a word of Python
+    values: dict[str, str] = {"PERHAPS": "", "IN_FLASH": ""}
+    kept, skipping = list[str](), list[bool]()
+    for line in text.splitlines():
+        word = line.split()[:1]
+        if word in (["#if"], ["#ifdef"], ["#ifndef"]):
+            skipping.append(word != ["#ifndef"])  # neither an AVR, nor GNU's, nor C++
+        elif word == ["#else"]:
+            skipping[-1] = not skipping[-1]
+        elif word == ["#endif"]:
+            skipping.pop()
+        elif any(skipping):
+            continue
+        elif made := re.match(r"#define (\w+)(\(\))?\s*(.*)", line):
+            values.setdefault(made[1] + (made[2] or ""), made[3])
+        elif not line.startswith("#"):
+            kept.append(line)
+    return _with_values("\n".join(kept), values)
+
+
+def _with_values(text: str, values: dict[str, str]) -> str:
+    text = re.sub(r"U?INT32_C\((\w+)\)", r"\1", text)
+    for _ in range(2):  # a value may name another one
+        for name, value in values.items():
+            if not name.startswith(tuple(FUNCTIONS)) and name not in OWN:
+                pattern = rf"\b{re.escape(name)}" + ("" if name.endswith("()") else r"\b")
+                said = re.sub(r"U?INT32_C\((\w+)\)", r"\1", value).replace("\\", "")
+                text = re.sub(pattern, said, text)
+    return text
+
+
+def comments_of(code: str) -> dict[str, str]:
+    """Return what stands above each function, as comments of Python."""
+    found = re.findall(r"/\*((?:(?!\*/).)*?)\*/\n(?:static )?[\w ]+?\*?(\w+)\([^;{]*\) \{", code, re.S)
+    return {
+        name: "\n".join(f"# {line.strip().removeprefix('*').strip()}".rstrip() for line in text.strip().splitlines())
+        for text, name in found
+    }
+
+
+def constant(node: Any) -> tuple[str, str]:
+    """Say a constant, and its type."""
+    if node.type == "char":
+        return str(ord(node.value.strip("'"))), "int"
+    text: str = node.value
+    if node.type in ("float", "double"):
+        return text.rstrip("fF"), "real"
+    return text.rstrip("uUlL"), "int"
+
+
+class Function:
+    """One function under way: its names, and what it has to call global."""
+
+    def __init__(self, node: Any) -> None:
+        self.name: str = node.decl.name
+        self.types: dict[str, str] = {}
+        self.boxed: set[str] = set()  # locals whose address is taken
+        self.references: set[str] = set()  # parameters that point to one number
+        self.renamed: dict[str, str] = {}  # static locals
+        self.globals: set[str] = set()
+        self.lines: list[str] = []
