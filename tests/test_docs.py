@@ -18,6 +18,8 @@ from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
 from tenuto.basics.extras import EXTRAS
+from tenuto.basics.reasons import Code
+from tenuto.cli.commands import COMMANDS
 from tenuto.outputs.base import OUTPUTS
 from tenuto.profile.schema import Tables
 from tenuto.sinks.base import SINKS
@@ -76,6 +78,19 @@ def read(text: str) -> Any:
         return json.loads(literal[1]) if literal else word[1] if word else None
     number = re.fullmatch(r"(?:\w+: )?(-?[\d.]+) ?([\w/²]*)", text.replace("−", "-"))
     return float(number[1]) * UNITS[number[2]] if number and number[2] in UNITS else None
+
+
+def test_troubleshooting_names_reasons_commands_and_keys_that_there_are() -> None:
+    text = (DOCS / "troubleshooting.md").read_text()
+    rows = re.findall(r"^\| (`[^|]+) \|", text, re.M)
+    assert {code for row in rows for code in re.findall(r"`(\w+)`", row)} - {"reverse"} <= {*map(str, Code)}
+    assert set(re.findall(r"(?:^|`)tenuto (\w+)", text, re.M)) <= {
+        name for group in COMMANDS.values() for name in group
+    }
+    known = (DOCS / "profile.md").read_text()
+    keys = set(re.findall(r"`((?:guard|loop|limits)\.\w+)`", text))
+    assert len(keys) > 4
+    assert all(f"`{key}`" in known for key in keys)
 
 
 def test_every_default_that_the_docs_name_is_the_one_that_holds() -> None:
