@@ -85,11 +85,13 @@ def ticks_diff(a, b):
     return (a - b + 2**29) % 2**30 - 2**29
 """
 MACHINE = """
+import atexit
 fed = 0
+atexit.register(lambda: print(*(one.duty for one in PWM.made)))
 class ADC:
     def __init__(self, pin): self.pin = pin
     def read_u16(self):
-        held, pushed = 30 < fed < 150, 60 <= fed
+        held, pushed = 30 < fed < 150 or fed > 240, 60 <= fed < 235 or fed > 250
         return 64 * {26: 1004 if pushed else 512, 27: 512, 28: 1023 if held else 0}[self.pin]
 class Pin:
     OUT = 1
@@ -249,11 +251,13 @@ def test_the_program_for_two_motors_drives_them(tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "main.py"], cwd=tmp_path, capture_output=True, text=True, check=False)
     assert "Enough" in done.stderr, done.stderr
     duties = [tuple(map(int, line.split())) for line in done.stdout.splitlines()]
-    assert len(duties) == 260
+    assert len(duties) == 261
     assert set(duties[:60]) == {(0, 0)}, "the stick rests, and then the button is held"
     assert all(left == right > 0 for left, right in duties[80:120])
     assert max(left for left, _ in duties) == pytest.approx(65535 * 0.8 / (12.566 * 0.11), rel=0.02)
-    assert set(duties[235:]) == {(0, 0)}, "the button was let go"
+    assert set(duties[235:250]) == {(0, 0)}, "the button was let go"
+    assert duties[259][0] > 0
+    assert duties[260] == (0, 0), "the loop has ended by an error while it drove"
 
 
 def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> None:
