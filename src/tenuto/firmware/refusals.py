@@ -13,7 +13,7 @@ from tenuto.profile.profile import Profile
 
 # An S-curve averages so many steps at most: each takes four bytes, and as many an axis.
 MOST_AVERAGED = 400
-_OUT = "take it out of the board's profile"
+_OUT = "remove it from the profile of the board"
 
 
 def refusals(profile: Profile, plan: Plan) -> list[Finding]:
@@ -23,18 +23,18 @@ def refusals(profile: Profile, plan: Plan) -> list[Finding]:
 
 def _tables(profile: Profile, plan: Plan) -> Iterator[Finding]:
     for key, many, why in (
-        ("drivers", profile.drivers, "the code of a board has one driver"),
-        ("distances", profile.distances, "the code of a board reads no sensors of distance"),
-        ("inhibits", profile.inhibits, "the code of a board reads no inhibits"),
-        ("measured", profile.measured, "the code of a board reads no measured speeds"),
+        ("drivers", profile.drivers, "a board supports one driver"),
+        ("distances", profile.distances, "a board reads no distance sensors"),
+        ("inhibits", profile.inhibits, "a board reads no inhibits"),
+        ("measured", profile.measured, "a board reads no measured speeds"),
     ):
         for name in many:
             yield error(f"{key}.{name}", why, _OUT)
     for name, sink in profile.sinks.items():
         if sink.kind in ("mavlink", "mqtt", "udp"):
-            yield error(f"sinks.{name}", f"the code of a board sends no {sink.kind}", _OUT)
+            yield error(f"sinks.{name}", f"a board has no {sink.kind}", _OUT)
     if plan.guard.needs.wanted:
-        yield error("guard.needs", "the code of a board hears no far end", _OUT)
+        yield error("guard.needs", "a board has no far end to ask", _OUT)
 
 
 def _kinds(plan: Plan) -> Iterator[Finding]:
@@ -45,24 +45,20 @@ def _kinds(plan: Plan) -> Iterator[Finding]:
     used += [(f"outputs.{one.name}.kind", one) for mode in plan.modes for one in mode.outputs]
     for key, one in used:
         if piece_file(type(one)) is None:
-            yield error(
-                key, "there is no code for this kind on a board", "choose another one, or drive from a computer"
-            )
+            yield error(key, "this kind has no code for a board", "choose another kind, or drive from a computer")
 
 
 def _curves(plan: Plan) -> Iterator[Finding]:
     for control in plan.controls:
         for shape in (control.shape, *control.rates.values()):
             if shape.curve is not None and piece_file(type(shape.curve)) is None:
-                yield error(
-                    f"controls.{control.name}", "there is no code for its curve on a board", "choose another one"
-                )
+                yield error(f"controls.{control.name}", "its curve has no code for a board", "choose another curve")
 
 
 def _averages(plan: Plan) -> Iterator[Finding]:
     if steps_averaged(plan) > MOST_AVERAGED:
         longest = max(within_speeds(mode.limits, mode.speeds).smoothing for mode in plan.modes)
-        text = f"the S-curve averages {longest:.1f} s: a board has no room for so many steps"
+        text = f"the S-curve needs {longest:.1f} s of steps: too much memory for a board"
         yield error("limits.jerk", text, "raise the jerk, or lower the acceleration")
 
 
