@@ -447,6 +447,7 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
     assert found["misfits"] == {}
     assert all((tmp_path / file).exists() for file in found["files"])
     assert found["digest"] in (tmp_path / "board/robot_board.h").read_text()
+    assert "# this transmitter sends more to the right" in (tmp_path / "board/robot_board.c").read_text()
     plain = run("firmware", str(shipped("medlar.toml")), "--out", "pad", cwd=tmp_path)
     assert plain.returncode == 0
     assert (

@@ -13,6 +13,7 @@ from tenuto.data import shipped_code
 from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.files import read_text
 from tenuto.firmware.boards import board_of, misfits
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.naming import Names, quoted
@@ -21,6 +22,7 @@ from tenuto.firmware.pieces import environment
 from tenuto.firmware.refusals import refusals
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
+from tenuto.profile.text import profile_text
 
 # Beside the library, for each target: its folder, and the templates that make its files.
 TARGETS = {
@@ -107,6 +109,7 @@ def make_firmware(
         "part": part,
         "digest": digest,
         "file": quoted(Path(where).name),
+        "profile_lines": [line.replace("*/", "* /") for line in _text_of(profile).splitlines()],
     }
     made = environment()
     # A board in MicroPython may have either; what rounding makes of a float is borne.
@@ -132,6 +135,13 @@ def make_firmware(
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+
+
+def _text_of(profile: Profile) -> str:
+    """Return the file of a profile, comments and all; of one that was made in code, what such a file would say."""
+    if profile.file is not None and Path(profile.file).exists():
+        return read_text(profile.file)
+    return profile_text(profile)
 
 
 def _no_potentiometers(context: dict[str, Any]) -> str:
