@@ -106,13 +106,18 @@ def on_the_way(command: VelocityCommand, target: VelocityCommand, limits: Limits
 
 
 def approach(previous: float, target: float, most: float) -> float:
-    """Go from ``previous`` towards ``target`` by at most ``most``, and never past it. Any one unit."""
+    """Go from ``previous`` towards ``target`` by at most ``most``, and never past it. Any one unit.
+
+    On the way through 0 it may be 0, and not what rounding leaves of it.
+    """
     change = target - previous
     if change > most + THERE:
-        return previous + most
-    if change < -most - THERE:
-        return previous - most
-    return target
+        made = previous + most
+    elif change < -most - THERE:
+        made = previous - most
+    else:
+        return target
+    return made if made > THERE or made < -THERE else 0.0
 
 
 def ramp_to_stop(

@@ -55,8 +55,10 @@ def rate_limited(previous: Value, value: Value, dt: float, up: float, down: floa
     start, end = side * previous, side * value
     if end >= start:
         most = start + up * dt
-        return side * (end if end < most + THERE else most)
+        return side * (end if end < most + THERE else most if most > THERE else 0.0)
     least = start - down * dt
     if end < 0.0 and least < 0.0:
         least = -up * (dt - start / down)
-    return side * (end if end > least - THERE else least)
+    if end > least - THERE:
+        return side * end
+    return side * least if least > THERE or least < -THERE else 0.0

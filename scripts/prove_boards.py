@@ -1,0 +1,89 @@
+"""Drives many random schedules through the pipeline and through generated C, and says where they part.
+
+python scripts/prove_boards.py 10000          (needs gcc; half an hour)
+
+A third of them are of the shipped profiles that fit a board, the others of random sticks and of random valid profiles.
+"""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+import time
+from collections import Counter
+from contextlib import suppress
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from hypothesis import HealthCheck, Phase, given, seed, settings
+
+from tenuto import Profile, load_profile
+from tenuto.data import shipped
+from tenuto.firmware.generate import make_firmware
+from tenuto.firmware.refusals import refusals
+from tenuto.testing.board import any_schedule, by_pipeline, by_program, difference
+from tenuto.testing.profiles import any_profile
+
+SHIPPED = ("medlar", "medlar-lift", "medlar-keyboard", "quince", "damson")
+# A program is built once, and driven by so many schedules; the clock of every other one wraps.
+EACH, WRAPS = 50, 2**32 - 4000
+
+
+def prove(profile: Profile, seeds: range, counts: Counter[str]) -> None:
+    """Drive some seeds through both; add to the counts, and print what differs."""
+    plan = profile.plan()
+    with TemporaryDirectory() as folder:
+        make_firmware(profile).write(folder)
+        program = Path(folder) / "replay"
+        sources = [f"{folder}/desktop/replay.c", f"{folder}/robot_board.c"]
+        subprocess.run(["gcc", "-std=c99", "-O1", *sources, "-o", str(program), "-lm"], check=True)
+        for number in seeds:
+            rows = any_schedule(plan, number)
+            here = by_pipeline(plan, rows)
+            said = difference(plan, here, by_program([program], plan, rows, WRAPS * (number % 2)))
+            counts.update(schedules=1, ticks=len(rows), driving=sum(one.state == "driving" for one in here))
+            if said:
+                counts["differ"] += 1
+                print(f"{profile.name}, seed {number}: {said}", flush=True)
+
+
+def main(wanted: int) -> int:
+    """Drive so many schedules; 0 where both sides agree in all of them."""
+    counts, began, since = Counter[str](), time.monotonic(), random.randrange(10**6)
+    for number, name in enumerate(SHIPPED):
+        many = wanted // 3 // len(SHIPPED)
+        prove(load_profile(shipped(f"{name}.toml")), range(since + number * many, since + (number + 1) * many), counts)
+        counts["profiles"] += 1
+        print(f"{name}: {counts['schedules']} schedules, {counts['differ']} differ", flush=True)
+
+    @seed(since)
+    @settings(
+        max_examples=10**6,
+        deadline=None,
+        database=None,
+        phases=[Phase.generate],
+        suppress_health_check=list(HealthCheck),
+    )
+    @given(any_profile())
+    def others(drawn: Profile) -> None:
+        bare = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+        if counts["schedules"] < wanted and not refusals(bare, bare.plan()):
+            first = since + counts["schedules"]
+            prove(bare, range(first, first + min(EACH, wanted - counts["schedules"])), counts)
+            counts["profiles"] += 1
+        elif counts["schedules"] >= wanted:
+            raise KeyboardInterrupt
+
+    with suppress(KeyboardInterrupt):
+        others()
+    lasted = time.monotonic() - began
+    print(
+        f"{counts['schedules']} schedules of {counts['profiles']} profiles, {counts['ticks']} ticks, "
+        f"{counts['driving']} of them driving; {counts['differ']} differ; first seed {since}; {lasted:.0f} s"
+    )
+    return int(counts["differ"] > 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main(int(sys.argv[1])))
