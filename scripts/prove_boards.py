@@ -2,6 +2,8 @@
 
 python scripts/prove_boards.py 10000          (needs gcc; half an hour)
 
+The profile of the last difference is kept in board-differs.toml.
+
 A third of them are of the shipped profiles that fit a board, the others of random sticks and of random valid profiles.
 """
 
@@ -22,6 +24,7 @@ from tenuto import Profile, load_profile
 from tenuto.data import shipped
 from tenuto.firmware.generate import make_firmware
 from tenuto.firmware.refusals import refusals
+from tenuto.profile.text import profile_text
 from tenuto.testing.board import any_schedule, by_pipeline, by_program, difference
 from tenuto.testing.profiles import any_profile
 
@@ -45,12 +48,14 @@ def prove(profile: Profile, seeds: range, counts: Counter[str]) -> None:
             counts.update(schedules=1, ticks=len(rows), driving=sum(one.state == "driving" for one in here))
             if said:
                 counts["differ"] += 1
+                Path("board-differs.toml").write_text(profile_text(profile), encoding="utf-8")
                 print(f"{profile.name}, seed {number}: {said}", flush=True)
 
 
 def main(wanted: int) -> int:
     """Drive so many schedules; 0 where both sides agree in all of them."""
     counts, began, since = Counter[str](), time.monotonic(), random.randrange(10**6)
+    print(f"first seed {since}", flush=True)
     for number, name in enumerate(SHIPPED):
         many = wanted // 3 // len(SHIPPED)
         prove(load_profile(shipped(f"{name}.toml")), range(since + number * many, since + (number + 1) * many), counts)
@@ -80,7 +85,7 @@ def main(wanted: int) -> int:
     lasted = time.monotonic() - began
     print(
         f"{counts['schedules']} schedules of {counts['profiles']} profiles, {counts['ticks']} ticks, "
-        f"{counts['driving']} of them driving; {counts['differ']} differ; first seed {since}; {lasted:.0f} s"
+        f"{counts['driving']} of them driving; {counts['differ']} differ; {lasted:.0f} s"
     )
     return int(counts["differ"] > 0)
 

@@ -98,7 +98,7 @@ def make_firmware(
         raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
     if part == "robot":
         plan = line_plan(plan)
-    wrong = refusals(profile, plan)
+    wrong = refusals(profile, plan, "float" if language == "micropython" else real)
     if wrong:
         raise ProfileError(where, wrong)
     digest = plan.digest()

@@ -10,15 +10,16 @@ from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan
 from tenuto.firmware.pieces import piece_file
 from tenuto.profile.profile import Profile
+from tenuto.vehicles.base import Chassis
 
 # An S-curve averages so many steps at most: each takes four bytes, and as many an axis.
 MOST_AVERAGED = 400
 _OUT = "remove it from the profile of the board"
 
 
-def refusals(profile: Profile, plan: Plan) -> list[Finding]:
-    """List what of a profile cannot go to a microcontroller; nothing where all of it can."""
-    return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan)]
+def refusals(profile: Profile, plan: Plan, real: str = "float") -> list[Finding]:
+    """List what of a profile cannot go to a microcontroller that reckons so; nothing where all of it can."""
+    return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
 
 
 def _tables(profile: Profile, plan: Plan) -> Iterator[Finding]:
@@ -60,6 +61,13 @@ def _averages(plan: Plan) -> Iterator[Finding]:
         longest = max(within_speeds(mode.limits, mode.speeds).smoothing for mode in plan.modes)
         text = f"the S-curve needs {longest:.1f} s of steps: too much memory for a board"
         yield error("limits.jerk", text, "raise the jerk, or lower the acceleration")
+
+
+def _doubled(plan: Plan, real: str) -> Iterator[Finding]:
+    """Refuse what float cannot tell apart: whether modules have turned far enough, and which way round is shorter."""
+    if real == "float" and type(plan.chassis).follows is not Chassis.follows and "jerk" not in plan.chassis.jerks:
+        text = "modules that turn at a limited rate need double: a rounding error of float changes when they drive"
+        yield error("chassis.turn_rate", text, "make it with --real double, for a board that has it")
 
 
 def steps_averaged(plan: Plan) -> int:
