@@ -171,7 +171,9 @@ def test_the_sketch_answers_as_the_library_reads(
     answer = read_answer(text.raw[: length - 1])
     assert answer is not None
     assert (answer.counter, answer.good, answer.why) == (200, 1, why)
-    assert answer.made_from in ("4e8835b0" if volts % 2 else "", "")  # there is room for it, or it is left out
+    # The digest is last: it is left out where the line would be longer than 96 bytes with it.
+    room = len(encode_answer(answer._replace(made_from=""))) + len(" P 4e8835b0") <= 96
+    assert answer.made_from == ("4e8835b0" if volts % 2 and room else "")
     assert [*answer.wheels, *answer.distances] == pytest.approx([one / 1000 for one in (*wheels, *distances)])
     assert encode_answer(answer) == text.raw[:length]
     # The short form has coarser steps, and says the same of the link.

@@ -23,7 +23,7 @@ def firmware(
         typer.Option(help="All on one board; a sender of lines; the board that hears them."),
     ] = "whole",
     real: Annotated[
-        Literal["float", "double"], typer.Option(help="The type of its numbers; double is for a desktop.")
+        Literal["float", "double"], typer.Option(help="The type of its numbers in C; double is slow on most boards.")
     ] = "float",
     calibration: Annotated[
         Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
@@ -62,10 +62,8 @@ def firmware(
     results.print(
         Text.assemble((prepared.profile.name, "bold"), f": code of the profile with the digest {made.digest}")
     )
-    for path in written:
-        results.print(
-            f"  {path}  {counted(len(path.read_text(encoding='utf-8').splitlines()), 'line')}", soft_wrap=True
-        )
+    for path, text in zip(written, made.files.values(), strict=True):
+        results.print(f"  {path}  {counted(len(text.splitlines()), 'line')}", soft_wrap=True)
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
     ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"

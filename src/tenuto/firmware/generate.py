@@ -13,16 +13,14 @@ from tenuto.data import shipped_code
 from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.files import read_text
 from tenuto.firmware.boards import board_of, misfits
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment
-from tenuto.firmware.refusals import refusals
+from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
-from tenuto.profile.text import profile_text
 
 # Beside the library, for each target: its folder, and the templates that make its files.
 TARGETS = {
@@ -33,8 +31,8 @@ TARGETS = {
 }
 # What stands in every file that is made, and in none that is written by hand.
 _MADE = "ade by tenuto firmware from"
-# What reads velocity lines, shipped for whoever writes the rest by hand; and how many outputs a line has.
-_LINE_FILES, _MOST_OUTPUTS = ("velocity_line.h", "velocity_line.c"), 8
+# What reads velocity lines, shipped for whoever writes the rest by hand.
+_LINE_FILES = ("velocity_line.h", "velocity_line.c")
 
 
 @dataclass(frozen=True)
@@ -85,20 +83,23 @@ def make_firmware(
         language: "c", or "micropython", which has the whole only and reads no receiver's bytes by itself.
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
-        real: the type that is reckoned in, "float" or "double".
+        real: the type that is reckoned in, "float" or "double"; of C only, as MicroPython has what its board has.
 
     Raises:
         ProfileError: it has what cannot go to a microcontroller; with the key of each.
-        MissingPackageError: Jinja2 is not installed.
+        TenutoError: there is no such part in MicroPython, or no double to choose.
+        MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
     plan = profile.plan() if plan is None else plan
-    line_outputs = plan.output_names()[:_MOST_OUTPUTS]
+    line_outputs = plan.output_names()
     where = str(profile.file or profile.name)
     if language == "micropython" and part != "whole":
         raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
+    if language == "micropython" and real != "float":
+        raise TenutoError(f"{where}: MicroPython has the float of its board: leave out --real, or make it in C")
     if part == "robot":
         plan = line_plan(plan)
-    wrong = refusals(profile, plan, "float" if language == "micropython" else real)
+    wrong = [*refusals(profile, plan, real), *(too_many_outputs(line_outputs) if part != "whole" else ())]
     if wrong:
         raise ProfileError(where, wrong)
     digest = plan.digest()
@@ -109,7 +110,7 @@ def make_firmware(
         "part": part,
         "digest": digest,
         "file": quoted(Path(where).name),
-        "profile_lines": [line.replace("*/", "* /") for line in _text_of(profile).splitlines()],
+        "profile_lines": [line.replace("*/", "* /") for line in profile.text().splitlines()],
     }
     made = environment()
     # A board in MicroPython may have either; what rounding makes of a float is borne.
@@ -135,13 +136,6 @@ def make_firmware(
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
-
-
-def _text_of(profile: Profile) -> str:
-    """Return the file of a profile, comments and all; of one that was made in code, what such a file would say."""
-    if profile.file is not None and Path(profile.file).exists():
-        return read_text(profile.file)
-    return profile_text(profile)
 
 
 def _no_potentiometers(context: dict[str, Any]) -> str:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from tenuto.basics.findings import Finding, error
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan
 from tenuto.firmware.pieces import piece_file
 from tenuto.profile.profile import Profile
+from tenuto.protocols.velocity_line import MOST_OUTPUTS
 from tenuto.vehicles.base import Chassis
 
 # An S-curve averages so many steps at most: each takes four bytes, and as many an axis.
@@ -20,6 +21,14 @@ _OUT = "remove it from the profile of the board"
 def refusals(profile: Profile, plan: Plan, real: str = "float") -> list[Finding]:
     """List what of a profile cannot go to a microcontroller that reckons so; nothing where all of it can."""
     return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
+
+
+def too_many_outputs(names: Sequence[str]) -> list[Finding]:
+    """Refuse more outputs than a velocity line carries to the robot's board."""
+    if len(names) <= MOST_OUTPUTS:
+        return []
+    text = f"a velocity line carries {MOST_OUTPUTS} outputs at most, and there are {len(names)}"
+    return [error("outputs", text, 'remove some, or make the part "whole"')]
 
 
 def _tables(profile: Profile, plan: Plan) -> Iterator[Finding]:
@@ -67,7 +76,7 @@ def _doubled(plan: Plan, real: str) -> Iterator[Finding]:
     """Refuse what float cannot tell apart: whether modules have turned far enough, and which way round is shorter."""
     if real == "float" and type(plan.chassis).follows is not Chassis.follows and "jerk" not in plan.chassis.jerks:
         text = "modules that turn at a limited rate need double: a rounding error of float changes when they drive"
-        yield error("chassis.turn_rate", text, "make it with --real double, for a board that has it")
+        yield error("chassis.turn_rate", text, "make it in C with --real double, for a board whose double has 64 bits")
 
 
 def steps_averaged(plan: Plan) -> int:
