@@ -461,6 +461,13 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
         refused = run("firmware", str(shipped(f"{name}.toml")), "--out", "none", cwd=tmp_path)
         assert refused.returncode == 1
         assert all(f"{name}.toml: {key}: " in refused.stderr for key in keys), refused.stderr
+    contacts = "".join(f'[outputs.o{n}]\nkind = "contact"\ncontrol = "drive"\n' for n in range(9))
+    nine = tmp_path / "nine.toml"
+    nine.write_text((EXAMPLES / "sender.toml").read_text() + contacts)
+    for options, key in ((["--part", "sticks"], "outputs"), (["--part", "robot"], "outputs"),
+                         (["--for", "micropython", "--real", "double"], "MicroPython has the float")):  # fmt: skip
+        refused = run("firmware", str(nine), "--out", "none", *options, cwd=tmp_path)
+        assert (refused.returncode, f"nine.toml: {key}" in refused.stderr) == (1, True), refused.stderr
     assert not (tmp_path / "none").exists()
     # What another profile has made there before does not stay beside code that it does not fit.
     (tmp_path / "board/avr/notes.txt").write_text("my own")
