@@ -48,7 +48,7 @@ def parameters(command: str) -> list[Parameter]:
 TAKES = {command: parameters(command) for group in COMMANDS.values() for command in group}
 # What makes a command short, and lets it do its work.
 MORE = {
-    "drive": ["--source", "simulated:sticks", "--seconds", "0.5"],
+    "drive": ["--source", "simulated:sticks", "--seconds", "0.5"], "page": ["--port", "0", "--seconds", "0.5"],
     "preflight": ["--source", "simulated:sticks", "--seconds", "0.5"],
     "follow": ["--source", "udp:127.0.0.1:0,key=good.key", "--seconds", "0.5"], "robot": ["--seconds", "0.5"],
     "watch": ["--for", "0.5"], "station": ["--seconds", "0.5"], "soak": ["--runs", "1"], "why": ["--at", "0.1"],
@@ -174,7 +174,10 @@ def contents_of(folder: Path) -> dict[Path, bytes]:
 
 
 @pytest.mark.filterwarnings("ignore::ResourceWarning")
-def test_a_command_with_one_bad_value_ends_with_one_clear_error(folder: Path, patience: None) -> None:
+def test_a_command_with_one_bad_value_ends_with_one_clear_error(
+    folder: Path, patience: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(folder / "data"))
     before = contents_of(folder)
 
     @examples(40)

@@ -68,6 +68,7 @@ def drive(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
         keep_beside(planned, to)
+        _introduce(planned, opened, more, to)
         return drive_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
             report=report, handle=handle,
@@ -103,6 +104,7 @@ def follow(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         to = [_sink(stack, sink) for sink in sinks]
         keep_beside(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
+        _introduce(planned, opened, more, to)
         return follow_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, report=report, handle=handle
         )
@@ -181,6 +183,17 @@ def keep_beside(planned: Planned, sinks: Iterable[Sink]) -> None:
     for sink in sinks:
         if isinstance(sink, LogFile) and isinstance(planned, PreparedProfile):
             keep_with(sink.path, planned)
+
+
+def _introduce(planned: Planned, source: Source, others: Mapping[str, Source], sinks: Iterable[Sink]) -> None:
+    """Let sources that show it know the robot's name, and the way of its commands."""
+    profile = getattr(planned, "profile", planned)
+    way = f"{source.name} → {', '.join(sink.name for sink in sinks)}"
+    name = getattr(profile, "name", "a robot")
+    for one in (source, *others.values()):
+        one.introduce(name, way)
+    for sink in sinks:
+        sink.introduce(name, way)
 
 
 def _timer(clock: Clock | None) -> SimulatedClock | MonotonicClock:

@@ -19,6 +19,10 @@ EXTRAS = {
     "gpiod": ("gpio", "pulses on pins"),
     "cryptography": ("udp", "UDP"),
     "hypothesis": ("testing", "random profiles"),
+    "starlette": ("page", "the page in a browser"),
+    "uvicorn": ("page", "the page in a browser"),
+    "websockets": ("page", "the page in a browser"),
+    "segno": ("page", "a QR code"),
     "jinja2": ("firmware", "code of a microcontroller"),
     "pycparser": ("firmware", "MicroPython"),
 }

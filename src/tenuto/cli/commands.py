@@ -28,6 +28,7 @@ COMMANDS: dict[str, dict[str, str]] = {
     "drive": {
         "preflight": "Look whether all is ready for a drive",
         "drive": "Drive a robot as its profile says",
+        "page": "Drive and see from a browser, or from a phone",
         "script": "Show a scripted motion, or drive it",
         "follow": "Run at the robot: follow a driver's machine",
         "station": "Show every robot at a broker, and why it stands",
@@ -82,6 +83,8 @@ class Commands(TyperGroup):
 def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
     """Return a row a command, but for those that share one: there are more commands than rows."""
     shared = {
+        "key": ("key / service", "Make a key for a link / drive from boot"),
+        "service": None,
         "robot": ("robot / soak", "Stand in for a robot / simulate faulty drives"),
         "soak": None,
     }

@@ -7,8 +7,8 @@ from rich.console import Console
 # What goes into a file or a pipe is not cut at 80 characters.
 _PIPE_WIDTH = 120
 
-results = Console(highlight=False, markup=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
-problems = Console(stderr=True, highlight=False, markup=False)
+results = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
+problems = Console(stderr=True, highlight=False, markup=False, emoji=False)
 
 
 def counted(number: int, word: str) -> str:

@@ -16,7 +16,7 @@ from rich.text import Text
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
-from tenuto.cli.opened import Opened, open_all_sinks, open_sources, opened_box, say_of_box
+from tenuto.cli.opened import Opened, open_all_sinks, open_sources, opened_box, say_of_box, say_of_pages
 from tenuto.cli.preflight import static_checks
 from tenuto.cli.words import report_in_words
 
@@ -108,6 +108,7 @@ def drive(
         box = opened_box(stack, raw, [opened, *others.values(), *sinks])
         if not as_json:
             _introduce(prepared, opened, others, sinks)
+        say_of_pages([opened, *others.values(), *sinks])
         watched = stack.enter_context(WatchedProfile(profile, loaded, prepare, clock=the_clock.get()))
         origin = f"{opened.name} → {', '.join(sink.name for sink in sinks)}"
         full = not (as_json or plain) and may_take_the_screen([opened, *others.values()], by_keys=True)

@@ -15,6 +15,7 @@ from rich.text import Text
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import results
 from tenuto.cli.live import until
+from tenuto.cli.opened import say_of_pages
 from tenuto.cli.status import StatusLine
 from tenuto.cli.words import named_texts, report_in_words
 
@@ -73,6 +74,7 @@ def follow(
             names = ", ".join(sink.name for sink in sinks)
             said = f" follows {opened.name} → {names}. Ctrl-C stops it."
             results.print(Text.assemble((loaded.name, "bold"), said), soft_wrap=True)
+        say_of_pages(sinks)
         with StatusLine(loaded.plan().chassis.units, quiet=as_json) as status:
             report = tenuto.follow(
                 loaded, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, status.show)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
@@ -13,6 +14,7 @@ from tenuto.cli.words import named_texts
 
 if TYPE_CHECKING:
     from tenuto.links.black_box import BlackBox
+    from tenuto.links.page import PageServer
     from tenuto.profile import Profile
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks import Sink
@@ -79,3 +81,33 @@ def say_of_box(box: BlackBox | None) -> None:
     """Say why a black box ended early, if it did."""
     if box is not None and box.problem:
         problems.print(box.problem, soft_wrap=True)
+
+
+def say_of_pages(ends: Sequence[Source | Sink]) -> None:
+    """Say where the pages of sources and sinks are, and what a new device needs."""
+    from tenuto.sinks.page import PageSink
+    from tenuto.sources.page import PageSource
+
+    for one in ends:
+        if isinstance(one, (PageSource, PageSink)):
+            _say_where(one.server)
+
+
+def _say_where(server: PageServer) -> None:
+    """Say where a page is, and what a new device needs."""
+    server.said = lambda text: problems.print(text, soft_wrap=True)
+    problems.print(f"Open {server.url} in a browser.", soft_wrap=True)
+    if not server.code:
+        return
+    problems.print(
+        f"A new device needs the code {server.code}. It is good for one device, and for ten minutes.", soft_wrap=True
+    )
+    problems.print(
+        "The browser warns once, for this machine made its certificate itself. Compare its fingerprint, SHA-256: "
+        f"{server.fingerprint}…",
+        soft_wrap=True,
+    )
+    if problems.is_terminal:
+        import segno
+
+        segno.make(f"{server.url}#code={server.code}", error="m").terminal(out=sys.stderr, compact=True)

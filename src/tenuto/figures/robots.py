@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tenuto.vehicles import Chassis, Part
+from tenuto.vehicles.outline import outline
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -18,23 +19,8 @@ BODY, WHEEL, THRUST = "#c9d3dc", "#2b3138", "#d98500"
 
 
 def outline_of(chassis: Chassis) -> np.ndarray:
-    """Return the corners of the body, m, in the robot's own frame; a guess from where its parts are."""
-    drawing = chassis.drawing()
-    if drawing.body == "disc" or not drawing.parts:
-        turns = np.linspace(0.0, math.tau, 25)
-        return 0.25 * np.column_stack([np.cos(turns), np.sin(turns)])
-    radius = drawing.radius
-    x = [part.x for part in drawing.parts]
-    y = [part.y for part in drawing.parts]
-    if drawing.body == "boat":
-        back, half = min(x), max(abs(value) for value in y) or 0.3
-        bow = back + 3.2 * half
-        return np.array([(back, half), (bow - half, half), (bow, 0.0), (bow - half, -half), (back, -half)])
-    front, back = max(x) + 1.3 * radius, min(x) - 1.3 * radius
-    if drawing.front is not None:
-        front = drawing.front
-    left, right = max(y) - 0.35 * radius, min(y) + 0.35 * radius
-    return np.array([(front, left), (front, right), (back, right), (back, left)])
+    """Return the corners of the body, m, in the robot's own frame."""
+    return np.array(outline(chassis.drawing()))
 
 
 def draw_robot(

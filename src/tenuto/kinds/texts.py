@@ -79,7 +79,7 @@ def read_parts(text: str, parts: ShortText, options: type[Options], error: type[
     if parts.place:
         if not places:
             raise error(f'expected {form_of(options)}; found "{text}"')
-        given[places[0]] = parts.place
+        given[places[0]] = _value(known[places[0]], options, {places[0]: parts.place})
     given = {name: value for name, value in given.items() if value is not None}
     if any(name not in given and _needed(known[name]) for name in places):
         raise error(f'expected {form_of(options)}; found "{text}"')
@@ -87,7 +87,8 @@ def read_parts(text: str, parts: ShortText, options: type[Options], error: type[
         return made(table_of(options).model_validate(given))  # type: ignore[no-any-return]
     except ValidationError as wrong:
         key = str(wrong.errors()[0]["loc"][0])
-        found = f'"{parts.options[key]}"' if key in parts.options else "nothing"
+        texts = {**parts.options, **dict.fromkeys(places, parts.place)}
+        found = f'"{texts[key]}"' if texts.get(key) else "nothing"
         said = about(known[key])
         raise error(f"{text}: {key}: expected {said.expected}, found {found}; its form is {form_of(options)}") from None
 
@@ -107,6 +108,8 @@ def _value(one: Field[Any], options: Any, given: Mapping[str, str]) -> Any:
         words = text.split("|")
         whole = int in get_args(hint) and all(word.isdecimal() and len(word) < 10 for word in words)
         return [int(word) for word in words] if whole else words
+    if bool in kinds:
+        return {"true": True, "false": False}.get(text, text)
     literals = [word for part in (hint, *get_args(hint)) if get_origin(part) is Literal for word in get_args(part)]
     for kind in (int, float):
         if kind in kinds or any(type(word) is kind for word in literals):

@@ -70,11 +70,13 @@ def find_calibration(
         profile: the file that it may stand beside; None where there is none.
         source: the device; None, or without an identity, where it is not known.
         driver: whose device it is; empty for the first.
-        asked: the one that goes before any other.
+        asked: the one that goes before any other. None is looked for where the device is exact.
 
     Raises:
         CalibrationError: there is one, but it cannot be read, or was made for another device.
     """
+    if source is not None and source.exact and asked is None:
+        return None
     identity = source.identity if source is not None else ""
     ending = f".{driver}.calibration.toml" if driver else ".calibration.toml"
     places = [profile.with_suffix(ending)] if profile is not None else []

@@ -41,14 +41,9 @@ def follow(
     Returns:
         How it went. Raises as `tenuto.drive`.
     """
-
-    def tell(tick: Tick) -> str | None:
-        source.tell(tick)
-        return on_tick(tick) if on_tick is not None else None
-
     plan = profile.plan()
     source.prepare(plan)
     return drive(
-        follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=tell, report=report,
+        follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=on_tick, report=report,
         handle=handle,
     )  # fmt: skip

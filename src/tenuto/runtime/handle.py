@@ -31,6 +31,7 @@ class DriveHandle:
     def __init__(self) -> None:
         self.ended = self.pressed = ""
         self._asked: deque[Callable[[Changeover], None]] = deque()
+        self._notes: deque[str] = deque(maxlen=100)
 
     def emergency_stop(self, why: str) -> None:
         """Stop as the profile's emergency stop does, and say why. It holds until a reset, and a fresh enable after it.
@@ -51,6 +52,14 @@ class DriveHandle:
             self.ended = self.ended or why
 
         self._asked.append(ask)
+
+    def note(self, text: str) -> None:
+        """Note something with the next tick, in the log and in the views: a mark."""
+        self._notes.append(text)
+
+    def noted(self) -> list[str]:
+        """Return what is to be noted with this tick. The loop calls this."""
+        return [self._notes.popleft() for _ in range(len(self._notes))]
 
     def interrupt(self, key: str) -> None:
         """Do what Ctrl-C does, as often as that may be pressed, for a key that stands for it."""

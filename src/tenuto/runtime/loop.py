@@ -137,12 +137,14 @@ class _Drive:
         self.report = DriveReport() if report is None else report
         self.failure: BaseException | None = None
         self.failed: list[Source] = []
+        self.told = [one for one in (source, *others.values()) if type(one).tell is not Source.tell]
         self.signals = 0
         self.stopping_sinks = False
         self.over_budget: tuple[Reason, ...] = ()
 
     def run(self) -> DriveReport:
         plan = self.line.plan
+        self._join(plan)
         check_controls(plan, self.source, self.others)
         check_far_ends(plan, self.sinks, self.others)
         with _signals_to(self._on_signal):
@@ -156,6 +158,13 @@ class _Drive:
         if self.failure is not None:
             raise self.failure
         return self.report
+
+    def _join(self, plan: Plan) -> None:
+        """Let every source know what it drives."""
+        for name, source in {"": self.source, **self.others}.items():
+            source.join(plan, name, self.handle)
+        for sink in self.sinks:
+            sink.asks = self.handle
 
     def _loop(self) -> None:
         """Make ticks at start, start + period, start + 2·period, …: no tick's lateness moves the next."""
@@ -191,16 +200,18 @@ class _Drive:
             self._fail(*problem)
         for emergency in self.outlets.new_emergencies():
             self.line.join_emergency(emergency)
-        if self.notes is not None and (note := self.notes()) is not None:
-            notices += (Reason(Code.NOTE, note),)
+        notices += tuple(Reason(Code.NOTE, note) for note in self._noted())
         tick = self.line.step(
             frame, now, others=others, faults=faults, notices=notices + self.over_budget,
             far=far,
         )  # fmt: skip
         if self.line.changed:
+            self._join(self.line.plan)
             self.outlets.change(self.line.plan)
             self.resting = Pipeline(self.line.plan).halt(0.0)
         self.outlets.give(tick)
+        for source in self.told:
+            source.tell(tick)
         if self.line.plan.feedback != "nothing":
             self._tell(tick)
         if self.on_tick is not None:
@@ -214,6 +225,11 @@ class _Drive:
                     self._end(ended)
         self._budget(self.clock.now() - now)
         return tick
+
+    def _noted(self) -> list[str]:
+        """Return what is to be noted with this tick."""
+        note = self.notes() if self.notes is not None else None
+        return [*self.handle.noted(), *([note] if note is not None else [])]
 
     def _poll(self, source: Source, now: float) -> Frame | None:
         if source in self.failed:

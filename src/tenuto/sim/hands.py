@@ -112,31 +112,14 @@ class Hands:
         found: dict[str, float] = {}
         self._side = -self._side
         for control in self._sticks:
-            found |= raw_at(control, self._pushed[control.name])
+            found |= control.raw_at(self._pushed[control.name])
             if control.noise > 0.0:
                 # It is never quite still, as it was measured.
                 value = found[control.reads] + self._side * control.noise
                 found[control.reads] = min(max(value, control.travel.low), control.travel.high)
         for number, control in enumerate(self._others):
-            found |= raw_at(control, 1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
+            found |= control.raw_at(1.0 if number == self._pressed else 0.0 if control.one_way else -1.0)
         for number, control in enumerate(self._hold):
             held = self._held and not (self._halves and number)
-            found |= raw_at(control, self._grip if held else -1.0)
+            found |= control.raw_at(self._grip if held else -1.0)
         return found
-
-
-def raw_at(control: ControlPlan, position: float) -> dict[str, float]:
-    """Return the raw number of a control at a position."""
-    travel = control.travel
-    if travel.centre is None:
-        share = abs(position) if control.minus is not None else max(position, 0.0)
-        share = 1.0 - share if travel.reverse else share
-        found = {control.reads: travel.low + share * (travel.high - travel.low)}
-        if control.minus is not None:
-            low, high = control.minus.travel.low, control.minus.travel.high
-            found |= {control.reads: travel.high if position > 0 else travel.low,
-                      control.minus.reads: high if position < 0 else low}  # fmt: skip
-        return found
-    share = -position if travel.reverse else position
-    half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
-    return {control.reads: travel.centre + share * half}

@@ -18,7 +18,7 @@ from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
 from tenuto.driving.tick import Tick
-from tenuto.sim.hands import Hands, raw_at
+from tenuto.sim.hands import Hands
 from tenuto.sim.robots import SimulatedRobot, simulated_robot
 from tenuto.switches.base import Operated
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -270,10 +270,10 @@ class DrivenRobot:
         way = {**(self.way if pushed else {}), **gesture}
         values = self.hands.put(held and fault.hold, press or fault.press or reads, **way)
         if press is not None and at is not None:
-            values |= raw_at(next(one for one in plan.controls if one.name == press), at)
+            values |= next(one for one in plan.controls if one.name == press).raw_at(at)
         if plan.selection.heading is not None:  # what measures the heading says straight ahead
             heading = next(one for one in plan.controls if one.name == plan.selection.heading)
-            values |= raw_at(heading, 0.0)
+            values |= heading.raw_at(0.0)
         others = self._others()
         frame = fault.happens(Frame(self.now, values))
         before = self.tick.command if self.tick is not None else STANDSTILL

@@ -12,6 +12,7 @@ from tenuto.basics.closing import Closing
 from tenuto.basics.errors import SinkError
 from tenuto.basics.findings import Finding, error
 from tenuto.clock import REAL, Clock
+from tenuto.driving.asks import Asks
 from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import NOTHING_HEARD, Telemetry
 from tenuto.driving.tick import Tick
@@ -34,6 +35,7 @@ class Sink(Closing, ABC):
         period: the shortest time between two ticks that it is given, s; 0 for every one.
         only_looks: nothing is driven: it sends standstills, and asks its far end for nothing else.
         clock: what it reads the time by, set before `start`: real or simulated, as the loop's; a sink asks no other.
+        asks: by which somebody who looks on may ask for a stop, from any thread; set before `start`.
     """
 
     name: str
@@ -43,6 +45,7 @@ class Sink(Closing, ABC):
     period: float = 0.0
     only_looks: bool = False
     clock: Clock = REAL
+    asks: Asks | None = None
 
     @property
     def problem(self) -> str:
@@ -65,6 +68,9 @@ class Sink(Closing, ABC):
     def record_raw(self, box: BlackBox) -> bool:
         """Let a black box have all bytes that go and come from now on; tell whether there are any."""
         return False
+
+    def introduce(self, robot: str, way: str) -> None:  # most show nothing
+        """Take the robot's name, and where commands come from and go to: for sinks that show it."""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""

@@ -11,6 +11,7 @@ from tenuto.basics.closing import Closing
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
+from tenuto.driving.asks import Asks
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import option
@@ -25,11 +26,13 @@ class Source(Closing, ABC):
         name: what a person calls it.
         identity: the same for the same device each time it is plugged in, as far as it tells.
         hint: how to use it, where that is not plain.
+        exact: what it sends is exact, so nothing about it is to be measured.
     """
 
     name: str
     identity: str = ""
     hint: str = ""
+    exact: bool = False
 
     @abstractmethod
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -62,6 +65,17 @@ class Source(Closing, ABC):
     def finished(self) -> bool:
         """True when no frame will ever come again, as at the end of a recording."""
         return False
+
+    def join(self, plan: Plan, driver: str, asks: Asks) -> None:  # most send what they send, whoever drives
+        """Take note of a drive that is about to begin, or has taken a changed profile: before `controls`.
+
+        Args:
+            plan: of the robot. driver: whose device it is; empty for the first in rank.
+            asks: by which somebody at the device may ask for more than its controls can say, from any thread.
+        """
+
+    def introduce(self, robot: str, way: str) -> None:  # most show nothing
+        """Take the robot's name, and where commands come from and go to: for sources that show it."""
 
     def tell(self, tick: Tick) -> None:  # most have nobody to tell
         """Take the robot's newest tick, where whoever drives is elsewhere and wants to know."""

@@ -81,6 +81,25 @@ class ControlPlan:
         """Return its shape under a set of rates."""
         return self.rates.get(rates, self.shape)
 
+    def raw_at(self, position: float) -> dict[str, float]:
+        """Return the raw numbers at a position: of one control of the device, or of the two that make it.
+
+        Args:
+            position: −1…1, or 0…1 for one that rests at its end; less is taken as 0 there.
+        """
+        travel = self.travel
+        if self.minus is not None and travel.centre is None:
+            low, high = self.minus.travel.low, self.minus.travel.high
+            return {self.reads: travel.low + max(position, 0.0) * (travel.high - travel.low),
+                    self.minus.reads: low + max(-position, 0.0) * (high - low)}  # fmt: skip
+        if travel.centre is None:
+            share = max(position, 0.0)
+            share = 1.0 - share if travel.reverse else share
+            return {self.reads: travel.low + share * (travel.high - travel.low)}
+        share = -position if travel.reverse else position
+        half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
+        return {self.reads: travel.centre + share * half}
+
     @property
     def remembers(self) -> bool:
         """Whether what is made of it depends on what it was before."""

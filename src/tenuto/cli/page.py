@@ -1,0 +1,107 @@
+"""``tenuto page``: drive and see from a browser, on this machine or on a phone in the hand."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tenuto.cli.console import counted, results
+
+
+def page(
+    profile: Annotated[
+        Path | None,
+        typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.", show_default=False),
+    ] = None,
+    to: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Where the robot is, instead of the profile's sinks: simulated, serial:PORT, … (docs/sinks.md). "
+            "May be given several times.",
+            show_default=False,
+        ),
+    ] = None,
+    other: Annotated[
+        list[str] | None,
+        typer.Option(help="A source for another driver or a sensor of the profile: NAME=SOURCE.", show_default=False),
+    ] = None,
+    port: Annotated[
+        int, typer.Option(min=0, max=65535, help="The port of TCP to serve it at; 0 for a free one.")
+    ] = 8600,
+    lan: Annotated[
+        bool, typer.Option("--lan", help="Let devices in the network in too: TLS, and a code for each new device.")
+    ] = False,
+    watchers: Annotated[
+        bool, typer.Option("--watchers", help="With --lan: anybody in the network may look on, without a code.")
+    ] = False,
+    seconds: Annotated[
+        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+    ] = math.inf,
+    devices: Annotated[
+        bool, typer.Option("--devices", help="List the devices that have been let in, and end.")
+    ] = False,
+    forget: Annotated[
+        str | None, typer.Option(help="Shut out the devices of this name, within a second, and end.", metavar="NAME")
+    ] = None,
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="Drive though tenuto check finds errors in the profile.")
+    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went, or the devices, as JSON.")] = False,
+) -> None:
+    """Serve a page to drive from: sticks under the thumbs, the laptop's gamepad, keys, and the whole live view.
+
+    The page stands in for the device of the profile, so any profile can be driven from it. Only this machine may open
+    it, unless --lan is given. The page is a source and a sink too: --source page:8600, --to page:8600.
+
+    [bold]Examples:[/bold]
+
+      tenuto page medlar.toml --to simulated
+
+      tenuto page medlar.toml --lan
+
+      tenuto page --forget "my phone"
+    """
+    if devices or forget is not None:
+        _devices(forget, as_json)
+        return
+    if profile is None:
+        raise typer.BadParameter("expected a profile", param_hint="PROFILE")
+    if watchers and not lan:
+        raise typer.BadParameter("it means something with --lan only", param_hint="--watchers")
+    from tenuto.cli.drive import drive
+
+    words = {True: "true", False: "false"}
+    drive(
+        profile, source=f"page:{port},lan={words[lan]},watchers={words[watchers]}", to=to, other=other, seconds=seconds,
+        plain=True, anyway=anyway, as_json=as_json,
+    )  # fmt: skip
+
+
+def _devices(forget: str | None, as_json: bool) -> None:
+    """List the devices that may use the page, or shut some out."""
+    from tenuto.basics.errors import TenutoError
+    from tenuto.page.devices import Devices
+
+    known = Devices()
+    if forget is not None:
+        try:
+            gone = known.forget(forget)
+        except OSError as error:
+            raise TenutoError(f"{known.path}: cannot write there: {error.strerror or error}") from error
+        if not gone:
+            names = ", ".join(sorted({one.name for one in known.all.values()})) or "none"
+            raise TenutoError(f'no device is called "{forget}"; there are: {names}')
+        results.print(f"shut out {counted(gone, 'device')} of the name {forget}", soft_wrap=True)
+        return
+    found = [{"name": one.name, "since": one.since} for one in known.all.values()]
+    if as_json:
+        typer.echo(json.dumps({"devices": found}, indent=2))
+        return
+    for one in found:
+        results.print(f"{one['name']}, since {one['since']}", soft_wrap=True)
+    if not found:
+        results.print("No device has been let in: tenuto page PROFILE --lan shows a code for one.", soft_wrap=True)

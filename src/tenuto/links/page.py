@@ -1,0 +1,210 @@
+"""The page's server, seen from the loop: another process, so that no browser can hold the loop up.
+
+The loop only leaves its newest tick. A thread sends it some twenty times a second over a socket pair, with the time of
+the loop's clock; another takes what the server says. Neither can make the loop wait.
+"""
+
+from __future__ import annotations
+
+import pickle
+import select
+import socket
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from typing import Any, NamedTuple
+
+from tenuto.basics.closing import Closing
+from tenuto.basics.errors import TenutoError
+from tenuto.basics.extras import needs
+from tenuto.clock import REAL, Timer
+from tenuto.driving.asks import Asks
+from tenuto.kinds.options import option
+from tenuto.protocols.page import FromServer
+from tenuto.protocols.remote import read_json
+
+# How often the newest tick and the time are sent, s.
+SEND_EVERY = 0.05
+# How long the server may take to begin, and to end, s.
+_START, _END = 30.0, 3.0
+_LONGEST = 1 << 16
+
+
+@dataclass(frozen=True, kw_only=True)
+class PageSettings:
+    """Where the page is served, and to whom.
+
+    Attributes:
+        port: of TCP; 0 for any that is free.
+        lan: to devices in the network too, over TLS, after a code was typed in; otherwise to this machine only.
+        watchers: in the network anybody may look on.
+    """
+
+    port: int = option("a port of TCP from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)
+    lan: bool = option("true or false: devices in the network may use the page", False, word="true|false")
+    watchers: bool = option("true or false: with lan, anybody may look on", False, word="true|false")
+
+    def packages(self) -> tuple[str, ...]:
+        """Return the modules that it needs, of `tenuto.basics.extras.EXTRAS`."""
+        return ("starlette", "uvicorn", "websockets", *(("cryptography", "segno") if self.lan else ()))
+
+
+class Heard(NamedTuple):
+    """Something that the server said: its bytes, and when they came, s."""
+
+    at: float
+    data: bytes
+
+
+class PageServer(Closing):
+    """The page's server. It runs until it is closed.
+
+    Attributes:
+        url: where the page is. code: what has to be typed in by a new device; empty where nobody has to.
+        fingerprint: of the certificate, where there is one.
+        title, origin: the robot's name, and where commands come from and go to, for the page's head.
+        asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
+    """
+
+    def __init__(
+        self,
+        settings: PageSettings,
+        error: type[TenutoError],
+        take: Callable[[float, FromServer], None],
+        *,
+        seat: bool = True,
+        clock: Timer = REAL,
+        start_wait: float = _START,
+    ) -> None:
+        """Start it, and wait until it serves.
+
+        Args:
+            settings: see there. error: what is raised where it cannot be served, or its packages are missing.
+            take: is called with frames, and with word that nobody drives any more, and when these came: from a thread.
+            seat: somebody may drive from this page.
+            clock: the loop's, whose time is sent along.
+        """
+        needs(*settings.packages())
+        self._error, self._take, self._clock = error, take, clock
+        self.asks: Asks | None = None
+        self.said: Callable[[str], None] = lambda text: None
+        self.title = self.origin = ""
+        self.url = self.code = self.fingerprint = ""
+        self._plan: Any = None
+        self._tick: Any = None
+        self._sent_plan: Any = object()
+        self._done = threading.Event()
+        self._ticks, self._worst = 0, 0.0
+        ours, theirs = socket.socketpair()
+        heard, says = socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)
+        self._line, self._heard = ours, heard
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "tenuto.page.server", str(theirs.fileno()), str(says.fileno())],
+            pass_fds=[theirs.fileno(), says.fileno()], stdin=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        theirs.close()
+        says.close()
+        try:
+            self._write(pickle.dumps({**asdict(settings), "seat": seat}))
+            self._wait_for_it(start_wait)
+        except BaseException:
+            self._end()
+            raise
+        self._threads = [
+            threading.Thread(target=work, name="page", daemon=True) for work in (self._feed, self._hear)
+        ]  # fmt: skip
+        for thread in self._threads:
+            thread.start()
+
+    @property
+    def gone(self) -> bool:
+        """Whether the server has ended, though nobody closed it."""
+        return not self._done.is_set() and self._process.poll() is not None
+
+    def show(self, tick: Any) -> None:
+        """Leave a tick to be shown; costs the loop next to nothing."""
+        self._tick = tick
+        self._ticks += 1
+        if tick.dt > self._worst:
+            self._worst = tick.dt
+
+    def change(self, plan: Any) -> None:
+        """Take the plan of the robot, or another one: the profile has changed."""
+        self._plan = plan
+
+    def close(self) -> None:
+        """End the server; whoever has the page open is told that the drive is over."""
+        if not self._done.is_set():
+            self._done.set()
+            self._end()
+            for thread in self._threads:
+                thread.join()
+
+    def _wait_for_it(self, seconds: float) -> None:
+        if not select.select([self._heard], [], [], seconds)[0]:
+            raise self._error(f"the page's server did not begin within {seconds:g} s")
+        said = read_json(FromServer, self._heard.recv(_LONGEST))
+        if said is None or said.kind != "ready":
+            raise self._error(said.why if said is not None else "the page's server ended before it began")
+        self.url, self.code, self.fingerprint = said.why, said.name, said.client
+
+    def _write(self, data: bytes) -> None:
+        self._line.sendall(len(data).to_bytes(4, "big") + data)
+
+    def _feed(self) -> None:
+        """Send the newest tick, again and again; only this thread ever waits for the server."""
+        before = self._clock.now()
+        while not self._done.wait(SEND_EVERY):
+            now = self._clock.now()
+            message: dict[str, Any] = {"clock": now, "tick": self._tick}
+            message |= {"ticks": self._ticks, "seconds": now - before, "worst": self._worst}
+            before = now
+            self._ticks, self._worst = 0, 0.0
+            plan = self._plan
+            if plan is not self._sent_plan:
+                message |= {"plan": plan, "title": self.title, "origin": self.origin}
+                self._sent_plan = plan
+            try:
+                self._write(pickle.dumps(message))
+            except OSError:
+                return
+
+    def _hear(self) -> None:
+        while not self._done.is_set():
+            with suppress(OSError):
+                if select.select([self._heard], [], [], 0.2)[0]:
+                    self._hear_one(Heard(self._clock.now(), self._heard.recv(_LONGEST)))
+
+    def _hear_one(self, heard: Heard) -> None:
+        """Do what is asked for at once: what stops the robot waits for no poll. Leave the rest to who takes it."""
+        said = read_json(FromServer, heard.data)
+        if said is None:
+            return
+        who = said.name or "the page"
+        if said.kind in ("frame", "gone"):
+            self._take(heard.at, said)
+        elif said.kind == "said":
+            self.said(said.why)
+        elif self.asks is None:
+            return
+        elif said.kind == "emergency":
+            self.asks.emergency_stop(f"the emergency stop of {who} was pressed")
+        elif said.kind == "reset":
+            self.asks.reset()
+        elif said.kind == "mark":
+            self.asks.note(said.why or f"mark by {who}")
+
+    def _end(self) -> None:
+        """Let the server end by itself, which says goodbye; or end it."""
+        with suppress(OSError):
+            self._line.shutdown(socket.SHUT_WR)
+        try:
+            self._process.wait(_END)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        self._line.close()
+        self._heard.close()

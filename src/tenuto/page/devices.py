@@ -1,0 +1,117 @@
+"""Devices in the network that may use the page: each has shown a code once, and a key of its own since."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import json
+import secrets
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from tenuto.basics.text import readable
+from tenuto.calibration.store import write_atomically
+
+# Wrong codes after which another one is made, and how long one is good, s.
+_TRIES, _CODE_GOOD_FOR = 5, 600.0
+# How often the file is looked at again, s.
+_LOOK_EVERY = 1.0
+_CODE_DIGITS = 8
+
+
+@dataclass(frozen=True)
+class Device:
+    """A device that may use the page.
+
+    Attributes:
+        name: what its user calls it. digest: of its key. since: the day on which it was let in.
+    """
+
+    name: str
+    digest: str
+    since: str
+
+
+def devices_file() -> Path:
+    """Return the file that the devices stand in; there is no key in it, only what a key is recognised by."""
+    from platformdirs import user_data_path
+
+    return user_data_path("tenuto") / "page-devices.json"
+
+
+class Devices:
+    """The devices in a file, which another program may change: one that is taken out is shut out within a second."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        """Read them."""
+        self.path = path or devices_file()
+        self._looked_at = -_LOOK_EVERY
+        self.all: dict[str, Device] = self._read()
+
+    def look(self, now: float) -> None:
+        """Read the file again, once a second; ``now`` in s."""
+        if now - self._looked_at >= _LOOK_EVERY:
+            self._looked_at = now
+            self.all = self._read()
+
+    def add(self, name: str, day: str) -> str:
+        """Let a device in, and return its key."""
+        identity, key = secrets.token_hex(8), secrets.token_urlsafe(32)
+        self.all = {**self._read(), identity: Device(readable(name)[:40] or "a device", _digest(key), day)}
+        self._write()
+        return f"{identity}.{key}"
+
+    def forget(self, name: str) -> int:
+        """Shut out all devices of a name; return how many."""
+        found = self._read()
+        self.all = {identity: one for identity, one in found.items() if one.name != name}
+        if len(self.all) != len(found):
+            self._write()
+        return len(found) - len(self.all)
+
+    def known(self, key: str) -> Device | None:
+        """Return the device that has a key, or None."""
+        identity, _, secret = key.partition(".")
+        one = self.all.get(identity)
+        return one if one is not None and hmac.compare_digest(one.digest, _digest(secret)) else None
+
+    def _read(self) -> dict[str, Device]:
+        with suppress(OSError, ValueError, TypeError, AttributeError):
+            found = json.loads(self.path.read_text(encoding="utf-8"))
+            return {str(identity): Device(**one) for identity, one in found.items()}
+        return {}
+
+    def _write(self) -> None:
+        text = json.dumps({identity: vars(one) for identity, one in self.all.items()}, indent=2)
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        write_atomically(self.path, text + "\n")
+        self.path.chmod(0o600)
+
+
+def _digest(key: str) -> str:
+    return hashlib.sha256(key.encode()).hexdigest()
+
+
+class Code:
+    """What a new device has to show: good once, for some minutes, and for a few tries.
+
+    Attributes:
+        text: eight digits.
+    """
+
+    def __init__(self, now: float) -> None:
+        """Make one; ``now`` in s."""
+        self._renew(now)
+
+    def _renew(self, now: float) -> None:
+        self.text = f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
+        self._made, self._tries = now, 0
+
+    def fits(self, text: str, now: float) -> bool:
+        """Tell whether this is the code; whatever it is, it counts as a try, and the right one is used up."""
+        self._tries += 1
+        right = now - self._made <= _CODE_GOOD_FOR and hmac.compare_digest(self.text.encode(), text.strip().encode())
+        if right or self._tries >= _TRIES or now - self._made > _CODE_GOOD_FOR:
+            self._renew(now)
+        return right

@@ -1,0 +1,164 @@
+"""What the page shows, as JSON: of a robot once, and of each tick. Read from the same scene as the terminal's view."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from tenuto.basics.reasons import Code, Reason
+from tenuto.driving.plan import HELD_FROM, Plan
+from tenuto.driving.preflight import checks_of
+from tenuto.driving.tick import Tick
+from tenuto.protocols.page import controls_of, rest_of
+from tenuto.sticks.control import ControlPlan
+from tenuto.vehicles.outline import outline
+from tenuto.views.scene import Scene, scene_of
+
+# Digits of what is drawn.
+_DIGITS = 4
+_TODO = {str(code): code.todo for code in Code}
+
+
+def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[str, Any]:
+    """Say what the page has to know of a robot once: its sticks and buttons, its drawing, its units.
+
+    Args:
+        plan, title, origin: see `tenuto.views.scene.Scene`. driver: whose seat it is; empty for the first in rank.
+    """
+    scene = scene_of(plan, title, origin)
+    controls, _ = controls_of(plan, driver)
+    drawing, units = plan.chassis.drawing(), scene.units
+    return {
+        "title": title,
+        "origin": origin,
+        "period": plan.period,
+        "link_timeout": plan.guard.link_timeout,
+        "units": {what: {"name": unit.name, "scale": unit.scale} for what, unit in
+                  (("speed", units.speed), ("turn", units.turn))} | {"known": units.known},
+        "speeds": {mode: _clean(list(ends)) for mode, ends in scene.speeds.items()},
+        "outline": _clean([list(corner) for corner in outline(drawing)]),
+        "radius": drawing.radius,
+        "parts": [part._asdict() for part in drawing.parts],
+        "ends": _clean(scene.ends),
+        "quantities": {name: quantity.name.lower() for name, quantity in scene.quantities.items()},
+        "quantity_units": {name: quantity.unit for name, quantity in scene.quantities.items()},
+        "modes": [mode.name for mode in plan.modes],
+        "controls": [_control(plan, control) for control in controls],
+        **_widgets(plan, scene, controls),
+    }  # fmt: skip
+
+
+def _control(plan: Plan, control: ControlPlan) -> dict[str, Any]:
+    """Say how a gamepad moves it: by the name of the device's control, and which way."""
+    return {
+        "name": control.name,
+        "reads": control.reads,
+        "minus": control.minus.reads if control.minus is not None else "",
+        "one_way": control.one_way,
+        "dead_zone": control.dead_zone,
+        "rest": rest_of(plan, control),
+    }
+
+
+def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dict[str, Any]:
+    """Share the controls out to sticks, sliders and buttons."""
+    guard, driving = plan.guard, plan.driving_controls()
+    on_sticks = {name for pad in scene.pads for name in (pad.x, pad.y)}
+    holds = [name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None]
+    # Of a grip with three positions the middle one.
+    grip = 1.0 if not math.isfinite(guard.pressed_through) else (HELD_FROM + guard.pressed_through) / 2.0
+    roles: dict[str | None, str] = {guard.emergency_stop: "emergency", guard.emergency_stop_2: "emergency",
+                                    guard.stop: "stop", guard.reset: "reset", guard.enable: "enable",
+                                    guard.takes_over: "takes over"}  # fmt: skip
+    reads: dict[str, list[str]] = {}
+    for switch in plan.selection.switches:
+        if switch.reads and switch.name != switch.reads:
+            reads.setdefault(switch.reads, []).append(switch.name)
+    buttons, sliders = [], []
+    for control in controls:
+        if control.name in holds or control.name in on_sticks:
+            continue
+        label = ", ".join(reads.get(control.name, [control.name]))
+        if control.name in driving or not control.one_way:
+            sliders.append({"name": control.name, "one_way": control.one_way, "springs": control.name in driving,
+                            "label": label})  # fmt: skip
+            continue
+        role = next((roles[name] for name in (control.name, *reads.get(control.name, ())) if name in roles), "")
+        stays = (guard.enable_stays and role == "enable") or control.name in {one.permit for one in plan.below}
+        buttons.append({"name": control.name, "role": role, "stays": stays, "label": label})
+    return {
+        "sticks": [pad._asdict() for pad in scene.pads],
+        "sliders": sliders,
+        "buttons": buttons,
+        "holds": holds,
+        "grip": grip,
+        "gesture": {} if holds or buttons else _gesture(plan),
+    }
+
+
+def _gesture(plan: Plan) -> dict[str, float]:
+    """Say how the sticks are held to enable, where nothing else does it."""
+    enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
+    return dict(enabling.held_at()) if enabling is not None else {}
+
+
+def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
+    """Say what the page shows of a tick, the same as the terminal's view.
+
+    Args:
+        scene: of the robot. tick: the newest.
+        driven: the robot has been driven in this drive; before that, what is ready for it is told.
+    """
+    chosen, frame = tick.chosen, tick.frame
+    neutral = scene.neutral
+    return {
+        "t": round(tick.time, 3),
+        "state": tick.state,
+        "guard": str(tick.guard.state),
+        "reasons": [_reason(reason) for reason in tick.guard.reasons],
+        "notices": [_reason(notice) for notice in tick.notices],
+        "actions": list(tick.actions),
+        "driver": tick.driver,
+        "hands": bool(tick.hands),
+        "chosen": {"mode": chosen.mode, "rates": chosen.rates, "steering": chosen.steering, "level": chosen.level},
+        "controls": {
+            name: _clean([tick.raw.get(name, math.nan), position, tick.shaped.get(name, 0.0)])
+            for name, position in tick.positions.items()
+        },
+        "intent": _clean(tick.intent._asdict()),
+        "demand": _clean(tick.demand._asdict()),
+        "command": _clean(tick.command._asdict()),
+        "actuators": _clean(dict(tick.actuators)),
+        "outputs": _clean(dict(tick.outputs)),
+        "power": tick.power,
+        "send": tick.send,
+        "link": _link(tick),
+        "far": {name: {"text": one.in_words(tick.time), "follows": one.follows,
+                       "pose": _clean([one.x, one.y, one.heading])} for name, one in tick.far.items()},
+        "checks": [check._asdict() for check in (checks_of(tick, neutral) if neutral and not driven else ())],
+        "frame": {"good": frame.link_good, "note": frame.note} if frame is not None else None,
+    }  # fmt: skip
+
+
+def _link(tick: Tick) -> dict[str, Any]:
+    frame = tick.frame
+    if frame is None:
+        return {"age": None, "counts": None, "signal": None}
+    return {
+        "age": round(tick.time - frame.time, 3),
+        "counts": list(frame.counts) if frame.counts is not None else None,
+        "signal": list(frame.signal) if frame.signal is not None else None,
+    }
+
+
+def _reason(reason: Reason) -> dict[str, str]:
+    return {"code": str(reason.code), "text": reason.text, "todo": _TODO.get(str(reason.code), "")}
+
+
+def _clean(value: Any) -> Any:
+    """Return numbers as JSON has them: short, and None for what is none."""
+    if isinstance(value, dict):
+        return {name: _clean(one) for name, one in value.items()}
+    if isinstance(value, list):
+        return [_clean(one) for one in value]
+    return round(value, _DIGITS) + 0.0 if math.isfinite(value) else None

@@ -1,0 +1,116 @@
+"""The page's server: a process of its own. The loop sends it ticks; it serves the page, and sends back what is pressed.
+
+``python -m tenuto.page.server LINE SAYS``: two sockets of the loop, see `tenuto.links.page`.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import pickle
+import signal
+import socket
+import sys
+import threading
+from contextlib import suppress
+from typing import Any
+
+import uvicorn
+
+from tenuto.page.site import Site
+from tenuto.page.visitors import Page
+from tenuto.protocols.page import LONGEST_MESSAGE
+
+
+def _bound(settings: dict[str, Any]) -> socket.socket:
+    """Listen. Raises OSError."""
+    listening = socket.socket(socket.AF_INET6 if settings["lan"] and socket.has_dualstack_ipv6() else socket.AF_INET)
+    if os.name == "posix":
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    if listening.family == socket.AF_INET6:
+        listening.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
+    everywhere = "::" if listening.family == socket.AF_INET6 else ""
+    listening.bind((everywhere if settings["lan"] else "127.0.0.1", settings["port"]))
+    return listening
+
+
+def _read_exactly(line: socket.socket, count: int) -> bytes:
+    data = b""
+    while len(data) < count:
+        piece = line.recv(min(count - len(data), 1 << 16))
+        if not piece:
+            raise EOFError
+        data += piece
+    return data
+
+
+def _message(line: socket.socket) -> Any:
+    """Read what the loop's process sent; it is this process's parent, and is believed."""
+    return pickle.loads(_read_exactly(line, int.from_bytes(_read_exactly(line, 4), "big")))
+
+
+async def _run(settings: dict[str, Any], line: socket.socket, says: socket.socket, listening: socket.socket) -> None:
+    tls: dict[str, Any] = {}
+    fingerprint, addresses = "", list[str]()
+    if settings["lan"]:
+        from tenuto.page.certificate import addresses as own_addresses
+        from tenuto.page.certificate import own_certificate
+
+        certificate, addresses = own_certificate(), own_addresses()
+        tls = {"ssl_certfile": str(certificate.certificate), "ssl_keyfile": str(certificate.key)}
+        fingerprint = certificate.fingerprint
+    page = Page(settings, says, addresses)
+    page.port = listening.getsockname()[1]
+    server = uvicorn.Server(
+        uvicorn.Config(
+            Site(page).app(), log_level="critical", lifespan="off", ws_max_size=4 * LONGEST_MESSAGE,
+            ws_ping_interval=5.0, ws_ping_timeout=10.0, ws_per_message_deflate=False, access_log=False,
+            server_header=False, timeout_graceful_shutdown=1, limit_concurrency=200, **tls,
+        )
+    )  # fmt: skip
+    loop = asyncio.get_running_loop()
+
+    def over() -> None:
+        page.end()
+        loop.call_later(0.2, setattr, server, "should_exit", True)
+
+    def hear() -> None:
+        with suppress(EOFError, OSError, pickle.UnpicklingError):
+            while True:
+                loop.call_soon_threadsafe(page.take, _message(line))
+        with suppress(RuntimeError):  # it has ended already
+            loop.call_soon_threadsafe(over)
+
+    host = next(iter(addresses), "127.0.0.1")
+    host = f"[{host}]" if ":" in host else host
+    url = f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/"
+    threading.Thread(target=hear, name="loop", daemon=True).start()
+    serving = asyncio.create_task(server.serve([listening]))
+    while not server.started and not serving.done():
+        await asyncio.sleep(0.01)
+    code = page.code.text if settings["lan"] else ""
+    page.to_loop({"kind": "ready", "why": url, "name": code, "client": fingerprint})
+    await serving
+
+
+def main(line_fd: int, says_fd: int) -> None:
+    """Serve until the loop's process closes its line."""
+    for name in ("SIGINT", "SIGQUIT", "SIGTSTP", "SIGTERM", "SIGHUP"):  # the loop's process decides what these mean
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
+    os.nice(5)  # the loop goes first
+    line, says = socket.socket(fileno=line_fd), socket.socket(fileno=says_fd)
+    says.setblocking(False)
+    settings = _message(line)
+    try:
+        listening = _bound(settings)
+    except OSError as error:
+        why = f"port {settings['port']}: the page cannot be served there: {error.strerror}; choose another with port"
+        says.send(json.dumps({"kind": "failed", "why": why}).encode())
+        return
+    asyncio.run(_run(settings, line, says, listening))
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]), int(sys.argv[2]))

@@ -1,0 +1,344 @@
+// What a person does with thumbs, keys, a gamepad or the tilt of a phone, as positions of the robot's controls.
+
+// How long a phone may say nothing of its tilt, and at which angle a stick is at its end.
+const TILT_SILENT_MS = 500;
+const TILT_END_DEG = 30;
+// A gamepad that moved less than this has not been touched.
+const PAD_TOUCHED = 0.15;
+const RESET_MS = 300;
+const KEYS = {
+  KeyW: [0, "y", 1], ArrowUp: [0, "y", 1], KeyS: [0, "y", -1], ArrowDown: [0, "y", -1],
+  KeyA: [0, "x", 1], ArrowLeft: [0, "x", 1], KeyD: [0, "x", -1], ArrowRight: [0, "x", -1],
+  KeyI: [1, "y", 1], KeyK: [1, "y", -1], KeyJ: [1, "x", 1], KeyL: [1, "x", -1],
+};
+// The standard layout of the W3C Gamepad interface, by position.
+const PAD_BUTTONS = [
+  "south", "east", "west", "north", "left_shoulder", "right_shoulder", "left_trigger", "right_trigger", "back", "start",
+  "left_stick", "right_stick", "dpad_up", "dpad_down", "dpad_left", "dpad_right", "guide",
+];
+const PAD_AXES = ["left_x", "left_y", "right_x", "right_y"];
+
+const clamp = (value) => Math.max(-1, Math.min(1, value));
+
+export class Inputs {
+  constructor(places, changed, lost) {
+    this.places = places;
+    this.changed = changed;
+    this.lost = lost;
+    this.robot = null;
+    this.sticks = [];
+    this.values = {};
+    this.held = new Set();
+    this.down = new Set();
+    this.reach = 0.3;
+    this.pad = null;
+    this.tilt = null;
+    this.build = 0;
+    this.listen();
+  }
+
+  // Make the widgets of a robot.
+  make(robot) {
+    this.robot = robot;
+    this.release();
+    this.values = Object.fromEntries(robot.controls.map((control) => [control.name, control.rest]));
+    this.byName = Object.fromEntries(robot.controls.map((control) => [control.name, control]));
+    const { sticks, buttons, hold, widgets } = this.places;
+    sticks.replaceChildren();
+    this.sticks = robot.sticks.map((stick, number) => this.makeStick(stick, number, robot.sticks.length, sticks));
+    widgets.classList.toggle("two", this.sticks.length > 1);
+    buttons.replaceChildren(
+      ...robot.buttons.map((button) => this.makeButton(button)),
+      ...robot.sliders.map((slider) => this.makeSlider(slider)),
+    );
+    hold.hidden = !robot.holds.length;
+  }
+
+  makeStick({ x, y, dead_zone, round }, number, of, place) {
+    const side = of === 1 ? "stick" : number ? "right stick" : "left stick";
+    const names = [y, x].filter(Boolean).map(words).join(", ");
+    const box = element("div", { class: "stick-box" });
+    const area = element("div", {
+      class: `stick ${x ? "" : "up"} ${y ? "" : "level"}`, role: "group", tabindex: "0", "aria-label": `${side}: ${names}`,
+    });
+    const zone = element("span", { class: round ? "zone round" : "zone" });
+    const knob = element("span", { class: "knob" });
+    const dot = element("span", { class: "dot", hidden: "" });
+    zone.style.width = x ? `${100 * dead_zone}%` : "100%";
+    zone.style.height = y ? `${100 * dead_zone}%` : "100%";
+    area.append(zone, knob, dot);
+    const label = element("span", {});
+    label.textContent = names;
+    box.append(area, label);
+    place.append(box);
+    const stick = { x, y, area, knob, dot, thumb: { x: 0, y: 0 }, pointer: null, from: null };
+    area.addEventListener("pointerdown", (event) => {
+      if (stick.pointer !== null) return;
+      area.setPointerCapture(event.pointerId);
+      // The stick is in its middle where the thumb lands: nothing jumps.
+      Object.assign(stick, { pointer: event.pointerId, from: [event.clientX, event.clientY] });
+      event.preventDefault();
+    });
+    area.addEventListener("pointermove", (event) => {
+      if (event.pointerId !== stick.pointer) return;
+      const reach = Math.max(area.clientWidth, area.clientHeight) / 2 - 20;
+      stick.thumb = {
+        x: x ? clamp((stick.from[0] - event.clientX) / reach) : 0,
+        y: y ? clamp((stick.from[1] - event.clientY) / reach) : 0,
+      };
+      this.changed();
+    });
+    for (const end of ["pointerup", "pointercancel", "lostpointercapture"]) {
+      area.addEventListener(end, (event) => {
+        if (event.pointerId !== stick.pointer) return;
+        Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
+        this.changed();
+      });
+    }
+    return stick;
+  }
+
+  makeButton({ name, role, stays, label: said }) {
+    const button = element("button", { type: "button", "aria-pressed": "false", "data-role": role, "data-control": name });
+    button.textContent = words(role && role !== said ? `${said}: ${role}` : said);
+    const set = (on) => {
+      this.values[name] = on ? 1 : 0;
+      button.setAttribute("aria-pressed", String(on));
+      this.changed();
+    };
+    if (stays) {
+      button.addEventListener("click", () => set(!this.values[name]));
+    } else {
+      whileDown(button, set);
+    }
+    button.letGo = () => stays || set(false);
+    return button;
+  }
+
+  makeSlider({ name, one_way, springs, label: said }) {
+    const label = element("label", {});
+    label.textContent = words(said);
+    const rest = this.byName[name].rest;
+    const range = element("input", { type: "range", min: one_way ? "0" : "-1", max: "1", step: springs ? "0.01" : "1" });
+    const set = (value) => {
+      range.value = String(value);
+      this.values[name] = Number(value);
+      this.changed();
+    };
+    range.value = String(rest);
+    range.addEventListener("input", () => set(range.value));
+    label.letGo = () => springs && set(rest);
+    if (springs) for (const end of ["pointerup", "pointercancel", "change", "blur"]) range.addEventListener(end, label.letGo);
+    label.append(range);
+    return label;
+  }
+
+  listen() {
+    const { hold } = this.places;
+    whileDown(hold, (on) => this.hold("thumb", on));
+    addEventListener("keydown", (event) => this.key(event, true));
+    addEventListener("keyup", (event) => this.key(event, false));
+    addEventListener("gamepadconnected", (event) => (this.pad ??= { index: event.gamepad.index, id: event.gamepad.id, used: false }));
+    addEventListener("gamepaddisconnected", (event) => event.gamepad.index === this.pad?.index && this.losePad());
+    addEventListener("contextmenu", (event) => event.target.closest?.("#deck") && event.preventDefault());
+  }
+
+  hold(by, on) {
+    if (on) this.held.add(by);
+    else this.held.delete(by);
+    this.places.hold.setAttribute("aria-pressed", String(this.held.size > 0));
+    this.changed();
+  }
+
+  key(event, down) {
+    if (event.ctrlKey || event.altKey || event.metaKey || event.target.closest?.("input, select, textarea")) return;
+    if (event.code === "Space" && event.target.closest?.("button:not(#hold)")) return;
+    if (event.code === "Space") {
+      event.preventDefault();
+      if (!event.repeat) this.hold("key", down);
+    } else if (event.code in KEYS) {
+      event.preventDefault();
+      if (down) this.down.add(event.code);
+      else this.down.delete(event.code);
+      this.changed();
+    } else if (down && (event.key === "+" || event.key === "-")) {
+      this.reach = Math.max(0.1, Math.min(1, this.reach + (event.key === "+" ? 0.1 : -0.1)));
+      this.places.reach.textContent = `${Math.round(100 * this.reach)} %`;
+    }
+  }
+
+  // Let go of everything: what stays where it is put stays.
+  release() {
+    this.held.clear();
+    this.down.clear();
+    for (const stick of this.sticks) Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
+    for (const one of this.places.buttons.children) one.letGo?.();
+    this.places.hold.setAttribute("aria-pressed", "false");
+  }
+
+  losePad() {
+    const used = this.pad?.used;
+    this.pad = null;
+    if (used) this.lost("the gamepad was unplugged");
+  }
+
+  // Read the gamepad that was touched first; null where there is none.
+  readPad() {
+    const pads = [...(navigator.getGamepads?.() ?? [])];
+    if (!this.pad) {
+      const found = pads.find((pad) => pad?.connected && pad.mapping === "standard");
+      if (!found) return null;
+      this.pad = { index: found.index, id: found.id, used: false };
+    }
+    const pad = pads[this.pad.index];
+    if (!pad?.connected || pad.id !== this.pad.id) {
+      this.losePad();
+      return null;
+    }
+    const values = {};
+    PAD_AXES.forEach((name, number) => (values[name] = clamp(-(pad.axes[number] ?? 0))));
+    PAD_BUTTONS.forEach((name, number) => (values[name] = pad.buttons[number]?.value ?? 0));
+    this.pad.used ||= Object.values(values).some((value) => Math.abs(value) > PAD_TOUCHED);
+    return this.pad.used ? values : null;
+  }
+
+  async toggleTilt() {
+    if (this.tilt) {
+      removeEventListener("deviceorientation", this.tilt.hear);
+      this.tilt = null;
+      return false;
+    }
+    if (typeof DeviceOrientationEvent?.requestPermission === "function") {
+      if ((await DeviceOrientationEvent.requestPermission()) !== "granted") return false;
+    }
+    const tilt = { from: null, x: 0, y: 0, at: performance.now(), heard: false };
+    tilt.hear = (event) => {
+      if (event.beta === null || event.gamma === null) return;
+      const turned = screen.orientation?.angle ?? 0;
+      const [pitch, roll] = turned === 90 ? [-event.gamma, event.beta]
+        : turned === 270 ? [event.gamma, -event.beta] : [event.beta, event.gamma];
+      tilt.from ??= [pitch, roll];
+      tilt.y = clamp((tilt.from[0] - pitch) / TILT_END_DEG);
+      tilt.x = clamp((tilt.from[1] - roll) / TILT_END_DEG);
+      tilt.at = performance.now();
+      tilt.heard = true;
+      this.changed();
+    };
+    addEventListener("deviceorientation", tilt.hear);
+    this.tilt = tilt;
+    return true;
+  }
+
+  // The positions of all controls now. Of several ways to move one control, the one that asks for most counts.
+  positions() {
+    const found = { ...this.values };
+    const most = (name, value) => {
+      if (name && Math.abs(value) > Math.abs(found[name] ?? 0)) found[name] = value;
+    };
+    const keys = this.keyed();
+    this.sticks.forEach((stick, number) => {
+      found[stick.x] = found[stick.y] = 0;
+      for (const axis of ["x", "y"]) {
+        most(stick[axis], stick.thumb[axis]);
+        most(stick[axis], keys[number]?.[axis] ?? 0);
+        if (number === 0 && this.tilt) most(stick[axis], this.tilt[axis]);
+      }
+    });
+    delete found[""];
+    const pad = this.readPad();
+    const held = this.held.size > 0 || this.padHolds(pad);
+    if (pad) this.addPad(pad, most);
+    for (const name of this.robot.holds) found[name] = held ? this.robot.grip : 0;
+    this.draw(found);
+    return found;
+  }
+
+  // Why nobody may be driven by now; empty where all is well.
+  problem() {
+    if (this.tilt && performance.now() - this.tilt.at > TILT_SILENT_MS) {
+      return this.tilt.heard ? "the phone says nothing of its tilt" : "this device does not know its tilt";
+    }
+    return "";
+  }
+
+  keyed() {
+    const found = [{ x: 0, y: 0 }, { x: 0, y: 0 }];
+    for (const code of this.down) {
+      const [stick, axis, sign] = KEYS[code];
+      found[stick][axis] = clamp(found[stick][axis] + sign * this.reach);
+    }
+    return found;
+  }
+
+  // A robot whose profile reads a gamepad is driven by the same names; any other by where its sticks are drawn.
+  padNames() {
+    const reads = this.robot.controls.filter((control) => PAD_AXES.includes(control.reads) || PAD_BUTTONS.includes(control.reads));
+    return reads.length > 0;
+  }
+
+  padHolds(pad) {
+    if (!pad) return false;
+    if (!this.padNames()) return pad.left_shoulder > 0.5;
+    return this.robot.holds.length > 0 && this.robot.holds.every((name) => pad[this.byName[name]?.reads] > 0.5);
+  }
+
+  addPad(pad, most) {
+    if (this.padNames()) {
+      for (const { name, reads, minus } of this.robot.controls) {
+        if (reads in pad && !this.robot.holds.includes(name)) most(name, clamp(pad[reads] - (pad[minus] ?? 0)));
+      }
+      return;
+    }
+    this.sticks.forEach((stick, number) => {
+      most(stick.x, number || this.sticks.length === 1 ? pad.right_x || pad.left_x : pad.left_x);
+      most(stick.y, number ? pad.right_y : pad.left_y);
+    });
+  }
+
+  draw(found) {
+    for (const { x, y, area, knob } of this.sticks) {
+      const reach = [area.clientWidth / 2 - 26, area.clientHeight / 2 - 26];
+      knob.style.transform = `translate(${-(found[x] ?? 0) * reach[0]}px, ${-(found[y] ?? 0) * reach[1]}px)`;
+    }
+  }
+
+  // Show where the robot says that the sticks are.
+  seen(positions) {
+    for (const { x, y, area, dot } of this.sticks) {
+      dot.hidden = false;
+      const reach = [area.clientWidth / 2 - 8, area.clientHeight / 2 - 8];
+      dot.style.transform = `translate(${-(positions[x]?.[1] ?? 0) * reach[0]}px, ${-(positions[y]?.[1] ?? 0) * reach[1]}px)`;
+    }
+  }
+}
+
+// Call set(true) while a pointer or a key holds a button down.
+export function whileDown(button, set) {
+  const pointers = new Set();
+  button.addEventListener("pointerdown", (event) => {
+    button.setPointerCapture(event.pointerId);
+    pointers.add(event.pointerId);
+    set(true);
+    event.preventDefault();
+  });
+  for (const end of ["pointerup", "pointercancel", "lostpointercapture"]) {
+    button.addEventListener(end, (event) => {
+      if (pointers.delete(event.pointerId) && !pointers.size) set(false);
+    });
+  }
+  button.addEventListener("keydown", (event) => {
+    if ((event.code === "Enter" || (event.code === "Space" && button.id !== "hold")) && !event.repeat) set(true);
+  });
+  button.addEventListener("keyup", (event) => (event.code === "Enter" || (event.code === "Space" && button.id !== "hold")) && set(false));
+  button.addEventListener("blur", () => !pointers.size && set(false));
+}
+
+export const pressFor = RESET_MS;
+
+export function element(name, attributes) {
+  const made = document.createElement(name);
+  for (const [key, value] of Object.entries(attributes)) made.setAttribute(key, value);
+  return made;
+}
+
+export const words = (name) => name.replaceAll("_", " ");

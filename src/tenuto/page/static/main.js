@@ -1,0 +1,169 @@
+// The page's end of the line: frames go to the robot while somebody drives from here, and ticks come back.
+
+import { Inputs, whileDown } from "/static/inputs.js";
+import { View } from "/static/view.js";
+
+const FRAME_MS = 20;
+// While the page knows that nobody stands behind it, it says so so often.
+const AWAY_MS = 200;
+// What the line has not taken yet is bytes that would come late: nothing is added to them.
+const MOST_WAITING = 2000;
+const RETRY_MS = [300, 700, 1500, 3000];
+const RESET_HELD_MS = 1000;
+
+const place = (id) => document.getElementById(id);
+const view = new View();
+const inputs = new Inputs(
+  { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), widgets: place("widgets"), reach: place("reach") },
+  () => frame(),
+  (why) => away(why, true),
+);
+
+let line = null;
+let tries = 0;
+let who = { you: "", driver: "", there: [], seat: false };
+let clock = null;
+let number = 0;
+let sentAt = -Infinity;
+// When the newest frames were sent, by their numbers.
+const sentAs = new Map();
+// Why nobody stands behind this page now; empty where somebody does.
+let absent = "";
+let over = false;
+
+const driving = () => who.driver === who.you && who.you !== "";
+
+function connect() {
+  line = new WebSocket(`${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/live`);
+  line.onopen = () => {
+    tries = 0;
+    say({ type: "name", text: sessionStorage.getItem("name") ?? deviceName() });
+  };
+  line.onmessage = ({ data }) => hear(JSON.parse(data));
+  line.onclose = (event) => {
+    who = { ...who, you: "", driver: "" };
+    clock = null;
+    showSeat();
+    view.disconnected(over ? "the drive is over" : event.reason || "the robot does not answer");
+    if (!over) setTimeout(connect, RETRY_MS[Math.min(tries++, RETRY_MS.length - 1)]);
+  };
+}
+
+function say(message) {
+  if (line?.readyState === WebSocket.OPEN) line.send(JSON.stringify(message));
+}
+
+function hear(message) {
+  if (message.type === "tick") {
+    clock = message.clock;
+    if (driving() && sentAs.has(message.echo)) message.echo_ms = Math.round(performance.now() - sentAs.get(message.echo));
+    if (message.state !== undefined) {
+      view.tick(message, who);
+      inputs.seen(message.controls);
+    }
+  } else if (message.type === "robot") {
+    view.robot(message);
+    inputs.make(message);
+    showSeat();
+  } else if (message.type === "who") {
+    who = message;
+    showSeat();
+  } else if (message.type === "asked") {
+    view.toast(`${message.name} asks for the robot.`, "Hand it over", () => say({ type: "give", to: message.by }));
+  } else if (message.type === "refused") {
+    view.toast(message.text);
+  } else if (message.type === "over") {
+    over = true;
+  }
+}
+
+// Say where the controls are: at every change, and fifty times a second.
+function frame() {
+  if (!driving() || clock === null || absent || line.readyState !== WebSocket.OPEN) return;
+  const now = performance.now();
+  if (now - sentAt < FRAME_MS / 4 || line.bufferedAmount > MOST_WAITING) return;
+  const values = inputs.positions();
+  if (!driving() || absent) return; // a gamepad may have been found gone meanwhile
+  sentAt = now;
+  sentAs.set(number + 1, now);
+  if (sentAs.size > 100) sentAs.delete(sentAs.keys().next().value);
+  const problem = inputs.problem();
+  say({ type: "frame", number: ++number, heard: clock, good: !problem, note: problem, values: problem ? {} : values });
+}
+
+// Say at once that nobody stands behind this page.
+function away(why, once = false) {
+  inputs.release();
+  if (!once) absent = why;
+  if (driving() && clock !== null) {
+    say({ type: "frame", number: ++number, heard: clock, good: false, note: why, values: {} });
+  }
+}
+
+function back() {
+  absent = "";
+}
+
+addEventListener("blur", () => away("the page lost the focus"));
+addEventListener("focus", () => document.visibilityState === "visible" && back());
+document.addEventListener("visibilitychange", () => (document.hidden ? away("the page is hidden") : back()));
+document.addEventListener("freeze", () => away("the browser froze the page"));
+addEventListener("pagehide", () => away("the page was left"));
+addEventListener("pageshow", back);
+setInterval(frame, FRAME_MS);
+setInterval(() => absent && away(absent), AWAY_MS);
+
+place("emergency").addEventListener("pointerdown", (event) => {
+  event.preventDefault();
+  stopNow();
+});
+place("emergency").addEventListener("click", stopNow);
+addEventListener("keydown", (event) => {
+  if (event.code === "KeyX" && !event.repeat && !event.ctrlKey && !event.target.closest?.("input")) stopNow();
+});
+
+let stoppedAt = -Infinity;
+function stopNow() {
+  inputs.release();
+  if (performance.now() - stoppedAt < 200) return; // the click that belongs to a pointer
+  stoppedAt = performance.now();
+  say({ type: "emergency" });
+  if (line?.readyState !== WebSocket.OPEN) view.toast("Not connected: the robot does not hear this page. It stops by itself.");
+}
+
+// A reset is deliberate: the button is held for a second.
+let resetting = 0;
+whileDown(place("reset"), (on) => {
+  clearTimeout(resetting);
+  if (on) resetting = setTimeout(() => say({ type: "reset" }), RESET_HELD_MS);
+});
+place("take").addEventListener("click", () => say({ type: "take" }));
+place("leave").addEventListener("click", () => {
+  away("the driver let go of the robot", true);
+  say({ type: "let_go" });
+});
+place("mark").addEventListener("click", () => say({ type: "mark" }));
+place("tilt").addEventListener("click", async () => {
+  place("tilt").setAttribute("aria-pressed", String(await inputs.toggleTilt()));
+});
+place("tilt").hidden = !("DeviceOrientationEvent" in window && matchMedia("(pointer: coarse)").matches);
+
+function showSeat() {
+  const mine = driving();
+  const driver = who.there.find((one) => one.id === who.driver);
+  const may = who.there.find((one) => one.id === who.you)?.may_drive ?? false;
+  place("widgets").hidden = !mine;
+  place("leave").hidden = !mine;
+  place("take").hidden = mine || !who.seat || !may;
+  place("take").textContent = driver ? `Ask ${driver.name} for the robot` : "Drive from here";
+  place("mark").hidden = !may;
+  place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You look on.`
+    : who.seat ? "Nobody drives." : "This page shows the drive; the sticks are elsewhere.";
+  view.who(who, (to) => say({ type: "give", to }));
+}
+
+function deviceName() {
+  return /Android|iPhone|Mobile/.test(navigator.userAgent) ? "phone" : "laptop";
+}
+
+connect();

@@ -1,0 +1,181 @@
+"""What is shown to whom: the newest tick for everybody who may look on, and word for the loop of who drives."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import socket
+from collections import deque
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+from starlette.requests import HTTPConnection
+from starlette.websockets import WebSocket
+
+from tenuto.driving.guard import State
+from tenuto.page.devices import Code, Devices
+from tenuto.page.facts import robot_facts, tick_facts
+from tenuto.page.hub import Hub
+from tenuto.views.scene import Scene, scene_of
+
+COOKIE = "tenuto-device"
+# What waits for a slow browser: so many messages beside the newest tick.
+_MOST_WAITING = 50
+# Over so many sendings the rate of the loop is told.
+_RATES = 20
+
+
+class Page:
+    """What is served, and to whom."""
+
+    def __init__(self, settings: dict[str, Any], says: socket.socket, addresses: list[str]) -> None:
+        self.lan, self.watchers = bool(settings["lan"]), bool(settings["watchers"])
+        self.hub = Hub(self.to_loop, seat=bool(settings["seat"]))
+        self._says = says
+        self._loop = asyncio.get_event_loop()
+        self.devices, self.code = Devices(), Code(self.now())
+        self.hosts = {"localhost", "127.0.0.1", "[::1]"}
+        if self.lan:
+            self.hosts |= {f"[{one}]" if ":" in one else one for one in addresses}
+            self.hosts |= {socket.gethostname().lower(), f"{socket.gethostname().lower()}.local"}
+        self.port = 0
+        self.robot: dict[str, Any] = {}
+        self._scene: Scene | None = None
+        self._driven = False
+        self.over = False
+        self.outlets: set[Outlet] = set()
+        self._waiting: list[bytes] = []
+        self._beats: deque[tuple[int, float, float]] = deque(maxlen=_RATES)
+        self._looked_at = 0.0
+
+    def now(self) -> float:
+        """Return the time, s."""
+        return self._loop.time()
+
+    def to_loop(self, message: dict[str, Any]) -> None:
+        """Tell the loop something; a frame that it has no room for is dropped, anything else waits."""
+        data = json.dumps(message).encode()
+        if message["kind"] == "frame":
+            with suppress(OSError):
+                self._says.send(data)
+            return
+        self._waiting.append(data)
+        self._send_waiting()
+
+    def _send_waiting(self) -> None:
+        while self._waiting:
+            try:
+                self._says.send(self._waiting[0])
+            except BlockingIOError:
+                self._loop.call_later(0.005, self._send_waiting)
+                return
+            except OSError:
+                return  # the loop has gone; so has this process, in a moment
+            self._waiting.pop(0)
+
+    def take(self, message: dict[str, Any]) -> None:
+        """Take what the loop sends: the time, the newest tick, and a plan where it has changed."""
+        if (plan := message.get("plan")) is not None:
+            self._scene = scene_of(plan, message["title"], message["origin"])
+            self.robot = {"type": "robot", **robot_facts(plan, message["title"], message["origin"])}
+            for outlet in self.outlets:
+                outlet.put(self.robot)
+        said: dict[str, Any] = {"type": "tick", "clock": round(message["clock"], 4), "echo": self.hub.echo}
+        if message["tick"] is not None and self._scene is not None:
+            tick = message["tick"]
+            self._driven = self._driven or tick.guard.state is State.DRIVING
+            said |= tick_facts(self._scene, tick, self._driven)
+            self._beats.append((message["ticks"], message["seconds"], message["worst"]))
+            ticks, seconds, worst = zip(*self._beats, strict=True)
+            said |= {"rate": round(sum(ticks) / sum(seconds), 1), "worst": round(max(worst), 4)}
+        text = json.dumps(said, separators=(",", ":"))
+        for outlet in self.outlets:
+            outlet.newest(text)
+        if self.lan and self.now() - self._looked_at > 1.0:
+            self._looked_at = self.now()
+            for outlet in self.outlets:
+                if not outlet.allowed():
+                    outlet.close("this device may not use the page any more")
+
+    def end(self) -> None:
+        """Tell everybody that the drive is over."""
+        self.over = True
+        for outlet in self.outlets:
+            outlet.put({"type": "over"})
+
+    def allowed(self, connection: HTTPConnection, *, by_script: bool = False) -> bool:
+        """Tell whether a request is meant for this server, and comes from its own page where a script made it.
+
+        A page of somebody else in the same browser is so kept out: its origin is another, and a name of its own that it
+        points to this machine is no name of it.
+        """
+        host = connection.headers.get("host", "").lower()
+        name = host.rpartition(":")[0] if host.endswith(f":{self.port}") else host
+        if name not in self.hosts:
+            return False
+        origin = connection.headers.get("origin")
+        own = f"{'https' if self.lan else 'http'}://{host}"
+        return origin == own if by_script else origin in (None, own)
+
+    def who(self, connection: HTTPConnection) -> tuple[bool, str]:
+        """Tell whether somebody may drive, and the device's name. Raises `PermissionError` for who may not look."""
+        if not self.lan:
+            return True, ""
+        self.devices.look(self.now())
+        device = self.devices.known(connection.cookies.get(COOKIE, ""))
+        if device is None and not self.watchers:
+            raise PermissionError
+        return device is not None, device.name if device is not None else ""
+
+    def knows(self, connection: HTTPConnection) -> bool:
+        """Tell whether somebody may look on at least."""
+        try:
+            self.who(connection)
+        except PermissionError:
+            return False
+        return True
+
+
+class Outlet:
+    """What is sent to one browser: the newest tick only, and a few other messages.
+
+    Attributes:
+        why: its connection is to be closed for this reason.
+    """
+
+    def __init__(self, allowed: Callable[[], bool]) -> None:
+        """Say what tells whether this browser may still see it."""
+        self.allowed = allowed
+        self._newest = ""
+        self._others: list[str] = []
+        self._some = asyncio.Event()
+        self.why = ""
+
+    def newest(self, text: str) -> None:
+        """Send this, unless something newer comes first."""
+        self._newest = text
+        self._some.set()
+
+    def put(self, message: dict[str, Any]) -> None:
+        """Send this, after what was put before."""
+        if len(self._others) < _MOST_WAITING:
+            self._others.append(json.dumps(message, separators=(",", ":")))
+        self._some.set()
+
+    def close(self, why: str) -> None:
+        """Send nothing more, and close the connection."""
+        self.why = why
+        self._some.set()
+
+    async def send_to(self, socket_: WebSocket) -> None:
+        """Send all of it, until it is closed; only this waits for the browser."""
+        while not self.why:
+            await self._some.wait()
+            self._some.clear()
+            while self._others:
+                await socket_.send_text(self._others.pop(0))
+            if self._newest:
+                text, self._newest = self._newest, ""
+                await socket_.send_text(text)
+        await socket_.close(1008, self.why)

@@ -1,0 +1,195 @@
+"""What a page in a browser and the loop say to each other, sans I/O; docs/page.md has it in words.
+
+As over the other links, a frame repeats what the loop's own clock said a moment ago. So the loop knows how old a frame
+can be at most, however long it lay in a browser, a socket or a proxy.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.layouts import ControlInfo
+from tenuto.driving.plan import Plan
+from tenuto.protocols.remote import LONGEST_NAME, Count, Said, Seconds, read_json
+from tenuto.sticks.control import ControlPlan
+
+# What the loop said longer ago than this is no ground to move on, s; less where the link's timeout is shorter.
+MOST_AGE = 0.4
+# Whoever drives and has sent no good frame for so long may be followed by another, s.
+SEAT_KEPT_FOR = 2.0
+# A page has so many controls at most, and a message so many bytes.
+MOST_CONTROLS, LONGEST_MESSAGE = 64, 4096
+
+_CONFIG = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
+_Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
+_Position = Annotated[float, Field(ge=-1.0, le=1.0)]
+_Client = Annotated[str, Field(pattern="^[0-9a-f]{8}$")]
+_Note = Annotated[Said, Field(max_length=120)]
+_WhoName = Annotated[Said, Field(max_length=40)]
+
+
+class PageFrame(BaseModel):
+    """Where the controls of a page are.
+
+    Attributes:
+        number: grows with every frame of a page, from 1. heard: the loop's clock as the page last heard it, s.
+        good: False where the page knows that nobody stands behind it. note: why.
+        values: control → position, −1…1 or 0…1.
+    """
+
+    model_config = _CONFIG
+
+    type: Literal["frame"] = "frame"
+    number: Count
+    heard: Seconds
+    good: bool = True
+    note: _Note = ""
+    values: dict[_Name, _Position] = Field(max_length=MOST_CONTROLS)
+
+
+class PageAsk(BaseModel):
+    """A button of the page that is no control.
+
+    Attributes:
+        type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page.
+        to: whom to. text: a name that the page shall have.
+    """
+
+    model_config = _CONFIG
+
+    type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "name"]
+    to: _Client | Literal[""] = ""
+    text: _WhoName = ""
+
+
+class FromServer(BaseModel):
+    """What the page's server tells the loop.
+
+    Attributes:
+        kind: a frame of who drives; that nobody does any more; something that was asked for; that it serves, or cannot.
+        client, name: whose. why: in words. frame: of a frame.
+    """
+
+    model_config = _CONFIG
+
+    kind: Literal["frame", "gone", "emergency", "reset", "mark", "ready", "failed", "said"]
+    client: str = ""
+    name: str = ""
+    why: str = ""
+    frame: PageFrame | None = None
+
+
+def read_page(data: bytes) -> PageFrame | PageAsk | None:
+    """Read a message of a page; None for whatever is none. Never raises for what the bytes are."""
+    return read_json(PageFrame, data) or read_json(PageAsk, data)
+
+
+class Seat:
+    """The driver's seat: which frames of a page count, and what raw numbers they stand for.
+
+    Attributes:
+        counts: good frames, broken ones, and those that came too late.
+        why_not: why the newest frame did not count; empty where it did.
+    """
+
+    def __init__(self, layout: Sequence[ControlInfo]) -> None:
+        """Take the controls that the page has where nothing is driven yet."""
+        self._layout = tuple(layout)
+        self._controls: tuple[ControlPlan, ...] = ()
+        self._rests: dict[str, float] = {}
+        self._stays: dict[str, float] = {}
+        self._client, self._number = "", 0
+        self._oldest = MOST_AGE
+        self._good = self._bad = self._late = 0
+        self.why_not = ""
+
+    @property
+    def counts(self) -> LinkCounts:
+        """Say how many frames were good, broken and too late."""
+        return LinkCounts(self._good, self._bad, self._late)
+
+    def stand_in(self, plan: Plan, driver: str = "") -> None:
+        """Stand in for the device of a driver; empty for the first in rank.
+
+        A frame that is older than that driver's link timeout does not count.
+        """
+        self._controls, timeout = controls_of(plan, driver)
+        self._oldest = min(MOST_AGE, timeout)
+        self._rests = {one.name: rest_of(plan, one) for one in self._controls}
+        self._stays = {name: at for name, at in self._rests.items() if at < 0.0}
+
+    def infos(self) -> tuple[ControlInfo, ...]:
+        """Describe what the frames hold: the numbers of the device that the page stands in for."""
+        if not self._controls:
+            return self._layout
+        found: dict[str, ControlInfo] = {}
+        for control in self._controls:
+            rest, ends = control.raw_at(0.0), (control.raw_at(-1.0), control.raw_at(1.0))
+            for reads, number in rest.items():
+                low, high = sorted(end[reads] for end in ends)
+                low = min(low, number)
+                found[reads] = ControlInfo(reads, low, high, number, control.travel.reverse)
+        return tuple(found.values())
+
+    def take(self, client: str, frame: PageFrame, now: float) -> Frame | None:
+        """Return the frame that a page's frame stands for, or None where it does not count; `why_not` says why.
+
+        Args:
+            client: which page it is. now: s, on the loop's clock.
+        """
+        if client != self._client:
+            self._client, self._number = client, 0
+        self.why_not = self._judge(frame, now)
+        if self.why_not:
+            return None
+        self._number = frame.number
+        values = self.raw(frame.values)
+        self._stays |= {name: at for name, at in frame.values.items() if name in self._stays}
+        self._good += frame.good
+        self._bad += not frame.good
+        return Frame(now, values, frame.good, frame.note, counts=self.counts)
+
+    def _judge(self, frame: PageFrame, now: float) -> str:
+        if frame.number <= self._number:
+            self._bad += 1
+            return "it is older than another that has come"
+        # What says that the driver is gone may be as old as it likes.
+        if frame.good and not now - self._oldest <= frame.heard <= now:
+            self._late += 1
+            return f"it was made {1000.0 * (now - frame.heard):.0f} ms ago"
+        return ""
+
+    def raw(self, positions: Mapping[str, float]) -> dict[str, float]:
+        """Return the raw numbers for positions; what is not said rests."""
+        if not self._controls:
+            return {info.name: positions.get(info.name, info.rest) for info in self._layout}
+        found: dict[str, float] = {}
+        for control in self._controls:
+            lowest, highest = (0.0 if control.one_way else -1.0), 1.0
+            position = min(max(positions.get(control.name, self._rests[control.name]), lowest), highest)
+            raw = control.raw_at(position)
+            # Two controls may read one of the device: what moves it counts.
+            if position or not raw.keys() <= found.keys():
+                found |= raw
+        return found
+
+    def at_rest(self) -> dict[str, float]:
+        """Return the raw numbers of a page that nobody touches; what stays where it is put is where it was."""
+        return self.raw(self._stays)
+
+
+def controls_of(plan: Plan, driver: str) -> tuple[tuple[ControlPlan, ...], float]:
+    """Return the controls of a driver, empty for the first in rank, and the timeout of that one's link, s."""
+    lower = next((one for one in plan.below if one.name == driver), None)
+    return (plan.controls, plan.guard.link_timeout) if lower is None else (lower.controls, lower.link_timeout)
+
+
+def rest_of(plan: Plan, control: ControlPlan) -> float:
+    """Return where a control of a page is that nobody has touched: a switch of several positions is at its first."""
+    guard = plan.guard
+    springs = (*plan.driving_controls(), guard.hold_to_run, guard.hold_to_run_2)
+    return 0.0 if control.one_way or control.name in springs else -1.0

@@ -1,0 +1,71 @@
+"""A page in a browser that shows a drive whose sticks are elsewhere. Its emergency stop stops the robot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import ClassVar
+
+from tenuto.basics.errors import SinkError
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.links.page import SEND_EVERY, PageServer, PageSettings
+from tenuto.sinks.base import Sink, SinkOptions
+
+
+class PageSink(Sink):
+    """Shows a drive in a browser.
+
+    Attributes:
+        server: serves the page.
+    """
+
+    period = SEND_EVERY
+
+    def __init__(self, settings: PageSettings) -> None:
+        """Serve the page.
+
+        Raises:
+            SinkError: the port is taken. MissingPackageError: what serves it is not installed.
+        """
+        self.server = PageServer(settings, SinkError, lambda at, said: None, seat=False)
+        self.name = f"page at {self.server.url}"
+
+    @property
+    def problem(self) -> str:
+        """Say that nobody is shown anything any more."""
+        return f"{self.name}: its server has ended" if self.server.gone else ""
+
+    def introduce(self, robot: str, way: str) -> None:
+        """Take the robot's name, and the way of its commands, for the head of the page."""
+        self.server.title, self.server.origin = robot, way
+
+    def start(self, plan: Plan) -> None:
+        """Take the robot that is shown."""
+        self.server.asks = self.asks
+        self.server.change(plan)
+
+    def write(self, tick: Tick) -> None:
+        """Show a tick."""
+        self.server.show(tick)
+
+    def stop(self, tick: Tick) -> None:
+        """Show the stop."""
+        self.server.show(tick)
+
+    def close(self) -> None:
+        """Serve no more."""
+        self.server.close()
+
+
+@dataclass(frozen=True, kw_only=True)
+class PageSinkOptions(PageSettings, SinkOptions):
+    """A page in a browser that shows the drive."""
+
+    kind: ClassVar[str] = "page"
+
+    def turns(self, plan: Plan) -> None:
+        """Say that nothing moves by it."""
+
+    def open(self) -> Sink:
+        """Serve the page."""
+        return PageSink(PageSettings(**{one.name: getattr(self, one.name) for one in fields(PageSettings)}))

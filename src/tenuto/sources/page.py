@@ -1,0 +1,133 @@
+"""A page in a browser: sticks under the thumbs, a gamepad of the laptop, keys, the tilt of a phone."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import ClassVar
+
+from tenuto.basics.errors import SourceError
+from tenuto.basics.frame import MOST_EARLIER, Frame, LinkCounts, with_earlier
+from tenuto.basics.layouts import ControlInfo
+from tenuto.clock import Aligned, Timer
+from tenuto.driving.asks import Asks
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick
+from tenuto.links.page import PageServer, PageSettings
+from tenuto.protocols.page import FromServer, Seat
+from tenuto.sources.base import HeldOptions, Source
+
+_STICKS = ("left_x", "left_y", "right_x", "right_y")
+_TRIGGERS = ("left_trigger", "right_trigger")
+_BUTTONS = (
+    "south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick",
+    "left_shoulder", "right_shoulder", "dpad_up", "dpad_down", "dpad_left", "dpad_right",
+)  # fmt: skip
+
+
+class PageSource(Source):
+    """Drives from a page in a browser. In a profile with another source it stands in for the device of that one.
+
+    Attributes:
+        server: serves the page.
+    """
+
+    exact = True
+    identity = "page"
+
+    def __init__(self, settings: PageSettings, clock: Timer) -> None:
+        """Serve the page.
+
+        Raises:
+            SourceError: the port is taken. MissingPackageError: what serves it is not installed.
+        """
+        self._seat = Seat(PageOptions.layout)
+        self._heard: deque[tuple[float, FromServer]] = deque(maxlen=MOST_EARLIER)
+        self._waiting: deque[Frame] = deque(maxlen=MOST_EARLIER)
+        self._aligned = Aligned(clock.now)
+        self.server = PageServer(settings, SourceError, lambda at, said: self._heard.append((at, said)), clock=clock)
+        self.name = f"page at {self.server.url}"
+        self._absent = f'nobody drives from the page: open {self.server.url}, press "Drive from here"'
+
+    def controls(self) -> tuple[ControlInfo, ...]:
+        """Describe the controls of the device that the page stands in for, or its own."""
+        return self._seat.infos()
+
+    def join(self, plan: Plan, driver: str, asks: Asks) -> None:
+        """Stand in for the device of a driver; the page gets sticks and buttons for what that one needs."""
+        self.server.asks = asks
+        self._seat.stand_in(plan, driver)
+        self.server.change(plan)
+
+    def introduce(self, robot: str, way: str) -> None:
+        """Take the robot's name, and the way of its commands, for the head of the page."""
+        self.server.title, self.server.origin = robot, way
+
+    def tell(self, tick: Tick) -> None:
+        """Take the newest tick, which the page shows."""
+        self.server.show(tick)
+
+    def counts(self) -> LinkCounts:
+        """Say how many frames were good, said that nobody drives, and came too late."""
+        return self._seat.counts
+
+    def poll(self, now: float) -> Frame | None:
+        """Return the newest frame of the page that drives, or that it has gone."""
+        if self.server.gone:
+            return Frame(now, self._seat.at_rest(), False, "the page's server has ended: start the drive again")
+        while self._heard:
+            self._look(*self._heard.popleft(), now)
+        if self._waiting and not self._waiting[0].link_good:
+            frame = self._waiting.popleft()
+            self._absent = frame.note
+            return frame
+        if not self._waiting and self._absent:
+            # Said with every tick: nobody drives, and that is so until somebody does.
+            return Frame(now, self._seat.at_rest(), False, self._absent, counts=self._seat.counts)
+        self._absent = ""
+        frames = []
+        while self._waiting and self._waiting[0].link_good:
+            frames.append(self._waiting.popleft())
+        return with_earlier(frames)
+
+    def _look(self, came: float, said: FromServer, now: float) -> None:
+        """Keep the frames that something means, which the server said.
+
+        Where nobody stands behind the page any more, all is let go first: that stops the robot also where the guard
+        bears a bad link for a while.
+        """
+        at, seat = self._aligned.at(came, now), self._seat
+        if said.kind == "gone":
+            frame = Frame(at, seat.at_rest(), False, said.why, counts=seat.counts)
+        else:
+            taken = seat.take(said.client, said.frame, came) if said.frame is not None else None
+            if taken is None:
+                return
+            frame = taken._replace(time=at)
+        if not frame.link_good:
+            frame = frame._replace(values=seat.at_rest())
+            self._waiting.append(frame._replace(link_good=True, note=""))
+        self._waiting.append(frame)
+
+    def close(self) -> None:
+        """Serve no more."""
+        self.server.close()
+
+
+@dataclass(frozen=True, kw_only=True)
+class PageOptions(HeldOptions, PageSettings):
+    """A page in a browser, on this machine or on a phone."""
+
+    kind: ClassVar[str] = "page"
+    layout: ClassVar[tuple[ControlInfo, ...]] = (
+        *(ControlInfo(name, -1.0, 1.0, 0.0) for name in _STICKS),
+        *(ControlInfo(name, 0.0, 1.0, 0.0) for name in (*_TRIGGERS, *_BUTTONS)),
+    )
+    means: ClassVar[Mapping[str, str]] = {}
+    steps: ClassVar[int] = 200
+    frames: ClassVar[float | None] = None
+
+    def open(self, clock: Timer) -> Source:
+        """Serve the page."""
+        return PageSource(PageSettings(**{one.name: getattr(self, one.name) for one in fields(PageSettings)}), clock)

@@ -1,0 +1,251 @@
+"""The page without a browser: what its frames stand for, who drives, who is let in, and what it shows."""
+
+import json
+import math
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from helpers import MEDLAR, examples, run
+from tenuto import Frame, Pipeline
+from tenuto.driving.plan import Plan
+from tenuto.page.devices import Code, Devices
+from tenuto.page.facts import robot_facts, tick_facts
+from tenuto.page.hub import Client, Hub
+from tenuto.protocols.page import MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, read_page
+from tenuto.sources import source_options
+from tenuto.sources.base import SOURCES, HeldOptions
+from tenuto.sources.page import PageOptions
+from tenuto.testing import any_profile
+from tenuto.views.scene import scene_of
+
+PLANS = any_profile().map(lambda profile: profile.plan())
+
+
+def seat_of(plan: Plan) -> Seat:
+    seat = Seat(PageOptions.layout)
+    seat.stand_in(plan)
+    return seat
+
+
+@examples(60)
+@given(PLANS, st.data())
+def test_the_page_stands_in_for_the_device_of_any_profile(plan: Plan, data: st.DataObject) -> None:
+    seat, wanted = seat_of(plan), {}
+    reads = [name for control in plan.controls for name in control.all_reads]
+    for control in plan.controls:
+        if all(reads.count(name) == 1 for name in control.all_reads):
+            wanted[control.name] = data.draw(st.floats(0.0 if control.one_way else -1.0, 1.0), control.name)
+    frame = seat.take("00000001", PageFrame(number=1, heard=0.0, values=wanted), 0.01)
+    assert frame is not None
+    assert {info.name for info in seat.infos()} == set(reads)
+    tick = Pipeline(plan).step(frame, 0.01)
+    codes = {reason.code for reason in tick.guard.reasons}
+    assert not codes & {"value_out_of_range", "value_not_finite", "control_missing"}
+    for name, position in wanted.items():
+        assert tick.positions[name] == pytest.approx(position, abs=1e-9)
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from("ab"), st.integers(0, 30), st.floats(-0.6, 0.1), st.booleans()),
+        min_size=1,
+        max_size=40,
+    )
+)
+def test_a_frame_counts_once_in_order_and_not_when_it_is_old(sent: list[tuple[str, int, float, bool]]) -> None:
+    seat, newest = seat_of(MEDLAR.plan()), ("", -1)
+    oldest = min(MOST_AGE, MEDLAR.guard.link_timeout)
+    for step, (who, number, ahead, good) in enumerate(sent):
+        now = 10.0 + 0.02 * step
+        frame = PageFrame(number=number, heard=now + ahead, good=good, values={"drive": 1.0})
+        if who != newest[0]:
+            newest = (who, 0)
+        counts = number > newest[1] and (not good or -oldest <= (now + ahead) - now <= 0.0)
+        taken = seat.take(who, frame, now)
+        assert (taken is not None) == counts, seat.why_not
+        if taken is not None:
+            newest = (who, number)
+            assert taken.link_good == good
+
+
+@given(
+    st.binary(max_size=80)
+    | st.recursive(st.none() | st.floats() | st.text(), st.lists).map(lambda x: json.dumps(x).encode())
+)
+def test_whatever_a_page_sends_is_read_or_is_none(data: bytes) -> None:
+    found = read_page(data)
+    assert found is None or found.type in {"frame", "take", "let_go", "give", "emergency", "reset", "mark", "name"}
+
+
+class Browsers:
+    """Several pages at one hub, with what the loop and each of them was told."""
+
+    def __init__(self, *, seat: bool = True) -> None:
+        self.loop: list[dict[str, Any]] = []
+        self.told: dict[str, list[dict[str, Any]]] = {}
+        self.hub = Hub(self.loop.append, seat=seat)
+        self.now = 0.0
+
+    def open(self, name: str, *, may_drive: bool = True) -> Client:
+        told = self.told[name] = []
+        client = Client(name, may_drive, told.append)
+        assert self.hub.join(client) == ""
+        return client
+
+    def say(self, client: Client, **message: Any) -> str:
+        self.now += 0.02
+        return self.hub.hear(client, json.dumps(message).encode(), self.now)
+
+    def frame(self, client: Client, number: int, *, good: bool = True) -> str:
+        return self.say(client, type="frame", number=number, heard=0.0, good=good, values={"drive": 0.5})
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.integers(0, 3), st.sampled_from(("take", "let_go", "frame", "bad", "give", "leave", "wait", "reset"))
+        ),
+        max_size=60,
+    )
+)
+def test_one_page_drives_and_another_only_after_word_that_it_has_gone(story: list[tuple[int, str]]) -> None:
+    at = Browsers()
+    pages = [at.open(str(number), may_drive=number < 3) for number in range(4)]
+    for who, what in story:
+        page = pages[who]
+        if page.id not in at.hub.clients:
+            continue
+        if what == "leave":
+            at.hub.leave(page, "closed")
+        elif what == "wait":
+            at.now += SEAT_KEPT_FOR + 0.1
+        elif what in ("frame", "bad"):
+            at.frame(page, 1, good=what == "frame")
+        else:
+            at.say(page, type=what, **({"to": pages[(who + 1) % 4].id} if what == "give" else {}))
+    driver = ""
+    for said in at.loop:
+        if said["kind"] == "gone":
+            driver = ""
+        elif said["kind"] == "frame":
+            assert driver in ("", said["client"])
+            driver = said["client"]
+            assert driver != pages[3].id  # it may look on only
+    for name, told in at.told.items():
+        heard = [one for one in told if one["type"] == "who"]
+        there = pages[int(name)].id in at.hub.clients
+        assert not there or heard[-1]["driver"] == (at.hub.driver.id if at.hub.driver else "")
+
+
+def test_garbage_and_floods_close_one_page_and_touch_no_other() -> None:
+    at = Browsers()
+    driver, hostile, quick = at.open("driver"), at.open("hostile"), at.open("quick")
+    at.say(driver, type="take")
+    closed = [at.hub.hear(hostile, b"\x00" * 50, at.now) for _ in range(10_000)]
+    assert "too much that means nothing" in closed[:30]
+    mark = b'{"type": "mark"}'
+    assert "too many messages" in [at.hub.hear(quick, mark, at.now) for _ in range(400)]
+    assert at.frame(driver, 1) == ""
+    assert [said["kind"] for said in at.loop if said["client"] != quick.id] == ["frame"]
+    assert at.hub.hear(driver, b'{"type":"mark","text":"' + b"a" * 9000 + b'"}', at.now) == ""
+    assert at.loop[-1]["kind"] != "mark" or at.loop[-1]["client"] != driver.id
+
+
+def test_who_may_look_on_only_stops_nothing_and_resets_nothing() -> None:
+    at = Browsers()
+    watcher, driver, other = at.open("watcher", may_drive=False), at.open("driver"), at.open("other")
+    for what in ("take", "emergency", "reset", "mark"):
+        at.say(watcher, type=what)
+    assert at.loop == []
+    assert at.hub.driver is None
+    at.say(driver, type="take")
+    at.say(other, type="reset")
+    assert at.loop == []
+    at.say(other, type="emergency")
+    at.say(driver, type="reset")
+    assert [said["kind"] for said in at.loop] == ["emergency", "reset"]
+    # A page that shows a drive whose sticks are elsewhere: nobody sits there, and a reset is anybody's.
+    shows = Browsers(seat=False)
+    page = shows.open("page")
+    shows.say(page, type="take")
+    shows.say(page, type="reset")
+    assert [said["kind"] for said in shows.loop] == ["reset"]
+
+
+def test_a_code_lets_one_device_in_and_a_device_is_forgotten(tmp_path: Path) -> None:
+    code = Code(0.0)
+    right = code.text
+    wrong = "x" + right[1:]
+    assert not any(code.fits(wrong, 1.0) for _ in range(4))
+    assert code.fits(right, 1.0)
+    assert not code.fits(right, 1.0)  # used up
+    late = code.text
+    assert not code.fits(late, 700.0)
+    guessed = code.text
+    assert not any(code.fits("00000000x", 701.0) for _ in range(5))
+    assert code.text != guessed
+
+    devices, file = Devices(tmp_path / "devices.json"), tmp_path / "devices.json"
+    phone, tablet = devices.add("my phone", "2026-11-27"), devices.add("tab\x1b[2Jlet", "2026-11-27")
+    assert file.stat().st_mode & 0o077 == 0
+    assert phone.partition(".")[2] not in file.read_text()
+    elsewhere = Devices(file)
+    found = elsewhere.known(phone)
+    assert found is not None
+    assert found.name == "my phone"
+    assert elsewhere.known(phone[:-1] + "x") is elsewhere.known("") is elsewhere.known("a.b") is None
+    assert Devices(file).forget("my phone") == 1
+    elsewhere.look(5.0)
+    assert elsewhere.known(phone) is None
+    kept = elsewhere.known(tablet)
+    assert kept is not None
+    assert "\x1b" not in kept.name
+    file.write_text("{broken")
+    assert Devices(file).known(tablet) is None
+
+
+@examples(60)
+@given(PLANS)
+def test_the_page_has_something_for_every_control_and_shows_what_the_tick_says(plan: Plan) -> None:
+    facts = robot_facts(plan, "robot", "here → there")
+    names = [name for stick in facts["sticks"] for name in (stick["x"], stick["y"]) if name] + facts["holds"]
+    names += [one["name"] for one in (*facts["sliders"], *facts["buttons"])]
+    assert sorted(names) == sorted(control.name for control in plan.controls)
+    seat, pipeline = seat_of(plan), Pipeline(plan)
+    for number in range(1, 4):
+        tick = pipeline.step(Frame(0.02 * number, seat.at_rest()), 0.02 * number)
+        said = json.loads(json.dumps(tick_facts(scene_of(plan, "robot", ""), tick, False), allow_nan=False))
+        assert said["state"] == tick.state
+        assert [one["text"] for one in said["reasons"]] == [reason.text for reason in tick.guard.reasons]
+        assert all(one["todo"] for one in said["reasons"])
+        assert said["command"].keys() == tick.command._asdict().keys()
+        assert set(said["actuators"]) <= set(facts["ends"])
+    json.dumps(facts, allow_nan=False)
+
+
+@given(st.data())
+def test_a_short_text_says_yes_and_no_and_whole_numbers(data: st.DataObject) -> None:
+    lan, watchers, port = data.draw(st.booleans()), data.draw(st.booleans()), data.draw(st.integers(0, 65535))
+    found = source_options(f"page:{port},lan={str(lan).lower()},watchers={str(watchers).lower()}")
+    assert found == PageOptions(port=port, lan=lan, watchers=watchers)
+    assert issubclass(SOURCES.all["page"], HeldOptions)
+
+
+def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None:
+    (tmp_path / "medlar.toml").write_text((Path(str(MEDLAR.file))).read_text())
+    for words, said in (
+        (("--source", "page:x"), 'port: expected a port of TCP from 0 to 65535, found "x"'),
+        (("--source", "page:70000"), 'found "70000"'),
+        (("--source", "page:0,lan=maybe"), "lan: expected true or false"),
+        (("--source", "simulated:sticks", "--to", "page:-1"), "port: expected"),
+    ):
+        ended = run("drive", "medlar.toml", *words, cwd=tmp_path)
+        assert (ended.returncode, "Traceback" in ended.stderr) == (1, False)
+        assert said in ended.stderr.replace("\n", " ")
+    assert run("page", cwd=tmp_path).returncode == 2
+    assert run("page", "medlar.toml", "--watchers", cwd=tmp_path).returncode == 2
+    assert math.isfinite(PageOptions().port)

@@ -1,0 +1,290 @@
+"""The page in a real Chromium, and over real sockets: whatever the browser does, what the robot is told."""
+
+from __future__ import annotations
+
+import json
+import time
+import urllib.request
+from collections.abc import Iterator
+from contextlib import suppress
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pytest
+
+from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
+from helpers import patient
+from tenuto import Profile, load_profile
+from tenuto.data import shipped
+
+if TYPE_CHECKING:
+    from playwright.sync_api import Browser, Page
+
+pytestmark = [pytest.mark.live, pytest.mark.port]
+in_browser = pytest.mark.skipif(CHROMIUM is None, reason="chromium is not installed")
+
+# A gamepad of the standard layout, as a page sees one.
+GAMEPAD = """
+window.pad = { index: 0, id: "orchard pad", connected: true, mapping: "standard", axes: [0, 0, 0, 0],
+  buttons: Array.from({ length: 17 }, () => ({ pressed: false, value: 0 })) };
+Object.defineProperty(navigator, "getGamepads", { value: () => [window.pad] });
+"""
+PUSH = "window.pad.buttons[4] = { pressed: true, value: 1 };"
+
+
+@pytest.fixture
+def profile(tmp_path: Path) -> Profile:
+    return load_profile(patient(tmp_path))
+
+
+@pytest.fixture
+def drive(profile: Profile) -> Iterator[PageDrive]:
+    with PageDrive(profile) as one:
+        yield one
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as one:
+        yield one
+
+
+def opened(browser: Browser, drive: PageDrive, script: str = "", **options: Any) -> Page:
+    """Open the page, and take the driver's seat."""
+    page = browser.new_context(viewport={"width": 360, "height": 640}, has_touch=True, **options).new_page()
+    page.set_default_timeout(1000 * PATIENCE)
+    if script:
+        page.add_init_script(script)
+    page.goto(drive.url)
+    page.locator("#take:visible").click()
+    page.locator("#hold:visible").wait_for()
+    return page
+
+
+def driving(page: Page, drive: PageDrive) -> None:
+    """Drive by keys, as one does on a laptop."""
+    wait_for(lambda: "hold_not_pressed" in drive.codes(), f"not ready: {drive.ticks[-1].guard}")
+    page.keyboard.down("Space")
+    wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+    page.keyboard.down("KeyW")
+    drive.drives()
+
+
+@in_browser
+def test_two_fingers_drive_and_either_of_them_lifted_stops(browser: Browser, drive: PageDrive) -> None:
+    page = opened(browser, drive)
+    fingers = Fingers(page)
+    hold, stick = fingers.middle_of("#hold"), fingers.middle_of(".stick")
+    for lifted in (0, 1):
+        wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
+        fingers.down(0, hold)
+        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+        # It lands away from the middle: nothing jumps.
+        fingers.down(1, (stick[0] + 30, stick[1] + 20))
+        drive.stands_for(0.1)
+        fingers.move(1, (-20, -50))
+        drive.drives()
+        command = wait_for(lambda: drive.ticks[-1].command.yaw_rate > 0.1 and drive.ticks[-1].command, "no turn")
+        assert command.vx > 0.0
+        fingers.lift(lifted)
+        drive.stops("hold_released" if lifted == 0 else "")
+        wanted = ("not enabled", "driving")[lifted]
+        wait_for(partial(lambda state: drive.state == state, wanted), f"it is {drive.state}")
+        fingers.lift(1 - lifted)
+        drive.stops()
+
+
+@in_browser
+def test_a_gamepad_through_the_standard_interface_drives_until_it_is_unplugged(
+    browser: Browser, drive: PageDrive
+) -> None:
+    page = opened(browser, drive, GAMEPAD)
+    wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
+    page.evaluate(PUSH)
+    wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+    page.evaluate("window.pad.axes = [0, -0.8, 0.3, 0]")
+    drive.drives()
+    wait_for(lambda: drive.ticks[-1].command.yaw_rate < -0.05, "the right stick to the right does not turn right")
+    assert drive.ticks[-1].positions["drive"] == pytest.approx(0.8, abs=0.01)
+    page.evaluate("window.pad = null")
+    drive.stops("link_bad")
+    page.evaluate(GAMEPAD.replace("Object.defineProperty", "0 && Object.defineProperty"))
+    page.evaluate(PUSH + "window.pad.axes = [0, -0.8, 0, 0]")  # plugged in with the stick pushed and the button held
+    drive.stands_for(0.4)
+
+
+HIDE = """Object.defineProperty(document, "hidden", { value: true, configurable: true });
+document.dispatchEvent(new Event("visibilitychange"))"""
+SHOW = """delete document.hidden; document.dispatchEvent(new Event("visibilitychange"))"""
+
+
+@in_browser
+@pytest.mark.parametrize(
+    ("away", "back", "code"),
+    [
+        ("key-up", "", "hold_released"),
+        (HIDE, SHOW, "link_bad"),
+        ('window.dispatchEvent(new Event("blur"))', 'window.dispatchEvent(new Event("focus"))', "link_bad"),
+        ('document.dispatchEvent(new Event("freeze"))', "", "link_bad"),
+        ('window.dispatchEvent(new Event("pagehide"))', 'window.dispatchEvent(new Event("pageshow"))', "link_bad"),
+        ("const end = Date.now() + 2500; while (Date.now() < end);", "", "link_quiet"),  # also a dialog, a breakpoint
+    ],
+    ids=["key-up", "hidden", "blur", "frozen", "left", "main thread hangs"],
+)
+def test_it_stops_and_does_not_start_by_itself(
+    browser: Browser, drive: PageDrive, away: str, back: str, code: str
+) -> None:
+    page = opened(browser, drive)
+    driving(page, drive)
+    if away == "key-up":
+        page.keyboard.up("Space")
+    else:
+        page.evaluate(f"setTimeout(() => {{ {away} }}, 0)")
+    drive.stops(code)
+    if back:
+        page.evaluate(back)
+    # The keys are still down.
+    drive.stands_for(0.5)
+    for key in ("Space", "KeyW"):
+        page.keyboard.up(key)
+    if code != "link_quiet" and "freeze" not in away:
+        driving(page, drive)
+
+
+@in_browser
+def test_emergency_stop_and_a_deliberate_reset(browser: Browser, drive: PageDrive) -> None:
+    page = opened(browser, drive)
+    driving(page, drive)
+    page.get_by_role("button", name="emergency stop").click()
+    wait_for(lambda: drive.state == "emergency stop", "no emergency stop")
+    assert "laptop" in drive.ticks[-1].guard.reasons[0].text
+    drive.stops()
+    reset = page.locator("#reset:visible")
+    reset.click()  # too short
+    drive.stands_for(0.4)
+    assert drive.state == "emergency stop"
+    for key in ("Space", "KeyW"):
+        page.keyboard.up(key)
+    reset.hover()
+    page.mouse.down()
+    wait_for(lambda: drive.state != "emergency stop", "the reset is not heard")
+    page.mouse.up()
+    drive.stands_for(0.3)
+    driving(page, drive)
+    page.keyboard.press("x")
+    wait_for(lambda: drive.state == "emergency stop", "the key X does nothing")
+
+
+@in_browser
+def test_a_cut_cable_and_a_reloaded_page(browser: Browser, drive: PageDrive) -> None:
+    cable = Cable()
+    page = opened(browser, drive, proxy={"server": cable.url, "bypass": "<-loopback>"})
+    driving(page, drive)
+    cable.cut = True
+    drive.stops("link_quiet")
+    time.sleep(1.0)
+    cable.cut = False  # what lay in it comes now, and is old
+    drive.stands_for(1.0)
+    cable.close()
+    page.close()
+    page = opened(browser, drive)
+    driving(page, drive)
+    page.reload()
+    drive.stops("link_bad")
+    page.locator("#take:visible").wait_for()  # whoever reloads does not drive
+    page.keyboard.down("Space")
+    drive.stands_for(0.3)
+
+
+UNNAMED = """[...document.querySelectorAll("button, [role=group], input")].filter((one) => one.offsetParent &&
+  !(one.getAttribute("aria-label") || one.textContent.trim() || one.labels?.length)).length"""
+
+
+@in_browser
+@pytest.mark.parametrize("robot", ["damson.toml", "quince.toml"])
+def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, robot: str) -> None:
+    with PageDrive(load_profile(shipped(robot))) as drive:
+        page = opened(browser, drive)
+        for size in ((360, 640), (640, 360), (1280, 800), (1920, 1080)):
+            page.set_viewport_size({"width": size[0], "height": size[1]})
+            page.evaluate("new Promise(requestAnimationFrame)")
+            names = ["emergency stop", "hold to run", "let go of the robot"]
+            boxes = [page.get_by_role("button", name=name).bounding_box() for name in names]
+            boxes += [one.bounding_box() for one in (*page.locator(".stick").all(), page.locator("#state"))]
+            for number, one in enumerate(boxes):
+                assert one is not None
+                right, low = one["x"] + one["width"], one["y"] + one["height"]
+                assert min(one["x"], one["y"], size[0] - right, size[1] - low) >= 0.0, (one, size)
+                # Nothing that is touched lies on anything else that is.
+                for other in (box for box in boxes[number + 1 :] if box is not None):
+                    apart = right <= other["x"] or other["x"] + other["width"] <= one["x"]
+                    assert apart or low <= other["y"] or other["y"] + other["height"] <= one["y"], size
+            assert page.evaluate(UNNAMED) == 0
+            assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
+
+
+def test_a_second_page_looks_on_asks_and_is_handed_the_robot(drive: PageDrive) -> None:
+    first, second = RawPage(drive), RawPage(drive)
+    first.begin(drive=0.6)
+    drive.drives()
+    second.say(type="take")
+    second.frame(drive=1.0, left_shoulder=1.0)
+    first.drive_on(0.2, left_shoulder=1.0, drive=0.6)
+    assert second.who["driver"] == first.who["you"]
+    assert drive.state == "driving"
+    first.say(type="give", to=second.who["you"])
+    # The other holds already: it does not go on with that.
+    second.drive_on(0.5, drive=0.6, left_shoulder=1.0)
+    drive.stops("link_bad")
+    second.drive_on(0.3, drive=0.6, left_shoulder=1.0)
+    drive.stands_for(0.2)
+    second.drive_on(0.2)
+    second.drive_on(0.2, left_shoulder=1.0)
+    second.drive_on(0.3, left_shoulder=1.0, drive=0.6)
+    drive.drives()
+    second.line.close()
+    drive.stops("link_bad")
+    assert "its page was closed" in " ".join(reason.text for reason in drive.ticks[-1].guard.reasons)
+
+
+def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None:
+    from websockets.exceptions import InvalidStatus
+
+    for origin in ("http://orchard.example", f"http://127.0.0.1:{drive.port + 1}", "null", None):
+        with pytest.raises(InvalidStatus):
+            RawPage(drive, origin=origin)
+    host = {"Host": f"orchard.example:{drive.port}"}
+    with pytest.raises(urllib.error.HTTPError, match="403"):
+        urllib.request.urlopen(urllib.request.Request(drive.url, headers=host))
+    with urllib.request.urlopen(drive.url) as answer:
+        assert "default-src 'none'" in answer.headers["Content-Security-Policy"]
+    page, hostile = RawPage(drive), RawPage(drive)
+    page.begin()
+    # What lay somewhere for too long does not move it, however well it is made.
+    for _ in range(10):
+        page.frame(old=2.0, drive=1.0, left_shoulder=1.0)
+    drive.stands_for(0.2)
+    page.drive_on(0.2)
+    page.drive_on(0.2, left_shoulder=1.0)
+    page.drive_on(0.3, left_shoulder=1.0, drive=0.6)
+    drive.drives()
+    begin = len(drive.ticks)
+    for number in range(10_000):
+        with suppress(Exception):
+            if hostile.over:
+                hostile = RawPage(drive)
+            hostile.line.send(b"\x00\xff" * (number % 400) if number % 2 else json.dumps({"type": "frame"}))
+        if number % 50 == 0:
+            page.frame(left_shoulder=1.0, drive=0.6)
+    assert all(tick.guard.state == "driving" for tick in drive.ticks[begin:])
+    assert hostile.who["driver"] != hostile.who["you"]
+
+
+def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:
+    page = RawPage(drive)
+    page.begin(drive=0.6)
+    drive.drives()
+    drive.source.server._process.kill()
+    drive.stops("link_bad")
+    assert "start the drive again" in drive.ticks[-1].guard.reasons[0].text
