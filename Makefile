@@ -38,6 +38,7 @@ campaign: $(STAMP)
 	$(BIN)/pytest -m "not live" --hypothesis-profile fresh -n 2
 	$(BIN)/python scripts/torment_decoders.py 1000
 	$(BIN)/python scripts/prove_boards.py 10000
+	$(BIN)/python scripts/torment_page.py 1200
 	$(BIN)/tenuto soak --runs 2000
 	$(BIN)/tenuto soak --any --runs 20000
 

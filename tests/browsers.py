@@ -50,13 +50,20 @@ class PageDrive:
         self.url = self.source.server.url
         self.port = int(self.url.rstrip("/").rpartition(":")[2])
         self.ticks: list[Tick] = []
+        self.see: Callable[[Tick], None] | None = None
+        self.on_tick: Callable[[Tick], str | None] | None = None
         self.handle = DriveHandle()
         self.report = tenuto.DriveReport()
         self._thread = threading.Thread(target=self._drive, name="drive")
 
     def _drive(self) -> None:
-        robot = FunctionSink("robot", self.ticks.append)
-        tenuto.drive(self.profile, self.source, [robot], handle=self.handle, report=self.report)
+        robot = FunctionSink("robot", self._take)
+        tenuto.drive(self.profile, self.source, [robot], handle=self.handle, report=self.report, on_tick=self.on_tick)
+
+    def _take(self, tick: Tick) -> None:
+        self.ticks.append(tick)
+        if self.see is not None:
+            self.see(tick)
 
     def __enter__(self) -> Self:
         self._thread.start()
@@ -172,9 +179,9 @@ class Fingers:
         self._page = page
 
     def middle_of(self, where: str) -> tuple[float, float]:
-        box = self._page.locator(where).bounding_box()
-        assert box is not None, where
-        return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        place = self._page.locator(where).bounding_box()
+        assert place is not None, where
+        return place["x"] + place["width"] / 2, place["y"] + place["height"] / 2
 
     def down(self, finger: int, at: tuple[float, float]) -> None:
         self._down[finger] = at

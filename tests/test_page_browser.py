@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import ssl
 import time
+import urllib.error
 import urllib.request
 from collections.abc import Iterator
 from contextlib import suppress
@@ -14,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
-from helpers import patient
+from helpers import patient, run
 from tenuto import Profile, load_profile
 from tenuto.data import shipped
 
@@ -202,15 +204,15 @@ UNNAMED = """[...document.querySelectorAll("button, [role=group], input")].filte
 
 
 @in_browser
-@pytest.mark.parametrize("robot", ["damson.toml", "quince.toml"])
-def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, robot: str) -> None:
-    with PageDrive(load_profile(shipped(robot))) as drive:
+@pytest.mark.parametrize("name", ["damson.toml", "quince.toml"])
+def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, name: str) -> None:
+    with PageDrive(load_profile(shipped(name))) as drive:
         page = opened(browser, drive)
         for size in ((360, 640), (640, 360), (1280, 800), (1920, 1080)):
             page.set_viewport_size({"width": size[0], "height": size[1]})
             page.evaluate("new Promise(requestAnimationFrame)")
-            names = ["emergency stop", "hold to run", "let go of the robot"]
-            boxes = [page.get_by_role("button", name=name).bounding_box() for name in names]
+            wanted = ["emergency stop", "hold to run", "let go of the robot"]
+            boxes = [page.get_by_role("button", name=one).bounding_box() for one in wanted]
             boxes += [one.bounding_box() for one in (*page.locator(".stick").all(), page.locator("#state"))]
             for number, one in enumerate(boxes):
                 assert one is not None
@@ -224,7 +226,7 @@ def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, robot
             assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
 
 
-def test_a_second_page_looks_on_asks_and_is_handed_the_robot(drive: PageDrive) -> None:
+def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None:
     first, second = RawPage(drive), RawPage(drive)
     first.begin(drive=0.6)
     drive.drives()
@@ -288,3 +290,66 @@ def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:
     drive.source.server._process.kill()
     drive.stops("link_bad")
     assert "start the drive again" in drive.ticks[-1].guard.reasons[0].text
+
+
+def answer_of(url: str, body: dict[str, str] | None = None, **headers: str) -> tuple[int, str]:
+    """Return the status and the text that a server answers with, whoever signed its certificate."""
+    data = json.dumps(body).encode() if body is not None else None
+    asked = urllib.request.Request(url, data, headers)
+    try:
+        with urllib.request.urlopen(asked, context=ssl._create_unverified_context()) as answer:
+            return answer.status, answer.read().decode()
+    except urllib.error.HTTPError as error:
+        with error:
+            return error.code, error.read().decode()
+
+
+@in_browser
+def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
+    browser: Browser, profile: Profile, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    with PageDrive(profile, ",lan=true") as drive:
+        server, said = drive.source.server, list[str]()
+        server.said = said.append
+        own = server.url.rstrip("/")
+        assert own.startswith("https://")
+        # Whoever has not shown the code gets the page that asks for it, and not a byte of the robot's.
+        assert "Medlar" not in answer_of(own + "/")[1]
+        assert [answer_of(f"{own}/static/{name}")[0] for name in ("main.js", "index.html", "pair.js")] == [
+            403,
+            403,
+            200,
+        ]
+        assert answer_of(own + "/pair", {"code": server.code})[0] == 403  # of no origin, so of no page of ours
+        assert answer_of(own + "/pair", {"code": "00000000x"}, Origin=own)[0] == 403
+        page = browser.new_context(ignore_https_errors=True).new_page()
+        page.goto(f"{own}/#code=12345678")
+        page.get_by_role("button", name="Let this device in").click()
+        wait_for(lambda: "not the code" in page.inner_text("#said"), "a wrong code is taken")
+        page.fill("#code", server.code)
+        page.fill("#name", "my phone")
+        page.get_by_role("button", name="Let this device in").click()
+        page.locator("#take:visible").click()
+        driving(page, drive)
+        wait_for(lambda: said, "nobody is told the next code")
+        assert server.code not in said[0]
+        assert page.evaluate("document.cookie") == ""
+        assert answer_of(own + "/pair", {"code": server.code}, Origin=own)[0] == 403  # it was good for one device
+        ended = run("page", "--devices", "--json", cwd=tmp_path)
+        assert [one["name"] for one in json.loads(ended.stdout)["devices"]] == ["my phone"]
+        assert run("page", "--forget", "no phone", cwd=tmp_path).returncode == 1
+        assert run("page", "--forget", "my phone", cwd=tmp_path).returncode == 0
+        drive.stops("link_bad")
+        page.reload()
+        assert page.locator("#code").is_visible()
+        assert (tmp_path / "data/tenuto/page/key.pem").stat().st_mode & 0o077 == 0
+    with PageDrive(profile, ",lan=true,watchers=true") as drive:
+        assert drive.source.server.fingerprint == server.fingerprint
+        page = browser.new_context(ignore_https_errors=True).new_page()
+        page.goto(drive.source.server.url)
+        wait_for(lambda: "Medlar" in page.inner_text("#title"), "whoever may look on sees nothing")
+        assert not page.locator("#take").is_visible()
+        page.get_by_role("button", name="emergency stop").click()
+        drive.stands_for(0.3)
+        assert drive.state != "emergency stop"

@@ -10,7 +10,7 @@ from typing import Any
 from tenuto.protocols.page import LONGEST_MESSAGE, SEAT_KEPT_FOR, PageAsk, PageFrame, read_page
 
 # A page may send so many messages a second, and so many at once.
-_RATE, _BURST = 150.0, 150.0
+_RATE, _BURST = 300.0, 300.0
 # So much of what means nothing is borne.
 _MOST_GARBAGE = 20
 # So many may look on.

@@ -51,7 +51,7 @@ export class Charts {
   }
 
   draw() {
-    if (document.hidden || !this.box.clientWidth) return;
+    if (document.hidden) return;
     this.charts.forEach((chart, number) => chart.setData(this.data[number]));
   }
 

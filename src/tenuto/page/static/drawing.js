@@ -71,11 +71,14 @@ export class Path {
   constructor(canvas) {
     this.canvas = canvas;
     this.points = [];
+    this.size = [0, 0];
+    new ResizeObserver(() => (this.size = [canvas.clientWidth, canvas.clientHeight])).observe(canvas);
   }
 
   make() {
     this.points = [];
     this.heading = 0;
+    this.colours = { dim: style("--dim"), accent: style("--accent"), trace: style("--trace") };
   }
 
   add({ far }) {
@@ -91,14 +94,14 @@ export class Path {
   draw() {
     const { canvas, points } = this;
     const dense = devicePixelRatio || 1;
-    const [wide, high] = [canvas.clientWidth, canvas.clientHeight];
+    const [wide, high] = this.size;
     if (!wide) return;
     if (canvas.width !== Math.round(wide * dense)) Object.assign(canvas, { width: wide * dense, height: high * dense });
     const pen = canvas.getContext("2d");
     pen.setTransform(dense, 0, 0, dense, 0, 0);
     pen.clearRect(0, 0, wide, high);
     pen.font = "12px system-ui, sans-serif";
-    pen.fillStyle = style("--dim");
+    pen.fillStyle = this.colours.dim;
     if (!points.length) {
       pen.fillText("no position is reported", 10, 20);
       return;
@@ -112,7 +115,7 @@ export class Path {
     const metre = 10 ** Math.floor(Math.log10(span / 2));
     pen.fillRect(10, high - 12, metre * scale, 2);
     pen.fillText(`${metre} m`, 10, high - 18);
-    pen.strokeStyle = style("--accent");
+    pen.strokeStyle = this.colours.accent;
     pen.lineWidth = 2;
     pen.beginPath();
     for (const point of points) pen.lineTo(...at(point));
@@ -120,7 +123,7 @@ export class Path {
     pen.save();
     pen.translate(...at(points.at(-1)));
     pen.rotate(-this.heading);
-    pen.fillStyle = style("--trace");
+    pen.fillStyle = this.colours.trace;
     pen.beginPath();
     pen.moveTo(0, -9);
     pen.lineTo(6, 7);

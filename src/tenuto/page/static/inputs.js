@@ -71,7 +71,9 @@ export class Inputs {
     label.textContent = names;
     box.append(area, label);
     place.append(box);
-    const stick = { x, y, area, knob, dot, thumb: { x: 0, y: 0 }, pointer: null, from: null };
+    const stick = { x, y, area, knob, dot, thumb: { x: 0, y: 0 }, pointer: null, from: null, size: [140, 140] };
+    // Its size is kept: to ask for it makes the browser lay the page out first.
+    new ResizeObserver(() => (stick.size = [area.clientWidth, area.clientHeight])).observe(area);
     area.addEventListener("pointerdown", (event) => {
       if (stick.pointer !== null) return;
       area.setPointerCapture(event.pointerId);
@@ -79,9 +81,11 @@ export class Inputs {
       Object.assign(stick, { pointer: event.pointerId, from: [event.clientX, event.clientY] });
       event.preventDefault();
     });
-    area.addEventListener("pointermove", (event) => {
+    // Where the browser has it: moves as they come, not once a picture.
+    const moved = "onpointerrawupdate" in window ? "pointerrawupdate" : "pointermove";
+    area.addEventListener(moved, (event) => {
       if (event.pointerId !== stick.pointer) return;
-      const reach = Math.max(area.clientWidth, area.clientHeight) / 2 - 20;
+      const reach = Math.max(...stick.size) / 2 - 20;
       stick.thumb = {
         x: x ? clamp((stick.from[0] - event.clientX) / reach) : 0,
         y: y ? clamp((stick.from[1] - event.clientY) / reach) : 0,
@@ -296,17 +300,17 @@ export class Inputs {
   }
 
   draw(found) {
-    for (const { x, y, area, knob } of this.sticks) {
-      const reach = [area.clientWidth / 2 - 26, area.clientHeight / 2 - 26];
+    for (const { x, y, size, knob } of this.sticks) {
+      const reach = [size[0] / 2 - 26, size[1] / 2 - 26];
       knob.style.transform = `translate(${-(found[x] ?? 0) * reach[0]}px, ${-(found[y] ?? 0) * reach[1]}px)`;
     }
   }
 
   // Show where the robot says that the sticks are.
   seen(positions) {
-    for (const { x, y, area, dot } of this.sticks) {
+    for (const { x, y, size, dot } of this.sticks) {
       dot.hidden = false;
-      const reach = [area.clientWidth / 2 - 8, area.clientHeight / 2 - 8];
+      const reach = [size[0] / 2 - 8, size[1] / 2 - 8];
       dot.style.transform = `translate(${-(positions[x]?.[1] ?? 0) * reach[0]}px, ${-(positions[y]?.[1] ?? 0) * reach[1]}px)`;
     }
   }

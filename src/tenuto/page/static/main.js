@@ -4,6 +4,8 @@ import { Inputs, whileDown } from "/static/inputs.js";
 import { View } from "/static/view.js";
 
 const FRAME_MS = 20;
+// What changes more often than this is sent together.
+const LEAST_MS = 4;
 // While the page knows that nobody stands behind it, it says so so often.
 const AWAY_MS = 200;
 // What the line has not taken yet is bytes that would come late: nothing is added to them.
@@ -15,7 +17,7 @@ const place = (id) => document.getElementById(id);
 const view = new View();
 const inputs = new Inputs(
   { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), widgets: place("widgets"), reach: place("reach") },
-  () => frame(),
+  () => moved(),
   (why) => away(why, true),
 );
 
@@ -24,7 +26,8 @@ let tries = 0;
 let who = { you: "", driver: "", there: [], seat: false };
 let clock = null;
 let number = 0;
-let sentAt = -Infinity;
+let movedAt = -Infinity;
+let soon = 0;
 // When the newest frames were sent, by their numbers.
 const sentAs = new Map();
 // Why nobody stands behind this page now; empty where somebody does.
@@ -77,14 +80,29 @@ function hear(message) {
   }
 }
 
-// Say where the controls are: at every change, and fifty times a second.
-function frame() {
-  if (!driving() || clock === null || absent || line.readyState !== WebSocket.OPEN) return;
+const speaks = () => driving() && clock !== null && !absent && line.readyState === WebSocket.OPEN;
+
+// Say at once where a control has been moved to; several moves within a moment together.
+function moved() {
+  if (!speaks()) return;
   const now = performance.now();
-  if (now - sentAt < FRAME_MS / 4 || line.bufferedAmount > MOST_WAITING) return;
+  const early = movedAt + LEAST_MS - now;
+  if (early > 0) {
+    soon ||= setTimeout(moved, early);
+    return;
+  }
+  movedAt = now;
+  clearTimeout(soon);
+  soon = 0;
+  frame();
+}
+
+// Say where the controls are: fifty times a second at least.
+function frame() {
+  if (!speaks() || line.bufferedAmount > MOST_WAITING) return;
+  const now = performance.now();
   const values = inputs.positions();
   if (!driving() || absent) return; // a gamepad may have been found gone meanwhile
-  sentAt = now;
   sentAs.set(number + 1, now);
   if (sentAs.size > 100) sentAs.delete(sentAs.keys().next().value);
   const problem = inputs.problem();
@@ -155,7 +173,8 @@ function showSeat() {
   place("widgets").hidden = !mine;
   place("leave").hidden = !mine;
   place("take").hidden = mine || !who.seat || !may;
-  place("take").textContent = driver ? `Ask ${driver.name} for the robot` : "Drive from here";
+  place("take").textContent = !driver ? "Drive from here"
+    : `Ask ${driver.name} for the robot`;
   place("mark").hidden = !may;
   place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You look on.`
     : who.seat ? "Nobody drives." : "This page shows the drive; the sticks are elsewhere.";

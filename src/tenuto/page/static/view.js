@@ -17,7 +17,7 @@ export class View {
     this.vehicle = new Vehicle(place("vehicle"));
     this.path = new Path(place("path"));
     this.charts = new Charts(place("charts"));
-    this.drawnAt = 0;
+    this.drawnAt = this.turn = 0;
   }
 
   robot(facts) {
@@ -59,7 +59,7 @@ export class View {
     this.drawnAt = tick.t;
     this.vehicle.draw(tick);
     this.path.draw();
-    this.charts.draw();
+    if (this.turn++ % 3 === 0) this.charts.draw();
     this.moves(tick);
     this.controls(tick);
     this.actuators(tick);
