@@ -22,10 +22,12 @@ import tenuto
 from brokers import MOSQUITTO, Mosquitto, Robot, Station, StreamRelay, wait_for
 from helpers import patient, run
 from tenuto import State
+from tenuto.basics.errors import SourceError
 from tenuto.data import shipped
 from tenuto.links.broker import Broker
 from tenuto.links.broker_settings import BrokerSettings
 from tenuto.links.key_file import read_key
+from tenuto.links.robots import Robots, Stopper
 from tenuto.protocols.brokered import seal_command
 from tenuto.protocols.remote import DriverEnd
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
@@ -322,6 +324,51 @@ def test_a_station_of_three_robots_shares_one_connection(broker: Mosquitto) -> N
         station.close()
     for robot in robots:
         robot.close()
+
+
+@pytest.mark.parametrize("keys", [False, True])
+def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_path: Path, keys: bool) -> None:
+    if keys:
+        for driver in ("shed", "teacher"):
+            assert run("key", "robot.keys", "--driver", driver, cwd=tmp_path).returncode == 0
+    sealed = {name: f",key={tmp_path}/{name}" if keys else "" for name in ("robot.keys", "shed.key")}
+    place = f"mqtt:127.0.0.1:{broker.port}/medlar"
+    robot = Robot(tenuto.open_source(place + sealed["robot.keys"]))
+    station = Station(tenuto.open_sink(f"{place},rate=50,driver=shed{sealed['shed.key']}"))
+    link = Broker(BrokerSettings("127.0.0.1", broker.port), SourceError)
+    try:
+        assert wait_for(lambda: not station.sink.problem)
+        assert station.drives(robot)
+        robots = Robots(link)
+
+        def heard() -> bool:
+            robots.hear(0.0)
+            return bool(robots.states)
+
+        assert wait_for(heard)
+        if keys:  # whoever has no key stops nothing
+            stranger = Stopper(link, robots, "stranger")
+            stranger.stop()
+            for _ in range(10):
+                stranger.go_on(0.0)
+                time.sleep(0.02)
+            assert robot.ticks[-1].guard.state is State.DRIVING
+        stopper = Stopper(link, robots, "teacher", read_key(f"{tmp_path}/teacher.key", SourceError) if keys else None)
+        stopper.stop()
+
+        def stopped() -> bool:
+            robots.hear(0.0)
+            stopper.go_on(0.0)
+            return robot.ticks[-1].guard.state is State.EMERGENCY_STOP
+
+        assert wait_for(stopped)
+        assert wait_for(lambda: robot.ticks[-1].command == STANDSTILL)
+        time.sleep(0.5)  # the stick is pushed, and held, all the while
+        assert robot.ticks[-1].guard.state is State.EMERGENCY_STOP
+        assert wait_for(lambda: station.sink.emergency)  # the driver's machine is in one too, so a person resets it
+    finally:
+        for one in (station, robot, link):
+            one.close()
 
 
 def test_what_is_listened_to_while_the_connection_comes_up_is_heard(broker: Mosquitto) -> None:

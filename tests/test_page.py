@@ -9,12 +9,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import tenuto
 from helpers import MEDLAR, examples, run
-from tenuto import Frame, Pipeline
+from tenuto import Frame, Pipeline, load_profile
+from tenuto.analysis.why import explain_at
+from tenuto.data import shipped
 from tenuto.driving.plan import Plan
+from tenuto.page.curves import Curves
 from tenuto.page.devices import Code, Devices
 from tenuto.page.facts import robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
+from tenuto.page.player import Player
 from tenuto.protocols.page import MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, read_page
 from tenuto.sources import source_options
 from tenuto.sources.base import SOURCES, HeldOptions
@@ -249,3 +254,81 @@ def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None
     assert run("page", cwd=tmp_path).returncode == 2
     assert run("page", "medlar.toml", "--watchers", cwd=tmp_path).returncode == 2
     assert math.isfinite(PageOptions().port)
+
+
+@given(st.floats(0.0, 0.5), st.floats(0.0, 1.0), st.floats(-1.0, 1.0))
+def test_a_curve_that_is_tried_is_what_the_pipeline_makes_and_is_saved_with_its_comments(
+    tmp_path_factory: pytest.TempPathFactory, zone: float, expo: float, at: float
+) -> None:
+    file = tmp_path_factory.mktemp("curves") / "medlar.toml"
+    file.write_text(Path(str(MEDLAR.file)).read_text())
+    curves, numbers = Curves(str(file)), {"dead_zone": zone, "expo": expo}
+    tried = curves.tried("drive", numbers)
+    assert [one["control"] for one in curves.all()] == ["drive", "steer"]
+    assert "saved" in curves.save("drive", numbers)
+    assert tried["settings"]["expo"]["value"] == pytest.approx(round(expo, 3))
+    profile = load_profile(file)
+    seat, pipeline = seat_of(profile.plan()), Pipeline(profile)
+    number = min(range(len(tried["x"])), key=lambda one: abs(tried["x"][one] - at))
+    tick = pipeline.step(Frame(0.02, seat.raw({"drive": tried["x"][number]})), 0.02)
+    assert tick.shaped["drive"] == pytest.approx(tried["y"][number], abs=2e-4)
+    before, after = Path(str(MEDLAR.file)).read_text(), file.read_text()
+    assert [line for line in after.splitlines() if "#" in line] == [line for line in before.splitlines() if "#" in line]
+
+
+def test_what_a_profile_would_not_take_is_not_saved(tmp_path: Path) -> None:
+    file = tmp_path / "medlar.toml"
+    file.write_text(Path(str(MEDLAR.file)).read_text())
+    curves, before = Curves(str(file)), file.read_text()
+    for control, numbers in (("drive", {"speed": 0.5}), ("drive", {"expo": -0.5}), ("none", {"expo": 0.5})):
+        assert "not saved" in curves.save(control, numbers)
+        assert curves.tried(control, numbers)["why"]
+    file.write_text("broken")
+    assert curves.all() == []
+    assert "not saved" in curves.save("drive", {"expo": 0.2})
+    assert "not saved" in Curves("").save("drive", {"expo": 0.2})
+    file.write_text(before)
+    at = Browsers()
+    asked = list[str]()
+    at.hub._more = lambda client, ask: asked.append(f"{client.name} {ask.type}")
+    watcher, owner = at.open("watcher", may_drive=False), at.open("owner")
+    for page in (watcher, owner):
+        for what in ("curve", "save"):
+            at.say(page, type=what, text="drive", numbers={"expo": 0.5})
+    assert asked == ["watcher curve", "owner curve", "owner save"]
+
+
+@pytest.fixture(scope="module")
+def player(tmp_path_factory: pytest.TempPathFactory) -> tuple[Any, Any]:
+    log = tmp_path_factory.mktemp("log") / "run.csv"
+    with tenuto.open_sink(f"log:{log}") as sink:
+        tenuto.replay(MEDLAR, shipped("orchard-row.csv"), [sink])
+    table = tenuto.load_log(log)
+    return table, Player(table, MEDLAR, "Medlar", "run.csv")
+
+
+@given(time=st.floats(-1.0, 50.0))
+def test_a_log_is_shown_as_it_was_at_any_moment(player: tuple[Any, Any], time: float) -> None:
+    table, shown = player
+    rows = table[table["time"] <= max(time, table["time"].iloc[0])]
+    row = rows.iloc[-1]
+    found = shown.at(time)
+    assert (found["guard"], found["t"]) == (row["guard.state"], round(row["time"], 3))
+    assert found["command"]["vx"] == pytest.approx(row["command.vx"], abs=1e-4)
+    assert found["answer"] == explain_at(table, MEDLAR, float(row["time"])).answer
+    # Where it was: the sum of what its simulated wheels did, which the path at the next moment goes on from.
+    x, y, heading = found["pose"]
+    later = shown.at(found["t"] + 0.1)["pose"]
+    assert math.hypot(later[0] - x, later[1] - y) <= 1.2 * 0.16
+    assert abs(later[2] - heading) <= math.radians(90.0) * 0.16
+    json.dumps(found, allow_nan=False)
+
+
+def test_the_bar_of_a_log_has_its_states(player: tuple[Any, Any]) -> None:
+    table, shown = player
+    bar = shown.overview()
+    at = dict(bar["states"])
+    changes = (table["guard.state"] != table["guard.state"].shift()).to_numpy()
+    assert list(at.values()) == table["guard.state"][changes].tolist()
+    assert (bar["begin"], bar["end"]) == (table["time"].iloc[0], table["time"].iloc[-1])
+    assert len(bar["path"]) == len(bar["times"]) == len(bar["speed"])

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import signal
 import ssl
+import subprocess
+import sys
 import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -224,6 +227,68 @@ def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, name:
                     assert apart or low <= other["y"] or other["y"] + other["height"] <= one["y"], size
             assert page.evaluate(UNNAMED) == 0
             assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
+
+
+@in_browser
+def test_a_curve_is_dragged_tried_and_saved_once_the_robot_stands(browser: Browser, drive: PageDrive) -> None:
+    page = opened(browser, drive)
+    page.set_viewport_size({"width": 1280, "height": 1400})
+    file = Path(str(drive.profile.file))  # type: ignore[attr-defined]
+    curve = page.locator("#curves svg").first
+    before = page.locator("#curves path.made").first.get_attribute("d")
+    box = curve.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 0.8 * box["width"], box["y"] + 0.3 * box["height"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + 0.75 * box["width"], box["y"] + 0.42 * box["height"], steps=5)
+    page.mouse.up()
+    wait_for(lambda: page.locator("#curves path.made").first.get_attribute("d") != before, "it is not bent")
+    driving(page, drive)
+    page.get_by_role("button", name="Save in the profile").click()
+    wait_for(lambda: "let go first" in page.inner_text("#toast"), "it is saved while it is driven")
+    for key in ("Space", "KeyW"):
+        page.keyboard.up(key)
+    drive.stops()
+    wait_for(lambda: drive.state == "not enabled", "it does not come to a stand")
+    page.get_by_role("button", name="Save in the profile").click()
+    wait_for(lambda: "saved in medlar.toml" in page.inner_text("#toast"), "it is not saved")
+    text = file.read_text()
+    assert "# a name of your own" in text
+    assert text.count("expo = 0.35") == 1  # that of the other stick
+    load_profile(file)
+
+
+@in_browser
+def test_a_log_is_scrubbed_on_the_page(browser: Browser, tmp_path: Path) -> None:
+    drive = run("drive", str(shipped("medlar.toml")), "--recording", str(shipped("orchard-row.csv")), "--plain",
+                "--to", "log:run.csv", cwd=tmp_path)  # fmt: skip
+    assert drive.returncode == 0, drive.stderr
+    words = [sys.executable, "-m", "tenuto", "page", "--log", "run.csv", "--port", "0"]
+    with subprocess.Popen(words, cwd=tmp_path, stderr=subprocess.PIPE, text=True) as process, ExitStack() as stack:
+        stack.callback(process.kill)
+        assert process.stderr is not None
+        url = process.stderr.readline().split()[1]
+        page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+        page.goto(url)
+        page.locator("#player:visible").wait_for()
+        move = """(at) => { const one = document.getElementById("when"); one.value = at;
+            one.dispatchEvent(new Event("input")); }"""
+
+        def shows(at: float, state: str) -> bool:
+            band = page.locator("#state").get_attribute("data-word")
+            return f"{at:.2f} s of" in page.inner_text("#when-text") and band == state
+
+        for at, state, said in ((5.0, "driving", "it goes"), (26.6, "stopping", "no good frame"), (28.0, "fault", "")):
+            page.evaluate(move, at)
+            wait_for(partial(shows, at, state), f"{at} s is not shown")
+            wait_for(partial(lambda text: text in page.inner_text("#answer"), said), "another answer")
+            assert page.locator("#steps tr").count() > 5
+        assert page.locator("#states i").count() >= 5
+        assert not page.locator("#emergency").is_visible()
+        page.get_by_role("button", name="Play").click()
+        wait_for(lambda: float(page.inner_text("#when-text").split()[0]) > 28.3, "it does not play")
+        process.send_signal(signal.SIGINT)
+        assert process.wait(PATIENCE) == 0
 
 
 def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None:

@@ -78,6 +78,37 @@ def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
     assert fresh.take(old, 2.3) == "it is for an earlier session"
 
 
+@given(st.lists(st.tuples(st.booleans(), st.booleans(), st.floats(0.0, 0.7)), min_size=1, max_size=30))
+def test_somebody_else_stops_a_robot_and_changes_nothing_else(said: list[tuple[bool, bool, float]]) -> None:
+    """A driver goes on sending; a teacher asks for stops, some of them too late to count."""
+    robot, driver, teacher = RobotEnd(), DriverEnd("learner"), DriverEnd("teacher")
+    tick, now, expected = Bench().drive(0.5), 1.0, False
+    for end in (driver, teacher):
+        end.hear(robot.state(now), now)
+    first = driver.command(tick)
+    assert first is not None
+    assert robot.take(first, now) == ""
+    for stops, drives, late in said:
+        now += 0.02
+        for end in (driver, teacher):
+            end.hear(robot.state(now), now)
+        asked, command = teacher.emergency_stop(), driver.command(tick)
+        assert asked is not None
+        assert command is not None
+        if stops:
+            assert robot.take(asked, now + late) == (
+                "it is too old" if late > MOST_AGE else "another driver has the robot"
+            )
+            expected = expected or late <= MOST_AGE
+        if drives:
+            assert robot.take(command, now) == ""
+            values = robot.values()
+            assert (values["vx"], values["hold_to_run"]) == (command.vx, 1.0)
+            assert values["emergency_stop"] == float(expected)
+            expected = False
+        assert robot.driver == "learner"
+
+
 def test_after_a_month_a_session_is_renewed() -> None:
     robot, driver = RobotEnd(), DriverEnd("shed")
     first = robot.session

@@ -189,11 +189,11 @@ def _introduce(planned: Planned, source: Source, others: Mapping[str, Source], s
     """Let sources that show it know the robot's name, and the way of its commands."""
     profile = getattr(planned, "profile", planned)
     way = f"{source.name} → {', '.join(sink.name for sink in sinks)}"
-    name = getattr(profile, "name", "a robot")
+    name, file = getattr(profile, "name", "a robot"), str(getattr(profile, "file", None) or "")
     for one in (source, *others.values()):
-        one.introduce(name, way)
+        one.introduce(name, way, file)
     for sink in sinks:
-        sink.introduce(name, way)
+        sink.introduce(name, way, file)
 
 
 def _timer(clock: Clock | None) -> SimulatedClock | MonotonicClock:

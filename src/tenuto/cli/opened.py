@@ -14,7 +14,6 @@ from tenuto.cli.words import named_texts
 
 if TYPE_CHECKING:
     from tenuto.links.black_box import BlackBox
-    from tenuto.links.page import PageServer
     from tenuto.profile import Profile
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks import Sink
@@ -90,24 +89,24 @@ def say_of_pages(ends: Sequence[Source | Sink]) -> None:
 
     for one in ends:
         if isinstance(one, (PageSource, PageSink)):
-            _say_where(one.server)
+            one.server.said = lambda text: problems.print(text, soft_wrap=True)
+            say_where(one.server.url, one.server.code, one.server.fingerprint)
 
 
-def _say_where(server: PageServer) -> None:
-    """Say where a page is, and what a new device needs."""
-    server.said = lambda text: problems.print(text, soft_wrap=True)
-    problems.print(f"Open {server.url} in a browser.", soft_wrap=True)
-    if not server.code:
+def say_where(url: str, code: str, fingerprint: str) -> None:
+    """Say where a page is, and what a new device needs; no code, where none is needed."""
+    problems.print(f"Open {url} in a browser.", soft_wrap=True)
+    if not code:
         return
     problems.print(
-        f"A new device needs the code {server.code}. It is good for one device, and for ten minutes.", soft_wrap=True
+        f"A new device needs the code {code}. It is good for one device, and for ten minutes.", soft_wrap=True
     )
     problems.print(
         "The browser warns once, for this machine made its certificate itself. Compare its fingerprint, SHA-256: "
-        f"{server.fingerprint}…",
+        f"{fingerprint}…",
         soft_wrap=True,
     )
     if problems.is_terminal:
         import segno
 
-        segno.make(f"{server.url}#code={server.code}", error="m").terminal(out=sys.stderr, compact=True)
+        segno.make(f"{url}#code={code}", error="m").terminal(out=sys.stderr, compact=True)

@@ -5,11 +5,16 @@ from __future__ import annotations
 import json
 import math
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, problems, results
+
+if TYPE_CHECKING:
+    from tenuto.links.broker import Broker
+    from tenuto.links.page import PageSettings
+    from tenuto.page.visitors import Page
 
 
 def page(
@@ -29,6 +34,26 @@ def page(
         list[str] | None,
         typer.Option(help="A source for another driver or a sensor of the profile: NAME=SOURCE.", show_default=False),
     ] = None,
+    log: Annotated[
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="Show the log of a drive instead, moment by moment."),
+    ] = None,
+    broker: Annotated[
+        str | None,
+        typer.Option(
+            "--class", metavar="BROKER", help="Show every robot at a broker, HOST[:PORT], with one stop for all."
+        ),
+    ] = None,
+    name: Annotated[str, typer.Option(help="With --class: who stops, as the robots know a driver.")] = "teacher",
+    key: Annotated[
+        Path | None,
+        typer.Option(
+            exists=True, dir_okay=False, help="With --class: the key file of that driver, where robots have keys."
+        ),
+    ] = None,
+    user: Annotated[str | None, typer.Option(help="With --class: a user name at the broker.")] = None,
+    password_file: Annotated[str | None, typer.Option(help="With --class: a file that holds the password.")] = None,
+    ca: Annotated[str | None, typer.Option(help='With --class: certificates to trust, or "system"; then TLS.')] = None,
     port: Annotated[
         int, typer.Option(min=0, max=65535, help="The port of TCP to serve it at; 0 for a free one.")
     ] = 8600,
@@ -63,15 +88,31 @@ def page(
 
       tenuto page medlar.toml --lan
 
+      tenuto page --log run.csv
+
+      tenuto page --class localhost --key teacher.key
+
       tenuto page --forget "my phone"
     """
     if devices or forget is not None:
         _devices(forget, as_json)
         return
-    if profile is None:
-        raise typer.BadParameter("expected a profile", param_hint="PROFILE")
     if watchers and not lan:
         raise typer.BadParameter("it means something with --lan only", param_hint="--watchers")
+    if log is not None or broker is not None:
+        from tenuto.cli.station import broker_of
+        from tenuto.links.page import PageSettings
+
+        settings = PageSettings(port=port, lan=lan, watchers=watchers)
+        if to or other or as_json or (log is not None and broker is not None):
+            raise typer.BadParameter("nothing is driven with --log or --class", param_hint="--to, --other and --json")
+        if log is not None:
+            _show_log(log, profile, settings)
+        elif broker is not None:
+            _show_class(broker_of(broker, user, password_file, ca), name, key, settings)
+        return
+    if profile is None:
+        raise typer.BadParameter("expected a profile", param_hint="PROFILE")
     from tenuto.cli.drive import drive
 
     words = {True: "true", False: "false"}
@@ -105,3 +146,51 @@ def _devices(forget: str | None, as_json: bool) -> None:
         results.print(f"{one['name']}, since {one['since']}", soft_wrap=True)
     if not found:
         results.print("No device has been let in: tenuto page PROFILE --lan shows a code for one.", soft_wrap=True)
+
+
+def _show_log(log: Path, profile: Path | None, settings: PageSettings) -> None:
+    """Serve the log of a drive until Ctrl-C."""
+    import tenuto
+    from tenuto.basics.extras import needs
+    from tenuto.cli.why import beside
+    from tenuto.profile.prepare import prepare_profile
+
+    needs(*settings.packages())
+    from tenuto.page.player import Player
+    from tenuto.page.server import serve
+    from tenuto.page.visitors import LogPage
+
+    prepared = prepare_profile(profile or beside(log), log=log)
+    player = Player(tenuto.load_log(log), prepared, prepared.profile.name, f"log {log.name}")
+    serve(settings, lambda said, addresses: LogPage(said, addresses, player, _say), _ready)
+
+
+def _ready(page: Page, url: str, fingerprint: str) -> None:
+    """Say where a page is that no loop is behind."""
+    from tenuto.cli.opened import say_where
+
+    say_where(url, page.code.text if page.lan else "", fingerprint)
+
+
+def _say(text: str) -> None:
+    problems.print(text, soft_wrap=True)
+
+
+def _show_class(link: Broker, name: str, key: Path | None, settings: PageSettings) -> None:
+    """Serve the robots at a broker until Ctrl-C."""
+    from tenuto.basics.errors import SourceError
+    from tenuto.basics.extras import needs
+    from tenuto.links.key_file import read_key
+
+    needs(*settings.packages(), *(("cryptography",) if key is not None else ()))
+    from tenuto.links.robots import Robots, Stopper
+    from tenuto.page.server import serve
+    from tenuto.page.visitors import ClassPage
+
+    secret = read_key(str(key), SourceError) if key is not None else None
+    try:
+        robots = Robots(link)
+        stopper = Stopper(link, robots, name, secret)
+        serve(settings, lambda said, addresses: ClassPage(said, addresses, robots, stopper, _say), _ready)
+    finally:
+        link.close()

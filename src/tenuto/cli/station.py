@@ -21,80 +21,39 @@ from tenuto.driving.guard import State
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
-    from tenuto.protocols.remote import RemoteState
+    from tenuto.links.robots import Robots
 
-_REFRESH_SECONDS, _SILENT_AFTER = 0.2, 1.0
-GONE, SILENT = "gone", "silent"
+_REFRESH_SECONDS = 0.2
 
 
-class Robots:
-    """What the robots at a broker have said.
+def _table(robots: Robots, now: float) -> Table:
+    """A row a robot."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    for name in ("robot", "state", "driver"):
+        table.add_column(name, no_wrap=True)
+    for name in ("ahead", "left", "up", "turning"):
+        table.add_column(name, no_wrap=True, justify="right")
+    table.add_column("why")
+    known = {str(state): colour for state, colour in STATE_COLOURS.items()}
+    for name in sorted(robots.states):
+        said, condition = robots.states[name], robots.condition(name, now)
+        axes = (said.vx, said.vy, said.vz)
+        speeds = [f"{axis:+.2f} m/s" if round(axis, 2) else "0" for axis in axes]
+        speeds.append(f"{math.degrees(said.yaw_rate):+.0f} deg/s" if round(said.yaw_rate, 2) else "0")
+        if condition in ("gone", "silent"):
+            speeds = [""] * 4
+        style = known.get(condition, "bold red")
+        table.add_row(
+            Text(name, style="bold"), Text(condition, style=style), said.driver or "nobody", *speeds,
+            _first(robots.why(name, now)),
+        )  # fmt: skip
+    return table
 
-    Attributes:
-        states: robot → its newest state.
-    """
 
-    def __init__(self, broker: Broker) -> None:
-        from tenuto.links.topics import state_topic
-
-        self.states: dict[str, RemoteState] = {}
-        self._came: dict[str, float] = {}
-        self._inbox = broker.listen(state_topic())
-
-    def hear(self, now: float) -> None:
-        """Take what has come."""
-        from tenuto.links.topics import robot_of
-        from tenuto.protocols.remote import RemoteState, read_json
-
-        while self._inbox:
-            message = self._inbox.popleft()
-            if (state := read_json(RemoteState, message.data.partition(b"\n")[0])) is not None:
-                self.states[robot_of(message.topic)] = state
-                self._came[robot_of(message.topic)] = now
-
-    def condition(self, name: str, now: float) -> str:
-        """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
-        state = self.states[name].state
-        return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
-
-    def table(self, now: float) -> Table:
-        """A row a robot."""
-        table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-        for name in ("robot", "state", "driver"):
-            table.add_column(name, no_wrap=True)
-        for name in ("ahead", "left", "up", "turning"):
-            table.add_column(name, no_wrap=True, justify="right")
-        table.add_column("why")
-        known = {str(state): colour for state, colour in STATE_COLOURS.items()}
-        for name in sorted(self.states):
-            said, condition = self.states[name], self.condition(name, now)
-            axes = (said.vx, said.vy, said.vz)
-            speeds = [f"{axis:+.2f} m/s" if round(axis, 2) else "0" for axis in axes]
-            speeds.append(f"{math.degrees(said.yaw_rate):+.0f} deg/s" if round(said.yaw_rate, 2) else "0")
-            if condition in (GONE, SILENT):
-                speeds = [""] * 4
-            style = known.get(condition, "bold red")
-            table.add_row(
-                Text(name, style="bold"), Text(condition, style=style), said.driver or "nobody", *speeds,
-                self._why(name, condition, now),
-            )  # fmt: skip
-        return table
-
-    def _why(self, name: str, condition: str, now: float) -> str:
-        """Say the first of the reasons, and how many more there are."""
-        if condition == GONE:
-            return "its program has ended, or its line is cut"
-        if condition == SILENT:
-            return f"nothing heard for {now - self._came[name]:.0f} s"
-        reasons = self.states[name].reasons
-        more = f" (and {len(reasons) - 1} more)" if len(reasons) > 1 else ""
-        return reasons[0] + more if reasons else ""
-
-    def as_json(self, now: float) -> dict[str, object]:
-        """The same as plain data."""
-        return {
-            name: {"condition": self.condition(name, now), **state.model_dump()} for name, state in self.states.items()
-        }
+def _first(reasons: list[str]) -> str:
+    """Say the first of the reasons, and how many more there are."""
+    more = f" (and {len(reasons) - 1} more)" if len(reasons) > 1 else ""
+    return reasons[0] + more if reasons else ""
 
 
 def station(
@@ -125,14 +84,9 @@ def station(
 
       tenuto station shed.local:8883 --ca shed.crt --user picker --password-file pw --json
     """
-    from tenuto.links.broker import Broker
-    from tenuto.links.broker_settings import BrokerSettings
+    from tenuto.links.robots import Robots
 
-    host, _, port = broker.partition(":")
-    if not host or (port and not port.isdecimal()):
-        raise typer.BadParameter(f'expected HOST or HOST:PORT, found "{broker}"', param_hint="BROKER")
-    settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca, plain_password=plain_password)
-    link = Broker(settings, SourceError)
+    link = broker_of(broker, user, password_file, ca, plain_password=plain_password)
     try:
         robots = Robots(link)
         if as_json:
@@ -144,6 +98,25 @@ def station(
         link.close()
 
 
+def broker_of(
+    place: str,
+    user: str | None = None,
+    password_file: str | None = None,
+    ca: str | None = None,
+    *,
+    plain_password: bool = False,
+) -> Broker:
+    """Begin to connect to a broker at HOST or HOST:PORT. Raises `SourceError` where a file is not good."""
+    from tenuto.links.broker import Broker
+    from tenuto.links.broker_settings import BrokerSettings
+
+    host, _, port = place.partition(":")
+    if not host or (port and not port.isdecimal()):
+        raise typer.BadParameter(f'expected HOST or HOST:PORT, found "{place}"', param_hint="BROKER")
+    settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca, plain_password=plain_password)
+    return Broker(settings, SourceError)
+
+
 def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
     if not link.wait(5.0):
         raise SourceError(link.problem)
@@ -153,6 +126,8 @@ def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
         robots.hear(now)
         clock.sleep_until(now + 0.02)
     typer.echo(json.dumps(robots.as_json(now), indent=2))
+    from tenuto.links.robots import GONE, SILENT
+
     bad = (GONE, SILENT, State.FAULT, State.EMERGENCY_STOP)
     if not robots.states or any(robots.condition(name, now) in bad for name in robots.states):
         raise typer.Exit(1)
@@ -168,7 +143,7 @@ def _show(link: Broker, robots: Robots, seconds: float, stopped: list[int]) -> N
         line = Text(link.problem, style="bold red") if link.problem else Text("connected", style="green")
         empty = Text("no robot has said anything yet: on a robot, run tenuto follow" if not robots.states else "")
         return Group(
-            head, line, Text(), robots.table(now) if robots.states else empty, Text("Ctrl-C ends.", style="dim")
+            head, line, Text(), _table(robots, now) if robots.states else empty, Text("Ctrl-C ends.", style="dim")
         )
 
     with Live(view(), console=results, auto_refresh=False, transient=False) as live:

@@ -66,6 +66,7 @@ class PageServer(Closing):
         url: where the page is. code: what has to be typed in by a new device; empty where nobody has to.
         fingerprint: of the certificate, where there is one.
         title, origin: the robot's name, and where commands come from and go to, for the page's head.
+        file: of the profile, in which settings that are tried on the page are saved; empty where there is none.
         asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
     """
 
@@ -91,7 +92,7 @@ class PageServer(Closing):
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
         self.said: Callable[[str], None] = lambda text: None
-        self.title = self.origin = ""
+        self.title = self.origin = self.file = ""
         self.url = self.code = self.fingerprint = ""
         self._plan: Any = None
         self._tick: Any = None
@@ -165,7 +166,7 @@ class PageServer(Closing):
             self._ticks, self._worst = 0, 0.0
             plan = self._plan
             if plan is not self._sent_plan:
-                message |= {"plan": plan, "title": self.title, "origin": self.origin}
+                message |= {"plan": plan, "title": self.title, "origin": self.origin, "file": self.file}
                 self._sent_plan = plan
             try:
                 self._write(pickle.dumps(message))

@@ -42,13 +42,20 @@ class Hub:
         clients: by their ids. driver: who has the seat; None for nobody. echo: the number of that one's newest frame.
     """
 
-    def __init__(self, to_loop: Callable[[dict[str, Any]], None], *, seat: bool) -> None:
+    def __init__(
+        self,
+        to_loop: Callable[[dict[str, Any]], None],
+        *,
+        seat: bool,
+        more: Callable[[Client, PageAsk], None] = lambda client, ask: None,
+    ) -> None:
         """Say who is told what the loop must know.
 
         Args:
             to_loop: takes what `tenuto.protocols.page.FromServer` reads. seat: somebody may drive from the page.
+            more: does what is asked for and has nothing to do with who drives.
         """
-        self._to_loop, self._has_seat = to_loop, seat
+        self._to_loop, self._has_seat, self._more = to_loop, seat, more
         self.clients: dict[str, Client] = {}
         self.driver: Client | None = None
         self.echo = 0
@@ -100,10 +107,17 @@ class Hub:
             self._tell_all()
         elif ask.type == "take":
             self._take(client, now)
-        elif not client.may_drive:
+        elif ask.type in ("curve", "at") or (ask.type == "save" and client.may_drive):
+            self._more(client, ask)
+        else:
+            self._ask_to_act(client, ask, now)
+
+    def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
+        """Do what stops the robot, resets it, notes something, or is about who drives; not for who looks on only."""
+        if not client.may_drive:
             client.tell({"type": "refused", "text": "this page may look on only"})
         elif ask.type == "emergency":
-            self._to_loop({"kind": "emergency", "client": client.id, "name": client.name})
+            self._to_loop({"kind": "emergency", "client": client.id, "name": client.name, "why": ask.text})
         elif ask.type == "mark":
             self._to_loop({"kind": "mark", "client": client.id, "name": client.name, "why": ask.text})
         elif client is not self.driver and (self._has_seat or ask.type != "reset"):

@@ -13,11 +13,15 @@ import signal
 import socket
 import sys
 import threading
+from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import asdict
 from typing import Any
 
 import uvicorn
 
+from tenuto.basics.errors import TenutoError
+from tenuto.links.page import PageSettings
 from tenuto.page.site import Site
 from tenuto.page.visitors import Page
 from tenuto.protocols.page import LONGEST_MESSAGE
@@ -50,7 +54,19 @@ def _message(line: socket.socket) -> Any:
     return pickle.loads(_read_exactly(line, int.from_bytes(_read_exactly(line, 4), "big")))
 
 
-async def _run(settings: dict[str, Any], line: socket.socket, says: socket.socket, listening: socket.socket) -> None:
+async def _run(
+    settings: dict[str, Any],
+    listening: socket.socket,
+    make: Callable[[list[str]], Page],
+    line: socket.socket | None,
+    ready: Callable[[Page, str, str], None],
+) -> None:
+    """Serve until the line of the loop ends, or for ever where there is none.
+
+    Args:
+        settings: see `tenuto.links.page.PageSettings`. make: makes what is served, of the addresses of this machine.
+        ready: is told where it is, and the certificate's fingerprint.
+    """
     tls: dict[str, Any] = {}
     fingerprint, addresses = "", list[str]()
     if settings["lan"]:
@@ -60,7 +76,7 @@ async def _run(settings: dict[str, Any], line: socket.socket, says: socket.socke
         certificate, addresses = own_certificate(), own_addresses()
         tls = {"ssl_certfile": str(certificate.certificate), "ssl_keyfile": str(certificate.key)}
         fingerprint = certificate.fingerprint
-    page = Page(settings, says, addresses)
+    page = make(addresses)
     page.port = listening.getsockname()[1]
     server = uvicorn.Server(
         uvicorn.Config(
@@ -69,29 +85,57 @@ async def _run(settings: dict[str, Any], line: socket.socket, says: socket.socke
             server_header=False, timeout_graceful_shutdown=1, limit_concurrency=200, **tls,
         )
     )  # fmt: skip
-    loop = asyncio.get_running_loop()
+    host = next(iter(addresses), "127.0.0.1")
+    host = f"[{host}]" if ":" in host else host
+    if line is not None:
+        threading.Thread(target=_hear, args=(line, page, server), name="loop", daemon=True).start()
+    serving = asyncio.create_task(server.serve([listening]))
+    while not server.started and not serving.done():
+        await asyncio.sleep(0.01)
+    ready(page, f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/", fingerprint)
+    working = asyncio.create_task(page.work())
+    await serving
+    working.cancel()
+
+
+def _hear(line: socket.socket, page: Page, server: uvicorn.Server) -> None:
+    """Hand on what the loop's process sends, and end with it."""
+    loop = page.event_loop
 
     def over() -> None:
         page.end()
         loop.call_later(0.2, setattr, server, "should_exit", True)
 
-    def hear() -> None:
-        with suppress(EOFError, OSError, pickle.UnpicklingError):
-            while True:
-                loop.call_soon_threadsafe(page.take, _message(line))
-        with suppress(RuntimeError):  # it has ended already
-            loop.call_soon_threadsafe(over)
+    with suppress(EOFError, OSError, pickle.UnpicklingError):
+        while True:
+            loop.call_soon_threadsafe(page.take, _message(line))
+    with suppress(RuntimeError):  # it has ended already
+        loop.call_soon_threadsafe(over)
 
-    host = next(iter(addresses), "127.0.0.1")
-    host = f"[{host}]" if ":" in host else host
-    url = f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/"
-    threading.Thread(target=hear, name="loop", daemon=True).start()
-    serving = asyncio.create_task(server.serve([listening]))
-    while not server.started and not serving.done():
-        await asyncio.sleep(0.01)
-    code = page.code.text if settings["lan"] else ""
-    page.to_loop({"kind": "ready", "why": url, "name": code, "client": fingerprint})
-    await serving
+
+def serve(
+    settings: PageSettings, make: Callable[[dict[str, Any], list[str]], Page], ready: Callable[[Page, str, str], None]
+) -> None:
+    """Serve a page that no loop is behind, until Ctrl-C.
+
+    Args:
+        settings: where, and to whom. make: makes what is served, of the settings and the addresses of this machine.
+        ready: is told where it is, and the certificate's fingerprint, once it is served.
+
+    Raises:
+        TenutoError: the port is taken.
+    """
+    said = asdict(settings)
+    try:
+        listening = _bound(said)
+    except OSError as error:
+        raise TenutoError(_taken(settings.port, error)) from error
+    with suppress(KeyboardInterrupt):
+        asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready))
+
+
+def _taken(port: int, error: OSError) -> str:
+    return f"port {port}: the page cannot be served there: {error.strerror}; choose another with port"
 
 
 def main(line_fd: int, says_fd: int) -> None:
@@ -106,10 +150,14 @@ def main(line_fd: int, says_fd: int) -> None:
     try:
         listening = _bound(settings)
     except OSError as error:
-        why = f"port {settings['port']}: the page cannot be served there: {error.strerror}; choose another with port"
-        says.send(json.dumps({"kind": "failed", "why": why}).encode())
+        says.send(json.dumps({"kind": "failed", "why": _taken(settings["port"], error)}).encode())
         return
-    asyncio.run(_run(settings, line, says, listening))
+
+    def ready(page: Page, url: str, fingerprint: str) -> None:
+        code = page.code.text if settings["lan"] else ""
+        page.to_loop({"kind": "ready", "why": url, "name": code, "client": fingerprint})
+
+    asyncio.run(_run(settings, listening, lambda addresses: Page(settings, says, addresses), line, ready))
 
 
 if __name__ == "__main__":

@@ -123,17 +123,18 @@ class Site:
             await socket.close(1013, why)
             return
         page.outlets.add(outlet)
-        if page.robot:
-            outlet.put(page.robot)
+        for message in (page.robot, *page.first):
+            if message:
+                outlet.put(message)
         sending = asyncio.create_task(outlet.send_to(socket))
         gone = "its page was closed, or its network is gone"
         with suppress(WebSocketDisconnect, RuntimeError):
             while not outlet.why:
-                message = await socket.receive()
-                if message["type"] == "websocket.disconnect":
+                came = await socket.receive()
+                if came["type"] == "websocket.disconnect":
                     break
-                text = message.get("text")
-                data = text.encode() if text is not None else message.get("bytes") or b""
+                text = came.get("text")
+                data = text.encode() if text is not None else came.get("bytes") or b""
                 if why := page.hub.hear(client, data, page.now()):
                     outlet.close(why)
         page.outlets.discard(outlet)

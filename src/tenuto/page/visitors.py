@@ -4,36 +4,47 @@ from __future__ import annotations
 
 import asyncio
 import json
+import math
 import socket
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from starlette.requests import HTTPConnection
 from starlette.websockets import WebSocket
 
+from tenuto.driving.explain import explain
 from tenuto.driving.guard import State
+from tenuto.page.curves import Curves
 from tenuto.page.devices import Code, Devices
 from tenuto.page.facts import robot_facts, tick_facts
-from tenuto.page.hub import Hub
+from tenuto.page.hub import Client, Hub
+from tenuto.protocols.page import PageAsk
 from tenuto.views.scene import Scene, scene_of
+
+if TYPE_CHECKING:
+    from tenuto.links.robots import Robots, Stopper
+    from tenuto.page.player import Player
 
 COOKIE = "tenuto-device"
 # What waits for a slow browser: so many messages beside the newest tick.
 _MOST_WAITING = 50
 # Over so many sendings the rate of the loop is told.
 _RATES = 20
+# How often robots at a broker are heard, s, and after how many times they are shown.
+_HEAR_EVERY, _SHOW_EVERY = 0.04, 5
 
 
 class Page:
     """What is served, and to whom."""
 
-    def __init__(self, settings: dict[str, Any], says: socket.socket, addresses: list[str]) -> None:
+    def __init__(self, settings: dict[str, Any], says: socket.socket | None, addresses: list[str]) -> None:
         self.lan, self.watchers = bool(settings["lan"]), bool(settings["watchers"])
-        self.hub = Hub(self.to_loop, seat=bool(settings["seat"]))
+        self.hub = Hub(self.to_loop, seat=bool(settings["seat"]), more=self.more)
+        self._curves = Curves("")
         self._says = says
-        self._loop = asyncio.get_event_loop()
+        self.event_loop = asyncio.get_event_loop()
         self.devices, self.code = Devices(), Code(self.now())
         self.hosts = {"localhost", "127.0.0.1", "[::1]"}
         if self.lan:
@@ -42,8 +53,10 @@ class Page:
         self.port = 0
         self.robot: dict[str, Any] = {}
         self._scene: Scene | None = None
-        self._driven = False
+        self._plan: Any = None
+        self._driven = self._moves = False
         self.over = False
+        self.first: list[dict[str, Any]] = []
         self.outlets: set[Outlet] = set()
         self._waiting: list[bytes] = []
         self._beats: deque[tuple[int, float, float]] = deque(maxlen=_RATES)
@@ -51,11 +64,13 @@ class Page:
 
     def now(self) -> float:
         """Return the time, s."""
-        return self._loop.time()
+        return self.event_loop.time()
 
     def to_loop(self, message: dict[str, Any]) -> None:
         """Tell the loop something; a frame that it has no room for is dropped, anything else waits."""
         data = json.dumps(message).encode()
+        if self._says is None:
+            return
         if message["kind"] == "frame":
             with suppress(OSError):
                 self._says.send(data)
@@ -64,11 +79,11 @@ class Page:
         self._send_waiting()
 
     def _send_waiting(self) -> None:
-        while self._waiting:
+        while self._waiting and self._says is not None:
             try:
                 self._says.send(self._waiting[0])
             except BlockingIOError:
-                self._loop.call_later(0.005, self._send_waiting)
+                self.event_loop.call_later(0.005, self._send_waiting)
                 return
             except OSError:
                 return  # the loop has gone; so has this process, in a moment
@@ -78,7 +93,9 @@ class Page:
         """Take what the loop sends: the time, the newest tick, and a plan where it has changed."""
         if (plan := message.get("plan")) is not None:
             self._scene = scene_of(plan, message["title"], message["origin"])
+            self._plan, self._curves = plan, Curves(message["file"])
             self.robot = {"type": "robot", **robot_facts(plan, message["title"], message["origin"])}
+            self.robot["curves"] = self._curves.all()
             for outlet in self.outlets:
                 outlet.put(self.robot)
         said: dict[str, Any] = {"type": "tick", "clock": round(message["clock"], 4), "echo": self.hub.echo}
@@ -86,6 +103,8 @@ class Page:
             tick = message["tick"]
             self._driven = self._driven or tick.guard.state is State.DRIVING
             said |= tick_facts(self._scene, tick, self._driven)
+            said["answer"] = explain(tick, self._plan).answer
+            self._moves = tick.guard.state in (State.DRIVING, State.STOPPING)
             self._beats.append((message["ticks"], message["seconds"], message["worst"]))
             ticks, seconds, worst = zip(*self._beats, strict=True)
             said |= {"rate": round(sum(ticks) / sum(seconds), 1), "worst": round(max(worst), 4)}
@@ -97,6 +116,17 @@ class Page:
             for outlet in self.outlets:
                 if not outlet.allowed():
                     outlet.close("this device may not use the page any more")
+
+    def more(self, client: Client, ask: PageAsk) -> None:
+        """Try the settings of a stick, or put them into the profile while nobody drives."""
+        if ask.type == "curve":
+            client.tell(self._curves.tried(ask.text, ask.numbers))
+        elif ask.type == "save":
+            busy = "not saved: let go first, the robot is driven"
+            client.tell({"type": "refused", "text": busy if self._moves else self._curves.save(ask.text, ask.numbers)})
+
+    async def work(self) -> None:
+        """Do what is to be done beside serving."""
 
     def end(self) -> None:
         """Tell everybody that the drive is over."""
@@ -179,3 +209,72 @@ class Outlet:
                 text, self._newest = self._newest, ""
                 await socket_.send_text(text)
         await socket_.close(1008, self.why)
+
+
+class LogPage(Page):
+    """A page that shows a log: nobody drives, and everybody points at a moment of their own."""
+
+    def __init__(
+        self, settings: dict[str, Any], addresses: list[str], player: Player, say: Callable[[str], None]
+    ) -> None:
+        super().__init__({**settings, "seat": False}, None, addresses)
+        self._say = say
+        self._player = player
+        self.robot = {"type": "robot", **player.robot, "curves": []}
+        self.first = [player.overview()]
+
+    def to_loop(self, message: dict[str, Any]) -> None:
+        """Say what people at the machine must know; there is no loop that could be told anything."""
+        if message["kind"] == "said":
+            self._say(message["why"])
+
+    def more(self, client: Client, ask: PageAsk) -> None:
+        """Show a moment of the log."""
+        if ask.type == "at":
+            client.tell(self._player.at(ask.time))
+
+
+class ClassPage(Page):
+    """A page that shows every robot at a broker, with one stop for all: for a teacher."""
+
+    def __init__(
+        self, settings: dict[str, Any], addresses: list[str], robots: Robots, stopper: Stopper,
+        say: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        super().__init__({**settings, "seat": False}, None, addresses)
+        self._robots, self._stopper, self._say = robots, stopper, say
+        self.robot = {"type": "class"}
+
+    def to_loop(self, message: dict[str, Any]) -> None:
+        """Stop all robots, or one; no other loop is behind this page."""
+        if message["kind"] == "emergency":
+            self._stopper.stop(*([message["why"]] if message.get("why") else ()))
+        elif message["kind"] == "said":
+            self._say(message["why"])
+
+    async def work(self) -> None:
+        """Hear the robots, and show them."""
+        number = 0
+        while not self.over:
+            now, number = self.now(), number + 1
+            self._robots.hear(now)
+            self._stopper.go_on(now)
+            if number % _SHOW_EVERY == 0:
+                text = json.dumps({"type": "robots", "cards": self._cards(now)}, separators=(",", ":"))
+                for outlet in self.outlets:
+                    outlet.newest(text)
+            await asyncio.sleep(_HEAR_EVERY)
+
+    def _cards(self, now: float) -> list[dict[str, Any]]:
+        robots = self._robots
+        return [
+            {
+                "name": name,
+                "state": robots.condition(name, now),
+                "driver": said.driver,
+                "speed": round(math.hypot(said.vx, said.vy, said.vz), 3),
+                "turn": round(said.yaw_rate, 3),
+                "why": robots.why(name, now),
+            }
+            for name, said in sorted(robots.states.items())
+        ]

@@ -55,15 +55,18 @@ class PageAsk(BaseModel):
     """A button of the page that is no control.
 
     Attributes:
-        type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page.
-        to: whom to. text: a name that the page shall have.
+        type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" asks what
+            would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log.
+        to: whom to. text: a name that the page shall have; the control. numbers: its settings. time: of the log, s.
     """
 
     model_config = _CONFIG
 
-    type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "name"]
+    type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "name", "curve", "save", "at"]
     to: _Client | Literal[""] = ""
     text: _WhoName = ""
+    numbers: dict[_Name, _Position] = Field(default={}, max_length=4)
+    time: float = 0.0
 
 
 class FromServer(BaseModel):

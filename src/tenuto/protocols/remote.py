@@ -45,6 +45,7 @@ _LONGEST_SESSION = 3.0e6
 # What a robot says of its reasons is cut to so many, and so many bytes.
 _MOST_REASONS, _LONGEST_REASONS = 8, 700
 _NOT_GENUINE = "it is not genuine"
+_ANOTHER = "another driver has the robot"
 # For how long the driver is told of what does not count, s.
 _TOLD_FOR = 5.0
 # A state has to fit into one datagram, sealed.
@@ -153,9 +154,11 @@ class RobotEnd:
         controls: what its frames hold.
         session: chosen afresh. driver: who has the robot. refused: how many commands did not count, by why.
         tick: the robot's newest; None before the first.
+        stop_asked_by: somebody who does not drive has asked for an emergency stop; empty once `values` has said so.
     """
 
     def __init__(self) -> None:
+        self.stop_asked_by = ""
         self.controls = FOLLOWED
         self.session = secrets.token_hex(8)
         self.driver = ""
@@ -188,6 +191,8 @@ class RobotEnd:
     def take(self, command: RemoteCommand, now: float) -> str:
         """Take a command that came at ``now``, s on the robot's clock; give why it does not count, empty if it does."""
         why = self._why_not(command, now)
+        if why == _ANOTHER and command.emergency:
+            self.stop_asked_by = command.driver  # whoever may speak to it may stop it
         if why:
             self.refused[why] = self.refused.get(why, 0) + 1
             return why
@@ -214,7 +219,8 @@ class RobotEnd:
         if command is None:
             return {}
         values = {axis: getattr(command, axis) for axis in AXES}
-        values |= {DRIVES: float(command.drives), EMERGENCY: float(command.emergency), CLEAR: float(self._clears)}
+        emergency, self.stop_asked_by = command.emergency or bool(self.stop_asked_by), ""
+        values |= {DRIVES: float(command.drives), EMERGENCY: float(emergency), CLEAR: float(self._clears)}
         values |= {output_control(name): command.outputs.get(name, idle) for name, idle in self._idle.items()}
         # Fired twice at once, it is let go in the frame between.
         fired = tuple(dict.fromkeys(name for name in self._waiting if name not in self._done))
@@ -267,7 +273,7 @@ class RobotEnd:
         if newest is None or now - self._driver_at >= LET_GO_AFTER:
             return ""
         if command.driver != self.driver:
-            return "another driver has the robot"
+            return _ANOTHER
         return "a later one came before it" if command.number <= newest.number else ""
 
 
@@ -343,6 +349,17 @@ class DriverEnd:
             drives=drives, emergency=emergency,
             **velocity._asdict(), valid_ms=int(min(max(1000.0 * tick.valid_for, 1.0), _MOST_MS)),
             outputs=dict(tick.outputs), actions=[action for _, action in self._actions],
+        )  # fmt: skip
+
+    def emergency_stop(self) -> RemoteCommand | None:
+        """Make a command that asks for an emergency stop and nothing else; None where the robot has not spoken yet."""
+        if self.robot is None:
+            return None
+        self._number += 1
+        self._emergency, self._lifted_by = True, 0
+        return RemoteCommand(
+            session=self.robot.session, heard=self.robot.time, number=self._number, driver=self.name, drives=False,
+            emergency=True, **STANDSTILL._asdict(), valid_ms=1,
         )  # fmt: skip
 
     def problem(self, now: float, silent_after: float = 5 * STATE_EVERY) -> str:

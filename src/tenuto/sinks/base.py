@@ -69,8 +69,8 @@ class Sink(Closing, ABC):
         """Let a black box have all bytes that go and come from now on; tell whether there are any."""
         return False
 
-    def introduce(self, robot: str, way: str) -> None:  # most show nothing
-        """Take the robot's name, and where commands come from and go to: for sinks that show it."""
+    def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
+        """Take the robot's name, where commands come from and go to, and the profile's file: for sinks that show it."""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""

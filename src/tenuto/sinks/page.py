@@ -35,9 +35,9 @@ class PageSink(Sink):
         """Say that nobody is shown anything any more."""
         return f"{self.name}: its server has ended" if self.server.gone else ""
 
-    def introduce(self, robot: str, way: str) -> None:
-        """Take the robot's name, and the way of its commands, for the head of the page."""
-        self.server.title, self.server.origin = robot, way
+    def introduce(self, robot: str, way: str, file: str) -> None:
+        """Take the robot's name, the way of its commands, and the file that settings are saved in."""
+        self.server.title, self.server.origin, self.server.file = robot, way, file
 
     def start(self, plan: Plan) -> None:
         """Take the robot that is shown."""

@@ -74,8 +74,8 @@ class Source(Closing, ABC):
             asks: by which somebody at the device may ask for more than its controls can say, from any thread.
         """
 
-    def introduce(self, robot: str, way: str) -> None:  # most show nothing
-        """Take the robot's name, and where commands come from and go to: for sources that show it."""
+    def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
+        """Take the robot's name, the way of its commands, and the profile's file: for sources that show it."""
 
     def tell(self, tick: Tick) -> None:  # most have nobody to tell
         """Take the robot's newest tick, where whoever drives is elsewhere and wants to know."""

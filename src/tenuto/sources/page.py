@@ -60,9 +60,9 @@ class PageSource(Source):
         self._seat.stand_in(plan, driver)
         self.server.change(plan)
 
-    def introduce(self, robot: str, way: str) -> None:
-        """Take the robot's name, and the way of its commands, for the head of the page."""
-        self.server.title, self.server.origin = robot, way
+    def introduce(self, robot: str, way: str, file: str) -> None:
+        """Take the robot's name, the way of its commands, and the file that settings are saved in."""
+        self.server.title, self.server.origin, self.server.file = robot, way, file
 
     def tell(self, tick: Tick) -> None:
         """Take the newest tick, which the page shows."""

@@ -64,7 +64,8 @@ class RemoteSource(Source):
                 counted = True
                 self._good += 1
                 self._valid_until = now + command.valid_ms / 1000.0
-        if counted:
+        asked = bool(self.end.stop_asked_by)
+        if counted or asked:
             self._values = self.end.values()
         self._speak(now)
         if self._values is None:  # nobody has ever been heard
@@ -73,6 +74,8 @@ class RemoteSource(Source):
             self._lost = f"{self.end.driver} is gone"
         elif counted:
             self._lost = ""
+            return Frame(now, self._values, counts=self.counts())
+        elif asked and not self._lost:
             return Frame(now, self._values, counts=self.counts())
         elif now > self._valid_until and not self._lost:
             self._lost = f"{self.end.driver} is silent: its last command is no longer valid"

@@ -14,6 +14,8 @@ export class Charts {
   make({ units }) {
     this.box.replaceChildren();
     const { speed, turn } = units;
+    this.units = units;
+    this.box.classList.remove("whole");
     this.strips = [
       { title: `asked for, and told to go (${speed.name})`, of: ({ demand, command }) => [demand.vx * speed.scale, command.vx * speed.scale], least: 0.2 * speed.scale },
       { title: `turn to the left (${turn.name})`, of: ({ demand, command }) => [demand.yaw_rate * turn.scale, command.yaw_rate * turn.scale], least: 0.2 * turn.scale },
@@ -35,6 +37,35 @@ export class Charts {
     };
   }
 
+  // Of a log: the speed over the whole drive, with a line at the moment that is shown.
+  whole(times, speed) {
+    this.box.replaceChildren();
+    const scale = this.units.speed.scale;
+    const data = [times, speed.map((one) => one * scale)];
+    const options = this.options(this.strips[0]);
+    options.title = `told to go (${this.units.speed.name})`;
+    options.scales.x = { time: false };
+    Object.assign(options.axes[0], { splits: undefined, values: (_, all) => all.map((at) => `${at} s`) });
+    options.series = [{}, { stroke: style("--accent"), width: 2 }];
+    options.hooks = { draw: [(chart) => this.cursor(chart)] };
+    this.box.classList.add("whole");
+    this.charts = [new uPlot(options, data, this.box)];
+    this.strips = [];
+    this.size();
+  }
+
+  cursor({ ctx, bbox, valToPos }) {
+    if (this.moment === undefined) return;
+    const x = valToPos(this.moment, "x", true);
+    ctx.fillStyle = style("--trace");
+    ctx.fillRect(x - 1, bbox.top, 2, bbox.height);
+  }
+
+  at(moment) {
+    this.moment = moment;
+    for (const chart of this.charts) chart.redraw(false);
+  }
+
   add(tick) {
     this.strips?.forEach(({ of }, number) => {
       const [times, first, second] = this.data[number];
@@ -51,7 +82,7 @@ export class Charts {
   }
 
   draw() {
-    if (document.hidden) return;
+    if (document.hidden || !this.strips.length) return;
     this.charts.forEach((chart, number) => chart.setData(this.data[number]));
   }
 

@@ -92,7 +92,7 @@ export class Path {
   }
 
   draw() {
-    const { canvas, points } = this;
+    const { canvas } = this;
     const dense = devicePixelRatio || 1;
     const [wide, high] = this.size;
     if (!wide) return;
@@ -102,6 +102,11 @@ export class Path {
     pen.clearRect(0, 0, wide, high);
     pen.font = "12px system-ui, sans-serif";
     pen.fillStyle = this.colours.dim;
+    if (this.whole) {
+      this.points = this.whole;
+      this.heading = this.pose?.[2] ?? 0;
+    }
+    const points = this.points;
     if (!points.length) {
       pen.fillText("no position is reported", 10, 20);
       return;
@@ -118,10 +123,10 @@ export class Path {
     pen.strokeStyle = this.colours.accent;
     pen.lineWidth = 2;
     pen.beginPath();
-    for (const point of points) pen.lineTo(...at(point));
+    for (const point of points) pen.lineTo(...at(point)); // of a pose its place only
     pen.stroke();
     pen.save();
-    pen.translate(...at(points.at(-1)));
+    pen.translate(...at(this.pose ?? points.at(-1)));
     pen.rotate(-this.heading);
     pen.fillStyle = this.colours.trace;
     pen.beginPath();

@@ -155,13 +155,14 @@ export class Inputs {
   }
 
   key(event, down) {
-    if (event.ctrlKey || event.altKey || event.metaKey || event.target.closest?.("input, select, textarea")) return;
-    if (event.code === "Space" && event.target.closest?.("button:not(#hold)")) return;
+    // Where a key means something else it presses nothing; but wherever it is let go, it is let go.
+    const elsewhere = event.ctrlKey || event.altKey || event.metaKey || event.target.closest?.("input, select, textarea");
+    if (down && (elsewhere || (event.code === "Space" && event.target.closest?.("button:not(#hold)")))) return;
     if (event.code === "Space") {
-      event.preventDefault();
+      if (down) event.preventDefault();
       if (!event.repeat) this.hold("key", down);
     } else if (event.code in KEYS) {
-      event.preventDefault();
+      if (down) event.preventDefault();
       if (down) this.down.add(event.code);
       else this.down.delete(event.code);
       this.changed();

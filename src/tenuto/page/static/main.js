@@ -1,6 +1,9 @@
 // The page's end of the line: frames go to the robot while somebody drives from here, and ticks come back.
 
 import { Inputs, whileDown } from "/static/inputs.js";
+import { Class } from "/static/class.js";
+import { Curves } from "/static/curves.js";
+import { Player } from "/static/player.js";
 import { View } from "/static/view.js";
 
 const FRAME_MS = 20;
@@ -21,10 +24,16 @@ const inputs = new Inputs(
   (why) => away(why, true),
 );
 
+const curves = new Curves(place("curves"), (message) => say(message));
+const robots = new Class(place("class"), (message) => say(message));
+const player = new Player(place("player"), (message) => say(message));
+
 let line = null;
 let tries = 0;
 let who = { you: "", driver: "", there: [], seat: false };
 let clock = null;
+let facts = null;
+let shownFor = "";
 let number = 0;
 let movedAt = -Infinity;
 let soon = 0;
@@ -63,11 +72,29 @@ function hear(message) {
     if (message.state !== undefined) {
       view.tick(message, who);
       inputs.seen(message.controls);
+      curves.tick(message);
+      if (player.log) player.came();
     }
   } else if (message.type === "robot") {
     view.robot(message);
     inputs.make(message);
+    facts = message;
     showSeat();
+  } else if (message.type === "class") {
+    document.body.classList.add("class");
+    document.title = "Robots — Tenuto";
+    place("title").textContent = "All robots";
+    place("emergency").innerHTML = "STOP<br>ALL";
+    place("emergency").setAttribute("aria-label", "emergency stop of all robots");
+  } else if (message.type === "robots") {
+    robots.show(message.cards, who.there.find((one) => one.id === who.you)?.may_drive ?? false);
+    view.state(summary(message.cards), "none");
+  } else if (message.type === "log") {
+    document.body.classList.add("log");
+    view.log(message);
+    player.make(message);
+  } else if (message.type === "curve") {
+    curves.came(message);
   } else if (message.type === "who") {
     who = message;
     showSeat();
@@ -178,7 +205,16 @@ function showSeat() {
   place("mark").hidden = !may;
   place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You look on.`
     : who.seat ? "Nobody drives." : "This page shows the drive; the sticks are elsewhere.";
+  if (facts && shownFor !== `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`) {
+    shownFor = `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`;
+    curves.make(facts.curves, may);
+  }
   view.who(who, (to) => say({ type: "give", to }));
+}
+
+function summary(cards) {
+  const count = (state) => cards.filter((one) => one.state === state).length;
+  return `${cards.length} robots, ${count("driving")} driving, ${count("emergency stop")} stopped`;
 }
 
 function deviceName() {

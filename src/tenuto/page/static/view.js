@@ -50,8 +50,14 @@ export class View {
     if (!this.facts) return;
     const look = tick.state.endsWith("not followed") ? "stopped" : LOOKS[tick.guard] ?? "none";
     this.state(tick.state, look);
-    this.charts.add(tick);
-    this.path.add(tick);
+    if (this.path.whole) {
+      this.path.pose = tick.pose;
+      this.charts.at(tick.t);
+      this.drawnAt = -1;
+    } else {
+      this.charts.add(tick);
+      this.path.add(tick);
+    }
     // What is drawn changes ten times a second at most; what is said, at once.
     this.reasons(tick);
     place("reset").hidden = tick.guard !== "emergency stop" || !(who.driver === who.you || !who.seat);
@@ -77,6 +83,20 @@ export class View {
     if (ready.length) told.push({ class: "good", sign: "✓", text: `ready: ${ready.join(", ")}`, todo: "" });
     if (!told.length) told.push({ class: "good", sign: "", text: "nothing keeps it from moving", todo: "" });
     list(place("reasons"), told);
+    place("answer").textContent = tick.answer ?? "";
+    place("steps").hidden = !tick.steps;
+    if (tick.steps) {
+      rows(place("steps").tBodies[0], tick.steps, ({ stage, text }, cells) => {
+        cells[0].textContent = stage;
+        cells[1].textContent = text;
+      }, 2);
+    }
+  }
+
+  // A log is shown: its whole path and speed lie under the moment.
+  log({ path, times, speed }) {
+    this.path.whole = path;
+    this.charts.whole(times, speed);
   }
 
   moves(tick) {
@@ -123,7 +143,8 @@ export class View {
     if (counts) said.push(`${counts[0]} frames, ${counts[2]} too late`);
     if (signal) said.push(`radio ${Math.round(signal[0])} %, ${Math.round(signal[1])} dBm`);
     if (tick.echo_ms !== undefined) said.push(`round trip ${tick.echo_ms} ms`);
-    place("link").textContent = `link: ${said.join(", ")}. loop: ${Math.round(tick.rate)} ticks/s, at most ${Math.round(1000 * tick.worst)} ms`;
+    place("link").textContent = `link: ${said.join(", ")}`
+      + (tick.rate ? `. loop: ${Math.round(tick.rate)} ticks/s, at most ${Math.round(1000 * tick.worst)} ms` : "");
     const outputs = Object.entries(tick.outputs).map(([name, level]) => `${words(name)} ${level}`);
     const far = Object.entries(tick.far).map(([name, { text }]) => `${name}: ${text}`);
     if (outputs.length) far.push(`outputs: ${outputs.join(", ")}`);

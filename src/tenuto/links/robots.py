@@ -1,0 +1,98 @@
+"""The robots at a broker: what each has said, and one stop for all of them."""
+
+from __future__ import annotations
+
+from tenuto.basics.errors import SourceError
+from tenuto.basics.extras import how_to_get
+from tenuto.basics.late import Late
+from tenuto.links.broker import Broker
+from tenuto.links.topics import command_topic, robot_of, state_topic
+from tenuto.protocols.remote import DriverEnd, RemoteState, read_json
+
+_SILENT_AFTER = 1.0
+GONE, SILENT = "gone", "silent"
+# A stop is said so often, for a message may be lost.
+_TIMES = 5
+
+_brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptography"))
+
+
+class Robots:
+    """What the robots at a broker have said.
+
+    Attributes:
+        states: robot → its newest state.
+    """
+
+    def __init__(self, broker: Broker) -> None:
+        self.states: dict[str, RemoteState] = {}
+        self._came: dict[str, float] = {}
+        self._inbox = broker.listen(state_topic())
+
+    def hear(self, now: float) -> None:
+        """Take what has come; ``now`` in s."""
+        while self._inbox:
+            message = self._inbox.popleft()
+            if (state := read_json(RemoteState, message.data.partition(b"\n")[0])) is not None:
+                self.states[robot_of(message.topic)] = state
+                self._came[robot_of(message.topic)] = now
+
+    def condition(self, name: str, now: float) -> str:
+        """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
+        state = self.states[name].state
+        return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
+
+    def why(self, name: str, now: float) -> list[str]:
+        """Say why a robot stands, or what else there is to say of it."""
+        condition = self.condition(name, now)
+        if condition == GONE:
+            return ["its program has ended, or its line is cut"]
+        if condition == SILENT:
+            return [f"nothing heard for {now - self._came[name]:.0f} s"]
+        return list(self.states[name].reasons)
+
+    def as_json(self, now: float) -> dict[str, object]:
+        """The same as plain data."""
+        return {
+            name: {"condition": self.condition(name, now), **state.model_dump()} for name, state in self.states.items()
+        }
+
+
+class Stopper:
+    """Asks robots for an emergency stop, whoever drives them. Their drivers reset it, each at a machine of their own.
+
+    A robot with keys obeys only who has one of them.
+    """
+
+    def __init__(self, broker: Broker, robots: Robots, name: str, key: bytes | None = None) -> None:
+        """Take the robots at a broker.
+
+        Args:
+            broker, robots: see there.
+            name: who asks, as the robots know a driver. key: that driver's, where they have keys.
+        """
+        self._broker, self._robots, self._name, self._key = broker, robots, name, key
+        self._ends: dict[str, DriverEnd] = {}
+        self._left: dict[str, int] = {}
+
+    def stop(self, *names: str) -> None:
+        """Ask some robots for an emergency stop; all that have spoken, where none is named. `go_on` sends it."""
+        self._left |= dict.fromkeys(names or self._robots.states, _TIMES)
+
+    def go_on(self, now: float) -> None:
+        """Send what is still to be sent: call it some twenty times a second, ``now`` in s."""
+        for name, left in list(self._left.items()):
+            state = self._robots.states.get(name)
+            if state is None or not left:
+                del self._left[name]
+                continue
+            self._left[name] = left - 1
+            end = self._ends.setdefault(name, DriverEnd(self._name))
+            end.hear(state, now)
+            command, topic = end.emergency_stop(), command_topic(name)
+            if command is not None:
+                sealed = self._key is not None
+                data = (
+                    _brokered.seal_command(command, topic, self._key) if sealed else command.model_dump_json().encode()
+                )
+                self._broker.send(topic, data, expires=True)
