@@ -43,12 +43,13 @@ def wait_for(what: Callable[[], Any], why: str, seconds: float = PATIENCE) -> An
 class PageDrive:
     """A drive in a thread, whose sticks are a page; what the robot is told is kept."""
 
-    def __init__(self, profile: Planned, more: str = "") -> None:
+    def __init__(self, profile: Planned, more: str = "", robot: str = "") -> None:
         source = tenuto.open_source(f"page:0{more}")
         assert isinstance(source, PageSource)
         self.source, self.profile = source, profile
         self.url = self.source.server.url
         self.port = int(self.url.rstrip("/").rpartition(":")[2])
+        self._more = [robot] if robot else []
         self.ticks: list[Tick] = []
         self.see: Callable[[Tick], None] | None = None
         self.on_tick: Callable[[Tick], str | None] | None = None
@@ -58,7 +59,14 @@ class PageDrive:
 
     def _drive(self) -> None:
         robot = FunctionSink("robot", self._take)
-        tenuto.drive(self.profile, self.source, [robot], handle=self.handle, report=self.report, on_tick=self.on_tick)
+        tenuto.drive(
+            self.profile,
+            self.source,
+            [robot, *self._more],
+            handle=self.handle,
+            report=self.report,
+            on_tick=self.on_tick,
+        )
 
     def _take(self, tick: Tick) -> None:
         self.ticks.append(tick)

@@ -20,9 +20,11 @@ from tenuto.page.devices import Code, Devices
 from tenuto.page.facts import robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.page.player import Player
+from tenuto.profile.load import parse_profile
 from tenuto.protocols.page import MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, read_page
 from tenuto.sources import source_options
 from tenuto.sources.base import SOURCES, HeldOptions
+from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.page import PageOptions
 from tenuto.testing import any_profile
 from tenuto.views.scene import scene_of
@@ -31,7 +33,7 @@ PLANS = any_profile().map(lambda profile: profile.plan())
 
 
 def seat_of(plan: Plan) -> Seat:
-    seat = Seat(PageOptions.layout)
+    seat = Seat()
     seat.stand_in(plan)
     return seat
 
@@ -332,3 +334,14 @@ def test_the_bar_of_a_log_has_its_states(player: tuple[Any, Any]) -> None:
     assert list(at.values()) == table["guard.state"][changes].tolist()
     assert (bar["begin"], bar["end"]) == (table["time"].iloc[0], table["time"].iloc[-1])
     assert len(bar["path"]) == len(bar["times"]) == len(bar["speed"])
+
+
+def test_the_page_s_own_controls_are_a_gamepad_s() -> None:
+    pad = {info.name: info for info in GamepadOptions.layout}
+    assert all(pad[info.name] == info for info in PageOptions.layout)
+    seat = Seat()
+    assert {info.name for info in seat.infos()} == {info.name for info in PageOptions.layout}
+    ends = seat.raw({"left_y": 1.0, "right_x": -1.0, "left_trigger": 1.0, "south": 1.0})
+    assert (ends["left_y"], ends["right_x"], ends["left_trigger"], ends["south"]) == (-32768.0, 32767.0, 32767.0, 1.0)
+    text = Path(str(MEDLAR.file)).read_text().replace('kind = "gamepad"', 'kind = "page"')
+    assert parse_profile(text, "page.toml").plan().controls == MEDLAR.plan().controls

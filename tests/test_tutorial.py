@@ -27,3 +27,33 @@ def test_every_command_of_the_tutorial_works_from_an_empty_folder(tmp_path: Path
     assert {"run.csv", "run.csv.profile.toml", "run.csv.html", "compare.png", "tuned.png", "measured.png"} <= made
     assert tenuto.load_log(tmp_path / "run.csv")["command.vx"].max() > 0.25
     assert tenuto.load_profile(tmp_path / "mine.toml").speeds.forward == 0.6
+
+
+@pytest.mark.long
+@pytest.mark.port
+def test_what_the_readme_says_to_try_works_from_an_empty_folder(tmp_path: Path) -> None:
+    text = (TUTORIAL.parents[1] / "README.md").read_text()
+    assert len(text.splitlines()) <= 150
+    block = text.split("## Try it")[1].split("```")[1]
+    commands = [line.partition("#")[0].strip() for line in block.strip().splitlines()]
+    assert commands[0].startswith("pip install 'tenuto[")
+    for line in commands[1:]:
+        more = ["--seconds", "0.5", "--port", "0"] if " page " in line else []  # which else ends with Ctrl-C
+        done = run(*shlex.split(line)[1:], *more, cwd=tmp_path)
+        assert done.returncode == 0, f"{line}\n{done.stdout}\n{done.stderr}"
+    # The whole profile that it shows is one, and its lines of Python do what they say.
+    (tmp_path / "two.toml").write_text(text.split("```toml\n")[1].split("```")[0])
+    assert tenuto.load_profile(tmp_path / "two.toml").plan().chassis.units.known is False
+    for link in re.findall(r"\]\(((?!http)[^)#]+)\)", text):
+        assert (TUTORIAL.parents[1] / link).exists(), link
+
+
+def test_every_link_of_the_docs_leads_somewhere() -> None:
+    for page in [*TUTORIAL.parent.glob("*.md"), TUTORIAL.parents[1] / "CONTRIBUTING.md"]:
+        for link, anchor in re.findall(r"\]\(((?!http)[^)#\s]*)(?:#([^)]+))?\)", page.read_text()):
+            target = page.parent / link if link else page
+            assert target.exists(), f"{page.name}: {link}"
+            if anchor and target.suffix == ".md":
+                heads = re.findall(r"^#+ (.*)$", target.read_text(), re.MULTILINE)
+                known = {re.sub(r"[^\w\- ]", "", head.lower()).replace(" ", "-") for head in heads}
+                assert anchor in known, f"{page.name}: {link}#{anchor}"

@@ -72,7 +72,8 @@ def _link(name: str, frame: Frame | None, now: float, timeout: float) -> Check:
     age = now - frame.time
     if age > timeout or not frame.link_good:
         said = frame.note or f"the newest frame is {age:.1f} s old"
-        return Check(name, False, f"its link is not good: {said}", "switch the transmitter on, come nearer")
+        todo = "see to what it says" if frame.note else "switch the transmitter on, come nearer"
+        return Check(name, False, f"its link is not good: {said}", todo)
     signal = f", link {frame.signal.quality:.0f} %" if frame.signal is not None else ""
     return Check(name, True, f"its frames come{signal}")
 

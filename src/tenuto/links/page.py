@@ -92,7 +92,7 @@ class PageServer(Closing):
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
         self.said: Callable[[str], None] = lambda text: None
-        self.title = self.origin = self.file = ""
+        self.title = self.origin = self.file = self._driver = ""
         self.url = self.code = self.fingerprint = ""
         self._plan: Any = None
         self._tick: Any = None
@@ -132,9 +132,9 @@ class PageServer(Closing):
         if tick.dt > self._worst:
             self._worst = tick.dt
 
-    def change(self, plan: Any) -> None:
-        """Take the plan of the robot, or another one: the profile has changed."""
-        self._plan = plan
+    def change(self, plan: Any, driver: str = "") -> None:
+        """Take the plan of the robot, or another one: the profile has changed; and whose seat it is."""
+        self._plan, self._driver = plan, driver
 
     def close(self) -> None:
         """End the server; whoever has the page open is told that the drive is over."""
@@ -166,7 +166,8 @@ class PageServer(Closing):
             self._ticks, self._worst = 0, 0.0
             plan = self._plan
             if plan is not self._sent_plan:
-                message |= {"plan": plan, "title": self.title, "origin": self.origin, "file": self.file}
+                message |= {"plan": plan, "title": self.title, "origin": self.origin, "file": self.file,
+                            "driver": self._driver}  # fmt: skip
                 self._sent_plan = plan
             try:
                 self._write(pickle.dumps(message))

@@ -9,14 +9,30 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.preflight import checks_of
 from tenuto.driving.tick import Tick
-from tenuto.protocols.page import controls_of, rest_of
+from tenuto.protocols.page import BUTTONS, STICKS, TRIGGERS, controls_of, rest_of
 from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.outline import outline
-from tenuto.views.scene import Scene, scene_of
+from tenuto.views.scene import Pad, Scene, scene_of
 
 # Digits of what is drawn.
 _DIGITS = 4
 _TODO = {str(code): code.todo for code in Code}
+
+
+def device_facts() -> dict[str, Any]:
+    """Say what the page has where nothing is driven: the sticks and buttons of a gamepad, to be watched or measured."""
+    left, right = (Pad(f"{side}_x", f"{side}_y", 0.0, True)._asdict() for side in ("left", "right"))
+    names = {name: True for name in (*TRIGGERS, *BUTTONS)} | dict.fromkeys(STICKS, False)
+    return {
+        "type": "device",
+        "controls": [{"name": name, "reads": name, "minus": "", "one_way": one_way, "dead_zone": 0.0, "rest": 0.0}
+                     for name, one_way in names.items()],
+        "sticks": [left, right],
+        "sliders": [{"name": name, "one_way": True, "springs": True, "label": name} for name in TRIGGERS],
+        "buttons": [{"name": name, "role": "", "stays": False, "label": name} for name in BUTTONS],
+        "holds": [],
+        "grip": 1.0,
+    }  # fmt: skip
 
 
 def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[str, Any]:

@@ -18,7 +18,7 @@ from tenuto.driving.explain import explain
 from tenuto.driving.guard import State
 from tenuto.page.curves import Curves
 from tenuto.page.devices import Code, Devices
-from tenuto.page.facts import robot_facts, tick_facts
+from tenuto.page.facts import device_facts, robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.protocols.page import PageAsk
 from tenuto.views.scene import Scene, scene_of
@@ -51,7 +51,7 @@ class Page:
             self.hosts |= {f"[{one}]" if ":" in one else one for one in addresses}
             self.hosts |= {socket.gethostname().lower(), f"{socket.gethostname().lower()}.local"}
         self.port = 0
-        self.robot: dict[str, Any] = {}
+        self.robot: dict[str, Any] = device_facts() if settings["seat"] else {}
         self._scene: Scene | None = None
         self._plan: Any = None
         self._driven = self._moves = False
@@ -94,7 +94,10 @@ class Page:
         if (plan := message.get("plan")) is not None:
             self._scene = scene_of(plan, message["title"], message["origin"])
             self._plan, self._curves = plan, Curves(message["file"])
-            self.robot = {"type": "robot", **robot_facts(plan, message["title"], message["origin"])}
+            self.robot = {
+                "type": "robot",
+                **robot_facts(plan, *(message[key] for key in ("title", "origin", "driver"))),
+            }
             self.robot["curves"] = self._curves.all()
             for outlet in self.outlets:
                 outlet.put(self.robot)

@@ -6,11 +6,13 @@ can be at most, however long it lay in a browser, a socket or a proxy.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Mapping
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.layouts import ControlInfo
 from tenuto.driving.plan import Plan
@@ -23,6 +25,20 @@ MOST_AGE = 0.4
 SEAT_KEPT_FOR = 2.0
 # A page has so many controls at most, and a message so many bytes.
 MOST_CONTROLS, LONGEST_MESSAGE = 64, 4096
+
+# The controls of a page where no profile says what it stands in for: those of a gamepad.
+STICKS = ("left_x", "left_y", "right_x", "right_y")
+TRIGGERS = ("left_trigger", "right_trigger")
+BUTTONS = (
+    "south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick",
+    "left_shoulder", "right_shoulder", "dpad_up", "dpad_down", "dpad_left", "dpad_right",
+)  # fmt: skip
+# The numbers are those of a gamepad too: a profile, and a recording, is good for both.
+LAYOUT = (
+    *(ControlInfo(name, -32768.0, 32767.0, 0.0, counts_down=True) for name in STICKS),
+    *(ControlInfo(name, 0.0, 32767.0, 0.0) for name in TRIGGERS),
+    *(ControlInfo(name, 0.0, 1.0, 0.0) for name in BUTTONS),
+)
 
 _CONFIG = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
 _Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
@@ -99,9 +115,7 @@ class Seat:
         why_not: why the newest frame did not count; empty where it did.
     """
 
-    def __init__(self, layout: Sequence[ControlInfo]) -> None:
-        """Take the controls that the page has where nothing is driven yet."""
-        self._layout = tuple(layout)
+    def __init__(self) -> None:
         self._controls: tuple[ControlPlan, ...] = ()
         self._rests: dict[str, float] = {}
         self._stays: dict[str, float] = {}
@@ -119,8 +133,16 @@ class Seat:
         """Stand in for the device of a driver; empty for the first in rank.
 
         A frame that is older than that driver's link timeout does not count.
+
+        Raises:
+            SourceError: the ends of a control are not known, as of a velocity.
         """
         self._controls, timeout = controls_of(plan, driver)
+        for one in self._controls:
+            if not all(math.isfinite(number) for number in one.raw_at(1.0).values()):
+                raise SourceError(
+                    f"a page has sticks and buttons, and cannot send {one.reads}, whose ends are not known"
+                )
         self._oldest = min(MOST_AGE, timeout)
         self._rests = {one.name: rest_of(plan, one) for one in self._controls}
         self._stays = {name: at for name, at in self._rests.items() if at < 0.0}
@@ -128,7 +150,7 @@ class Seat:
     def infos(self) -> tuple[ControlInfo, ...]:
         """Describe what the frames hold: the numbers of the device that the page stands in for."""
         if not self._controls:
-            return self._layout
+            return LAYOUT
         found: dict[str, ControlInfo] = {}
         for control in self._controls:
             rest, ends = control.raw_at(0.0), (control.raw_at(-1.0), control.raw_at(1.0))
@@ -169,7 +191,7 @@ class Seat:
     def raw(self, positions: Mapping[str, float]) -> dict[str, float]:
         """Return the raw numbers for positions; what is not said rests."""
         if not self._controls:
-            return {info.name: positions.get(info.name, info.rest) for info in self._layout}
+            return {info.name: _raw_of(info, positions.get(info.name, 0.0)) for info in LAYOUT}
         found: dict[str, float] = {}
         for control in self._controls:
             lowest, highest = (0.0 if control.one_way else -1.0), 1.0
@@ -183,6 +205,12 @@ class Seat:
     def at_rest(self) -> dict[str, float]:
         """Return the raw numbers of a page that nobody touches; what stays where it is put is where it was."""
         return self.raw(self._stays)
+
+
+def _raw_of(info: ControlInfo, position: float) -> float:
+    """Return the raw number of a control at a position; its two halves are as long as they are."""
+    value = -position if info.counts_down else position
+    return value * info.high if value > 0.0 else -value * info.low
 
 
 def controls_of(plan: Plan, driver: str) -> tuple[tuple[ControlPlan, ...], float]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
+from tenuto.basics.errors import SourceError
 from tenuto.clock import Clock
-from tenuto.driving.follow import follow_plan
+from tenuto.driving.follow import FOLLOWED, follow_plan
 from tenuto.driving.plan import Planned
 from tenuto.driving.tick import Tick
 from tenuto.runtime.handle import DriveHandle
@@ -39,10 +40,13 @@ def follow(
         sinks, others, clock, on_tick, report, handle: as of `tenuto.drive`.
 
     Returns:
-        How it went. Raises as `tenuto.drive`.
+        How it went. Raises as `tenuto.drive`, and `SourceError` for a source that sends no velocities.
     """
     plan = profile.plan()
     source.prepare(plan)
+    known = {info.name for info in source.controls()}
+    if missing := [info.name for info in FOLLOWED if info.name not in known]:
+        raise SourceError(f"{source.name} sends no velocities, so no robot can follow it: it has no {missing[0]}")
     return drive(
         follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=on_tick, report=report,
         handle=handle,

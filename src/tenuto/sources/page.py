@@ -15,15 +15,8 @@ from tenuto.driving.asks import Asks
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.links.page import PageServer, PageSettings
-from tenuto.protocols.page import FromServer, Seat
+from tenuto.protocols.page import LAYOUT, FromServer, Seat
 from tenuto.sources.base import HeldOptions, Source
-
-_STICKS = ("left_x", "left_y", "right_x", "right_y")
-_TRIGGERS = ("left_trigger", "right_trigger")
-_BUTTONS = (
-    "south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick",
-    "left_shoulder", "right_shoulder", "dpad_up", "dpad_down", "dpad_left", "dpad_right",
-)  # fmt: skip
 
 
 class PageSource(Source):
@@ -42,7 +35,7 @@ class PageSource(Source):
         Raises:
             SourceError: the port is taken. MissingPackageError: what serves it is not installed.
         """
-        self._seat = Seat(PageOptions.layout)
+        self._seat = Seat()
         self._heard: deque[tuple[float, FromServer]] = deque(maxlen=MOST_EARLIER)
         self._waiting: deque[Frame] = deque(maxlen=MOST_EARLIER)
         self._aligned = Aligned(clock.now)
@@ -58,7 +51,7 @@ class PageSource(Source):
         """Stand in for the device of a driver; the page gets sticks and buttons for what that one needs."""
         self.server.asks = asks
         self._seat.stand_in(plan, driver)
-        self.server.change(plan)
+        self.server.change(plan, driver)
 
     def introduce(self, robot: str, way: str, file: str) -> None:
         """Take the robot's name, the way of its commands, and the file that settings are saved in."""
@@ -120,10 +113,7 @@ class PageOptions(HeldOptions, PageSettings):
     """A page in a browser, on this machine or on a phone."""
 
     kind: ClassVar[str] = "page"
-    layout: ClassVar[tuple[ControlInfo, ...]] = (
-        *(ControlInfo(name, -1.0, 1.0, 0.0) for name in _STICKS),
-        *(ControlInfo(name, 0.0, 1.0, 0.0) for name in (*_TRIGGERS, *_BUTTONS)),
-    )
+    layout: ClassVar[tuple[ControlInfo, ...]] = LAYOUT
     means: ClassVar[Mapping[str, str]] = {}
     steps: ClassVar[int] = 200
     frames: ClassVar[float | None] = None

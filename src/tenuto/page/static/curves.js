@@ -71,8 +71,9 @@ export class Curves {
   drag(svg, one, settings) {
     let key = "";
     const at = (event) => {
-      const box = svg.getBoundingClientRect();
-      return [((event.clientX - box.left) / box.width) * 2.24 - 1.12, 1.12 - ((event.clientY - box.top) / box.height) * 2.24];
+      const edges = svg.getBoundingClientRect();
+      const [across, down] = [(event.clientX - edges.left) / edges.width, (event.clientY - edges.top) / edges.height];
+      return [2.24 * across - 1.12, 1.12 - 2.24 * down];
     };
     svg.addEventListener("pointerdown", (event) => {
       const foot = (one.numbers.dead_zone ?? settings.dead_zone?.value ?? 0) + 0.15;

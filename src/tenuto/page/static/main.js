@@ -8,7 +8,7 @@ import { View } from "/static/view.js";
 
 const FRAME_MS = 20;
 // What changes more often than this is sent together.
-const LEAST_MS = 4;
+const LEAST_MS = 8;
 // While the page knows that nobody stands behind it, it says so so often.
 const AWAY_MS = 200;
 // What the line has not taken yet is bytes that would come late: nothing is added to them.
@@ -40,7 +40,7 @@ let soon = 0;
 // When the newest frames were sent, by their numbers.
 const sentAs = new Map();
 // Why nobody stands behind this page now; empty where somebody does.
-let absent = "";
+let absent = document.hidden ? "the page is hidden" : "";
 let over = false;
 
 const driving = () => who.driver === who.you && who.you !== "";
@@ -79,7 +79,12 @@ function hear(message) {
     view.robot(message);
     inputs.make(message);
     facts = message;
+    document.body.classList.remove("device");
     showSeat();
+  } else if (message.type === "device") {
+    document.body.classList.add("device");
+    inputs.make(message);
+    view.device();
   } else if (message.type === "class") {
     document.body.classList.add("class");
     document.title = "Robots — Tenuto";
@@ -146,11 +151,11 @@ function away(why, once = false) {
 }
 
 function back() {
-  absent = "";
+  if (!document.hidden) absent = "";
 }
 
 addEventListener("blur", () => away("the page lost the focus"));
-addEventListener("focus", () => document.visibilityState === "visible" && back());
+addEventListener("focus", back);
 document.addEventListener("visibilitychange", () => (document.hidden ? away("the page is hidden") : back()));
 document.addEventListener("freeze", () => away("the browser froze the page"));
 addEventListener("pagehide", () => away("the page was left"));

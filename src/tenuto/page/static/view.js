@@ -41,6 +41,14 @@ export class View {
     }
   }
 
+  // Nothing is driven: the sticks are watched, or measured.
+  device() {
+    place("title").textContent = "Sticks";
+    this.state("sticks only", "none");
+    const text = "Take the seat below and move the sticks: the terminal at the robot shows what they send.";
+    list(place("reasons"), [{ class: "", sign: "", text, todo: "" }]);
+  }
+
   disconnected(why) {
     this.state("not connected", "none");
     list(place("reasons"), [{ class: "", sign: "•", text: why, todo: "it is tried again; without this page the robot stops by itself" }]);
