@@ -188,7 +188,7 @@ def watch_them(broker: Mosquitto, stack: ExitStack, tmp_path: Path) -> None:
 def test_follow_is_used_wrongly(tmp_path: Path) -> None:
     for arguments, code, said in (
         (("follow", str(shipped("medlar.toml")), "--source", "mqtt:here"), 1, "expected HOST/ROBOT"),
-        (("follow", str(shipped("medlar.toml")), "--source", "simulated:sticks"), 1, "it has left_x"),
+        (("follow", str(shipped("medlar.toml")), "--source", "simulated:sticks"), 1, "sends no velocities"),
         (("follow", str(shipped("medlar.toml"))), 2, "--source"),
         (("station", ":1883"), 2, "expected HOST or HOST:PORT"),
     ):

@@ -77,27 +77,24 @@ def driving(page: Page, drive: PageDrive) -> None:
 
 
 @in_browser
-def test_two_fingers_drive_and_either_of_them_lifted_stops(browser: Browser, drive: PageDrive) -> None:
+@pytest.mark.parametrize("lifted", [0, 1], ids=["hold", "stick"])
+def test_two_fingers_drive_and_either_of_them_lifted_stops(browser: Browser, drive: PageDrive, lifted: int) -> None:
     page = opened(browser, drive)
     fingers = Fingers(page)
     hold, stick = fingers.middle_of("#hold"), fingers.middle_of(".stick")
-    for lifted in (0, 1):
-        wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
-        fingers.down(0, hold)
-        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
-        # It lands away from the middle: nothing jumps.
-        fingers.down(1, (stick[0] + 30, stick[1] + 20))
-        drive.stands_for(0.1)
-        fingers.move(1, (-20, -50))
-        drive.drives()
-        command = wait_for(lambda: drive.ticks[-1].command.yaw_rate > 0.1 and drive.ticks[-1].command, "no turn")
-        assert command.vx > 0.0
-        fingers.lift(lifted)
-        drive.stops("hold_released" if lifted == 0 else "")
-        wanted = ("not enabled", "driving")[lifted]
-        wait_for(partial(lambda state: drive.state == state, wanted), f"it is {drive.state}")
-        fingers.lift(1 - lifted)
-        drive.stops()
+    wait_for(lambda: drive.codes() == {"hold_not_pressed"}, f"not ready: {drive.ticks[-1].guard}")
+    fingers.down(0, hold)
+    wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+    # It lands away from the middle: nothing jumps.
+    fingers.down(1, (stick[0] + 30, stick[1] + 20))
+    drive.stands_for(0.1)
+    fingers.move(1, (-20, -50))
+    drive.drives()
+    command = wait_for(lambda: drive.ticks[-1].command.yaw_rate > 0.1 and drive.ticks[-1].command, "no turn")
+    assert command.vx > 0.0
+    fingers.lift(lifted)
+    drive.stops("hold_released" if lifted == 0 else "")
+    wait_for(lambda: drive.state == ("not enabled", "driving")[lifted], f"it is {drive.state}")
 
 
 @in_browser

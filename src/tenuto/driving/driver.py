@@ -21,14 +21,14 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 _COUNTED_OVER = 1.0
 _VELOCITY = VelocityCommand._fields
 # What is slower than this along an axis, m/s and rad/s, is no wish: no wheel is to steer for it.
-_NO_WISH = 1e-9
+NO_WISH = 1e-9
 
 
 def _wish(demand: VelocityCommand) -> VelocityCommand:
     """Leave out what is too slow to be asked for."""
     for axis in demand:
-        if axis and -_NO_WISH < axis < _NO_WISH:
-            return VelocityCommand(*(0.0 if abs(one) < _NO_WISH else one for one in demand))
+        if axis and -NO_WISH < axis < NO_WISH:
+            return VelocityCommand(*(0.0 if abs(one) < NO_WISH else one for one in demand))
     return demand
 
 

@@ -33,7 +33,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _DRIVING = State.DRIVING  # asked for several times a tick
 # How much longer a stop may take than its ramp, s.
-_PATIENCE = 0.2
+PATIENCE = 0.2
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
 _NOBODYS_HANDS: Mapping[str, Hand] = {}
@@ -310,7 +310,7 @@ class Pipeline:
             self._stop_left = None
             return None
         if self._stop_left is None:
-            self._stop_left = stop_seconds(self._command, self.plan.guard) + 2.0 * self.plan.period + _PATIENCE
+            self._stop_left = stop_seconds(self._command, self.plan.guard) + 2.0 * self.plan.period + PATIENCE
         self._stop_left -= dt
         if self._stop_left >= -ROUNDING_TIME:
             return None

@@ -11,9 +11,9 @@ from tenuto.sticks.smoothing import rate_limited
 from tenuto.vehicles.base import Arcs, Chassis, Sides, Way
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-_HALVINGS = 24
+HALVINGS = 24
 # A step that brings the command nearer to its target by less than this share of the time it takes leads nowhere.
-_STUCK = 1e-3
+STUCK = 1e-3
 _NOTHING: Mapping[str, float] = {}
 
 Fits = Callable[[VelocityCommand], bool]
@@ -243,7 +243,7 @@ class CommandRamp:
         if follows(wanted):
             return wanted
         share = _largest(lambda part: follows(_between(previous, wanted, part)), 1.0)
-        if share > _STUCK:
+        if share > STUCK:
             return _between(previous, wanted, share)
         return self._one_share(previous, STANDSTILL, dt)
 
@@ -262,7 +262,7 @@ class CommandRamp:
         if fits(straight):
             found.append(straight)
         best = min(found, key=lambda one: self._seconds_left(one, target), default=previous)
-        if self._seconds_left(best, target) < self._seconds_left(previous, target) - _STUCK * dt:
+        if self._seconds_left(best, target) < self._seconds_left(previous, target) - STUCK * dt:
             return best
         return self._one_share(previous, STANDSTILL, dt)
 
@@ -413,7 +413,7 @@ def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> Velo
 def _largest(fits: Callable[[float], bool], most: float) -> float:
     """Return the largest share up to ``most`` that fits, where all below it do; 0 where none is found."""
     low, high = 0.0, most
-    for _ in range(_HALVINGS):
+    for _ in range(HALVINGS):
         share = (low + high) / 2
         if fits(share):
             low = share

@@ -9,9 +9,9 @@ from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.guard import State
 
 # A control that moved by less than this share of its travel was not moved by a hand.
-_MOVED = 0.02
+MOVED = 0.02
 # The driver is told when this share of the time is over.
-_TOLD_FROM = 0.75
+TOLD_FROM = 0.75
 
 
 class Attention:
@@ -32,7 +32,7 @@ class Attention:
             driving: the robot was driven until now. positions: of all controls, the buttons among them. now: s.
         """
         reference = self._reference
-        if reference.keys() != positions.keys() or any(abs(positions[n] - reference[n]) > _MOVED for n in positions):
+        if reference.keys() != positions.keys() or any(abs(positions[n] - reference[n]) > MOVED for n in positions):
             self._reference, self._moved_at, self._asleep = dict(positions), now, False
         if not driving and not self._asleep:
             self._moved_at = now  # it counts from when it is driven: it may have waited before, for the start warning
@@ -43,7 +43,7 @@ class Attention:
             text = f"no control was moved for {still:.0f} s (guard.attention {self._longest:g} s)"
             return Condition(Code.NO_ATTENTION, text, f"no control was moved for {self._longest:g} s"), None
         left = self._longest - still
-        if driving and still > _TOLD_FROM * self._longest + ROUNDING_TIME:
+        if driving and still > TOLD_FROM * self._longest + ROUNDING_TIME:
             return None, Reason(Code.ATTENTION, f"no control was moved for {still:.0f} s: it stops in {left:.0f} s")
         return None, None
 

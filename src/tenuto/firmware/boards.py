@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tenuto.driving.plan import Plan
+from tenuto.firmware.constants import LINE_SPEED
 from tenuto.firmware.pieces import piece_file
 from tenuto.profile.profile import Profile
 from tenuto.protocols.radio.base import RADIOS
@@ -43,8 +44,6 @@ _BRIDGES = (("A", Pin(11), Pin(12), Pin(13)), ("B", Pin(3), Pin(4), Pin(5)))
 _SERVOS = tuple(map(Pin, (6, 7, 8, 9, 10)))
 # Pins that measure, and those that nothing is measured at switch.
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
-# How fast lines are sent, baud.
-_LINES = 115_200
 # The clock of the chip, and how far off a baud rate may be: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
 
@@ -120,7 +119,7 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
 def _serial(profile: Profile, part: str) -> dict[str, Any]:
     """Say how its serial port is set: as the receiver speaks, or as lines are sent."""
     radio = RADIOS.find(profile.source.kind) if part != "robot" else None
-    baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (_LINES, "N", 1)
+    baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (LINE_SPEED, "N", 1)
     bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
     return {
         "baud": baud,

@@ -12,6 +12,7 @@ from tenuto.basics.reasons import Code
 from tenuto.driving.guard import TABLE, Event, State
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan, rest_bands
+from tenuto.firmware.constants import CONSTANTS
 from tenuto.firmware.naming import quoted
 from tenuto.firmware.pieces import piece_file
 from tenuto.firmware.refusals import steps_averaged
@@ -31,7 +32,7 @@ def facts_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
         "profile": profile, "plan": plan, "g": plan.guard, "robot": quoted(profile.name),
         "inputs": inputs, "readers": {one: quoted(_readers(plan, one)) for one in inputs},
         "states": list(State), "codes": list(Code), "events": list(Event), "table": TABLE,
-        "within_speeds": within_speeds, "way_of": way_name,
+        "within_speeds": within_speeds, "way_of": way_name, "n": CONSTANTS,
         **_of_receiver(profile if part != "robot" else None, inputs),
         **_of_sticks(plan), **_of_guard(plan), **_of_motion(plan), **_of_outputs(plan),
     }  # fmt: skip
@@ -75,7 +76,7 @@ def _of_sticks(plan: Plan) -> dict[str, Any]:
         "uses_centre": any(travel.centre is not None for travel in travels),
         "uses_end": any(travel.centre is None for travel in travels),
         "centred": [control for control in controls if control.centre_at_start],
-        "centre_numbers": max(12, math.ceil(1.0 / plan.period) + 12),
+        "centre_numbers": math.ceil(CONSTANTS.STILL_SECONDS / plan.period) + CONSTANTS.FEWEST + 2,
         "noisy": [c for c in controls if c.noise > 0.0] if math.isfinite(plan.guard.frozen_after) else [],
         "at_start_switches": {switch.name for switch in selection.switches if switch.at_start},
         "control_names": {control.name for control in controls},
@@ -125,7 +126,7 @@ def _of_motion(plan: Plan) -> dict[str, Any]:
         "arcs": own == "arcs", "straight": own == "straight",
         "uses_rate_limit": ramped or "sides" in ways or own == "arcs" or not all(mode.limits.plain for mode in modes),
         "uses_steering": None in steerings or "counter" in steerings,
-        "steering_kinds": ["front", "rear", "counter", "crab"],
+        "steering_kinds": list(CONSTANTS.STEERING_KINDS),
         "follows": type(chassis).follows is not Chassis.follows,
         "at_once": type(chassis).actuators is Chassis.actuators,
         "steps_averaged": steps_averaged(plan),

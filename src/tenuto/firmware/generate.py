@@ -117,7 +117,7 @@ def make_firmware(
     words = _Words("double" if language == "micropython" else real)
     made.filters |= words.filters()
     made.filters["module"] = lambda name: made.get_template(name).module
-    made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of")}
+    made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
     wrong_for = misfits(profile, plan, part)
     if "sketch" not in wrong_for:

@@ -46,7 +46,8 @@ def follow(
     source.prepare(plan)
     known = {info.name for info in source.controls()}
     if missing := [info.name for info in FOLLOWED if info.name not in known]:
-        raise SourceError(f"{source.name} sends no velocities, so no robot can follow it: it has no {missing[0]}")
+        text = f"it has {', '.join(sorted(known))}, and no {missing[0]}"
+        raise SourceError(f"{source.name} sends no velocities, so no robot can follow it: {text}")
     return drive(
         follow_plan(plan, source.controls()), source, sinks, others=others, clock=clock, on_tick=on_tick, report=report,
         handle=handle,

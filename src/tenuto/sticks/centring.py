@@ -10,7 +10,7 @@ from tenuto.sticks.travel import Travel
 
 # How long a control must be still, how still, and how near to its usual centre; s, and shares of its travel.
 STILL_SECONDS, STILL_WITHIN, NEAR_CENTRE = 1.0, 0.04, 0.15
-_FEWEST = 10
+FEWEST = 10
 
 
 class StartCentre:
@@ -26,7 +26,7 @@ class StartCentre:
         """Take a number at a time in s; give the travel once the control has been still for long enough."""
         usual, recent = self._usual, self._recent
         recent.append((time, raw))
-        while len(recent) > _FEWEST and recent[1][0] <= time - STILL_SECONDS + ROUNDING_TIME:
+        while len(recent) > FEWEST and recent[1][0] <= time - STILL_SECONDS + ROUNDING_TIME:
             recent.popleft()
         span = usual.high - usual.low
         values = [value for _, value in recent]
@@ -34,7 +34,7 @@ class StartCentre:
             recent.clear()
             self.problem = "it moves: hands off, its centre is being taken"
             return None
-        if len(recent) < _FEWEST or time - recent[0][0] < STILL_SECONDS - ROUNDING_TIME:
+        if len(recent) < FEWEST or time - recent[0][0] < STILL_SECONDS - ROUNDING_TIME:
             return None
         centre = median(values)
         if usual.centre is None or abs(centre - usual.centre) > NEAR_CENTRE * span:

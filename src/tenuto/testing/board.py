@@ -190,7 +190,7 @@ def full_scale(plan: Plan) -> dict[str, float]:
             full[name] = {"duty": 2.0**one.bits, "pulse": 1e5}.get(
                 one.form, full.get(one.name, 1.0) * one.gear_ratio * 10.0
             )
-    return {name: max(value, 1.0) for name, value in full.items()}
+    return {name: value or 1.0 for name, value in full.items()}
 
 
 def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: float = CLOSE) -> str:

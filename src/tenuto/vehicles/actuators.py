@@ -13,7 +13,9 @@ from tenuto.basics.number import Array, Value
 _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
 # A half, and what rounding may make of it.
-_HALF = 0.501
+HALF = 0.501
+# What moves goes on down to the first of these, and what stands begins above the second: it does not chatter.
+GOES_BELOW, COMES_ABOVE = 0.25, 0.5
 _NOTHING: Mapping[str, float] = {}
 
 
@@ -75,7 +77,7 @@ def overcome_friction(share: float, smallest: float, moving: bool) -> tuple[floa
         The share, and whether the motor moves.
     """
     size = abs(share)
-    moving = size > smallest * (0.25 if moving else 0.5)
+    moving = size > smallest * (GOES_BELOW if moving else COMES_ABOVE)
     if not moving:
         return 0.0, False
     return math.copysign(max(size, smallest), share), True
@@ -89,7 +91,7 @@ def closed_contact(share: float, was: int) -> int:
     Args:
         share: −1…1. was: what was answered before.
     """
-    wanted = 0 if abs(share) <= (0.25 if was else 0.5) else 1 if share > 0.0 else -1
+    wanted = 0 if abs(share) <= (GOES_BELOW if was else COMES_ABOVE) else 1 if share > 0.0 else -1
     return 0 if wanted * was < 0 else wanted
 
 
@@ -99,8 +101,8 @@ def rounded(value: Value) -> Value:
     What is a half but for rounding is one: so it does not flicker, nor depend on where it was worked out.
     """
     if isinstance(value, np.ndarray):
-        return np.sign(value) * np.floor(np.abs(value) + _HALF)
-    return math.copysign(math.floor(abs(value) + _HALF), value) if value else 0.0
+        return np.sign(value) * np.floor(np.abs(value) + HALF)
+    return math.copysign(math.floor(abs(value) + HALF), value) if value else 0.0
 
 
 def pulse(share: Value, plan: ActuatorPlan) -> Value:

@@ -20,7 +20,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # So that a command which was scaled to the limit is still within it after rounding.
 ROUNDING = 1e-9
 # What loads an actuator so much cannot be done, however slowly.
-_NEVER = 1e6
+NEVER = 1e6
 # What is expected of the place of a part, of a track and of a wheelbase.
 PLACE = 'a length forward or to the left, such as "-0.3 m"'
 TRACK = 'the distance between the middles of the tyres, such as "0.62 m"'
@@ -335,7 +335,7 @@ class Chassis(ABC):
         load = self.load(*possible)
         if load <= 1.0:
             return possible, 1.0
-        if load > _NEVER:
+        if load > NEVER:
             return STANDSTILL, 0.0
         return VelocityCommand(*(axis / load for axis in possible)), 1.0 / load
 

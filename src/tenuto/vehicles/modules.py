@@ -29,7 +29,7 @@ _QUARTER = math.pi / 2.0
 # Modules nearer to each other than this are at one place, m.
 _APART = 0.01
 # What rounding makes of an angle, rad; a module slower than this, m/s, may point anywhere.
-_ALONG, _NO_SPEED = 1e-9, 1e-6
+_ALONG, NO_SPEED = 1e-9, 1e-6
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ class SteeredModules(Chassis):
         most = self.turn_rate * dt + _ALONG
         for name, x, y in self.places:
             ahead, left = command.vx - command.yaw_rate * y, command.vy + command.yaw_rate * x
-            if abs(ahead) + abs(left) > _NO_SPEED:
+            if abs(ahead) + abs(left) > NO_SPEED:
                 # A module drives backwards too: half a turn is none.
                 turn = math.remainder(math.atan2(left, ahead) - actuators[f"{name}_angle"], math.pi)
                 if abs(turn) > most:

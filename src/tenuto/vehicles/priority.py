@@ -24,7 +24,7 @@ _ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up
 # What can be done at all can be done so slowly, m/s and rad/s.
 _SLOW = 1e-3
 PRIORITIES = ("arc", *_ORDERS)
-_HALVINGS = 40
+SETTLING = 40
 
 
 def takes_priority(chassis: Chassis, priority: str) -> bool:
@@ -80,7 +80,7 @@ def _beside(chassis: Chassis, found: VelocityCommand, wanted: list[float]) -> Ve
     low, high = 0.0, 1.0
     if chassis.fits(with_share(1.0)):
         return with_share(1.0)
-    for _ in range(_HALVINGS):
+    for _ in range(SETTLING):
         share = (low + high) / 2.0
         if chassis.fits(with_share(share)):
             low = share

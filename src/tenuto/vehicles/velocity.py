@@ -24,11 +24,11 @@ class VelocityCommand(NamedTuple):
 
 STANDSTILL = VelocityCommand()
 # What is so near to a quarter of a turn is one, rad.
-_ALONG = 1e-6
+ALONG = 1e-6
 
 
 def field_to_body(demand: VelocityCommand, heading: float) -> VelocityCommand:
     """Turn a demand along the field's axes into the robot's own, when it is turned to the left by ``heading``, rad."""
     # A quarter of a turn is exactly one: rounding must not say to which side wheels steer.
-    c, s = (part if abs(part) > _ALONG else 0.0 for part in (math.cos(heading), math.sin(heading)))
+    c, s = (part if abs(part) > ALONG else 0.0 for part in (math.cos(heading), math.sin(heading)))
     return VelocityCommand(demand.vx * c + demand.vy * s, demand.vy * c - demand.vx * s, demand.vz, demand.yaw_rate)

@@ -144,6 +144,11 @@ export class Inputs {
     addEventListener("keyup", (event) => this.key(event, false));
     addEventListener("gamepadconnected", (event) => (this.pad ??= { index: event.gamepad.index, id: event.gamepad.id, used: false }));
     addEventListener("gamepaddisconnected", (event) => event.gamepad.index === this.pad?.index && this.losePad());
+    // Where no finger is left on the screen, none holds anything, whatever became of its pointer.
+    onceNoFingerIsLeft(() => {
+      for (const stick of this.sticks) Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
+      this.changed();
+    });
     addEventListener("contextmenu", (event) => event.target.closest?.("#deck") && event.preventDefault());
   }
 
@@ -317,6 +322,12 @@ export class Inputs {
   }
 }
 
+function onceNoFingerIsLeft(act) {
+  for (const end of ["touchend", "touchcancel"]) {
+    addEventListener(end, (event) => event.touches.length || act(), { capture: true, passive: true });
+  }
+}
+
 // Call set(true) while a pointer or a key holds a button down.
 export function whileDown(button, set) {
   const pointers = new Set();
@@ -331,6 +342,11 @@ export function whileDown(button, set) {
       if (pointers.delete(event.pointerId) && !pointers.size) set(false);
     });
   }
+  onceNoFingerIsLeft(() => {
+    if (!pointers.size) return;
+    pointers.clear();
+    set(false);
+  });
   button.addEventListener("keydown", (event) => {
     if ((event.code === "Enter" || (event.code === "Space" && button.id !== "hold")) && !event.repeat) set(true);
   });

@@ -1,0 +1,30 @@
+"""The numbers of the pure rooms that templates need, under the names that they have there: each stands in one place."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+
+from tenuto.driving.driver import NO_WISH
+from tenuto.driving.holding import HELD_FROM
+from tenuto.driving.pipeline import PATIENCE
+from tenuto.driving.ramps import HALVINGS, STUCK
+from tenuto.driving.vigilance import MOVED, TOLD_FROM
+from tenuto.sticks.centring import FEWEST, NEAR_CENTRE, STILL_SECONDS, STILL_WITHIN
+from tenuto.styles.four_wheel import STEERING_KINDS
+from tenuto.switches.gesture import GESTURE_FAR, LEVER_LOW
+from tenuto.vehicles.actuators import COMES_ABOVE, GOES_BELOW, HALF
+from tenuto.vehicles.base import NEVER
+from tenuto.vehicles.modules import NO_SPEED
+from tenuto.vehicles.priority import SETTLING
+from tenuto.vehicles.velocity import ALONG
+
+# Bits a second of velocity lines between boards.
+LINE_SPEED = 115_200
+
+CONSTANTS = SimpleNamespace(
+    NO_WISH=NO_WISH, HELD_FROM=HELD_FROM, PATIENCE=PATIENCE, HALVINGS=HALVINGS, STUCK=STUCK, MOVED=MOVED,
+    TOLD_FROM=TOLD_FROM, FEWEST=FEWEST, NEAR_CENTRE=NEAR_CENTRE, STILL_SECONDS=STILL_SECONDS, STILL_WITHIN=STILL_WITHIN,
+    STEERING_KINDS=STEERING_KINDS, GESTURE_FAR=GESTURE_FAR, LEVER_LOW=LEVER_LOW, COMES_ABOVE=COMES_ABOVE,
+    GOES_BELOW=GOES_BELOW, HALF=HALF, NEVER=NEVER, NO_SPEED=NO_SPEED, SETTLING=SETTLING, ALONG=ALONG,
+    LINE_SPEED=LINE_SPEED,
+)  # fmt: skip
