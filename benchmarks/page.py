@@ -160,7 +160,7 @@ def _shares(drive: PageDrive) -> dict[str, float]:
     with ExitStack() as stack:
         found["with one page"] = _share(drive)
         for _ in range(WATCHERS):
-            stack.callback(RawPage(drive).line.close)
+            stack.callback(RawPage(drive.url).line.close)
         found[f"with {WATCHERS} more that look on"] = _share(drive)
     return found
 

@@ -117,14 +117,15 @@ class PageDrive:
 class RawPage:
     """A page without a browser: the messages of one, as bytes over a WebSocket."""
 
-    def __init__(self, drive: PageDrive, **more: Any) -> None:
+    def __init__(self, url: str, **more: Any) -> None:
         from websockets.sync.client import connect
 
-        origin = more.pop("origin", drive.url.rstrip("/"))
+        origin, place = more.pop("origin", url.rstrip("/")), url.replace("http", "ws", 1)
         self._stack = ExitStack()
-        line = connect(f"ws://127.0.0.1:{drive.port}/live", origin=origin, proxy=None, open_timeout=PATIENCE, **more)
+        line = connect(f"{place}live", origin=origin, proxy=None, open_timeout=PATIENCE, **more)
         self.line: ClientConnection = self._stack.enter_context(line)
         self.clock, self.number, self.who, self.over = 0.0, 0, dict[str, Any](), False
+        self.tick: dict[str, Any] = {}
         self._hearing = threading.Thread(target=self._hear, daemon=True)
         self._hearing.start()
         wait_for(lambda: self.clock > 0.0 and self.who, "the server says nothing")
@@ -134,6 +135,7 @@ class RawPage:
             for text in self.line:
                 message = json.loads(text)
                 if message["type"] == "tick":
+                    self.tick = message
                     self.clock = message["clock"]
                 elif message["type"] == "who":
                     self.who = message

@@ -7,6 +7,7 @@ import signal
 import ssl
 import subprocess
 import sys
+import threading
 import time
 import urllib.error
 import urllib.request
@@ -18,10 +19,14 @@ from typing import TYPE_CHECKING, Any
 
 import pytest
 
+import tenuto
 from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
-from helpers import patient, run
-from tenuto import Profile, load_profile
+from helpers import Hands, patient, run
+from tenuto import Profile, Tick, load_profile
 from tenuto.data import shipped
+from tenuto.sim.sources import stick_numbers
+from tenuto.sinks.function import FunctionSink
+from tenuto.sinks.page import PageSink
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser, Page
@@ -289,7 +294,7 @@ def test_a_log_is_scrubbed_on_the_page(browser: Browser, tmp_path: Path) -> None
 
 
 def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None:
-    first, second = RawPage(drive), RawPage(drive)
+    first, second = RawPage(drive.url), RawPage(drive.url)
     first.begin(drive=0.6)
     drive.drives()
     second.say(type="take")
@@ -317,13 +322,13 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
 
     for origin in ("http://orchard.example", f"http://127.0.0.1:{drive.port + 1}", "null", None):
         with pytest.raises(InvalidStatus):
-            RawPage(drive, origin=origin)
+            RawPage(drive.url, origin=origin)
     host = {"Host": f"orchard.example:{drive.port}"}
     with pytest.raises(urllib.error.HTTPError, match="403"):
         urllib.request.urlopen(urllib.request.Request(drive.url, headers=host))
     with urllib.request.urlopen(drive.url) as answer:
         assert "default-src 'none'" in answer.headers["Content-Security-Policy"]
-    page, hostile = RawPage(drive), RawPage(drive)
+    page, hostile = RawPage(drive.url), RawPage(drive.url)
     page.begin()
     # What lay somewhere for too long does not move it, however well it is made.
     for _ in range(10):
@@ -337,7 +342,7 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
     for number in range(10_000):
         with suppress(Exception):
             if hostile.over:
-                hostile = RawPage(drive)
+                hostile = RawPage(drive.url)
             hostile.line.send(b"\x00\xff" * (number % 400) if number % 2 else json.dumps({"type": "frame"}))
         if number % 50 == 0:
             page.frame(left_shoulder=1.0, drive=0.6)
@@ -346,7 +351,7 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
 
 
 def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:
-    page = RawPage(drive)
+    page = RawPage(drive.url)
     page.begin(drive=0.6)
     drive.drives()
     drive.source.server._process.kill()
@@ -415,3 +420,55 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         page.get_by_role("button", name="emergency stop").click()
         drive.stands_for(0.3)
         assert drive.state != "emergency stop"
+
+
+def test_a_page_that_only_shows_stops_the_robot_all_the_same(profile: Profile) -> None:
+    shown, ticks, handle = tenuto.open_sink("page:0"), list[Tick](), tenuto.DriveHandle()
+    assert isinstance(shown, PageSink)
+    hands, sinks = Hands(), [shown, FunctionSink("robot", ticks.append)]
+    thread = threading.Thread(target=lambda: tenuto.drive(profile, hands, sinks, handle=handle))
+    with shown:
+        thread.start()
+        page = RawPage(shown.server.url)
+        wait_for(lambda: ticks and ticks[-1].command.vx > 0.1, "the hands do not drive")
+        wait_for(lambda: page.tick.get("state") == "driving", "the page does not show it")
+        page.say(type="take")
+        page.say(type="mark", text="here")
+        page.say(type="emergency")
+        wait_for(lambda: str(ticks[-1].guard.state) == "emergency stop", "no emergency stop")
+        wait_for(lambda: page.tick["guard"] == "emergency stop", "the page does not show it")
+        assert page.who["driver"] == ""
+        page.say(type="reset")
+        wait_for(lambda: str(ticks[-1].guard.state) != "emergency stop", "the reset is not heard")
+        handle.end("the test is over")
+        thread.join(PATIENCE)
+    assert any("here" in notice.text for tick in ticks for notice in tick.notices)
+
+
+@pytest.mark.parametrize("words", [("watch", "--for", "3"), ("calibrate", "--ends", "1", "--returns", "1")])
+def test_what_a_device_sends_is_shown_on_a_page(tmp_path: Path, words: tuple[str, ...]) -> None:
+    command, *more = words
+    call = [sys.executable, "-m", "tenuto", command, "simulated:sticks", "--page", "0", *more]
+    with subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr is not None
+        page = RawPage(process.stderr.readline().split()[1])
+        wait_for(lambda: page.tick.get("watch"), "nothing is shown")
+        wait_for(lambda: page.tick["watch"]["moved"] in stick_numbers(0.0), "nothing has moved")
+        assert set(page.tick["watch"]["controls"]) == set(stick_numbers(0.0))
+        if command == "calibrate":
+            wait_for(lambda: page.tick["watch"]["step"] == 2, "it does not lead")
+            assert "to all its ends" in page.tick["watch"]["prompt"]
+        assert process.wait(PATIENCE) in (0, 1)
+
+
+def test_a_page_s_own_sticks_are_watched(tmp_path: Path) -> None:
+    call = [sys.executable, "-m", "tenuto", "watch", "page:0", "--for", "4", "--json"]
+    with subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr is not None
+        assert process.stdout is not None
+        page = RawPage(process.stderr.readline().split()[1])
+        page.take()
+        page.drive_on(1.0, left_y=1.0, left_trigger=0.5)
+        found = json.loads(process.stdout.read())
+    assert found["controls"]["left_y"]["low"] == -32768
+    assert found["controls"]["left_trigger"]["high"] == pytest.approx(0.5 * 32767.0)

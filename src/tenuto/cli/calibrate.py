@@ -23,15 +23,18 @@ from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
-from tenuto.cli.watch import Watch, plain_numbers
+from tenuto.cli.watch import Watch, plain_numbers, show_on, watch_pages
 
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement
+    from tenuto.links.page import PageServer
     from tenuto.sources import Source
 
 # How long the first frame may take, s.
 _PATIENCE = 5.0
 _POLL_SECONDS, _REFRESH_SECONDS = 0.004, 0.2
+# How long a page still shows that it is over, s.
+_LAST_LOOK = 0.5
 
 
 def calibrate(
@@ -47,6 +50,10 @@ def calibrate(
     figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw what was measured, as PNG.")] = None,
     ends: Annotated[float, typer.Option(min=1.0, help="Seconds for going to the ends.")] = 15.0,
     lets: Annotated[float, typer.Option("--returns", min=1.0, help="Seconds for letting go.")] = 20.0,
+    page: Annotated[
+        str | None,
+        typer.Option(help="Lead on a page too: its port, as 8600 or 8600,lan=true.", show_default=False),
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Keep it even if it is not good enough.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was measured as JSON.")] = False,
 ) -> None:
@@ -59,6 +66,8 @@ def calibrate(
       tenuto calibrate gamepad
 
       tenuto calibrate --from worn-pad.csv --figure worn-pad.png
+
+      tenuto calibrate sbus:/dev/ttyAMA0 --page 8600,lan=true      with a phone beside the robot
     """
     from tenuto.calibration import measure
     from tenuto.sources import known_infos, open_source
@@ -72,7 +81,7 @@ def calibrate(
     else:
         with open_source(source, clock=the_clock.get()) as opened:
             infos, name, identity = opened.controls(), opened.name, opened.identity
-            frames = _lead(opened, ends, lets)
+            frames = _lead(opened, ends, lets, page)
     if not frames:
         raise SourceError(f"{name} sent nothing: is it switched on, and is the kind of source right?")
     if record is not None:
@@ -92,7 +101,7 @@ def calibrate(
             save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
 
 
-def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
+def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Frame]:
     """Lead a person through the three steps, with a live picture, and give the frames of all of them."""
     from tenuto.calibration.measure import REST_SECONDS
 
@@ -105,10 +114,11 @@ def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
     view = Watch(source, {})
     with ExitStack() as stack:
         live = stack.enter_context(Live(auto_refresh=False, console=results)) if results.is_terminal else None
+        pages = watch_pages(stack, source, page)
         stopped = stack.enter_context(ctrl_c())
         clock = the_clock.get()
         start, refreshed, ended = clock.now(), -1.0, 0.0
-        for seconds, prompt in steps:
+        for number, (seconds, prompt) in enumerate(steps, 1):
             ended += seconds
             if live is None:
                 results.print(prompt)
@@ -120,15 +130,34 @@ def _lead(source: Source, ends: float, lets: float) -> list[Frame]:
                     frames.append(frame)
                 elif not frames and view.now > _PATIENCE:
                     return []
-                if live is not None and view.now - refreshed >= _REFRESH_SECONDS:
+                if view.now - refreshed >= _REFRESH_SECONDS and (pages or live is not None):
                     refreshed = view.now
-                    left = Text(f"{prompt}  {ended - view.now:.0f} s", style="bold yellow")
-                    marks = {name: "✓ both ends" for name in _both_ends(frames, view)}
-                    live.update(Group(left, view.link(), view.table(results.height - 4, marks)), refresh=True)
+                    _show(view, pages, live, number, prompt, ended - view.now, _both_ends(frames, view))
                 clock.sleep_until(start + view.now + _POLL_SECONDS)
+        _say_done(pages, view)
         if stopped:
             raise KeyboardInterrupt
     return frames
+
+
+def _show(
+    view: Watch, pages: list[PageServer], live: Live | None, number: int, prompt: str, left: float, done: list[str]
+) -> None:
+    """Show what to do, how long, and what has been done of it: in the terminal, and on pages."""
+    show_on(pages, view, {"step": number, "prompt": prompt, "left": math.ceil(left), "done": done})
+    if live is not None:
+        said = Text(f"{prompt}  {left:.0f} s", style="bold yellow")
+        marks = dict.fromkeys(done, "✓ both ends")
+        live.update(Group(said, view.link(), view.table(results.height - 4, marks)), refresh=True)
+
+
+def _say_done(pages: list[PageServer], view: Watch) -> None:
+    """Say on pages that it is over, and let them show it."""
+    for server in pages:
+        server.watched = {**view.as_page(), "step": 0, "prompt": "Measured. The terminal says what was found."}
+    if pages:
+        clock = the_clock.get()
+        clock.sleep_until(clock.now() + _LAST_LOOK)
 
 
 def _both_ends(frames: list[Frame], view: Watch) -> list[str]:

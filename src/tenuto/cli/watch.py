@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.console import Group, RenderableType
@@ -19,7 +19,7 @@ from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import counted, results
 from tenuto.cli.live import may_take_the_screen
-from tenuto.cli.opened import opened_box, say_of_box
+from tenuto.cli.opened import opened_box, say_of_box, say_of_pages
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import signal_in_words
 from tenuto.sources import Source, open_source
@@ -27,9 +27,14 @@ from tenuto.sources.receiver import STRANGE
 from tenuto.sticks.observe import Observed, Observer
 from tenuto.sticks.travel import Travel
 
+if TYPE_CHECKING:
+    from tenuto.links.page import PageServer
+
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
 # What a row needs beside its bar, and how long the bar may be, in characters.
 _DOCTOR_SECONDS = 2.0
+# A source that sends nothing for longer is silent, s.
+_SILENT = 0.5
 _ROW, _MARK, _SHORTEST_BAR, _LONGEST_BAR = 60, 13, 8, 64
 
 
@@ -92,7 +97,7 @@ class Watch:
             return Text(STRANGE, style="bold red")
         if not self.newest.link_good:
             return Text(f"link not good: {self.newest.note}", style="bold red")
-        if (age := self.now - self.newest.time) > 0.5:
+        if (age := self.now - self.newest.time) > _SILENT:
             return Text(f"silent for {age:.1f} s", style="bold red")
         return Text("link good" + (f": {self.newest.note}" if self.newest.note else ""), style="green")
 
@@ -137,6 +142,17 @@ class Watch:
             self.table(room),
             Text(more if hidden > 0 else usual, style="dim"),
         )
+
+    def as_page(self) -> dict[str, object]:
+        """The same for a page in a browser."""
+        rate, link = self.observer.look(self.now), self.link()
+        silent = self.newest is None or not self.newest.link_good or self.now - self.newest.time > _SILENT
+        return {
+            "source": self.source.name, "link": link.plain, "good": not silent, "rate": rate,
+            "moved": self.observer.most_moved(),
+            "controls": {name: plain_numbers([seen.raw, seen.low, seen.high, *seen.ends])
+                         for name, seen in self.observer.controls.items()},
+        }  # fmt: skip
 
     def as_json(self) -> dict[str, object]:
         """The same as plain data."""
@@ -199,6 +215,9 @@ def watch(
     raw: Annotated[
         Path | None, typer.Option(help="Keep the bytes themselves in this black box, FILE.mcap.", dir_okay=False)
     ] = None,
+    page: Annotated[
+        str | None, typer.Option(help="Show it on a page too: its port, as 8600 or 8600,lan=true.", show_default=False)
+    ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was seen as JSON at the end.")] = False,
 ) -> None:
     """Show what a controller really sends: every control live, how far it went, and which one moved.
@@ -217,6 +236,8 @@ def watch(
       tenuto watch gamepad --for 10 --record mine.csv
 
       tenuto watch sbus:/dev/ttyUSB0 --raw box.mcap     and again: tenuto watch sbus:box.mcap
+
+      tenuto watch sbus:/dev/ttyAMA0 --page 8600        in a browser
     """
     from tenuto.sources.recording import RecordingWriter
 
@@ -225,6 +246,7 @@ def watch(
         writer = stack.enter_context(RecordingWriter(record)) if record else None
         box = opened_box(stack, raw, [opened])
         view = Watch(opened, travels)
+        shown = watch_pages(stack, opened, page)
         stopped = stack.enter_context(ctrl_c())
         clock = the_clock.get()
         start = clock.now()
@@ -233,6 +255,7 @@ def watch(
             frame = view.poll(clock.now() - start)
             if frame is not None and writer is not None:
                 writer.add(frame)
+            show_on(shown, view)
             return not (stopped or opened.finished or (seconds is not None and view.now >= seconds))
 
         if not (plain or as_json) and may_take_the_screen([opened]):
@@ -255,6 +278,30 @@ def watch(
         raise typer.Exit(1)
 
 
+def watch_pages(stack: ExitStack, source: Source, page: str | None) -> list[PageServer]:
+    """Return the pages that show it: that of the source, where it is one, and the one that was asked for."""
+    from tenuto.sources.page import PageSource
+
+    found = [source.server] if isinstance(source, PageSource) else []
+    say_of_pages([source])
+    if page is not None:
+        from tenuto.sinks import open_sink
+        from tenuto.sinks.page import PageSink
+
+        sink = stack.enter_context(open_sink(f"page:{page}"))
+        assert isinstance(sink, PageSink)
+        say_of_pages([sink])
+        found.append(sink.server)
+    return found
+
+
+def show_on(pages: Sequence[PageServer], view: Watch, more: Mapping[str, object] | None = None) -> None:
+    """Show what is watched on pages, ten times a second; ``more`` is what somebody is to do meanwhile."""
+    for server in pages:
+        if not 0.0 <= view.now - server.shown_at < _REFRESH_SECONDS:
+            server.watched, server.shown_at = {**view.as_page(), **(more or {})}, view.now
+
+
 def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:
     """Poll until the end; with a view where the keys of the terminal belong to the source, or it is a small one."""
     with ExitStack() as stack:
@@ -272,4 +319,6 @@ def plain_numbers(value: object) -> object:
     """Replace what JSON has no number for by null."""
     if isinstance(value, dict):
         return {key: plain_numbers(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [plain_numbers(item) for item in value]
     return None if isinstance(value, float) and not math.isfinite(value) else value

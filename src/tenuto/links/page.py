@@ -67,6 +67,7 @@ class PageServer(Closing):
         fingerprint: of the certificate, where there is one.
         title, origin: the robot's name, and where commands come from and go to, for the page's head.
         file: of the profile, in which settings that are tried on the page are saved; empty where there is none.
+        watched: what a source sends, where nothing is driven: see ``tenuto watch``.
         asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
     """
 
@@ -91,6 +92,8 @@ class PageServer(Closing):
         needs(*settings.packages())
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
+        self.watched: dict[str, Any] | None = None
+        self.shown_at = -SEND_EVERY
         self.said: Callable[[str], None] = lambda text: None
         self.title = self.origin = self.file = self._driver = ""
         self.url = self.code = self.fingerprint = ""
@@ -164,6 +167,8 @@ class PageServer(Closing):
             message |= {"ticks": self._ticks, "seconds": now - before, "worst": self._worst}
             before = now
             self._ticks, self._worst = 0, 0.0
+            if self.watched is not None:
+                message["watch"] = self.watched
             plan = self._plan
             if plan is not self._sent_plan:
                 message |= {"plan": plan, "title": self.title, "origin": self.origin, "file": self.file,

@@ -111,6 +111,8 @@ class Page:
             self._beats.append((message["ticks"], message["seconds"], message["worst"]))
             ticks, seconds, worst = zip(*self._beats, strict=True)
             said |= {"rate": round(sum(ticks) / sum(seconds), 1), "worst": round(max(worst), 4)}
+        if (watched := message.get("watch")) is not None:
+            said["watch"] = watched
         text = json.dumps(said, separators=(",", ":"))
         for outlet in self.outlets:
             outlet.newest(text)

@@ -4,6 +4,7 @@ import { Inputs, whileDown } from "/static/inputs.js";
 import { Class } from "/static/class.js";
 import { Curves } from "/static/curves.js";
 import { Player } from "/static/player.js";
+import { Watch } from "/static/watch.js";
 import { View } from "/static/view.js";
 
 const FRAME_MS = 20;
@@ -26,6 +27,7 @@ const inputs = new Inputs(
 
 const curves = new Curves(place("curves"), (message) => say(message));
 const robots = new Class(place("class"), (message) => say(message));
+const watch = new Watch(place("watch"));
 const player = new Player(place("player"), (message) => say(message));
 
 let line = null;
@@ -69,6 +71,11 @@ function hear(message) {
   if (message.type === "tick") {
     clock = message.clock;
     if (driving() && sentAs.has(message.echo)) message.echo_ms = Math.round(performance.now() - sentAs.get(message.echo));
+    if (message.watch) {
+      document.body.classList.add("watch");
+      watch.show(message.watch);
+      view.state(message.watch.good ? "sending" : "silent", message.watch.good ? "driving" : "stopped");
+    }
     if (message.state !== undefined) {
       view.tick(message, who);
       inputs.seen(message.controls);

@@ -1,0 +1,51 @@
+// What a controller really sends: each control, how far it has been, and which one moved.
+
+import { element } from "/static/inputs.js";
+
+export class Watch {
+  constructor(place) {
+    this.place = place;
+    this.rows = new Map();
+  }
+
+  show({ source, link, good, rate, moved, controls, step, prompt, left, done }) {
+    this.place.hidden = false;
+    const lead = this.place.querySelector("#lead");
+    lead.hidden = !prompt;
+    if (prompt) {
+      lead.dataset.step = step;
+      const said = this.place.querySelector("#prompt");
+      if (said.dataset.prompt !== prompt) Object.assign(said.dataset, { prompt });
+      said.textContent = left === undefined ? prompt : `${prompt} ${left} s`;
+    }
+    this.place.querySelector("#watched").textContent = `${source}: ${link}, ${Math.round(rate)} frames/s`;
+    this.place.querySelector("#moved").textContent = moved ?? (good ? "move one stick" : "");
+    for (const [name, [raw, low, high, least, most]] of Object.entries(controls)) {
+      const row = this.rows.get(name) ?? this.make(name);
+      row.line.classList.toggle("moved", name === moved);
+      row.line.classList.toggle("done", done?.includes(name) ?? false);
+      row.raw.textContent = raw === null ? "–" : Number(raw.toPrecision(6));
+      const share = (value) => (most > least ? Math.max(0, Math.min(100, (100 * (value - least)) / (most - least))) : 0);
+      row.band.style.left = `${share(low)}%`;
+      row.band.style.width = `${share(high) - share(low)}%`;
+      row.now.style.left = `${share(raw)}%`;
+      row.band.hidden = row.now.hidden = raw === null;
+    }
+  }
+
+  make(name) {
+    const line = element("tr", {});
+    const title = element("th", { scope: "row" });
+    title.textContent = name;
+    const [raw, cell] = [element("td", {}), element("td", {})];
+    const bar = element("span", { class: "range", "aria-hidden": "true" });
+    const [band, now] = [element("i", {}), element("b", {})];
+    bar.append(band, now);
+    cell.append(bar);
+    line.append(title, raw, cell);
+    this.place.querySelector("tbody").append(line);
+    const row = { line, raw, band, now };
+    this.rows.set(name, row);
+    return row;
+  }
+}
