@@ -376,7 +376,7 @@ def test_tune_from_the_command_line(folder: Path) -> None:
     assert '[speeds]\n# as wished (now 1.2 m/s)\nforward = "0.9 m/s"' in patch
     for arguments, code, said in (
         (("--stop-within", "0.2 m"), 1, "or a shorter link_timeout"),
-        (("--top-speed", "3 s"), 2, "s measures time, and this is a speed"),
+        (("--top-speed", "3 s"), 2, "s is a time; a speed is needed"),
         (("--noise", "7"), 2, "--noise"),
     ):
         done = run("tune", "orchard-row.csv", "medlar.toml", *arguments, cwd=folder)

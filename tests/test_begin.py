@@ -76,7 +76,7 @@ def test_begin_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None
     assert (done.returncode, (tmp_path / "new.toml").exists()) == (1, False)  # asks first, and nobody answers
     done = run("begin", "new.toml", "--from", str(recording), "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    assert "drive  left_y, which falls" in done.stdout
+    assert "drive  left_y (decreases)" in done.stdout
     profile = tenuto.load_profile(tmp_path / "new.toml")
     drive, steer, hold, stop, *_ = profile.plan().controls
     assert [(mode.name, mode.speeds.forward, mode.speeds.turn) for mode in profile.plan().modes] == [
@@ -526,7 +526,7 @@ def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> N
     profile = str(shipped("medlar.toml"))
     calm = run("check", profile, cwd=tmp_path)
     assert (calm.returncode, "0 errors, 0 warnings" in calm.stdout) == (0, True)
-    assert "it slows down to standstill                 until 1.12 s  0.86 m" in calm.stdout
+    assert "it slows down to standstill                      until 1.12 s  0.86 m" in calm.stdout
     other = run("check", profile, "--source", "simulated:crsf", cwd=tmp_path)
     assert other.returncode == 1
     assert "medlar.toml:11: controls.drive.reads: error: the device has no left_y" in other.stdout

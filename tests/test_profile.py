@@ -62,7 +62,7 @@ ERRORS = [
         "expected a number from 0 (straight) to 1 (all cubic), found 3",
     ),
     ("expo = 0.35", "expo = nan", "controls.drive.expo", "found nan"),
-    ('"1.2 m/s"', '"1.2 m"', "speeds.forward", 'found "1.2 m" (m measures length, and this is a speed)'),
+    ('"1.2 m/s"', '"1.2 m"', "speeds.forward", 'found "1.2 m" (m is a length; a speed is needed)'),
     ('"1.2 m/s"', '"quick"', "speeds.forward", 'found "quick" (write it like "1.0 m/s")'),
     ('"1.2 m/s"', "-1", "speeds.forward", "it must be finite and above zero"),
     ('"left_y"', '"left_yy"', "controls.drive.reads", 'found "left_yy" (did you mean "left_y"?)'),
@@ -146,7 +146,7 @@ def test_quantities_take_every_unit_of_their_dimension_and_no_other(
     assert parse_quantity(f"{number!r} {unit}", dimension) == pytest.approx(number * factor)
     assert parse_quantity(number, dimension) == number
     other = data.draw(st.sampled_from([other for other in DIMENSIONS if other is not dimension]))
-    with pytest.raises(ValueError, match="measures"):
+    with pytest.raises(ValueError, match="is needed"):
         parse_quantity(f"{number!r} {unit}", other)
 
 

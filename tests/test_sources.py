@@ -266,7 +266,7 @@ def test_the_keys_drive_and_the_whole_view_is_drawn(tmp_path: Path) -> None:
             break
     assert drive.after != pexpect.TIMEOUT
     drive.send("\x03")
-    drive.expect("Ended: Ctrl-C")
+    drive.expect("Stopped: Ctrl-C")
     drive.expect(pexpect.EOF)
     drive.close()
     assert drive.exitstatus == 0
@@ -288,7 +288,7 @@ def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.send(" ")
     terminal.expect(r"not enabled \(speed 40 %, turn 30 %\): enable is not held")
     terminal.send("\x03")
-    terminal.expect("Ended: Ctrl-C")
+    terminal.expect("Stopped: Ctrl-C")
     terminal.expect("status 0")
     assert is_as_it_was(terminal)
 

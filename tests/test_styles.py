@@ -392,7 +392,7 @@ def test_what_a_vehicle_cannot_do_is_told() -> None:
         ("quince", 'kind = "four_wheel"\n', 'kind = "car"\n', "style.max_angle: expected one of kind, throttle"),
         ("medlar", 'kind = "arcade"\nforward', 'kind = "car"\nsteer = "steer"\nthrottle', "style.turn"),
         ("sorrel", "{ left = ", "{ lift = ", "style.each: expected thrusters of this vehicle: left, right"),
-        ("sorrel", 'thrust = "28 N"', 'thrust = "28 m"', "m measures length, and this is a force"),
+        ("sorrel", 'thrust = "28 N"', 'thrust = "28 m"', "m is a length; a force is needed"),
         ("quince", "[actuators.angles]", "[actuators.angels]", 'did you mean "angles"?'),
         ("quince", 'max_wheel_speed = "60 rev/min"\n', "", "actuators.front_left_wheel.full: expected what"),
         ("quince", '"counter", "crab"', '"counter", "krab"', "choose.steering.order"),

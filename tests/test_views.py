@@ -186,7 +186,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
     child.send("m")
     time.sleep(0.5)
     child.send("q")
-    child.expect("Ended: q: stop was asked for")
+    child.expect("Stopped: q: stop was asked for")
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 0
@@ -212,7 +212,7 @@ def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     rows = len(log.read_text().splitlines())
     assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)
     child.kill(signal.SIGTERM)
-    child.expect("Ended: SIGTERM")
+    child.expect("Stopped: SIGTERM")
     child.expect(pexpect.EOF)
     child.close()
     assert max(tenuto.load_log(log)["dt"]) < 1.0

@@ -222,8 +222,7 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
             WARNING,
         )
     if found.kind == "middle" and found.dead_zone > WIDEST_DEAD_ZONE:
-        zone = f"it comes back so loosely that it needs a dead zone of {100 * found.dead_zone:.0f} %"
-        text = f"{zone}: replace it, or drive with that"
+        text = f"worn: it needs a dead zone of {100 * found.dead_zone:.0f} %; replace it, or drive with that"
         found.add("loose", text, WARNING)
     if found.noise > 0.02 * span:
         share = 100.0 * found.noise / span
@@ -235,7 +234,13 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
     if found.steps < FEWEST_STEPS:
         found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", WARNING)
     if found.kind == "middle" and len(found.places) < FEWEST_RETURNS:
-        found.add("few_returns", f"it was let go {len(found.places)} times: let it go {FEWEST_RETURNS} times at least")
+        released = counted_times(len(found.places))
+        found.add("few_returns", f"released {released}; release it at least {counted_times(FEWEST_RETURNS)}")
+
+
+def counted_times(number: int) -> str:
+    """Say how often: "never", "once", "twice", "3 times"."""
+    return {0: "never", 1: "once", 2: "twice"}.get(number, f"{number} times")
 
 
 def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
@@ -251,11 +256,12 @@ def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
         if found.kind == "middle" and abs(place - found.centre) < 0.1 * span:
             found.add("end_unreached", f"it was never pushed from its middle to its {end} end: push it there too")
         elif visits < FEWEST_VISITS:
-            found.add("end_unreached", f"its {end} end was reached {visits} times: push it there twice at least")
+            text = f"its {end} end was reached {counted_times(visits)}; push it there at least twice"
+            found.add("end_unreached", text)
     jumps = dirty_spots(raw)
     if len(jumps) >= 3:
         where = float(np.median(jumps))
-        found.add("dirty", f"it jumped {len(jumps)} times, mostly near {where:g}: clean or replace it")
+        found.add("dirty", f"it jumped {counted_times(len(jumps))}, mostly near {where:g}: clean or replace it")
 
 
 def _look_for_twins(controls: dict[str, ControlMeasurement], columns: dict[str, Array]) -> None:

@@ -257,8 +257,8 @@ def _write(
     from tenuto.calibration.store import write_atomically
 
     for role, meant in answers.meant.items():
-        way = "rises" if meant.rising else "falls"
-        results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control}, which {way}")
+        way = "increases" if meant.rising else "decreases"
+        results.print(f"  {role.replace('_minus', ', other way'):<6} {meant.control} ({way})")
     keys = {role.name: role.key for role in _roles(profile, answers) if role.key}
     document = opened_document(profile, answers.vehicle)
     text = text_of(document, profile.stem if new else "", answers, infos, keys)

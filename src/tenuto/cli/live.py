@@ -87,6 +87,6 @@ def until(seconds: float, show: Callable[[Tick], None]) -> Callable[[Tick], str 
 
     def see(tick: Tick) -> str | None:
         show(tick)
-        return f"{seconds:g} s are over" if tick.time >= seconds else None
+        return f"the limit of {seconds:g} s was reached" if tick.time >= seconds else None
 
     return see

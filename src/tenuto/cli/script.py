@@ -176,4 +176,4 @@ def _drive(
             bell=status.ring,
         )  # fmt: skip
     if not quiet:
-        results.print(f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)
+        results.print(f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)

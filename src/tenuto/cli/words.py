@@ -92,7 +92,7 @@ def report_in_words(report: DriveReport) -> str:
     """Say how a drive went, as the loop saw it."""
     slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
     return (
-        f"Ended: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
+        f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
         f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
         f"the slowest made in {report.worst_tick * 1000:.1f} ms."
     )

@@ -218,9 +218,9 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
     borne = guard.grace + plan.period if guard.grace else 0.0
     worst = worst_stop(plan, reaction(plan))
     speed = worst.ground
-    stages = [Stage("nothing is noticed: the last command holds", noticed, speed * noticed)]
+    stages = [Stage("loss not yet detected: the last command is held", noticed, speed * noticed)]
     if borne:
-        stages.append(Stage("grace: the last command holds", borne, speed * borne))
+        stages.append(Stage("grace: the last command is held", borne, speed * borne))
     ramp = worst.seconds - noticed - borne
     braking = worst.metres - speed * (noticed + borne)
     if guard.on_link_loss == "silent":

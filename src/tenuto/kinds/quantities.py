@@ -96,12 +96,17 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
     if unit not in dimension.units():
         for other in DIMENSIONS:
             if unit in other.units():
-                raise ValueError(f"{unit} measures {other.name}, and this is a {dimension.name}")
+                raise ValueError(f"{unit} is {_a(other.name)}; {_a(dimension.name)} is needed")
         raise ValueError(f"units for a {dimension.name} are {', '.join(dimension.units())}")
     result = number * dimension.units()[unit]
     if not (math.isfinite(result) and (signed or result > 0.0)):
         raise ValueError("it must be finite" if signed else "it must be finite and above zero")
     return result
+
+
+def _a(name: str) -> str:
+    """Put the article before a name: "a speed", "an acceleration"."""
+    return f"{'an' if name[0] in 'aeiou' else 'a'} {name}"
 
 
 def _as_float(value: float) -> float:
