@@ -392,8 +392,10 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         assert answer_of(own + "/pair", {"code": "00000000x"}, Origin=own)[0] == 403
         page = browser.new_context(ignore_https_errors=True).new_page()
         page.goto(f"{own}/#code=12345678")
+        time.sleep(1.2)  # after a wrong code nobody may try for a second
         page.get_by_role("button", name="Let this device in").click()
         wait_for(lambda: "not the code" in page.inner_text("#said"), "a wrong code is taken")
+        time.sleep(1.2)
         page.fill("#code", server.code)
         page.fill("#name", "my phone")
         page.get_by_role("button", name="Let this device in").click()
@@ -472,3 +474,51 @@ def test_a_page_s_own_sticks_are_watched(tmp_path: Path) -> None:
         found = json.loads(process.stdout.read())
     assert found["controls"]["left_y"]["low"] == -32768
     assert found["controls"]["left_trigger"]["high"] == pytest.approx(0.5 * 32767.0)
+
+
+def test_begin_asks_on_the_page_for_each_stick(tmp_path: Path) -> None:
+    words = ["begin", "x.toml", "--source", "page:0", "--vehicle", "differential", "--style", "arcade", "--to",
+             "simulated", "--yes", "--wait", "5"]  # fmt: skip
+    call = [sys.executable, "-m", "tenuto", *words]
+    with subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stderr is not None
+        page = RawPage(process.stderr.readline().split()[1])
+        page.take()
+        pushes = {"FORWARD": "left_y", "turn LEFT": "right_x", "HELD": "left_shoulder"}
+        before, end = "", time.monotonic() + 3 * PATIENCE
+        while process.poll() is None and not page.over and time.monotonic() < end:
+            asked = page.tick.get("watch", {}).get("prompt", "")
+            push = next((control for word, control in pushes.items() if word in asked), "")
+            with suppress(Exception):  # it ends when all was answered
+                page.drive_on(0.6 if asked != before else 0.1)
+                page.drive_on(0.6, **({push: 1.0} if push and asked != before else {}))
+            before = asked
+        assert process.wait(PATIENCE) == 0
+    made = load_profile(tmp_path / "x.toml")
+    assert {name: control.reads for name, control in made.controls.items()} == {"drive": "left_y", "steer": "right_x"}
+    assert made.guard.hold_to_run == "left_shoulder"
+    assert made.source.kind == "page"
+
+
+@in_browser
+def test_the_tilt_of_a_phone_steers_until_it_is_silent(browser: Browser, drive: PageDrive) -> None:
+    page = opened(browser, drive)
+    tilt = (
+        "([beta, gamma]) => dispatchEvent(new DeviceOrientationEvent('deviceorientation', { beta, gamma, alpha: 0 }))"
+    )
+    page.get_by_role("button", name="steer by tilt").click()
+    page.evaluate(tilt, [40, 0])  # as it is held now is its middle
+    hold = Fingers(page)
+    end = time.monotonic() + PATIENCE
+    while "hold_not_pressed" not in drive.codes():
+        page.evaluate(tilt, [40, 0])
+        assert time.monotonic() < end, drive.ticks[-1].guard
+    hold.down(0, hold.middle_of("#hold"))
+    while not drive.moving:
+        page.evaluate(tilt, [25, -15] if drive.state == "driving" else [40, 0])
+        assert time.monotonic() < end, drive.ticks[-1].guard
+    assert drive.ticks[-1].command.vx > 0.0
+    page.evaluate(tilt, [25, -15])
+    wait_for(lambda: drive.ticks[-1].positions["drive"] == pytest.approx(0.5, abs=0.01), "another tilt")
+    drive.stops("link_bad")
+    assert any("tilt" in reason.text for tick in drive.ticks[-200:] for reason in tick.guard.reasons)

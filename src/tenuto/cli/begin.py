@@ -32,6 +32,7 @@ from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
 from tenuto.cli.signals import ctrl_c
+from tenuto.cli.watch import watch_pages
 from tenuto.files import MOST_TOML, read_text
 from tenuto.profile.beginning import begun_for, chassis_in
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
@@ -69,6 +70,9 @@ def begin(
     calibrate: Annotated[bool | None, typer.Option(help="Measure the sticks.")] = None,
     drive: Annotated[bool | None, typer.Option(help="Drive at the end.")] = None,
     wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
+    page: Annotated[
+        str | None, typer.Option(help="Ask for sticks on a page too: its port, as 8600 or 8600,lan=true.")
+    ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Ask nothing that an option can say, and write.")] = False,
 ) -> None:
     """Set a robot up by answering: device, vehicle, sticks, what enables it, where it goes, each motor, a drive.
@@ -104,7 +108,7 @@ def begin(
         answers.sink = checked_sink(answers.vehicle, to) if to else answers.sink
         _keep(kept, answers)
     said = control or []
-    infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks)
+    infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks, page)
     if new and talks and not answers.sink:
         answers.sink = ask_sink(answers.vehicle)
         _keep(kept, answers)
@@ -154,7 +158,7 @@ def _keep(kept: Path, answers: Answers) -> None:
 
 def _sticks(
     profile: Path, answers: Answers, said: list[str], kept: Path, recording: Path | None, enable: str | None,
-    wait: float, talks: bool,
+    wait: float, talks: bool, page: str | None,
 ) -> tuple[ControlInfo, ...]:  # fmt: skip
     """Ask for the sticks, what enables, what stops; return the controls of the device."""
     import tenuto
@@ -178,8 +182,9 @@ def _sticks(
             opened = stack.enter_context(open_source(what, clock=the_clock.get()))
             infos = opened.controls()
         answers.meant |= _said(said, infos, (*roles, HOLD, SWITCH, STOP, PACE))
+        pages = watch_pages(stack, opened, page)
         results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
-        asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None)
+        asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None, pages=pages)
         asker.know(answers.meant)
         # Where all that is wanted was said, nothing more is asked.
         more = not said or talks

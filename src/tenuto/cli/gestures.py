@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import select
 import sys
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame
@@ -13,10 +13,14 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Listener, Meant, Unclear
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
+from tenuto.cli.watch import Watch, show_on
 from tenuto.clock import Clock, SimulatedClock
 from tenuto.sources import Source
 from tenuto.styles.base import Asked, StyleOptions
 from tenuto.vehicles.base import Chassis
+
+if TYPE_CHECKING:
+    from tenuto.links.page import PageServer
 
 
 class Role(NamedTuple):
@@ -73,9 +77,13 @@ class Asker:
         ends: control → the least and the most that it has sent, and what it sent first.
     """
 
-    def __init__(self, source: Source, infos: tuple[ControlInfo, ...], stopped: list[int], *, wait: float, fast: bool):
-        """Listen to a source; ``fast`` for a recording, whose time is its own."""
+    def __init__(
+        self, source: Source, infos: tuple[ControlInfo, ...], stopped: list[int], *, wait: float, fast: bool,
+        pages: Sequence[PageServer] = (),
+    ) -> None:  # fmt: skip
+        """Listen to a source; ``fast`` for a recording, whose time is its own. Ask on pages too."""
         self._infos, self._stopped, self._wait = infos, stopped, wait
+        self._pages, self._watch, self._asked = pages, Watch(source, {}), "Let go of everything."
         self._listener = Listener(infos)
         self._frames = self._coming(source, fast)
         self._talks = not fast and sys.stdin.isatty()
@@ -108,7 +116,7 @@ class Asker:
 
     def go_to_ends(self, names: list[str], seconds: float) -> None:
         """Let controls be moved to all their ends, where the device does not say what these are."""
-        results.print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and let go.", soft_wrap=True)
+        self._print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and let go.")
         began = None
         for frame in self._frames:
             began = frame.time if frame is not None and began is None else began
@@ -118,11 +126,16 @@ class Asker:
     def _take(self, name: str, meant: Meant, more: str) -> None:
         self.found[name] = meant
         self._listener.taken.add(meant.control)
-        results.print(f"  understood: {meant.control}{more}", style="green")
+        self._print(f"  understood: {meant.control}{more}", "green")
 
     def _say(self, prompt: str, optional: bool) -> None:
         skip = "" if not optional else "; Enter if nothing should" if self._talks else "; or wait, if nothing should"
-        results.print(f"Now {prompt}{skip}.", soft_wrap=True)
+        self._print(f"Now {prompt}{skip}.")
+
+    def _print(self, text: str, style: str = "") -> None:
+        """Say something in the terminal, and on the pages."""
+        results.print(text, style=style, soft_wrap=True)
+        self._asked = text.strip()
 
     def _listen(self, role: Role) -> Meant | None:
         began, unclear = None, 0
@@ -137,7 +150,7 @@ class Asker:
             if isinstance(answer, Meant):
                 return answer
             if isinstance(answer, Unclear):
-                results.print(f"  {answer.why}. Again: {role.prompt}.", style="yellow", soft_wrap=True)
+                self._print(f"  {answer.why}. Again: {role.prompt}.", "yellow")
                 began, unclear = frame.time, unclear + 1
             if frame.time - began > self._wait or unclear > _MOST_UNCLEAR:
                 return None
@@ -151,7 +164,8 @@ class Asker:
         start = clock.now()
         while not self._stopped and not source.finished:
             now = clock.now() - start
-            frame = source.poll(now)
+            frame = self._watch.poll(now)
+            show_on(self._pages, self._watch, {"step": 3, "prompt": self._asked})
             for name, value in frame.values.items() if frame is not None and frame.link_good else ():
                 low, first, high = self.ends.get(name, (value, value, value))
                 self.ends[name] = min(low, value), first, max(high, value)

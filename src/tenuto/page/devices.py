@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
+import math
 import secrets
 from contextlib import suppress
 from dataclasses import dataclass
@@ -15,6 +16,8 @@ from tenuto.calibration.store import write_atomically
 
 # Wrong codes after which another one is made, and how long one is good, s.
 _TRIES, _CODE_GOOD_FOR = 5, 600.0
+# After a wrong one nobody may try for so long, s; after so many in all, nobody at all.
+_BETWEEN_TRIES, _MOST_WRONG = 1.0, 50
 # How often the file is looked at again, s.
 _LOOK_EVERY = 1.0
 _CODE_DIGITS = 8
@@ -96,22 +99,34 @@ def _digest(key: str) -> str:
 class Code:
     """What a new device has to show: good once, for some minutes, and for a few tries.
 
+    Whoever guesses gets a try a second, and so many in all: 50 of a hundred million.
+
     Attributes:
-        text: eight digits.
+        text: eight digits; empty once too many were wrong, and no device is let in any more.
     """
 
     def __init__(self, now: float) -> None:
         """Make one; ``now`` in s."""
+        self._wrong, self._next_try = 0, -math.inf
         self._renew(now)
 
     def _renew(self, now: float) -> None:
-        self.text = f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
+        closed = self._wrong >= _MOST_WRONG
+        self.text = "" if closed else f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
         self._made, self._tries = now, 0
 
-    def fits(self, text: str, now: float) -> bool:
-        """Tell whether this is the code; whatever it is, it counts as a try, and the right one is used up."""
+    def why_not(self, text: str, now: float) -> str:
+        """Say why this is not the code, or nothing where it is; the right one is used up."""
+        if not self.text:
+            return "Too many wrong codes: no device is let in until the page is started again."
+        if now < self._next_try:
+            return "Wait a second, and try again."
         self._tries += 1
-        right = now - self._made <= _CODE_GOOD_FOR and hmac.compare_digest(self.text.encode(), text.strip().encode())
-        if right or self._tries >= _TRIES or now - self._made > _CODE_GOOD_FOR:
+        fresh = now - self._made <= _CODE_GOOD_FOR
+        right = fresh and hmac.compare_digest(self.text.encode(), text.strip().encode())
+        if not right:
+            self._wrong += 1
+            self._next_try = now + _BETWEEN_TRIES
+        if right or not fresh or self._tries >= _TRIES or self._wrong >= _MOST_WRONG:
             self._renew(now)
-        return right
+        return "" if right else "This is not the code. Look at the robot's terminal."

@@ -107,7 +107,7 @@ class Hub:
             self._tell_all()
         elif ask.type == "take":
             self._take(client, now)
-        elif ask.type in ("curve", "at") or (ask.type == "save" and client.may_drive):
+        elif ask.type == "at" or (ask.type in ("curve", "save") and client.may_drive):
             self._more(client, ask)
         else:
             self._ask_to_act(client, ask, now)

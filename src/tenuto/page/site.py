@@ -75,13 +75,17 @@ class Site:
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             return JSONResponse({"text": "expected a code"}, 400, _HEADERS)
         before = page.code.text
-        right = page.code.fits(code, page.now())
+        why = page.code.why_not(code, page.now())
         if page.code.text != before:
-            page.to_loop({"kind": "said", "why": f"code for the next device: {page.code.text}"})
-        if not right:
-            return JSONResponse({"text": "This is not the code. Look at the robot's terminal."}, 403, _HEADERS)
+            said = page.code.text or "none, for too many were wrong: start the page again to let a device in"
+            page.to_loop({"kind": "said", "why": f"code for the next device: {said}"})
+        if why:
+            return JSONResponse({"text": why}, 403, _HEADERS)
+        try:
+            key = page.devices.add(name, date.today().isoformat())
+        except OSError as error:
+            return JSONResponse({"text": f"The robot cannot keep it: {error.strerror}"}, 500, _HEADERS)
         answer = JSONResponse({"text": "let in"}, 200, _HEADERS)
-        key = page.devices.add(name, date.today().isoformat())
         answer.set_cookie(COOKIE, key, max_age=_YEAR, secure=True, httponly=True, samesite="strict")
         return answer
 

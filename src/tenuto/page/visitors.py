@@ -7,7 +7,7 @@ import json
 import math
 import socket
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
@@ -54,7 +54,9 @@ class Page:
         self.robot: dict[str, Any] = device_facts() if settings["seat"] else {}
         self._scene: Scene | None = None
         self._plan: Any = None
-        self._driven = self._moves = False
+        self._driven = self._moves = self._working = False
+        self._task: asyncio.Future[None] | None = None
+        self._wish: tuple[Client, PageAsk] | None = None
         self.over = False
         self.first: list[dict[str, Any]] = []
         self.outlets: set[Outlet] = set()
@@ -123,12 +125,29 @@ class Page:
                     outlet.close("this device may not use the page any more")
 
     def more(self, client: Client, ask: PageAsk) -> None:
-        """Try the settings of a stick, or put them into the profile while nobody drives."""
-        if ask.type == "curve":
-            client.tell(self._curves.tried(ask.text, ask.numbers))
-        elif ask.type == "save":
-            busy = "not saved: let go first, the robot is driven"
-            client.tell({"type": "refused", "text": busy if self._moves else self._curves.save(ask.text, ask.numbers)})
+        """Try the settings of a stick, or put them into the profile while nobody drives.
+
+        A thread does it, for frames must not wait for it; of several wishes meanwhile only the newest is kept.
+        """
+        if ask.type == "save" and self._moves:
+            client.tell({"type": "refused", "text": "not saved: let go first, the robot is driven"})
+            return
+        self._wish = (client, ask)
+        if not self._working:
+            self._working = True
+            self._task = asyncio.ensure_future(self._fulfil())
+
+    async def _fulfil(self) -> None:
+        try:
+            while self._wish is not None:
+                (client, ask), self._wish = self._wish, None
+                do = self._curves.tried if ask.type == "curve" else self._saved
+                client.tell(await asyncio.to_thread(do, ask.text, ask.numbers))
+        finally:
+            self._working = False
+
+    def _saved(self, control: str, numbers: Mapping[str, float]) -> dict[str, Any]:
+        return {"type": "refused", "text": self._curves.save(control, numbers)}
 
     async def work(self) -> None:
         """Do what is to be done beside serving."""
