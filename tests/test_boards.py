@@ -444,7 +444,12 @@ def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: P
 def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_path: Path) -> None:
     said = run("firmware", str(BOARD), "--out", "board", "--json", cwd=tmp_path)
     found = json.loads(said.stdout)
-    assert found["misfits"] == {}
+    assert (found["misfits"], found["unread"]) == ({}, [])
+    # What a board passes over is said.
+    text = BOARD.read_text().replace("[guard]", "[guard]\nleast_quality = 50.0", 1)
+    (tmp_path / "more.toml").write_text(text + '\n[sinks.log]\nkind = "log"\nfile = "a.csv"\n[feedback]\nby = "bell"\n')
+    over = json.loads(run("firmware", "more.toml", "--out", "more", "--json", cwd=tmp_path).stdout)["unread"]
+    assert [one.partition(":")[0] for one in over] == ["sinks.log", "feedback", "guard.least_quality"]
     assert all((tmp_path / file).exists() for file in found["files"])
     assert found["digest"] in (tmp_path / "board/robot_board.h").read_text()
     assert "# this transmitter sends more to the right" in (tmp_path / "board/robot_board.c").read_text()

@@ -46,6 +46,7 @@ def firmware(
     """
     import tenuto
     from tenuto.firmware.generate import make_firmware
+    from tenuto.firmware.refusals import passed_over
     from tenuto.profile.prepare import prepare_profile
 
     prepared = prepare_profile(profile, calibration=calibration)
@@ -54,9 +55,10 @@ def firmware(
         written = made.write(out)
     except OSError as error:
         raise tenuto.TenutoError(f"{out}: cannot write the code: {error.strerror or error}") from error
+    unread = passed_over(prepared.profile, prepared.plan(), part)
     if as_json:
         said: dict[str, object] = {"robot": prepared.profile.name, "digest": made.digest}
-        said |= {"files": [str(path) for path in written], "misfits": made.misfits}
+        said |= {"files": [str(path) for path in written], "misfits": made.misfits, "unread": unread}
         typer.echo(json.dumps(said, indent=2))
         return
     results.print(
@@ -66,6 +68,8 @@ def firmware(
         results.print(f"  {path}  {counted(len(text.splitlines()), 'line')}", soft_wrap=True)
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
+    for text in unread:
+        results.print(f"  on a board: {text}", style="yellow", soft_wrap=True)
     ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"
     if language == "micropython":
         ready = f"micropython {out / 'replay.py'} < recording.csv, then put robot_board.py and main.py on the board"

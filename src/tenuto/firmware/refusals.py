@@ -6,10 +6,12 @@ import math
 from collections.abc import Iterator, Sequence
 
 from tenuto.basics.findings import Finding, error
+from tenuto.basics.frame import Signal
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan
 from tenuto.firmware.pieces import piece_file
 from tenuto.profile.profile import Profile
+from tenuto.protocols.radio.base import RADIOS
 from tenuto.protocols.velocity_line import MOST_OUTPUTS
 from tenuto.vehicles.base import Chassis
 
@@ -21,6 +23,27 @@ _OUT = "remove it from the profile of the board"
 def refusals(profile: Profile, plan: Plan, real: str = "float") -> list[Finding]:
     """List what of a profile cannot go to a microcontroller that reckons so; nothing where all of it can."""
     return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
+
+
+def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:
+    """Say which settings a board does not read, though they are not refused: a computer may drive by the same profile.
+
+    Args:
+        profile, plan: of the robot. part: "whole", "sticks" or "robot".
+    """
+    found = [f"sinks.{name}: the board's own pins are its sinks" for name in profile.sinks]
+    if "feedback" in profile.model_fields_set:
+        found.append("feedback: a board neither rumbles nor rings; an output may tell")
+    found += [
+        f"trims.{one.control}: what is trimmed on the board is gone with its power" for one in plan.selection.trims
+    ]
+    radio = RADIOS.find(profile.source.kind)
+    silent = radio is not None and radio.encode_link(Signal(100.0, -50.0, 0.0)) == b""
+    if plan.guard.least_quality > 0.0 and part != "robot" and silent:
+        found.append("guard.least_quality: this source says none; hand it in with robot_quality")
+    if part != "whole":
+        found += [f"actions.{one.name}: a velocity line carries no actions" for one in plan.actions]
+    return found
 
 
 def too_many_outputs(names: Sequence[str]) -> list[Finding]:
