@@ -7,7 +7,7 @@ STAMP := .venv/installed
 # Commands are started a hundred times by the tests: a module is compiled once.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick campaign floors bench data tables figures clean
+.PHONY: demo test quick campaign floors bench data tables docs figures clean
 .DEFAULT_GOAL := demo
 
 $(STAMP): pyproject.toml
@@ -62,6 +62,12 @@ data: $(STAMP)
 
 tables: $(STAMP)
 	$(BIN)/python scripts/make_tables.py
+
+# The docs as a site, in build/site; the packages for it are installed once.
+docs: $(STAMP)
+	@test -e .venv/docs || $(BIN)/python -m pip install --quiet 'mkdocs>=1.6,<2' 'mkdocs-material>=9.5' 'mkdocstrings[python]>=0.26'
+	@touch .venv/docs
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet --strict
 
 figures: $(STAMP)
 	$(BIN)/python scripts/make_figures.py

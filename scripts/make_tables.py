@@ -11,6 +11,7 @@ from itertools import product
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 
+import tenuto
 from tenuto import load_profile
 from tenuto.basics.reasons import Code
 from tenuto.cli.words import truth_in_words
@@ -155,6 +156,30 @@ def truth_page() -> str:
     return "\n".join(lines) + "\n"
 
 
+# Heading → the names of the public face below it.
+_FACE = {
+    "Profiles and plans": "load_profile parse_profile prepare_profile Profile Plan Finding Problem",
+    "Driving": "drive follow replay DriveHandle DriveReport Pipeline Frame Tick VelocityCommand GuardStatus State "
+    "Reason SimulatedClock",
+    "Sources and sinks": "open_source Source open_sink open_sinks Sink",
+    "A loop of your own": "pads Pad guarded Guarded arcade tank when",
+    "Looking at drives": "load_log Ticks compare Comparison sweep truth_table TruthTable",
+    "Errors": "TenutoError ProfileError PlanError ArgumentError SourceError SinkError RecordingError CutOffWarning",
+}
+
+
+def api_page() -> str:
+    """Return the page of the public face; the site puts the docstrings into it."""
+    named = [name for names in _FACE.values() for name in names.split()]
+    assert sorted(named) == sorted(tenuto.__all__), set(named) ^ set(tenuto.__all__)
+    parts = ["# Python\n", "All that `import tenuto` offers, from its docstrings; `make docs` builds it. Read here: "
+             "`help(tenuto.drive)`.\n"]  # fmt: skip
+    for heading, names in _FACE.items():
+        parts.append(f"## {heading}\n")
+        parts += [f"::: tenuto.{name}\n" for name in names.split()]
+    return "\n".join(parts)
+
+
 def pages() -> dict[Path, str]:
     """Return every page that has such tables, as it should be."""
     guard = (DOCS / "guard.md").read_text(encoding="utf-8")
@@ -162,6 +187,7 @@ def pages() -> dict[Path, str]:
         place = re.compile(rf"(<!-- {mark} -->\n).*(\n<!-- end of {mark} -->)", re.DOTALL)
         guard = place.sub(lambda found, text=text: found[1] + text + found[2], guard)  # type: ignore[misc]
     return {
+        DOCS / "api.md": api_page(),
         DOCS / "guard.md": guard,
         DOCS / "kinds.md": kinds_page(),
         DOCS / "truth.md": truth_page(),
