@@ -60,7 +60,7 @@ class Site:
     async def _home(self, request: Request) -> Response:
         """Return the page, or what a new device has to say first."""
         if not self._page.allowed(request):
-            return _refused()
+            return _refused(self._page)
         shown = "index.html" if self._page.knows(request) else "pair.html"
         return Response((_FOLDER / shown).read_bytes(), 200, _HEADERS, "text/html")
 
@@ -68,7 +68,7 @@ class Site:
         """Let a device in that has the code."""
         page = self._page
         if not (page.lan and page.allowed(request, by_script=True)):
-            return _refused()
+            return _refused(self._page)
         try:
             asked = json.loads(await _short_body(request))
             code, name = str(asked["code"]), str(asked.get("name", ""))
@@ -95,7 +95,7 @@ class Site:
         """Return a file of the page, to those who may see the page."""
         page, connection = self._page, HTTPConnection(scope)
         if not page.allowed(connection) or not (page.knows(connection) or connection.url.path in _FOR_STRANGERS):
-            await _refused()(scope, receive, send)
+            await _refused(page)(scope, receive, send)
             return
 
         async def with_headers(message: _Message) -> None:
@@ -156,8 +156,15 @@ class Site:
             return False
 
 
-def _refused() -> Response:
-    return Response("not for you\n", 403, _HEADERS, "text/plain")
+def _refused(page: Page) -> Response:
+    """Refuse what is not for this page, and say where it is where that is no secret."""
+    text = "not for you: the robot's terminal says where the page is, and what a new device needs\n"
+    if not page.lan:
+        text = (
+            f"This page answers at port {page.port} of 127.0.0.1 and localhost only. Over SSH, forward the same port: "
+        )
+        text += f"ssh -L {page.port}:127.0.0.1:{page.port} ROBOT\n"
+    return Response(text, 403, _HEADERS, "text/plain")
 
 
 async def _short_body(request: Request) -> bytes:
