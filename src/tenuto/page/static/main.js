@@ -51,6 +51,7 @@ function connect() {
   line = new WebSocket(`${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/live`);
   line.onopen = () => {
     tries = 0;
+    over = false;
     say({ type: "name", text: sessionStorage.getItem("name") ?? deviceName() });
   };
   line.onmessage = ({ data }) => hear(JSON.parse(data));
@@ -59,7 +60,8 @@ function connect() {
     clock = null;
     showSeat();
     view.disconnected(over ? "the drive is over" : event.reason || "the robot does not answer");
-    if (!over) setTimeout(connect, RETRY_MS[Math.min(tries++, RETRY_MS.length - 1)]);
+    // Also after its end: the drive may be started again, and then somebody must take the seat afresh.
+    setTimeout(connect, over ? RETRY_MS.at(-1) : RETRY_MS[Math.min(tries++, RETRY_MS.length - 1)]);
   };
 }
 
