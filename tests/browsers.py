@@ -64,6 +64,7 @@ class PageDrive:
             self.source,
             [robot, *self._more],
             handle=self.handle,
+            changes=lambda: None,  # curves are saved where changes are taken
             report=self.report,
             on_tick=self.on_tick,
         )

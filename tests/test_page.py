@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -21,11 +22,12 @@ from tenuto.page.facts import robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.page.player import Player
 from tenuto.profile.load import parse_profile
-from tenuto.protocols.page import MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, read_page
+from tenuto.protocols.page import LONGEST_MESSAGE, MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, infos_for, read_page
 from tenuto.sources import source_options
-from tenuto.sources.base import SOURCES, HeldOptions
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.page import PageOptions
+from tenuto.sticks.control import ControlPlan
+from tenuto.sticks.travel import Travel
 from tenuto.testing import any_profile
 from tenuto.views.scene import scene_of
 
@@ -48,12 +50,67 @@ def test_the_page_stands_in_for_the_device_of_any_profile(plan: Plan, data: st.D
             wanted[control.name] = data.draw(st.floats(0.0 if control.one_way else -1.0, 1.0), control.name)
     frame = seat.take("00000001", PageFrame(number=1, heard=0.0, values=wanted), 0.01)
     assert frame is not None
-    assert {info.name for info in seat.infos()} == set(reads)
+    assert {info.name for info in infos_for(plan)} == set(reads)
     tick = Pipeline(plan).step(frame, 0.01)
     codes = {reason.code for reason in tick.guard.reasons}
     assert not codes & {"value_out_of_range", "value_not_finite", "control_missing"}
     for name, position in wanted.items():
         assert tick.positions[name] == pytest.approx(position, abs=1e-9)
+
+
+@examples(40)
+@given(PLANS, st.data())
+def test_several_controls_of_one_stick_rest_together_and_the_one_that_is_moved_counts(
+    plan: Plan, data: st.DataObject
+) -> None:
+    driving = [one for one in plan.controls if one.name in plan.driving_controls() and one.minus is None]
+    one = data.draw(st.sampled_from(driving)) if driving else plan.controls[0]
+    twin = replace(one, name="twin", centre_at_start=False)
+    both = replace(plan, controls=(*plan.controls, twin))
+    seat = seat_of(both)
+    at = data.draw(st.floats(0.0 if one.one_way else -1.0, 1.0))
+    for said in ({}, {one.name: at}, {"twin": at}):
+        tick = Pipeline(both).step(Frame(0.02, seat.raw(said)), 0.02)
+        wanted = at if said else 0.0
+        assert tick.positions[one.name] == pytest.approx(wanted, abs=1e-9)
+        assert tick.positions["twin"] == pytest.approx(wanted, abs=1e-9)
+
+
+@given(st.floats(-2000, 2000), st.floats(1, 3000), st.floats(1, 3000), st.booleans(), st.booleans(), st.floats(-1, 1))
+def test_a_raw_number_and_its_position_are_the_same_place(
+    centre: float, below: float, above: float, middle: bool, reverse: bool, at: float
+) -> None:
+    travel = Travel(centre - below, centre if middle else None, centre + above, reverse)
+    at = at if middle else abs(at)
+    assert travel.position(travel.raw(at)) == pytest.approx(at, abs=1e-9)
+    assert travel.low <= travel.raw(5.0) <= travel.high
+
+
+def test_what_a_page_cannot_send_is_refused_before_the_drive(tmp_path: Path) -> None:
+    control = MEDLAR.plan().controls[0]
+    many = [replace(control, name=f"control_{number}") for number in range(70)]
+    long = [replace(control, name="x" * 41)]
+    wide = [replace(control, name=f"{number}" + "\u65e5" * 38) for number in range(30)]
+    for more in (many, long, wide):
+        plan = replace(MEDLAR.plan(), controls=(*MEDLAR.plan().controls, *more))
+        with pytest.raises(tenuto.SourceError, match="a page sends"):
+            infos_for(plan)
+    # The largest that is let through fits, whatever the positions are.
+    names = [f"{number:02}" + "n" * 38 for number in range(64)]
+    fits = next(k for k in range(64, 0, -1) if _fits([replace(control, name=name) for name in names[:k]]))
+    frame = {"type": "frame", "number": 4294967295, "heard": 3999999.9999, "good": False, "note": "n" * 120,
+             "values": dict.fromkeys(names[:fits], -0.1234)}  # fmt: skip
+    data = json.dumps(frame, separators=(",", ":")).encode()
+    assert len(data) <= LONGEST_MESSAGE
+    assert read_page(data) is not None
+
+
+def _fits(controls: list[ControlPlan]) -> bool:
+    try:
+        infos_for(replace(MEDLAR.plan(), controls=tuple(controls)))
+    except tenuto.SourceError:
+        return False
+    return True
 
 
 @given(
@@ -162,6 +219,16 @@ def test_garbage_and_floods_close_one_page_and_touch_no_other() -> None:
     assert at.loop[-1]["kind"] != "mark" or at.loop[-1]["client"] != driver.id
 
 
+def test_a_page_has_a_name_that_no_other_has_and_a_device_keeps_its_own() -> None:
+    at = Browsers()
+    one, two, watcher = at.open("a"), at.open("b"), at.open("c", may_drive=False)
+    phone = Client("my phone", True, at.told.setdefault("phone", []).append, named=True)
+    at.hub.join(phone)
+    for page in (one, two, watcher, phone):
+        at.say(page, type="name", text="laptop")
+    assert [page.name for page in (one, two, watcher, phone)] == ["laptop", "laptop 2", "c", "my phone"]
+
+
 def test_who_may_look_on_only_stops_nothing_and_resets_nothing() -> None:
     at = Browsers()
     watcher, driver, other = at.open("watcher", may_drive=False), at.open("driver"), at.open("other")
@@ -242,7 +309,6 @@ def test_a_short_text_says_yes_and_no_and_whole_numbers(data: st.DataObject) -> 
     lan, watchers, port = data.draw(st.booleans()), data.draw(st.booleans()), data.draw(st.integers(0, 65535))
     found = source_options(f"page:{port},lan={str(lan).lower()},watchers={str(watchers).lower()}")
     assert found == PageOptions(port=port, lan=lan, watchers=watchers)
-    assert issubclass(SOURCES.all["page"], HeldOptions)
 
 
 def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None:
@@ -251,14 +317,24 @@ def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None
         (("--source", "page:x"), 'port: expected a port of TCP from 0 to 65535, found "x"'),
         (("--source", "page:70000"), 'found "70000"'),
         (("--source", "page:0,lan=maybe"), "lan: expected true or false"),
+        (("--source", "page:0,watchers=true"), "watchers: expected false, or lan = true too"),
         (("--source", "simulated:sticks", "--to", "page:-1"), "port: expected"),
     ):
         ended = run("drive", "medlar.toml", *words, cwd=tmp_path)
         assert (ended.returncode, "Traceback" in ended.stderr) == (1, False)
         assert said in ended.stderr.replace("\n", " ")
-    assert run("page", cwd=tmp_path).returncode == 2
+    for line in ("page", "page medlar.toml --key medlar.toml", "page --log x.csv --to simulated",
+                 "page --devices --lan",
+                 "page --class 127.0.0.1:9 --seconds 1", "calibrate --from medlar.toml --page 0"):  # fmt: skip
+        (tmp_path / "x.csv").touch()
+        assert run(*line.split(), cwd=tmp_path).returncode == 2, line
+    for table in ('[source]\nkind = "page"\nwatchers = true', '[sinks.see]\nkind = "page"\nwatchers = true'):
+        text = Path(str(MEDLAR.file)).read_text()
+        text = text.replace('[source]\nkind = "gamepad"', table) if "[source]" in table else f"{text}\n{table}\n"
+        (tmp_path / "bad.toml").write_text(text)
+        checked = run("check", "bad.toml", cwd=tmp_path)
+        assert (checked.returncode, "watchers: " in checked.stdout + checked.stderr) == (1, True)
     assert run("page", "medlar.toml", "--watchers", cwd=tmp_path).returncode == 2
-    assert math.isfinite(PageOptions().port)
 
 
 @given(st.floats(0.0, 0.5), st.floats(0.0, 1.0), st.floats(-1.0, 1.0))
@@ -343,7 +419,6 @@ def test_the_page_s_own_controls_are_a_gamepad_s() -> None:
     pad = {info.name: info for info in GamepadOptions.layout}
     assert all(pad[info.name] == info for info in PageOptions.layout)
     seat = Seat()
-    assert {info.name for info in seat.infos()} == {info.name for info in PageOptions.layout}
     ends = seat.raw({"left_y": 1.0, "right_x": -1.0, "left_trigger": 1.0, "south": 1.0})
     assert (ends["left_y"], ends["right_x"], ends["left_trigger"], ends["south"]) == (-32768.0, 32767.0, 32767.0, 1.0)
     text = Path(str(MEDLAR.file)).read_text().replace('kind = "gamepad"', 'kind = "page"')

@@ -68,7 +68,7 @@ def opened(browser: Browser, drive: PageDrive, script: str = "", **options: Any)
         page.add_init_script(script)
     page.goto(drive.url)
     page.locator("#take:visible").click()
-    page.locator("#hold:visible").wait_for()
+    page.locator("#widgets:visible").wait_for()
     return page
 
 
@@ -119,6 +119,54 @@ def test_a_gamepad_through_the_standard_interface_drives_until_it_is_unplugged(
     page.evaluate(GAMEPAD.replace("Object.defineProperty", "0 && Object.defineProperty"))
     page.evaluate(PUSH + "window.pad.axes = [0, -0.8, 0, 0]")  # plugged in with the stick pushed and the button held
     drive.stands_for(0.4)
+
+
+@in_browser
+def test_a_gamepad_on_the_page_is_the_pad_that_the_profile_reads(browser: Browser, tmp_path: Path) -> None:
+    text = patient(tmp_path).read_text().replace('reads = "right_x"', 'reads = "right_x"\nreverse = true')
+    text = text.replace('hold_to_run = "left_shoulder"', 'hold_to_run = "right_trigger"\npressed_through = 0.9')
+    (tmp_path / "turned.toml").write_text(text)
+    profile = load_profile(tmp_path / "turned.toml")
+    with PageDrive(profile) as drive:
+        page = opened(browser, drive, GAMEPAD)
+        wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
+        press = "(at) => { window.pad.buttons[7] = { pressed: at > 0, value: at }; }"
+        page.evaluate(press, 0.7)
+        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+        page.evaluate("window.pad.axes = [0, -0.5, 0.8, 0]")
+        drive.drives()
+        # Calculated from what the pad itself would send for these, by the profile without any page.
+        bare = profile.with_(**{f"controls.{name}.{key}": None for name in ("drive", "steer")
+                                for key in ("low", "centre", "high")})  # fmt: skip
+        frame = tenuto.Frame(0.02, {"left_y": -16384.0, "right_x": 0.8 * 32767, "right_trigger": 0.7 * 32767})
+        pad = tenuto.Pipeline(bare).step(frame, 0.02).positions
+        wait_for(
+            lambda: drive.ticks[-1].positions["steer"] == pytest.approx(pad["steer"], abs=0.01), "another way round"
+        )
+        assert drive.ticks[-1].positions["drive"] == pytest.approx(pad["drive"], abs=0.01)
+        page.evaluate(press, 1.0)  # pressed through: a hand that cramps
+        drive.stops("hold_released")
+
+
+@in_browser
+def test_an_enabling_button_that_stays_is_off_when_somebody_comes_back(browser: Browser, tmp_path: Path) -> None:
+    text = patient(tmp_path).read_text().replace('hold_to_run = "left_shoulder"', 'enable = "ready"')
+    (tmp_path / "ready.toml").write_text(text + '\n[switches.ready]\nkind = "held"\ncontrol = "south"\n')
+    with PageDrive(load_profile(tmp_path / "ready.toml")) as drive:
+        page = opened(browser, drive)
+        ready = page.locator("#buttons button").first
+        wait_for(lambda: "not_enabled" in drive.codes(), f"not ready: {drive.ticks[-1].guard}")
+        ready.click()
+        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+        page.keyboard.down("KeyW")
+        drive.drives()
+        page.evaluate('window.dispatchEvent(new Event("blur"))')
+        drive.stops("link_bad")
+        page.evaluate('window.dispatchEvent(new Event("focus"))')
+        page.keyboard.up("KeyW")
+        drive.stands_for(0.6)
+        assert drive.state == "not enabled"
+        assert ready.get_attribute("aria-pressed") == "false"
 
 
 HIDE = """Object.defineProperty(document, "hidden", { value: true, configurable: true });

@@ -68,7 +68,7 @@ def drive(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
         keep_beside(planned, to)
-        _introduce(planned, opened, more, to)
+        _introduce(planned, opened, more, to, watched=changes is not None)
         return drive_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
             report=report, handle=handle,
@@ -104,7 +104,7 @@ def follow(
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         to = [_sink(stack, sink) for sink in sinks]
         keep_beside(PreparedProfile(planned) if isinstance(planned, Profile) else planned, to)
-        _introduce(planned, opened, more, to)
+        _introduce(planned, opened, more, to, watched=False)
         return follow_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, report=report, handle=handle
         )
@@ -185,11 +185,13 @@ def keep_beside(planned: Planned, sinks: Iterable[Sink]) -> None:
             keep_with(sink.path, planned)
 
 
-def _introduce(planned: Planned, source: Source, others: Mapping[str, Source], sinks: Iterable[Sink]) -> None:
-    """Let sources that show it know the robot's name, and the way of its commands."""
+def _introduce(
+    planned: Planned, source: Source, others: Mapping[str, Source], sinks: Iterable[Sink], *, watched: bool
+) -> None:
+    """Tell those that show it the robot's name, the way of its commands, and the profile's file where it is watched."""
     profile = getattr(planned, "profile", planned)
     way = f"{source.name} → {', '.join(sink.name for sink in sinks)}"
-    name, file = getattr(profile, "name", "a robot"), str(getattr(profile, "file", None) or "")
+    name, file = getattr(profile, "name", "a robot"), str(getattr(profile, "file", None) or "") if watched else ""
     for one in (source, *others.values()):
         one.introduce(name, way, file)
     for sink in sinks:

@@ -234,13 +234,15 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
     if found.steps < FEWEST_STEPS:
         found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", WARNING)
     if found.kind == "middle" and len(found.places) < FEWEST_RETURNS:
-        released = counted_times(len(found.places))
-        found.add("few_returns", f"released {released}; release it at least {counted_times(FEWEST_RETURNS)}")
+        released = counted_times("released", len(found.places))
+        found.add("few_returns", f"{released}; release it at least {FEWEST_RETURNS} times")
 
 
-def counted_times(number: int) -> str:
-    """Say how often: "never", "once", "twice", "3 times"."""
-    return {0: "never", 1: "once", 2: "twice"}.get(number, f"{number} times")
+def counted_times(done: str, number: int) -> str:
+    """Say how often something was done: "never released", "released once", "released 3 times"."""
+    if not number:
+        return f"never {done}"
+    return f"{done} {'once' if number == 1 else 'twice' if number == 2 else f'{number} times'}"
 
 
 def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
@@ -256,12 +258,12 @@ def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
         if found.kind == "middle" and abs(place - found.centre) < 0.1 * span:
             found.add("end_unreached", f"it was never pushed from its middle to its {end} end: push it there too")
         elif visits < FEWEST_VISITS:
-            text = f"its {end} end was reached {counted_times(visits)}; push it there at least twice"
+            text = f"its {end} end was {counted_times('reached', visits)}; push it there at least twice"
             found.add("end_unreached", text)
     jumps = dirty_spots(raw)
     if len(jumps) >= 3:
         where = float(np.median(jumps))
-        found.add("dirty", f"it jumped {counted_times(len(jumps))}, mostly near {where:g}: clean or replace it")
+        found.add("dirty", f"it {counted_times('jumped', len(jumps))}, mostly near {where:g}: clean or replace it")
 
 
 def _look_for_twins(controls: dict[str, ControlMeasurement], columns: dict[str, Array]) -> None:

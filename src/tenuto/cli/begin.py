@@ -91,6 +91,8 @@ def begin(
     talks = sys.stdin.isatty() and not yes
     _check(vehicle, enable)
     new, kept = not profile.exists(), Path(f"{profile}.begun")
+    if recording is not None and page is not None:
+        raise typer.BadParameter("a recording is asked nothing: it means nothing with --from", param_hint="--page")
     if calibrate and (recording is not None or not (new or source)):
         raise typer.BadParameter("say which device is measured: --source, and no --from", param_hint="--calibrate")
     if not new and (said_too := [name for name, one in (("vehicle", vehicle), ("style", style), ("to", to)) if one]):

@@ -75,6 +75,8 @@ def calibrate(
 
     if figure is not None:
         needs("matplotlib")  # before anybody moves a stick
+    if recording is not None and page is not None:
+        raise typer.BadParameter("a recording leads nobody: it means nothing with --from", param_hint="--page")
     if recording is not None:
         played = Recording(recording)
         frames, infos, name, identity = played.frames, known_infos(played), played.name, ""

@@ -17,7 +17,35 @@ if TYPE_CHECKING:
     from tenuto.page.visitors import Page
 
 
+# What may be said beside the option that picks something else than a drive; and what means something there only.
+_SERVED = ("port", "lan", "watchers")
+_BESIDE = {
+    "devices": ("as_json",), "forget": (), "log": ("profile", *_SERVED),
+    "broker": ("user", "password_file", "ca", "plain_password", "name", "key", *_SERVED),
+}  # fmt: skip
+_OF_A_CLASS = ("user", "password_file", "ca", "plain_password", "name", "key")
+
+
+def _refuse_what_means_nothing(ctx: typer.Context) -> None:
+    """Refuse options that would be ignored. Raises `typer.BadParameter`."""
+    said = {one.name: one for one in ctx.command.params if _was_said(ctx, one.name)}
+    picks = [name for name in _BESIDE if name in said]
+    allowed = (picks[0], *_BESIDE[picks[0]]) if picks else tuple(name for name in said if name not in _OF_A_CLASS)
+    for name, option in said.items():
+        if name not in allowed:
+            what = option.opts[0] if option.opts[0].startswith("-") else "PROFILE"
+            pick = said[picks[0]].opts[0] if picks else ""
+            why = f"it means nothing with {pick}" if pick else "it means something with --class only"
+            raise typer.BadParameter(why, param_hint=what)
+
+
+def _was_said(ctx: typer.Context, name: str | None) -> bool:
+    source = ctx.get_parameter_source(name) if name is not None else None
+    return source is not None and source.name == "COMMANDLINE"
+
+
 def page(
+    ctx: typer.Context,
     profile: Annotated[
         Path | None,
         typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.", show_default=False),
@@ -54,6 +82,9 @@ def page(
     user: Annotated[str | None, typer.Option(help="With --class: a user name at the broker.")] = None,
     password_file: Annotated[str | None, typer.Option(help="With --class: a file that holds the password.")] = None,
     ca: Annotated[str | None, typer.Option(help='With --class: certificates to trust, or "system"; then TLS.')] = None,
+    plain_password: Annotated[
+        bool, typer.Option("--plain-password", help="With --class: the password may go over a line without TLS.")
+    ] = False,
     port: Annotated[
         int, typer.Option(min=0, max=65535, help="The port of TCP to serve it at; 0 for a free one.")
     ] = 8600,
@@ -94,6 +125,7 @@ def page(
 
       tenuto page --forget "my phone"
     """
+    _refuse_what_means_nothing(ctx)
     if devices or forget is not None:
         _devices(forget, as_json)
         return
@@ -104,12 +136,11 @@ def page(
         from tenuto.links.page import PageSettings
 
         settings = PageSettings(port=port, lan=lan, watchers=watchers)
-        if to or other or as_json or (log is not None and broker is not None):
-            raise typer.BadParameter("nothing is driven with --log or --class", param_hint="--to, --other and --json")
         if log is not None:
             _show_log(log, profile, settings)
         elif broker is not None:
-            _show_class(broker_of(broker, user, password_file, ca), name, key, settings)
+            link = broker_of(broker, user, password_file, ca, plain_password=plain_password)
+            _show_class(link, name, key, settings)
         return
     if profile is None:
         raise typer.BadParameter("expected a profile", param_hint="PROFILE")

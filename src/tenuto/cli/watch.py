@@ -48,6 +48,7 @@ class Watch:
         self.now = 0.0
         self.marked: list[Frame] = []
         self._told_at, self._told = 0.0, list[Text]()
+        self.shown_at = -_REFRESH_SECONDS
 
     def poll(self, now: float) -> Frame | None:
         """Ask the source, and take in what it gives."""
@@ -297,9 +298,10 @@ def watch_pages(stack: ExitStack, source: Source, page: str | None) -> list[Page
 
 def show_on(pages: Sequence[PageServer], view: Watch, more: Mapping[str, object] | None = None) -> None:
     """Show what is watched on pages, ten times a second; ``more`` is what somebody is to do meanwhile."""
-    for server in pages:
-        if not 0.0 <= view.now - server.shown_at < _REFRESH_SECONDS:
-            server.watched, server.shown_at = {**view.as_page(), **(more or {})}, view.now
+    if pages and view.now >= view.shown_at + _REFRESH_SECONDS:
+        view.shown_at = view.now
+        for server in pages:
+            server.watched = {**view.as_page(), **(more or {})}
 
 
 def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:

@@ -12,14 +12,16 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import asdict, dataclass
-from typing import Any, NamedTuple
+from typing import Any
 
 from tenuto.basics.closing import Closing
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import needs
+from tenuto.basics.findings import Finding, unexpected
 from tenuto.clock import REAL, Timer
 from tenuto.driving.asks import Asks
 from tenuto.kinds.options import option
@@ -47,16 +49,18 @@ class PageSettings:
     lan: bool = option("true or false: devices in the network may use the page", False, word="true|false")
     watchers: bool = option("true or false: with lan, anybody may look on", False, word="true|false")
 
+    def settings(self) -> PageSettings:
+        """Return these alone, of options that have more."""
+        return PageSettings(port=self.port, lan=self.lan, watchers=self.watchers)
+
+    def misfits(self) -> list[Finding]:
+        """List options that mean nothing together."""
+        lacks = self.watchers and not self.lan
+        return [unexpected("watchers", "false, or lan = true too, for nobody else is let in", "true")] if lacks else []
+
     def packages(self) -> tuple[str, ...]:
         """Return the modules that it needs, of `tenuto.basics.extras.EXTRAS`."""
         return ("starlette", "uvicorn", "websockets", *(("cryptography", "segno") if self.lan else ()))
-
-
-class Heard(NamedTuple):
-    """Something that the server said: its bytes, and when they came, s."""
-
-    at: float
-    data: bytes
 
 
 class PageServer(Closing):
@@ -79,7 +83,6 @@ class PageServer(Closing):
         *,
         seat: bool = True,
         clock: Timer = REAL,
-        start_wait: float = _START,
     ) -> None:
         """Start it, and wait until it serves.
 
@@ -89,11 +92,12 @@ class PageServer(Closing):
             seat: somebody may drive from this page.
             clock: the loop's, whose time is sent along.
         """
+        if wrong := settings.misfits():
+            raise error(f"page: {wrong[0]}")
         needs(*settings.packages())
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
         self.watched: dict[str, Any] | None = None
-        self.shown_at = -SEND_EVERY
         self.said: Callable[[str], None] = lambda text: None
         self.title = self.origin = self.file = self._driver = ""
         self.url = self.code = self.fingerprint = ""
@@ -113,7 +117,7 @@ class PageServer(Closing):
         says.close()
         try:
             self._write(pickle.dumps({**asdict(settings), "seat": seat}))
-            self._wait_for_it(start_wait)
+            self._wait_for_it()
         except BaseException:
             self._end()
             raise
@@ -147,12 +151,17 @@ class PageServer(Closing):
             for thread in self._threads:
                 thread.join()
 
-    def _wait_for_it(self, seconds: float) -> None:
-        if not select.select([self._heard], [], [], seconds)[0]:
-            raise self._error(f"the page's server did not begin within {seconds:g} s")
-        said = read_json(FromServer, self._heard.recv(_LONGEST))
+    def _wait_for_it(self) -> None:
+        """Wait until it serves. Raises where it cannot, or ends before."""
+        end, data = time.monotonic() + _START, b""
+        while not data and self._process.poll() is None and time.monotonic() < end:
+            if select.select([self._heard], [], [], 0.1)[0]:
+                data = self._heard.recv(_LONGEST)
+        if not data and select.select([self._heard], [], [], 0.0)[0]:
+            data = self._heard.recv(_LONGEST)  # its last word
+        said = read_json(FromServer, data)
         if said is None or said.kind != "ready":
-            raise self._error(said.why if said is not None else "the page's server ended before it began")
+            raise self._error(said.why if said is not None else "the page's server did not begin: see what it printed")
         self.url, self.code, self.fingerprint = said.why, said.name, said.client
 
     def _write(self, data: bytes) -> None:
@@ -183,16 +192,16 @@ class PageServer(Closing):
         while not self._done.is_set():
             with suppress(OSError):
                 if select.select([self._heard], [], [], 0.2)[0]:
-                    self._hear_one(Heard(self._clock.now(), self._heard.recv(_LONGEST)))
+                    self._hear_one(self._clock.now(), self._heard.recv(_LONGEST))
 
-    def _hear_one(self, heard: Heard) -> None:
+    def _hear_one(self, at: float, data: bytes) -> None:
         """Do what is asked for at once: what stops the robot waits for no poll. Leave the rest to who takes it."""
-        said = read_json(FromServer, heard.data)
+        said = read_json(FromServer, data)
         if said is None:
             return
         who = said.name or "the page"
         if said.kind in ("frame", "gone"):
-            self._take(heard.at, said)
+            self._take(at, said)
         elif said.kind == "said":
             self.said(said.why)
         elif self.asks is None:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from tenuto.basics.errors import SourceError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
+from tenuto.driving.guard import State
 from tenuto.links.broker import Broker
 from tenuto.links.topics import command_topic, robot_of, state_topic
 from tenuto.protocols.remote import DriverEnd, RemoteState, read_json
 
 _SILENT_AFTER = 1.0
 GONE, SILENT = "gone", "silent"
-# A stop is said so often, for a message may be lost.
-_TIMES = 5
+# A stop is said for so long, s, as long as the robot does not say that it is in one.
+_ASKED_FOR = 10.0
 
 _brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptography"))
 
@@ -73,20 +74,24 @@ class Stopper:
         """
         self._broker, self._robots, self._name, self._key = broker, robots, name, key
         self._ends: dict[str, DriverEnd] = {}
-        self._left: dict[str, int] = {}
+        self._since: dict[str, float | None] = {}
 
     def stop(self, *names: str) -> None:
         """Ask some robots for an emergency stop; all that have spoken, where none is named. `go_on` sends it."""
-        self._left |= dict.fromkeys(names or self._robots.states, _TIMES)
+        self._since |= dict.fromkeys(names or self._robots.states)
+
+    def asks(self, name: str) -> bool:
+        """Tell whether a robot was asked to stop, and has not said that it is in an emergency stop."""
+        return name in self._since
 
     def go_on(self, now: float) -> None:
         """Send what is still to be sent: call it some twenty times a second, ``now`` in s."""
-        for name, left in list(self._left.items()):
-            state = self._robots.states.get(name)
-            if state is None or not left:
-                del self._left[name]
+        for name, since in list(self._since.items()):
+            state, begun = self._robots.states.get(name), now if since is None else since
+            self._since[name] = begun
+            if state is None or now - begun > _ASKED_FOR or state.state == State.EMERGENCY_STOP:
+                del self._since[name]
                 continue
-            self._left[name] = left - 1
             end = self._ends.setdefault(name, DriverEnd(self._name))
             end.hear(state, now)
             command, topic = end.emergency_stop(), command_topic(name)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.preflight import checks_of
 from tenuto.driving.tick import Tick
-from tenuto.protocols.page import BUTTONS, STICKS, TRIGGERS, controls_of, rest_of
+from tenuto.protocols.page import BUTTONS, LAYOUT, STICKS, TRIGGERS, controls_of, rests_of
 from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.outline import outline
 from tenuto.views.scene import Pad, Scene, scene_of
@@ -25,7 +26,8 @@ def device_facts() -> dict[str, Any]:
     names = {name: True for name in (*TRIGGERS, *BUTTONS)} | dict.fromkeys(STICKS, False)
     return {
         "type": "device",
-        "controls": [{"name": name, "reads": name, "minus": "", "one_way": one_way, "dead_zone": 0.0, "rest": 0.0}
+        "controls": [{"name": name, "reads": name, "minus": "", "one_way": one_way, "reversed": False,
+                      "rest": 0.0}
                      for name, one_way in names.items()],
         "sticks": [left, right],
         "sliders": [{"name": name, "one_way": True, "springs": True, "label": name} for name in TRIGGERS],
@@ -43,12 +45,11 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
     """
     scene = scene_of(plan, title, origin)
     controls, _ = controls_of(plan, driver)
+    rests = rests_of(plan, controls)
     drawing, units = plan.chassis.drawing(), scene.units
     return {
         "title": title,
         "origin": origin,
-        "period": plan.period,
-        "link_timeout": plan.guard.link_timeout,
         "units": {what: {"name": unit.name, "scale": unit.scale} for what, unit in
                   (("speed", units.speed), ("turn", units.turn))} | {"known": units.known},
         "speeds": {mode: _clean(list(ends)) for mode, ends in scene.speeds.items()},
@@ -58,25 +59,25 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
         "ends": _clean(scene.ends),
         "quantities": {name: quantity.name.lower() for name, quantity in scene.quantities.items()},
         "quantity_units": {name: quantity.unit for name, quantity in scene.quantities.items()},
-        "modes": [mode.name for mode in plan.modes],
-        "controls": [_control(plan, control) for control in controls],
-        **_widgets(plan, scene, controls),
+        "controls": [_control(control, at) for control, at in zip(controls, rests.values(), strict=True)],
+        **_widgets(plan, scene, controls, rests),
     }  # fmt: skip
 
 
-def _control(plan: Plan, control: ControlPlan) -> dict[str, Any]:
-    """Say how a gamepad moves it: by the name of the device's control, and which way."""
+def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
+    """Say how a gamepad moves it: by the name of the device's control, and whether the profile turns it round."""
+    pad = next((info for info in LAYOUT if info.name == control.reads), None)
     return {
         "name": control.name,
         "reads": control.reads,
         "minus": control.minus.reads if control.minus is not None else "",
         "one_way": control.one_way,
-        "dead_zone": control.dead_zone,
-        "rest": rest_of(plan, control),
+        "reversed": pad is not None and control.travel.reverse != pad.counts_down,
+        "rest": rest,
     }
 
 
-def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dict[str, Any]:
+def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...], rests: Mapping[str, float]) -> dict[str, Any]:
     """Share the controls out to sticks, sliders and buttons."""
     guard, driving = plan.guard, plan.driving_controls()
     on_sticks = {name for pad in scene.pads for name in (pad.x, pad.y)}
@@ -96,7 +97,7 @@ def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dic
             continue
         label = ", ".join(reads.get(control.name, [control.name]))
         if control.name in driving or not control.one_way:
-            sliders.append({"name": control.name, "one_way": control.one_way, "springs": control.name in driving,
+            sliders.append({"name": control.name, "one_way": control.one_way, "springs": rests[control.name] == 0.0,
                             "label": label})  # fmt: skip
             continue
         role = next((roles[name] for name in (control.name, *reads.get(control.name, ())) if name in roles), "")
@@ -108,14 +109,7 @@ def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dic
         "buttons": buttons,
         "holds": holds,
         "grip": grip,
-        "gesture": {} if holds or buttons else _gesture(plan),
     }
-
-
-def _gesture(plan: Plan) -> dict[str, float]:
-    """Say how the sticks are held to enable, where nothing else does it."""
-    enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
-    return dict(enabling.held_at()) if enabling is not None else {}
 
 
 def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
@@ -125,7 +119,7 @@ def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
         scene: of the robot. tick: the newest.
         driven: the robot has been driven in this drive; before that, what is ready for it is told.
     """
-    chosen, frame = tick.chosen, tick.frame
+    chosen = tick.chosen
     neutral = scene.neutral
     return {
         "t": round(tick.time, 3),
@@ -141,18 +135,15 @@ def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
             name: _clean([tick.raw.get(name, math.nan), position, tick.shaped.get(name, 0.0)])
             for name, position in tick.positions.items()
         },
-        "intent": _clean(tick.intent._asdict()),
         "demand": _clean(tick.demand._asdict()),
         "command": _clean(tick.command._asdict()),
         "actuators": _clean(dict(tick.actuators)),
         "outputs": _clean(dict(tick.outputs)),
         "power": tick.power,
-        "send": tick.send,
         "link": _link(tick),
         "far": {name: {"text": one.in_words(tick.time), "follows": one.follows,
                        "pose": _clean([one.x, one.y, one.heading])} for name, one in tick.far.items()},
         "checks": [check._asdict() for check in (checks_of(tick, neutral) if neutral and not driven else ())],
-        "frame": {"good": frame.link_good, "note": frame.note} if frame is not None else None,
     }  # fmt: skip
 
 

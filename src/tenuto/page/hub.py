@@ -23,12 +23,13 @@ class Client:
 
     Attributes:
         id, name: for programs and for people. may_drive: it may take the driver's seat, and press the emergency stop.
-        tell: sends it something.
+        tell: sends it something. named: its name is that of a device that was let in.
     """
 
     name: str
     may_drive: bool
     tell: Callable[[dict[str, Any]], None]
+    named: bool = False
     id: str = field(default_factory=lambda: secrets.token_hex(4))
     allowance: float = _BURST
     asked_at: float = 0.0
@@ -103,14 +104,22 @@ class Hub:
 
     def _ask(self, client: Client, ask: PageAsk, now: float) -> None:
         if ask.type == "name":
-            client.name = ask.text.strip() or client.name
-            self._tell_all()
+            self._name(client, ask.text)
         elif ask.type == "take":
             self._take(client, now)
         elif ask.type == "at" or (ask.type in ("curve", "save") and client.may_drive):
             self._more(client, ask)
         else:
             self._ask_to_act(client, ask, now)
+
+    def _name(self, client: Client, name: str) -> None:
+        """Let a page have a name that no other has; a device in the network has the one that it was let in with."""
+        if client.named or not client.may_drive:
+            return
+        taken, wanted = {one.name for one in self.clients.values() if one is not client}, name.strip()[:40]
+        numbered = (f"{wanted} {number}" for number in range(2, MOST_CLIENTS + 2))
+        client.name = next(one for one in (wanted or client.name, *numbered) if one not in taken)
+        self._tell_all()
 
     def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
         """Do what stops the robot, resets it, notes something, or is about who drives; not for who looks on only."""

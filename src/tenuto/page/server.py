@@ -90,7 +90,10 @@ async def _run(
     if line is not None:
         threading.Thread(target=_hear, args=(line, page, server), name="loop", daemon=True).start()
     serving = asyncio.create_task(server.serve([listening]))
-    while not server.started and not serving.done():
+    while not server.started:
+        if serving.done():
+            await serving  # which raises what kept it from serving
+            raise RuntimeError("it ended before it served")
         await asyncio.sleep(0.01)
     ready(page, f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/", fingerprint)
     working = asyncio.create_task(page.work())
@@ -157,7 +160,20 @@ def main(line_fd: int, says_fd: int) -> None:
         code = page.code.text if settings["lan"] else ""
         page.to_loop({"kind": "ready", "why": url, "name": code, "client": fingerprint})
 
-    asyncio.run(_run(settings, listening, lambda addresses: Page(settings, says, addresses), line, ready))
+    served = False
+
+    def ready_once(page: Page, url: str, fingerprint: str) -> None:
+        nonlocal served
+        served = True
+        ready(page, url, fingerprint)
+
+    try:
+        asyncio.run(_run(settings, listening, lambda addresses: Page(settings, says, addresses), line, ready_once))
+    except Exception as error:
+        if served:
+            raise
+        why = f"the page cannot be served: {error}"
+        says.send(json.dumps({"kind": "failed", "why": why}).encode())
 
 
 if __name__ == "__main__":

@@ -122,7 +122,9 @@ class Site:
         """Serve one browser until it goes."""
         page = self._page
         outlet = Outlet(lambda: self._still_allowed(socket, may_drive))
-        client = Client(name or f"page {len(page.hub.clients) + 1}", may_drive, outlet.put, asked_at=page.now())
+        client = Client(
+            name or f"page {len(page.hub.clients) + 1}", may_drive, outlet.put, bool(name), asked_at=page.now()
+        )
         if why := page.hub.join(client):
             await socket.close(1013, why)
             return

@@ -32,6 +32,8 @@ COOKIE = "tenuto-device"
 _MOST_WAITING = 50
 # Over so many sendings the rate of the loop is told.
 _RATES = 20
+# How often it is looked whether a device may still be here, s.
+_LOOK_EVERY = 0.5
 # How often robots at a broker are heard, s, and after how many times they are shown.
 _HEAR_EVERY, _SHOW_EVERY = 0.04, 5
 
@@ -62,7 +64,6 @@ class Page:
         self.outlets: set[Outlet] = set()
         self._waiting: list[bytes] = []
         self._beats: deque[tuple[int, float, float]] = deque(maxlen=_RATES)
-        self._looked_at = 0.0
 
     def now(self) -> float:
         """Return the time, s."""
@@ -75,7 +76,8 @@ class Page:
             return
         if message["kind"] == "frame":
             with suppress(OSError):
-                self._says.send(data)
+                if not self._waiting:  # no frame overtakes word that somebody is gone
+                    self._says.send(data)
             return
         self._waiting.append(data)
         self._send_waiting()
@@ -118,11 +120,6 @@ class Page:
         text = json.dumps(said, separators=(",", ":"))
         for outlet in self.outlets:
             outlet.newest(text)
-        if self.lan and self.now() - self._looked_at > 1.0:
-            self._looked_at = self.now()
-            for outlet in self.outlets:
-                if not outlet.allowed():
-                    outlet.close("this device may not use the page any more")
 
     def more(self, client: Client, ask: PageAsk) -> None:
         """Try the settings of a stick, or put them into the profile while nobody drives.
@@ -150,7 +147,12 @@ class Page:
         return {"type": "refused", "text": self._curves.save(control, numbers)}
 
     async def work(self) -> None:
-        """Do what is to be done beside serving."""
+        """Shut out devices that are forgotten, as long as it serves."""
+        while self.lan:
+            await asyncio.sleep(_LOOK_EVERY)
+            for outlet in self.outlets:
+                if not outlet.allowed():
+                    outlet.close("this device may not use the page any more")
 
     def end(self) -> None:
         """Tell everybody that the drive is over."""
@@ -278,6 +280,9 @@ class ClassPage(Page):
 
     async def work(self) -> None:
         """Hear the robots, and show them."""
+        await asyncio.gather(super().work(), self._show())
+
+    async def _show(self) -> None:
         number = 0
         while not self.over:
             now, number = self.now(), number + 1
@@ -296,6 +301,7 @@ class ClassPage(Page):
                 "name": name,
                 "state": robots.condition(name, now),
                 "driver": said.driver,
+                "asked": self._stopper.asks(name),
                 "speed": round(math.hypot(said.vx, said.vy, said.vz), 3),
                 "turn": round(said.yaw_rate, 3),
                 "why": robots.why(name, now),

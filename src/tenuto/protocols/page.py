@@ -6,8 +6,9 @@ can be at most, however long it lay in a browser, a socket or a proxy.
 
 from __future__ import annotations
 
+import json
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -25,6 +26,8 @@ MOST_AGE = 0.4
 SEAT_KEPT_FOR = 2.0
 # A page has so many controls at most, and a message so many bytes.
 MOST_CONTROLS, LONGEST_MESSAGE = 64, 4096
+# What a position takes in it with its marks, and everything but positions, bytes.
+_A_NUMBER, _HEAD = 10, 320
 
 # The controls of a page where no profile says what it stands in for: those of a gamepad.
 STICKS = ("left_x", "left_y", "right_x", "right_y")
@@ -45,7 +48,7 @@ _Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
 _Position = Annotated[float, Field(ge=-1.0, le=1.0)]
 _Client = Annotated[str, Field(pattern="^[0-9a-f]{8}$")]
 _Note = Annotated[Said, Field(max_length=120)]
-_WhoName = Annotated[Said, Field(max_length=40)]
+_Text = Annotated[Said, Field(max_length=64)]
 
 
 class PageFrame(BaseModel):
@@ -73,14 +76,15 @@ class PageAsk(BaseModel):
     Attributes:
         type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" asks what
             would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log.
-        to: whom to. text: a name that the page shall have; the control. numbers: its settings. time: of the log, s.
+        to: whom to. text: a name that the page shall have; a control; a robot.
+        numbers: settings of a control. time: of the log, s.
     """
 
     model_config = _CONFIG
 
     type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "name", "curve", "save", "at"]
     to: _Client | Literal[""] = ""
-    text: _WhoName = ""
+    text: _Text = ""
     numbers: dict[_Name, _Position] = Field(default={}, max_length=4)
     time: float = 0.0
 
@@ -135,30 +139,13 @@ class Seat:
         A frame that is older than that driver's link timeout does not count.
 
         Raises:
-            SourceError: the ends of a control are not known, as of a velocity.
+            SourceError: as `infos_for`.
         """
+        infos_for(plan, driver)
         self._controls, timeout = controls_of(plan, driver)
-        for one in self._controls:
-            if not all(math.isfinite(number) for number in one.raw_at(1.0).values()):
-                raise SourceError(
-                    f"a page has sticks and buttons, and cannot send {one.reads}, whose ends are not known"
-                )
         self._oldest = min(MOST_AGE, timeout)
-        self._rests = {one.name: rest_of(plan, one) for one in self._controls}
+        self._rests = rests_of(plan, self._controls)
         self._stays = {name: at for name, at in self._rests.items() if at < 0.0}
-
-    def infos(self) -> tuple[ControlInfo, ...]:
-        """Describe what the frames hold: the numbers of the device that the page stands in for."""
-        if not self._controls:
-            return LAYOUT
-        found: dict[str, ControlInfo] = {}
-        for control in self._controls:
-            rest, ends = control.raw_at(0.0), (control.raw_at(-1.0), control.raw_at(1.0))
-            for reads, number in rest.items():
-                low, high = sorted(end[reads] for end in ends)
-                low = min(low, number)
-                found[reads] = ControlInfo(reads, low, high, number, control.travel.reverse)
-        return tuple(found.values())
 
     def take(self, client: str, frame: PageFrame, now: float) -> Frame | None:
         """Return the frame that a page's frame stands for, or None where it does not count; `why_not` says why.
@@ -193,13 +180,15 @@ class Seat:
         if not self._controls:
             return {info.name: _raw_of(info, positions.get(info.name, 0.0)) for info in LAYOUT}
         found: dict[str, float] = {}
+        farthest: dict[str, float] = {}
         for control in self._controls:
             lowest, highest = (0.0 if control.one_way else -1.0), 1.0
-            position = min(max(positions.get(control.name, self._rests[control.name]), lowest), highest)
-            raw = control.raw_at(position)
-            # Two controls may read one of the device: what moves it counts.
-            if position or not raw.keys() <= found.keys():
-                found |= raw
+            rest = self._rests[control.name]
+            position = min(max(positions.get(control.name, rest), lowest), highest)
+            for reads, number in control.raw_at(position).items():
+                # Several controls may read one of the device: the one that is moved most counts.
+                if abs(position - rest) > farthest.get(reads, -1.0):
+                    found[reads], farthest[reads] = number, abs(position - rest)
         return found
 
     def at_rest(self) -> dict[str, float]:
@@ -219,8 +208,38 @@ def controls_of(plan: Plan, driver: str) -> tuple[tuple[ControlPlan, ...], float
     return (plan.controls, plan.guard.link_timeout) if lower is None else (lower.controls, lower.link_timeout)
 
 
-def rest_of(plan: Plan, control: ControlPlan) -> float:
-    """Return where a control of a page is that nobody has touched: a switch of several positions is at its first."""
+def rests_of(plan: Plan, controls: Sequence[ControlPlan]) -> dict[str, float]:
+    """Return where each control of a page is that nobody has touched: a switch of several positions is at its first.
+
+    What reads the same control of the device as one that springs back springs back with it.
+    """
     guard = plan.guard
-    springs = (*plan.driving_controls(), guard.hold_to_run, guard.hold_to_run_2)
-    return 0.0 if control.one_way or control.name in springs else -1.0
+    names = {*plan.driving_controls(), guard.hold_to_run, guard.hold_to_run_2}
+    springs = {reads for one in controls if one.name in names or one.one_way for reads in one.all_reads}
+    return {one.name: 0.0 if springs.intersection(one.all_reads) else -1.0 for one in controls}
+
+
+def infos_for(plan: Plan, driver: str = "") -> tuple[ControlInfo, ...]:
+    """Describe what a page sends for a driver: the numbers of the device that it stands in for.
+
+    Raises:
+        SourceError: there are more controls, or longer names, than go into a message; or the ends of one are not known,
+            as of a velocity.
+    """
+    controls, _ = controls_of(plan, driver)
+    found: dict[str, ControlInfo] = {}
+    for control in controls:
+        ends = control.raw_at(-1.0), control.raw_at(0.0), control.raw_at(1.0)
+        if not all(math.isfinite(number) for end in ends for number in end.values()):
+            raise SourceError(f"a page has sticks and buttons, and cannot send {control.reads}: its ends are not known")
+        if len(control.name) > LONGEST_NAME:
+            raise SourceError(f"a page sends names of {LONGEST_NAME} characters at most: rename {control.name}")
+        for reads, number in ends[1].items():
+            numbers = [end[reads] for end in ends]
+            found[reads] = ControlInfo(reads, min(numbers), max(numbers), number, control.travel.reverse)
+    size = sum(len(json.dumps(one.name)) + _A_NUMBER for one in controls)
+    if len(controls) > MOST_CONTROLS or size > LONGEST_MESSAGE - _HEAD:
+        raise SourceError(
+            f"a page sends {MOST_CONTROLS} controls at most, and names that fit into {LONGEST_MESSAGE} bytes"
+        )
+    return tuple(found.values())

@@ -154,11 +154,11 @@ class RobotEnd:
         controls: what its frames hold.
         session: chosen afresh. driver: who has the robot. refused: how many commands did not count, by why.
         tick: the robot's newest; None before the first.
-        stop_asked_by: somebody who does not drive has asked for an emergency stop; empty once `values` has said so.
+        stop_asked: somebody who does not drive has asked for an emergency stop; False once `values` has said so.
     """
 
     def __init__(self) -> None:
-        self.stop_asked_by = ""
+        self.stop_asked = False
         self.controls = FOLLOWED
         self.session = secrets.token_hex(8)
         self.driver = ""
@@ -192,7 +192,7 @@ class RobotEnd:
         """Take a command that came at ``now``, s on the robot's clock; give why it does not count, empty if it does."""
         why = self._why_not(command, now)
         if why == _ANOTHER and command.emergency:
-            self.stop_asked_by = command.driver  # whoever may speak to it may stop it
+            self.stop_asked = True  # whoever may speak to it may stop it
         if why:
             self.refused[why] = self.refused.get(why, 0) + 1
             return why
@@ -219,7 +219,7 @@ class RobotEnd:
         if command is None:
             return {}
         values = {axis: getattr(command, axis) for axis in AXES}
-        emergency, self.stop_asked_by = command.emergency or bool(self.stop_asked_by), ""
+        emergency, self.stop_asked = command.emergency or self.stop_asked, False
         values |= {DRIVES: float(command.drives), EMERGENCY: float(emergency), CLEAR: float(self._clears)}
         values |= {output_control(name): command.outputs.get(name, idle) for name, idle in self._idle.items()}
         # Fired twice at once, it is let go in the frame between.

@@ -144,9 +144,9 @@ class _Drive:
 
     def run(self) -> DriveReport:
         plan = self.line.plan
-        self._join(plan)
         check_controls(plan, self.source, self.others)
         check_far_ends(plan, self.sinks, self.others)
+        self._join(plan)
         with _signals_to(self._on_signal):
             try:
                 self.outlets.start(plan)
@@ -341,7 +341,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
     for name, needed in wanted.items():
         if name not in sources:
             raise SourceError(f"{name} has no source: the profile names it as a driver, a sensor or an inhibit")
-        known = [info.name for info in sources[name].controls()]
+        known = [info.name for info in sources[name].controls_for(plan, name)]
         if name in velocities and not set(known) & set(VelocityCommand._fields):
             raise SourceError(
                 f"{sources[name].name} has none of {', '.join(VelocityCommand._fields)}, and is to send them"

@@ -70,7 +70,7 @@ class Sink(Closing, ABC):
         return False
 
     def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
-        """Take the robot's name, where commands come from and go to, and the profile's file: for sinks that show it."""
+        """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from collections.abc import Collection
+from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.errors import SinkError
+from tenuto.basics.findings import Finding
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.links.page import SEND_EVERY, PageServer, PageSettings
@@ -66,6 +68,10 @@ class PageSinkOptions(PageSettings, SinkOptions):
     def turns(self, plan: Plan) -> None:
         """Say that nothing moves by it."""
 
+    def errors(self, actions: Collection[str]) -> list[Finding]:
+        """List options that mean nothing together."""
+        return self.misfits()
+
     def open(self) -> Sink:
         """Serve the page."""
-        return PageSink(PageSettings(**{one.name: getattr(self, one.name) for one in fields(PageSettings)}))
+        return PageSink(self.settings())

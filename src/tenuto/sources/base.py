@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.closing import Closing
+from tenuto.basics.findings import Finding
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
@@ -66,6 +67,14 @@ class Source(Closing, ABC):
         """True when no frame will ever come again, as at the end of a recording."""
         return False
 
+    def controls_for(self, plan: Plan, driver: str) -> tuple[ControlInfo, ...]:
+        """Describe the controls that the frames will hold once it has joined a drive; arguments as of `join`.
+
+        Raises:
+            SourceError: it cannot have what the plan reads.
+        """
+        return self.controls()
+
     def join(self, plan: Plan, driver: str, asks: Asks) -> None:  # most send what they send, whoever drives
         """Take note of a drive that is about to begin, or has taken a changed profile: before `controls`.
 
@@ -75,7 +84,7 @@ class Source(Closing, ABC):
         """
 
     def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
-        """Take the robot's name, the way of its commands, and the profile's file: for sources that show it."""
+        """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
 
     def tell(self, tick: Tick) -> None:  # most have nobody to tell
         """Take the robot's newest tick, where whoever drives is elsewhere and wants to know."""
@@ -126,6 +135,10 @@ class SourceOptions(ABC):
     def columns_said(self) -> tuple[str, ...] | None:
         """Return the names of what it sends where the profile says them, else None."""
         return None
+
+    def errors(self) -> list[Finding]:
+        """List what no single option can tell, with keys of its own table; here: nothing."""
+        return []
 
     def another(self) -> SourceOptions:
         """Return the same for another driver: without what names one device."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
+from tenuto.basics.findings import Finding
 from tenuto.basics.frame import MOST_EARLIER, Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Aligned, Timer
@@ -15,7 +15,7 @@ from tenuto.driving.asks import Asks
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.links.page import PageServer, PageSettings
-from tenuto.protocols.page import LAYOUT, FromServer, Seat
+from tenuto.protocols.page import LAYOUT, FromServer, Seat, infos_for
 from tenuto.sources.base import HeldOptions, Source
 
 
@@ -44,8 +44,12 @@ class PageSource(Source):
         self._absent = f'nobody drives from the page: open {self.server.url}, press "Drive from here"'
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the controls of the device that the page stands in for, or its own."""
-        return self._seat.infos()
+        """Describe its own controls, which it has where nothing is driven: those of a gamepad."""
+        return LAYOUT
+
+    def controls_for(self, plan: Plan, driver: str) -> tuple[ControlInfo, ...]:
+        """Describe the controls of the device that it stands in for."""
+        return infos_for(plan, driver)
 
     def join(self, plan: Plan, driver: str, asks: Asks) -> None:
         """Stand in for the device of a driver; the page gets sticks and buttons for what that one needs."""
@@ -114,10 +118,16 @@ class PageOptions(HeldOptions, PageSettings):
 
     kind: ClassVar[str] = "page"
     layout: ClassVar[tuple[ControlInfo, ...]] = LAYOUT
-    means: ClassVar[Mapping[str, str]] = {}
     steps: ClassVar[int] = 200
-    frames: ClassVar[float | None] = None
+
+    def errors(self) -> list[Finding]:
+        """List options that mean nothing together."""
+        return self.misfits()
+
+    def another(self) -> PageOptions:
+        """Return a page for another driver: at any port that is free."""
+        return replace(self, port=0)
 
     def open(self, clock: Timer) -> Source:
         """Serve the page."""
-        return PageSource(PageSettings(**{one.name: getattr(self, one.name) for one in fields(PageSettings)}), clock)
+        return PageSource(self.settings(), clock)

@@ -64,7 +64,7 @@ class RemoteSource(Source):
                 counted = True
                 self._good += 1
                 self._valid_until = now + command.valid_ms / 1000.0
-        asked = bool(self.end.stop_asked_by)
+        asked = self.end.stop_asked
         if counted or asked:
             self._values = self.end.values()
         self._speak(now)

@@ -85,20 +85,15 @@ class ControlPlan:
         """Return the raw numbers at a position: of one control of the device, or of the two that make it.
 
         Args:
-            position: −1…1, or 0…1 for one that rests at its end; less is taken as 0 there.
+            position: −1…1, or 0…1 for one that rests at its end; what is beyond is clipped.
         """
-        travel = self.travel
-        if self.minus is not None and travel.centre is None:
-            low, high = self.minus.travel.low, self.minus.travel.high
-            return {self.reads: travel.low + max(position, 0.0) * (travel.high - travel.low),
-                    self.minus.reads: low + max(-position, 0.0) * (high - low)}  # fmt: skip
-        if travel.centre is None:
-            share = max(position, 0.0)
-            share = 1.0 - share if travel.reverse else share
-            return {self.reads: travel.low + share * (travel.high - travel.low)}
-        share = -position if travel.reverse else position
-        half = travel.high - travel.centre if share > 0 else travel.centre - travel.low
-        return {self.reads: travel.centre + share * half}
+        both_ways = self.travel.centre is not None
+        found = {self.reads: self.travel.raw(position if both_ways else max(position, 0.0))}
+        if self.minus is not None:
+            # A stick goes both ways by itself; of two that go one way each, the other goes this one's other way.
+            other = 0.0 if both_ways or self.minus.travel.centre is not None else max(-position, 0.0)
+            found[self.minus.reads] = self.minus.travel.raw(other)
+        return found
 
     @property
     def remembers(self) -> bool:

@@ -75,6 +75,20 @@ class Travel:
         position = from_centre(raw, self.low, self.centre, self.high)
         return 0.0 - position if self.reverse else position  # 0.0 − 0.0 has no minus sign
 
+    def raw(self, position: float) -> float:
+        """Return the raw number at a position, the other way round than `position`; clipped to the travel.
+
+        Args:
+            position: −1…1, or 0…1 without a centre.
+        """
+        if self.centre is None:
+            share = min(max(1.0 - position if self.reverse else position, 0.0), 1.0)
+            raw = self.low + share * (self.high - self.low)
+        else:
+            share = min(max(-position if self.reverse else position, -1.0), 1.0)
+            raw = self.centre + share * (self.high - self.centre if share > 0.0 else self.centre - self.low)
+        return min(max(raw, self.low), self.high)  # rounding leaves no end behind
+
     def direct(self) -> Callable[[float], float]:
         """Return the shortest way to the same position for a float: what a pipeline calls at every tick."""
         low, centre, high = self.low, self.centre, self.high

@@ -22,7 +22,8 @@ export class Class {
       const turn = Math.round((robot.turn * 180) / Math.PI);
       card.moves.textContent = robot.state === "gone" || robot.state === "silent" ? ""
         : `${robot.speed.toFixed(2)} m/s${turn ? `, ${Math.abs(turn)} deg/s to the ${turn > 0 ? "left" : "right"}` : ""}`;
-      const why = robot.why.join("; ");
+      const asked = robot.asked ? ["asked to stop, and has not said that it does"] : [];
+      const why = [...asked, ...robot.why].join("; ");
       if (card.why.textContent !== why) card.why.textContent = why;
       card.stop.hidden = !mayStop;
     }

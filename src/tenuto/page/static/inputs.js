@@ -5,7 +5,6 @@ const TILT_SILENT_MS = 500;
 const TILT_END_DEG = 30;
 // A gamepad that moved less than this has not been touched.
 const PAD_TOUCHED = 0.15;
-const RESET_MS = 300;
 const KEYS = {
   KeyW: [0, "y", 1], ArrowUp: [0, "y", 1], KeyS: [0, "y", -1], ArrowDown: [0, "y", -1],
   KeyA: [0, "x", 1], ArrowLeft: [0, "x", 1], KeyD: [0, "x", -1], ArrowRight: [0, "x", -1],
@@ -33,7 +32,6 @@ export class Inputs {
     this.reach = 0.3;
     this.pad = null;
     this.tilt = null;
-    this.build = 0;
     this.listen();
   }
 
@@ -115,7 +113,8 @@ export class Inputs {
     } else {
       whileDown(button, set);
     }
-    button.letGo = () => stays || set(false);
+    // Also what stays: the robot is told that it is off, and must not find it pressed when somebody is back.
+    button.letGo = () => set(false);
     return button;
   }
 
@@ -177,7 +176,7 @@ export class Inputs {
     }
   }
 
-  // Let go of everything: what stays where it is put stays.
+  // Let go of everything; only sliders of several positions stay where they are put, for robot and page alike.
   release() {
     this.held.clear();
     this.down.clear();
@@ -256,11 +255,13 @@ export class Inputs {
     });
     delete found[""];
     const pad = this.readPad();
-    const held = this.held.size > 0 || this.padHolds(pad);
+    for (const name of this.robot.holds) {
+      found[name] = this.held.size ? this.robot.grip : 0;
+      if (pad) most(name, this.padHold(pad, name)); // pressed through, it stops
+    }
     if (pad) this.addPad(pad, most);
-    for (const name of this.robot.holds) found[name] = held ? this.robot.grip : 0;
     this.draw(found);
-    return found;
+    return Object.fromEntries(Object.entries(found).map(([name, value]) => [name, Math.round(1e4 * value) / 1e4]));
   }
 
   // Why nobody may be driven by now; empty where all is well.
@@ -286,16 +287,22 @@ export class Inputs {
     return reads.length > 0;
   }
 
-  padHolds(pad) {
-    if (!pad) return false;
-    if (!this.padNames()) return pad.left_shoulder > 0.5;
-    return this.robot.holds.length > 0 && this.robot.holds.every((name) => pad[this.byName[name]?.reads] > 0.5);
+  padHold(pad, name) {
+    if (!this.padNames()) return pad.left_shoulder > 0.5 ? this.robot.grip : 0;
+    return this.padPosition(pad, this.byName[name]);
+  }
+
+  // Where a control of the profile is while this pad is its device.
+  padPosition(pad, { reads, minus, one_way, reversed }) {
+    if (!(reads in pad)) return 0;
+    const at = clamp(pad[reads] - (pad[minus] ?? 0));
+    return !reversed ? at : one_way ? 1 - at : -at;
   }
 
   addPad(pad, most) {
     if (this.padNames()) {
-      for (const { name, reads, minus } of this.robot.controls) {
-        if (reads in pad && !this.robot.holds.includes(name)) most(name, clamp(pad[reads] - (pad[minus] ?? 0)));
+      for (const control of this.robot.controls) {
+        if (!this.robot.holds.includes(control.name)) most(control.name, this.padPosition(pad, control));
       }
       return;
     }
@@ -353,8 +360,6 @@ export function whileDown(button, set) {
   button.addEventListener("keyup", (event) => (event.code === "Enter" || (event.code === "Space" && button.id !== "hold")) && set(false));
   button.addEventListener("blur", () => !pointers.size && set(false));
 }
-
-export const pressFor = RESET_MS;
 
 export function element(name, attributes) {
   const made = document.createElement(name);

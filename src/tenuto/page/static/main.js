@@ -52,7 +52,7 @@ function connect() {
   line.onopen = () => {
     tries = 0;
     over = false;
-    say({ type: "name", text: sessionStorage.getItem("name") ?? deviceName() });
+    say({ type: "name", text: deviceName() });
   };
   line.onmessage = ({ data }) => hear(JSON.parse(data));
   line.onclose = (event) => {
@@ -98,7 +98,7 @@ function hear(message) {
     document.body.classList.add("class");
     document.title = "Robots — Tenuto";
     place("title").textContent = "All robots";
-    place("emergency").innerHTML = "STOP<br>ALL";
+    place("emergency").textContent = "STOP ALL";
     place("emergency").setAttribute("aria-label", "emergency stop of all robots");
   } else if (message.type === "robots") {
     robots.show(message.cards, who.there.find((one) => one.id === who.you)?.may_drive ?? false);
@@ -110,7 +110,9 @@ function hear(message) {
   } else if (message.type === "curve") {
     curves.came(message);
   } else if (message.type === "who") {
+    const before = driving();
     who = message;
+    if (before !== driving()) inputs.release();
     showSeat();
   } else if (message.type === "asked") {
     view.toast(`${message.name} asks for the robot.`, "Hand it over", () => say({ type: "give", to: message.by }));

@@ -23,7 +23,7 @@ def errors_of(profile: Tables) -> list[Finding]:
     own = [
         *_controls(profile), *_style(profile), *_guard(profile),
         *name_errors(profile), *_loop(profile), *drivers_errors(profile), *inputs_errors(profile),
-        *_sinks(profile), *needs_errors(profile),
+        *(finding.within("source") for finding in profile.source.errors()), *_sinks(profile), *needs_errors(profile),
     ]  # fmt: skip
     return own or [*_drivers(profile)]
 
