@@ -324,6 +324,18 @@ def test_an_enabling_switch_that_was_off_between_two_ticks_is_a_release() -> Non
     assert bench.run(2.0, pad(1.0)).guard.state is not State.DRIVING
 
 
+@pytest.mark.parametrize("kind", ['kind = "momentary"', 'kind = "positions"\npositions = 2'])
+@given(st.lists(st.booleans(), min_size=5, max_size=20), st.integers(0, 3))
+def test_a_switch_enables_however_many_frames_came_while_it_was_off(kind: str, doubled: list[bool], late: int) -> None:
+    """Two frames come in one tick now and then, before the press and with it."""
+    text = shipped("medlar.toml").read_text().replace('hold_to_run = "left_shoulder"', 'enable = "run"')
+    bench = Bench(tenuto.parse_profile(text + f'\n[switches.run]\n{kind}\nreads = "left_shoulder"\n'))
+    for double in doubled:
+        bench.step(pad(), 0.02, earlier=((bench.now + 0.01, pad()),) if double else ())
+    bench.step(pad(held=True), 0.02, earlier=tuple((bench.now + 0.004 * (n + 1), pad()) for n in range(late)))
+    assert bench.run(0.3, pad(held=True)).guard.state is State.DRIVING
+
+
 def test_an_emergency_stop_between_two_ticks_is_one() -> None:
     plan = LIFT.plan()
     rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)

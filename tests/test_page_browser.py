@@ -151,7 +151,8 @@ def test_a_gamepad_on_the_page_is_the_pad_that_the_profile_reads(browser: Browse
 @in_browser
 def test_an_enabling_button_that_stays_is_off_when_somebody_comes_back(browser: Browser, tmp_path: Path) -> None:
     text = patient(tmp_path).read_text().replace('hold_to_run = "left_shoulder"', 'enable = "ready"')
-    (tmp_path / "ready.toml").write_text(text + '\n[switches.ready]\nkind = "held"\ncontrol = "south"\n')
+    switch = '\n[switches.ready]\nkind = "positions"\nreads = "south"\npositions = 2\n'
+    (tmp_path / "ready.toml").write_text(text + switch)
     with PageDrive(load_profile(tmp_path / "ready.toml")) as drive:
         page = opened(browser, drive)
         ready = page.locator("#buttons button").first

@@ -109,7 +109,7 @@ class StickDriver:
         bad: tuple[Reason, ...] = ()
         if self._on_before or self._pressed_before:
             self._on_before = self._pressed_before = frozenset()
-            self._was_off = False
+        self._was_off = False
         if frame is not None:
             if frame.earlier:
                 self._look_back(frame)
