@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 import tenuto
 from tenuto import DriveHandle, Tick
+from tenuto.driving.guard import State
 from tenuto.driving.plan import Planned
 from tenuto.sinks.function import FunctionSink
 from tenuto.sources.page import PageSource
@@ -100,13 +101,20 @@ class PageDrive:
 
     def stops(self, code: str = "", *, within: float = PATIENCE) -> float:
         """Wait until it stands, and return how long it was driven on after now by the robot's ticks, s."""
-        begin, since = len(self.ticks), time.monotonic()
+        since = time.monotonic()
         wait_for(lambda: not self.moving, f"it does not stop: {self.ticks[-1].guard}", within)
         if code:
-            wait_for(lambda: code in self.codes() or any(
-                code == reason.code for tick in self.ticks[begin:] for reason in tick.guard.reasons
-            ), f"no {code}: {self.ticks[-1].guard}")  # fmt: skip
+            wait_for(lambda: code in self._since_driven(), f"no {code}: {self.ticks[-1].guard}")
         return time.monotonic() - since
+
+    def _since_driven(self) -> set[str]:
+        """Return the codes of all reasons since the last tick in which it was driven: the first may have come at once."""
+        codes: set[str] = set()
+        for tick in reversed(self.ticks):
+            if tick.guard.state is State.DRIVING:
+                break
+            codes |= {reason.code for reason in tick.guard.reasons}
+        return codes
 
     def stands_for(self, seconds: float) -> None:
         """Make sure that it goes on standing."""

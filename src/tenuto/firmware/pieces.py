@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import inspect
 import re
+from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.extras import needs
 
 if TYPE_CHECKING:
-    from jinja2 import Environment
+    from jinja2 import BytecodeCache, Environment
+    from jinja2.bccache import Bucket
 
 ROOT = Path(__file__).parents[1]
 SUFFIX = ".c.j2"
@@ -33,6 +35,25 @@ def piece_file(kind: type) -> Path | None:
     return None
 
 
+@cache
+def _compiled() -> BytecodeCache:
+    """Make what keeps compiled templates in memory: to compile them takes longer than to fill them in."""
+    from jinja2 import BytecodeCache
+
+    class Kept(BytecodeCache):
+        def __init__(self) -> None:
+            self._buckets: dict[str, bytes] = {}
+
+        def load_bytecode(self, bucket: Bucket) -> None:
+            if bucket.key in self._buckets:
+                bucket.bytecode_from_string(self._buckets[bucket.key])
+
+        def dump_bytecode(self, bucket: Bucket) -> None:
+            self._buckets[bucket.key] = bucket.bytecode_to_string()
+
+    return Kept()
+
+
 def environment() -> Environment:
     """Make what fills templates in.
 
@@ -44,7 +65,7 @@ def environment() -> Environment:
 
     made = Environment(
         loader=FileSystemLoader(ROOT), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
-        keep_trailing_newline=True, autoescape=False,
+        keep_trailing_newline=True, autoescape=False, bytecode_cache=_compiled(),
     )  # fmt: skip
 
     def piece(one: Any) -> Any:

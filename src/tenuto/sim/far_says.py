@@ -24,7 +24,7 @@ class FarEndSays:
 
     def __init__(self, needs: NeedsPlan) -> None:
         """Take what it must be."""
-        self._needs = needs
+        self._needs, self._any = needs, bool(needs.wanted)
         self._newest: Telemetry | None = None
         low = needs.height_from if math.isfinite(needs.height_from) else 0.0
         high = needs.height_below if math.isfinite(needs.height_below) else low + 2.0
@@ -37,7 +37,7 @@ class FarEndSays:
 
     def at(self, now: float, what: str, dice: random.Random) -> FarEnds:
         """Return what is known at ``now``, s, in an episode of a kind; nothing where nothing is needed."""
-        if not self._needs.wanted or what == "absent":
+        if not self._any or what == "absent":
             return NO_FAR_ENDS
         if what != "silent" or self._newest is None:
             self._newest = self._says(what, dice)._replace(time=now if what != "silent" else -math.inf)

@@ -94,7 +94,7 @@ class Watcher:
         self._people = {plan.driver: _Person(plan, None)}
         self._people |= {lower.name: _Person(plan, lower) for lower in plan.below if lower.controls}
         self._waits_since: float | None = None
-        self._was_inside, self._answered_at = False, -math.inf
+        self._was_inside, self._answered_at, self._needs_any = False, -math.inf, bool(plan.guard.needs.wanted)
         self._outputs = [output for mode in plan.modes for output in mode.outputs]
         self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
@@ -120,7 +120,7 @@ class Watcher:
         for name, person in self._people.items():
             if stopped and not driving:
                 person.released = person.enabled = False
-            person.see(tick.hands.get(name) or Hand(tick.frame, tick.new_frame, tick.positions, None), tick)
+            person.see(tick.hands.get(name) or _only_hand(tick), tick)
 
     def _warned(self, tick: Tick) -> Iterator[str]:
         """The robot waits for as long as the start warning says before it may be driven, and the outputs warn."""
@@ -175,15 +175,11 @@ class Watcher:
             yield f"{lower.name} was given the robot with sticks that are moved"
 
     def _finite(self, tick: Tick) -> Iterator[str]:
-        stages = {
-            "actuator": tick.actuators,
-            "wire": tick.wire,
-            "output": tick.outputs,
-            "command": tick.command._asdict(),
-        }
         # Nearly always all are: one sum tells.
-        if math.isfinite(sum(sum(numbers.values()) for numbers in stages.values())):
+        actuators, wire, outputs = tick.actuators, tick.wire, tick.outputs
+        if math.isfinite(sum(actuators.values()) + sum(wire.values()) + sum(outputs.values()) + sum(tick.command)):
             return
+        stages = {"actuator": actuators, "wire": wire, "output": outputs, "command": tick.command._asdict()}
         for stage, numbers in stages.items():
             yield from (f"{stage} {name} is {value}" for name, value in numbers.items() if not math.isfinite(value))
 
@@ -250,9 +246,9 @@ class Watcher:
         """The emergency stop is obeyed at once, and left by a reset at standstill only."""
         guard, before = self._plan.guard, self._before
         emergency = tick.guard.state is State.EMERGENCY_STOP
-        hands = tick.hands.values() or [Hand(tick.frame, tick.new_frame, tick.positions, None)]
-        for button in (guard.emergency_stop, guard.emergency_stop_2):
-            if button is not None and not emergency and any(hand.positions[button] >= HELD_FROM for hand in hands):
+        for button in (guard.emergency_stop, guard.emergency_stop_2) if not emergency else ():
+            hands = tick.hands.values() or [_only_hand(tick)]
+            if button is not None and any(hand.positions[button] >= HELD_FROM for hand in hands):
                 yield f"{button} is on, and it is {tick.guard.state}"
         left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
         if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
@@ -262,8 +258,11 @@ class Watcher:
 
     def _limited(self, tick: Tick) -> Iterator[str]:
         """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""
+        if self._before is not None and tick.command == self._before.command:
+            return
         # A command that is within it but for rounding, and is rounded once more, is not beyond it.
-        if not any(self._plan.chassis.fits(one) for one in (tick.command, _less(tick.command))):
+        fits = self._plan.chassis.fits
+        if not fits(tick.command) and not fits(_less(tick.command)):
             yield f"the vehicle cannot do {tick.command}"
         driving = tick.guard.state is State.DRIVING
         before = self._before.command if self._before is not None else STANDSTILL
@@ -278,8 +277,10 @@ class Watcher:
     def _answered(self, tick: Tick) -> Iterator[str]:
         """While it is driven, every far end answers, and is as it must be; one that crosses a bound stops it."""
         needs, before = self._plan.guard.needs, self._before
-        self._answered_at = max((self._answered_at, *(one.time for one in tick.far.values() if one.time <= tick.time)))
-        if not needs.wanted or tick.guard.state is not State.DRIVING:
+        for one in tick.far.values():
+            if self._answered_at < one.time <= tick.time:
+                self._answered_at = one.time
+        if not self._needs_any or tick.guard.state is not State.DRIVING:
             self._was_inside = False
             return
         borne = needs.answers + self._plan.guard.grace + 2.0 * max(tick.dt, self._plan.period)
@@ -312,13 +313,20 @@ class Watcher:
 
     def _in_time(self, tick: Tick) -> Iterator[str]:
         """After the last good frame the robot stands within the time that the profile promises."""
+        if tick.command == STANDSTILL:
+            return
         silent = max(person.silent_at(tick.time) for person in self._needed(tick))
-        if tick.command == STANDSTILL or silent <= 0.0:
+        if silent <= 0.0:
             return
         guard = self._plan.guard
         promise = guard.unnoticed + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
         if silent > promise + self._plan.stall_timeout:
             yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
+
+
+def _only_hand(tick: Tick) -> Hand:
+    """Return the hand of the only driver there is."""
+    return Hand(tick.frame, tick.new_frame, tick.positions, None)
 
 
 def _less(command: VelocityCommand) -> VelocityCommand:

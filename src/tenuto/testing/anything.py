@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import MISSING, Field, fields, is_dataclass
+from functools import cache
 from types import NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
@@ -29,14 +30,14 @@ def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
 
     A name of a control or a switch is the name of its option; an option that may be left out sometimes is.
     """
+    return st.builds(kind, **(_drawn(kind) | {name: st.just(value) for name, value in said.items()}))
+
+
+@cache  # Hypothesis looks through a strategy when it is first used, which takes longer than to draw from it.
+def _drawn(kind: type[Any]) -> dict[str, st.SearchStrategy[Any]]:
+    """Return what draws each option of a kind."""
     hints = get_type_hints(kind)
-    drawn: dict[str, st.SearchStrategy[Any]] = {}
-    for one in fields(kind):  # type: ignore[arg-type]
-        if one.name in said:
-            drawn[one.name] = st.just(said[one.name])
-        else:
-            drawn[one.name] = _optional(one, _any(hints[one.name], about(one), one.name))
-    return st.builds(kind, **drawn)
+    return {one.name: _optional(one, _any(hints[one.name], about(one), one.name)) for one in fields(kind)}
 
 
 def any_velocity(most: float = 3.0) -> st.SearchStrategy[VelocityCommand]:
