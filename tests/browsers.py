@@ -108,7 +108,7 @@ class PageDrive:
         return time.monotonic() - since
 
     def _since_driven(self) -> set[str]:
-        """Return the codes of all reasons since the last tick in which it was driven: the first may have come at once."""
+        """Return the codes since the last tick in which it was driven: the first may have come at once."""
         codes: set[str] = set()
         for tick in reversed(self.ticks):
             if tick.guard.state is State.DRIVING:

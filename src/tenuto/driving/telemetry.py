@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 _NOT_SAID: Mapping[str, float] = {}
@@ -95,16 +96,19 @@ class Telemetry(NamedTuple):
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
         """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""
         yield f"far.{name}.time", self.time if math.isfinite(self.time) else math.nan
-        for what in _IN_ORDER:
+        for what, column in _columns(name, self.says):
             value = getattr(self, what)
-            if what not in self.says:
-                continue
-            if isinstance(value, Mapping):
-                yield from ((f"far.{name}.{what}.{one}", number) for one, number in value.items())
-            elif isinstance(value, tuple):
-                yield f"far.{name}.{what}", "; ".join(value)
+            if what in _BY_NAME:
+                yield from ((f"{column}.{one}", number) for one, number in value.items())
+            elif what == "reasons":
+                yield column, "; ".join(value)
             else:
-                yield f"far.{name}.{what}", _cell(what, value)
+                yield column, _cell(what, value)
+
+
+@lru_cache(maxsize=64)  # they are the same at every tick of a drive
+def _columns(name: str, says: frozenset[str]) -> tuple[tuple[str, str], ...]:
+    return tuple((what, f"far.{name}.{what}") for what in _IN_ORDER if what in says)
 
 
 # All that a far end may say; what a link bears is worked out here.
@@ -112,6 +116,7 @@ EVERYTHING = frozenset(Telemetry._fields) - {"time", "says", "bears"}
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
 # A far end that said nothing for longer than this is silent, s.
 _SILENT = 1.0
+_BY_NAME = ("wheels", "distances")
 # What is no higher than this stands on the ground, m.
 _SOME_HEIGHT = 0.05
 _SHOWN = (("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from tenuto.basics.frame import Frame
@@ -21,6 +22,11 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     from tenuto.driving.explain import Explanation
     from tenuto.driving.plan import Planned
+
+
+@lru_cache(maxsize=256)  # they are the same at every tick of a pipeline
+def _columns(stage: str, names: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(f"{stage}.{name}" for name in names)
 
 
 class Hand(NamedTuple):
@@ -140,13 +146,14 @@ class Tick(NamedTuple):
         counts = self.frame.counts if self.frame is not None else None
         row["link.bad"], row["link.lost"] = (counts.bad, counts.lost) if counts else (math.nan, math.nan)
         for stage, values in (("raw", self.raw), ("position", self.positions), ("shaped", self.shaped)):
-            row.update((f"{stage}.{name}", value) for name, value in values.items())
+            row.update(zip(_columns(stage, tuple(values)), values.values(), strict=True))
         for stage in ("intent", "demand", "target", "command"):
-            row.update((f"{stage}.{name}", value) for name, value in getattr(self, stage)._asdict().items())
+            axes = getattr(self, stage)
+            row.update(zip(_columns(stage, axes._fields), axes, strict=True))
         chosen = self.chosen
         more = {"actuators": self.actuators, "wire": self.wire, "output": self.outputs, "trim": chosen.trims}
         for stage, numbers in (*more.items(), ("switch", chosen.switches)):
-            row.update((f"{stage}.{name}", value) for name, value in numbers.items())
+            row.update(zip(_columns(stage, tuple(numbers)), numbers.values(), strict=True))
         row["driver"] = self.driver
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
         row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share

@@ -17,7 +17,7 @@ from tenuto.firmware.boards import board_of, misfits
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
-from tenuto.firmware.pieces import environment
+from tenuto.firmware.pieces import environment, late
 from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
@@ -115,8 +115,8 @@ def make_firmware(
     made = environment()
     # A board in MicroPython may have either; what rounding makes of a float is borne.
     words = _Words("double" if language == "micropython" else real)
-    made.filters |= words.filters()
-    made.filters["module"] = lambda name: made.get_template(name).module
+    made.filters |= {name: late(one) for name, one in words.filters().items()}
+    made.filters["module"] = late(lambda name: made.get_template(name).module)
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
     wrong_for = misfits(profile, plan, part)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 import re
+from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -54,6 +55,13 @@ def _compiled() -> BytecodeCache:
     return Kept()
 
 
+def late(one: Callable[..., Any]) -> Callable[..., Any]:
+    """Make a filter of it that no compiled template keeps the result of: what is a constant there is none in C."""
+    from jinja2 import pass_context
+
+    return pass_context(lambda _, *arguments: one(*arguments))
+
+
 def environment() -> Environment:
     """Make what fills templates in.
 
@@ -75,6 +83,6 @@ def environment() -> Environment:
             return made.get_template(path.relative_to(ROOT).as_posix()).module
         return made.from_string(path.read_text(encoding="utf-8")).module
 
-    made.filters["piece"] = piece
+    made.filters["piece"] = late(piece)
     made.filters["kind"] = lambda one: (type(one).__doc__ or type(one).__name__).partition("\n")[0].rstrip(".")
     return made

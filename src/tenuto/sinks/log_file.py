@@ -102,7 +102,8 @@ class LogFile(Sink, ABC):
         Raises:
             SinkError: the file cannot be written.
         """
-        row: Row = {name: _rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
+        rounded = _rounded
+        row: Row = {name: rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
         row[FORMAT_COLUMN] = FORMAT
         try:
             if self._new_plan:
@@ -231,7 +232,7 @@ class ParquetLog(LogFile):
 
 def _rounded(number: float) -> float:
     """Return six places of a number; nan of what is none."""
-    return round(number, 6) if math.isfinite(number) else math.nan
+    return round(number, 6) if -math.inf < number < math.inf else math.nan
 
 
 def without_nan(row: Row) -> dict[str, float | int | str | None]:

@@ -34,7 +34,7 @@ def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
 
 
 @cache  # Hypothesis looks through a strategy when it is first used, which takes longer than to draw from it.
-def _drawn(kind: type[Any]) -> dict[str, st.SearchStrategy[Any]]:
+def _drawn(kind: Any) -> dict[str, st.SearchStrategy[Any]]:
     """Return what draws each option of a kind."""
     hints = get_type_hints(kind)
     return {one.name: _optional(one, _any(hints[one.name], about(one), one.name)) for one in fields(kind)}
