@@ -30,7 +30,8 @@ def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
 
     A name of a control or a switch is the name of its option; an option that may be left out sometimes is.
     """
-    return st.builds(kind, **(_drawn(kind) | {name: st.just(value) for name, value in said.items()}))
+    options: Any = kind
+    return st.builds(kind, **(_drawn(options) | {name: st.just(value) for name, value in said.items()}))
 
 
 @cache  # Hypothesis looks through a strategy when it is first used, which takes longer than to draw from it.
