@@ -49,7 +49,7 @@ comparison = tenuto.compare(shipped("orchard-row.csv"), profile, gentle, names=(
 print(comparison.figures.round(2).to_string(index=False))
 save_figure(compare_figure(comparison), folder / "compare.png")
 
-# %% Does it do what it is told?
+# %% Does it follow its commands?
 odometry = load_odometry(shipped("medlar-odometry.csv"))
 response = measure(table, odometry)
 for name, value in wheel_measures(response, profile).items():

@@ -228,7 +228,7 @@ S, E = State, Event
 
 MUTANTS: dict[str, Mutant] = {
     "drives on through a fault": _table({(S.DRIVING, E.FAULT): None}),
-    "drives on when hold-to-run is let go": _table({(S.DRIVING, E.RELEASED): None}),
+    "drives on when hold-to-run is released": _table({(S.DRIVING, E.RELEASED): None}),
     "does not wait for rest": _happens(E.RESTED, lambda memory, seen: not seen.faulty and not memory.ended),
     "does not want a release": _happens(
         E.ENABLED, lambda memory, seen: bool(seen.held) and not (seen.missing or seen.faulty or memory.ended)
@@ -310,7 +310,7 @@ MUTANTS: dict[str, Mutant] = {
 # The first drive that sees each of them: the profile, and the seed of the drive.
 SEEN_BY: dict[str, tuple[str, int]] = {
     "drives on through a fault": ("medlar", 0),
-    "drives on when hold-to-run is let go": ("medlar", 5),
+    "drives on when hold-to-run is released": ("medlar", 5),
     "does not wait for rest": ("medlar-lift", 2),
     "does not want a release": ("medlar-lesson", 0),
     "takes any press after a fault": ("medlar", 0),

@@ -139,7 +139,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     for log, motion, said in (
         (straight, whole, "turning: it was commanded for 0.0 s only, and 4 s are needed"),
         (TABLE, whole.assign(x=0.0, y=0.0, heading=0.0), "commands and motion do not go together"),
-        (TABLE, whole.assign(vx=0.1)[["time", "vx"]], "turning: it was not measured"),
+        (TABLE, whole.assign(vx=0.1)[["time", "vx"]], "turning: not measured"),
     ):
         motion.to_parquet(file)
         assert any(said in warning for warning in measure(log, load_odometry(file)).warnings)
@@ -151,7 +151,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     assert changes_after_measuring(MEDLAR, found) == []
     for broken, said in (
         (whole.drop(columns="time"), "expected columns time"), (whole.iloc[:5], "at least 20 rows, found 5"),
-        (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 holds what is no number"),
+        (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 has a value that is not a number"),
     ):  # fmt: skip
         broken.to_csv(tmp_path / "broken.csv", index=False)
         with pytest.raises(RecordingError, match=re.escape(said)):

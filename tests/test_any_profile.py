@@ -124,7 +124,7 @@ def test_a_robot_enabled_by_a_gesture_is_driven_too_and_a_gesture_in_its_way_is_
     )
     apart = MEDLAR.replace('[guard]\nhold_to_run = "left_shoulder"\n', sticks.format('drive = "low", steer = "low"'))
     found = truth_table(parse_profile(apart))
-    assert ("stands until it is enabled afresh",) in [row.does for row in found.rows]
+    assert ("stands until it is re-enabled",) in [row.does for row in found.rows]
     assert {row.position for row in found.rows if row.control == "drive" and row.second is None} == {1.0, -1.0}
     values = {"left_y": 983.0, "right_x": 983.0, "left_shoulder": 0.0}
     said = Pipeline(parse_profile(apart).plan()).step(Frame(0.1, values), 0.1).guard.reasons
@@ -151,10 +151,10 @@ def test_corners_and_the_link_of_a_truth_table() -> None:
     share = 12.5664 * 0.11 / (1.2 + 0.31 * math.pi / 2.0)
     assert corners[1.0, -1.0].command == pytest.approx((1.2 * share, 0.0, 0.0, -share * math.pi / 2.0), rel=1e-4)
     assert [row.differs for row in corners.values()] == [True, True, False, False]  # there is room for 0.5 m/s back
-    lost, back, afresh = (row.does[0] for row in rows if row.control == "link")
+    lost, back, again = (row.does[0] for row in rows if row.control == "link")
     # 0.3 s of silence and the tick that notices it, then 1.5 m/s².
     assert lost == f"stands after {0.3 + 0.8:.2f} s and {1.2 * 0.30 + 1.2**2 / 3.0 - 0.012:.2f} m"
-    assert (back, afresh) == ("stands until it is enabled afresh", "drives")
+    assert (back, again) == ("stands until it is re-enabled", "drives")
     lift = [row for row in truth_table(parse_profile(LIFT)).rows if row.control == "link"]
     assert [row.mode for row in lift] == ["brisk"] * 3  # in which it goes fastest, though it begins in another
     assert lift[0].does == (lost,)

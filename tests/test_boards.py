@@ -666,7 +666,7 @@ def test_the_board_of_the_robot_answers_drives_and_stops_on_silence(tmp_path: Pa
     assert 0 in whys
     digests = {answer.made_from for answer in answers[1:] if answer is not None}
     assert digests == {line_plan(tenuto.load_profile(BOARD).plan()).digest()}
-    assert whys[-1] == 2, "none came in time: it waits for a standstill"
+    assert whys[-1] == 2, "none came in time: it waits for a standstill command"
     pins = pins_of(out)
     assert not on_at(pins, 300.0)
     assert on_at(pins, 880.0)

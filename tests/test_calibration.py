@@ -407,7 +407,7 @@ def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     assert worn.returncode == 1
     assert "right_y: it jumped 3" in worn.stdout
     assert "left: its travel is round" in worn.stdout
-    assert "Not kept" in worn.stdout
+    assert "Not saved" in worn.stdout
     lost = ("--out", "kept.toml", "--force", "--figure", "no/such.png")
     nowhere = run("calibrate", "--from", str(shipped("worn-pad.csv")), *lost, cwd=tmp_path)
     assert Calibration.load(tmp_path / "kept.toml").controls

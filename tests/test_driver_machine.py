@@ -67,7 +67,7 @@ def on(values: Values | None, name: str) -> bool:
 class Known(NamedTuple):
     """What somebody knows who only looks on: how far each has come on the way back to driving since the last stop.
 
-    It has stood: 1, and was let go: 2, and was pressed afresh: 3.
+    It has stood: 1, and was let go: 2, and was pressed again: 3.
     """
 
     far: tuple[int, int] = (0, 0)
@@ -109,7 +109,7 @@ def judge(known: Known, move: Move, alone: bool) -> None:
         if tick.driver == "learner" and alone:
             assert on(move.first, "north"), "no longer than the permit is on"
     if drives and not drove:
-        assert follow(known, move).far[rank] == 3, "it has stood, and was let go, and was pressed afresh"
+        assert follow(known, move).far[rank] == 3, "it has stood, and was let go, and was pressed again"
         assert at_rest(hands[tick.driver])
         assert alone or tick.driver == "instructor"
     if drives and drove and tick.driver != before.driver:

@@ -201,7 +201,7 @@ def test_an_aircraft_nobody_hears_descends_for_its_time_and_no_longer() -> None:
     assert bench.run(28.0, None).command.vz == pytest.approx(-0.3)
     assert bench.run(3.0, None).command == STANDSTILL
     assert bench.ticks[-1].guard.state is State.FAULT
-    # Hovering counts too; and who is heard again stops it, but flies only when enabled afresh.
+    # Hovering counts too; and who is heard again stops it, but flies only when re-enabled.
     bench, up = fly(shipped("damson.toml").read_text())
     bench.run(1.5, up | {"channel_2": 1500.0, "channel_3": 1500.0})
     assert bench.ticks[-1].command == STANDSTILL

@@ -95,19 +95,19 @@ def test_whatever_is_wrong_is_said_with_its_remedy(tmp_path: Path, monkeypatch: 
     (tmp_path / "mine.toml").write_text(PROFILE)
     said = "\n".join(found_in(computer(tmp_path / "root", well=False), tenuto.load_profile(tmp_path / "mine.toml")))
     for line in (
-        "error /dev/input/event5: Orchard pad may not be read (sudo usermod -aG ",
+        "error /dev/input/event5: Orchard pad cannot be read: no permission (sudo usermod -aG ",
         "warning /dev/input/event7: the system has Second pad, and it cannot be opened",
         "warning bluetooth: Shed pad is paired, and not connected",
-        "error /dev/ttyAMA0: this port may not be used",
+        "error /dev/ttyAMA0: no permission to use this port",
         "error /dev/ttyUSB3: the profile names this port, and it is not there",
-        "error /dev/serial0: the system's own console talks on this port",
+        "error /dev/serial0: the system console uses this port",
         "systemctl disable --now serial-getty@serial0",
         "warning clock: the time of day was never set",
         "warning clock: the computer counts time in steps",
         "broken.toml: it cannot be used",
         "pad-3.toml: it is of the device pad-2",
         "pad-1.toml: it does not fit the device that is connected",
-        "wheel_radius is still the one that it began with (measure it: from the middle of the axle to the ground)",
+        "wheel_radius is still the example value (measure it: from the middle of the axle to the ground)",
         "error packages: for Parquet the package pyarrow is needed: pip install 'tenuto[parquet]'",
         "error packages: for MQTT the package paho is needed: pip install 'tenuto[mqtt]'",
     ):

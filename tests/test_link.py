@@ -129,5 +129,5 @@ def test_a_template_is_checked_before_anything_moves(tmp_path: Path) -> None:
         far_end.hear()
         assert far_end.decoder.counts.bad == 1  # well summed, and none of the default lines
         assert far_end.robot.standing
-    with pytest.raises(tenuto.SinkError, match="does not open: No such file"):
+    with pytest.raises(tenuto.SinkError, match="cannot be opened: No such file"):
         tenuto.open_sink(f"serial:{tmp_path}/none")

@@ -121,7 +121,7 @@ def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
         ("a.txt", "", r"expected a log that ends in \.csv, \.jsonl, \.parquet, \.mcap"),
         ("a.csv", "", "cannot be read as a log: it is empty"),
         ("e.csv", "\n", "e.csv:1: expected a header with a name for each column"),
-        ("b.csv", "time,left_y\n0,1\n", "this is no log of ticks: it has no column guard.state"),
+        ("b.csv", "time,left_y\n0,1\n", "this is not a log of ticks: it has no column guard.state"),
         ("a.jsonl", "nonsense\n", "a.jsonl:1: expected an object in JSON"),
         ("a.parquet", "nonsense", "cannot be read as Parquet"),
         ("a.mcap", "nonsense", "cannot be read as MCAP"),
@@ -224,7 +224,7 @@ def no_column(rows: Rows, row: int, column: int, cell: str) -> str:
     for one in rows:
         del one[column]
     if name == "guard.state":
-        return "this is no log of ticks: it has no column guard.state"
+        return "this is not a log of ticks: it has no column guard.state"
     needed = name.split(".")[0] in (*STAGES, "guard") or ("." not in name and name not in LATER)
     return f"log.csv: expected a column {name}, found none" if needed else ""
 

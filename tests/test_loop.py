@@ -384,4 +384,4 @@ def test_moments_of_another_clock_keep_their_order_however_late_one_asks(
     for right, found in told:
         assert found == pytest.approx(right - 0.003, abs=1e-9)
     shows[0] = 1000.0 + ahead
-    assert aligned.at(1000.0 + ahead, 0.0) == 0.0, "another loop begins afresh, and nothing is of the future"
+    assert aligned.at(1000.0 + ahead, 0.0) == 0.0, "another loop begins again, and nothing is of the future"

@@ -259,7 +259,7 @@ def test_an_answer_to_arming_is_no_answer_to_the_power_off(flight: Flight, monke
         pilot.step(0.02)
         told.add(flight.sink.problem)
     assert not pilot.armed
-    assert any("still armed, and its power is to be off" in text for text in told), told
+    assert any("still armed, and it should be off" in text for text in told), told
 
 
 @pytest.mark.parametrize("flight", [{}], indirect=True)
@@ -458,7 +458,7 @@ def test_without_a_key_another_one_who_speaks_takes_nothing_and_is_told(flight: 
                 second.step(0.02)
         assert (first.good > 40, second.good, other.good) == (True, 0, 0)
         _, number = second.address
-        assert f"another one speaks as system 1, from 127.0.0.1:{number}: sign with a key" in sink.problem
+        assert f"another sender uses system 1, from 127.0.0.1:{number}: use a key" in sink.problem
         assert barred.telemetry.time == -math.inf, "who is not the one host is not heard"
 
 
@@ -494,7 +494,7 @@ KEY = bytes(range(32))
 def test_only_the_right_key_moves_anything(tmp_path: Path) -> None:
     file = tmp_path / "orchard.key"
     file.write_text(KEY.hex())
-    with pytest.raises(tenuto.SinkError, match="others than its owner may read it"):
+    with pytest.raises(tenuto.SinkError, match="other users can read it"):
         MavlinkSink("127.0.0.1:1", key=str(file))
     file.chmod(0o600)
     good = Flight(key=KEY)

@@ -73,7 +73,7 @@ def test_a_broker_that_is_started_again_moves_nothing(broker: Mosquitto, robot: 
     assert stands_by(robot, 3.0)
     assert wait_for(lambda: "no connection to the broker" in station.sink.problem)
     broker.start()
-    assert wait_for(lambda: "must be pressed afresh" in str(station.sink.telemetry.reasons))
+    assert wait_for(lambda: "must be pressed again" in str(station.sink.telemetry.reasons))
     before = len(robot.ticks)
     time.sleep(1.0)  # the stick is pushed all the while
     assert len(robot.ticks) > before + 20
@@ -279,7 +279,7 @@ def test_tls_and_user_names(tmp_path: Path) -> None:
         robot.close()
         for options, said in (
             (f"ca={ca},user=picker,password_file={tmp_path / 'bad'}", "Not authorized"),
-            (f"user=picker,password_file={tmp_path / 'good'}", "does it want TLS"),
+            (f"user=picker,password_file={tmp_path / 'good'}", "does it need TLS"),
         ):
             with tenuto.open_sink(f"mqtt:{here}/medlar,{options}") as refused:
                 assert wait_for(lambda text=said, one=refused: text in one.problem)  # type: ignore[misc]
@@ -405,7 +405,7 @@ def test_a_robot_says_that_there_is_no_broker_and_that_there_is_one_again(tmp_pa
             lambda: says(f"no connection to the broker 127.0.0.1:{broker.port}: nothing answers there"), 20.0
         )
         broker.start()
-        assert wait_for(lambda: says("the way is there, and nobody has sent a command yet"), 20.0)
+        assert wait_for(lambda: says("connected, and no command has come yet"), 20.0)
         assert all(tick.command == STANDSTILL for tick in robot.ticks)
         station = Station(tenuto.open_sink(f"mqtt:127.0.0.1:{broker.port}/medlar"))
         assert wait_for(lambda: not station.sink.problem)

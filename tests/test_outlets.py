@@ -79,13 +79,13 @@ def test_a_sink_that_blocks_stops_the_robot_and_holds_nobody_up() -> None:
     blocked = [tick for tick in other.ticks if "sink_blocked" in [reason.code for reason in tick.guard.reasons]]
     assert blocked[0].time == pytest.approx(1.1, abs=0.3)  # half a second after it hung
     assert blocked[0].guard.state is State.STOPPING
-    assert "stuck has taken nothing for 0.5" in blocked[0].guard.reasons[0].text
+    assert "stuck has accepted nothing for 0.5" in blocked[0].guard.reasons[0].text
     assert max(b.time - a.time for a, b in zip(other.ticks, other.ticks[1:], strict=False)) < 0.4
     after = [tick for tick in other.ticks if tick.time > 1.8]
     assert after
     # Freed again, and the stick still pushed: it stays where it is.
     assert all(tick.command == STANDSTILL and tick.guard.state is State.FAULT for tick in after)
-    assert "pressed afresh" in "".join(reason.text for reason in after[-1].guard.reasons)
+    assert "pressed again" in "".join(reason.text for reason in after[-1].guard.reasons)
     assert stuck.taken[-1].command == STANDSTILL
     assert len(stuck.taken) < len(other.ticks)  # only the newest, once it takes something again
     assert (len(pad.felt), len(rung)) == (1, 1)  # enabled; a stop for a sink is no lost link
@@ -96,7 +96,7 @@ def test_a_sink_that_hangs_at_the_end_keeps_no_other_from_its_stop(monkeypatch: 
     monkeypatch.setattr(outlet, "PATIENCE", 0.5)
     stuck, other = Stuck(0.3), Notebook()
     began = time.monotonic()
-    with pytest.raises(tenuto.SinkError, match="stuck hangs: it has not taken its stop within"):
+    with pytest.raises(tenuto.SinkError, match="stuck hangs: it did not accept its stop within"):
         tenuto.drive(PATIENT, Hands(), [stuck, other], on_tick=lambda tick: "done" if tick.time > 0.6 else None)
     assert time.monotonic() - began < 6.0
     assert [tick.command for tick in other.stops] == [STANDSTILL]
@@ -116,7 +116,7 @@ def test_it_goes_on_without_a_log_where_the_profile_says_so(clock: tenuto.Simula
     assert report.failed_logs == ["no space left"]
     assert max(tick.command.vx for tick in other.ticks if tick.time > 0.7) > 0.3
     told = {notice.text for tick in other.ticks for notice in tick.notices}
-    assert "no space left: it goes on without a log" in told
+    assert "no space left: the drive continues without a log" in told
     assert len(log.ticks) == pytest.approx(sum(tick.time <= 0.52 for tick in made), abs=1)  # it had every tick
     strict = PATIENT.model_copy(update={"guard": MEDLAR.guard})
     with pytest.raises(OSError, match="no space left"):
@@ -163,7 +163,7 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     ]
 
     class Driver(Hands):
-        """Lets go and presses afresh a while after the last change."""
+        """Lets go and presses again a while after the last change."""
 
         def poll(self, now: float) -> tenuto.Frame:
             begun = now if now < 3.6 else now - 3.6

@@ -417,7 +417,7 @@ def test_a_hold_to_run_that_is_tied_down_does_not_drive_by_the_enabling_button()
     assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
     assert all(tick.guard.state is not State.DRIVING for tick in bench.ticks)
     assert "north is not switched on" in bench.run(0.1, pad() | button).guard.reasons[0].text
-    assert bench.run(0.2, pad(held=True) | button).guard.state is State.DRIVING  # let go, and pressed afresh
+    assert bench.run(0.2, pad(held=True) | button).guard.state is State.DRIVING  # let go, and pressed again
     assert press() is State.NOT_ENABLED  # the button ends it, and the hand stays
     assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
     bench.run(0.2, pad() | button)

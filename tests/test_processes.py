@@ -136,7 +136,7 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
             running[name] = subprocess.Popen(command, cwd=tmp_path, stdout=said, stderr=subprocess.STDOUT)
 
     def drives() -> bool:
-        """Begin afresh; a machine that stalls meanwhile ends a drive as it should, and nobody presses again."""
+        """Begin again; a machine that stalls meanwhile ends a drive as it should, and nobody presses again."""
         end()
         begin("robot")
         begin("transmitter")

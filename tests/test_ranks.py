@@ -101,7 +101,7 @@ def test_a_lesson() -> None:
     refused = lesson.run(3, SOLO | {"pressed": "north"}, SOLO | {"drive": 1.0})
     assert refused.driver == "instructor"
     told = [notice.text for tick in lesson.ticks for notice in tick.notices]
-    assert any("learner cannot have it: drive is at +1.00, not at rest" in text for text in told)
+    assert any("learner cannot take over: drive is at +1.00, not at rest" in text for text in told)
     lesson.run(3, SOLO, SOLO)
     assert lesson.give().driver == "learner"
     assert lesson.run(100, SOLO, SOLO | {"drive": 1.0}).command.vx == pytest.approx(0.6)  # half of 1.2 m/s
@@ -115,8 +115,8 @@ def test_a_lesson() -> None:
 @pytest.mark.parametrize(
     ("instructor", "learner", "said"),
     [
-        ({}, SOLO, "left_shoulder was let go"),
-        (SOLO, {}, "left_shoulder was let go"),
+        ({}, SOLO, "left_shoulder was released"),
+        (SOLO, {}, "left_shoulder was released"),
         (None, SOLO, "no good frame for"),
         (SOLO, SOLO | {"pressed": "east"}, "emergency stop: east is on"),
     ],
@@ -132,7 +132,7 @@ def test_whoever_must_hold_or_be_heard_can_stop_it(instructor: Held | None, lear
     assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
     if "emergency" in said:
         lesson.run(5, {"pressed": "start"}, {})
-    assert lesson.enable().driver == "instructor"  # after a stop it is to be given afresh
+    assert lesson.enable().driver == "instructor"  # after a stop it is to be given again
     assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
 
 
@@ -181,7 +181,7 @@ def test_a_planner_drives_only_while_it_may() -> None:
     lesson.planner = (math.nan, 0.0)
     tick = lesson.step(permit)
     assert tick.guard.state is State.STOPPING
-    assert tick.guard.reasons[0].text == "row_follower: vx is nan, which is no velocity"
+    assert tick.guard.reasons[0].text == "row_follower: vx is nan, which is not a velocity"
 
 
 def test_one_who_may_drive_alone_enables_alone() -> None:

@@ -233,7 +233,7 @@ def test_a_link_that_comes_back_moves_nothing_before_somebody_has_let_go() -> No
     assert pair.last.guard.reasons[0].code == "link_quiet"
     for _ in range(100):
         assert pair.step(held).command == STANDSTILL
-    assert "hold_to_run must be pressed afresh" in str(pair.driver.telemetry().reasons)
+    assert "hold_to_run must be pressed again" in str(pair.driver.telemetry().reasons)
     for values, steps in ((pad(), 60), (pad(held=True), 5), (held, 60)):
         for _ in range(steps):
             pair.step(values)

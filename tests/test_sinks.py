@@ -136,7 +136,7 @@ def test_a_profile_without_pulses_is_refused() -> None:
         pytest.raises(tenuto.SinkError, match="for arm; the"),
     ):
         sink.start(PULSED.plan())
-    with pytest.raises(tenuto.SinkError, match="does not open: No such file"):
+    with pytest.raises(tenuto.SinkError, match="cannot be opened: No such file"):
         tenuto.open_sink("ibus:/dev/there-is-none")
 
 
@@ -227,7 +227,7 @@ def test_no_rate_holds_the_emergency_stop_back() -> None:
         ('baud = 9600\nrate = "25 Hz"', None),
         ('rate = "4 Hz"', "sinks.line.rate: the robot stops after 0.2 s without a command, and the next one"),
         ('line = "{left_wheel.duty}"', "sinks.line.line: its line has a field left_wheel.duty; there are"),
-        ('line = "{vx!r}"', "sinks.line.line: the field vx of its line has a format that is none for a number"),
+        ('line = "{vx!r}"', "sinks.line.line: the field vx of its line has a format that is not for a number"),
         ('line = "{vx:{turn}}"', "sinks.line.line: the field vx of its line has a format"),
         ('line = "{vx"', "sinks.line.line: expected '}' before end of string"),
         ('outputs = ["lift"]', "sinks.line.outputs: there is no output lift; there are none"),

@@ -421,7 +421,7 @@ def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
             now += 0.02
             frame = wrong.poll(now)
         assert frame is not None
-        assert (frame.link_good, "bytes come, and no frame is among them" in frame.note) == (False, True)
+        assert (frame.link_good, "bytes arrive, but no valid frame" in frame.note) == (False, True)
         assert any(f"this looks like {kind} at" in one for one in wrong.about_line())
     with pytest.raises(tenuto.RecordingError, match="no bytes came in at elsewhere"):
         tenuto.open_source(f"sbus:{tmp_path / 'box.mcap'}@elsewhere")

@@ -247,7 +247,7 @@ def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: Simula
     with pytest.raises(tenuto.SourceError, match="it holds no key, so nobody could drive"):
         UdpSource("127.0.0.1:0", key=str(tmp_path / "none.keys"))
     nobody = run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path)
-    assert (nobody.returncode, "nobody is called shed; there are field" in nobody.stderr) == (1, True)
+    assert (nobody.returncode, "there is no driver shed; there are field" in nobody.stderr) == (1, True)
     station.close()
     robot.close()
 
@@ -263,7 +263,7 @@ def test_a_robot_that_is_started_again_is_driven_again_but_not_by_itself(key: st
     robot.close()
     assert wait(lambda: "nothing heard of it" in station.sink.problem)
     fresh = Robot(UdpSource(f"127.0.0.1:{port}", key=key), clock)
-    assert wait(lambda: "must be pressed afresh" in str(station.sink.telemetry.reasons))
+    assert wait(lambda: "must be pressed again" in str(station.sink.telemetry.reasons))
     assert all(tick.command == STANDSTILL for tick in fresh.ticks)
     assert station.drives(fresh)
     station.close()

@@ -157,7 +157,7 @@ def test_keys_stop_mark_pause_and_help() -> None:
 @pytest.mark.live
 def test_watch_polls_until_it_is_left() -> None:
     polls, pressed = list[int](), list[str]()
-    keys = {"mark": lambda: pressed.append("m"), "afresh": lambda: pressed.append("r")}
+    keys = {"mark": lambda: pressed.append("m"), "restart": lambda: pressed.append("r")}
 
     async def press() -> None:
         app = WatchApp(lambda: not polls.append(1), lambda: f"polled {len(polls)}", 0.01, keys)  # type: ignore[func-returns-value]

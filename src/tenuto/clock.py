@@ -113,7 +113,7 @@ class Aligned:
 
     def at(self, moment: float, now: float) -> float:
         """Return when a moment was on the other clock, which shows ``now``, s."""
-        if now < self._asked:  # another loop, that begins afresh
+        if now < self._asked:  # another loop, that begins again
             self._ahead = float("inf")
         self._asked = now
         self._ahead = min(self._ahead, self._clock() - now)

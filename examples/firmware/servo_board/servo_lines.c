@@ -76,7 +76,7 @@ static bool parse(servo_lines *lines, uint32_t now)
     if (lines->heard && (uint8_t)value[0] == lines->counter)
         return true; /* a repetition: well formed, and nothing new */
     if (!in_time(lines, now))
-        lines->latched = true; /* it was silent for too long: only neutral begins afresh */
+        lines->latched = true; /* it was silent for too long: only neutral begins again */
     lines->heard = true;
     lines->counter = (uint8_t)value[0];
     lines->valid = value[1], lines->power = value[2] == 1, lines->came = now;

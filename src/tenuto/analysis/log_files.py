@@ -153,7 +153,7 @@ def _messages(path: Path) -> Iterator[dict[str, Any] | None]:
             elif isinstance(record, Message):
                 topic = topics.get(record.channel_id, "nowhere")
                 if topic not in CHANNELS_OF_LOG:
-                    _refuse(str(path), f"this is no log of ticks: it has a channel {shortened(topic)}")
+                    _refuse(str(path), f"this is not a log of ticks: it has a channel {shortened(topic)}")
                 yield flat(_object(record.data.decode(errors="replace"), f"{path}, record {number}"))
     except UnreadableError as error:
         _refuse(str(path), str(error))
@@ -163,7 +163,7 @@ def _object(text: str, where: str) -> dict[str, Any]:
     """Return a JSON object. Raises RecordingError: it is none, or a number in it is none that JSON knows."""
 
     def none_such(word: str) -> NoReturn:
-        raise ValueError(f"{word} is no number in JSON")
+        raise ValueError(f"{word} is not a number in JSON")
 
     try:
         found = json.loads(text, parse_constant=none_such)

@@ -110,7 +110,7 @@ def _check_columns(cells: Cells, path: str) -> None:
     """Make sure that the columns are those of a log that this version reads. Raises RecordingError."""
     names = set(map(str, cells.table.columns))
     if "guard.state" not in names:
-        raise RecordingError(f"{path}: this is no log of ticks: it has no column guard.state")
+        raise RecordingError(f"{path}: this is not a log of ticks: it has no column guard.state")
     if FORMAT_COLUMN in names:
         for row, found in enumerate(cells.table[FORMAT_COLUMN][:1]):
             if str(found) != str(FORMAT):

@@ -1,4 +1,4 @@
-"""Does it do what it is told? Commands of a log against measured motion, by least squares, with honest uncertainty.
+"""Does it follow its commands? Commands of a log against measured motion, by least squares, with honest uncertainty.
 
 Model of each of the two motions, ahead and turning: the command u holds from tick to tick; what is smaller than the
 dead band moves nothing; the rest arrives after a delay d through a first-order lag with time constant τ, and comes out
@@ -145,7 +145,7 @@ def _held(table: pd.DataFrame, axis: str) -> Array:
 def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
     """Say why nothing can be said about one motion; empty where something can."""
     if not np.isfinite(measured).all():
-        return f"{name}: it was not measured"
+        return f"{name}: not measured"
     moving = _GRID * float((np.abs(command) > _MOVING[axis]).sum())
     if moving < LEAST_SECONDS:
         return f"{name}: it was commanded for {moving:.1f} s only, and {LEAST_SECONDS:g} s are needed"
@@ -232,7 +232,7 @@ def _fit(
         share = f"{100 * unexplained:.0f} % of the motion is not explained"
         warnings.append(f"{share}: another drive, another robot, or slipping wheels? No wheel is measured by it")
     if not one_clock:
-        warnings.append("the delay cannot be told: the odometry has a clock of its own")
+        warnings.append("the delay is not known: the odometry has its own clock")
     tried = float(_GRID * (np.abs(command[np.abs(command) > 1e-6]) <= max(band, _MOVING[axis])).sum())
     step = float(np.diff(np.sort(bands)).max()) if len(bands) > 1 else math.nan
     return Response(

@@ -105,7 +105,7 @@ def _motion(table: pd.DataFrame) -> Motion:
     numbers = table[used].astype("float64").to_numpy()
     bad = np.flatnonzero(~np.isfinite(numbers).all(axis=1))
     if len(bad):
-        raise ValueError(f"row {bad[0] + 2} holds what is no number")
+        raise ValueError(f"row {bad[0] + 2} has a value that is not a number")
     time = numbers[:, 0]
     back = np.flatnonzero(np.diff(time) <= 0.0)
     if len(back):

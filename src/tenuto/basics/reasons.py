@@ -44,95 +44,105 @@ class Code(StrEnum):
         "no good frame for link_timeout",
         "switch the transmitter on, come nearer",
     )
-    LINK_BAD = "link_bad", Kind.LINK_LOSS, "the source says that its link is not good", "see what the text says of it"
+    LINK_BAD = "link_bad", Kind.LINK_LOSS, "the source says that its link is not good", "fix what the source reports"
     LINK_WEAK = "link_weak", Kind.LINK_LOSS, "fewer radio frames arrive than least_quality", "come nearer"
-    LINK_SPARSE = "link_sparse", Kind.LINK_LOSS, "fewer good frames than least_frame_rate", "look at cable and radio"
-    VALUES_FROZEN = "values_frozen", Kind.LINK_LOSS, "controls never so still stand still", "move a stick; restart it"
+    LINK_SPARSE = "link_sparse", Kind.LINK_LOSS, "fewer good frames than least_frame_rate", "check cable and radio"
+    VALUES_FROZEN = (
+        "values_frozen",
+        Kind.LINK_LOSS,
+        "the values are frozen: a real stick is never so still",
+        "move a stick; restart it",
+    )
     FAR_END_SILENT = (
         "far_end_silent",
         Kind.LINK_LOSS,
         "a far end is silent for guard.needs.answers",
-        "look at its power, its line and its address",
+        "check its power, its line and its address",
     )
     # Something is wrong.
     CONTROL_MISSING = "control_missing", Kind.FAULT, "the source lacks a control", "check reads, and the device"
-    VALUE_NOT_FINITE = "value_not_finite", Kind.FAULT, "a value is no number", "look at the device's program"
+    VALUE_NOT_FINITE = "value_not_finite", Kind.FAULT, "a value is not a number", "check the device's program"
     VALUE_OUT_OF_RANGE = "value_out_of_range", Kind.FAULT, "a value no stick can send", "check the device, calibrate"
-    FRAME_TIME = "frame_time", Kind.FAULT, "a frame comes from the future", "look at the source's clock"
-    TIME_NOT_FINITE = "time_not_finite", Kind.FAULT, "the clock says no number", "look at the program's clock"
+    FRAME_TIME = "frame_time", Kind.FAULT, "a frame comes from the future", "check the source's clock"
+    TIME_NOT_FINITE = "time_not_finite", Kind.FAULT, "the clock's value is not a number", "check the clock"
     TIME_BACKWARDS = "time_backwards", Kind.FAULT, "the clock went back", "use a clock that only goes forward"
-    LOOP_STALLED = "loop_stalled", Kind.FAULT, "no tick for stall_timeout", "give the program more of the computer"
-    VELOCITY_BAD = "velocity_bad", Kind.FAULT, "a planner sent what is no velocity", "look at the planner"
+    LOOP_STALLED = "loop_stalled", Kind.FAULT, "no tick for stall_timeout", "close other programs"
+    VELOCITY_BAD = "velocity_bad", Kind.FAULT, "a planner sent a value that is not a velocity", "check the planner"
     STOP_SWITCH = "stop_switch", Kind.FAULT, "the control of guard.stop is on", "switch it off, press again"
     CAME_ON_AWAY = (
         "came_on_away",
         Kind.FAULT,
-        "one above came on with a stick away from rest",
-        "let that stick go, centre, press again",
+        "a driver of higher rank came on with a stick away from rest",
+        "release that stick, centre, press again",
     )
     CHANNELS_DISAGREE = (
         "channels_disagree",
         Kind.FAULT,
-        "two channels of one meaning disagree",
-        "release both; look at their wires",
+        "two redundant inputs disagree",
+        "release both; check their wires",
     )
     NO_ATTENTION = "no_attention", Kind.FAULT, "no control was moved for guard.attention", "let go, press again"
-    STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop was not done in its time", "report it: this is not to happen"
-    INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "see to what is named"
-    INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "look at its wire and its source"
+    STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop took longer than it may", "check the load; report it"
+    INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "clear what the text names"
+    INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "check its wire and its source"
     SPEED_WRONG = (
         "speed_wrong",
         Kind.FAULT,
-        "the measured speed is not what was commanded",
-        "look at motors and encoders",
+        "the measured speed does not match the command",
+        "check motors and encoders",
     )
-    SPEED_UNKNOWN = "speed_unknown", Kind.FAULT, "a measured speed is silent", "look at its wire and its source"
-    FAR_END_UNFIT = "far_end_unfit", Kind.FAULT, "a far end is not as guard.needs wants it", "see to what is named"
-    SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink takes nothing", "look at its cable, its disk, its far end"
+    SPEED_UNKNOWN = "speed_unknown", Kind.FAULT, "a measured speed is silent", "check its wire and its source"
+    FAR_END_UNFIT = "far_end_unfit", Kind.FAULT, "a far end does not meet guard.needs", "fix what the text names"
+    SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink accepts no data", "check its cable, disk and far end"
     # Somebody has stopped it, or has not started it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
     HOLD_NOT_PRESSED = "hold_not_pressed", Kind.STOP, "hold-to-run is not held", "hold it"
-    HOLD_NOT_RELEASED = "hold_not_released", Kind.STOP, "hold-to-run was down all along", "let go, centre, press again"
-    HOLD_RELEASED = "hold_released", Kind.STOP, "hold-to-run was let go", "press it again to drive on"
+    HOLD_NOT_RELEASED = (
+        "hold_not_released",
+        Kind.STOP,
+        "hold-to-run was held from the start",
+        "release, centre, press again",
+    )
+    HOLD_RELEASED = "hold_released", Kind.STOP, "hold-to-run was released", "press it again to drive"
     NOT_ENABLED = "not_enabled", Kind.STOP, "it is not enabled", "centre the sticks, press the enabling switch"
-    SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was pressed again", "press it to drive on"
-    NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "let it go; bring a lever down"
+    SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was pressed again", "press it again to drive"
+    NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "release it; pull a lever down"
     EMERGENCY_STOP = "emergency_stop", Kind.STOP, "the emergency stop is on, or latched", "release it, then reset it"
     ENDED = "ended", Kind.STOP, "the drive is over", "start it again"
     # It keeps a drive from beginning.
-    LINK_SETTLING = "link_settling", Kind.MISSING, "the link is not good for link_good_for yet", "wait"
+    LINK_SETTLING = "link_settling", Kind.MISSING, "the link was not good for link_good_for yet", "wait"
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
-    HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of one above is away from rest", "let that stick go"
-    PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of the one who would drive is off", "switch it on"
-    START_WARNING = "start_warning", Kind.MISSING, "the robot is about to move, and warns of it", "wait, sticks at rest"
-    NOT_TESTED = "not_tested", Kind.MISSING, "a test at start is still to be done", "do what the text says"
-    CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is still to be taken at start", "let the stick rest"
+    HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of a higher rank is away from rest", "release that stick"
+    PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of this driver is off", "switch it on"
+    START_WARNING = "start_warning", Kind.MISSING, "start warning: the robot will move", "wait, sticks at rest"
+    NOT_TESTED = "not_tested", Kind.MISSING, "a test at start is not done yet", "do what the text says"
+    CENTRE_NOT_TAKEN = "centre_not_taken", Kind.MISSING, "a centre is not measured yet", "release the stick"
     FAR_END_NOT_READY = (
         "far_end_not_ready",
         Kind.MISSING,
-        "a far end is not yet as guard.needs wants it",
-        "see to what is named",
+        "a far end does not meet guard.needs yet",
+        "fix what the text names",
     )
     # It is told, and stops nothing.
-    NOTE = "note", Kind.NOTICE, "something was marked from the view", ""
+    NOTE = "note", Kind.NOTICE, "the driver set a mark", ""
     TICK_OVER_BUDGET = "tick_over_budget", Kind.NOTICE, "a tick took longer than its period", "lower loop.rate"
-    LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "look at the disk"
-    FAR_END = "far_end", Kind.NOTICE, "the far end does not answer, or complains", "look at the far end"
-    FAR_END_STANDS = "far_end_stands", Kind.NOTICE, "the far end does not follow", "see to the reason that it says"
-    ENABLE_OFFERED = "enable_offered", Kind.NOTICE, "the far end has become ready", "enable, or leave it"
+    LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "check the disk"
+    FAR_END = "far_end", Kind.NOTICE, "the far end does not answer, or reports a fault", "check it"
+    FAR_END_STANDS = "far_end_stands", Kind.NOTICE, "the far end does not follow", "fix the reason that it reports"
+    ENABLE_OFFERED = "enable_offered", Kind.NOTICE, "the far end is ready", "enable when you want to drive"
     BEYOND_BOUND = "beyond_bound", Kind.NOTICE, "beyond guard.needs.within or .height_below", "drive back"
-    PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile is not taken", "mend the file"
+    PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile was refused", "correct the file"
     ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
-    DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "look at the sensor"
-    INHIBIT_SLOWS = "inhibit_slows", Kind.NOTICE, "an inhibit lowers the speed, or is silent", "see to what is named"
+    DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "check the sensor"
+    INHIBIT_SLOWS = "inhibit_slows", Kind.NOTICE, "an inhibit lowers the speed, or is silent", "clear what it names"
     ATTENTION = "attention", Kind.NOTICE, "no control was moved for most of guard.attention", "move one"
     NEAR = "near", Kind.NOTICE, "something is near: the speed is lowered", "steer away"
-    DRIVER_UNHEARD = "driver_unheard", Kind.NOTICE, "another driver is not heard", "look at that driver's device"
-    NOT_GIVEN = "not_given", Kind.NOTICE, "the robot is not handed over", "see what the text says is missing"
-    LINK_GRACE = "link_grace", Kind.NOTICE, "the link is lost, the last command holds", "come nearer"
-    OUTPUT_WAITS = "output_waits", Kind.NOTICE, "an output's switch was on before", "move its switch afresh"
+    DRIVER_UNHEARD = "driver_unheard", Kind.NOTICE, "another driver is not heard", "check that driver's device"
+    NOT_GIVEN = "not_given", Kind.NOTICE, "the robot is not handed over", "do what the text names"
+    LINK_GRACE = "link_grace", Kind.NOTICE, "the link is lost; the last command is held", "come nearer"
+    OUTPUT_WAITS = "output_waits", Kind.NOTICE, "an output's switch was on before", "switch it off and on"
     CANNOT_DO = "cannot_do", Kind.NOTICE, "the vehicle cannot do what is asked", "ask for something else"
-    MODE_THROUGH_REST = "mode_through_rest", Kind.NOTICE, "the sticks mean something else now", "let them go once"
+    MODE_THROUGH_REST = "mode_through_rest", Kind.NOTICE, "the sticks have a new meaning", "release them once"
 
 
 # The faults that say that nobody is heard.

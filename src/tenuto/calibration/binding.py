@@ -90,10 +90,10 @@ class Listener:
         ordered = sorted(self._furthest.items(), key=lambda item: -abs(item[1]))
         name, most = ordered[0]
         if abs(most) < _MEANT:
-            return Unclear(f"{name} moved by only {100 * abs(most):.0f} % of its way: all the way, please")
+            return Unclear(f"{name} moved by only {100 * abs(most):.0f} % of its travel: move it to its end")
         also = [other for other, share in ordered[1:] if abs(share) > _ALIKE * abs(most)]
         if also:
-            return Unclear(f"{name} and {', '.join(also)} moved together: one at a time, or another control")
+            return Unclear(f"{name} and {', '.join(also)} moved together: move one at a time, or use another control")
         if name in self.taken:
-            return Unclear(f"{name} has its meaning already: another one")
+            return Unclear(f"{name} is in use already: use another control")
         return Meant(name, most > 0.0)

@@ -147,7 +147,7 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasu
     found = ControlMeasurement(info)
     resting = raw[time <= time[0] + REST_SECONDS] if len(time) else raw
     if len(resting) < 10 or not np.isfinite(raw).all():
-        found.add("no_rest", f"too few numbers in the first {REST_SECONDS:g} s: hands off, and start again")
+        found.add("no_rest", f"too few frames in the first {REST_SECONDS:g} s: hands off, and start again")
         return found
     at_rest = rest_statistics(resting)
     found.noise, found.peak_to_peak, found.drift = at_rest.noise, at_rest.peak_to_peak, at_rest.drift
@@ -199,7 +199,7 @@ def _judge(found: ControlMeasurement, raw: Array, rest: float) -> None:
     elif found.kind == "elsewhere":
         share = 100.0 * (rest - found.low) / span
         found.add(
-            "held", f"it rests at {share:.0f} % of its travel: was it held, is its trim off, is a lever not down?"
+            "held", f"it rests at {share:.0f} % of its travel: was it held? is its trim off centre? is a lever up?"
         )
     elif found.kind == "middle" and len(found.places) >= 3:
         allowed = max(6.0 * math.hypot(found.scatter, found.noise), 0.03 * span)

@@ -20,7 +20,7 @@ FORMAT = 1
 KINDS = ("middle", "end", "switch")
 # As much as a profile may say; a recommended one is far below.
 MOST_DEAD_ZONE = 0.9
-AGAIN = "calibrate again, or take the file away"
+AGAIN = "calibrate again, or delete the file"
 
 
 @dataclass(frozen=True, slots=True)

@@ -65,7 +65,7 @@ def _readable(arguments: Sequence[str]) -> Sequence[str]:
     """Refuse what would be shown again and do something to the terminal, or fill it. Ends the program."""
     for one in arguments:
         if any(unicodedata.category(letter) in ("Cc", "Cs") for letter in one) or len(one) > _LONGEST:
-            problems.print(f"tenuto: expected words that can be read; found {shortened(one)}", soft_wrap=True)
+            problems.print(f"tenuto: expected readable text; found {shortened(one)}", soft_wrap=True)
             sys.exit(2)
     return arguments
 
@@ -98,7 +98,7 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
         problems.print(f"tenuto: {said}", style="bold red", soft_wrap=True)
         sys.exit(1)
     except KeyboardInterrupt:
-        problems.print("tenuto: broken off", style="bold red")
+        problems.print("tenuto: interrupted", style="bold red")
         sys.exit(130)
     finally:
         the_clock.reset(chosen)

@@ -92,7 +92,7 @@ def begin(
     _check(vehicle, enable)
     new, kept = not profile.exists(), Path(f"{profile}.begun")
     if recording is not None and page is not None:
-        raise typer.BadParameter("a recording is asked nothing: it means nothing with --from", param_hint="--page")
+        raise typer.BadParameter("a recording cannot be asked: not possible with --from", param_hint="--page")
     if calibrate and (recording is not None or not (new or source)):
         raise typer.BadParameter("say which device is measured: --source, and no --from", param_hint="--calibrate")
     if not new and (said_too := [name for name, one in (("vehicle", vehicle), ("style", style), ("to", to)) if one]):
@@ -144,9 +144,9 @@ def _begun(kept: Path) -> Answers:
         if any(wrong):
             raise ValueError(f"nothing is called {', '.join(filter(None, wrong))}")
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
-        raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to begin afresh") from error
+        raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to start again") from error
     known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
-    results.print(f"Going on from {kept}: {known}. Delete it to begin afresh.", soft_wrap=True)
+    results.print(f"Going on from {kept}: {known}. Delete it to start again.", soft_wrap=True)
     return found
 
 
@@ -286,9 +286,9 @@ def _next(profile: Path, new: bool) -> None:
 
     loaded = tenuto.load_profile(profile)
     if new and not loaded.chassis.in_shares:
-        results.print(f"Measure what [chassis] of {profile} asks for; until then its metres are those of no robot.",
+        results.print(f"Measure what [chassis] of {profile} names: until then its lengths are only examples.",
                       soft_wrap=True)  # fmt: skip
     if new and loaded.chassis.in_shares:
-        results.print("All is in shares of what the motors can do, so there is nothing to measure. For metres, give "
+        results.print("Everything is a share of what the motors can do: nothing needs to be measured. For metres, give "
                       "[chassis] a kind with measures, such as differential.", soft_wrap=True)  # fmt: skip
     results.print(f"Next: tenuto check {profile}, then tenuto drive {profile}", soft_wrap=True)

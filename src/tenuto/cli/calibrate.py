@@ -76,7 +76,7 @@ def calibrate(
     if figure is not None:
         needs("matplotlib")  # before anybody moves a stick
     if recording is not None and page is not None:
-        raise typer.BadParameter("a recording leads nobody: it means nothing with --from", param_hint="--page")
+        raise typer.BadParameter("a recording cannot be guided: not possible with --from", param_hint="--page")
     if recording is not None:
         played = Recording(recording)
         frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
@@ -219,11 +219,13 @@ def _keep(
 
     if not measurement.good and not force:
         if not quiet:
-            results.print("Not kept: it is not good enough. Mend what is said above, or use --force.", style="bold red")
+            results.print(
+                "Not saved: it is not good enough. Fix what is listed above, or use --force.", style="bold red"
+            )
         raise typer.Exit(1)
     if recorded and out is None:
         if not quiet:
-            results.print("Not kept: a recording does not say which device it is; name a file with --out to keep it.")
+            results.print("Not saved: a recording does not say which device it is; name a file with --out to keep it.")
         return
     path = out or default_path(identity)
     measured = measurement.calibration(identity, name)
@@ -233,9 +235,9 @@ def _keep(
         # Somebody has moved every stick for minutes: that must not be lost to a full disk.
         with tempfile.NamedTemporaryFile(prefix="tenuto-calibration-", suffix=".toml", delete=False) as rescue:
             measured.save(rescue.name)
-        raise CalibrationError(f"{error}. It is kept in {rescue.name} instead: put it where it belongs") from error
+        raise CalibrationError(f"{error}. It is saved in {rescue.name} instead: move it there") from error
     if not quiet:
-        results.print(f"Kept in {path}", soft_wrap=True)
+        results.print(f"Saved in {path}", soft_wrap=True)
 
 
 def _as_json(measurement: Measurement) -> object:

@@ -52,7 +52,7 @@ def curve(
         from tenuto.figures import save_figure
         from tenuto.figures.curves import curve_figure
 
-        save_figure(curve_figure(responses(loaded, found), f"{loaded.name}: from the stick to the speed"), figure)
+        save_figure(curve_figure(responses(loaded, found), f"{loaded.name}: from stick to speed"), figure)
     summary = curve_summary(loaded, found)
     if as_json:
         typer.echo(json.dumps({"robot": loaded.name, "responses": summary.to_dict("records")}, indent=2))

@@ -56,7 +56,7 @@ def drive(
         ),
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
     ] = math.inf,
     calibration: Annotated[
         Path | None,
@@ -130,7 +130,7 @@ def drive(
     else:
         results.print(report_in_words(report), soft_wrap=True)
         for failed in report.failed_logs:
-            problems.print(f"It went on without a log: {failed}", soft_wrap=True)
+            problems.print(f"It continued without a log: {failed}", soft_wrap=True)
         if trims_kept:
             results.print(f"The trims are kept in {trims_path(profile)}.", soft_wrap=True)
 

@@ -41,7 +41,7 @@ def follow(
         typer.Option(help="Another source for a sensor of distance: NAME=SOURCE.", show_default=False),
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
     ] = math.inf,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:

@@ -19,7 +19,7 @@ def key(
         str | None, typer.Option(help="Take a driver's key out of the robot's keys.", metavar="NAME")
     ] = None,
 ) -> None:
-    """Make a key for a link that nobody else may drive by: UDP, MQTT, signed MAVLink or a signed radio.
+    """Make a key that protects a link: UDP, MQTT, signed MAVLink or a signed radio.
 
     Both ends need the same key: copy it over a way that nobody else reads, such as SSH. With --driver each driver has
     a key of its own; the robot, over UDP or MQTT, takes a file of all of them, and notices a change within a second.

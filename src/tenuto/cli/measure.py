@@ -67,7 +67,7 @@ def measure(
     found = find(table, motion)
     changes = changes_after_measuring(loaded, found)
     if figure is not None:
-        save_figure(measure_figure(table, found, f"{loaded.name}: does it do what it is told?"), figure)
+        save_figure(measure_figure(table, found, f"{loaded.name}: does it follow its commands?"), figure)
     wheels = wheel_measures(found, loaded)
     if as_json:
         typer.echo(json.dumps(_plain(found, wheels) | {"changes": {one.place: one.value for one in changes}}, indent=2))
@@ -77,7 +77,7 @@ def measure(
     if changes or not doubtful:
         offer(changes, place, out, apply=apply, quiet=as_json)
     elif not as_json:
-        results.print("Nothing is changed: this motion does not say enough of the robot.")
+        results.print("Nothing is changed: this motion does not show enough of the robot.")
     if figure is not None and not as_json:
         results.print(f"The figure is in {figure}.", soft_wrap=True)
     if not found.responses or doubtful:

@@ -35,7 +35,7 @@ def _refuse_what_means_nothing(ctx: typer.Context) -> None:
         if name not in allowed:
             what = option.opts[0] if option.opts[0].startswith("-") else "PROFILE"
             pick = said[picks[0]].opts[0] if picks else ""
-            why = f"it means nothing with {pick}" if pick else "it means something with --class only"
+            why = f"it cannot be used with {pick}" if pick else "it needs --class"
             raise typer.BadParameter(why, param_hint=what)
 
 
@@ -92,10 +92,10 @@ def page(
         bool, typer.Option("--lan", help="Let devices in the network in too: TLS, and a code for each new device.")
     ] = False,
     watchers: Annotated[
-        bool, typer.Option("--watchers", help="With --lan: anybody in the network may look on, without a code.")
+        bool, typer.Option("--watchers", help="With --lan: anybody in the network may watch, without a code.")
     ] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after so long; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
     ] = math.inf,
     devices: Annotated[
         bool, typer.Option("--devices", help="List the devices that have been let in, and end.")
@@ -130,7 +130,7 @@ def page(
         _devices(forget, as_json)
         return
     if watchers and not lan:
-        raise typer.BadParameter("it means something with --lan only", param_hint="--watchers")
+        raise typer.BadParameter("it needs --lan", param_hint="--watchers")
     if log is not None or broker is not None:
         from tenuto.cli.station import broker_of
         from tenuto.links.page import PageSettings

@@ -36,9 +36,9 @@ def preflight(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
     source: Annotated[str | None, typer.Option(help="Another source than the profile's.", metavar="SOURCE")] = None,
     to: Annotated[list[str] | None, typer.Option(help="Other sinks than the profile's.", metavar="SINK")] = None,
-    other: Annotated[list[str] | None, typer.Option(help="As of tenuto drive.", metavar="NAME=SOURCE")] = None,
+    other: Annotated[list[str] | None, typer.Option(help="As in tenuto drive.", metavar="NAME=SOURCE")] = None,
     calibration: Annotated[Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration.")] = None,
-    seconds: Annotated[float, typer.Option(min=0.5, help="Look for so long.")] = 3.0,
+    seconds: Annotated[float, typer.Option(min=0.5, help="Check for this long.")] = 3.0,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was found as JSON.")] = False,
 ) -> None:
     """Look whether all is ready: device, calibration, sticks, trims, far end, battery, disk, clock.

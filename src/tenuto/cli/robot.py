@@ -56,7 +56,7 @@ def robot(
         str | None, typer.Option(help='How long a message is on the line, such as "80 ms".', show_default=False)
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="End after this time; else with Ctrl-C.", show_default=False)
     ] = math.inf,
 ) -> None:
     """Stand in for a robot: read velocity lines or MAVLink, move, and stop when they stop coming.

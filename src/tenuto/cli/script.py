@@ -35,7 +35,7 @@ def script(
     go: Annotated[bool, typer.Option("--go", help="Drive it, once the driver has enabled.")] = False,
     source: Annotated[str | None, typer.Option(help="Another source for the driver than the profile's.")] = None,
     to: Annotated[
-        list[str] | None, typer.Option(help="Where the ticks go, as of tenuto drive.", show_default=False)
+        list[str] | None, typer.Option(help="Where the ticks go, as in tenuto drive.", show_default=False)
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
 ) -> None:
@@ -43,7 +43,7 @@ def script(
 
     The written path is kept: where the robot cannot change its velocity so fast, it goes through it more slowly.
     Nothing moves that exceeds the profile's speeds, strays from its path by 5 % of its size, or gets further away than
-    it may, stops counted. Exit status 1 then.
+    it may, stops included. Exit status 1 then.
 
     [bold]Examples:[/bold]
 
@@ -92,7 +92,7 @@ def script(
         problems.print(f"{violation}{where(violation)}", style="bold red", soft_wrap=True)
     if wrong:
         mend = "change its steps" if cannot else "--fit makes it smaller and slower"
-        problems.print(f"It is not driven so: {mend}.", soft_wrap=True)
+        problems.print(f"Not driven. {mend}.", soft_wrap=True)
         raise typer.Exit(1)
     if go:
         _drive(loaded, course, name, source, to, quiet=as_json)
@@ -116,7 +116,7 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
     for axis, way in zip("xyz", course.path, strict=False):
         if abs(way).max() > 0.0:
             grid.add_row(axis, f"{way.min():+.2f} m to {way.max():+.2f} m, ends at {way[-1]:+.2f} m")
-    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins, stops counted")
+    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins, stops included")
     off = math.degrees(course.turned_off)
     grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of what is written")
     units = ("m/s", "m/s", "m/s", "rad/s")

@@ -58,7 +58,7 @@ def service(
     if install:
         _install({place: text for place, text in files.items() if text})
     if not as_json:
-        done = "Now:" if install else "Put them there (--install does), and then:"
+        done = "Now:" if install else "Install them (or use --install), then run:"
         results.print("\n  ".join((done, *made.starts_by())), soft_wrap=True)
 
 

@@ -91,7 +91,9 @@ def soak(
     else:
         _print(total, took, robots)
         if total.broken and not again:
-            results.print(f"Kept as short as it gets in {keep}: tenuto soak PROFILE --replay {keep}", soft_wrap=True)
+            results.print(
+                f"The shortest form that fails is saved in {keep}: tenuto soak PROFILE --replay {keep}", soft_wrap=True
+            )
     if total.broken:
         raise typer.Exit(1)
 

@@ -67,7 +67,7 @@ def station(
         bool, typer.Option("--plain-password", help="The password may go over a line without TLS.")
     ] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="End after so long; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="End after this time; else with Ctrl-C.", show_default=False)
     ] = math.inf,
     as_json: Annotated[
         bool, typer.Option("--json", help="Listen for 1.5 s (or --seconds), and print what was heard as JSON.")

@@ -262,7 +262,7 @@ def watch(
         if not (plain or as_json) and may_take_the_screen([opened]):
             from tenuto.views.app import WatchApp
 
-            WatchApp(poll, view.view, _POLL_SECONDS, {"mark": view.mark, "afresh": view.observer.begin_afresh}).run()
+            WatchApp(poll, view.view, _POLL_SECONDS, {"mark": view.mark, "restart": view.observer.restart}).run()
         else:
             _in_place(poll, view, live=results.is_terminal and not plain and not as_json)
     if as_json:

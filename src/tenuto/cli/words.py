@@ -77,7 +77,7 @@ def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:
     """Say one stop of the guard in one line; the robot stood after so many seconds and metres."""
     if not stop.was_moving:
         return f"at {stop.time:.2f} s, standing: {stop.reasons}"
-    then = "never enabled again" if stop.until is None else f"enabled afresh at {stop.until:.2f} s"
+    then = "never enabled again" if stop.until is None else f"re-enabled at {stop.until:.2f} s"
     return f"at {stop.time:.2f} s: {stop.reasons}; stood {seconds:.2f} s and {metres:.2f} m later, {then}"
 
 

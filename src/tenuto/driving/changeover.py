@@ -1,4 +1,4 @@
-"""A pipeline whose profile may be changed while it runs: it stops first, and the new one has to be enabled afresh."""
+"""A pipeline whose profile may be changed while it runs: it stops first, and the new one has to be re-enabled."""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ class StickDriver:
         held: all that must be held or on is, in the newest good frame; None before the first.
         away: driving controls that are not at rest → position.
         hold_seen_off: where a switch enables besides, hold-to-run itself was seen released since the last stop.
-        seen_at_rest: all of them were, since this driver was last heard afresh.
+        seen_at_rest: all of them were, since this driver was last heard again.
         shaped, intent, demand: see `tenuto.driving.tick.Tick`.
         meaning_changed: the sticks mean something else now, and have not been seen at rest since.
     """
@@ -127,7 +127,7 @@ class StickDriver:
         sound = frame is not None and self.fresh and not self._weighs_link and now - frame.time <= self._timeout
         self.faults = (bad if sound else bad + self.link_faults(now)) + self._holding.faults
         if self.enabling is not None and self.fresh and not self.faults:
-            # A hold-to-run that was down all along does not drive, though the switch is pressed afresh.
+            # A hold-to-run that was down all along does not drive, though the switch is pressed again.
             self.hold_seen_off = self.hold_seen_off or not self._holds
         if self.faults:
             self.good_since = None
@@ -323,11 +323,11 @@ class VelocityDriver:
         if not frame.link_good:
             return frame.note or "the source says that its link is not good"
         if not (self._heard or -math.inf) <= frame.time <= now + self._period:
-            return f"a velocity says it came at {frame.time} s, but it is {now} s"
+            return f"a velocity has the time {frame.time} s, but it is {now} s"
         for axis in _VELOCITY:
             value = frame.values.get(axis, 0.0)
             if not isinstance(value, (int, float)) or not math.isfinite(value):
-                return f"{axis} is {value}, which is no velocity"
+                return f"{axis} is {value}, which is not a velocity"
         return ""
 
     def forget(self) -> None:

@@ -40,7 +40,7 @@ class Enabling:
         return self.on
 
     def stop(self) -> None:
-        """End the permission: it has to be given afresh."""
+        """End the permission: it has to be given again."""
         self._released = False
         if not self._stays:
             self.on = False

@@ -45,7 +45,7 @@ class Event(StrEnum):
     STANDS_BROKEN = "the robot stands after a fault"
     CLEARED = "all is well again, and hold-to-run is seen released"
     RELEASED = "hold-to-run is released"
-    ENABLED = "hold-to-run is pressed afresh, and nothing is missing"
+    ENABLED = "hold-to-run is pressed again, and nothing is missing"
     RESTED = "all driving controls are at rest, nothing is missing, and the start warning is over"
 
 
@@ -359,14 +359,14 @@ class Guard:
         self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, f"{hold_to_run} is not held: hold it to drive")
         self._not_released = Reason(
             Code.HOLD_NOT_RELEASED,
-            f"{hold_to_run} must be pressed afresh: let go, centre the sticks, press it again",
+            f"{hold_to_run} must be pressed again: let go, centre the sticks, press it",
         )
-        self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was let go")
+        self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was released")
         if with_enable is not None:
             then = asked or "press the other"
             text = f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, {then}"
             self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, text)
-            text = f"{hold_to_run} was let go, or {with_enable} was switched off"
+            text = f"{hold_to_run} was released, or {with_enable} was switched off"
             self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
             text = f"centre the sticks, press {hold_to_run} to drive"

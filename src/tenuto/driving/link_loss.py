@@ -62,7 +62,7 @@ class LinkLoss:
                 self._descend_until = heard + guard.unnoticed + guard.descend_for
         elif not lost:
             self._descend_until = -math.inf
-            # Whatever the autopilot does now, it goes on doing until somebody has enabled afresh, or presses the
+            # Whatever the autopilot does now, it goes on doing until somebody has re-enabled, or presses the
             # emergency stop.
             if state in (State.DRIVING, State.EMERGENCY_STOP):
                 self.silent = False

@@ -223,7 +223,7 @@ class Pipeline:
         stop = self.plan.guard.stop
         if not self._ranks.on(stop):
             return ()
-        on, was = f"{stop} is on: it stops everything while it is", f"{stop} was on: it was a stop"
+        on, was = f"{stop} is on: nothing moves while it is on", f"{stop} was on, which is a stop"
         return (Condition(Code.STOP_SWITCH, on, was),)
 
     def _bear(self, faults: tuple[Reason, ...], now: float, dt: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
@@ -314,7 +314,7 @@ class Pipeline:
         self._stop_left -= dt
         if self._stop_left >= -ROUNDING_TIME:
             return None
-        return Reason(Code.STOP_OVERDUE, "the stop was not done in its time: the power is off until you enable again")
+        return Reason(Code.STOP_OVERDUE, "the stop took too long: the power is off until you enable again")
 
     def _lower(self, now: float) -> tuple[Reason, ...]:
         """Slow the demand down to what the inputs leave of it, and say why."""
@@ -409,7 +409,7 @@ class Pipeline:
         for name, output in self._outputs.items():
             levels[name] = output.step(driving and name in self._used, switches, shaped, powered, warning)
             if output.waits:
-                text = f"{name} waits: move its switch afresh, for it was on before you drove"
+                text = f"{name} waits: its switch was on before you drove; switch it off and on"
                 waiting += (Reason(Code.OUTPUT_WAITS, text),)
         self._output_levels = levels
         return waiting

@@ -72,10 +72,10 @@ def _link(name: str, frame: Frame | None, now: float, timeout: float) -> Check:
     age = now - frame.time
     if age > timeout or not frame.link_good:
         said = frame.note or f"the newest frame is {age:.1f} s old"
-        todo = "see to what it says" if frame.note else "switch the transmitter on, come nearer"
+        todo = "fix what it reports" if frame.note else "switch the transmitter on, come nearer"
         return Check(name, False, f"its link is not good: {said}", todo)
     signal = f", link {frame.signal.quality:.0f} %" if frame.signal is not None else ""
-    return Check(name, True, f"its frames come{signal}")
+    return Check(name, True, f"frames arrive{signal}")
 
 
 def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:
@@ -116,7 +116,7 @@ def _far_ends(tick: Tick) -> Iterator[Check]:
 def _far_end(name: str, one: Telemetry, own: Collection[str], now: float) -> Check:
     text = one.in_words(now)
     if one.age(now) > _SILENT_AFTER:
-        return Check(name, False, text, "look at its power, its line and its address")
+        return Check(name, False, text, "check its power, its line and its address")
     if own:
-        return Check(name, False, "; ".join(own), "see to what is named")
+        return Check(name, False, "; ".join(own), "fix what the text names")
     return Check(name, True, text)

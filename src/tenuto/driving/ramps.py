@@ -293,7 +293,7 @@ class _Average:
         self._same = 0.0
 
     def forget(self) -> None:
-        """Begin afresh."""
+        """Begin again."""
         self._steps.clear()
 
     def rests_at(self, velocity: VelocityCommand) -> bool:

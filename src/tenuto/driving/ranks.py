@@ -85,7 +85,7 @@ class Ranks:
             driver.forget()
 
     def disable(self) -> None:
-        """Switch off what was switched on to enable: after a stop it is to be pressed afresh."""
+        """Switch off what was switched on to enable: after a stop it is to be pressed again."""
         for driver in self.all:
             if isinstance(driver, StickDriver) and driver.enabling is not None:
                 driver.enabling.stop()
@@ -122,7 +122,7 @@ class Ranks:
         text = f"{current.name} may not drive: {self._permit(current)} of {self.first.name} is off"
         off = () if self._may(current) else (Reason(Code.PERMIT_OFF, text),)
         return off + tuple(
-            Reason(Code.HAND_ABOVE, f"{one.name} has the say, and {name} is not at rest there")
+            Reason(Code.HAND_ABOVE, f"{one.name} ranks higher, and {name} is not at rest there")
             for one in higher if isinstance(one, StickDriver) and one in self._able and _is_seen(one)
             for name in one.away
         )  # fmt: skip
@@ -237,7 +237,7 @@ class Ranks:
             if not why:
                 self._untouched = False
                 return one
-            self.notices += (Reason(Code.NOT_GIVEN, f"{one.name} cannot have it: {'; '.join(why)}"),)
+            self.notices += (Reason(Code.NOT_GIVEN, f"{one.name} cannot take over: {'; '.join(why)}"),)
         return None
 
     def _not_given(self, one: StickDriver | VelocityDriver) -> list[str]:

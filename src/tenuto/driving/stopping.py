@@ -226,7 +226,7 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
     if guard.on_link_loss == "silent":
         alone = speed * guard.command_timeout
         stages.append(Stage("nothing is sent: the far end waits for a command", guard.command_timeout, alone))
-        stages.append(Stage("the far end does what it does by itself", math.inf, 0.0, known=False))
+        stages.append(Stage("the far end uses its own failsafe", math.inf, 0.0, known=False))
         return stages
     if guard.fault_category == 0:
         stages.append(Stage("the power is off at once: it rolls out", math.inf, 0.0, known=False))

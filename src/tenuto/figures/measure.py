@@ -55,7 +55,7 @@ def measure_figure(table: pd.DataFrame, found: Measured, title: str = "") -> Fig
 
     responses = list(found.responses.values())
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    figure.suptitle(title or "Does it do what it is told?", fontsize=13, fontweight="bold")
+    figure.suptitle(title or "Does it follow its commands?", fontsize=13, fontweight="bold")
     if not responses:
         figure.text(0.5, 0.5, "\n".join(found.warnings), ha="center", va="center")
         return figure

@@ -29,7 +29,9 @@ def input_rights(system: System, profile: Profile | None) -> Iterator[Finding]:
     for name, place in _system_pads(system):
         if not system.may(system.file(place), _READ):
             group = system.group(place, "input")
-            yield error(place, f"{name} may not be read", f"sudo usermod -aG {group} $USER, and log in again")
+            yield error(
+                place, f"{name} cannot be read: no permission", f"sudo usermod -aG {group} $USER, and log in again"
+            )
 
 
 def pads_seen(system: System, profile: Profile | None) -> Iterator[Finding]:
@@ -64,7 +66,7 @@ def ports(system: System, profile: Profile | None) -> Iterator[Finding]:
             yield error(place, text, "plug it in; tenuto devices lists them")
         elif not system.may(system.file(place), _BOTH):
             group = system.group(place, "dialout")
-            yield error(place, "this port may not be used", f"sudo usermod -aG {group} $USER, and log in again")
+            yield error(place, "no permission to use this port", f"sudo usermod -aG {group} $USER, and log in again")
 
 
 def console(system: System, profile: Profile | None) -> Iterator[Finding]:
@@ -75,7 +77,7 @@ def console(system: System, profile: Profile | None) -> Iterator[Finding]:
         same = {place, f"/dev/{system.file(place).resolve().name}"} if system.file(place).exists() else {place}
         if named and not named & same:
             continue
-        text = "the system's own console talks on this port: a receiver cannot be heard, and a robot hears text"
+        text = "the system console uses this port: a receiver cannot be read, and a robot receives text"
         found = error if named else warning
         yield found(
             place, text, f"take console={name} out of the kernel's command line, then "
@@ -115,7 +117,7 @@ def placeholders(system: System, profile: Profile | None) -> Iterator[Finding]:
     for number, line in enumerate(read_text(profile.file).splitlines(), 1):
         if line in begun:
             key, _, what = line.partition("# measure: ")
-            text = f"{key.split('=')[0].strip()} is still the one that it began with"
+            text = f"{key.split('=')[0].strip()} is still the example value"
             yield warning(f"{profile.file}:{number}", text, f"measure it: {what}")
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields
+from difflib import get_close_matches
 from typing import Any, Literal, NamedTuple, TypeVar, get_args, get_origin, get_type_hints
 
 from tenuto.basics.errors import TenutoError
@@ -58,8 +59,9 @@ def read_text(text: str, kinds: Kinds[Options], error: type[TenutoError]) -> Opt
     parts = parse_short_text(text, error)
     options = kinds.find(parts.kind)
     if options is None:
-        forms = "; ".join(form_of(one) for one in kinds.all.values())
-        raise error(f'expected {kinds.what}: {forms}; found "{text}"')
+        close = get_close_matches(parts.kind, kinds.all, 1)
+        meant = f'; did you mean "{close[0]}"?' if close else ""
+        raise error(f'{text}: expected {kinds.what}: {", ".join(kinds.all)}; found "{parts.kind}"{meant}')
     return read_parts(text, parts, options, error)
 
 

@@ -163,7 +163,7 @@ class Broker:
         if self._connected.is_set():
             self._why = "the connection was lost"
         elif not self._refused:
-            self._why = "it hangs up: does it want TLS (ca=FILE), or a user name?"
+            self._why = "it closed the connection: does it need TLS (ca=FILE), or a user name?"
         self._refused = False
         self._connected.clear()
 
@@ -197,7 +197,7 @@ def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
 def _password(path: str, error: type[TenutoError]) -> str:
     """Read a password. Raises `OSError`, and ``error`` where everybody may read it, or it is no text."""
     if os.name == "posix" and os.stat(path).st_mode & stat.S_IRWXO:
-        raise error(f"password file {path}: everybody may read it; put that right with: chmod 600 {path}")
+        raise error(f"password file {path}: all users can read it; fix it with: chmod 600 {path}")
     try:
         return read_text(path, MOST_TOML).strip()
     except UnreadableError as cause:
@@ -214,7 +214,7 @@ def _failure(cause: BaseException | None) -> str:
     if isinstance(cause, ssl.SSLError):
         return f"TLS fails: {cause.reason or cause}; does the broker speak TLS at this port?"
     if isinstance(cause, socket.gaierror):
-        return "no computer of that name is known"
+        return "the host name is not known"
     return (
         f"nothing answers there ({cause.strerror or cause})"
         if isinstance(cause, OSError) and cause.strerror

@@ -28,7 +28,7 @@ def read_key(path: str, error: type[TenutoError]) -> bytes:
     if len(key) != KEY_BYTES:
         raise error(f"key file {path}: expected {2 * KEY_BYTES} hexadecimal digits, found {len(text)} characters")
     if os.name == "posix" and mode & (stat.S_IRWXG | stat.S_IRWXO):
-        raise error(f"key file {path}: others than its owner may read it; put that right with: chmod 600 {path}")
+        raise error(f"key file {path}: other users can read it; fix it with: chmod 600 {path}")
     return key
 
 

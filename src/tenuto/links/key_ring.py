@@ -31,7 +31,7 @@ def read_keys(path: str, error: type[TenutoError]) -> dict[str, bytes]:
     if len(lines) <= 1 and not (lines and _LINE.fullmatch(lines[0].strip())):
         return {"": read_key(path, error)}
     if os.name == "posix" and os.stat(path).st_mode & (stat.S_IRWXG | stat.S_IRWXO):
-        raise error(f"key file {path}: others than its owner may read it; put that right with: chmod 600 {path}")
+        raise error(f"key file {path}: other users can read it; fix it with: chmod 600 {path}")
     found = {}
     for number, line in enumerate(lines, 1):
         match = _LINE.fullmatch(line.strip())
@@ -91,7 +91,7 @@ def add_driver(path: str, name: str, error: type[TenutoError]) -> str:
     if not _NAME.fullmatch(name):
         raise error(f'expected a name of up to 64 letters, digits, "-" and "_", found "{name}"')
     if name in known:
-        raise error(f"key file {path}: {name} has a key already; take it out first with --revoke {name}")
+        raise error(f"key file {path}: {name} has a key already; remove it first with --revoke {name}")
     own = str(Path(path).with_name(f"{name}.key"))
     make_key(own, error)
     _write(path, {**known, name: read_key(own, error)}, error)
@@ -102,7 +102,7 @@ def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:
     """Take a driver's key out of the robot's file. Raises ``error`` where there is none."""
     known = _drivers(path, error)
     if name not in known:
-        raise error(f"key file {path}: nobody is called {name}; there are {', '.join(known) or 'none'}")
+        raise error(f"key file {path}: there is no driver {name}; there are {', '.join(known) or 'none'}")
     _write(path, {other: key for other, key in known.items() if other != name}, error)
 
 

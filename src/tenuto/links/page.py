@@ -47,7 +47,7 @@ class PageSettings:
 
     port: int = option("a port of TCP from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)
     lan: bool = option("true or false: devices in the network may use the page", False, word="true|false")
-    watchers: bool = option("true or false: with lan, anybody may look on", False, word="true|false")
+    watchers: bool = option("true or false: with lan, anybody may watch", False, word="true|false")
 
     def settings(self) -> PageSettings:
         """Return these alone, of options that have more."""
@@ -161,7 +161,7 @@ class PageServer(Closing):
             data = self._heard.recv(_LONGEST)  # its last word
         said = read_json(FromServer, data)
         if said is None or said.kind != "ready":
-            raise self._error(said.why if said is not None else "the page's server did not begin: see what it printed")
+            raise self._error(said.why if said is not None else "the page's server did not start: read what it printed")
         self.url, self.code, self.fingerprint = said.why, said.name, said.client
 
     def _write(self, data: bytes) -> None:

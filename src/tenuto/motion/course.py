@@ -207,7 +207,7 @@ class Course:
             ) if way.max() > most + 1e-9
         ]  # fmt: skip
         if self.excursion > within:
-            text = f"it gets {self.excursion:.2f} m away, stops counted, and is to stay within {within:.2f} m"
+            text = f"it gets {self.excursion:.2f} m away, stops included, and is to stay within {within:.2f} m"
             found.append(Violation(text, self._first(self._away > within)))
         return found
 

@@ -47,7 +47,7 @@ class Output:
 
     Attributes:
         level: what it gives.
-        waits: it may follow its control, but holds until that is moved afresh.
+        waits: it may follow its control, but holds until that is moved again.
     """
 
     def __init__(self, plan: OutputPlan) -> None:

@@ -35,4 +35,4 @@ class HeartbeatOptions(OutputOptions):
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
         """Refuse another way to behave when stopped: the power decides, and nothing else."""
         if self.when_stopped != "idle":
-            yield unexpected("when_stopped", "nothing: it follows the power", f'"{self.when_stopped}"', "take it out")
+            yield unexpected("when_stopped", "nothing: it follows the power", f'"{self.when_stopped}"', "remove it")

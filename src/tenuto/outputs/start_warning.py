@@ -42,4 +42,4 @@ class StartWarningOptions(OutputOptions):
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
         """Refuse another way to behave when stopped: the guard decides, and nothing else."""
         if self.when_stopped != "idle":
-            yield unexpected("when_stopped", "nothing: the guard decides", f'"{self.when_stopped}"', "take it out")
+            yield unexpected("when_stopped", "nothing: the guard decides", f'"{self.when_stopped}"', "remove it")

@@ -47,7 +47,7 @@ class Curves:
             found = _curve(profile, profile.plan(), control)
         except (TenutoError, OSError, ValueError) as error:
             return {"type": "curve", "control": control, "why": str(error)}
-        return {"type": "curve", "control": control, **(found or {"why": "it is no control that drives"})}
+        return {"type": "curve", "control": control, **(found or {"why": "it is not a control that drives"})}
 
     def save(self, control: str, numbers: Mapping[str, float]) -> str:
         """Put the settings of a control into the file, its comments kept; return what to say of it."""

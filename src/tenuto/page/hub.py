@@ -86,7 +86,7 @@ class Hub:
         message = read_page(data) if len(data) <= LONGEST_MESSAGE else None
         if message is None:
             client.garbage += 1
-            return "too much that means nothing" if client.garbage > _MOST_GARBAGE else ""
+            return "too many invalid messages" if client.garbage > _MOST_GARBAGE else ""
         if isinstance(message, PageFrame):
             self._frame(client, message, now)
         else:
@@ -124,7 +124,7 @@ class Hub:
     def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
         """Do what stops the robot, resets it, notes something, or is about who drives; not for who looks on only."""
         if not client.may_drive:
-            client.tell({"type": "refused", "text": "this page may look on only"})
+            client.tell({"type": "refused", "text": "this page may only watch"})
         elif ask.type == "emergency":
             self._to_loop({"kind": "emergency", "client": client.id, "name": client.name, "why": ask.text})
         elif ask.type == "mark":
@@ -143,7 +143,7 @@ class Hub:
     def _take(self, client: Client, now: float) -> None:
         """Let a page drive, where nobody else does; otherwise ask who does."""
         if not (self._has_seat and client.may_drive):
-            client.tell({"type": "refused", "text": "this page may look on only"})
+            client.tell({"type": "refused", "text": "this page may only watch"})
         elif self.driver is client:
             return
         elif self.driver is None or now - self._good_at > SEAT_KEPT_FOR:

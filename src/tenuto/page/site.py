@@ -77,7 +77,7 @@ class Site:
         before = page.code.text
         why = page.code.why_not(code, page.now())
         if page.code.text != before:
-            said = page.code.text or "none, for too many were wrong: start the page again to let a device in"
+            said = page.code.text or "none: too many wrong codes; start the page again to let a device in"
             page.to_loop({"kind": "said", "why": f"code for the next device: {said}"})
         if why:
             return JSONResponse({"text": why}, 403, _HEADERS)
@@ -160,7 +160,7 @@ class Site:
 
 def _refused(page: Page) -> Response:
     """Refuse what is not for this page, and say where it is where that is no secret."""
-    text = "not for you: the robot's terminal says where the page is, and what a new device needs\n"
+    text = "not allowed: the robot's terminal shows the address and what a new device needs\n"
     if not page.lan:
         text = (
             f"This page answers at port {page.port} of 127.0.0.1 and localhost only. Over SSH, forward the same port: "

@@ -152,7 +152,7 @@ class Page:
             await asyncio.sleep(_LOOK_EVERY)
             for outlet in self.outlets:
                 if not outlet.allowed():
-                    outlet.close("this device may not use the page any more")
+                    outlet.close("this device may no longer use the page")
 
     def end(self) -> None:
         """Tell everybody that the drive is over."""

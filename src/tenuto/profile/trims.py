@@ -28,14 +28,14 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
     try:
         _, kept = read_toml(path)
     except UnreadableError as error:
-        raise ProfileError(str(path), [unreadable(error, "delete it to begin with no trims")]) from error
+        raise ProfileError(str(path), [unreadable(error, "delete it to start without trims")]) from error
     found: dict[str, float] = {}
     for name, trim in profile.trims.items():
         value = kept.get(name, 0.0)
         if not trim.keep or name not in kept:
             continue
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not -1.0 <= value <= 1.0:
-            raise ProfileError(str(path), [unexpected(name, "a number from -1 to 1", f"{value}", "take the file away")])
+            raise ProfileError(str(path), [unexpected(name, "a number from -1 to 1", f"{value}", "delete the file")])
         found[name] = float(value)
     return found
 

@@ -28,7 +28,7 @@ FOLLOWS = 0
 # What the second number means, in the words of a reason; from 8 on it is the builder's own.
 WHY = {
     1: "no command has come yet",
-    2: "no command came in time: it waits for a standstill",
+    2: "no command came in time: it waits for a standstill command",
     3: "its power is commanded off",
     4: "its battery is low",
     5: "its own stop is on",

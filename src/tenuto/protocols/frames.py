@@ -62,7 +62,7 @@ class Seal(NamedTuple):
 
 
 class AnswerSeal(NamedTuple):
-    """What a signed answer tells: the robot's session, chosen afresh at each start, and its time, ms."""
+    """What a signed answer tells: the robot's session, chosen anew at each start, and its time, ms."""
 
     session: int
     time: int

@@ -55,7 +55,7 @@ MOST_NAMED, LONGEST_NAME = 16, 40
 
 Message = TypeVar("Message", bound=BaseModel)
 
-Session = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="16 hexadecimal digits, afresh at each start")]
+Session = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="16 hexadecimal digits, new at each start")]
 Count = Annotated[int, Field(ge=0, lt=2**32)]
 Seconds = Annotated[float, Field(ge=0.0, lt=4.0e6)]
 # What came from elsewhere is shown on a terminal.
@@ -102,7 +102,7 @@ class RemoteState(BaseModel):
     model_config = _CONFIG
 
     format: Literal[1] = 1
-    session: Session = Field(description="chosen afresh when the robot's program starts")
+    session: Session = Field(description="chosen anew when the robot's program starts")
     time: Seconds = Field(description="s since the session began, on the robot's clock")
     state: Annotated[str, AfterValidator(readable)] = Field(
         max_length=40, description='the state of its guard, or "gone"'
@@ -152,7 +152,7 @@ class RobotEnd:
 
     Attributes:
         controls: what its frames hold.
-        session: chosen afresh. driver: who has the robot. refused: how many commands did not count, by why.
+        session: chosen anew. driver: who has the robot. refused: how many commands did not count, by why.
         tick: the robot's newest; None before the first.
         stop_asked: somebody who does not drive has asked for an emergency stop; False once `values` has said so.
     """

@@ -49,7 +49,7 @@ class Way:
         self._took.append(now - sent_at)
         self.round_trip = min(self._took)
         if last is not None and (came - last[2]) % modulo > number - last[1]:
-            self._answered.clear()  # the far end was started again, and counts afresh
+            self._answered.clear()  # the far end was started again, and counts from 0 again
         self._answered.append((now, number, came))
         while len(self._answered) > 2 and self._answered[1][0] < now - _WINDOW:
             self._answered.popleft()

@@ -29,7 +29,7 @@ def follow(
     """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
 
     It stops by itself when commands stop coming, come late, or say that nobody drives; then somebody must let go at
-    the other end, and enable afresh. Where that other machine, the network or the broker fails, this is what stops
+    the other end, and re-enable. Where that other machine, the network or the broker fails, this is what stops
     the robot.
 
     Args:

@@ -362,7 +362,7 @@ def check_far_ends(plan: Plan, sinks: Sequence[Sink], others: Collection[str] = 
     unsaid = plan.guard.needs.unsaid(says)
     if plan.guard.needs.wanted and (unsaid or not says):
         wanted = ", ".join(f"guard.needs.{name}" for name in unsaid or plan.guard.needs.wanted)
-        raise SinkError(f"{wanted}: no sink of this drive can say that; drive with one that does, or take it out")
+        raise SinkError(f"{wanted}: no sink of this drive can say that; drive with one that does, or remove it")
 
 
 def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:

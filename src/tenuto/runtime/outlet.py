@@ -58,7 +58,7 @@ class Waiting:
         """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate.
 
         A command that moves and is no longer valid, for the loop or the sink was held up, is dropped: the far end stops
-        by itself, and must not be told afresh to go on.
+        by itself, and must not be told again to go on.
         """
         if not self._items or (self._not_before > now + _ROUNDING and not at_once):
             return None
@@ -112,7 +112,7 @@ class Outlet(ABC):
         self.stopped = self.emergency = False
         self.bears = math.nan
         self._clock = clock
-        # A sink may outlive its drive: in real time it keeps to one clock, which does not begin afresh.
+        # A sink may outlive its drive: in real time it keeps to one clock, which does not begin again.
         sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
         self._waiting = Waiting(sink)
 
@@ -207,7 +207,7 @@ class ThreadOutlet(Outlet):
         if self._thread.is_alive():
             self._thread.join(seconds)
         if not self.stopped and self.failure is None:
-            self.failure = SinkError(f"{self.sink.name} hangs: it has not taken its stop within {seconds:.1f} s")
+            self.failure = SinkError(f"{self.sink.name} hangs: it did not accept its stop within {seconds:.1f} s")
 
     def _next(self) -> Tick | Plan | None:
         """Wait for what the sink is to take; None once its stop is all that is left."""
@@ -293,7 +293,7 @@ class Outlets:
         for outlet in self._all:
             name = outlet.sink.name
             if outlet.failure is not None and outlet.sink.is_log and plan.guard.goes_on_without_log:
-                notices += (Reason(Code.LOG_FAILED, f"{outlet.failure}: it goes on without a log"),)
+                notices += (Reason(Code.LOG_FAILED, f"{outlet.failure}: the drive continues without a log"),)
             if outlet.sink.problem:
                 notices += (Reason(Code.FAR_END, outlet.sink.problem),)
             blocked = outlet.blocked_for(now)
@@ -301,8 +301,8 @@ class Outlets:
                 faults += (
                     Condition(
                         Code.SINK_BLOCKED,
-                        f"{name} has taken nothing for {blocked:.2f} s",
-                        f"{name} took nothing for {blocked:.2f} s",
+                        f"{name} has accepted nothing for {blocked:.2f} s",
+                        f"{name} accepted nothing for {blocked:.2f} s",
                     ),
                 )
         return faults, notices

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.sticks.control import ControlPlan
 
-# Who drives: how often the sticks are moved, hold-to-run is let go, and anything else is pressed, in times a second.
+# Who drives: how often the sticks are moved, hold-to-run is released, and anything else is pressed, in times a second.
 DRIVERS = {
     "careful": (0.7, 0.15, 0.1),
     "nervous": (4.0, 1.5, 1.0),

@@ -64,7 +64,7 @@ class _Person:
         if holds and positions[holds[0]] >= self._plan.guard.pressed_through:
             self.held = False
         self.at_rest = all([abs(positions[name]) <= band for name, band in self._bands[tick.chosen.mode]])
-        # What is switched on to enable is not followed here: it is pressed afresh after every stop, or it is not on.
+        # What is switched on to enable is not followed here: it is pressed again after every stop, or it is not on.
         self.released = self.released or not self.held or not holds
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 

@@ -283,7 +283,7 @@ class _Stage:
     def _process(self, episode: Episode, since: int) -> tuple[Reason, ...]:
         """Let happen to the processes what the episode wants; ``since`` ticks after the moment for it."""
         if episode.process == "sink blocked" and 0 <= since < 40:
-            return (Reason(Code.SINK_BLOCKED, "a sink has taken nothing"),)
+            return (Reason(Code.SINK_BLOCKED, "a sink has accepted nothing"),)
         if since == 0 and episode.process == "profile changed":
             if episode.seed % 3 == 0:
                 self.line.refuse("it is broken")

@@ -299,7 +299,7 @@ def _contradicts(control: str, rows: list[TruthRow]) -> Iterator[Finding]:
             continue
         if any(getattr(moved, axis) * sign * row.position < -_SAME for axis in axes):
             text = f"{row.reads} at {row.raw:g} goes against its name: {_way(moved)}"
-            yield warning(f"controls.{control}", text, "turn it round with reverse, or give it another name")
+            yield warning(f"controls.{control}", text, "set reverse, or give it another name")
             return
 
 

@@ -1,4 +1,4 @@
-"""What a lost link does: lost at full speed, back with the sticks as they were, and enabled afresh."""
+"""What a lost link does: lost at full speed, back with the sticks as they were, and re-enabled."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _QUIET = Fault("quiet", 0.0, happens=lambda frame: None)
 
 
 def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]]:
-    """Lose the link while a control is at its end, let it come back, and enable afresh.
+    """Lose the link while a control is at its end, let it come back, and re-enable.
 
     Args:
         fixed: the plan with nothing to choose. row: that of the control that goes fastest, in the same mode.
@@ -39,12 +39,12 @@ def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]
     wrong = []
     if any(stage.step().command != STANDSTILL for _ in range(round(_BACK / plan.period))):
         wrong.append(error("guard", "it moves by itself when a lost link comes back"))
-    found.append(_link(row.mode, "back; the sticks as they were", "stands until it is enabled afresh"))
+    found.append(_link(row.mode, "back; the sticks as they were", "stands until it is re-enabled"))
     stage.enable()
     for _ in range(_ENABLED):
         tick = stage.step()
     if tick.guard.state is State.DRIVING:
-        found.append(_link(row.mode, "back; enabled afresh", "drives"))
+        found.append(_link(row.mode, "back; re-enabled", "drives"))
     else:
         wrong.append(error("guard", f"after a lost link it cannot be enabled: {tick.guard.reasons[0].text}"))
     return found, wrong

@@ -78,7 +78,7 @@ def faults_of(plan: Plan) -> Iterator[Fault]:
     guard, tick = plan.guard, plan.period
     ramps = guard.fault_category != 0
     if guard.hold_to_run is not None:
-        yield Fault("hold-to-run is let go", tick, guard.released_category != 0, hold=False)
+        yield Fault("hold-to-run is released", tick, guard.released_category != 0, hold=False)
     if guard.on_link_loss == "stop":
         borne = guard.grace + tick if guard.grace else 0.0
         yield Fault("the link goes silent", guard.link_timeout + tick + borne, ramps, lambda frame: None)

@@ -22,7 +22,7 @@ class LineForm(ABC):
     """How commands are written and answers are read.
 
     Attributes:
-        modulo: what the far end's count of good commands begins afresh at.
+        modulo: what the far end's count of good commands begins again at.
     """
 
     modulo = 65536
@@ -93,7 +93,7 @@ class SignedFrames(LineForm):
     @property
     def problem(self) -> str:
         """Say that the robot has not spoken."""
-        return "" if self._robot is not None else "it has not spoken yet, with this key: nothing is sent"
+        return "" if self._robot is not None else "nothing was heard from it with this key yet: nothing is sent"
 
     def command(self, tick: Tick, counter: int) -> bytes | None:
         """Return 34 bytes; None before the robot has spoken."""

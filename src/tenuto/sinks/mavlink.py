@@ -142,9 +142,9 @@ class MavlinkSink(Sink):
         if text := self._orders.told(now):
             return f"{self.name}: {text}"
         if self._says.armed and not self._powered:
-            return f"{self.name}: it is still armed, and its power is to be off"
+            return f"{self.name}: it is still armed, and it should be off"
         if self._lacks_heading:
-            return f"{self.name}: its heading is not known, so a velocity over the ground cannot be said"
+            return f"{self.name}: its heading is not known, so a velocity over the ground cannot be sent"
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def record_raw(self, box: BlackBox) -> bool:
@@ -284,7 +284,7 @@ class MavlinkSink(Sink):
             elif kind == "STATUSTEXT" and (warning := autopilot.warning_in(message)):
                 self._orders.say(now, f'it says "{warning}"')
         if self._port.stranger:
-            text = f"another one speaks as system {self._target.system}, from {self._port.stranger}: sign with a key"
+            text = f"another sender uses system {self._target.system}, from {self._port.stranger}: use a key"
             self._orders.say(now, text)
             self._port.stranger = ""
         said = self._says.telemetry(now)._replace(waiting=self._port.free_in(now))
@@ -378,8 +378,8 @@ class MavlinkOptions(RatedSinkOptions):
             text = f"{self.mode_switch} has {switch.count} positions, and there are {len(self.mode_order)} modes"
             yield error("mode_order", text, "name a mode for each")
         if (self.address or "").startswith(":") and self.key is None and not self.only:
-            text = "whoever speaks first as that system has the link: nothing is signed, and any host may"
-            yield warning("address", text, "say key, or only the host that may speak")
+            text = "the link is not signed: the first host that uses this system number controls it"
+            yield warning("address", text, "set key, or set only to the host that may send")
         yield from super().plan_errors(plan)
 
     def turns(self, plan: Plan) -> dict[str, bool]:
@@ -413,7 +413,7 @@ class MavlinkOptions(RatedSinkOptions):
         if (self.address is None) == (self.port is None):
             both = self.address is not None
             expected = "an address, such as 127.0.0.1:14550, or a serial port, such as /dev/ttyUSB0"
-            said, mend = ("address and port", "take one out") if both else ("nothing", "add it")
+            said, mend = ("address and port", "remove one") if both else ("nothing", "add it")
             found.append(unexpected("address", expected, said, mend))
         known = ", ".join(self.modes) or "none"
         for key, names in (("mode", (self.mode,)), ("mode_order", self.mode_order)):

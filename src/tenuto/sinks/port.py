@@ -36,7 +36,7 @@ class OutPort:
         try:
             self._serial = serial.Serial(name, baud, parity=parity, stopbits=stop_bits, timeout=0, exclusive=True)
         except Exception as error:  # pyserial lets errors of the system through as they are, of several kinds
-            raise SinkError(f"{name} does not open: {why_not(name, error)}") from error
+            raise SinkError(f"{name} cannot be opened: {why_not(name, error)}") from error
 
     def record_raw(self, box: BlackBox) -> bool:
         """Let a black box have all bytes from now on."""

@@ -200,7 +200,7 @@ def _filled(template: str, fields: Mapping[str, float]) -> bytes:
         if name not in fields:
             raise ValueError(f"its line has a field {name}; there are {', '.join(sorted(fields))}")
         if conversion or "{" in (form or ""):
-            raise ValueError(f"the field {name} of its line has a format that is none for a number")
+            raise ValueError(f"the field {name} of its line has a format that is not for a number")
         filled.append(format(fields[name], form or ""))
     line = "".join(filled)
     return with_checksum(line.rstrip().encode()) if template.endswith(_CHECKSUM) else line.encode() + b"\n"
@@ -305,7 +305,7 @@ class SerialLineOptions(RatedSinkOptions):
         found = []
         for key, said in (("line", bool(self.line)), ("outputs", bool(self.outputs))):
             if said and self.form != "text":
-                found.append(unexpected(key, 'nothing but with form = "text"', f'form "{self.form}"', "take it out"))
+                found.append(unexpected(key, 'nothing but with form = "text"', f'form "{self.form}"', "remove it"))
         if (self.form == "signed") is not (self.key is not None):
             expected = "a key file" if self.form == "signed" else 'nothing but with form = "signed"'
             found.append(unexpected("key", expected, self.key or "nothing"))

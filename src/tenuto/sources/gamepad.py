@@ -222,7 +222,7 @@ class _Device:
         self._pad: Any = sdl.SDL_GameControllerOpen(index) if sdl.SDL_IsGameController(index) else None
         self.joystick = sdl.SDL_GameControllerGetJoystick(self._pad) if self._pad else sdl.SDL_JoystickOpen(index)
         if not self.joystick:
-            raise SourceError(f"{found.name} does not open: {sdl.SDL_GetError().decode()}")
+            raise SourceError(f"{found.name} cannot be opened: {sdl.SDL_GetError().decode()}")
         self._readers = self._known_layout() if self._pad else self._numbered()
 
     def _known_layout(self) -> dict[str, Reader]:

@@ -178,7 +178,7 @@ class Port:
                 self.name, self._baud, parity=self._parity, stopbits=self._stop_bits, timeout=0, exclusive=True
             )
         except (OSError, ValueError) as error:
-            self.problem = f"{self.name} does not open: {why_not(self.name, error)}"
+            self.problem = f"{self.name} cannot be opened: {why_not(self.name, error)}"
             return
         self.problem, self._timing = "", Timing(self.byte_time)
         self._marks = Unmarker(marked=_mark_damage(self._serial.fileno()))

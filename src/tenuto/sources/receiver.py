@@ -20,8 +20,8 @@ from tenuto.sources.port import Piece, PortSource, open_port
 _PAUSE = 0.0015
 # So many bytes without a frame are not what was expected.
 _STRANGE_BYTES = 1000
-STRANGE = "bytes come, and no frame is among them"
-FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or drowned in noise"
+STRANGE = "bytes arrive, but no valid frame"
+FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or lost in noise"
 
 
 class Receiver(PortSource):

@@ -87,7 +87,7 @@ class RemoteSource(Source):
         self._free_at = now if not trouble else self._free_at
         said = trouble if now - self._free_at >= _TOLD_AFTER else ""
         if self._hindered and not trouble:
-            said = "the way is there, and nobody has sent a command yet"
+            said = "connected, and no command has come yet"
         self._hindered = bool(said and trouble)
         rest = {info.name: info.rest for info in self.controls()}
         return Frame(now, rest, False, said, counts=self.counts()) if said else None

@@ -67,9 +67,9 @@ class Performance:
                 self._motion.begin(tick.time)
             return None
         if tick.guard.state is not State.DRIVING:
-            return f"the script was broken off: {'; '.join(reason.text for reason in tick.guard.reasons)}"
+            return f"the script was ended early: {'; '.join(reason.text for reason in tick.guard.reasons)}"
         if not drives:
-            return "the script was broken off: a hand took over"
+            return "the script was ended early: a hand took over"
         if off:
-            return f"the script was broken off, for the robot does not follow it: {'; '.join(off)}"
+            return f"the script was ended early, for the robot does not follow it: {'; '.join(off)}"
         return "the script is done" if self._motion.ended(tick.time) else None

@@ -72,7 +72,7 @@ class UdpSource(RemoteSource):
 
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
         if self._session is not None and self._key not in self._ring.keys.values():
-            self.end.warn(f"nothing that counts: {self._driver} has no key here any more", now)
+            self.end.warn(f"nothing valid: the key of {self._driver} was removed here", now)
             self._session = None
         if self._handshake.forged:
             self.end.warn(self._handshake.forged, now)

@@ -20,7 +20,7 @@ class StartCentre:
         """Begin to wait; ``travel.centre`` says where the centre usually is."""
         self._usual = travel
         self._recent: deque[tuple[float, float]] = deque()
-        self.problem = "hands off: its centre is being taken"
+        self.problem = "hands off: its centre is being measured"
 
     def feed(self, time: float, raw: float) -> Travel | None:
         """Take a number at a time in s; give the travel once the control has been still for long enough."""

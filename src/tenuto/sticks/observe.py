@@ -75,7 +75,7 @@ class Observer:
                 seen.raw = raw
                 seen.low, seen.high = min(seen.low, raw), max(seen.high, raw)
 
-    def begin_afresh(self) -> None:
+    def restart(self) -> None:
         """Forget how far each control has been before now."""
         for seen in self.controls.values():
             if math.isfinite(seen.raw):

@@ -143,7 +143,7 @@ class Reader:
             note = frame.note or "the source says that its link is not good"
             faults += (Condition(Code.LINK_BAD, note, f"the link was not good ({note})"),)
         if not frame.time <= now + self._period + ROUNDING_TIME:
-            faults += (Reason(Code.FRAME_TIME, f"a frame says it came at {frame.time} s, but it is {now} s"),)
+            faults += (Reason(Code.FRAME_TIME, f"a frame has the time {frame.time} s, but it is {now} s"),)
         elif self.good is not None and frame.time < self.good.time:
             back = f"a frame of {frame.time:.3f} s came after one of {self.good.time:.3f} s"
             faults += (Reason(Code.TIME_BACKWARDS, back),)

@@ -17,13 +17,13 @@ from tenuto.views.screen import Beat, screen
 
 REFRESH_SECONDS = 0.1
 _HELP = """
- q, Ctrl-C   stop: bring the robot down, and end; once more: without the ramp
+ q, Ctrl-C   stop: stop the robot, and end; once more: without the ramp
  m           mark this moment: it is noted in the log
  p, space    pause the view; the robot is driven on
- ?, h        this help; again: away with it
+ ?, h        this help; again: close it
 
  ● a stick where it is held, ○ within its dead zone ░
- • what keeps the robot from moving   ◦ what else there is to know   ▸ an action
+ • what keeps the robot from moving   ◦ other remarks   ▸ an action
  Bars grow to the right for forward, left and up; red is at its end.
 
  The view is a program of its own, and holds nothing up.
@@ -36,7 +36,7 @@ _WATCH_HELP = """
  m           mark this moment: its numbers are printed at the end
  r           forget the ends: how far each control has been until now
  p, space    pause the view; frames are still taken, and recorded
- ?, h        this help; again: away with it
+ ?, h        this help; again: close it
 
  Move one stick at a time: its row is picked out.
  ├──█──┤  from where to where it has been, and where it is
@@ -96,7 +96,7 @@ class WatchApp(_View):
 
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("m", "key('mark')", "mark"),
-        Binding("r", "key('afresh')", "begin afresh"),
+        Binding("r", "key('restart')", "begin again"),
     ]
     HELP = _WATCH_HELP
 
@@ -111,7 +111,7 @@ class WatchApp(_View):
 
         Args:
             poll: called every so often, s; False ends the view. view: gives what to show.
-            keys: what to do on "mark" and "afresh".
+            keys: what to do on "mark" and "restart".
         """
         super().__init__()
         self._poll, self._view, self._every, self._keys = poll, view, every, keys

@@ -60,7 +60,7 @@ function connect() {
     clock = null;
     showSeat();
     view.disconnected(over ? "the drive is over" : event.reason || "the robot does not answer");
-    // Also after its end: the drive may be started again, and then somebody must take the seat afresh.
+    // Also after its end: the drive may be started again, and then somebody must take the seat again.
     setTimeout(connect, over ? RETRY_MS.at(-1) : RETRY_MS[Math.min(tries++, RETRY_MS.length - 1)]);
   };
 }

@@ -51,7 +51,7 @@ export class View {
 
   disconnected(why) {
     this.state("not connected", "none");
-    list(place("reasons"), [{ class: "", sign: "•", text: why, todo: "it is tried again; without this page the robot stops by itself, and somebody must take the seat afresh" }]);
+    list(place("reasons"), [{ class: "", sign: "•", text: why, todo: "it is tried again; without this page the robot stops by itself, and somebody must take the seat again" }]);
   }
 
   tick(tick, who) {

@@ -116,7 +116,7 @@ def _modes(profile: Profile) -> Iterator[Finding]:
     fallback = next(name for name, mode in profile.modes.items() if mode.fallback)
     for name in profile.modes:
         if name not in choose.order and name != fallback:
-            yield error(f"modes.{name}", "nothing chooses it: put it into choose.mode.order, or take it out")
+            yield error(f"modes.{name}", "nothing chooses it: put it into choose.mode.order, or remove it")
     switch = profile.switches.get(choose.switch)
     # A press goes on by one, and a plain control has two positions; a switch with positions goes anywhere at once.
     at_once = fallback in choose.order and ((switch is not None and switch.goes_anywhere) or len(choose.order) == 2)

@@ -66,7 +66,7 @@ def _controls(profile: Tables) -> Iterator[Finding]:
                 yield unexpected(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
         if control.rests == "end" and control.centre is not None:
-            yield unexpected(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "take it out")
+            yield unexpected(f"{key}.centre", "nothing where it rests at its end", f"{control.centre}", "remove it")
         yield from _shape(key, control, info)
         if control.minus is not None:
             yield from _minus(key, source, control, info)
@@ -88,7 +88,7 @@ def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Findi
         yield unexpected(f"{key}.dead_zone", "dead zones and hysteresis of less than 1 together", found)
     given = list(curves_said(control))
     if len(given) > 1:
-        yield unexpected(f"{key}.{given[1]}", f"one of {', '.join(CURVES.all)}", " and ".join(given), "take one out")
+        yield unexpected(f"{key}.{given[1]}", f"one of {', '.join(CURVES.all)}", " and ".join(given), "remove one")
     one_way = control.minus is None and (control.rests == "end" or (control.rests is None and info.kind != "stick"))
     try:
         control.shape(one_way=one_way and control.centre is None)
@@ -161,7 +161,7 @@ def _second_channels(profile: Tables) -> Iterator[Finding]:
     reads = profile.controls[hold].reads if hold in profile.controls else hold
     info = profile.source.control(reads) if reads is not None else None
     if guard.pressed_through is not None and info is not None and info.kind == "button":
-        hint = "a button has no middle position: use a trigger or a lever, or take it out"
+        hint = "a button has no middle position: use a trigger or a lever, or remove it"
         yield unexpected(
             "guard.pressed_through", f"nothing where {hold} is a button", f"{guard.pressed_through:g}", hint
         )

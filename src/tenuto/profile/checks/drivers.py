@@ -52,7 +52,7 @@ def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
         inputs = profile.inputs
         known = [name for name, one in inputs.items() if one.source is not None]
         if table.source is not None:
-            yield unexpected(f"{key}.source_of", "nothing beside source", f'"{table.source_of}"', "take one out")
+            yield unexpected(f"{key}.source_of", "nothing beside source", f'"{table.source_of}"', "remove one")
         elif table.source_of not in known:
             yield unknown(f"{key}.source_of", "an input with a source", table.source_of, known)
             return
@@ -70,7 +70,7 @@ def _far_end(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
     """Tell what is wrong with a number that a far end says."""
     for other in ("source", "source_of"):
         if getattr(table, other) is not None:
-            yield unexpected(f"{key}.far_end", f"nothing beside {other}", f'"{table.far_end}"', "take one out")
+            yield unexpected(f"{key}.far_end", f"nothing beside {other}", f'"{table.far_end}"', "remove one")
     sink = profile.sinks.get(table.far_end or "")
     if sink is None:
         yield unknown(f"{key}.far_end", "a sink of the profile", table.far_end or "", profile.sinks)
@@ -84,7 +84,7 @@ def _far_end(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
 def _velocities(key: str, table: DriverTable) -> Iterator[Finding]:
     for unfit, given in (("controls", bool(table.controls)), ("alone", table.alone)):
         if given:
-            yield unexpected(f"{key}.{unfit}", 'nothing with sends = "velocities"', "something", "take it out")
+            yield unexpected(f"{key}.{unfit}", 'nothing with sends = "velocities"', "something", "remove it")
     axes = VelocityCommand._fields
     columns = table.source.columns_said() if table.source is not None else None
     if table.source is not None and not table.source.sends_velocities:

@@ -192,7 +192,7 @@ def _jerks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
         for place, table in {"limits": profile.limits, **modes}.items():
             value = getattr(table, key)
             if value is not None and key not in chassis.jerks:
-                yield unexpected(f"{place}.{key}", NO_JERK, f"{value:g}", "take it out")
+                yield unexpected(f"{place}.{key}", NO_JERK, f"{value:g}", "remove it")
                 break
 
 
