@@ -299,7 +299,7 @@ def test_tls_and_user_names(tmp_path: Path) -> None:
         looks = run("station", "192.0.2.1", "--user", "a", "--password-file", str(tmp_path / "good"), cwd=tmp_path)
         assert (looks.returncode, "over a line that others can read" in looks.stderr) == (1, True)
         (tmp_path / "good").chmod(0o644)
-        with pytest.raises(tenuto.SinkError, match="everybody may read it"):
+        with pytest.raises(tenuto.SinkError, match="all users can read it"):
             tenuto.open_sink(f"mqtt:{here}/medlar,ca={ca},user=picker,password_file={tmp_path / 'good'}")
     finally:
         secured.stop()
