@@ -2,12 +2,18 @@
 
 import re
 import shlex
+import shutil
+import textwrap
+import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
+import tomlkit
 
 import tenuto
 from helpers import run
+from tenuto.data import shipped
 
 TUTORIAL = Path(__file__).parents[1] / "docs/tutorial.md"
 
@@ -48,8 +54,45 @@ def test_what_the_readme_says_to_try_works_from_an_empty_folder(tmp_path: Path) 
         assert (TUTORIAL.parents[1] / link).exists(), link
 
 
+PAGES = sorted(TUTORIAL.parent.glob("how-to/*.md"))
+# What goes on until Ctrl-C, and what it is ended with here.
+_ENDED = {"page": ["--seconds", "0.5", "--port", "0"], "follow": ["--seconds", "0.5"], "drive": ["--seconds", "1"]}
+
+
+def _merged(into: dict[str, Any], more: dict[str, Any]) -> dict[str, Any]:
+    """Return tables with others put into them."""
+    both = {key: _merged(into[key], more[key]) for key in into.keys() & more.keys() if isinstance(into[key], dict)}
+    return into | more | both
+
+
+@pytest.mark.live
+@pytest.mark.parametrize("page", PAGES, ids=[page.stem for page in PAGES])
+def test_a_how_to_works_as_it_is_written(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its commands from a folder with what ships, its tables in the profile of Medlar, its Python as it stands."""
+    text = page.read_text()
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "orchard").mkdir()
+    for file in shipped("medlar.toml").parent.iterdir():
+        if file.suffix in (".toml", ".csv"):
+            shutil.copy(file, tmp_path / "orchard")
+    commands = re.findall(r"^(?:    ){1,2}(tenuto .*)$", text, re.MULTILINE)
+    for line in commands:
+        words = shlex.split(line)[1:]
+        ended = [] if "--seconds" in words or "--forget" in words else _ENDED.get(words[0], [])
+        done = run(*words, *ended, cwd=tmp_path)
+        assert done.returncode == 0 or words == ["doctor"], f"{line}\n{done.stdout}\n{done.stderr}"
+    medlar = tomllib.loads(shipped("medlar.toml").read_text())
+    tables = [textwrap.dedent(one) for one in re.findall(r"```toml\n(.*?)```", text, re.DOTALL)]
+    for table in tables:
+        tenuto.parse_profile(tomlkit.dumps(_merged(medlar, tomllib.loads(table)))).plan()
+    programs = [textwrap.dedent(one) for one in re.findall(r"```python\n(.*?)```", text, re.DOTALL)]
+    for program in programs:
+        exec(compile(program, page.name, "exec"), {"__name__": "how_to"})
+    assert [*commands, *tables, *programs], "it shows nothing"
+
+
 def test_every_link_of_the_docs_leads_somewhere() -> None:
-    for page in [*TUTORIAL.parent.glob("*.md"), TUTORIAL.parents[1] / "CONTRIBUTING.md"]:
+    for page in [*TUTORIAL.parent.rglob("*.md"), TUTORIAL.parents[1] / "CONTRIBUTING.md"]:
         for link, anchor in re.findall(r"\]\(((?!http)[^)#\s]*)(?:#([^)]+))?\)", page.read_text()):
             target = page.parent / link if link else page
             assert target.exists(), f"{page.name}: {link}"

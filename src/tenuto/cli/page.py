@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 # What may be said beside the option that picks something else than a drive; and what means something there only.
-_SERVED = ("port", "lan", "watchers")
+_SERVED = ("port", "lan", "watchers", "seconds")
 _BESIDE = {
     "devices": ("as_json",), "forget": (), "log": ("profile", *_SERVED),
     "broker": ("user", "password_file", "ca", "plain_password", "name", "key", *_SERVED),
@@ -137,10 +137,10 @@ def page(
 
         settings = PageSettings(port=port, lan=lan, watchers=watchers)
         if log is not None:
-            _show_log(log, profile, settings)
+            _show_log(log, profile, settings, seconds)
         elif broker is not None:
             link = broker_of(broker, user, password_file, ca, plain_password=plain_password)
-            _show_class(link, name, key, settings)
+            _show_class(link, name, key, settings, seconds)
         return
     if profile is None:
         raise typer.BadParameter("expected a profile", param_hint="PROFILE")
@@ -179,7 +179,7 @@ def _devices(forget: str | None, as_json: bool) -> None:
         results.print("No device has been let in: tenuto page PROFILE --lan shows a code for one.", soft_wrap=True)
 
 
-def _show_log(log: Path, profile: Path | None, settings: PageSettings) -> None:
+def _show_log(log: Path, profile: Path | None, settings: PageSettings, seconds: float | None) -> None:
     """Serve the log of a drive until Ctrl-C."""
     import tenuto
     from tenuto.basics.extras import needs
@@ -193,7 +193,7 @@ def _show_log(log: Path, profile: Path | None, settings: PageSettings) -> None:
 
     prepared = prepare_profile(profile or beside(log), log=log)
     player = Player(tenuto.load_log(log), prepared, prepared.profile.name, f"log {log.name}")
-    serve(settings, lambda said, addresses: LogPage(said, addresses, player, _say), _ready)
+    serve(settings, lambda said, addresses: LogPage(said, addresses, player, _say), _ready, seconds)
 
 
 def _ready(page: Page, url: str, fingerprint: str) -> None:
@@ -207,7 +207,7 @@ def _say(text: str) -> None:
     problems.print(text, soft_wrap=True)
 
 
-def _show_class(link: Broker, name: str, key: Path | None, settings: PageSettings) -> None:
+def _show_class(link: Broker, name: str, key: Path | None, settings: PageSettings, seconds: float | None) -> None:
     """Serve the robots at a broker until Ctrl-C."""
     from tenuto.basics.errors import SourceError
     from tenuto.basics.extras import needs
@@ -222,6 +222,6 @@ def _show_class(link: Broker, name: str, key: Path | None, settings: PageSetting
     try:
         robots = Robots(link)
         stopper = Stopper(link, robots, name, secret)
-        serve(settings, lambda said, addresses: ClassPage(said, addresses, robots, stopper, _say), _ready)
+        serve(settings, lambda said, addresses: ClassPage(said, addresses, robots, stopper, _say), _ready, seconds)
     finally:
         link.close()

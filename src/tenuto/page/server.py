@@ -60,12 +60,13 @@ async def _run(
     make: Callable[[list[str]], Page],
     line: socket.socket | None,
     ready: Callable[[Page, str, str], None],
+    seconds: float | None = None,
 ) -> None:
-    """Serve until the line of the loop ends, or for ever where there is none.
+    """Serve until the line of the loop ends, or until Ctrl-C where there is none.
 
     Args:
         settings: see `tenuto.links.page.PageSettings`. make: makes what is served, of the addresses of this machine.
-        ready: is told where it is, and the certificate's fingerprint.
+        ready: is told where it is, and the certificate's fingerprint. seconds: serve for this long; None: no limit.
     """
     tls: dict[str, Any] = {}
     fingerprint, addresses = "", list[str]()
@@ -97,6 +98,8 @@ async def _run(
         await asyncio.sleep(0.01)
     ready(page, f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/", fingerprint)
     working = asyncio.create_task(page.work())
+    if seconds is not None:
+        asyncio.get_running_loop().call_later(seconds, setattr, server, "should_exit", True)
     await serving
     working.cancel()
 
@@ -117,13 +120,17 @@ def _hear(line: socket.socket, page: Page, server: uvicorn.Server) -> None:
 
 
 def serve(
-    settings: PageSettings, make: Callable[[dict[str, Any], list[str]], Page], ready: Callable[[Page, str, str], None]
+    settings: PageSettings,
+    make: Callable[[dict[str, Any], list[str]], Page],
+    ready: Callable[[Page, str, str], None],
+    seconds: float | None = None,
 ) -> None:
     """Serve a page that no loop is behind, until Ctrl-C.
 
     Args:
         settings: where, and to whom. make: makes what is served, of the settings and the addresses of this machine.
         ready: is told where it is, and the certificate's fingerprint, once it is served.
+        seconds: serve for this long; None: no limit.
 
     Raises:
         TenutoError: the port is taken.
@@ -134,7 +141,7 @@ def serve(
     except OSError as error:
         raise TenutoError(_taken(settings.port, error)) from error
     with suppress(KeyboardInterrupt):
-        asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready))
+        asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
 
 
 def _taken(port: int, error: OSError) -> str:
