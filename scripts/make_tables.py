@@ -5,6 +5,7 @@ The tests compare them with the code; after a change: ``make tables``.
 
 from __future__ import annotations
 
+import json
 import re
 from dataclasses import MISSING, Field, fields
 from itertools import product
@@ -180,15 +181,49 @@ def api_page() -> str:
     return "\n".join(parts)
 
 
+def json_keys() -> str:
+    """Write what the commands print as JSON, from its schema."""
+    definitions = json.loads((DOCS / "schemas/output.json").read_text(encoding="utf-8"))["$defs"]
+    parts = []
+    for name, one in definitions.items():
+        title = "An error" if name == "error" else "`demo --story faults`" if name == "demo-story" else f"`{name}`"
+        parts.append(f"## {title}\n\n{one['description']}\n\n| key | type | what |\n|---|---|---|")
+        parts.append("\n".join(_json_keys(one, "")) + "\n")
+    return "\n".join(parts)
+
+
+def _json_keys(schema: dict[str, Any], before: str) -> list[str]:
+    """Write a row for each key of an object, and of the objects in it."""
+    rows = []
+    for key, one in schema.get("properties", {}).items():
+        if before or key not in ("format", "command"):
+            rows += _json_rows(before + key, one)
+    named = schema.get("additionalProperties")
+    return rows + (_json_rows(f"{before}NAME", named) if isinstance(named, dict) else [])
+
+
+def _json_rows(key: str, one: dict[str, Any]) -> list[str]:
+    words = one["type"] if isinstance(one["type"], list) else [one["type"]]
+    own = one.get("items", one)
+    inner = _json_keys(own, f"{key}[]." if "items" in one else f"{key}.")
+    lone = not one.get("description") and inner
+    return ([] if lone else [row([f"`{key}`", " or ".join(words), one.get("description", "")])]) + inner
+
+
+def _put(page: str, mark: str, text: str) -> str:
+    """Put a text where a page has a mark for it."""
+    place = re.compile(rf"(<!-- {mark} -->\n).*(\n<!-- end of {mark} -->)", re.DOTALL)
+    return place.sub(lambda found: found[1] + text + found[2], page)
+
+
 def pages() -> dict[Path, str]:
     """Return every page that has such tables, as it should be."""
-    guard = (DOCS / "guard.md").read_text(encoding="utf-8")
-    for mark, text in (("reasons", reasons()), ("table", guard_table())):
-        place = re.compile(rf"(<!-- {mark} -->\n).*(\n<!-- end of {mark} -->)", re.DOTALL)
-        guard = place.sub(lambda found, text=text: found[1] + text + found[2], guard)  # type: ignore[misc]
+    guard, programs = ((DOCS / name).read_text(encoding="utf-8") for name in ("guard.md", "json.md"))
+    guard = _put(_put(guard, "reasons", reasons()), "table", guard_table())
     return {
         DOCS / "api.md": api_page(),
         DOCS / "guard.md": guard,
+        DOCS / "json.md": _put(programs, "keys", json_keys()),
         DOCS / "kinds.md": kinds_page(),
         DOCS / "truth.md": truth_page(),
     }

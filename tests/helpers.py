@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import io
+import json
 import os
 import struct
 import subprocess
@@ -16,6 +17,8 @@ from pathlib import Path
 from typing import Any, cast
 from unittest import mock
 
+import jsonschema
+import pytest
 from hypothesis import settings
 
 from tenuto import Frame, Pipeline, Tick, load_profile
@@ -31,6 +34,9 @@ from tenuto.vehicles import Differential
 MEDLAR = load_profile(shipped("medlar.toml"))
 CART = cast(Differential, MEDLAR.plan().chassis)
 PERIOD = 1.0 / MEDLAR.loop.rate
+OUTPUT = jsonschema.Draft202012Validator(
+    json.loads((Path(__file__).parents[1] / "docs/schemas/output.json").read_text())
+)
 QUICK, USUAL, FRESH = 10, 30, 200  # examples of a random test: in make quick, make test and make campaign
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 
@@ -99,6 +105,11 @@ def run(*arguments: str, cwd: Path, clock: Timer | None = None) -> subprocess.Co
             main(arguments, clock or SimulatedClock())
         except SystemExit as end:
             status = end.code if isinstance(end.code, int) else 0
+    if "--json" in arguments and out.getvalue():
+        # Whatever a test wants of it: it is one object, as the schema says, without NaN.
+        said = json.loads(out.getvalue(), parse_constant=lambda word: pytest.fail(f"{word} is no JSON"))
+        wrong = jsonschema.exceptions.best_match(OUTPUT.iter_errors(said))
+        assert wrong is None, f"{arguments}: {list(wrong.absolute_path)}: {wrong.message:.300}"
     return subprocess.CompletedProcess(arguments, status, out.getvalue(), err.getvalue())
 
 

@@ -163,8 +163,8 @@ def test_what_was_measured_goes_into_the_profile(folder: Path) -> None:
     command = ("measure", "drive.csv", "--odometry", "medlar-odometry.csv", "--profile", "medlar.toml")
     said = json.loads(run(*command, "--json", "--figure", "measured.png", cwd=folder).stdout)
     # As scripts/make_odometry.py made it.
-    assert abs(said["wheel_radius"]["value"] - 0.1135) <= said["wheel_radius"]["plus_minus"]
-    assert abs(said["track"]["value"] - 0.655) <= said["track"]["plus_minus"]
+    assert abs(said["measures"]["wheel_radius"]["value"] - 0.1135) <= said["measures"]["wheel_radius"]["plus_minus"]
+    assert abs(said["measures"]["track"]["value"] - 0.655) <= said["measures"]["track"]["plus_minus"]
     assert (folder / "measured.png").stat().st_size > 20_000
     before = (folder / "medlar.toml").read_text()
     done = run(*command, "--apply", cwd=folder)
@@ -232,9 +232,9 @@ def test_a_comparison_adds_up(folder: Path) -> None:
     (folder / "gentle.toml").write_text(TEXT.replace("expo = 0.35", "expo = 0.7").replace('"1.2 m/s"', '"0.9 m/s"'))
     names = ("medlar.toml", "gentle.toml")
     done = run("compare", "drive.csv", *names, "--json", "--figure", "compared.png", cwd=folder)
-    rows = {row["figure"]: row for row in json.loads(done.stdout)}
+    rows = {row["figure"]: row for row in json.loads(done.stdout)["figures"]}
     assert rows["top speed"]["difference"] == pytest.approx(-0.3)
-    assert rows["distance"]["gentle"] == pytest.approx(figures.loc["distance", "gentle"], rel=0.01)
+    assert rows["distance"]["second"] == pytest.approx(figures.loc["distance", "gentle"], rel=0.01)
     assert (folder / "compared.png").stat().st_size > 20_000
     assert run("compare", "drive.csv", "medlar.toml", "damson.toml", cwd=folder).returncode == 1
 
@@ -324,7 +324,7 @@ def test_a_report_is_one_page_that_needs_no_other(folder: Path) -> None:
     table = kept_log("damson", "damson-flight", folder)
     done = run("report", "damson.csv", "--profile", "damson.toml", "--pngs", "pictures", "--json", cwd=folder)
     assert done.returncode == 0, done.stderr
-    told = {row["name"]: row["value"] for row in json.loads(done.stdout)}
+    told = {row["name"]: row["value"] for row in json.loads(done.stdout)["facts"]}
     assert told["time"] == pytest.approx(table["time"].iloc[-1] - table["time"].iloc[0])
     page = Page((folder / "damson.csv.html").read_text())
     changes = (table["guard.state"] != table["guard.state"].shift()).sum()

@@ -358,7 +358,7 @@ def test_what_cannot_be_saved_where_it_should_be_is_not_lost(tmp_path: Path) -> 
     done = run("calibrate", "--from", str(shipped("clean-transmitter.csv")), "--out", "full/c.toml", cwd=tmp_path)
     words = " ".join(done.stderr.split())
     assert (done.returncode, "cannot save the calibration there" in words) == (1, True)
-    rescued = Path(words.split("It is kept in ")[1].split(" instead")[0])
+    rescued = Path(words.split("It is saved in ")[1].split(" instead")[0])
     assert len(Calibration.load(rescued).controls) > 3
     rescued.unlink()
 
@@ -377,7 +377,7 @@ def test_a_centre_taken_at_start_is_taken_from_still_hands_only() -> None:
     off = {"left_y": 2500.0, "right_x": -1200.0, "left_shoulder": 0.0}
     for step in range(100):  # somebody plays with the stick
         tick = bench.step(off | {"left_y": 8000.0 * (step % 20) - 80000.0 * (step % 20 > 9)})
-    assert "drive: it moves: hands off, its centre is being taken" in [text for _, text in tick.guard.reasons]
+    assert "drive: it moves: hands off, its centre is being measured" in [text for _, text in tick.guard.reasons]
     tick = bench.run(1.5, off | {"left_y": 20000.0})
     assert any("too far from the middle" in text for _, text in tick.guard.reasons)
     bench.run(0.2, off | {"left_shoulder": 1.0})

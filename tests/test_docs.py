@@ -17,9 +17,11 @@ import pytest
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
+from helpers import run
 from tenuto.basics.extras import EXTRAS
 from tenuto.basics.reasons import Code
 from tenuto.cli.commands import COMMANDS
+from tenuto.data import shipped
 from tenuto.outputs.base import OUTPUTS
 from tenuto.profile.schema import Tables
 from tenuto.sinks.base import SINKS
@@ -131,6 +133,29 @@ def test_the_extras_are_the_same_everywhere() -> None:
     table = (DOCS.parent / "README.md").read_text().split("## Install")[1].split("##")[0]
     named = re.findall(r"^\| (`[^|]+) \|", table, re.M)
     assert set(re.findall(r"`(\w+)`", " ".join(named))) == offered
+
+
+# What no other test prints as JSON, and errors: of the profile, of the machine, and of how it is called.
+_IN_JSON = {
+    "calibrate --from SHIPPED/worn-pad.csv": 1, "calibrate --from SHIPPED/clean-transmitter.csv --out sticks.toml": 0,
+    "check none.toml": 2, "page --devices": 0, "service SHIPPED/medlar.toml --to simulated": 0,
+    "curve --figur x.png": 2,
+    "tune SHIPPED/orchard-row.csv SHIPPED/medlar.toml --top-speed 0.6m/s": 0, "why SHIPPED/orchard-row.csv": 1,
+    "preflight SHIPPED/medlar.toml --source simulated:gamepad --to simulated": 0,
+    "watch simulated:gamepad --for 0.5": 0,
+    "drive SHIPPED/medlar.toml --recording SHIPPED/orchard-row.csv --seconds 1 --to simulated": 0,
+}  # fmt: skip
+
+
+@pytest.mark.long
+@pytest.mark.port
+def test_what_programs_read_is_one_object_with_a_format_also_where_it_is_an_error(tmp_path: Path) -> None:
+    for line, status in _IN_JSON.items():
+        done = run(*line.replace("SHIPPED", str(shipped("medlar.toml").parent)).split(), "--json", cwd=tmp_path)
+        said = json.loads(done.stdout)  # which was held to the schema by `run`
+        assert (done.returncode, said["format"], said["command"]) == (status, 1, line.split()[0]), line
+        assert ("error" in said) == (status == 2 or line.startswith("why"))
+        assert status or "tenuto:" not in done.stderr
 
 
 @pytest.mark.long

@@ -158,7 +158,7 @@ def test_a_station_shows_every_robot_and_why_it_stands(tmp_path: Path) -> None:
 def watch_them(broker: Mosquitto, stack: ExitStack, tmp_path: Path) -> None:
     here = f"127.0.0.1:{broker.port}"
     none = run("station", here, "--json", "--seconds", "0.3", cwd=tmp_path, clock=REAL)
-    assert (json.loads(none.stdout), none.returncode) == ({}, 1)
+    assert (json.loads(none.stdout)["robots"], none.returncode) == ({}, 1)
     medlar = Robot(tenuto.open_source(f"mqtt:{here}/medlar"))
     stack.callback(medlar.close)
     (tmp_path / "quince.toml").write_text(shipped("quince.toml").read_text() + '[loop]\nstall_timeout = "2 s"\n')
@@ -170,14 +170,14 @@ def watch_them(broker: Mosquitto, stack: ExitStack, tmp_path: Path) -> None:
         lambda: "quince" in run("station", here, "--json", "--seconds", "0.4", cwd=tmp_path, clock=REAL).stdout, 20.0
     )
     both = run("station", here, "--json", "--seconds", "1", cwd=tmp_path, clock=REAL)
-    said = json.loads(both.stdout)
+    said = json.loads(both.stdout)["robots"]
     assert {name: one["condition"] for name, one in said.items()} == {"medlar": "not enabled", "quince": "not enabled"}
     assert both.returncode == 0
     assert "nothing has come from the source yet" in said["quince"]["reasons"][0]
     quince.kill()
     medlar.close()
     after = run("station", here, "--json", "--seconds", "1", cwd=tmp_path, clock=REAL)
-    assert {one["condition"] for one in json.loads(after.stdout).values()} == {"gone"}
+    assert {one["condition"] for one in json.loads(after.stdout)["robots"].values()} == {"gone"}
     assert after.returncode == 1
     broker.stop()
     nothing = run("station", here, "--json", "--seconds", "1", cwd=tmp_path, clock=REAL)

@@ -135,10 +135,10 @@ def test_the_command_prints_what_was_found(tmp_path: Path) -> None:
     (tmp_path / "mine.toml").write_text(text)
     done = run("doctor", "mine.toml", "--json", cwd=tmp_path)
     assert done.returncode == 1
-    found = json.loads(done.stdout)
+    found = json.loads(done.stdout)["checks"]
     assert list(found) == [*CHECKS, *OF_A_PROFILE]
     assert "/dev/there-is-none" in [one["where"] for one in found["serial ports"]]
-    assert "measures" not in json.loads(run("doctor", "--json", cwd=tmp_path).stdout)
+    assert "measures" not in json.loads(run("doctor", "--json", cwd=tmp_path).stdout)["checks"]
 
 
 def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Path) -> None:
@@ -147,7 +147,7 @@ def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Pat
     folder.mkdir()
     (folder / "The cart.toml").write_text(shipped("damson.toml").read_text())
     more = ("--to", "simulated", "--user", "orchard", "--json")
-    made = json.loads(run("service", "The cart.toml", *more, cwd=folder).stdout)
+    made = json.loads(run("service", "The cart.toml", *more, cwd=folder).stdout)["files"]
     (unit_at, unit), (rules_at, rules) = made.items()
     assert (unit_at, rules_at) == (
         "/etc/systemd/system/tenuto-the-cart.service", "/etc/udev/rules.d/70-tenuto-the-cart.rules")  # fmt: skip

@@ -411,7 +411,7 @@ def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None
     assert (good.returncode, "Everything is ready." in good.stdout) == (0, True), good.stdout + good.stderr
     assert not (tmp_path / "drive.csv").exists(), "no log is written"
     off = run(*asked, "recording:off.csv", "--json", cwd=tmp_path)
-    found = {check["name"]: check for check in json.loads(off.stdout)}
+    found = {check["name"]: check for check in json.loads(off.stdout)["checks"]}
     assert (off.returncode, [name for name, check in found.items() if not check["good"]]) == (1, ["sticks"])
     assert "drive is at +0.15" in found["sticks"]["text"]
     assert "centre its trim at the transmitter" in found["sticks"]["todo"]

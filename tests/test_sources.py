@@ -302,7 +302,7 @@ def test_a_killed_process_leaves_a_usable_terminal(terminal: pexpect.spawn) -> N
 
 
 def test_devices_and_watch(tmp_path: Path) -> None:
-    listed = json.loads(run("devices", "--simulated", "--json", cwd=tmp_path).stdout)
+    listed = json.loads(run("devices", "--simulated", "--json", cwd=tmp_path).stdout)["devices"]
     pads = [device for device in listed if device["what"] == "gamepad"]
     assert [pad["name"] for pad in pads] == ["Virtual gamepad", "Virtual flight stick"]
     trigger = next(control for control in pads[0]["controls"] if control["name"] == "left_trigger")

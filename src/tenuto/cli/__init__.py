@@ -6,6 +6,7 @@ import sys
 import unicodedata
 import warnings
 from collections.abc import Sequence
+from typing import NoReturn
 
 import typer
 
@@ -14,7 +15,7 @@ from tenuto.basics.extras import said_of
 from tenuto.basics.text import shortened
 from tenuto.cli.clock import the_clock
 from tenuto.cli.commands import COMMANDS, HELP, Commands, stub
-from tenuto.cli.console import problems
+from tenuto.cli.console import print_json, problems
 from tenuto.clock import REAL, Timer
 
 # No path is longer.
@@ -70,6 +71,21 @@ def _readable(arguments: Sequence[str]) -> Sequence[str]:
     return arguments
 
 
+def _end(text: str, status: int, arguments: Sequence[str] | None) -> NoReturn:
+    """End the program with an error."""
+    problems.print(f"tenuto: {text}", style="bold red", soft_wrap=True)
+    _print_error(text, status, arguments)
+    sys.exit(status)
+
+
+def _print_error(text: str, status: int, arguments: Sequence[str] | None) -> None:
+    """Say an error to a program, which asked for JSON."""
+    words = sys.argv[1:] if arguments is None else arguments
+    if "--json" in words:
+        command = next((word for word in words if not word.startswith("-")), "")
+        print_json(command, {"error": {"text": text, "status": status}})
+
+
 def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """Run the command; Tenuto's own errors become one message and exit status 1.
 
@@ -89,16 +105,18 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
             app(arguments, prog_name="tenuto")
     except TenutoError as error:
         lines = (shortened(line, _LONG_LINE) for line in str(error).split("\n"))
-        problems.print("tenuto: " + "\n".join(lines), style="bold red", soft_wrap=True)
-        sys.exit(1)
+        _end("\n".join(lines), 1, arguments)
     except ImportError as error:
         said = said_of(error)
         if said is None:
             raise
-        problems.print(f"tenuto: {said}", style="bold red", soft_wrap=True)
-        sys.exit(1)
+        _end(said, 1, arguments)
     except KeyboardInterrupt:
-        problems.print("tenuto: interrupted", style="bold red")
-        sys.exit(130)
+        _end("interrupted", 130, arguments)
+    except SystemExit as ended:
+        usage = getattr(ended.__context__, "format_message", None)  # it is on the screen already
+        if usage is not None:
+            _print_error(usage(), 2, arguments)
+        raise
     finally:
         the_clock.reset(chosen)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import tempfile
 from contextlib import ExitStack
@@ -21,9 +20,9 @@ from tenuto.basics.errors import CalibrationError, SourceError
 from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.cli.signals import ctrl_c
-from tenuto.cli.watch import Watch, plain_numbers, show_on, watch_pages
+from tenuto.cli.watch import Watch, show_on, watch_pages
 
 if TYPE_CHECKING:
     from tenuto.calibration import Measurement
@@ -89,18 +88,20 @@ def calibrate(
     if record is not None:
         write_recording(record, frames)
     measurement = measure(frames, infos)
-    if as_json:
-        typer.echo(json.dumps(_as_json(measurement), indent=2))
-    else:
+    if not as_json:
         _print(measurement, name)
     try:  # what took a minute to measure is kept first, whatever becomes of the picture
-        _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
+        good = _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
     finally:
         if figure is not None:
             from tenuto.figures import save_figure
             from tenuto.figures.calibration import calibration_figure
 
             save_figure(calibration_figure(measurement, frames, f"What was measured of {name}"), figure)
+    if as_json:
+        print_json("calibrate", _as_json(measurement))
+    if not good:
+        raise typer.Exit(1)
 
 
 def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Frame]:
@@ -213,8 +214,8 @@ def _short(value: float) -> str:
 
 def _keep(
     measurement: Measurement, identity: str, name: str, out: Path | None, force: bool, *, quiet: bool, recorded: bool
-) -> None:
-    """Save the calibration where it is good enough, or say why it is not."""
+) -> bool:
+    """Save the calibration where it is good enough, or say why it is not. Return whether it is."""
     from tenuto.calibration.store import default_path
 
     if not measurement.good and not force:
@@ -222,11 +223,11 @@ def _keep(
             results.print(
                 "Not saved: it is not good enough. Fix what is listed above, or use --force.", style="bold red"
             )
-        raise typer.Exit(1)
+        return False
     if recorded and out is None:
         if not quiet:
             results.print("Not saved: a recording does not say which device it is; name a file with --out to keep it.")
-        return
+        return True
     path = out or default_path(identity)
     measured = measurement.calibration(identity, name)
     try:
@@ -238,10 +239,11 @@ def _keep(
         raise CalibrationError(f"{error}. It is saved in {rescue.name} instead: move it there") from error
     if not quiet:
         results.print(f"Saved in {path}", soft_wrap=True)
+    return True
 
 
-def _as_json(measurement: Measurement) -> object:
-    return plain_numbers({
+def _as_json(measurement: Measurement) -> dict[str, object]:
+    return {
         "good": measurement.good, "shapes": measurement.shapes,
         "findings": [asdict(finding) for finding in measurement.findings],
         "controls": {
@@ -249,4 +251,4 @@ def _as_json(measurement: Measurement) -> object:
                    "returns": len(one.places), "dead_zone": one.dead_zone, "drift": one.drift}
             for name, one in measurement.controls.items() if one.moved
         },
-    })  # fmt: skip
+    }  # fmt: skip

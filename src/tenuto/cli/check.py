@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from contextlib import nullcontext
 from dataclasses import asdict
 from math import isfinite
@@ -13,7 +12,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 from tenuto.files import MOST_TOML, UnreadableError, read_text
 from tenuto.vehicles.units import METRIC, NO_METRES
 
@@ -90,7 +89,7 @@ def check(
         known = prepared is None or not prepared.profile.chassis.in_shares
         more = _driven_as_json(stages, silent, dead, faults if worst else None, borne, known)
         more |= {"truth": [_row_as_dict(row) for row in truths.rows]} if table else {}
-        typer.echo(json.dumps(_as_json(text, findings, notes) | more, indent=2))
+        print_json("check", _as_json(text, findings, notes) | more)
     else:
         for finding in findings:
             style = "bold red" if finding.is_error else "yellow"

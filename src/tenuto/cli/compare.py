@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from pathlib import Path
 from typing import Annotated
@@ -10,7 +9,7 @@ from typing import Annotated
 import typer
 from rich.table import Table
 
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 
 
 def compare(
@@ -46,8 +45,10 @@ def compare(
     if figure is not None:
         save_figure(compare_figure(found), figure)
     if as_json:
-        rows = found.figures.to_dict("records")
-        typer.echo(json.dumps([{key: _plain(value) for key, value in row.items()} for row in rows], indent=2))
+        rows = found.figures.itertuples(index=False, name=None)
+        keys = ("figure", "unit", "first", "second", "difference")
+        said = {"profiles": list(found.names), "figures": [dict(zip(keys, row, strict=True)) for row in rows]}
+        print_json("compare", said)
         return
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("figure", *found.names, "difference", "unit"):
@@ -62,7 +63,3 @@ def compare(
 
 def _shown(value: float, sign: str = "") -> str:
     return "" if math.isnan(value) else f"{value:{sign}.3g}"
-
-
-def _plain(value: object) -> object:
-    return None if isinstance(value, float) and math.isnan(value) else value

@@ -1,14 +1,36 @@
 """Where the commands print: colour only on a terminal, and no markup, so that any name prints as it is."""
 
+import json
+import math
 import sys
+from collections.abc import Mapping
+from typing import Any
 
+import typer
 from rich.console import Console
+
+# The format of what --json prints; it is raised when a key changes its meaning or is removed.
+JSON_FORMAT = 1
 
 # What goes into a file or a pipe is not cut at 80 characters.
 _PIPE_WIDTH = 120
 
 results = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
 problems = Console(stderr=True, highlight=False, markup=False, emoji=False)
+
+
+def print_json(command: str, found: Mapping[str, Any]) -> None:
+    """Print what a command found as one JSON object. NaN and infinite numbers are null, for JSON has none."""
+    said = {"format": JSON_FORMAT, "command": command, **_plain(found)}
+    typer.echo(json.dumps(said, indent=2, allow_nan=False))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return {str(key): _plain(one) for key, one in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_plain(one) for one in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def counted(number: int, word: str) -> str:

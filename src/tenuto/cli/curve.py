@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Hashable
 from pathlib import Path
 from typing import Annotated, Any
@@ -11,7 +10,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 
 
 def curve(
@@ -55,7 +54,7 @@ def curve(
         save_figure(curve_figure(responses(loaded, found), f"{loaded.name}: from stick to speed"), figure)
     summary = curve_summary(loaded, found)
     if as_json:
-        typer.echo(json.dumps({"robot": loaded.name, "responses": summary.to_dict("records")}, indent=2))
+        print_json("curve", {"robot": loaded.name, "responses": summary.to_dict("records")})
         return
     results.print(Text.assemble((loaded.name, "bold"), ": what is made of each control"))
     results.print(_table(summary.to_dict("records")))

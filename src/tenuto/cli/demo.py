@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import shutil
 import time
@@ -14,7 +13,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.cli.words import stop_in_words, summary_as_json
 
 if TYPE_CHECKING:
@@ -111,7 +110,7 @@ def demo(
     figure = drive_figure(table, path, sticks, title, plan.chassis, simulated.robot.history)
     save_figure(figure, out / f"{stem}.png")
     if as_json:
-        typer.echo(json.dumps({"robot": profile.name, **summary_as_json(summary), "out": str(out)}, indent=2))
+        print_json("demo", {"robot": profile.name, **summary_as_json(summary), "out": str(out)})
     else:
         _print(profile, summary, path, took, (out / source, out / recording, out / stem))
 
@@ -168,7 +167,7 @@ def _tell(out: Path, as_json: bool) -> None:
              "stood_after": seconds, "metres": metres, "state_at_the_end": str(end.state)}
         )  # fmt: skip
     if as_json:
-        typer.echo(json.dumps({"stories": rows, "figure": str(figure)}, indent=2))
+        print_json("demo", {"stories": rows, "figure": str(figure)})
         return
     for row in rows:
         results.print(Text.assemble((f"{row['robot']}: {row['trouble']}", "bold")), soft_wrap=True)

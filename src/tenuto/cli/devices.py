@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from contextlib import ExitStack
 from dataclasses import asdict, dataclass
@@ -13,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.basics.layouts import ControlInfo
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.sources.base import SOURCES
 
 
@@ -101,7 +100,7 @@ def devices(
             stack.enter_context(VirtualGamepad(name="Virtual flight stick", numbered=True))
         found = find_devices()
     if as_json:
-        typer.echo(json.dumps([asdict(device) for device in found], indent=2))
+        print_json("devices", {"devices": [asdict(device) for device in found]})
         return
     for device in found:
         _print(device)

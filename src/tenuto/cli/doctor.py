@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
@@ -11,7 +10,7 @@ import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 
 
 def doctor(
@@ -41,7 +40,7 @@ def doctor(
     everything = [finding for findings in found.values() for finding in findings]
     errors = sum(finding.is_error for finding in everything)
     if as_json:
-        typer.echo(json.dumps({name: [asdict(one) for one in findings] for name, findings in found.items()}, indent=2))
+        print_json("doctor", {"checks": {name: [asdict(one) for one in findings] for name, findings in found.items()}})
     else:
         table = Table.grid(padding=(0, 2))
         table.add_column(no_wrap=True)

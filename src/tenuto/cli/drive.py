@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Mapping
 from contextlib import ExitStack
@@ -14,7 +13,7 @@ import typer
 from rich.text import Text
 
 from tenuto.cli.clock import loop_clock, the_clock
-from tenuto.cli.console import problems, results
+from tenuto.cli.console import print_json, problems, results
 from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
 from tenuto.cli.opened import Opened, open_all_sinks, open_sources, opened_box, say_of_box, say_of_pages
 from tenuto.cli.preflight import static_checks
@@ -126,7 +125,7 @@ def drive(
             trims_kept = save_trims(trims_path(profile), loaded, report.trims)
     say_of_box(box)
     if as_json:
-        typer.echo(json.dumps(asdict(report), indent=2))
+        print_json("drive", asdict(report))
     else:
         results.print(report_in_words(report), soft_wrap=True)
         for failed in report.failed_logs:

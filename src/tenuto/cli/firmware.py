@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Annotated, Literal
 
 import typer
 from rich.text import Text
 
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 
 
 def firmware(
@@ -59,7 +58,7 @@ def firmware(
     if as_json:
         said: dict[str, object] = {"robot": prepared.profile.name, "digest": made.digest}
         said |= {"files": [str(path) for path in written], "misfits": made.misfits, "unread": unread}
-        typer.echo(json.dumps(said, indent=2))
+        print_json("firmware", said)
         return
     results.print(
         Text.assemble((prepared.profile.name, "bold"), f": code of the profile with the digest {made.digest}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from contextlib import ExitStack
 from dataclasses import asdict
@@ -13,7 +12,7 @@ import typer
 from rich.text import Text
 
 from tenuto.cli.clock import loop_clock, the_clock
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.cli.live import until
 from tenuto.cli.opened import say_of_pages
 from tenuto.cli.status import StatusLine
@@ -80,6 +79,6 @@ def follow(
                 loaded, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, status.show)
             )
     if as_json:
-        typer.echo(json.dumps(asdict(report), indent=2))
+        print_json("follow", asdict(report))
     else:
         results.print(report_in_words(report), soft_wrap=True)

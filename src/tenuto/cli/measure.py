@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -11,7 +10,7 @@ import typer
 from rich.table import Table
 
 from tenuto.cli.changes import offer
-from tenuto.cli.console import problems, results
+from tenuto.cli.console import print_json, problems, results
 from tenuto.cli.why import beside
 from tenuto.vehicles.units import NO_METRES
 
@@ -69,16 +68,16 @@ def measure(
     if figure is not None:
         save_figure(measure_figure(table, found, f"{loaded.name}: does it follow its commands?"), figure)
     wheels = wheel_measures(found, loaded)
-    if as_json:
-        typer.echo(json.dumps(_plain(found, wheels) | {"changes": {one.place: one.value for one in changes}}, indent=2))
-    else:
+    if not as_json:
         _print(found, wheels)
     doubtful = not all(one.explained for one in found.responses.values())
     if changes or not doubtful:
         offer(changes, place, out, apply=apply, quiet=as_json)
     elif not as_json:
         results.print("Nothing is changed: this motion does not show enough of the robot.")
-    if figure is not None and not as_json:
+    if as_json:
+        print_json("measure", _as_json(found, wheels) | {"changes": {one.place: one.value for one in changes}})
+    elif figure is not None:
         results.print(f"The figure is in {figure}.", soft_wrap=True)
     if not found.responses or doubtful:
         raise typer.Exit(1)
@@ -122,16 +121,16 @@ def _cells(value: Value, factor: float) -> tuple[str, str]:
     return f"{factor * value.value:.{places}f}", f"{spread:.{places}f}"
 
 
-def _plain(found: Measured, wheels: dict[str, Value]) -> dict[str, object]:
+def _as_json(found: Measured, wheels: dict[str, Value]) -> dict[str, object]:
     keys = ("scale", "offset", "delay", "time_constant", "dead_band")
     return {
         "clock_offset": found.clock_offset,
         "one_clock": found.one_clock,
-        **{
+        "axes": {
             axis: {key: value._asdict() if (value := getattr(one, key)) is not None else None for key in keys}
             | {"unexplained": one.unexplained, "warnings": list(one.warnings)}
             for axis, one in found.responses.items()
         },
-        **{name: value._asdict() for name, value in wheels.items()},
+        "measures": {name: value._asdict() for name, value in wheels.items()},
         "warnings": list(found.warnings),
     }

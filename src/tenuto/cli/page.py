@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from tenuto.cli.console import counted, problems, results
+from tenuto.cli.console import counted, print_json, problems, results
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
@@ -171,7 +170,7 @@ def _devices(forget: str | None, as_json: bool) -> None:
         return
     found = [{"name": one.name, "since": one.since} for one in known.all.values()]
     if as_json:
-        typer.echo(json.dumps({"devices": found}, indent=2))
+        print_json("page", {"devices": found})
         return
     for one in found:
         results.print(f"{one['name']}, since {one['since']}", soft_wrap=True)

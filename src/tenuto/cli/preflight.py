@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 import time
@@ -17,7 +16,7 @@ from rich.text import Text
 
 from tenuto.basics.reasons import Code
 from tenuto.cli.clock import loop_clock
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 from tenuto.cli.opened import Opened, open_all_sinks, open_sources
 from tenuto.cli.signals import ctrl_c
 from tenuto.driving.preflight import Check, checks_of, checks_of_others, neutral_of
@@ -57,7 +56,9 @@ def preflight(
         opened = open_sources(stack, profile, source, None, other or [], calibration)
         found = [*static_checks(opened, to or []), *_looked(stack, opened, to or [], seconds, stopped)]
     if as_json:
-        typer.echo(json.dumps([check._asdict() for check in found], indent=2))
+        print_json(
+            "preflight", {"ready": all(check.good for check in found), "checks": [one._asdict() for one in found]}
+        )
     else:
         _print(found)
     if not all(check.good for check in found):

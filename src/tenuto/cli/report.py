@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import json
-import math
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from tenuto.basics.errors import TenutoError
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.cli.why import beside
 
 
@@ -63,8 +61,7 @@ def report(
     except OSError as error:
         raise TenutoError(f"{error.filename}: cannot write there: {error.strerror or error}") from error
     if as_json:
-        rows = [fact._asdict() | {"value": None if math.isnan(fact.value) else fact.value} for fact in found]
-        typer.echo(json.dumps(rows, indent=2))
+        print_json("report", {"page": str(page), "facts": [fact._asdict() for fact in found]})
         return
     for fact in found:
         results.print(f"{fact.name}: {fact.text}", soft_wrap=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from contextlib import ExitStack
 from dataclasses import replace
@@ -13,7 +12,7 @@ import typer
 from rich.table import Table
 
 from tenuto.cli.clock import loop_clock, the_clock
-from tenuto.cli.console import problems, results
+from tenuto.cli.console import print_json, problems, results
 from tenuto.cli.status import StatusLine
 
 if TYPE_CHECKING:
@@ -85,7 +84,7 @@ def script(
         save_figure(script_figure(name, course, within), figure)
     if as_json:
         said = [f"{violation}{where(violation)}" for violation in wrong]
-        typer.echo(json.dumps({"name": name, **_figures(course), "problems": said, "notes": notes}, indent=2))
+        print_json("script", {"name": name, **_figures(course), "problems": said, "notes": notes})
     else:
         _print(name, course, notes)
     for violation in wrong:

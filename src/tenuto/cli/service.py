@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import getpass
-import json
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -11,7 +10,7 @@ from typing import Annotated
 import typer
 
 from tenuto.basics.errors import TenutoError
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 
 
 def service(
@@ -50,7 +49,7 @@ def service(
     made = service_for(loaded, what, python=sys.executable, user=user or getpass.getuser())
     files = {made.unit_at: made.unit, made.rules_at: made.rules}
     if as_json:
-        typer.echo(json.dumps({str(place): text for place, text in files.items()}, indent=2))
+        print_json("service", {"files": {str(place): text for place, text in files.items()}})
     for place, text in files.items() if not as_json else ():
         if text:
             results.print(f"# {place}", style="bold cyan", soft_wrap=True)

@@ -15,7 +15,7 @@ from rich.text import Text
 
 from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.extras import how_to_get
-from tenuto.cli.console import counted, problems, results
+from tenuto.cli.console import counted, print_json, problems, results
 from tenuto.cli.signals import ctrl_c
 from tenuto.files import MOST_TOML, read_text
 
@@ -147,7 +147,7 @@ def _print_json(total: Outcome, took: float) -> None:
                "promise_time", "worst_distance", "promise_distance", "broken")}  # fmt: skip
     story = [asdict(episode) for episode in total.story]
     more = {"by": dict(total.by), "faults": dict(total.faults), "story": story, "took": took}
-    typer.echo(json.dumps(figures | more, indent=2))
+    print_json("soak", figures | more)
 
 
 def _print(total: Outcome, took: float, robots: dict[str, Outcome], of: str = "profile") -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,7 +13,7 @@ from rich.text import Text
 
 from tenuto.basics.errors import SourceError
 from tenuto.cli.clock import the_clock
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.status import STATE_COLOURS
 from tenuto.driving.guard import State
@@ -125,7 +124,7 @@ def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
     while (now := clock.now()) < end:
         robots.hear(now)
         clock.sleep_until(now + 0.02)
-    typer.echo(json.dumps(robots.as_json(now), indent=2))
+    print_json("station", {"robots": robots.as_json(now)})
     from tenuto.links.robots import GONE, SILENT
 
     bad = (GONE, SILENT, State.FAULT, State.EMERGENCY_STOP)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
@@ -11,7 +10,7 @@ import typer
 from rich.table import Table
 
 from tenuto.cli.changes import offer
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 from tenuto.cli.words import quantity_of
 
 
@@ -57,10 +56,7 @@ def tune(
     )  # fmt: skip
     changes = propose(loaded, log, wish)
     _, tuned = changed_text(text_in(profile), changes, str(profile))
-    if as_json:
-        said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]
-        typer.echo(json.dumps(said, indent=2))
-    elif changes:
+    if changes and not as_json:
         table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
         for name in ("key", "now", "proposed", "why"):
             table.add_column(name, no_wrap=name != "why")
@@ -73,5 +69,8 @@ def tune(
         found = compare(log, prepared, after, names=("as it is", "as proposed"))
         save_figure(compare_figure(found, f"{loaded.name}: as it is, and as proposed"), figure)
     offer(changes, profile, out, apply=apply, quiet=as_json)
-    if figure is not None and not as_json:
+    if as_json:
+        said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]
+        print_json("tune", {"proposals": said})
+    elif figure is not None:
         results.print(f"The figure is in {figure}.", soft_wrap=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
@@ -17,7 +16,7 @@ from rich.text import Text
 
 from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
-from tenuto.cli.console import counted, results
+from tenuto.cli.console import counted, print_json, results
 from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.opened import opened_box, say_of_box, say_of_pages
 from tenuto.cli.signals import ctrl_c
@@ -266,7 +265,7 @@ def watch(
         else:
             _in_place(poll, view, live=results.is_terminal and not plain and not as_json)
     if as_json:
-        typer.echo(json.dumps(plain_numbers(view.as_json()), indent=2))
+        print_json("watch", view.as_json())
     else:
         results.print(view.head(), view.link(), *view.doctor(), sep="\n", soft_wrap=True)
         results.print(view.table(), soft_wrap=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Annotated
 
@@ -11,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from tenuto.basics.errors import RecordingError
-from tenuto.cli.console import results
+from tenuto.cli.console import print_json, results
 
 
 def why(
@@ -39,7 +38,7 @@ def why(
 
     found = explain_at(tenuto.load_log(log), prepare_profile(profile or beside(log), log=log), at)
     if as_json:
-        typer.echo(json.dumps({**found._asdict(), "steps": [step._asdict() for step in found.steps]}, indent=2))
+        print_json("why", {**found._asdict(), "steps": [step._asdict() for step in found.steps]})
         return
     results.print(Text.assemble((f"At {found.time:.2f} s ", "dim"), (found.answer, "bold")), soft_wrap=True)
     table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)

@@ -32,7 +32,7 @@ class StartCentre:
         values = [value for _, value in recent]
         if max(values) - min(values) > STILL_WITHIN * span:
             recent.clear()
-            self.problem = "it moves: hands off, its centre is being taken"
+            self.problem = "it moves: hands off, its centre is being measured"
             return None
         if len(recent) < FEWEST or time - recent[0][0] < STILL_SECONDS - ROUNDING_TIME:
             return None
