@@ -14,6 +14,7 @@ from rich.table import Table
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import print_json, problems, results
 from tenuto.cli.status import StatusLine
+from tenuto.vehicles.units import METRIC
 
 if TYPE_CHECKING:
     from tenuto.driving.tick import Tick
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from tenuto.profile import Profile
 
 _DRIVER = "script"
+_WAYS = {"vx": "forward", "vy": "sideways", "vz": "up", "yaw_rate": "turn"}
 
 
 def script(
@@ -90,7 +92,7 @@ def script(
     for violation in wrong:
         problems.print(f"{violation}{where(violation)}", style="bold red", soft_wrap=True)
     if wrong:
-        mend = "change its steps" if cannot else "--fit makes it smaller and slower"
+        mend = "Change its steps" if cannot else "--fit makes it smaller and slower"
         problems.print(f"Not driven. {mend}.", soft_wrap=True)
         raise typer.Exit(1)
     if go:
@@ -118,11 +120,10 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
     grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins, stops included")
     off = math.degrees(course.turned_off)
     grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of what is written")
-    units = ("m/s", "m/s", "m/s", "rad/s")
-    tops = zip(course.top_speeds._asdict().items(), course.top_accelerations, units, strict=True)
-    for (axis, speed), acceleration, unit in tops:
+    for axis, speed, acceleration in zip(_WAYS, course.top_speeds, course.top_accelerations, strict=True):
         if speed > 0.0:
-            grid.add_row(axis, f"at most {speed:.2f} {unit}, {acceleration:.2f} {unit}²")
+            top, change = METRIC.of(axis).shown(speed), METRIC.change_of(axis).shown(acceleration)
+            grid.add_row(_WAYS[axis], f"at most {top}, {change}")
     results.print(grid)
     for note in notes:
         results.print(note, style="yellow")

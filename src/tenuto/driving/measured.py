@@ -13,10 +13,11 @@ from dataclasses import dataclass
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.input_plan import InputPlan
+from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import VelocityCommand
 
-# What is measured: the axis of the command, and its unit.
-MEASURED = {"forward": (0, "m/s"), "sideways": (1, "m/s"), "up": (2, "m/s"), "turn": (3, "rad/s")}
+# What is measured: the place of its axis in the command.
+MEASURED = {"forward": 0, "sideways": 1, "up": 2, "turn": 3}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,7 +41,8 @@ class Measured:
 
     def __init__(self, plan: MeasuredPlan) -> None:
         self.plan = plan
-        self._axis, self._unit = MEASURED[plan.of]
+        self._axis = MEASURED[plan.of]
+        self._unit = METRIC.of(VelocityCommand._fields[self._axis])
         self._heard = -math.inf
         self._speed = math.nan
         # When each command was sent, s, and its speed along the axis; the first one is as old as may still be followed.
@@ -66,9 +68,9 @@ class Measured:
         low, high = min(told), max(told)
         if low - plan.tolerance <= self._speed <= high + plan.tolerance:
             return None
-        asked = f"{low:.2f}" if low == high else f"{low:.2f} to {high:.2f}"
-        what = f"{plan.of} is measured at {self._speed:.2f} {self._unit}"
-        text = f"{asked} {self._unit} was commanded in the last {plan.within:g} s: the power is off ({plan.name})"
+        asked = self._unit.shown(high) if low == high else f"{self._unit.number(low)} to {self._unit.shown(high)}"
+        what = f"{plan.of} is measured at {self._unit.shown(self._speed)}"
+        text = f"{asked} was commanded in the last {plan.within:g} s: the power is off ({plan.name})"
         return Condition(Code.SPEED_WRONG, f"{what}, but {text}", f"{plan.of} was not as commanded ({plan.name})")
 
     def sent(self, command: VelocityCommand, now: float) -> None:

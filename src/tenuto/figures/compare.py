@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 # Told apart by colour, by lightness and by dashes.
 _ABREAST = 4
 _LINES = ((BLUE, "-", 2.4), (ORANGE, "--", 1.5))
-_AXES = {"vx": "forward, m/s", "vy": "left, m/s", "vz": "up, m/s", "yaw_rate": "turn left, rad/s"}
+_AXES = {"vx": "forward", "vy": "left", "vz": "up", "yaw_rate": "turn left"}
 
 
 def _tidy(ax: Axes) -> None:
@@ -44,14 +44,13 @@ def plot_curves(ax: Axes, found: Comparison, control: str) -> None:
 
 def plot_commands(ax: Axes, found: Comparison, axis: str) -> None:
     """Draw one axis of the command over time by both profiles, and their difference as an area."""
-    table, scale = found.commands, 1.0 if found.units.known else found.units.speed.scale
+    table, unit = found.commands, found.units.of(axis)
     for name, (colour, dashes, width) in zip(found.names, _LINES, strict=True):
-        lines = scale * table[f"{axis} {name}"]
+        lines = unit.scale * table[f"{axis} {name}"]
         ax.plot(table["time"], lines, color=colour, linestyle=dashes, linewidth=width, label=name)
-    difference = scale * table[f"{axis} difference"]
+    difference = unit.scale * table[f"{axis} difference"]
     ax.fill_between(table["time"], difference, color=GREY, alpha=0.45, linewidth=0, label="difference")
-    label = _AXES[axis] if found.units.known else f"{_AXES[axis].partition(',')[0]}, {found.units.speed.name}"
-    ax.set_ylabel(label, fontsize=8.5)
+    ax.set_ylabel(f"{_AXES[axis]}, {unit.name}", fontsize=8.5)
     ax.margins(x=0)
     _tidy(ax)
 

@@ -26,12 +26,30 @@ _ENDINGS = ("angle", "wheel", "track", "thrust")
 _INCHES, _DPI = (12.8, 8.0), 100
 
 
-def _lines(ax: Axes, time: np.ndarray, lines: Sequence[tuple[str, np.ndarray]], unit: str) -> None:
-    """Draw up to six lines, each named in its own colour above the axes."""
+def _with_its_zero_at_that_of(ax: Axes, right: Axes) -> None:
+    """Put the zeros of both scales at one height, with room for all lines of each."""
+    ends = [one.get_ylim() for one in (ax, right)]
+    below = max(max(-low, 0.0) / max(high, -low) for low, high in ends)
+    above = max(max(high, 0.0) / max(high, -low) for low, high in ends)
+    for one, (low, high) in zip((ax, right), ends, strict=True):
+        most = max(high, -low)
+        one.set_ylim(-below * most, above * most)
+
+
+def _lines(
+    ax: Axes,
+    time: np.ndarray,
+    lines: Sequence[tuple[str, np.ndarray]],
+    unit: str,
+    sides: Sequence[Axes] | None = None,
+) -> None:
+    """Draw up to six lines, each named in its own colour above the axes; each on its own axes where these are given."""
     left = 0.0
     for number, ((name, values), colour) in enumerate(zip(lines, COLOURS, strict=False)):
         # The first line is the wider one, so that it still shows where the others lie on it.
-        ax.plot(time, values, color=colour, linewidth=2.4 if number == 0 else 1.2)
+        (sides[number] if sides is not None else ax).plot(
+            time, values, color=colour, linewidth=2.4 if number == 0 else 1.2
+        )
         ax.text(
             left, 1.03, f"— {name}", color=colour, fontweight="bold", fontsize=9, transform=ax.transAxes, va="bottom"
         )
@@ -65,13 +83,20 @@ def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
         ax: where to draw. table: a row a tick, with the columns of a log. units: of the vehicle.
     """
     time = table["time"].to_numpy()
-    # Turning in rad/s, not in degrees: so it is of the size of the other lines.
-    speed, turn, scale = ("m/s", "rad/s", 1.0) if units.known else ("%", "%", 100.0)
-    names = {"vx": f"forward, {speed}", "yaw_rate": f"turn left, {turn}", "vy": f"left, {speed}", "vz": f"up, {speed}"}
+    names = {"vx": "forward", "yaw_rate": "turn left", "vy": "left", "vz": "up"}
     moved = [axis for axis in names if axis in ("vx", "yaw_rate") or table[f"command.{axis}"].abs().max() > 1e-6]
+    # Degrees are of another size than metres, so they have the scale on the right.
+    right = ax.twinx() if units.known else ax
+    sides = {axis: right if axis == "yaw_rate" else ax for axis in moved}
     for axis, colour in zip(moved, COLOURS, strict=False):
-        ax.plot(time, scale * table[f"demand.{axis}"], color=colour, linewidth=0.7, alpha=0.55, linestyle="--")
-    _lines(ax, time, [(names[axis], scale * table[f"command.{axis}"].to_numpy()) for axis in moved], "command")
+        asked = units.of(axis).scale * table[f"demand.{axis}"]
+        sides[axis].plot(time, asked, color=colour, linewidth=0.7, alpha=0.55, linestyle="--")
+    lines = [(names[axis], units.of(axis).scale * table[f"command.{axis}"].to_numpy()) for axis in moved]
+    _lines(ax, time, lines, f"command, {units.speed.name}", [sides[axis] for axis in moved])
+    if right is not ax:
+        _with_its_zero_at_that_of(ax, right)
+        right.set_ylabel(units.turn.name, color=ORANGE)
+        right.tick_params(axis="y", colors=ORANGE)
     ax.text(1.0, 1.03, "--- asked for", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
 
 
@@ -159,15 +184,17 @@ def plot_path(
     size = (
         1.0 if chassis is None else max(1.0, 0.055 * max(np.ptp(x), np.ptp(y), 1.0) / np.ptp(outline_of(chassis)[:, 0]))
     )
-    for mark in _spaced(time, x, y, [0, len(points) - 1, *marked]):
+    long = size * np.ptp(outline_of(chassis)[:, 0]) if chassis is not None else 0.0
+    for mark in _spaced(time, x, y, [0, len(points) - 1, *marked], long):
         if chassis is None:
             tip = (y[mark] + 0.3 * np.sin(heading[mark]), x[mark] + 0.3 * np.cos(heading[mark]))
             ax.annotate("", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3)
         else:
             does = actuators[mark] if mark < len(actuators) else None
             draw_robot(ax, chassis, x[mark], y[mark], heading[mark], does, size=size)
+        beside = y[mark] - (size * _to_the_right(chassis, heading[mark]) if chassis is not None else 0.0)
         ax.annotate(
-            f"{time[mark]:.0f} s", (y[mark], x[mark]), (11, -3), textcoords="offset points", fontsize=8, zorder=7,
+            f"{time[mark]:.0f} s", (beside, x[mark]), (4, -3), textcoords="offset points", fontsize=8, zorder=7,
             bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.7, "pad": 1},
         )  # fmt: skip
     if chassis is not None and size > 1.05:
@@ -184,10 +211,16 @@ def plot_path(
     ax.set_ylabel("x (forward at the start), m")
 
 
-def _spaced(time: np.ndarray, x: np.ndarray, y: np.ndarray, taken: Sequence[int]) -> list[int]:
-    """Pick the points every four seconds that are not on top of one another or of the points taken."""
+def _to_the_right(chassis: Chassis, heading: float) -> float:
+    """Return how far a robot reaches to the right of its middle, seen from above, its wheels included, m."""
+    ahead, left = outline_of(chassis).T
+    return 1.2 * float(-np.min(ahead * np.sin(heading) + left * np.cos(heading)))
+
+
+def _spaced(time: np.ndarray, x: np.ndarray, y: np.ndarray, taken: Sequence[int], long: float) -> list[int]:
+    """Pick the points every four seconds at which a robot so long stands beside the others and the points taken."""
     marks: list[int] = []
-    apart = 0.06 * max(np.ptp(x), np.ptp(y))
+    apart = max(0.06 * max(np.ptp(x), np.ptp(y)), 0.85 * long)
     for mark in np.searchsorted(time, np.arange(4.0, time[-1], 4.0)):
         if all(np.hypot(x[mark] - x[other], y[mark] - y[other]) > apart for other in (*taken, *marks)):
             marks.append(int(mark))

@@ -49,7 +49,7 @@ def plot_share(ax: Axes, table: pd.DataFrame, name: str, dead_zone: float) -> No
     ax.set_yscale("symlog", linthresh=0.1)
     _plain_numbers(ax.yaxis)
     ax.set_xlabel("share of travel", fontsize=8.5)
-    ax.set_ylabel("s", fontsize=8.5)
+    ax.set_ylabel("time, s", fontsize=8.5)
     ax.set_title(name, fontsize=11, fontweight="bold")
 
 
@@ -98,7 +98,7 @@ def plot_silence(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
     ax.axhline(plan.guard.link_timeout, color=RED, linewidth=1.0, linestyle="--")
     shade_guard(ax, table)
     ax.set_title("link: age of the newest frame", fontsize=11, fontweight="bold")
-    ax.set_ylabel("s", fontsize=8.5)
+    ax.set_ylabel("time, s", fontsize=8.5)
     ax.set_xlabel("time, s", fontsize=8.5)
     ax.margins(x=0)
 

@@ -21,7 +21,7 @@ from tenuto.motion.pace import moments, paces
 from tenuto.motion.script import Piece, Scaled
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Chassis, Way
-from tenuto.vehicles.units import NO_METRES
+from tenuto.vehicles.units import METRIC, NO_METRES
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A course is sampled so often, s, and read in between by straight lines.
@@ -199,11 +199,14 @@ class Course:
         """List what of it the robot must not do: drive too fast, or too far away."""
         speeds, (vx, vy, vz, turn) = self._rules.speeds, self.asked.T
         found = [
-            Violation(f"{word}: {way.max():.2f} {unit}, the profile allows {most:.2f}", self._first(way > most + 1e-9))
+            Violation(
+                f"{word}: {unit.shown(way.max())}, the profile allows {unit.number(most)}",
+                self._first(way > most + 1e-9),
+            )
             for word, way, most, unit in (
-                ("forward", vx, speeds.forward, "m/s"), ("backward", -vx, speeds.backward, "m/s"),
-                ("sideways", np.abs(vy), speeds.sideways, "m/s"), ("up", vz, speeds.up, "m/s"),
-                ("down", -vz, speeds.down, "m/s"), ("turn", np.abs(turn), speeds.turn, "rad/s"),
+                ("forward", vx, speeds.forward, METRIC.speed), ("backward", -vx, speeds.backward, METRIC.speed),
+                ("sideways", np.abs(vy), speeds.sideways, METRIC.speed), ("up", vz, speeds.up, METRIC.speed),
+                ("down", -vz, speeds.down, METRIC.speed), ("turn", np.abs(turn), speeds.turn, METRIC.turn),
             ) if way.max() > most + 1e-9
         ]  # fmt: skip
         if self.excursion > within:

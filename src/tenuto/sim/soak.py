@@ -278,7 +278,7 @@ class _Stage:
     def _speed(self, measured: MeasuredPlan, dice: random.Random) -> float:
         """Return what is measured of what it was told: near that, and now and then of a robot that runs away."""
         far = 3.0 if dice.random() < 0.005 else 0.9
-        return self.told[MEASURED[measured.of][0]] + dice.uniform(-far, far) * measured.tolerance
+        return self.told[MEASURED[measured.of]] + dice.uniform(-far, far) * measured.tolerance
 
     def _process(self, episode: Episode, since: int) -> tuple[Reason, ...]:
         """Let happen to the processes what the episode wants; ``since`` ticks after the moment for it."""

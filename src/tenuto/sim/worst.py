@@ -301,7 +301,7 @@ class DrivenRobot:
                 others[sensor.heard_from] = _with(others[sensor.heard_from], sensor.reads, 1e6)
         for measured in plan.measured:
             if measured.heard_from is not None and self.tick is not None:
-                speed = self.tick.command[MEASURED[measured.of][0]]
+                speed = self.tick.command[MEASURED[measured.of]]
                 others[measured.heard_from] = _with(others[measured.heard_from], measured.reads, speed / measured.scale)
         return others
 
