@@ -73,6 +73,7 @@ def figures_are_drawn_plainly(request: pytest.FixtureRequest, monkeypatch: pytes
 
     monkeypatch.setattr(figures, "save_figure", plainly(figures.save_figure))
     monkeypatch.setattr(page, "png_of", plainly(page.png_of))
+    monkeypatch.setattr(page, "picture_of", plainly(page.picture_of))
 
 
 @pytest.fixture(autouse=True, scope="session")

@@ -37,7 +37,7 @@ def report(
     import tenuto
     from tenuto.analysis.report import events, facts, path_of
     from tenuto.analysis.why import plan_of_log
-    from tenuto.figures.page import html_report, png_of
+    from tenuto.figures.page import html_report, picture_of, png_of
     from tenuto.figures.report import report_figures
     from tenuto.profile.prepare import prepare_profile
 
@@ -46,7 +46,8 @@ def report(
     loaded, plan = prepared.profile, plan_of_log(table, prepared)
     _same_robot(log, place, [str(name) for name in table.columns], list(plan.chassis.bounds()))
     found = facts(table, plan, path_of(table, plan).robot.path)
-    figures = {name: png_of(figure) for name, figure in report_figures(table, plan, loaded.name).items()}
+    drawn = report_figures(table, plan, loaded.name)
+    figures = {name: picture_of(figure) for name, figure in drawn.items()}
     page = out or Path(f"{log}.html")
     try:
         page.write_text(
@@ -56,8 +57,8 @@ def report(
         )  # fmt: skip
         if pngs is not None:
             pngs.mkdir(parents=True, exist_ok=True)
-            for name, png in figures.items():
-                (pngs / f"{name}.png").write_bytes(png)
+            for name, figure in drawn.items():
+                (pngs / f"{name}.png").write_bytes(png_of(figure))
     except OSError as error:
         raise TenutoError(f"{error.filename}: cannot write there: {error.strerror or error}") from error
     if as_json:

@@ -38,6 +38,13 @@ td.number { text-align: right; font-variant-numeric: tabular-nums; white-space: 
 .facts dt { color: #4c525b; flex: 0 0 45%; } .facts dd { margin: 0; font-weight: 600; }
 img { max-width: 100%; height: auto; }
 tr.stopped td { background: #fbe9ec; }
+@media (max-width: 700px) {
+  .facts { columns: 1; }
+  figure { overflow-x: auto; }
+  figure img { max-width: none; width: 900px; }
+  td, th { padding-right: .6rem; overflow-wrap: anywhere; }
+  td.state { white-space: normal; }
+}
 @media print { body { font-size: 11pt; margin: 0; } figure, tr { break-inside: avoid; } }
 figure { margin: 0; }
 </style>
@@ -63,9 +70,12 @@ _HEADINGS = {
     "drive": ("The drive", "sticks, command and actuators over time with the guard's stops, and the path from above"),
     "sticks": ("The sticks", "for how long each stick was where while somebody drove; its dead zone is grey"),
     "actuators": ("The actuators", "each actuator as a share of its end over time"),
-    "link": ("The link", "how long after one another frames came, against the time-out, and the age of the newest"),
+    "link": ("The link", "how long after one another frames came, against the timeout, and the age of the newest"),
     "loop": ("The loop", "time from tick to tick"),
 }
+_PNG = b"\x89PNG"
+# A drive of hours has more lines than a browser likes to draw, bytes.
+_MOST_SVG = 2_000_000
 _STOPPED = ("stopping", "fault", "emergency stop")
 
 
@@ -81,14 +91,15 @@ def html_report(
 
     Args:
         title: such as the robot's name. source: what it was made of. facts, events: see `tenuto.analysis.report`.
-        figures: name → figure as PNG, see `png_of`. units: in which the speeds of events are shown.
+        figures: name → figure as SVG or PNG, see `picture_of`. units: in which the speeds of events are shown.
     """
     said = "\n".join(f"<div><dt>{html.escape(fact.name)}</dt><dd>{html.escape(fact.text)}</dd></div>" for fact in facts)
     parts = []
-    for name, png in figures.items():
-        heading, words = _HEADINGS.get(name, (name, name))
-        data = base64.b64encode(png).decode()
-        image = f'<img alt="{html.escape(words)}" src="data:image/png;base64,{data}">'
+    for name, picture in figures.items():
+        heading, words = _HEADINGS.get(name) or _far_end(name)
+        kind = "png" if picture.startswith(_PNG) else "svg+xml"
+        data = base64.b64encode(picture).decode()
+        image = f'<img alt="{html.escape(words)}" src="data:image/{kind};base64,{data}">'
         parts.append(f"<h2>{html.escape(heading)}</h2>\n<figure>{image}</figure>")
     rows = "\n".join(
         f'<tr{" class=stopped" if event.state in _STOPPED else ""}><td class="number">{event.time:.2f} s</td>'
@@ -99,6 +110,21 @@ def html_report(
     return _PAGE.substitute(
         title=html.escape(title), source=html.escape(source), facts=said, figures="\n".join(parts), events=rows
     )
+
+
+def _far_end(name: str) -> tuple[str, str]:
+    who = name.removeprefix("far_end_").replace("_", " ")
+    return f"The far end: {who}", f"what was commanded, and what {who} measured"
+
+
+def picture_of(figure: Figure) -> bytes:
+    """Draw a figure as SVG, which stays sharp; as PNG where that would be too large."""
+    import matplotlib
+
+    buffer = BytesIO()
+    with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "tenuto"}):
+        figure.savefig(buffer, format="svg", metadata={"Date": None})
+    return buffer.getvalue() if buffer.tell() <= _MOST_SVG else png_of(figure)
 
 
 def png_of(figure: Figure) -> bytes:

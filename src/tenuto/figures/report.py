@@ -75,7 +75,7 @@ def plot_saturation(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
 
 
 def plot_gaps(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
-    """Draw how often frames came how long after one another, both scales logarithmic; the time-out as a line."""
+    """Draw how often frames came how long after one another, both scales logarithmic; the timeout as a line."""
     gaps = np.maximum(frame_gaps(table), 1e-4)
     timeout = plan.guard.link_timeout
     edges = np.geomspace(min(gaps.min(), timeout) * 0.8, max(gaps.max(), timeout) * 1.3, 40)

@@ -24,7 +24,9 @@ class Unit(NamedTuple):
         """Return a number in this unit; of a share never more than whole %, with the sign that ``form`` asks for."""
         if self.name.startswith("%"):
             form = ("+" if form.startswith("+") else "") + ".0f"
-        return f"{value * self.scale:{form}}"
+        text = f"{value * self.scale:{form}}"
+        # What is nothing but for rounding goes neither way.
+        return text if float(text) or not text.startswith("-") else f"{0.0:{form}}"
 
 
 class Units(NamedTuple):

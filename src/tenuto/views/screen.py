@@ -232,28 +232,33 @@ def _preflight(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 
 def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
-    cells = []
-    for name, value in sorted(tick.actuators.items(), key=lambda one: scene.quantities.get(one[0]) is not _STEERS):
-        label, quantity = name.replace("_", " "), scene.quantities.get(name, Quantity.SHARE)
-        if quantity is _STEERS:
-            degrees = math.degrees(value)
-            # A wheel that is turned at all is drawn turned.
-            eighths = round(degrees / 45.0) or (int(math.copysign(1.0, degrees)) if abs(degrees) >= 5.0 else 0)
-            cells.append(Text(f"{label:>17} {_ARROWS[eighths % 8]} {degrees:+4.0f} deg"))
-            continue
-        end = scene.ends.get(name, math.inf)
-        cell = Text(f"{label:>17} {value:+6.2f} {quantity.unit:5}")
-        cells.append(cell.append_text(_bar(value, end, 6)) if math.isfinite(end) else cell)
-    across = max(1, width // 40)
-    lines = []
-    for first in range(0, len(cells), across):
-        line = Text()
-        for cell in cells[first : first + across]:
-            line.append_text(cell).append(" " * (40 - len(cell)))
-        lines.append(line)
-    if not tick.power:
-        lines.insert(0, Text("without power", style="bold red"))
+    """Draw each actuator, those that steer first; four of a kind stand as they do on the robot."""
+    kinds: tuple[list[Text], list[Text]] = ([], [])
+    for name, value in tick.actuators.items():
+        steers = scene.quantities.get(name) is _STEERS
+        kinds[not steers].append(_steering(name, value) if steers else _driving(scene, name, value))
+    lines = [Text("without power", style="bold red")] if not tick.power else []
+    for cells in kinds:
+        across = min(max(1, width // 40), 2 if len(cells) == 4 else len(cells) or 1)
+        for first in range(0, len(cells), across):
+            line = Text()
+            for cell in cells[first : first + across]:
+                line.append_text(cell).append(" " * (40 - len(cell)))
+            lines.append(line)
     return lines
+
+
+def _steering(name: str, angle: float) -> Text:
+    degrees = math.degrees(angle)
+    # A wheel that is turned at all is drawn turned.
+    eighths = round(degrees / 45.0) or (int(math.copysign(1.0, degrees)) if abs(degrees) >= 5.0 else 0)
+    return Text(f"{name.replace('_', ' '):>17} {_ARROWS[eighths % 8]} {round(degrees):+4d} deg")
+
+
+def _driving(scene: Scene, name: str, value: float) -> Text:
+    end = scene.ends.get(name, math.inf)
+    cell = Text(f"{name.replace('_', ' '):>17} {value:+6.2f} {scene.quantities.get(name, Quantity.SHARE).unit:5}")
+    return cell.append_text(_bar(value, end, 6)) if math.isfinite(end) else cell
 
 
 def _bar(value: float, end: float, long: int) -> Text:
@@ -263,7 +268,7 @@ def _bar(value: float, end: float, long: int) -> Text:
     filled = round(abs(share) * half)
     left = "█" * filled if share < 0.0 else ""
     right = "█" * filled if share > 0.0 else ""
-    style = "red" if abs(share) >= 1.0 else "blue"
+    style = "red" if abs(share) >= 1.0 else "bright_blue"
     return Text.assemble(
         (" ▕", "dim"), (left.rjust(half), style), ("┼", "dim"), (right.ljust(half), style), ("▏", "dim")
     )
