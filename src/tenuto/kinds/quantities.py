@@ -36,17 +36,20 @@ class Dimension:
 
 
 _DEG = math.pi / 180.0
-LENGTH = Dimension("length", "m", {"cm": 0.01, "mm": 0.001})
+_INCH, _FOOT = 0.0254, 0.3048
+LENGTH = Dimension("length", "m", {"cm": 0.01, "mm": 0.001, "in": _INCH, "ft": _FOOT})
 TIME = Dimension("time", "s", {"ms": 0.001})
 FREQUENCY = Dimension("frequency", "Hz", {"kHz": 1000.0})
-SPEED = Dimension("speed", "m/s", {"cm/s": 0.01, "mm/s": 0.001, "km/h": 1 / 3.6})
+SPEED = Dimension(
+    "speed", "m/s", {"cm/s": 0.01, "mm/s": 0.001, "km/h": 1 / 3.6, "in/s": _INCH, "ft/s": _FOOT, "mph": 0.44704}
+)
 TURN_SPEED = Dimension("turning speed", "rad/s", {"deg/s": _DEG, "rev/min": math.tau / 60, "rev/s": math.tau})
-ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.001})
+ACCELERATION = Dimension("acceleration", "m/s^2", {"cm/s^2": 0.01, "mm/s^2": 0.001, "in/s^2": _INCH, "ft/s^2": _FOOT})
 TURN_ACCELERATION = Dimension("turning acceleration", "rad/s^2", {"deg/s^2": _DEG, "rev/s^2": math.tau})
 JERK = Dimension("jerk", "m/s^3", {"cm/s^3": 0.01, "mm/s^3": 0.001})
 TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": math.tau})
 ANGLE = Dimension("angle", "rad", {"deg": _DEG})
-FORCE = Dimension("force", "N", {"kN": 1000.0})
+FORCE = Dimension("force", "N", {"kN": 1000.0, "lbf": 4.4482216152605})
 VOLTAGE = Dimension("voltage", "V", {"mV": 0.001})
 # Of full, where a vehicle has no measures.
 SHARE = Dimension("share", "full", {"%": 0.01})
