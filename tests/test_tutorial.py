@@ -54,9 +54,14 @@ def test_what_the_readme_says_to_try_works_from_an_empty_folder(tmp_path: Path) 
         assert (TUTORIAL.parents[1] / link).exists(), link
 
 
-PAGES = sorted(TUTORIAL.parent.glob("how-to/*.md"))
+PAGES = sorted([*TUTORIAL.parent.glob("how-to/*.md"), *TUTORIAL.parent.glob("start/*.md")])
 # What goes on until Ctrl-C, and what it is ended with here.
-_ENDED = {"page": ["--seconds", "0.5", "--port", "0"], "follow": ["--seconds", "0.5"], "drive": ["--seconds", "1"]}
+_ENDED = {
+    "page": ["--seconds", "0.5", "--port", "0"],
+    "follow": ["--seconds", "0.5"],
+    "drive": ["--seconds", "1"],
+    "robot": ["--seconds", "0.5"],
+}
 
 
 def _merged(into: dict[str, Any], more: dict[str, Any]) -> dict[str, Any]:
@@ -65,26 +70,37 @@ def _merged(into: dict[str, Any], more: dict[str, Any]) -> dict[str, Any]:
     return into | more | both
 
 
+@pytest.fixture(scope="module")
+def orchard(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """What the demo leaves: the shipped profiles and recordings, and a log."""
+    folder = tmp_path_factory.mktemp("demo") / "orchard"
+    assert run("demo", "--out", str(folder), cwd=folder.parent).returncode == 0
+    return folder
+
+
 @pytest.mark.live
 @pytest.mark.parametrize("page", PAGES, ids=[page.stem for page in PAGES])
-def test_a_how_to_works_as_it_is_written(page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Its commands from a folder with what ships, its tables in the profile of Medlar, its Python as it stands."""
+def test_a_page_works_as_it_is_written(
+    page: Path, orchard: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its commands beside what the demo leaves, its tables in a shipped profile, its Python as it stands."""
     text = page.read_text()
     monkeypatch.chdir(tmp_path)
-    (tmp_path / "orchard").mkdir()
-    for file in shipped("medlar.toml").parent.iterdir():
-        if file.suffix in (".toml", ".csv"):
-            shutil.copy(file, tmp_path / "orchard")
+    shutil.copytree(orchard, tmp_path / "orchard")
+    tables = [textwrap.dedent(one) for one in re.findall(r"```toml\n(.*?)```", text, re.DOTALL)]
+    for table in list(tables):
+        if named := re.match(r"# (\S+\.toml)\n", table):  # a whole profile
+            tables.remove(table)
+            (tmp_path / named[1]).write_text(table)
     commands = re.findall(r"^(?:    ){1,2}(tenuto .*)$", text, re.MULTILINE)
     for line in commands:
         words = shlex.split(line)[1:]
         ended = [] if "--seconds" in words or "--forget" in words else _ENDED.get(words[0], [])
         done = run(*words, *ended, cwd=tmp_path)
         assert done.returncode == 0 or words == ["doctor"], f"{line}\n{done.stdout}\n{done.stderr}"
-    medlar = tomllib.loads(shipped("medlar.toml").read_text())
-    tables = [textwrap.dedent(one) for one in re.findall(r"```toml\n(.*?)```", text, re.DOTALL)]
+    robot = tomllib.loads(shipped("damson.toml" if page.stem == "drone" else "medlar.toml").read_text())
     for table in tables:
-        tenuto.parse_profile(tomlkit.dumps(_merged(medlar, tomllib.loads(table)))).plan()
+        tenuto.parse_profile(tomlkit.dumps(_merged(robot, tomllib.loads(table)))).plan()
     programs = [textwrap.dedent(one) for one in re.findall(r"```python\n(.*?)```", text, re.DOTALL)]
     for program in programs:
         exec(compile(program, page.name, "exec"), {"__name__": "how_to"})
