@@ -40,7 +40,7 @@ class UnreadableError(ValueError):
 
     @classmethod
     def expected(cls, what: str, found: str, line: int = 0) -> UnreadableError:
-        """Say what it should be, and what it is."""
+        """Describe what it should be, and what it is."""
         return cls(f"expected {what}, found {found}", line)
 
 
@@ -100,7 +100,7 @@ def parse_toml(text: str) -> dict[str, Any]:
 
 
 def _explained(message: str, text: str) -> tuple[str, int]:
-    """Say what is wrong with a line in a builder's words; the parser's own where there are none."""
+    """Describe what is wrong with a line in a builder's words; the parser's own where there are none."""
     at = _AT.search(message)
     line = int(at[1]) if at and at[1] else text.count("\n") + 1
     lines = text.split("\n")

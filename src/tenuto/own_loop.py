@@ -184,20 +184,20 @@ class Pad:
         return Way(self, name, name)
 
     def held(self, name: str) -> bool:
-        """Tell whether a control is pressed."""
+        """Return whether a control is pressed."""
         self[name]
         return self._on[name]
 
     def pressed(self, name: str) -> bool:
-        """Tell whether a control was pressed since the round before."""
+        """Return whether a control was pressed since the round before."""
         return self.held(name) and self._changed.get(name) == self.time
 
     def released(self, name: str) -> bool:
-        """Tell whether a control was let go since the round before."""
+        """Return whether a control was let go since the round before."""
         return not self.held(name) and self._changed.get(name) == self.time
 
     def held_for(self, name: str, seconds: float) -> bool:
-        """Tell whether a control has been pressed for so long, s."""
+        """Return whether a control has been pressed for so long, s."""
         return self.held(name) and self.time - self._changed.get(name, math.inf) >= seconds
 
     def rumble(self, strength: float, seconds: float = 0.3) -> bool:

@@ -143,7 +143,7 @@ def _held(table: pd.DataFrame, axis: str) -> Array:
 
 
 def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
-    """Say why nothing can be said about one motion; empty where something can."""
+    """Explain why nothing can be said about one motion; empty where something can."""
     if not np.isfinite(measured).all():
         return f"{name}: not measured"
     moving = _GRID * float((np.abs(command) > _MOVING[axis]).sum())

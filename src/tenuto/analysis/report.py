@@ -135,7 +135,7 @@ def _far_facts(table: pd.DataFrame) -> list[Fact]:
 
 
 def _counted(name: str, table: pd.DataFrame, column: str) -> list[Fact]:
-    """Say a count that grew over the drive, where the source counts."""
+    """Describe a count that grew over the drive, where the source counts."""
     counts = table[column].dropna() if column in table.columns else None
     if counts is None or counts.empty:
         return []

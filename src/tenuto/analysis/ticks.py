@@ -39,7 +39,7 @@ class KnownTick(Tick):
         return known
 
     def explain(self, planned: Planned | None = None) -> Explanation:
-        """Say the whole way of this moment; see `Tick.explain`."""
+        """Describe the whole way of this moment; see `Tick.explain`."""
         return super().explain(planned or self.planned)
 
 

@@ -10,7 +10,7 @@ class Closing:
     """Something that has to be closed. ``with`` does it, whatever happens inside."""
 
     def close(self) -> None:
-        """Give back what was opened. May be called twice."""
+        """Release what was opened. May be called twice."""
 
     def __enter__(self) -> Self:
         return self

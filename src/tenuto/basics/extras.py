@@ -29,13 +29,13 @@ EXTRAS = {
 
 
 def how_to_get(module: str) -> str:
-    """Say what needs a module, and how it is installed; of one of `EXTRAS`."""
+    """Describe what needs a module, and how it is installed; of one of `EXTRAS`."""
     extra, purpose = EXTRAS[module]
     return f"for {purpose} the package {module} is needed: pip install 'tenuto[{extra}]'"
 
 
 def has(module: str) -> bool:
-    """Tell whether a module is installed."""
+    """Return whether a module is installed."""
     try:
         return find_spec(module) is not None
     except (ImportError, ValueError):  # None in its place in sys.modules
@@ -54,6 +54,6 @@ def needs(*modules: str) -> None:
 
 
 def said_of(error: ImportError) -> str | None:
-    """Say what to install where a module of `EXTRAS` was not found; None for any other."""
+    """Describe what to install where a module of `EXTRAS` was not found; None for any other."""
     module = (error.name or "").partition(".")[0]
     return how_to_get(module) if module in EXTRAS else None

@@ -12,7 +12,7 @@ class Late:
     """Stands for a module, and becomes it with the first of its names that is asked for."""
 
     def __init__(self, module: str, error: type[TenutoError], missing: str = "") -> None:
-        """Say which module, and what to raise where a package is not installed.
+        """Set which module, and what to raise where a package is not installed.
 
         Args:
             module: its whole name. error, missing: what is raised then, and its text.

@@ -239,7 +239,7 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
 
 
 def counted_times(done: str, number: int) -> str:
-    """Say how often something was done: "never released", "released once", "released 3 times"."""
+    """Describe how often something was done: "never released", "released once", "released 3 times"."""
     if not number:
         return f"never {done}"
     return f"{done} {'once' if number == 1 else 'twice' if number == 2 else f'{number} times'}"

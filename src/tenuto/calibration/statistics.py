@@ -101,7 +101,7 @@ def count_visits(raw: Array, low: float, high: float) -> tuple[int, int]:
 
 
 def resting_kind(rest: float, low: float, high: float) -> str:
-    """Tell where a control rests: "middle", "end" (at its lowest, as throttles and triggers do) or "elsewhere".
+    """Return where a control rests: "middle", "end" (at its lowest, as throttles and triggers do) or "elsewhere".
 
     The middle is the middle 40 % of the travel, the end the lowest 15 %.
     """

@@ -120,7 +120,7 @@ class Calibration:
                 raise CalibrationError(f"{where}: controls.{name}: expected low < centre < high, found {found}")
 
     def why_not_for(self, identity: str, controls: Sequence[str]) -> str:
-        """Say why this calibration is not for a device, or nothing when it is.
+        """Explain why this calibration is not for a device, or nothing when it is.
 
         A recording has no identity, and a calibration that was made from one has none: then nothing can be said.
         """
@@ -162,7 +162,7 @@ def _without_nothing(table: dict[str, Any]) -> dict[str, Any]:
 
 
 def _numbers(control: ControlCalibration) -> Iterator[tuple[str, str, bool]]:
-    """Say of each key of a control what is expected there, and whether it is so."""
+    """Describe of each key of a control what is expected there, and whether it is so."""
     yield "kind", f"one of {', '.join(KINDS)}", control.kind in KINDS
     for key in ("low", "high", "centre"):
         value = getattr(control, key)

@@ -79,7 +79,7 @@ def _end(text: str, status: int, arguments: Sequence[str] | None) -> NoReturn:
 
 
 def _print_error(text: str, status: int, arguments: Sequence[str] | None) -> None:
-    """Say an error to a program, which asked for JSON."""
+    """Report an error to a program, which asked for JSON."""
     words = sys.argv[1:] if arguments is None else arguments
     if "--json" in words:
         command = next((word for word in words if not word.startswith("-")), "")

@@ -281,7 +281,7 @@ def _write(
 
 
 def _next(profile: Path, new: bool) -> None:
-    """Say what to measure next."""
+    """Report what to measure next."""
     import tenuto
 
     loaded = tenuto.load_profile(profile)

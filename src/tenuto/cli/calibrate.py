@@ -155,7 +155,7 @@ def _show(
 
 
 def _say_done(pages: list[PageServer], view: Watch) -> None:
-    """Say on pages that it is over, and let them show it."""
+    """Report on pages that it is over, and let them show it."""
     for server in pages:
         server.watched = {**view.as_page(), "step": 0, "prompt": "Measured. The terminal says what was found."}
     if pages:

@@ -34,5 +34,5 @@ def _plain(value: Any) -> Any:
 
 
 def counted(number: int, word: str) -> str:
-    """Say how many: ``1 warning``, ``2 warnings``."""
+    """Return a count in words: ``1 warning``, ``2 warnings``."""
     return f"{number} {word}" if number == 1 else f"{number} {word}s"

@@ -19,7 +19,7 @@ def doctor(
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was found as JSON.")] = False,
 ) -> None:
-    """Look for what keeps this computer from driving a robot: rights, ports, pads, clocks, files and packages.
+    """Search for what keeps this computer from driving a robot: rights, ports, pads, clocks, files and packages.
 
     Nothing is changed. Each finding says what to do.
 

@@ -145,7 +145,7 @@ def _refuse_errors(profile: Profile, calibration: Calibration | None) -> None:
 
 
 def _introduce(prepared: PreparedProfile, source: Source, others: Mapping[str, Source], sinks: list[Sink]) -> None:
-    """Say what is about to be driven, from where, to where."""
+    """Report what is about to be driven, from where, to where."""
     names = ", ".join(sink.name for sink in sinks)
     from_all = ", ".join([source.name, *(f"{name} ({one.name})" for name, one in others.items())])
     results.print(

@@ -133,7 +133,7 @@ class Asker:
         self._print(f"Now {prompt}{skip}.")
 
     def _print(self, text: str, style: str = "") -> None:
-        """Say something in the terminal, and on the pages."""
+        """Report something in the terminal, and on the pages."""
         results.print(text, style=style, soft_wrap=True)
         self._asked = text.strip()
 

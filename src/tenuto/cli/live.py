@@ -22,7 +22,7 @@ _LEAST = (80, 24)
 
 
 def may_take_the_screen(sources: Sequence[Source], *, by_keys: bool = False) -> bool:
-    """Tell whether there is a terminal that is large enough, and that no source reads its keys from.
+    """Return whether there is a terminal that is large enough, and that no source reads its keys from.
 
     With ``by_keys`` one may: the view then only draws.
     """

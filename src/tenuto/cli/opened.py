@@ -77,13 +77,13 @@ def opened_box(stack: ExitStack, path: Path | None, ends: Sequence[Source | Sink
 
 
 def say_of_box(box: BlackBox | None) -> None:
-    """Say why a black box ended early, if it did."""
+    """Explain why a black box ended early, if it did."""
     if box is not None and box.problem:
         problems.print(box.problem, soft_wrap=True)
 
 
 def say_of_pages(ends: Sequence[Source | Sink]) -> None:
-    """Say where the pages of sources and sinks are, and what a new device needs."""
+    """Report where the pages of sources and sinks are, and what a new device needs."""
     from tenuto.sinks.page import PageSink
     from tenuto.sources.page import PageSource
 
@@ -94,7 +94,7 @@ def say_of_pages(ends: Sequence[Source | Sink]) -> None:
 
 
 def say_where(url: str, code: str, fingerprint: str) -> None:
-    """Say where a page is, and what a new device needs; no code, where none is needed."""
+    """Report where a page is, and what a new device needs; no code, where none is needed."""
     problems.print(f"Open {url} in a browser.", soft_wrap=True)
     if not code:
         return

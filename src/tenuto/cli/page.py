@@ -196,7 +196,7 @@ def _show_log(log: Path, profile: Path | None, settings: PageSettings, seconds: 
 
 
 def _ready(page: Page, url: str, fingerprint: str) -> None:
-    """Say where a page is that no loop is behind."""
+    """Report where a page is that no loop is behind."""
     from tenuto.cli.opened import say_where
 
     say_where(url, page.code.text if page.lan else "", fingerprint)

@@ -40,7 +40,7 @@ def preflight(
     seconds: Annotated[float, typer.Option(min=0.5, help="Check for this long.")] = 3.0,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was found as JSON.")] = False,
 ) -> None:
-    """Look whether all is ready: device, calibration, sticks, trims, far end, battery, disk, clock.
+    """Check whether all is ready: device, calibration, sticks, trims, far end, battery, disk, clock.
 
     Everything is opened as for a drive, and standstill is sent; nothing can be enabled meanwhile, and no log is
     written.
@@ -86,7 +86,7 @@ def _looked(stack: ExitStack, opened: Opened, to: Sequence[str], seconds: float,
 
 
 def static_checks(opened: Opened, to: Sequence[str]) -> list[Check]:
-    """Look at what no tick tells: calibration, the disk of the logs, the clock, the profile itself."""
+    """Check what no tick tells: calibration, the disk of the logs, the clock, the profile itself."""
     return [_profile(opened), _calibration(opened), *_disks(opened.profile, to), _clock()]
 
 
@@ -110,7 +110,7 @@ def _calibration(opened: Opened) -> Check:
 
 
 def _disks(profile: Profile, to: Sequence[str]) -> Iterator[Check]:
-    """Look at the disk of each log."""
+    """Check the disk of each log."""
     from tenuto.basics.errors import SinkError
     from tenuto.sinks.base import SINKS
 

@@ -50,7 +50,7 @@ def _table(robots: Robots, now: float) -> Table:
 
 
 def _first(reasons: list[str]) -> str:
-    """Say the first of the reasons, and how many more there are."""
+    """Describe the first of the reasons, and how many more there are."""
     more = f" (and {len(reasons) - 1} more)" if len(reasons) > 1 else ""
     return reasons[0] + more if reasons else ""
 

@@ -41,7 +41,7 @@ class StatusLine:
     def __init__(
         self, units: Units, *, quiet: bool = False, neutral: Neutral | None = None, checks: Sequence[Check] = ()
     ) -> None:
-        """Say in which units, or that nothing is to be written.
+        """Set in which units, or that nothing is to be written.
 
         Args:
             units: of the vehicle. quiet: write nothing.
@@ -106,7 +106,7 @@ class StatusLine:
                 self._write_changes()
 
     def _say_what_is_ready(self) -> None:
-        """Say once what is ready and what is not, before anything is driven."""
+        """Report once what is ready and what is not, before anything is driven."""
         tick, neutral = self._newest, self._neutral
         if tick is None or neutral is None:
             return
@@ -137,7 +137,7 @@ def _line(tick: Tick, units: Units) -> Text:
 
 
 def ready_in_lines(checks: Sequence[Check]) -> list[Text]:
-    """Say in a line what is ready, and in a line each what is not and what to do."""
+    """Describe in a line what is ready, and in a line each what is not and what to do."""
     lines = [Text(f"ready: {', '.join(check.name for check in checks if check.good)}", style="green")]
     for check in checks:
         if not check.good:

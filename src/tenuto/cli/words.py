@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 
 def command_in_words(command: VelocityCommand, units: Units) -> str:
-    """Say a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to nothing are left out."""
+    """Describe a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to nothing are left out."""
     if command == STANDSTILL:
         return "standing still"
     vx, vy, vz, yaw_rate = command
@@ -44,7 +44,7 @@ def command_in_words(command: VelocityCommand, units: Units) -> str:
 
 
 def chosen_in_words(chosen: Chosen) -> str:
-    """Say what is chosen, where there is a choice: ``[slow, fine, 50 %] ``."""
+    """Describe what is chosen, where there is a choice: ``[slow, fine, 50 %] ``."""
     words = [word for word in (chosen.mode, chosen.rates) if word]
     if chosen.level != 1.0:
         words.append(f"{100 * chosen.level:.0f} %")
@@ -52,12 +52,12 @@ def chosen_in_words(chosen: Chosen) -> str:
 
 
 def signal_in_words(signal: Signal) -> str:
-    """Say how well the receiver hears: ``link 97 %, −63 dBm``."""
+    """Describe how well the receiver hears: ``link 97 %, −63 dBm``."""
     return f"link {signal.quality:.0f} %, {signal.rssi:.0f} dBm"
 
 
 def tick_in_words(tick: Tick, units: Units) -> str:
-    """Say what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
+    """Describe what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
     state, frame = tick.guard.state, tick.frame
     aside = [tick.driver] if tick.hands else []
     aside += [command_in_words(tick.command, units)] if state is State.STOPPING else []
@@ -74,7 +74,7 @@ def tick_in_words(tick: Tick, units: Units) -> str:
 
 
 def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:
-    """Say one stop of the guard in one line; the robot stood after so many seconds and metres."""
+    """Describe one stop of the guard in one line; the robot stood after so many seconds and metres."""
     if not stop.was_moving:
         return f"at {stop.time:.2f} s, standing: {stop.reasons}"
     then = "never enabled again" if stop.until is None else f"re-enabled at {stop.until:.2f} s"
@@ -89,7 +89,7 @@ def summary_as_json(summary: DriveSummary) -> dict[str, object]:
 
 
 def report_in_words(report: DriveReport) -> str:
-    """Say how a drive went, as the loop saw it."""
+    """Describe how a drive went, as the loop saw it."""
     slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
     return (
         f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "

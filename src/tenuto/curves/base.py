@@ -52,7 +52,7 @@ class Curve(ABC):
 
     @abstractmethod
     def words(self) -> str:
-        """Say what it is: ``expo 0.35``."""
+        """Describe what it is: ``expo 0.35``."""
 
     @property
     def straight(self) -> bool:

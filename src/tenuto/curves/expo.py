@@ -80,7 +80,7 @@ class Expo(Curve):
         return _blend(position, self.positive, self.negative)
 
     def words(self) -> str:
-        """Say what it is."""
+        """Describe what it is."""
         return "straight" if self.straight else f"expo {self.positive:g}"
 
     def direct(self) -> Callable[[float], float]:

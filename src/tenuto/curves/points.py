@@ -74,7 +74,7 @@ class Points(Curve):
         return cls.through(value, free=free, low=low)
 
     def words(self) -> str:
-        """Say what it is."""
+        """Describe what it is."""
         return "by its curve through points"
 
     def __call__(self, position: Value) -> Value:

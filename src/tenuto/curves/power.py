@@ -60,7 +60,7 @@ class Power(Curve):
         return power(position, self.positive, self.negative)
 
     def words(self) -> str:
-        """Say what it is."""
+        """Describe what it is."""
         return "straight" if self.straight else f"power {self.positive:g}"
 
     def direct(self) -> Callable[[float], float]:

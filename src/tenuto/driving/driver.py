@@ -151,13 +151,13 @@ class StickDriver:
         self._arrivals.clear()
 
     def on(self, control: str | None) -> bool:
-        """Tell whether a control is on, or held, or was since the tick before; one that is not named is not."""
+        """Return whether a control is on, or held, or was since the tick before; one that is not named is not."""
         if control is None:
             return False
         return self.reader.positions[control] >= HELD_FROM or control in self._on_before or control in self._stopping
 
     def pressed(self, switch: str | None) -> bool:
-        """Tell whether a switch was pressed since the tick before; one that is not named was not."""
+        """Return whether a switch was pressed since the tick before; one that is not named was not."""
         if switch is None or not self.fresh:
             return False
         return self.selection.switches[switch].pressed or switch in self._pressed_before
@@ -184,7 +184,7 @@ class StickDriver:
         return missing
 
     def link_faults(self, now: float) -> tuple[Reason, ...]:
-        """Tell whether the last good frame is too old to drive by, or too few of them come."""
+        """Return whether the last good frame is too old to drive by, or too few of them come."""
         if self.held is None:
             return ()  # none has ever come: the guard says so itself
         good, guard = self.reader.good, self._plan.guard
@@ -271,7 +271,7 @@ class StickDriver:
             self.demand = _wish(self.demand)
 
     def _is_enabled(self, positions: Mapping[str, float]) -> bool:
-        """Tell whether a driver has switched on what must be, where there is such a switch."""
+        """Return whether a driver has switched on what must be, where there is such a switch."""
         enable = self._plan.guard.enable
         if self.enabling is None or enable is None:
             return True

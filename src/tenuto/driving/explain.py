@@ -82,7 +82,7 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
 
 
 def velocity_in_words(velocity: VelocityCommand, units: Units) -> str:
-    """Say a velocity with its signs: ``+0.84 m/s forward, −12 deg/s turning``; parts that are 0 are left out."""
+    """Describe a velocity with its signs: ``+0.84 m/s forward, −12 deg/s turning``; parts that are 0 are left out."""
     said = velocity._asdict().items()
     parts = [f"{units.of(axis).shown(value, '+.3g')} {_AXES[axis]}" for axis, value in said if value]
     return ", ".join(parts) or "standstill"
@@ -104,7 +104,7 @@ def _source(tick: Tick) -> Step:
 
 
 def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
-    """Say what became of each control that drives in this mode, or must be held."""
+    """Describe what became of each control that drives in this mode, or must be held."""
     wanted = [*mode.style.controls(), *(name for name in (plan.guard.hold_to_run, plan.guard.stop) if name)]
     sticks = {name: stick for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
     controls = {control.name: control for control in _controls_of(tick, plan)}
@@ -138,7 +138,7 @@ def _signed(share: float) -> str:
 
 
 def _seen(tick: Tick, control: ControlPlan) -> str:
-    """Say what the device sends, and within which ends."""
+    """Describe what the device sends, and within which ends."""
     raw, *opposite = (tick.raw.get(name, math.nan) for name in control.raw_names)
     if not math.isfinite(raw):
         return f"{control.reads} sends no number"
@@ -152,7 +152,7 @@ def _seen(tick: Tick, control: ControlPlan) -> str:
 
 
 def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: float) -> str:
-    """Say by what a position became what it is after shaping."""
+    """Describe by what a position became what it is after shaping."""
     position, shaped = tick.positions[control.name], tick.shaped.get(control.name, 0.0)
     trim = tick.chosen.trims.get(control.name, 0.0)
     trimmed = f", trim {trim:+.3g}" if trim else ""
@@ -229,7 +229,7 @@ def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
 
 
 def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
-    """Say which limits hold each axis that is not yet where it is heading."""
+    """Describe which limits hold each axis that is not yet where it is heading."""
     said = []
     way, limits, units = plan.chassis.ramp_way, mode.limits, plan.chassis.units
     for axis, word, limit in on_the_way(tick.command, tick.target, limits):
@@ -263,7 +263,7 @@ def _outputs(tick: Tick, mode: ModePlan) -> Step:
 
 
 def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
-    """Say in one sentence why it stands, or why it goes no faster."""
+    """Describe in one sentence why it stands, or why it goes no faster."""
     state, words = tick.guard.state, velocity_in_words(tick.command, plan.chassis.units)
     if state is not State.DRIVING:
         why = "; ".join(reason.text for reason in tick.guard.reasons)
@@ -283,7 +283,7 @@ def _no_wish(tick: Tick, mode: ModePlan) -> str:
 
 
 def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
-    """Say what holds it: the first of these that does. Each stage says its own cause."""
+    """Describe what holds it: the first of these that does. Each stage says its own cause."""
     if tick.command != tick.target:
         return "; ".join(_on_the_way(tick, plan, mode))
     near = [notice.text for notice in tick.notices if notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN)]
@@ -323,6 +323,6 @@ def _share_cause(tick: Tick, plan: Plan) -> str:
 
 
 def _at_full_speed(tick: Tick, mode: ModePlan) -> bool:
-    """Tell whether some part of the demand is as fast as its speed."""
+    """Return whether some part of the demand is as fast as its speed."""
     ends = mode.speeds.along(tick.demand)
     return any(0.0 < most <= abs(part) + 1e-4 for part, most in zip(tick.demand, ends, strict=True))

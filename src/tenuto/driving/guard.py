@@ -481,7 +481,7 @@ class Guard:
         return (self._not_released if held else self._not_pressed, *not_at_rest)
 
     def _not_at_rest(self, name: str, position: float) -> Reason:
-        """Say where a control is that should be at rest, and what to do: a lever does not come down by itself."""
+        """Describe where a control is that should be at rest, and what to do: a lever does not come down by itself."""
         within = f"(within {self._rest_bands[name]:.2f})"
         if name in self._levers:
             return Reason(Code.NOT_AT_REST, f"{name} is at {position:.2f}, not down {within}: bring it down")

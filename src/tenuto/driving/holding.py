@@ -23,7 +23,7 @@ class Pair:
     """Two controls of one meaning."""
 
     def __init__(self, one: str, other: str, within: float) -> None:
-        """Say their names, and for how long they may disagree, s."""
+        """Set their names, and for how long they may disagree, s."""
         self._one, self._other, self._within = one, other, within
         self._since: float | None = None
         self._stuck = False

@@ -48,7 +48,7 @@ class Inhibit:
             self._heard = -math.inf
 
     def reason(self, now: float) -> Reason | None:
-        """Say why it inhibits, or None where it permits; ``now`` in s."""
+        """Explain why it inhibits, or None where it permits; ``now`` in s."""
         plan = self.plan
         slow = f": {100.0 * plan.share:.0f} % of the speed" if plan.category is None else ""
         age = now - self._heard

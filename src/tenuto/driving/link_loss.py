@@ -25,7 +25,7 @@ class LinkLoss:
         self._descend_until = -math.inf
 
     def sinks(self, now: float) -> bool:
-        """Tell whether the aircraft is to sink at this moment, s."""
+        """Return whether the aircraft is to sink at this moment, s."""
         return now < self._descend_until - ROUNDING_TIME
 
     def bear(

@@ -149,7 +149,7 @@ class Needs:
         return demand, ()
 
     def _leads_out(self, one: Telemetry, demand: VelocityCommand) -> str:
-        """Say beyond which bound a demand leads farther; empty for none."""
+        """Describe beyond which bound a demand leads farther; empty for none."""
         plan = self._plan
         too_high = "height_below" in self._wanted and "height" in one.says and not one.height <= plan.height_below
         if too_high and demand.vz >= 0.0:
@@ -162,7 +162,7 @@ class Needs:
         return ""
 
     def _wrong(self, key: str) -> Iterator[Reason]:
-        """Say what is wrong with a need, for every far end that can say it; and where none can."""
+        """Describe what is wrong with a need, for every far end that can say it; and where none can."""
         plan, now = self._plan, self._now
         if key == "answers":
             for name, one in self._far.items():

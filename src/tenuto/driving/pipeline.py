@@ -289,7 +289,7 @@ class Pipeline:
         return status
 
     def _emergency(self) -> Reason | None:
-        """Say why there is an emergency stop at this tick: a control is on, or somebody has asked for it."""
+        """Explain why there is an emergency stop at this tick: a control is on, or somebody has asked for it."""
         settings, ranks = self.plan.guard, self._ranks
         emergency: Reason | None = None
         while self._emergencies:
@@ -415,7 +415,7 @@ class Pipeline:
         return waiting
 
     def _remarks(self, target: VelocityCommand) -> tuple[Reason, ...]:
-        """Tell what the driver asks for and the vehicle cannot do, however slowly, and which sticks are to be let go.
+        """Return what the driver asks for and the vehicle cannot do, however slowly, and which sticks are to be let go.
 
         What is only too fast is no such.
         """

@@ -52,12 +52,12 @@ def neutral_of(plan: Plan) -> Neutral:
 
 
 def checks_of(tick: Tick, neutral: Neutral) -> list[Check]:
-    """Look at one tick of a robot that is not driven yet."""
+    """Check one tick of a robot that is not driven yet."""
     return [_device(tick, neutral), *_controls(tick, neutral), _trims(tick), _guard(tick), *_far_ends(tick)]
 
 
 def checks_of_others(others: Mapping[str, Frame | None], now: float, plan: Plan) -> list[Check]:
-    """Look at the newest frame of every other driver and input that has a source of its own, each by its timeout."""
+    """Check the newest frame of every other driver and input that has a source of its own, each by its timeout."""
     timeouts = {lower.name: lower.link_timeout for lower in plan.below} | {one.name: one.timeout for one in plan.inputs}
     return [_link(name, frame, now, timeouts.get(name, plan.guard.link_timeout)) for name, frame in others.items()]
 

@@ -297,7 +297,7 @@ class _Average:
         self._steps.clear()
 
     def rests_at(self, velocity: VelocityCommand) -> bool:
-        """Tell whether the mean is a velocity that has been the same for as long as is counted."""
+        """Return whether the mean is a velocity that has been the same for as long as is counted."""
         return self._same >= self._seconds and velocity == self._mean and bool(self._steps)
 
     def quickest(self) -> float:

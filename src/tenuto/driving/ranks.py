@@ -27,12 +27,12 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 def _is_seen(one: StickDriver) -> bool:
-    """Tell whether the sticks of somebody are known as they are now, however weak the link is."""
+    """Return whether the sticks of somebody are known as they are now, however weak the link is."""
     return not any(fault.code in LINK_CODES and fault.code not in _STILL_SEEN for fault in one.faults)
 
 
 def _is_lost(one: StickDriver | VelocityDriver) -> bool:
-    """Tell whether somebody is not heard any more; a single bad frame is no such."""
+    """Return whether somebody is not heard any more; a single bad frame is no such."""
     return any(fault.code in LINK_CODES for fault in one.faults)
 
 
@@ -158,13 +158,13 @@ class Ranks:
         return None
 
     def pressed(self, switch: str | None) -> bool:
-        """Tell whether one who may enable has pressed a switch with this tick."""
+        """Return whether one who may enable has pressed a switch with this tick."""
         if not self._below:
             return self.first.pressed(switch)
         return switch is not None and any(one.pressed(switch) for one in self._able)
 
     def choose(self, state: State) -> None:
-        """Say who drives from this tick on; the state is that of the tick before. Only where somebody is below."""
+        """Report who drives from this tick on; the state is that of the tick before. Only where somebody is below."""
         before, self.notices, self._came_on = self.current, (), None
         if state not in _KEPT:
             self._see_releases(state)
@@ -269,7 +269,7 @@ class Ranks:
         return None if one.lower is None else one.lower.permit
 
     def _may(self, one: StickDriver | VelocityDriver) -> bool:
-        """Tell whether somebody needs no permit, or has it."""
+        """Return whether somebody needs no permit, or has it."""
         permit = self._permit(one)
         return permit is None or self.first.on(permit)
 
@@ -283,7 +283,7 @@ class Ranks:
         )
 
     def say(self) -> dict[str, Hand]:
-        """Say how everybody's hands are."""
+        """Describe how everybody's hands are."""
         return {
             one.name: Hand(one.frame, one.fresh, one.reader.positions, one.held)
             for one in self.all

@@ -66,7 +66,7 @@ class Telemetry(NamedTuple):
         return now - self.time
 
     def in_words(self, now: float) -> str:
-        """Say all of it in a line; ``now`` in s."""
+        """Describe all of it in a line; ``now`` in s."""
         if not math.isfinite(self.time):
             return "nothing heard yet"
         said = [f"silent for {self.age(now):.1f} s"] if self.age(now) > _SILENT else []
@@ -143,7 +143,7 @@ def far_ends_of(cells: Mapping[str, float | str]) -> FarEnds:
 
 
 def is_text(column: str) -> bool:
-    """Tell whether a column of `Telemetry.as_row` holds text."""
+    """Return whether a column of `Telemetry.as_row` holds text."""
     return column.startswith("far.") and column.rpartition(".")[2] in _TEXTS and column.count(".") == 2
 
 

@@ -38,7 +38,7 @@ NO_PRIORITY = '"arc", for this vehicle cannot do that part by itself'
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:
-    """Look at the sensors of distance and the inhibits."""
+    """Check the sensors of distance and the inhibits."""
     for inhibit in plan.inhibits:
         place = f"inhibits.{inhibit.name}"
         yield from _above_zero(f"{place}.timeout", inhibit.timeout)
@@ -55,7 +55,7 @@ def _inputs(plan: Plan) -> Iterator[Finding]:
 
 
 def _measured(plan: Plan) -> Iterator[Finding]:
-    """Look at the measured speeds."""
+    """Check the measured speeds."""
     for measured in plan.measured:
         place = f"measured.{measured.name}"
         for name in ("tolerance", "within", "timeout"):
@@ -130,7 +130,7 @@ def _controls(place: str, controls: Iterable[ControlPlan]) -> Iterator[Finding]:
 
 
 def _names(plan: Plan, controls: Iterable[ControlPlan], chosen: SelectionPlan, place: str) -> Iterator[Finding]:
-    """Look for every name that a driver's plan speaks of."""
+    """Search for every name that a driver's plan speaks of."""
     known = [control.name for control in controls]
     guard, switches = plan.guard, [switch.name for switch in chosen.switches]
     asked = {

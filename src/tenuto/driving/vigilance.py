@@ -18,7 +18,7 @@ class Attention:
     """Stops a drive in which no control was moved for too long: a hold-to-run that was tied down, a driver who left."""
 
     def __init__(self, longest: float) -> None:
-        """Say for how long nothing may be moved, s; infinite for any time."""
+        """Set for how long nothing may be moved, s; infinite for any time."""
         self._longest = longest
         self._reference: Mapping[str, float] = {}
         self._moved_at = 0.0
@@ -52,7 +52,7 @@ class StartWarning:
     """Warns for a while before the robot may move: people near it get out of its way (ISO 12100, 6.4.3)."""
 
     def __init__(self, seconds: float) -> None:
-        """Say for how long, s."""
+        """Set for how long, s."""
         self._seconds = seconds
         self._since: float | None = None
 
@@ -72,7 +72,7 @@ class StartTest:
     """Wants the emergency stop and the loss of the link to be seen once before the first drive."""
 
     def __init__(self, wanted: tuple[str, ...], button: str | None) -> None:
-        """Say what is wanted, "emergency stop" and "link"; and the name of the emergency stop."""
+        """Set what is wanted, "emergency stop" and "link"; and the name of the emergency stop."""
         self._left = {name: False for name in wanted}
         self._button = button
 

@@ -49,14 +49,14 @@ _CLOCK, _OFF = 16_000_000, 0.025
 
 
 def misfits(profile: Profile, plan: Plan, part: str) -> dict[str, str]:
-    """Say for which targets a profile has no program, and why: target → reason."""
+    """Describe for which targets a profile has no program, and why: target → reason."""
     sketch = _no_input(profile, part) or ("" if part == "sticks" else _no_output(profile, plan, part))
     found = {"avr": sketch or _not_at_16_mhz(profile, part), "sketch": sketch}
     return {target: why for target, why in found.items() if why}
 
 
 def _no_input(profile: Profile, part: str) -> str:
-    """Say why the pins of a board cannot read the source."""
+    """Explain why the pins of a board cannot read the source."""
     if part == "robot":
         return ""  # it reads lines
     columns = _analog(profile)
@@ -70,7 +70,7 @@ def _no_input(profile: Profile, part: str) -> str:
 
 
 def _not_at_16_mhz(profile: Profile, part: str) -> str:
-    """Say why an ATmega328P cannot read the source: its clock, or its one serial port."""
+    """Explain why an ATmega328P cannot read the source: its clock, or its one serial port."""
     radio = RADIOS.find(profile.source.kind) if part != "robot" else None
     if radio is None:
         return ""
@@ -82,7 +82,7 @@ def _not_at_16_mhz(profile: Profile, part: str) -> str:
 
 
 def _no_output(profile: Profile, plan: Plan, part: str) -> str:
-    """Say why its pins cannot do what the actuators and outputs ask for."""
+    """Explain why its pins cannot do what the actuators and outputs ask for."""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
     if silent:
@@ -117,7 +117,7 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
 
 
 def _serial(profile: Profile, part: str) -> dict[str, Any]:
-    """Say how its serial port is set: as the receiver speaks, or as lines are sent."""
+    """Describe how its serial port is set: as the receiver speaks, or as lines are sent."""
     radio = RADIOS.find(profile.source.kind) if part != "robot" else None
     baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (LINE_SPEED, "N", 1)
     bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
@@ -129,7 +129,7 @@ def _serial(profile: Profile, part: str) -> dict[str, Any]:
 
 
 def board_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
-    """Say which pins do what, for the templates of a board; of a profile that fits one."""
+    """Describe which pins do what, for the templates of a board; of a profile that fits one."""
     columns = _analog(profile) if part != "robot" else ()
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]

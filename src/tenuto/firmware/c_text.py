@@ -75,7 +75,7 @@ def comments_of(code: str) -> dict[str, str]:
 
 
 def constant(node: Any) -> tuple[str, str]:
-    """Say a constant, and its type."""
+    """Describe a constant, and its type."""
     if node.type == "char":
         return str(ord(node.value.strip("'"))), "int"
     text: str = node.value

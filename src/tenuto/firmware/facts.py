@@ -43,7 +43,7 @@ def _readers(plan: Plan, reads: str) -> str:
 
 
 def _of_receiver(profile: Profile | None, inputs: list[str]) -> dict[str, Any]:
-    """Say which receiver is read, where one is: its protocol, its line, and which of its channels are read."""
+    """Describe which receiver is read, where one is: its protocol, its line, and which of its channels are read."""
     radio = RADIOS.find(profile.source.kind) if profile is not None else None
     if radio is None or piece_file(radio) is None:
         return {"receiver": "", "radio": None, "channels": []}
@@ -55,7 +55,7 @@ def _of_receiver(profile: Profile | None, inputs: list[str]) -> dict[str, Any]:
 
 
 def _of_sticks(plan: Plan) -> dict[str, Any]:
-    """Say what is read, and what is made of it."""
+    """Describe what is read, and what is made of it."""
     controls, selection = plan.controls, plan.selection
     named = [name for control in controls for name in control.rates]
     rates = list(dict.fromkeys([*selection.rates.order, *named])) if named else [selection.rates.begin]
@@ -108,7 +108,7 @@ def way_name(way: object) -> str:
 
 
 def _of_motion(plan: Plan) -> dict[str, Any]:
-    """Say how commands change, and which actuators there are."""
+    """Describe how commands change, and which actuators there are."""
     chassis, modes = plan.chassis, plan.modes
     own = way_name(chassis.ramp_way)
     ways = [own if own in ("straight", "arcs") else way_name(m.style.way(m.speeds) or own) for m in modes]
@@ -144,7 +144,7 @@ def _rows_of(mix: Any) -> list[list[float]]:
 
 
 def _of_outputs(plan: Plan) -> dict[str, Any]:
-    """Say what each output does in any mode; the last of several plans is the one that it begins with."""
+    """Describe what each output does in any mode; the last of several plans is the one that it begins with."""
     plans: dict[str, list[Any]] = {}
     for mode in plan.modes:
         for output in mode.outputs:

@@ -30,7 +30,7 @@ class Kinds(Generic[K]):
     """
 
     def __init__(self, what: str, group: str, base: Any, *more: str) -> None:
-        """Say where they are; nothing is imported before it is asked for.
+        """Set where they are; nothing is imported before it is asked for.
 
         Args:
             what, group, base: see above. more: modules outside the room that have kinds too.

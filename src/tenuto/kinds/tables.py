@@ -27,7 +27,7 @@ class OneOf:
         self._kinds, self._fits = kinds, fits
 
     def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> core_schema.CoreSchema:
-        """Say how such a table is read."""
+        """Describe how such a table is read."""
         return core_schema.no_info_plain_validator_function(self._read)
 
     def names(self) -> list[str]:

@@ -36,7 +36,7 @@ def parse_short_text(text: str, error: type[TenutoError]) -> ShortText:
 
 
 def form_of(options: Any) -> str:
-    """Say how a short text of a kind is written: ``lines:PORT[,baud=N]``."""
+    """Describe how a short text of a kind is written: ``lines:PORT[,baud=N]``."""
     place, rest = "", ""
     for one in fields(options):
         said = about(one)

@@ -125,7 +125,7 @@ class Broker:
         return info.rc == mqtt.MQTT_ERR_SUCCESS
 
     def close(self) -> None:
-        """Say the will ourselves, and leave."""
+        """Report the will ourselves, and leave."""
         if self._connected.is_set() and self._will is not None:
             self._client.publish(self._will.topic, self._will.data, qos=1, retain=True).wait_for_publish(0.5)
         self._client.disconnect()
@@ -205,7 +205,7 @@ def _password(path: str, error: type[TenutoError]) -> str:
 
 
 def _failure(cause: BaseException | None) -> str:
-    """Say why a connection did not come up; what TLS does not trust is named."""
+    """Explain why a connection did not come up; what TLS does not trust is named."""
     if isinstance(cause, ssl.SSLCertVerificationError):
         why = cause.verify_message
         if "ostname" in why or "IP address" in why:

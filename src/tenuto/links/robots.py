@@ -44,7 +44,7 @@ class Robots:
         return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
 
     def why(self, name: str, now: float) -> list[str]:
-        """Say why a robot stands, or what else there is to say of it."""
+        """Explain why a robot stands, or what else there is to say of it."""
         condition = self.condition(name, now)
         if condition == GONE:
             return ["its program has ended, or its line is cut"]
@@ -81,7 +81,7 @@ class Stopper:
         self._since |= dict.fromkeys(names or self._robots.states)
 
     def asks(self, name: str) -> bool:
-        """Tell whether a robot was asked to stop, and has not said that it is in an emergency stop."""
+        """Return whether a robot was asked to stop, and has not said that it is in an emergency stop."""
         return name in self._since
 
     def go_on(self, now: float) -> None:

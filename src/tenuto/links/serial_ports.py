@@ -6,7 +6,7 @@ import os
 
 
 def why_not(name: str, error: BaseException) -> str:
-    """Say why a port does not open or has gone, and what to do where it is a matter of rights."""
+    """Explain why a port does not open or has gone, and what to do where it is a matter of rights."""
     number = getattr(error, "errno", None)
     if number is None and error.args and isinstance(error.args[0], int):
         number = error.args[0]  # pyserial lets errors of the system through as they are, of several kinds

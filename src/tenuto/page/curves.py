@@ -26,7 +26,7 @@ class Curves:
     """The curves of one profile's file; whatever is asked for is checked as the profile is."""
 
     def __init__(self, file: str) -> None:
-        """Say where the profile is; empty where it was made in code, and nothing can be tried."""
+        """Set where the profile is; empty where it was made in code, and nothing can be tried."""
         self._file = Path(file) if file else None
 
     def all(self) -> list[dict[str, Any]]:

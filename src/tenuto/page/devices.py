@@ -116,7 +116,7 @@ class Code:
         self._made, self._tries = now, 0
 
     def why_not(self, text: str, now: float) -> str:
-        """Say why this is not the code, or nothing where it is; the right one is used up."""
+        """Explain why this is not the code, or nothing where it is; the right one is used up."""
         if not self.text:
             return "Too many wrong codes: no device is let in until the page is started again."
         if now < self._next_try:

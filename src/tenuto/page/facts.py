@@ -38,7 +38,7 @@ def device_facts() -> dict[str, Any]:
 
 
 def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[str, Any]:
-    """Say what the page has to know of a robot once: its sticks and buttons, its drawing, its units.
+    """Describe what the page has to know of a robot once: its sticks and buttons, its drawing, its units.
 
     Args:
         plan, title, origin: see `tenuto.views.scene.Scene`. driver: whose seat it is; empty for the first in rank.
@@ -65,7 +65,7 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
 
 
 def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
-    """Say how a gamepad moves it: by the name of the device's control, and whether the profile turns it round."""
+    """Describe how a gamepad moves it: by the name of the device's control, and whether the profile turns it round."""
     pad = next((info for info in LAYOUT if info.name == control.reads), None)
     return {
         "name": control.name,
@@ -113,7 +113,7 @@ def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...], rests:
 
 
 def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
-    """Say what the page shows of a tick, the same as the terminal's view.
+    """Describe what the page shows of a tick, the same as the terminal's view.
 
     Args:
         scene: of the robot. tick: the newest.

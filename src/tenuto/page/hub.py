@@ -50,7 +50,7 @@ class Hub:
         seat: bool,
         more: Callable[[Client, PageAsk], None] = lambda client, ask: None,
     ) -> None:
-        """Say who is told what the loop must know.
+        """Set who is told what the loop must know.
 
         Args:
             to_loop: takes what `tenuto.protocols.page.FromServer` reads. seat: somebody may drive from the page.

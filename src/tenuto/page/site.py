@@ -151,7 +151,7 @@ class Site:
             await asyncio.wait_for(sending, 1.0)
 
     def _still_allowed(self, socket: WebSocket, may_drive: bool) -> bool:
-        """Look again whether a device may do what it may: its key may have been revoked."""
+        """Check again whether a device may do what it may: its key may have been revoked."""
         try:
             return self._page.who(socket)[0] or not may_drive
         except PermissionError:

@@ -161,7 +161,7 @@ class Page:
             outlet.put({"type": "over"})
 
     def allowed(self, connection: HTTPConnection, *, by_script: bool = False) -> bool:
-        """Tell whether a request is meant for this server, and comes from its own page where a script made it.
+        """Return whether a request is meant for this server, and comes from its own page where a script made it.
 
         A page of somebody else in the same browser is so kept out: its origin is another, and a name of its own that it
         points to this machine is no name of it.
@@ -175,7 +175,7 @@ class Page:
         return origin == own if by_script else origin in (None, own)
 
     def who(self, connection: HTTPConnection) -> tuple[bool, str]:
-        """Tell whether somebody may drive, and the device's name. Raises `PermissionError` for who may not look."""
+        """Return whether somebody may drive, and the device's name. Raises `PermissionError` for who may not look."""
         if not self.lan:
             return True, ""
         self.devices.look(self.now())
@@ -185,7 +185,7 @@ class Page:
         return device is not None, device.name if device is not None else ""
 
     def knows(self, connection: HTTPConnection) -> bool:
-        """Tell whether somebody may look on at least."""
+        """Return whether somebody may look on at least."""
         try:
             self.who(connection)
         except PermissionError:
@@ -201,7 +201,7 @@ class Outlet:
     """
 
     def __init__(self, allowed: Callable[[], bool]) -> None:
-        """Say what tells whether this browser may still see it."""
+        """Set what tells whether this browser may still see it."""
         self.allowed = allowed
         self._newest = ""
         self._others: list[str] = []
@@ -250,7 +250,7 @@ class LogPage(Page):
         self.first = [player.overview()]
 
     def to_loop(self, message: dict[str, Any]) -> None:
-        """Say what people at the machine must know; there is no loop that could be told anything."""
+        """Report what people at the machine must know; there is no loop that could be told anything."""
         if message["kind"] == "said":
             self._say(message["why"])
 

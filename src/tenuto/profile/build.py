@@ -388,7 +388,7 @@ class _Builder:
         return measured.positions if measured is not None else ()
 
     def enable_stays(self) -> bool:
-        """Tell whether the enabling switch stays where it is put: all but a button that is pressed."""
+        """Return whether the enabling switch stays where it is put: all but a button that is pressed."""
         name = self.profile.guard.enable
         if name is None:
             return False

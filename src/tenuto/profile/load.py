@@ -62,7 +62,7 @@ def what_else(tables: Mapping[str, Any]) -> str:
 
 
 def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:
-    """Say what was found between tables, in a table of some kind, or in one key."""
+    """Describe what was found between tables, in a table of some kind, or in one key."""
     kind, known = details["type"], details.get("ctx", {})
     if kind == FINDINGS and known["findings"]:
         return list(known["findings"])
@@ -73,7 +73,7 @@ def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:
 
 
 def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
-    """Say in a builder's words what pydantic found."""
+    """Describe in a builder's words what pydantic found."""
     place = _Place.of(tuple(details["loc"]), root)
     key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
     kind, hint = details["type"], ""

@@ -46,7 +46,7 @@ class Sender(NamedTuple):
     line: LineSettings
 
     def in_words(self) -> str:
-        """Say what it is: ``sbus at 100000 baud, inverted``."""
+        """Describe what it is: ``sbus at 100000 baud, inverted``."""
         return f"{self.name} at {self.line.baud} baud" + (", inverted" if self.line.inverted else "")
 
 
@@ -54,7 +54,7 @@ class Diagnosis:
     """Looks at what a port reads while a decoder works on it."""
 
     def __init__(self, expected: str, line: LineSettings, port: LineSettings | None = None) -> None:
-        """Say what to look for.
+        """Set what to look for.
 
         Args:
             expected: the radio protocol, or "lines". line: on which it is sent. port: how the port is set; as the line.
@@ -74,7 +74,7 @@ class Diagnosis:
         self._frames.extend(frame.channels for frame in frames if not frame.lost)
 
     def findings(self, decoder: Decoder | None = None, good: int = 0) -> list[str]:
-        """Say what is the matter with the line, in a sentence each; nothing where all is well.
+        """Describe what is the matter with the line, in a sentence each; nothing where all is well.
 
         Args:
             decoder: which has worked on the same bytes. good: how many frames or lines were good, where there is none.
@@ -97,7 +97,7 @@ class Diagnosis:
             yield f"{share:.1f} % of the bytes have a wrong {what}: noise, a bad ground, or another speed"
 
     def _about_sender(self) -> Iterator[str]:
-        """Say who is likely at the other end, where it is not who was expected."""
+        """Describe who is likely at the other end, where it is not who was expected."""
         seen = Counter(zip(self._bytes, self._damaged, strict=True))
         # Some ports, and most adapters, do not say which bytes came damaged: then only the bytes are compared.
         marked = any(self._damaged)

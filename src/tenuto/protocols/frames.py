@@ -149,7 +149,7 @@ class FrameFinder:
     """
 
     def __init__(self, head: int, key: bytes | None = None) -> None:
-        """Look for one of `COMMAND`, `ANSWER`, or with a key `SIGNED_COMMAND`, `SIGNED_ANSWER`."""
+        """Search for one of `COMMAND`, `ANSWER`, or with a key `SIGNED_COMMAND`, `SIGNED_ANSWER`."""
         self._head, self._length, self._key = head, LENGTHS[head], key
         self._read = _READERS[head]
         self._buffer = bytearray()

@@ -89,7 +89,7 @@ def _without_checksum(line: bytes) -> bytes:
 
 
 def _is_name(cell: bytes) -> bool:
-    """Tell whether a cell can name a column; ``nan`` and ``inf`` are broken numbers, not names."""
+    """Return whether a cell can name a column; ``nan`` and ``inf`` are broken numbers, not names."""
     return bool(_NAME.fullmatch(cell)) and cell.lower() not in (b"nan", b"inf", b"infinity")
 
 

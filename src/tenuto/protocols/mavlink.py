@@ -140,7 +140,7 @@ def command(to: Member, number: int, parameters: Mapping[int, float], confirmati
 
 
 def result_in_words(result: int) -> str:
-    """Say what a command's acknowledgement says: "denied"."""
+    """Describe what a command's acknowledgement says: "denied"."""
     known = dialect.enums["MAV_RESULT"].get(result)
     return known.name.removeprefix("MAV_RESULT_").replace("_", " ").lower() if known else f"result {result}"
 
@@ -153,7 +153,7 @@ class _Parser(dialect.MAVLink):  # type: ignore[misc]
     """
 
     def check_signature(self, msgbuf: bytearray, system: int, component: int) -> bool:
-        """Tell whether a signature is right, and newer than the last one of its stream."""
+        """Return whether a signature is right, and newer than the last one of its stream."""
         stream, streams = (msgbuf[-13], system, component), self.signing.stream_timestamps
         before = streams.get(stream)
         if super().check_signature(msgbuf, system, component):
@@ -209,12 +209,12 @@ class MavlinkLink:
 
 
 def is_known(message: Any) -> bool:
-    """Tell whether a message is in the dialect: its sum, and its signature where there is a key, were right."""
+    """Return whether a message is in the dialect: its sum, and its signature where there is a key, were right."""
     return message.get_type() in _KNOWN
 
 
 def says_armed(heartbeat: Any) -> bool:
-    """Tell whether a HEARTBEAT says that the motors are armed."""
+    """Return whether a HEARTBEAT says that the motors are armed."""
     return bool(heartbeat.base_mode & dialect.MAV_MODE_FLAG_SAFETY_ARMED)
 
 
@@ -239,7 +239,7 @@ def _head_of(message: Any) -> tuple[int, int, int]:
 
 
 def _is_finite(message: Any) -> bool:
-    """Tell whether a setpoint has no NaN where a velocity belongs; other messages may have them by the standard."""
+    """Return whether a setpoint has no NaN where a velocity belongs; other messages may have them by the standard."""
     if message.get_type() != "SET_POSITION_TARGET_LOCAL_NED":
         return True
     return all(math.isfinite(value) for value in (message.vx, message.vy, message.vz, message.yaw_rate))

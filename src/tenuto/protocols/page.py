@@ -130,7 +130,7 @@ class Seat:
 
     @property
     def counts(self) -> LinkCounts:
-        """Say how many frames were good, broken and too late."""
+        """Describe how many frames were good, broken and too late."""
         return LinkCounts(self._good, self._bad, self._late)
 
     def stand_in(self, plan: Plan, driver: str = "") -> None:

@@ -67,7 +67,7 @@ class PpmDecoder:
             self.counts.bad += 1
 
     def _is_usual(self, length: int) -> bool:
-        """Tell whether a frame has as many channels as the others."""
+        """Return whether a frame has as many channels as the others."""
         self._alike = self._alike + 1 if length == self._length else 1
         self._length = length
         if self._alike >= (_FIXED_AFTER if not self.channels else _CHANGED_AFTER):

@@ -246,7 +246,7 @@ class RobotEnd:
         self.tick, self._shown = tick, self.number
 
     def state(self, now: float) -> RemoteState:
-        """Say how the robot is."""
+        """Describe how the robot is."""
         if now - self._begun > _LONGEST_SESSION:
             # What counts in the messages is bounded. A new session drops what is on its way, and so stops the robot.
             self.session, self._begun = secrets.token_hex(8), now
@@ -307,7 +307,7 @@ class DriverEnd:
                 self._way.answered(state.number, state.came, now)
 
     def telemetry(self) -> Telemetry:
-        """Say how the robot is; what time it was heard is that of `hear`."""
+        """Describe how the robot is; what time it was heard is that of `hear`."""
         robot = self.robot
         if robot is None:
             return NOTHING_HEARD
@@ -363,7 +363,7 @@ class DriverEnd:
         )  # fmt: skip
 
     def problem(self, now: float, silent_after: float = 5 * STATE_EVERY) -> str:
-        """Say what the driver should know of the robot: that it is silent or gone, or what it does not have."""
+        """Describe what the driver should know of the robot: that it is silent or gone, or what it does not have."""
         robot, silent = self.robot, now - self.heard_at
         if robot is None:
             return f"nothing heard of it for {now:.1f} s"
@@ -377,7 +377,7 @@ class DriverEnd:
         return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
 
     def _remember(self, tick: Tick) -> None:
-        """Say an action as long as a command of it would be valid, for one may be lost; then it would come too late."""
+        """Repeat an action as long as a command of it would be valid, for one may be lost."""
         if not tick.actions and not self._actions:
             return
         self._actions = [one for one in self._actions if 0.0 <= tick.time - one[0] <= tick.valid_for]

@@ -55,7 +55,7 @@ class ReplayWindow:
         self._seen = 0
 
     def fresh(self, counter: int) -> bool:
-        """Tell whether a counter has not come yet, and is not too old."""
+        """Return whether a counter has not come yet, and is not too old."""
         behind = self._newest - counter
         return behind < 0 or (behind < WINDOW and not self._seen >> behind & 1)
 

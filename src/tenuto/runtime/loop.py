@@ -313,7 +313,7 @@ class _Drive:
         self._end(reason)
 
     def _stop_sinks(self) -> None:
-        """Give every sink its stop, whatever the others do, and whatever has raised."""
+        """Send every sink its stop, whatever the others do, and whatever has raised."""
         self.stopping_sinks = True
         now = self.clock.now()
         try:

@@ -321,7 +321,7 @@ class Outlets:
         return found or NO_FAR_ENDS
 
     def new_emergencies(self) -> list[str]:
-        """Say which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""
+        """Describe which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""
         new: list[str] = []
         for outlet in self._all:
             why = outlet.sink.emergency
@@ -343,7 +343,7 @@ class Outlets:
         return [str(outlet.failure) for outlet in self._all if outlet.failure is not None and outlet.sink.is_log]
 
     def stop(self, tick: Tick) -> None:
-        """Give every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
+        """Send every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
         for outlet in self._all:
             outlet.stop(tick)
         until = time.monotonic() + PATIENCE

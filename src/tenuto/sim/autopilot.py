@@ -120,7 +120,7 @@ class Autopilot(Closing):
         self._udp.close()
 
     def summary(self) -> str:
-        """Say what came, in plain words."""
+        """Describe what came, in plain words."""
         armed = "armed" if self.armed else "not armed"
         return f"{self.doing}, {armed}; {self.good} good messages, {self.link.bad} that do not count"
 

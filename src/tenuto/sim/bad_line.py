@@ -13,7 +13,7 @@ class BadLine(Generic[T]):
     """What is on its way in one direction. Messages never overtake each other."""
 
     def __init__(self, loss: float = 0.0, delay: float = 0.0, seed: int = 1) -> None:
-        """Say how bad it is.
+        """Set how bad it is.
 
         Args:
             loss: share of messages that never come, 0…1; by the same dice in every run.

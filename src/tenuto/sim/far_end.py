@@ -165,7 +165,7 @@ class FarEnd(Closing):
             self._answer_now(line.counter, line.power)
 
     def _answer_now(self, counter: int, power: bool) -> None:
-        """Say how the robot is."""
+        """Report how the robot is."""
         self._answered = self.robot.now.time
         why = self.why or (0 if self._good else 1) or (0 if self.robot.obeys else 2) or (0 if power else 3)
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
@@ -177,7 +177,7 @@ class FarEnd(Closing):
         self._from_it.put(data, self._answered)
 
     def summary(self) -> str:
-        """Say what came, in plain words."""
+        """Describe what came, in plain words."""
         counts, frames = self.decoder.counts, self._frames
         if frames is not None:
             return f"{self._good} good commands, {frames.bad} bytes that are none"

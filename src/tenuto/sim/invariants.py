@@ -69,7 +69,7 @@ class _Person:
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 
     def _believed(self, frame: Frame, now: float) -> bool:
-        """Tell whether a driver can stand behind a frame."""
+        """Return whether a driver can stand behind a frame."""
         if not frame.link_good or not frame.time <= now + self._plan.period:
             return False
         values = frame.values
@@ -80,7 +80,7 @@ class _Person:
         return True
 
     def silent_at(self, now: float) -> float:
-        """Tell how long nothing was heard, s; none at all counts as nothing."""
+        """Return how long nothing was heard, s; none at all counts as nothing."""
         return now - self.heard if self.heard is not None else 0.0
 
 
@@ -222,7 +222,7 @@ class Watcher:
                 yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 
     def _comes_down(self, old: float, new: float) -> bool:
-        """Tell whether it sinks as the profile wants it when nobody is heard, or stops sinking."""
+        """Return whether it sinks as the profile wants it when nobody is heard, or stops sinking."""
         return -self._plan.guard.descend_speed - _SLACK <= new <= max(old, 0.0) + _SLACK
 
     def _obeyed(self, tick: Tick) -> Iterator[str]:

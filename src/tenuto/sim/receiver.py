@@ -101,7 +101,7 @@ class SimulatedReceiver(SerialDevice):
         return self._slowly(pieces) if faults.baud else pieces
 
     def _says_failsafe(self) -> bool:
-        """Tell whether the receiver can say it, in its frames or between them."""
+        """Return whether the receiver can say it, in its frames or between them."""
         return self._radio is not None and (
             self._radio.marks_failsafe or bool(self._radio.encode_link(Signal(0.0, 0.0, 0.0)))
         )

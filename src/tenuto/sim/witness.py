@@ -59,7 +59,7 @@ class _Pad:
     """What one gamepad or radio has sent."""
 
     def __init__(self, names: frozenset[str], sure: frozenset[str], timeout: float) -> None:
-        """Say what may be read of it, what surely is, and how old that may be, s."""
+        """Set what may be read of it, what surely is, and how old that may be, s."""
         self.names, self._sure, self.timeout = names, sure, timeout
         self.values: Mapping[str, float] = {}
         self.newest: Mapping[str, float] = {}
@@ -83,7 +83,7 @@ class _Pad:
             self.sent = frame.time  # the first that comes is late already: that is a loss too
 
     def on(self, name: str | None) -> bool:
-        """Tell whether a button, a trigger or a switch of a radio is pressed by half."""
+        """Return whether a button, a trigger or a switch of a radio is pressed by half."""
         return name is not None and name in self.values and _share(name, self.values[name]) >= 0.5
 
 
@@ -210,7 +210,7 @@ class Witness:
             yield "an emergency stop of category 0 leaves the power on, or a command"
 
     def _inhibits(self, one: Mapping[str, Any], name: str, now: float) -> bool:
-        """Tell whether an input surely inhibits."""
+        """Return whether an input surely inhibits."""
         value, came = self._inputs.get(name, (math.nan, -math.inf))
         timeout = one.get("timeout", self._guard["link_timeout"])
         on = value >= one.get("on_from", 0.5)

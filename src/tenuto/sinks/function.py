@@ -20,7 +20,7 @@ class FunctionSink(Sink):
     """
 
     def __init__(self, name: str, function: Callable[[Tick], object], rate: float | None = None) -> None:
-        """Say what to call.
+        """Set what to call.
 
         Args:
             name: for people. function: takes a tick; what it gives back counts for nothing.

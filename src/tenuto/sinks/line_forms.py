@@ -37,7 +37,7 @@ class LineForm(ABC):
 
     @property
     def problem(self) -> str:
-        """Say why nothing can be said yet; empty where it can."""
+        """Explain why nothing can be said yet; empty where it can."""
         return ""
 
 

@@ -127,7 +127,7 @@ class MavlinkSink(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Say what the autopilot has said."""
+        """Describe what the autopilot has said."""
         return self._telemetry
 
     @property

@@ -89,7 +89,7 @@ class Orders:
         self._accepted: tuple[Order, float] | None = None
 
     def told(self, now: float) -> str:
-        """Say what went wrong a moment ago, or what is not so yet; empty for nothing."""
+        """Describe what went wrong a moment ago, or what is not so yet; empty for nothing."""
         at, text = self._said
         if now - at < _TOLD_FOR:
             return text

@@ -66,7 +66,7 @@ class PageSinkOptions(PageSettings, SinkOptions):
     kind: ClassVar[str] = "page"
 
     def turns(self, plan: Plan) -> None:
-        """Say that nothing moves by it."""
+        """Report that nothing moves by it."""
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
         """List options that mean nothing together."""

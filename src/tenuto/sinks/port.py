@@ -44,7 +44,7 @@ class OutPort:
         return True
 
     def free(self, now: float) -> bool:
-        """Tell whether what was written has been sent by ``now``, s, as fast as the line is."""
+        """Return whether what was written has been sent by ``now``, s, as fast as the line is."""
         is_free = now >= self._free_at
         seen = self._passed if is_free else self._kept_back
         seen.append(now)
@@ -80,7 +80,7 @@ class OutPort:
             raise SinkError(f"{self._name} is gone: {why_not(self._name, error)}") from error
 
     def answered(self) -> bool:
-        """Tell whether anything has come since the last call; it is thrown away."""
+        """Return whether anything has come since the last call; it is thrown away."""
         return bool(self.read_bytes())
 
     def read_bytes(self) -> bytes:

@@ -31,7 +31,7 @@ class RemoteSink(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Say how the robot is."""
+        """Describe how the robot is."""
         return self.end.telemetry()
 
     @property
@@ -69,7 +69,7 @@ class RemoteSink(Sink):
 
     @abstractmethod
     def _line_problem(self) -> str:
-        """Say what is wrong with the way to the robot."""
+        """Describe what is wrong with the way to the robot."""
 
     @abstractmethod
     def _hear(self) -> None:

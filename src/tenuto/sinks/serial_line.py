@@ -91,7 +91,7 @@ class SerialLine(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Say what the far end has answered."""
+        """Describe what the far end has answered."""
         return self._hears.telemetry
 
     @property
@@ -221,7 +221,7 @@ def _examples(plan: Plan) -> Iterator[tuple[VelocityCommand, dict[str, float]]]:
 
 
 def template_problem(template: str, plan: Plan) -> str:
-    """Say why a template cannot be filled in for a plan; empty where it can."""
+    """Explain why a template cannot be filled in for a plan; empty where it can."""
     try:
         _longest(template, plan)
     except (ValueError, TypeError) as error:
@@ -230,7 +230,7 @@ def template_problem(template: str, plan: Plan) -> str:
 
 
 def outputs_problem(outputs: tuple[str, ...], template: str, plan: Plan) -> str:
-    """Say why the levels of these outputs cannot be sent; empty where they can."""
+    """Explain why the levels of these outputs cannot be sent; empty where they can."""
     if outputs and template:
         return "a line of your own names its outputs itself: leave outputs out"
     if len(outputs) > MOST_OUTPUTS:
@@ -328,7 +328,7 @@ class SerialLineOptions(RatedSinkOptions):
         return ""
 
     def _names_problem(self, names: tuple[str, ...]) -> str:
-        """Say what is wrong with names for what an answer says; empty where nothing is."""
+        """Describe what is wrong with names for what an answer says; empty where nothing is."""
         if names and self.answers is None:
             return "nothing is heard of them without answers, the longest silence of the far end"
         most = MOST_NUMBERS if self.form == "text" else 2 if names is self.wheels else 1

@@ -32,7 +32,7 @@ class SimulatedSink(Sink):
     robot: SimulatedRobot
 
     def __init__(self, physics: Physics | None = None) -> None:
-        """Say how far from ideal the robot is; as is usual for its kind if nothing is given."""
+        """Set how far from ideal the robot is; as is usual for its kind if nothing is given."""
         self._physics = physics
         self._chassis: Chassis | None = None
         self._needs = NOTHING_NEEDED

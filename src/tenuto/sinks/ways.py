@@ -59,7 +59,7 @@ class UdpWay:
         return self._udp.record_raw(box)
 
     def free(self, now: float) -> bool:
-        """Tell whether more may be sent."""
+        """Return whether more may be sent."""
         return True
 
     def free_in(self, now: float) -> float:

@@ -51,7 +51,7 @@ class Source(Closing, ABC):
         """
 
     def counts(self) -> LinkCounts:
-        """Say how many frames were good, broken and lost; zeros where the source does not count."""
+        """Describe how many frames were good, broken and lost; zeros where the source does not count."""
         return LinkCounts()
 
     def record_raw(self, box: BlackBox) -> bool:
@@ -59,7 +59,7 @@ class Source(Closing, ABC):
         return False
 
     def about_line(self) -> list[str]:
-        """Say what is the matter with the line, as the bytes tell that came; nothing where all is well."""
+        """Describe what is the matter with the line, as the bytes tell that came; nothing where all is well."""
         return []
 
     @property

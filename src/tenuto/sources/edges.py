@@ -41,7 +41,7 @@ class EdgeFile(Recording):
         self.name = f"{kind} pulses in {Path(path).name}"
 
     def counts(self) -> LinkCounts:
-        """Say how many frames the file holds, and how many pulses or frames were broken."""
+        """Describe how many frames the file holds, and how many pulses or frames were broken."""
         return LinkCounts(self._counts.good, self._counts.bad)
 
 

@@ -21,7 +21,7 @@ class FunctionSource(Source):
     def __init__(
         self, name: str, names: Sequence[str], function: Callable[[float], Mapping[str, float] | None]
     ) -> None:
-        """Say what to ask.
+        """Set what to ask.
 
         Args:
             name: for people. names: of the numbers that the function gives.

@@ -180,7 +180,7 @@ class Gamepad(Source):
             device.close()
 
     def _difference(self, found: Found, controls: tuple[ControlInfo, ...]) -> str:
-        """Say in which way a device that came is not the one that went."""
+        """Describe in which way a device that came is not the one that went."""
         before, after = ({info.name for info in infos} for infos in (self._controls, controls))
         parts = [f"{self.name} is gone, and {found.name} has come"]
         if found.identity != self.identity:

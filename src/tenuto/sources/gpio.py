@@ -113,7 +113,7 @@ class GpioPulses(Source):
         return channel_layout(MOST if self._ppm is not None else len(self._channels))
 
     def counts(self) -> LinkCounts:
-        """Say how many frames were good, and how many pulses or frames were broken."""
+        """Describe how many frames were good, and how many pulses or frames were broken."""
         counts = (self._ppm or self._pwm).counts
         return LinkCounts(counts.good, counts.bad)
 

@@ -73,7 +73,7 @@ class Lines(PortSource):
         return lines
 
     def about_line(self) -> list[str]:
-        """Say what the bytes tell of the line."""
+        """Describe what the bytes tell of the line."""
         return self._diagnosis.findings(good=self._decoder.counts.good * 10)
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -81,7 +81,7 @@ class Lines(PortSource):
         return tuple(column_info(name) for name in self._decoder.columns)
 
     def counts(self) -> LinkCounts:
-        """Say how many lines were good and how many were passed over."""
+        """Describe how many lines were good and how many were passed over."""
         return LinkCounts(self._decoder.counts.good, self._decoder.counts.bad)
 
     def poll(self, now: float) -> Frame | None:

@@ -66,7 +66,7 @@ class PageSource(Source):
         self.server.show(tick)
 
     def counts(self) -> LinkCounts:
-        """Say how many frames were good, said that nobody drives, and came too late."""
+        """Describe how many frames were good, said that nobody drives, and came too late."""
         return self._seat.counts
 
     def poll(self, now: float) -> Frame | None:

@@ -52,7 +52,7 @@ class Receiver(PortSource):
         return self._layout
 
     def counts(self) -> LinkCounts:
-        """Say what the decoder has counted."""
+        """Describe what the decoder has counted."""
         counts = self._decoder.counts
         return LinkCounts(counts.good, counts.bad, counts.lost)
 
@@ -86,7 +86,7 @@ class Receiver(PortSource):
         ]  # fmt: skip
 
     def about_line(self) -> list[str]:
-        """Say what the bytes tell of the line."""
+        """Describe what the bytes tell of the line."""
         return self._diagnosis.findings(self._decoder)
 
 

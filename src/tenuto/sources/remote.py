@@ -47,7 +47,7 @@ class RemoteSource(Source):
         self.end.prepare(plan)
 
     def counts(self) -> LinkCounts:
-        """Say how many commands counted, and how many did not."""
+        """Describe how many commands counted, and how many did not."""
         return LinkCounts(self._good, self._bad + sum(self.end.refused.values()))
 
     def tell(self, tick: Tick) -> None:
@@ -82,7 +82,7 @@ class RemoteSource(Source):
         return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
 
     def _frame_of_nobody(self, now: float) -> Frame | None:
-        """Say what has hindered for a while that anybody is heard, and once that it does no more."""
+        """Describe what has hindered for a while that anybody is heard, and once that it does no more."""
         trouble = self._trouble
         self._free_at = now if not trouble else self._free_at
         said = trouble if now - self._free_at >= _TOLD_AFTER else ""
@@ -93,7 +93,7 @@ class RemoteSource(Source):
         return Frame(now, rest, False, said, counts=self.counts()) if said else None
 
     def _speak(self, now: float) -> None:
-        """Say how the robot is: at once where that has changed, and every so often."""
+        """Report how the robot is: at once where that has changed, and every so often."""
         status = None if self.end.tick is None else self.end.tick.guard
         what = () if status is None else (status.state, *(reason.code for reason in status.reasons))
         if now - self._said_at >= STATE_EVERY or what != self._said:
@@ -114,5 +114,5 @@ class RemoteSource(Source):
         """Tell the driver's machine; never wait for it to arrive."""
 
     def _gone(self) -> bool:
-        """Tell whether the driver's machine has gone since the last call."""
+        """Return whether the driver's machine has gone since the last call."""
         return False

@@ -35,7 +35,7 @@ class ScriptSource(Source):
         self.begun = now
 
     def ended(self, now: float) -> bool:
-        """Tell whether all of it is done."""
+        """Return whether all of it is done."""
         return self.begun is not None and now - self.begun > self._course.seconds
 
     def poll(self, now: float) -> Frame:

@@ -41,6 +41,6 @@ def start_sdl() -> ModuleType:
 
 
 def stop_sdl() -> None:
-    """Give back what one `start_sdl` took."""
+    """Release what one `start_sdl` took."""
     sdl = load_sdl()
     sdl.SDL_QuitSubSystem(sdl.SDL_INIT_GAMECONTROLLER)

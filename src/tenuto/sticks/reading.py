@@ -79,7 +79,7 @@ class Reader:
         return ()
 
     def _unbelieved(self, name: str, values: Mapping[str, float], raw: dict[str, float]) -> tuple[Reason, ...]:
-        """Tell what is wrong with the number of a control, and note that of its opposite."""
+        """Return what is wrong with the number of a control, and note that of its opposite."""
         control = self._plans[name]
         if control.minus is not None:
             raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
@@ -115,7 +115,7 @@ class Reader:
         return positions
 
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
-        """Tell whether numbers stand still that were measured to be never quite still; at its end any control may."""
+        """Return whether numbers stand still that were measured to be never quite still; at its end any control may."""
         now = tuple(frame.values[name] for name, _, _ in self._noisy)
         at_ends = all(not low < value < high for value, (_, low, high) in zip(now, self._noisy, strict=True))
         if at_ends or now != self._same[0] or frame.time < self._same[1]:
@@ -137,7 +137,7 @@ class Reader:
         )
 
     def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
-        """Tell what is wrong with a frame as a whole: its link and its time."""
+        """Return what is wrong with a frame as a whole: its link and its time."""
         faults: tuple[Reason, ...] = ()
         if not frame.link_good:
             note = frame.note or "the source says that its link is not good"
@@ -177,7 +177,7 @@ def _entry(control: ControlPlan) -> _Entry:
 
 
 def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, present: bool) -> Reason:
-    """Say why a raw number cannot be used."""
+    """Explain why a raw number cannot be used."""
     reads, (lowest, highest) = control.reads, control.believable
     number, shown = real(value), str(value)[:20] if not isinstance(value, int) else "a whole number without end"
     if not present:

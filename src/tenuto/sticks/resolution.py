@@ -45,7 +45,7 @@ def shaped_steps(
 def resolution(
     steps: int, shape: Shape, dead_zone: float = 0.0, outer: float = 0.0, *, one_way: bool = False
 ) -> Resolution:
-    """Tell how many different outputs are left after shaping, and the smallest one; arguments as `shaped_steps`."""
+    """Return how many different outputs are left after shaping, and the smallest one; arguments as `shaped_steps`."""
     return resolution_of(shaped_steps(steps, shape, dead_zone, outer, one_way=one_way))
 
 

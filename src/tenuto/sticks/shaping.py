@@ -62,7 +62,7 @@ def direct(inner: float, outer: float, shape: Callable[[float], float]) -> Calla
 
 
 def leaves_dead_zone(size: float, inner: float, hysteresis: float, away: bool) -> bool:
-    """Tell whether a stick counts as moved, so that noise at the edge of the dead zone does not chatter.
+    """Return whether a stick counts as moved, so that noise at the edge of the dead zone does not chatter.
 
     It comes back to rest at ``inner``, and leaves rest at ``inner + hysteresis``. The price is a first output of
     hysteresis/(1 − inner) instead of 0.

@@ -60,7 +60,7 @@ class Style(ABC):
         return None
 
     def cause(self, shaped: Mapping[str, float]) -> str:
-        """Say what makes less of the sticks than they ask for; empty where nothing does. For `explain` only."""
+        """Describe what makes less of the sticks than they ask for; empty where nothing does. For `explain` only."""
         return ""
 
 
@@ -83,7 +83,7 @@ class TurningStick(Style):
         return tuple.__new__(Intent, (forward, 0.0, 0.0, turn))  # as Intent does, by the shortest way
 
     def cause(self, shaped: Mapping[str, float]) -> str:
-        """Say what the corner of the stick square makes less of."""
+        """Describe what the corner of the stick square makes less of."""
         asked, made = self.asked(shaped), self.intent(shaped)
         pairs = zip(("forward", "turn"), asked, (made.forward, made.turn), strict=True)
         less = [f"{name} {a:+.2f} becomes {b:+.2f}" for name, a, b in pairs if abs(b - a) > 1e-6]
@@ -149,7 +149,7 @@ class StyleOptions(ABC):
         """Return the style for a vehicle that it fits."""
 
     def misfit(self, chassis: Chassis) -> Misfit | None:
-        """Say why it does not fit a vehicle; None where it does."""
+        """Explain why it does not fit a vehicle; None where it does."""
         return None
 
     def measured_heading(self) -> tuple[str, str | None] | None:

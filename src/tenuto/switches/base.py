@@ -62,16 +62,16 @@ class SwitchPlan(ABC):
         """Make the switch."""
 
     def operated(self) -> Operated:
-        """Say how a hand operates it once; here: by a press, and a pause as long."""
+        """Describe how a hand operates it once; here: by a press, and a pause as long."""
         long = _PRESS + self.debounce
         return Operated("pressed", ((long, long),))
 
     def undone(self) -> Operated:
-        """Say how a hand switches it off again, where that is another thing than to let it go; here: it is not."""
+        """Describe how a hand switches it off again, where that is another thing than to let it go; here: it is not."""
         return Operated("let go", ())
 
     def asked(self) -> str:
-        """Say what to do to switch it on, where that is another thing than to press it; here: nothing."""
+        """Describe what to do to switch it on, where that is another thing than to press it; here: nothing."""
         return ""
 
     def held_at(self) -> Mapping[str, float]:

@@ -32,12 +32,12 @@ class GesturePlan(SwitchPlan):
         return _Gesture(self)
 
     def operated(self) -> Operated:
-        """Say for how long the sticks are held there."""
+        """Describe for how long the sticks are held there."""
         ((on, off),) = super().operated().presses
         return Operated(f"held for {self.time:g} s", ((self.time + on, off),))
 
     def asked(self) -> str:
-        """Say to hold the sticks there."""
+        """Describe to hold the sticks there."""
         held = " and ".join(f"{name} {where}" for name, where, _ in self.sticks)
         return f"hold {held} for {self.time:g} s"
 

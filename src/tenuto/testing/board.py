@@ -194,7 +194,7 @@ def full_scale(plan: Plan) -> dict[str, float]:
 
 
 def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: float = CLOSE) -> str:
-    """Say at which tick two sides part, and in what; empty where they never do."""
+    """Describe at which tick two sides part, and in what; empty where they never do."""
     if len(here) != len(there):
         return f"{len(here)} ticks here, {len(there)} there"
     full, odd = full_scale(plan), 0

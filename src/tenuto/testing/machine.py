@@ -109,7 +109,7 @@ class Explorer:
     """
 
     def __init__(self, plan: Plan, firsts: Sequence[Values | None], seconds: Sequence[Values | None]) -> None:
-        """Say what may happen.
+        """Set what may happen.
 
         Args:
             plan: of a robot with one driver below the first; link timeouts shorter than `PERIOD`.

@@ -141,7 +141,7 @@ def _add_measured(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str
 
 
 def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Say in which form numbers go out for some actuators, axles and outputs."""
+    """Report in which form numbers go out for some actuators, axles and outputs."""
     form = st.fixed_dictionaries(
         {"form": st.sampled_from(["share", "duty", "pulse"]), "full": st.floats(0.5, 20.0)},
         optional={"reverse": st.booleans(), "smallest": st.floats(0.01, 0.3), "at_zero": st.just("brake")},

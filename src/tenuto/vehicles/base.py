@@ -224,7 +224,7 @@ class Chassis(ABC):
         return None
 
     def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
-        """Tell whether what has to turn is there within ``dt`` s for a command, from what the actuators do now."""
+        """Return whether what has to turn is there within ``dt`` s for a command, from what the actuators do now."""
         return True
 
     @property
@@ -283,7 +283,7 @@ class Chassis(ABC):
         return vx, vy, vz, yaw_rate
 
     def limits(self) -> ChassisLimits:
-        """Say the fastest straight, sideways, up and turn, and the smallest radius."""
+        """Describe the fastest straight, sideways, up and turn, and the smallest radius."""
 
         def fastest(command: VelocityCommand) -> float:
             if max(map(abs, self.possible(*command))) < _NOTHING:
@@ -317,7 +317,7 @@ class Chassis(ABC):
         return self.inverse(*command)
 
     def fits(self, command: VelocityCommand) -> bool:
-        """Tell whether it can do a command."""
+        """Return whether it can do a command."""
         possible = self.possible(*command)
         same = all(abs(a - b) <= ROUNDING for a, b in zip(possible, command, strict=True))
         return same and self.load(*command) <= 1.0 + ROUNDING
@@ -340,7 +340,7 @@ class Chassis(ABC):
         return VelocityCommand(*(axis / load for axis in possible)), 1.0 / load
 
     def cause(self, command: VelocityCommand) -> str:
-        """Say what keeps it from doing a command as asked; empty where nothing does. For `explain` only."""
+        """Describe what keeps it from doing a command as asked; empty where nothing does. For `explain` only."""
         kept, share = self.within_reach(command)
         if kept == command:
             return ""

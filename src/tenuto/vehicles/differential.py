@@ -92,7 +92,7 @@ class Differential(Chassis):
 
     # The same as in the base, by the shortest way: this is the chassis of most robots, and is asked at every tick.
     def fits(self, command: VelocityCommand) -> bool:
-        """Tell whether no wheel has to turn faster than it can."""
+        """Return whether no wheel has to turn faster than it can."""
         vx, vy, vz, yaw_rate = command
         rim = abs(vx) + abs(yaw_rate) * self.track / 2.0
         return vy == vz == 0.0 and rim <= self.max_wheel_speed * self.wheel_radius * (1.0 + ROUNDING)

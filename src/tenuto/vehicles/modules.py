@@ -57,7 +57,7 @@ class SteeredModules(Chassis):
         return super().jerks if self.turn_rate == math.inf else frozenset()
 
     def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
-        """Tell whether every module points along its own speed within ``dt`` s."""
+        """Return whether every module points along its own speed within ``dt`` s."""
         if self.turn_rate == math.inf:
             return True
         most = self.turn_rate * dt + _ALONG

@@ -28,7 +28,7 @@ SETTLING = 40
 
 
 def takes_priority(chassis: Chassis, priority: str) -> bool:
-    """Tell whether a part of a velocity can go first: where it can be had alone, whatever the others are.
+    """Return whether a part of a velocity can go first: where it can be had alone, whatever the others are.
 
     So it is not where wheels steer, where one axis moves another, or with the turn of a boat without reverse.
     """
@@ -60,7 +60,7 @@ def settle(chassis: Chassis, asked: VelocityCommand, priority: str) -> VelocityC
 
 
 def cause(chassis: Chassis, asked: VelocityCommand, priority: str) -> str:
-    """Say what keeps a vehicle from doing what is asked; empty where nothing does. For `explain` only."""
+    """Describe what keeps a vehicle from doing what is asked; empty where nothing does. For `explain` only."""
     kept = settle(chassis, asked, priority)
     if priority == "arc" or kept == asked or chassis.cannot(asked):
         return chassis.cause(asked)

@@ -243,7 +243,7 @@ class SteeredWheels(Chassis):
         return Drawing(tuple(Part(one.name, one.x, one.y) for one in self.wheels), radius=self.wheel_radius)
 
     def limits(self) -> ChassisLimits:
-        """Say the fastest straight and turn, and the smallest radius of the reference point's path."""
+        """Describe the fastest straight and turn, and the smallest radius of the reference point's path."""
         vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
         radius = math.hypot(vx, vy) / yaw_rate
         straight = 1.0 / self.load(1.0, 0.0, 0.0, 0.0) if self.max_wheel_speed < math.inf else math.inf

@@ -229,7 +229,7 @@ class Thrusters(Chassis):
         return not self._walls or all(a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._walls)
 
     def _is_possible(self, vx: float, vy: float, vz: float, yaw_rate: float) -> bool:
-        """Tell whether thrusters push along all of a velocity, however hard."""
+        """Return whether thrusters push along all of a velocity, however hard."""
         slack = _SLACK * (1.0 + abs(vx) + abs(vy) + abs(vz) + abs(yaw_rate))
         return all(-slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._never)
 

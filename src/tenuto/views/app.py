@@ -107,7 +107,7 @@ class WatchApp(_View):
         every: float,
         keys: Mapping[str, Callable[[], None]],
     ) -> None:
-        """Say what to do.
+        """Set what to do.
 
         Args:
             poll: called every so often, s; False ends the view. view: gives what to show.
@@ -151,7 +151,7 @@ class LiveApp(_View):
         newest: Callable[[], tuple[Scene, Tick | None, Beat] | None],
         tell: Callable[[str], None],
     ) -> None:
-        """Say where ticks come from.
+        """Set where ticks come from.
 
         Args:
             scene: to begin with. newest: gives the newest of all; None once the drive is over.

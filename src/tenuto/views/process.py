@@ -37,7 +37,7 @@ class LiveView:
     """
 
     def __init__(self, scene: Scene, interrupt: Callable[[str], None], *, keys: bool = True) -> None:
-        """Say what is shown, and what a key that asks for a stop does: it is called with the name of the key.
+        """Set what is shown, and what a key that asks for a stop does: it is called with the name of the key.
 
         Without ``keys`` it only draws: those of this terminal drive the robot.
         """

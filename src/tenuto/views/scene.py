@@ -121,7 +121,7 @@ def _pads(plan: Plan) -> tuple[Pad, ...]:
 
 
 def _upright(plan: Plan, name: str) -> bool:
-    """Tell whether a stick makes the robot go ahead or up, as a side of a tank does; or aside, or turn."""
+    """Return whether a stick makes the robot go ahead or up, as a side of a tank does; or aside, or turn."""
     style = next(mode.style for mode in plan.modes if name in mode.style.controls())
     ahead, aside, up, turn = style.intent(dict.fromkeys(style.controls(), 0.0) | {name: 1.0})
     return max(abs(ahead), abs(up)) >= max(abs(aside), abs(turn))

@@ -106,7 +106,7 @@ def _head(scene: Scene, tick: Tick | None, width: int) -> Text:
 
 
 def _state(tick: Tick, width: int, high: int) -> list[Text]:
-    """Say the guard's state large: a band over the whole width, with its word in the middle."""
+    """Describe the guard's state large: a band over the whole width, with its word in the middle."""
     words = " ".join(tick.state.upper()).center(width)
     followed = tick.state == tick.guard.state
     style = _BADGE[tick.guard.state if followed else State.FAULT]
@@ -219,7 +219,7 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 
 def _preflight(scene: Scene, tick: Tick, width: int) -> list[Text]:
-    """Say what is ready before the first drive, in as few lines as it takes; and of what is not, what to do."""
+    """Describe what is ready before the first drive, in as few lines as it takes; and of what is not, what to do."""
     neutral = scene.neutral
     found = [*scene.checks, *(checks_of(tick, neutral) if neutral is not None else ())]
     ready = [check.name for check in found if check.good]
@@ -275,7 +275,7 @@ def _bar(value: float, end: float, long: int) -> Text:
 
 
 def _far_ends(tick: Tick, width: int) -> list[Text]:
-    """Say what each far end says of itself, a line or two each."""
+    """Describe what each far end says of itself, a line or two each."""
     lines = []
     for name, one in tick.far.items():
         style = "" if one.follows is not False else "yellow"
@@ -285,7 +285,7 @@ def _far_ends(tick: Tick, width: int) -> list[Text]:
 
 
 def _link(scene: Scene, tick: Tick, beat: Beat) -> Text:
-    """Say how the link and the loop do."""
+    """Describe how the link and the loop do."""
     frame = tick.frame
     age = math.inf if frame is None else tick.time - frame.time
     heard = "nothing heard yet" if frame is None else f"{beat.frames:.0f} frames/s, newest {1000 * age:.0f} ms old"

@@ -152,7 +152,7 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
-    """Look at the speeds of every mode; what several modes have of one table is said once, of the worst of them."""
+    """Check the speeds of every mode; what several modes have of one table is said once, of the worst of them."""
     worst: dict[str, tuple[float, Finding]] = {}
     for mode in plan.modes:
         own = profile.modes.get(mode.name)

@@ -43,7 +43,7 @@ def inputs_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
-    """Tell what is wrong with where a number is read."""
+    """Return what is wrong with where a number is read."""
     source = table.source
     if table.far_end is not None:
         yield from _far_end(profile, key, table)
@@ -67,7 +67,7 @@ def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
 
 
 def _far_end(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
-    """Tell what is wrong with a number that a far end says."""
+    """Return what is wrong with a number that a far end says."""
     for other in ("source", "source_of"):
         if getattr(table, other) is not None:
             yield unexpected(f"{key}.far_end", f"nothing beside {other}", f'"{table.far_end}"', "remove one")

@@ -92,13 +92,13 @@ class Decoder(ABC):
             self._damaged = [place for place in self._damaged if place >= self._gone]
 
     def _is_whole(self, at: int, length: int) -> bool:
-        """Tell whether none of these bytes came damaged."""
+        """Return whether none of these bytes came damaged."""
         first = self._gone + at
         return not any(first <= place < first + length for place in self._damaged)
 
     @abstractmethod
     def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
-        """Look at the bytes from ``at`` on, and append a frame if one starts there.
+        """Check the bytes from ``at`` on, and append a frame if one starts there.
 
         Returns:
             How many bytes are done with, or 0 where more bytes are needed to tell.

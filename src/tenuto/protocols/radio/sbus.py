@@ -103,7 +103,7 @@ class SbusDecoder(Decoder):
         return next((noise for noise in places if self._fits(buffer, at + noise)), None)
 
     def _search(self, buffer: bytearray, at: int) -> int:
-        """Look for the one place where two frames fit; give how many bytes come before it."""
+        """Search for the one place where two frames fit; give how many bytes come before it."""
         places = []
         place = buffer.find(_HEADER, at, at + LENGTH)
         while place >= 0:
