@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import CART, MEDLAR, Bench, Hands, Notebook, examples, pad, prompt_terminals, run
-from tenuto import Tick
+from helpers import CART, MEDLAR, PERIOD, Bench, Hands, Notebook, examples, pad, prompt_terminals, run
+from tenuto import Frame, Tick
 from tenuto.analysis.measure import measure
 from tenuto.analysis.odometry import motion_in_log
 from tenuto.clock import SimulatedClock
@@ -258,6 +258,24 @@ def test_what_does_not_follow_is_never_shown_as_driven(tmp_path: Path) -> None:
     said = f"cart does not follow: stands; {WHY[6]}"
     assert all(said in [notice.text for notice in tick.notices] for tick in late)
     assert late[-1].explain(MEDLAR).answer.endswith(said)
+
+
+@given(st.floats(0.0, 6.0) | st.none(), st.booleans() | st.none(), st.booleans())
+def test_driving_is_said_only_of_what_was_heard_lately_and_follows(
+    last: float | None, follows: bool | None, able: bool
+) -> None:
+    """One that was never there, or has fallen silent, is not followed either; what never says so is not doubted."""
+    bench = Bench()
+    bench.run(0.1, pad())
+    bench.run(0.1, pad(held=True))
+    for _ in range(round(8.0 / PERIOD)):
+        bench.now += PERIOD
+        heard = -math.inf if last is None else min(last, bench.now)
+        far = {"cart": Telemetry(heard, frozenset(("follows",)) if able else frozenset(), follows)}
+        tick = bench.pipeline.step(Frame(bench.now, pad(0.5, held=True)), bench.now, far=far)
+        if tick.guard.state is State.DRIVING and bench.now > 1.0:
+            gone = able and bench.now - heard > 3.0
+            assert (tick.state == "driving, not followed") == (gone or follows is False)
 
 
 def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: Path) -> None:

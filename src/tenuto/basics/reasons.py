@@ -128,7 +128,12 @@ class Code(StrEnum):
     TICK_OVER_BUDGET = "tick_over_budget", Kind.NOTICE, "a tick took longer than its period", "lower loop.rate"
     LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "check the disk"
     FAR_END = "far_end", Kind.NOTICE, "the far end does not answer, or reports a fault", "check it"
-    FAR_END_STANDS = "far_end_stands", Kind.NOTICE, "the far end does not follow", "fix the reason that it reports"
+    FAR_END_STANDS = (
+        "far_end_stands",
+        Kind.NOTICE,
+        "the far end does not follow",
+        "check that it is on; fix what it reports",
+    )
     ENABLE_OFFERED = "enable_offered", Kind.NOTICE, "the far end is ready", "enable when you want to drive"
     BEYOND_BOUND = "beyond_bound", Kind.NOTICE, "beyond guard.needs.within or .height_below", "drive back"
     PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile was refused", "correct the file"

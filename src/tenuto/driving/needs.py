@@ -18,6 +18,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 _OFFERED_FOR = 5.0
 # A far end takes a moment to begin; after so long, s, one that does not follow is told.
 FOLLOWS_WITHIN = 0.5
+# What it said so long ago is not known to be so any more, s. Heartbeats of autopilots come once a second.
+SILENT_AFTER = 3.0
 _UNDER_WAY = (State.DRIVING, State.WAITING_FOR_REST)
 
 
@@ -133,10 +135,18 @@ class Needs:
                 self._was_ready = True
         if state is State.DRIVING and self._began is not None and self._now - self._began >= FOLLOWS_WITHIN:
             for name, one in self._far.items():
-                if one.follows is False:
-                    why = "; ".join((*filter(None, (one.state,)), *one.reasons))
-                    told += (Reason(Code.FAR_END_STANDS, f"{name} does not follow: {why or 'it does not say why'}"),)
+                why = self._why_not_followed(one)
+                told += (Reason(Code.FAR_END_STANDS, f"{name} does not follow: {why}"),) if why else ()
         return told
+
+    def _why_not_followed(self, one: Telemetry) -> str:
+        """Explain why a far end does not follow; empty where it does, or never says whether it does."""
+        age = one.age(self._now)
+        if "follows" in one.says and age > SILENT_AFTER:
+            return f"silent for {age:.0f} s" if math.isfinite(age) else "nothing was heard from it yet"
+        if one.follows is not False:
+            return ""
+        return "; ".join((*filter(None, (one.state,)), *one.reasons)) or "it does not say why"
 
     def lower(self, demand: VelocityCommand) -> tuple[VelocityCommand, tuple[Reason, ...]]:
         """Let a robot that is beyond a bound only come back; return the demand, and why it is none."""

@@ -69,8 +69,8 @@ class UdpSink(RemoteSink):
     def _line_problem(self) -> str:
         if self._session is None:
             return (
-                "no answer yet: does it listen there, with the same key, does nobody else drive it, "
-                f"and is {self.end.name} a name in its keys, where it has one for each driver?"
+                "no answer yet: check that it listens there with the same key, and that nobody else drives it; "
+                f"where each driver has a key, that one of them is for {self.end.name}"
             )
         return ""
 
