@@ -22,7 +22,7 @@ import pytest
 import tenuto
 from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
 from helpers import Hands, patient, run
-from tenuto import Profile, Tick, load_profile
+from tenuto import Profile, Tick, load_profile, parse_profile
 from tenuto.data import shipped
 from tenuto.sim.sources import stick_numbers
 from tenuto.sinks.function import FunctionSink
@@ -100,6 +100,32 @@ def test_two_fingers_drive_and_either_of_them_lifted_stops(browser: Browser, dri
     fingers.lift(lifted)
     drive.stops("hold_released" if lifted == 0 else "")
     wait_for(lambda: drive.state == ("not enabled", "driving")[lifted], f"it is {drive.state}")
+
+
+@in_browser
+@pytest.mark.parametrize("lifted", [0, 1], ids=["left", "right"])
+def test_with_two_sticks_the_thumb_on_the_left_one_may_hold(browser: Browser, lifted: int) -> None:
+    text = shipped("damson.toml").read_text().replace('link_timeout = "500 ms"', 'link_timeout = "1 s"')
+    with PageDrive(parse_profile(text)) as drive:
+        page = opened(browser, drive)
+        fingers = Fingers(page)
+        left, right = (fingers.middle_of(f".stick-box:nth-child({number}) .stick") for number in (1, 2))
+        wait_for(lambda: "hold_not_pressed" in drive.codes(), f"not ready: {drive.ticks[-1].guard}")
+        fingers.down(0, left)
+        drive.stands_for(0.3)
+        assert drive.state == "not enabled", "a thumb on a stick holds only where that was asked for"
+        fingers.lift(0)
+        page.locator("#by-stick").click()
+        fingers.down(0, (left[0] + 20, left[1]))
+        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+        assert not drive.moving, "a knob that trims is in its middle at first"
+        fingers.down(1, right)
+        fingers.move(1, (0, -40))
+        drive.drives()
+        assert wait_for(lambda: drive.ticks[-1].command.vz > 0.05, "it does not climb")
+        fingers.lift(lifted)
+        drive.stops("hold_released" if lifted == 0 else "")
+        wait_for(lambda: drive.state == ("not enabled", "driving")[lifted], f"it is {drive.state}")
 
 
 @in_browser

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from typing import Any
 
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.preflight import checks_of
 from tenuto.driving.tick import Tick
-from tenuto.protocols.page import BUTTONS, LAYOUT, STICKS, TRIGGERS, controls_of, rests_of
+from tenuto.protocols.page import BUTTONS, LAYOUT, STICKS, TRIGGERS, controls_of, knobs_of, rests_of, springs_of
 from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.outline import outline
 from tenuto.views.scene import Pad, Scene, scene_of
@@ -30,7 +29,7 @@ def device_facts() -> dict[str, Any]:
                       "rest": 0.0}
                      for name, one_way in names.items()],
         "sticks": [left, right],
-        "sliders": [{"name": name, "one_way": True, "springs": True, "label": name} for name in TRIGGERS],
+        "sliders": [{"name": name, "one_way": True, "springs": True, "fine": True, "label": name} for name in TRIGGERS],
         "buttons": [{"name": name, "role": "", "stays": False, "label": name} for name in BUTTONS],
         "holds": [],
         "grip": 1.0,
@@ -60,7 +59,7 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
         "quantities": {name: quantity.name.lower() for name, quantity in scene.quantities.items()},
         "quantity_units": {name: quantity.unit for name, quantity in scene.quantities.items()},
         "controls": [_control(control, at) for control, at in zip(controls, rests.values(), strict=True)],
-        **_widgets(plan, scene, controls, rests),
+        **_widgets(plan, scene, controls),
     }  # fmt: skip
 
 
@@ -77,9 +76,10 @@ def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
     }
 
 
-def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...], rests: Mapping[str, float]) -> dict[str, Any]:
+def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dict[str, Any]:
     """Share the controls out to sticks, sliders and buttons."""
     guard, driving = plan.guard, plan.driving_controls()
+    springs, knobs = springs_of(plan, controls), knobs_of(plan)
     on_sticks = {name for pad in scene.pads for name in (pad.x, pad.y)}
     holds = [name for name in (guard.hold_to_run, guard.hold_to_run_2) if name is not None]
     # Of a grip with three positions the middle one.
@@ -97,8 +97,9 @@ def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...], rests:
             continue
         label = ", ".join(reads.get(control.name, [control.name]))
         if control.name in driving or not control.one_way:
-            sliders.append({"name": control.name, "one_way": control.one_way, "springs": rests[control.name] == 0.0,
-                            "label": label})  # fmt: skip
+            back = control.name in springs
+            sliders.append({"name": control.name, "one_way": control.one_way, "springs": back, "label": label,
+                            "fine": back or control.name in knobs})  # fmt: skip
             continue
         role = next((roles[name] for name in (control.name, *reads.get(control.name, ())) if name in roles), "")
         stays = (guard.enable_stays and role == "enable") or control.name in {one.permit for one in plan.below}

@@ -145,7 +145,8 @@ class Seat:
         self._controls, timeout = controls_of(plan, driver)
         self._oldest = min(MOST_AGE, timeout)
         self._rests = rests_of(plan, self._controls)
-        self._stays = {name: at for name, at in self._rests.items() if at < 0.0}
+        springs = springs_of(plan, self._controls)
+        self._stays = {name: at for name, at in self._rests.items() if name not in springs}
 
     def take(self, client: str, frame: PageFrame, now: float) -> Frame | None:
         """Return the frame that a page's frame stands for, or None where it does not count; `why_not` says why.
@@ -211,12 +212,26 @@ def controls_of(plan: Plan, driver: str) -> tuple[tuple[ControlPlan, ...], float
 def rests_of(plan: Plan, controls: Sequence[ControlPlan]) -> dict[str, float]:
     """Return where each control of a page is that nobody has touched: a switch of several positions is at its first.
 
+    A knob that trims is in its middle, where it trims nothing.
+    """
+    middle = springs_of(plan, controls) | knobs_of(plan)
+    return {one.name: 0.0 if one.name in middle else -1.0 for one in controls}
+
+
+def springs_of(plan: Plan, controls: Sequence[ControlPlan]) -> frozenset[str]:
+    """Name the controls of a page that come back by themselves; all others stay where they are put.
+
     What reads the same control of the device as one that springs back springs back with it.
     """
     guard = plan.guard
     names = {*plan.driving_controls(), guard.hold_to_run, guard.hold_to_run_2}
     springs = {reads for one in controls if one.name in names or one.one_way for reads in one.all_reads}
-    return {one.name: 0.0 if springs.intersection(one.all_reads) else -1.0 for one in controls}
+    return frozenset(one.name for one in controls if springs.intersection(one.all_reads))
+
+
+def knobs_of(plan: Plan) -> frozenset[str]:
+    """Name the controls that are turned to trim another one."""
+    return frozenset(trim.knob for trim in plan.selection.trims if trim.knob is not None)
 
 
 def infos_for(plan: Plan, driver: str = "") -> tuple[ControlInfo, ...]:

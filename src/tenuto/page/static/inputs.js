@@ -32,6 +32,7 @@ export class Inputs {
     this.reach = 0.3;
     this.pad = null;
     this.tilt = null;
+    this.byStick = false;
     this.listen();
   }
 
@@ -41,7 +42,7 @@ export class Inputs {
     this.release();
     this.values = Object.fromEntries(robot.controls.map((control) => [control.name, control.rest]));
     this.byName = Object.fromEntries(robot.controls.map((control) => [control.name, control]));
-    const { sticks, buttons, hold, widgets } = this.places;
+    const { sticks, buttons, hold, widgets, byStick } = this.places;
     sticks.replaceChildren();
     this.sticks = robot.sticks.map((stick, number) => this.makeStick(stick, number, robot.sticks.length, sticks));
     widgets.classList.toggle("two", this.sticks.length > 1);
@@ -50,6 +51,9 @@ export class Inputs {
       ...robot.sliders.map((slider) => this.makeSlider(slider)),
     );
     hold.hidden = !robot.holds.length;
+    // Two sticks take both thumbs of a phone: then the one that rests on the left stick may hold.
+    this.holdByStick(false);
+    byStick.hidden = !(robot.holds.length && robot.sticks.length > 1 && matchMedia("(pointer: coarse)").matches);
   }
 
   makeStick({ x, y, dead_zone, round }, number, of, place) {
@@ -77,6 +81,7 @@ export class Inputs {
       area.setPointerCapture(event.pointerId);
       // The stick is in its middle where the thumb lands: nothing jumps.
       Object.assign(stick, { pointer: event.pointerId, from: [event.clientX, event.clientY] });
+      if (this.byStick && number === 0) this.hold("stick", true);
       event.preventDefault();
     });
     // Where the browser has it: moves as they come, not once a picture.
@@ -94,7 +99,8 @@ export class Inputs {
       area.addEventListener(end, (event) => {
         if (event.pointerId !== stick.pointer) return;
         Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
-        this.changed();
+        if (number === 0) this.hold("stick", false);
+        else this.changed();
       });
     }
     return stick;
@@ -118,11 +124,11 @@ export class Inputs {
     return button;
   }
 
-  makeSlider({ name, one_way, springs, label: said }) {
+  makeSlider({ name, one_way, springs, fine, label: said }) {
     const label = element("label", {});
     label.textContent = words(said);
     const rest = this.byName[name].rest;
-    const range = element("input", { type: "range", min: one_way ? "0" : "-1", max: "1", step: springs ? "0.01" : "1" });
+    const range = element("input", { type: "range", min: one_way ? "0" : "-1", max: "1", step: fine ? "0.01" : "1" });
     const set = (value) => {
       range.value = String(value);
       this.values[name] = Number(value);
@@ -146,9 +152,16 @@ export class Inputs {
     // Where no finger is left on the screen, none holds anything, whatever became of its pointer.
     onceNoFingerIsLeft(() => {
       for (const stick of this.sticks) Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
-      this.changed();
+      this.hold("stick", false);
     });
     addEventListener("contextmenu", (event) => event.target.closest?.("#deck") && event.preventDefault());
+  }
+
+  // Whether a thumb on the left stick holds. A thumb that is there already has to come again.
+  holdByStick(on) {
+    this.byStick = on;
+    this.places.byStick.setAttribute("aria-pressed", String(on));
+    this.hold("stick", false);
   }
 
   hold(by, on) {

@@ -20,7 +20,7 @@ const RESET_HELD_MS = 1000;
 const place = (id) => document.getElementById(id);
 const view = new View();
 const inputs = new Inputs(
-  { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), widgets: place("widgets"), reach: place("reach") },
+  { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), byStick: place("by-stick"), widgets: place("widgets"), reach: place("reach") },
   () => moved(),
   (why) => away(why, true),
 );
@@ -207,6 +207,7 @@ place("mark").addEventListener("click", () => say({ type: "mark" }));
 place("tilt").addEventListener("click", async () => {
   place("tilt").setAttribute("aria-pressed", String(await inputs.toggleTilt()));
 });
+place("by-stick").addEventListener("click", () => inputs.holdByStick(!inputs.byStick));
 place("tilt").hidden = !("DeviceOrientationEvent" in window && matchMedia("(pointer: coarse)").matches);
 
 function showSeat() {
