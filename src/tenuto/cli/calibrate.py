@@ -105,7 +105,8 @@ def calibrate(
 
 
 def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Frame]:
-    """Lead a person through the three steps, with a live picture, and give the frames of all of them."""
+    """Lead a person through the three steps, with a live picture, and return the frames of all of them."""
+    from tenuto.calibration import measure
     from tenuto.calibration.measure import REST_SECONDS
 
     steps = (
@@ -137,7 +138,8 @@ def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Fr
                     refreshed = view.now
                     _show(view, pages, live, number, prompt, ended - view.now, _both_ends(frames, view))
                 clock.sleep_until(start + view.now + _POLL_SECONDS)
-        _say_done(pages, view)
+        if pages and not stopped:
+            _say_done(pages, view, measure(frames, source.controls()))
         if stopped:
             raise KeyboardInterrupt
     return frames
@@ -154,13 +156,19 @@ def _show(
         live.update(Group(said, view.link(), view.table(results.height - 4, marks)), refresh=True)
 
 
-def _say_done(pages: list[PageServer], view: Watch) -> None:
-    """Report on pages that it is over, and let them show it."""
+def _say_done(pages: list[PageServer], view: Watch, found: Measurement) -> None:
+    """Show on pages what was measured; it stays there when this program has ended."""
+    prompt = (
+        "Measured." if found.good else "Measured: not good enough to be saved. Fix what is listed, and measure again."
+    )
+    more = {
+        "step": 0, "prompt": prompt, "findings": [f"{one.where}: {one.text}" for one in found.findings],
+        "verdicts": {name: one.verdict for name, one in found.controls.items() if one.moved},
+    }  # fmt: skip
     for server in pages:
-        server.watched = {**view.as_page(), "step": 0, "prompt": "Measured. The terminal says what was found."}
-    if pages:
-        clock = the_clock.get()
-        clock.sleep_until(clock.now() + _LAST_LOOK)
+        server.watched = {**view.as_page(), **more}
+    clock = the_clock.get()
+    clock.sleep_until(clock.now() + _LAST_LOOK)
 
 
 def _both_ends(frames: list[Frame], view: Watch) -> list[str]:

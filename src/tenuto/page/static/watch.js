@@ -8,7 +8,7 @@ export class Watch {
     this.rows = new Map();
   }
 
-  show({ source, link, good, rate, moved, controls, step, prompt, left, done }) {
+  show({ source, link, good, rate, moved, controls, step, prompt, left, done, findings, verdicts }) {
     this.place.hidden = false;
     const lead = this.place.querySelector("#lead");
     lead.hidden = !prompt;
@@ -18,12 +18,17 @@ export class Watch {
       if (said.dataset.prompt !== prompt) Object.assign(said.dataset, { prompt });
       said.textContent = left === undefined ? prompt : `${prompt} ${left} s`;
     }
+    const list = this.place.querySelector("#findings");
+    if (findings && list.childElementCount !== findings.length) {
+      list.replaceChildren(...findings.map((text) => Object.assign(element("li", {}), { textContent: text })));
+    }
     this.place.querySelector("#watched").textContent = `${source}: ${link}, ${Math.round(rate)} frames/s`;
     this.place.querySelector("#moved").textContent = moved ?? (good ? "move one stick" : "");
     for (const [name, [raw, low, high, least, most]] of Object.entries(controls)) {
       const row = this.rows.get(name) ?? this.make(name);
       row.line.classList.toggle("moved", name === moved);
       row.line.classList.toggle("done", done?.includes(name) ?? false);
+      if (verdicts?.[name]) row.line.dataset.verdict = verdicts[name];
       row.raw.textContent = raw === null ? "–" : Number(raw.toPrecision(6));
       const share = (value) => (most > least ? Math.max(0, Math.min(100, (100 * (value - least)) / (most - least))) : 0);
       row.band.style.left = `${share(low)}%`;
