@@ -1,5 +1,6 @@
 """Settings for all tests, and the invariants that every tick of every test must keep."""
 
+import gc
 import os
 import sys
 import time
@@ -20,6 +21,9 @@ settings.register_profile("tenuto", deadline=None, max_examples=USUAL, derandomi
 settings.register_profile("fresh", settings.get_profile("tenuto"), max_examples=FRESH, derandomize=False)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=QUICK)
 settings.load_profile("tenuto")
+
+# A twentieth of all that is computed here was spent on looking for garbage.
+gc.set_threshold(200_000, 20, 100)
 
 _WAY = 3
 # About half of what waits for real time.
