@@ -28,6 +28,16 @@ from tenuto.vehicles.velocity import STANDSTILL
 pytestmark = pytest.mark.port
 
 SERVOS = '\n[actuators.wheels]\nform = "pulse"\n[actuators.right_wheel]\nreverse = true\n'
+MECANUM = """
+format = 1
+name = "Four rollers"
+source = { kind = "gamepad" }
+style = { kind = "any_direction", forward = "left_y", sideways = "left_x", turn = "right_x" }
+speeds = { forward = 1.0, sideways = 0.8, turn = 2.0 }
+limits = { acceleration = 1.0 }
+guard = { hold_to_run = "left_shoulder", link_timeout = 0.3, stop_deceleration = 2.0 }
+chassis = { kind = "mecanum", wheelbase = 0.3, track = 0.25, wheel_radius = 0.05 }
+"""
 BUTTONS = '[guard]\nemergency_stop = "north"\nreset = "south"'
 PULSED = tenuto.parse_profile(shipped("medlar.toml").read_text().replace("[guard]", BUTTONS) + SERVOS)
 
@@ -237,3 +247,19 @@ def test_a_line_that_cannot_be_filled_in_or_carried_is_an_error_of_check(keys: s
     text = f'{shipped("medlar.toml").read_text()}\n[sinks.line]\nkind = "serial"\nport = "/dev/ttyUSB0"\n{keys}\n'
     found = [str(finding) for finding in advise(tenuto.parse_profile(text)) if finding.is_error]
     assert [line.startswith(said or "") for line in found] == [True] * (said is not None)
+
+
+@given(st.sets(st.sampled_from(["front_left", "front_right", "rear_left", "rear_right"])), st.booleans(), st.booleans())
+def test_motors_that_no_line_sends_are_told(first: set[str], split: bool, velocity: bool) -> None:
+    """One line may have some wheels and a second one the others; a line of velocities has all of them."""
+    wheels = ["front_left", "front_right", "rear_left", "rear_right"]
+    lines = [" ".join(f"{{{name}_wheel:.2f}}" for name in wheels if name in first)]
+    if split:
+        lines.append(" ".join(f"{{{name}_wheel:.2f}}" for name in wheels if name not in first))
+    lines = [line for line in lines if line] + (["{vx:.3f} {vy:.3f} {yaw_rate:.3f}"] if velocity else [])
+    table = '[sinks.s{}]\nkind = "serial"\nport = "p{}"\nline = "{}"\n'
+    tables = "".join(table.format(number, number, line) for number, line in enumerate(lines))
+    told = [one.text for one in advise(tenuto.parse_profile(MECANUM + tables)) if one.where == "sinks"]
+    missing = [] if split or velocity or not first else [name for name in wheels if name not in first]
+    assert bool(told) == bool(missing)
+    assert all(f"{name}_wheel" in told[0] for name in missing)

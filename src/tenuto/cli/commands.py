@@ -15,7 +15,7 @@ from typer.core import TyperGroup
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
         "begin": "Set a robot up by answering, or change its sticks",
-        "devices": "List what is connected, and how to name it in a profile",
+        "devices": "List what is connected, and its text for a profile",
         "doctor": "Find what keeps this computer from driving a robot",
         "watch": "Show live what a controller sends",
         "calibrate": "Measure the sticks: rest, ends, noise, return",
@@ -33,7 +33,7 @@ COMMANDS: dict[str, dict[str, str]] = {
         "follow": "Run at the robot: follow a driver's machine",
         "station": "Show every robot at a broker, and why it stands",
     },
-    "understand": {
+    "explain": {
         "why": "Explain one moment of a drive, stage by stage",
         "report": "Write a report of a drive, with figures",
         "compare": "Compare two profiles under the same sticks",

@@ -336,8 +336,11 @@ class SerialLineOptions(RatedSinkOptions):
 
     def turns(self, plan: Plan) -> dict[str, bool]:
         """Name the actuators of its line: ``{left.share}`` is as [actuators] says, ``{left}`` is not."""
-        named = {name for _, name, _, _ in string.Formatter().parse(self.line) if name}
-        found = {one.name: any(name.startswith(f"{one.name}.") for name in named) for one in plan.actuators}
+        try:
+            named = {name for _, name, _, _ in string.Formatter().parse(self.line) if name}
+        except ValueError:  # `plan_errors` says so
+            return {}
+        found = {one: any(name.startswith(f"{one}.") for name in named) for one in plan.chassis.bounds()}
         return {name: formed for name, formed in found.items() if formed or name in named}
 
     def waits(self, plan: Plan) -> tuple[float, str]:

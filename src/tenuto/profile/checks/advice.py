@@ -38,7 +38,7 @@ def advise(
     return [
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan), *_released(plan),
-        *_guard(plan), *_sinks(profile, plan),
+        *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
     ]  # fmt: skip
 
 
@@ -53,6 +53,18 @@ def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Finding]:
 def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
     for name, options in profile.sinks.items():
         yield from (finding.within(f"sinks.{name}") for finding in options.plan_errors(plan))
+
+
+def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find motors that no sink sends, where some are sent one by one: they would get no command."""
+    told = [turns for sink in profile.sinks.values() if (turns := sink.turns(plan)) is not None]
+    sent = {name for turns in told for name in turns}
+    if not sent or not all(told):  # a velocity is all of them
+        return
+    motors = [name for name, bound in plan.chassis.bounds().items() if bound.quantity.drives]
+    if missing := [name for name in motors if name not in sent]:
+        text = f"no sink sends {', '.join(missing)}: the robot is told the other motors only"
+        yield warning("sinks", text, "add them to a line or to channels, if they are motors of their own")
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:
