@@ -195,7 +195,7 @@ def test_used_wrongly_or_given_something_broken(tmp_path: Path) -> None:
     (tmp_path / "bad.toml").write_text(Path(PROFILE).read_text().replace("dead_zone", "dead_zon", 1))
     (tmp_path / "bad.csv").write_text("time,left_y\n0,oops\n")
     for arguments, status, said in (
-        (["drive", "bad.toml"], 1, "bad.toml: controls.drive.dead_zon: expected one of"),
+        (["drive", "bad.toml"], 1, "bad.toml: controls.drive.dead_zon: expected a key of this table"),
         (["drive", PROFILE, "--recording", "bad.csv"], 1, "bad.csv:2: expected a number in column left_y"),
         (["drive", PROFILE, "--recording", RECORDING, "--to", "lgo:x.csv"], 1, 'found "lgo"'),
         (["drive", "missing.toml"], 2, "missing.toml"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import MISSING, dataclass, field, fields
 from pathlib import Path
@@ -98,7 +99,9 @@ def text_of(
         table_in(document, "choose")["steering"] = {"switch": "steering_button", "order": order}
     if "pace" in answers.meant:
         _put_pace(document, answers.meant["pace"].control)
-    return tomlkit.dumps(document)
+    text = tomlkit.dumps(document)
+    # A table that was put in stands close to the next one; in a file of somebody's own, lines stay as they are.
+    return re.sub(r"(?<=[^\n])\n(?=\[)", "\n\n", text) if name else text
 
 
 def table_in(document: Any, name: str) -> Any:

@@ -86,7 +86,10 @@ def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
         known = list(place.table.model_fields) if place.table else []
         own = get_args(place.table.model_fields["kind"].annotation) if place.table and "kind" in known else ()
         of = f" with kind {own[0]}" if own else ""
-        return unexpected(key, f"one of {', '.join(known)}{of}", "an unknown key", nearest(name, known))
+        meant = nearest(name, known)
+        # All thirty keys of a table help nobody who has misspelt one.
+        able = f"a key of this table{of}" if meant else f"one of {', '.join(known)}{of}"
+        return unexpected(key, able, "an unknown key", meant)
     if kind == "union_tag_invalid":
         tags = [word.strip("' ") for word in details["ctx"]["expected_tags"].split(",")]
         found = str(details["ctx"]["tag"])
