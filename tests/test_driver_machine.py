@@ -65,7 +65,7 @@ def on(values: Values | None, name: str) -> bool:
 
 
 class Known(NamedTuple):
-    """What somebody knows who only looks on: how far each has come on the way back to driving since the last stop.
+    """What somebody knows who only watches: how far each has come on the way back to driving since the last stop.
 
     It has stood: 1, and was let go: 2, and was pressed again: 3.
     """

@@ -198,7 +198,7 @@ def test_one_page_drives_and_another_only_after_word_that_it_has_gone(story: lis
         elif said["kind"] == "frame":
             assert driver in ("", said["client"])
             driver = said["client"]
-            assert driver != pages[3].id  # it may look on only
+            assert driver != pages[3].id  # it may only watch
     for name, told in at.told.items():
         heard = [one for one in told if one["type"] == "who"]
         there = pages[int(name)].id in at.hub.clients

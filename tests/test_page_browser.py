@@ -498,7 +498,7 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         assert drive.source.server.fingerprint == server.fingerprint
         page = browser.new_context(ignore_https_errors=True).new_page()
         page.goto(drive.source.server.url)
-        wait_for(lambda: "Medlar" in page.inner_text("#title"), "whoever may look on sees nothing")
+        wait_for(lambda: "Medlar" in page.inner_text("#title"), "whoever may watch sees nothing")
         assert not page.locator("#take").is_visible()
         page.get_by_role("button", name="emergency stop").click()
         drive.stands_for(0.3)

@@ -42,7 +42,7 @@ class PageSettings:
     Attributes:
         port: of TCP; 0 for any that is free.
         lan: to devices in the network too, over TLS, after a code was typed in; otherwise to this machine only.
-        watchers: in the network anybody may look on.
+        watchers: in the network anybody may watch.
     """
 
     port: int = option("a port of TCP from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)

@@ -13,7 +13,7 @@ from tenuto.protocols.page import LONGEST_MESSAGE, SEAT_KEPT_FOR, PageAsk, PageF
 _RATE, _BURST = 300.0, 300.0
 # So much of what means nothing is borne.
 _MOST_GARBAGE = 20
-# So many may look on.
+# So many may watch.
 MOST_CLIENTS = 40
 
 
@@ -122,7 +122,7 @@ class Hub:
         self._tell_all()
 
     def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
-        """Do what stops the robot, resets it, notes something, or is about who drives; not for who looks on only."""
+        """Do what stops the robot, resets it, notes something, or is about who drives; not for who only watches."""
         if not client.may_drive:
             client.tell({"type": "refused", "text": "this page may only watch"})
         elif ask.type == "emergency":

@@ -1,4 +1,4 @@
-"""What is shown to whom: the newest tick for everybody who may look on, and word for the loop of who drives."""
+"""What is shown to whom: the newest tick for everybody who may watch, and word for the loop of who drives."""
 
 from __future__ import annotations
 
@@ -185,7 +185,7 @@ class Page:
         return device is not None, device.name if device is not None else ""
 
     def knows(self, connection: HTTPConnection) -> bool:
-        """Return whether somebody may look on at least."""
+        """Return whether somebody may at least watch."""
         try:
             self.who(connection)
         except PermissionError:

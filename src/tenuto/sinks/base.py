@@ -35,7 +35,7 @@ class Sink(Closing, ABC):
         period: the shortest time between two ticks that it is given, s; 0 for every one.
         only_looks: nothing is driven: it sends standstills, and asks its far end for nothing else.
         clock: what it reads the time by, set before `start`: real or simulated, as the loop's; a sink asks no other.
-        asks: by which somebody who looks on may ask for a stop, from any thread; set before `start`.
+        asks: by which somebody who watches may ask for a stop, from any thread; set before `start`.
     """
 
     name: str

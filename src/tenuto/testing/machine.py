@@ -124,7 +124,7 @@ class Explorer:
         """Yield every move, with what was known before it.
 
         Args:
-            follow: makes of what somebody who looks on knew before a move what is known after it; None at the
+            follow: makes of what somebody who watches knew before a move what is known after it; None at the
                 beginning. States that differ in it are different states.
 
         Raises:

@@ -22,7 +22,7 @@ export class Class {
       const turn = Math.round((robot.turn * 180) / Math.PI);
       card.moves.textContent = robot.state === "gone" || robot.state === "silent" ? ""
         : `${robot.speed.toFixed(2)} m/s${turn ? `, ${Math.abs(turn)} deg/s to the ${turn > 0 ? "left" : "right"}` : ""}`;
-      const asked = robot.asked ? ["asked to stop, and has not said that it does"] : [];
+      const asked = robot.asked ? ["asked to stop; it has not confirmed yet"] : [];
       const why = [...asked, ...robot.why].join("; ");
       if (card.why.textContent !== why) card.why.textContent = why;
       card.stop.hidden = !mayStop;

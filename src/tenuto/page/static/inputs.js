@@ -280,7 +280,7 @@ export class Inputs {
   // Why nobody may be driven by now; empty where all is well.
   problem() {
     if (this.tilt && performance.now() - this.tilt.at > TILT_SILENT_MS) {
-      return this.tilt.heard ? "the phone says nothing of its tilt" : "this device does not know its tilt";
+      return this.tilt.heard ? "the phone sends no tilt" : "this device has no tilt sensor";
     }
     return "";
   }

@@ -220,7 +220,7 @@ function showSeat() {
   place("take").textContent = !driver ? "Drive from here"
     : `Ask ${driver.name} for the robot`;
   place("mark").hidden = !may;
-  place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You look on.`
+  place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You watch.`
     : who.seat ? "Nobody drives." : "This page shows the drive; the sticks are elsewhere.";
   if (facts && shownFor !== `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`) {
     shownFor = `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`;

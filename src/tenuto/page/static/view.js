@@ -45,13 +45,13 @@ export class View {
   device() {
     place("title").textContent = "Sticks";
     this.state("sticks only", "none");
-    const text = "Take the seat below and move the sticks: the terminal at the robot shows what they send.";
+    const text = "Press Drive from here and move the sticks: the terminal at the robot shows what they send.";
     list(place("reasons"), [{ class: "", sign: "", text, todo: "" }]);
   }
 
   disconnected(why) {
     this.state("not connected", "none");
-    list(place("reasons"), [{ class: "", sign: "•", text: why, todo: "it is tried again; without this page the robot stops by itself, and somebody must take the seat again" }]);
+    list(place("reasons"), [{ class: "", sign: "•", text: why, todo: "the page tries again; without it the robot stops by itself, and somebody must press Drive from here again" }]);
   }
 
   tick(tick, who) {
@@ -163,7 +163,7 @@ export class View {
     const others = there.filter((one) => one.id !== you);
     place("who").replaceChildren(...others.map((one) => {
       const row = element("div", {});
-      row.textContent = `${one.name} ${one.id === driver ? "drives" : "looks on"}`;
+      row.textContent = `${one.name} ${one.id === driver ? "drives" : "watches"}`;
       if (driver === you && one.may_drive) {
         const button = element("button", { type: "button" });
         button.textContent = "hand the robot over";
