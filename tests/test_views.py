@@ -73,6 +73,24 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
                 assert f"{name.replace('_', ' ')} {value:+6.2f}{unit}" in text
 
 
+def test_what_a_small_terminal_has_no_room_for_is_told_and_scrolled_to() -> None:
+    profile = tenuto.load_profile(shipped("quince.toml"))
+    scene = scene_of(profile.plan(), profile.name, "recording")
+    tick = tenuto.replay(profile, shipped("quince-course.csv")).at(15.0)
+    beat = Beat(50.0, 49.0, 0.02, driven=True)
+    for height in range(12, 40):
+        every = {line.plain for line in screen(scene, tick, beat, 80, 1000)} - {""}
+        seen: set[str] = set()
+        for scroll in range(40):
+            lines = [line.plain for line in screen(scene, tick, beat._replace(scroll=scroll), 80, height)]
+            assert len(lines) <= height
+            seen |= {*lines}
+        # A small square has other lines than a large one; all else is somewhere.
+        assert {line for line in every if "│" not in line and "─" not in line and line[:1] != " "} <= seen
+        first = [line.plain for line in screen(scene, tick, beat, 80, height)]
+        assert any("lines more" in line for line in first) == (not {one for one in every if "wheel" in one} <= {*first})
+
+
 MODES = """
 [choose.mode]
 switch = "pace"

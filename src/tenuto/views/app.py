@@ -16,10 +16,13 @@ from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat, screen
 
 REFRESH_SECONDS = 0.1
+# By how many lines a key scrolls; and a terminal that holds everything.
+_SCROLL, _TALLEST = 4, 1000
 _HELP = """
  q, Ctrl-C   stop: stop the robot, and end; once more: without the ramp
  m           mark this moment: it is noted in the log
  p, space    pause the view; the robot is driven on
+ ↑, ↓        scroll, where the terminal is too small for all of it
  ?, h        this help; again: close it
 
  ● a stick where it is held, ○ within its dead zone ░
@@ -142,7 +145,11 @@ class WatchApp(_View):
 class LiveApp(_View):
     """Shows the newest tick several times a second."""
 
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("m", "mark", "mark")]
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("m", "mark", "mark"),
+        Binding("up,pageup", f"scroll(-{_SCROLL})", "scroll up", priority=True),
+        Binding("down,pagedown", f"scroll({_SCROLL})", "scroll down", priority=True),
+    ]
     HELP = _HELP
 
     def __init__(
@@ -161,7 +168,7 @@ class LiveApp(_View):
         self._scene, self._newest, self._tell = scene, newest, tell
         self._tick: Tick | None = None
         self._beat = Beat()
-        self.marks = 0
+        self.marks = self.scrolled = 0
 
     def on_mount(self) -> None:
         """Begin to refresh."""
@@ -179,13 +186,19 @@ class LiveApp(_View):
 
     def drawn(self) -> RenderableType:
         """Return what is shown."""
-        beat = self._beat._replace(paused=self.paused, marks=self.marks)
+        beat = self._beat._replace(paused=self.paused, marks=self.marks, scroll=self.scrolled)
         return Text("\n").join(screen(self._scene, self._tick, beat, self.size.width, self.size.height))
 
     def action_stop(self, key: str) -> None:
         """Ask for a stop; the view stays until the robot stands."""
         self.paused = False
         self._tell(f"stop {key}")
+
+    def action_scroll(self, by: int) -> None:
+        """Scroll by so many lines, no further than there are any."""
+        every = screen(self._scene, self._tick, self._beat._replace(scroll=1), self.size.width, _TALLEST)
+        self.scrolled = max(0, min(self.scrolled + by, len(every) - self.size.height))
+        self.draw()
 
     def action_mark(self) -> None:
         """Mark this moment."""

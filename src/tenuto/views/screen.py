@@ -46,6 +46,7 @@ class Beat(NamedTuple):
 
     Attributes:
         rate: ticks a second. frames: a second. worst: the longest time from tick to tick, s. paused: the view is.
+        scroll: by how many lines what is too much for a small terminal is pushed up.
         marks: how many were set. driven: the robot has been driven in this drive.
     """
 
@@ -53,6 +54,7 @@ class Beat(NamedTuple):
     frames: float = 0.0
     worst: float = 0.0
     paused: bool = False
+    scroll: int = 0
     marks: int = 0
     driven: bool = False
 
@@ -83,11 +85,21 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
     # The state is as large as the reasons leave room for: they come first.
     why = _why(tick, width, max(room - 1, 3))
     lines += _state(tick, width, 3 if len(why) + 3 <= room else 1)
-    lines += [*why, *gaps, *middle, *gaps, *moves, *gaps]
-    lines = [*lines[: height - len(foot)], *foot]
+    body = [*(_why(tick, width, height) if beat.scroll else why), *gaps, *middle, *gaps, *moves, *gaps]
+    lines += [*_part_of(body, beat.scroll, max(1, height - len(lines) - len(foot))), *foot]
     for line in lines:
         line.truncate(width, overflow="ellipsis")
     return lines
+
+
+def _part_of(body: list[Text], scroll: int, room: int) -> list[Text]:
+    """Return as many lines as there is room for; where some are below them, the last one says so."""
+    first = max(0, min(scroll, len(body) - room))
+    below = len(body) - first - room
+    if below <= 0:
+        return body[first:]
+    more = Text(f"  ↓ {below + 1} lines more: arrow keys, or a taller terminal", style="dim")
+    return [*body[first : first + room - 1], more]
 
 
 def _head(scene: Scene, tick: Tick | None, width: int) -> Text:
