@@ -96,7 +96,9 @@ def drive(
     if source is not None and recording is not None:
         raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
     with ExitStack() as stack:
-        loaded, prepared, opened, others = open_sources(stack, profile, source, recording, other or [], calibration)
+        loaded, prepared, opened, others = open_sources(
+            stack, profile, source, recording, other or [], calibration, to or []
+        )
         if not anyway:
             _refuse_errors(loaded, prepared.calibration)
 

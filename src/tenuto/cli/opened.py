@@ -36,12 +36,21 @@ def open_sources(
     recording: Path | None,
     other: Sequence[str],
     calibration: Path | None,
+    to: Sequence[str] = (),
 ) -> Opened:
-    """Load a profile, open where its frames come from, and put to it what was measured. Raises as these do."""
+    """Load a profile, open where its frames come from, and put to it what was measured. Raises as these do.
+
+    The texts of sinks, ``to``, are read first: a misspelt one must not be told only when the device is there.
+    """
     import tenuto
+    from tenuto.basics.errors import SinkError
+    from tenuto.kinds.texts import read_text
     from tenuto.profile.prepare import prepare_profile
+    from tenuto.sinks.base import SINKS
     from tenuto.sources import open_others
 
+    for text in to:
+        read_text(text, SINKS, SinkError)
     loaded, clock = tenuto.load_profile(profile), the_clock.get()
     chosen = f"recording:{recording}" if recording is not None else source if source is not None else loaded
     opened = stack.enter_context(tenuto.open_source(chosen, clock=clock))

@@ -53,7 +53,7 @@ def preflight(
     """
     with ExitStack() as stack:
         stopped = stack.enter_context(ctrl_c())
-        opened = open_sources(stack, profile, source, None, other or [], calibration)
+        opened = open_sources(stack, profile, source, None, other or [], calibration, to or [])
         found = [*static_checks(opened, to or []), *_looked(stack, opened, to or [], seconds, stopped)]
     if as_json:
         print_json(
