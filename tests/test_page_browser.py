@@ -544,7 +544,7 @@ def test_what_a_device_sends_is_shown_on_a_page(tmp_path: Path, words: tuple[str
             found = wait_for(
                 lambda: page.tick["watch"]["step"] == 0 and page.tick["watch"], "it does not say what it found"
             )
-            assert set(found["verdicts"].values()) <= {"good", "usable", "not good"}
+            assert "not good" in found["verdicts"].values(), "a second is not enough for a stick"
             assert ("not good enough" in found["prompt"]) == ("not good" in found["verdicts"].values())
             assert all(": " in finding for finding in found["findings"])
         assert process.wait(PATIENCE) in (0, 1)

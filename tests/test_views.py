@@ -24,7 +24,7 @@ from tenuto.driving.preflight import Check
 from tenuto.views.app import LiveApp, WatchApp
 from tenuto.views.process import LiveView
 from tenuto.views.scene import Scene, scene_of
-from tenuto.views.screen import Beat, screen
+from tenuto.views.screen import Beat, most_scroll, screen
 
 COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel-course", "damson": "damson-flight"}
 SCENE = scene_of(MEDLAR.plan(), "Medlar", "pad → wheels")
@@ -81,7 +81,7 @@ def test_what_a_small_terminal_has_no_room_for_is_told_and_scrolled_to() -> None
     for height in range(12, 40):
         every = {line.plain for line in screen(scene, tick, beat, 80, 1000)} - {""}
         seen: set[str] = set()
-        for scroll in range(40):
+        for scroll in range(most_scroll(scene, tick, beat, 80, height) + 1):
             lines = [line.plain for line in screen(scene, tick, beat._replace(scroll=scroll), 80, height)]
             assert len(lines) <= height
             seen |= {*lines}

@@ -158,9 +158,7 @@ def _show(
 
 def _say_done(pages: list[PageServer], view: Watch, found: Measurement) -> None:
     """Show on pages what was measured; it stays there when this program has ended."""
-    prompt = (
-        "Measured." if found.good else "Measured: not good enough to be saved. Fix what is listed, and measure again."
-    )
+    prompt = "Measured." if found.good else "Measured: not good enough. Fix what is listed, and measure again."
     more = {
         "step": 0, "prompt": prompt, "findings": [f"{one.where}: {one.text}" for one in found.findings],
         "verdicts": {name: one.verdict for name, one in found.controls.items() if one.moved},

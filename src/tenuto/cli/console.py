@@ -21,15 +21,16 @@ problems = Console(stderr=True, highlight=False, markup=False, emoji=False)
 
 def print_json(command: str, found: Mapping[str, Any]) -> None:
     """Print what a command found as one JSON object. NaN and infinite numbers are null, for JSON has none."""
-    said = {"format": JSON_FORMAT, "command": command, **_plain(found)}
+    said = {"format": JSON_FORMAT, "command": command, **plain_numbers(found)}
     typer.echo(json.dumps(said, indent=2, allow_nan=False))
 
 
-def _plain(value: Any) -> Any:
+def plain_numbers(value: Any) -> Any:
+    """Return the same with null in the place of numbers that JSON does not have."""
     if isinstance(value, Mapping):
-        return {str(key): _plain(one) for key, one in value.items()}
+        return {str(key): plain_numbers(one) for key, one in value.items()}
     if isinstance(value, (list, tuple)):
-        return [_plain(one) for one in value]
+        return [plain_numbers(one) for one in value]
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 

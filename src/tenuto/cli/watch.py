@@ -16,7 +16,7 @@ from rich.text import Text
 
 from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
-from tenuto.cli.console import counted, print_json, results
+from tenuto.cli.console import counted, plain_numbers, print_json, results
 from tenuto.cli.live import may_take_the_screen
 from tenuto.cli.opened import opened_box, say_of_box, say_of_pages
 from tenuto.cli.signals import ctrl_c
@@ -314,12 +314,3 @@ def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:
                 refreshed = view.now
                 screen.update(view.view(), refresh=True)
             clock.sleep_until(clock.now() + _POLL_SECONDS)
-
-
-def plain_numbers(value: object) -> object:
-    """Replace what JSON has no number for by null."""
-    if isinstance(value, dict):
-        return {key: plain_numbers(item) for key, item in value.items()}
-    if isinstance(value, list):
-        return [plain_numbers(item) for item in value]
-    return None if isinstance(value, float) and not math.isfinite(value) else value

@@ -11,15 +11,13 @@ from collections.abc import Callable, Iterator
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.guard import State
 from tenuto.driving.needs_plan import SAID_BY, NeedsPlan
-from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
+from tenuto.driving.telemetry import NO_FAR_ENDS, SILENT_AFTER, FarEnds, Telemetry
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # For how long the driver is told that it may be enabled now, s.
 _OFFERED_FOR = 5.0
 # A far end takes a moment to begin; after so long, s, one that does not follow is told.
 FOLLOWS_WITHIN = 0.5
-# What it said so long ago is not known to be so any more, s. Heartbeats of autopilots come once a second.
-SILENT_AFTER = 3.0
 _UNDER_WAY = (State.DRIVING, State.WAITING_FOR_REST)
 
 

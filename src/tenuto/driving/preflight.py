@@ -8,7 +8,7 @@ from typing import NamedTuple
 from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code
 from tenuto.driving.plan import Plan
-from tenuto.driving.telemetry import Telemetry
+from tenuto.driving.telemetry import SILENT_AFTER, Telemetry
 from tenuto.driving.tick import Tick
 
 # A stick that rests further from its middle, or a trim that is larger, is told: shares of the travel.
@@ -16,7 +16,6 @@ NEUTRAL = 0.05
 # What keeps every robot from moving before a drive needs no words.
 _USUAL = (Code.HOLD_NOT_PRESSED, Code.HOLD_NOT_RELEASED, Code.NOT_ENABLED, Code.ENDED, Code.NO_FRAME, Code.NOT_AT_REST)
 _FAR = (Code.FAR_END_SILENT, Code.FAR_END_UNFIT, Code.FAR_END_NOT_READY)
-_SILENT_AFTER = 2.0
 
 
 class Check(NamedTuple):
@@ -115,7 +114,7 @@ def _far_ends(tick: Tick) -> Iterator[Check]:
 
 def _far_end(name: str, one: Telemetry, own: Collection[str], now: float) -> Check:
     text = one.in_words(now)
-    if one.age(now) > _SILENT_AFTER:
+    if one.age(now) > SILENT_AFTER:
         return Check(name, False, text, "check its power, its line and its address")
     if own:
         return Check(name, False, "; ".join(own), "fix what the text names")

@@ -114,8 +114,10 @@ def _columns(name: str, says: frozenset[str]) -> tuple[tuple[str, str], ...]:
 # All that a far end may say; what a link bears is worked out here.
 EVERYTHING = frozenset(Telemetry._fields) - {"time", "says", "bears"}
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
-# A far end that said nothing for longer than this is silent, s.
+# Silence of so long is shown, s.
 _SILENT = 1.0
+# What a far end said longer ago is not known to be so any more, s. Heartbeats of autopilots come once a second.
+SILENT_AFTER = 3.0
 _BY_NAME = ("wheels", "distances")
 # What is no higher than this stands on the ground, m.
 _SOME_HEIGHT = 0.05

@@ -26,8 +26,8 @@ _ENDINGS = ("angle", "wheel", "track", "thrust")
 _INCHES, _DPI = (12.8, 8.0), 100
 
 
-def _with_its_zero_at_that_of(ax: Axes, right: Axes) -> None:
-    """Put the zeros of both scales at one height, with room for all lines of each."""
+def _align_zeros(ax: Axes, right: Axes) -> None:
+    """Draw the zeros of both scales at one height, with room for all lines of each."""
     ends = [one.get_ylim() for one in (ax, right)]
     below = max(max(-low, 0.0) / max(high, -low) for low, high in ends)
     above = max(max(high, 0.0) / max(high, -low) for low, high in ends)
@@ -94,7 +94,7 @@ def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
     lines = [(names[axis], units.of(axis).scale * table[f"command.{axis}"].to_numpy()) for axis in moved]
     _lines(ax, time, lines, f"command, {units.speed.name}", [sides[axis] for axis in moved])
     if right is not ax:
-        _with_its_zero_at_that_of(ax, right)
+        _align_zeros(ax, right)
         right.set_ylabel(units.turn.name, color=ORANGE)
         right.tick_params(axis="y", colors=ORANGE)
     ax.text(1.0, 1.03, "--- asked for", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
@@ -192,7 +192,7 @@ def plot_path(
         else:
             does = actuators[mark] if mark < len(actuators) else None
             draw_robot(ax, chassis, x[mark], y[mark], heading[mark], does, size=size)
-        beside = y[mark] - (size * _to_the_right(chassis, heading[mark]) if chassis is not None else 0.0)
+        beside = y[mark] - (size * _right_reach(chassis, heading[mark]) if chassis is not None else 0.0)
         ax.annotate(
             f"{time[mark]:.0f} s", (beside, x[mark]), (4, -3), textcoords="offset points", fontsize=8, zorder=7,
             bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.7, "pad": 1},
@@ -211,7 +211,7 @@ def plot_path(
     ax.set_ylabel("x (forward at the start), m")
 
 
-def _to_the_right(chassis: Chassis, heading: float) -> float:
+def _right_reach(chassis: Chassis, heading: float) -> float:
     """Return how far a robot reaches to the right of its middle, seen from above, its wheels included, m."""
     ahead, left = outline_of(chassis).T
     return 1.2 * float(-np.min(ahead * np.sin(heading) + left * np.cos(heading)))

@@ -38,7 +38,7 @@ def piece_file(kind: type) -> Path | None:
 
 @cache
 def _compiled() -> BytecodeCache:
-    """Make what keeps compiled templates in memory: to compile them takes longer than to fill them in."""
+    """Return a cache of compiled templates in memory: to compile one takes longer than to fill it in."""
     from jinja2 import BytecodeCache
 
     class Kept(BytecodeCache):
@@ -56,7 +56,7 @@ def _compiled() -> BytecodeCache:
 
 
 def late(one: Callable[..., Any]) -> Callable[..., Any]:
-    """Make a filter of it that no compiled template keeps the result of: what is a constant there is none in C."""
+    """Return a filter of templates that is called each time: Jinja2 would keep its result for a constant."""
     from jinja2 import pass_context
 
     return pass_context(lambda _, *arguments: one(*arguments))

@@ -95,7 +95,7 @@ class EventsOptions(SinkOptions):
     file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)
 
     def turns(self, plan: Plan) -> None:
-        """Report that nothing moves by it."""
+        """Return None: nothing moves by it."""
 
     def open(self) -> Sink:
         """Open the file, or go on with it.

@@ -24,7 +24,7 @@ class LogOptions(SinkOptions):
     )
 
     def turns(self, plan: Plan) -> None:
-        """Report that nothing moves by it."""
+        """Return None: nothing moves by it."""
 
     def packages(self) -> tuple[str, ...]:
         """Return what writes its form."""

@@ -13,7 +13,7 @@ from tenuto.basics.findings import Finding, error, unexpected, warning
 from tenuto.basics.late import Late
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.driving.telemetry import EVERYTHING, NOTHING_HEARD, Telemetry
+from tenuto.driving.telemetry import EVERYTHING, NOTHING_HEARD, SILENT_AFTER, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
@@ -22,7 +22,7 @@ from tenuto.links.key_file import read_key
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 from tenuto.sinks.orders import POWER_OFF, AutopilotCommand, Order, Orders, order_of, order_of_mode
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
-from tenuto.sinks.ways import GONE_AFTER, way_to
+from tenuto.sinks.ways import way_to
 from tenuto.vehicles.velocity import STANDSTILL
 
 if TYPE_CHECKING:
@@ -135,7 +135,7 @@ class MavlinkSink(Sink):
         """Say that the autopilot is silent, has refused something, or warns."""
         now, heard = self._now, self._heard
         silent = now - (heard or 0.0)
-        if silent > GONE_AFTER:
+        if silent > SILENT_AFTER:
             what = "no heartbeat" if heard is not None else "no heartbeat yet"
             wrong = f"; {self.bad} messages do not count: is the key the same at both ends?" if self.bad else ""
             return f"{self.name}: {what} for {silent:.1f} s from system {self._target.system}{wrong}"

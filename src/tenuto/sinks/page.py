@@ -66,7 +66,7 @@ class PageSinkOptions(PageSettings, SinkOptions):
     kind: ClassVar[str] = "page"
 
     def turns(self, plan: Plan) -> None:
-        """Report that nothing moves by it."""
+        """Return None: nothing moves by it."""
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
         """List options that mean nothing together."""

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
+from tenuto.driving.telemetry import SILENT_AFTER
 from tenuto.links.black_box import BlackBox
 from tenuto.links.udp import Address, UdpPort, parse_address
 from tenuto.sinks.port import OutPort
@@ -15,8 +16,6 @@ from tenuto.sinks.port import OutPort
 if TYPE_CHECKING:
     from tenuto.protocols.mavlink import MavlinkLink
 
-# Whoever was silent for so long, s, is gone.
-GONE_AFTER = 3.0
 # How a message of MAVLink 2 begins, and where its sender stands.
 _VERSION_2, _SYSTEM_AT = 0xFD, 5
 
@@ -73,7 +72,7 @@ class UdpWay:
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
         """Return the messages of whoever is listened to, and where they came from."""
         # Whoever was waited for and is gone may come back from another port, as a program that was started again does.
-        gone = self._waits and now - self._heard > GONE_AFTER
+        gone = self._waits and now - self._heard > SILENT_AFTER
         for data, address in self._udp.receive():
             barred = bool(self._only) and address[0] != self._only
             # Where it sends to an address, only what comes from there is heard.
@@ -84,7 +83,7 @@ class UdpWay:
 
     def answer_to(self, address: Address, now: float) -> None:
         """Send to where an autopilot has spoken from, unless another one has the link."""
-        if self._waits and (self._udp.peer in (None, address) or now - self._heard > GONE_AFTER):
+        if self._waits and (self._udp.peer in (None, address) or now - self._heard > SILENT_AFTER):
             self._udp.peer, self._heard = address, now
 
     def close(self) -> None:

@@ -13,11 +13,11 @@ from textual.widgets import Static
 
 from tenuto.driving.tick import Tick
 from tenuto.views.scene import Scene
-from tenuto.views.screen import Beat, screen
+from tenuto.views.screen import Beat, most_scroll, screen
 
 REFRESH_SECONDS = 0.1
-# By how many lines a key scrolls; and a terminal that holds everything.
-_SCROLL, _TALLEST = 4, 1000
+# By how many lines a key scrolls.
+_SCROLL = 4
 _HELP = """
  q, Ctrl-C   stop: stop the robot, and end; once more: without the ramp
  m           mark this moment: it is noted in the log
@@ -196,8 +196,8 @@ class LiveApp(_View):
 
     def action_scroll(self, by: int) -> None:
         """Scroll by so many lines, no further than there are any."""
-        every = screen(self._scene, self._tick, self._beat._replace(scroll=1), self.size.width, _TALLEST)
-        self.scrolled = max(0, min(self.scrolled + by, len(every) - self.size.height))
+        most = most_scroll(self._scene, self._tick, self._beat, self.size.width, self.size.height)
+        self.scrolled = max(0, min(self.scrolled + by, most))
         self.draw()
 
     def action_mark(self) -> None:

@@ -69,9 +69,26 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
     Returns:
         At most ``height`` lines of at most ``width`` characters.
     """
+    head, body, foot = _parts(scene, tick, beat, width, height)
+    lines = [*head, *_part_of(body, beat.scroll, max(1, height - len(head) - len(foot))), *foot]
+    for line in lines:
+        line.truncate(width, overflow="ellipsis")
+    return lines
+
+
+def most_scroll(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int) -> int:
+    """Return by how many lines the view can be scrolled; the arguments are those of `screen`."""
+    head, body, foot = _parts(scene, tick, beat._replace(scroll=1), width, height)
+    return max(0, len(body) - max(1, height - len(head) - len(foot)))
+
+
+def _parts(
+    scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int
+) -> tuple[list[Text], list[Text], list[Text]]:
+    """Return what stays above, what may be scrolled, and what stays below."""
     lines = [_head(scene, tick, width)]
     if tick is None:
-        return [*lines, Text("waiting for the first tick")]
+        return lines, [Text("waiting for the first tick")], []
     size = _LARGE if height >= _LARGE_FROM else _SMALL
     middle = _middle(scene, tick, width, size)
     moves = _moves(scene, tick, width) if beat.driven else _preflight(scene, tick, width)
@@ -86,10 +103,7 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
     why = _why(tick, width, max(room - 1, 3))
     lines += _state(tick, width, 3 if len(why) + 3 <= room else 1)
     body = [*(_why(tick, width, height) if beat.scroll else why), *gaps, *middle, *gaps, *moves, *gaps]
-    lines += [*_part_of(body, beat.scroll, max(1, height - len(lines) - len(foot))), *foot]
-    for line in lines:
-        line.truncate(width, overflow="ellipsis")
-    return lines
+    return lines, body, foot
 
 
 def _part_of(body: list[Text], scroll: int, room: int) -> list[Text]:
