@@ -37,7 +37,7 @@ PERIOD = 1.0 / MEDLAR.loop.rate
 OUTPUT = jsonschema.Draft202012Validator(
     json.loads((Path(__file__).parents[1] / "docs/schemas/output.json").read_text())
 )
-QUICK, USUAL, FRESH = 10, 30, 200  # examples of a random test: in make quick, make test and make campaign
+QUICK, USUAL, FRESH = 6, 30, 200  # examples of a random test: in make quick, make test and make campaign
 CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 
 

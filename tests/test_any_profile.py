@@ -94,6 +94,7 @@ def test_what_is_odd_about_a_truth_table(text: str, said: list[str]) -> None:
     assert all(line.startswith(start) for line, start in zip(found, said, strict=True))
 
 
+@pytest.mark.long
 def test_buttons_of_a_truth_table() -> None:
     rows = [row for row in truth_table(parse_profile(LIFT)).rows if not row.mode]
     does = {(row.control, row.how): (dict(row.outputs), row.does) for row in rows}
@@ -110,6 +111,7 @@ def test_buttons_of_a_truth_table() -> None:
     ]  # fmt: skip
 
 
+@pytest.mark.long
 def test_a_robot_enabled_by_a_gesture_is_driven_too_and_a_gesture_in_its_way_is_told() -> None:
     every = truth_table(load_profile(shipped("damson.toml"))).rows
     assert [row.does for row in every if row.control == "both_low_and_inward"] == [("set the home point",)]

@@ -208,6 +208,7 @@ def test_all_of_it_may_be_said_by_options(tmp_path: Path) -> None:
         assert (done.returncode, f"found {wrong}" in re.sub(r"[\s│]+", " ", done.stderr)) == (2, True)
 
 
+@pytest.mark.long
 def test_sticks_that_are_never_still_are_not_asked_for_ever(tmp_path: Path) -> None:
     done = run("begin", "n.toml", "--source", "simulated:sticks", "--yes", cwd=tmp_path)
     assert (done.returncode, "no gesture came for drive" in done.stderr) == (1, True)
@@ -522,6 +523,7 @@ def test_two_modes_may_use_one_stick_and_share_one_finding() -> None:
     assert "controls.left.reads" in {finding.where for finding in advise(tenuto.parse_profile(same))}
 
 
+@pytest.mark.long
 def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> None:
     profile = str(shipped("medlar.toml"))
     calm = run("check", profile, cwd=tmp_path)

@@ -118,7 +118,7 @@ def test_a_rig_without_a_button_is_told_how_it_is_enabled_and_measured() -> None
     assert "a gesture of sticks where there is neither" in str(told.value)
 
 
-@pytest.mark.parametrize("text", [EIGHT, SERVO])
+@pytest.mark.parametrize("text", [pytest.param(EIGHT, marks=pytest.mark.long), SERVO])
 def test_all_that_is_said_of_it_is_in_percent(text: str, tmp_path: Path) -> None:
     (tmp_path / "two.toml").write_text(text)
     recording = str(tmp_path / "row.csv")
