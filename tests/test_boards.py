@@ -16,18 +16,17 @@ from hypothesis import HealthCheck, Phase, assume, given, settings
 from hypothesis import strategies as st
 
 import tenuto
+from boards import BOARD, EXAMPLES, FLAGS, built, needs_chip, needs_gcc, on_at, pins_of, wired
 from helpers import examples, run
-from tenuto.basics.frame import Frame, Signal
+from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import Code
 from tenuto.data import shipped
 from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.firmware.generate import make_firmware
 from tenuto.firmware.refusals import refusals
 from tenuto.protocols.answer_line import read_answer
-from tenuto.protocols.radio.base import RADIOS, channel_values
-from tenuto.protocols.radio.decoder import ChannelFrame
 from tenuto.protocols.radio.sbus import encode_sbus
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line
 from tenuto.sources.recording import read_recording
@@ -43,20 +42,9 @@ from tenuto.testing.board import (
 )
 from tenuto.testing.profiles import any_profile
 
-EXAMPLES = Path(__file__).parents[1] / "examples/boards"
-BOARD = EXAMPLES / "medlar-board.toml"
-FLAGS = ["-std=c99", "-Wall", "-Wextra", "-Wconversion", "-Werror", "-pedantic"]
-SANITIZED = ["-O1", "-fsanitize=address,undefined", "-fno-sanitize-recover=all"]
 # Half of them begin shortly before the clock of the board wraps.
 WRAPS = 2**32 - 4000
-pytestmark = [
-    pytest.mark.long,
-    pytest.mark.skipif(shutil.which("gcc") is None, reason="no gcc: apt-get install gcc"),
-]
-needs_chip = pytest.mark.skipif(
-    shutil.which("avr-gcc") is None or not Path("/usr/include/simavr").exists(),
-    reason="no simulated chip: apt-get install gcc-avr avr-libc libsimavr-dev",
-)
+pytestmark = [pytest.mark.long, needs_gcc]
 needs_arm = pytest.mark.skipif(
     shutil.which("arm-none-eabi-gcc") is None or shutil.which("qemu-system-arm") is None,
     reason="no Cortex-M: apt-get install gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm",
@@ -110,13 +98,6 @@ class WDT:
         print(*(one.duty for one in PWM.made))
         if fed == 260: raise SystemExit("Enough")
 """
-
-
-def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compiler: str = "gcc") -> Path:
-    made.write(folder)
-    program, sources = folder / "replay", [folder / "desktop/replay.c", *folder.glob("*.c")]
-    subprocess.run([compiler, *FLAGS, *flags, *map(str, sources), "-o", str(program), "-lm"], check=True)
-    return program
 
 
 def in_python(profile: tenuto.Profile, folder: Path) -> Path:
@@ -276,10 +257,15 @@ SKETCHES = """
 #include <stdint.h>
 #define HIGH 1
 #define LOW 0
+#define INPUT 0
 #define OUTPUT 1
+#define RISING 3
 #define SERIAL_8E2 1
 enum { A0 = 14, A1, A2, A3, A4, A5 };
 unsigned long millis();
+unsigned long micros();
+int digitalPinToInterrupt(int);
+void attachInterrupt(int, void (*)(), int);
 void pinMode(int, int);
 void digitalWrite(int, int);
 void analogWrite(int, int);
@@ -292,9 +278,10 @@ extern Port Serial, Serial1;
 
 @pytest.mark.skipif(shutil.which("g++") is None, reason="no g++: apt-get install g++")
 @pytest.mark.parametrize("part", ["whole", "sticks", "robot"])
-@pytest.mark.parametrize("name", ["medlar-board", "sender"])
+@pytest.mark.parametrize("name", ["medlar-board", "sender", "ppm"])
 def test_a_sketch_compiles(name: str, part: str, tmp_path: Path) -> None:
-    made = make_firmware(tenuto.load_profile(EXAMPLES / f"{name}.toml"), part=part)
+    profile = wired(name) if name == "ppm" else tenuto.load_profile(EXAMPLES / f"{name}.toml")
+    made = make_firmware(profile, part=part)
     assert set(made.misfits) == ({"avr"} if (name, part) == ("medlar-board", "sticks") else set())
     made.write(tmp_path)
     (tmp_path / "Sketch.h").write_text(SKETCHES)
@@ -325,64 +312,6 @@ def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
     odd = subprocess.run([program], input="time,left_y\n0,1\n1,x\n", capture_output=True, text=True, check=False)
     assert (odd.returncode, odd.stderr) == (1, 'line 3: expected a number, found "x"\n')
     assert out.splitlines()[0].startswith("time,state,reason,vx,vy,vz,yaw_rate,left_wheel,right_wheel")
-
-
-def receiver_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, bytes]]:
-    """What a wire brings after a pause each time: good frames, damaged ones, noise; at which ms."""
-    radio, ms = RADIOS.all[kind], 1000
-    channels = [1500.0] * (radio.plain_channels or radio.channels)
-    for number in range(300):
-        ms += dice.choice((12, 14, 14, 20, 30))
-        channels = [min(max(pulse + dice.choice((0.0, 0.0, 30.0, -30.0)), 990.0), 2000.0) for pulse in channels]
-        channels[4] = 2000.0 if number % 100 > 20 else 1000.0
-        if number % 100 < 30:
-            channels[:2] = 1500.0, 1500.0
-        data = radio.encode(channels, lost=dice.random() < 0.05, failsafe=dice.random() < 0.03)
-        if dice.random() < 0.2:
-            data = radio.encode_link(Signal(dice.choice((0.0, 40.0, *[100.0] * 8)), -60.0, 5.0)) + data
-        if dice.random() < 0.1:
-            broken = bytearray(data)
-            broken[dice.randrange(len(data))] ^= 1 << dice.randrange(8)
-            data = bytes(broken)
-        elif dice.random() < 0.1:
-            data = data[: dice.randrange(len(data))]
-        elif dice.random() < 0.1:
-            data = bytes(dice.randbytes(dice.randrange(1, 4))) + data
-        yield ms, b"" if 260 < number < 290 else data
-
-
-@pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
-def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
-    """Bytes go to the decoder here and to that of the board; what both make of them drives the same."""
-    least = "least_quality = 50" if kind == "crsf" else ""
-    text = BOARD.read_text().replace('"sbus"', f'"{kind}"').replace("[guard]", f"[guard]\n{least}")
-    profile = tenuto.parse_profile(text)
-    plan, made = profile.plan(), make_firmware(profile)
-    program = built(made, tmp_path)
-    decoder, pipeline, here, lines = (
-        RADIOS.all[kind].decoder(),
-        tenuto.Pipeline(plan),
-        list[Made](),
-        ["time,.step,.bytes"],
-    )
-    values: dict[str, float] = {}
-    for ms, data in receiver_rows(kind, random.Random(7)):
-        lines.append(f"{ms / 1000.0:.3f},1,|{data.hex()}")
-        heard = [one for one in decoder.feed(data, pause=True) if not one.lost or one.failsafe]
-        frame = frame_of(heard[-1], ms / 1000.0, values) if heard else None
-        values = dict(frame.values) if frame is not None else values
-        here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
-    out = subprocess.run([program], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True).stdout
-    assert difference(plan, here, made_of_output(out, plan)) == ""
-    assert sum(one.state == "driving" for one in here) > 40
-    assert {one.reason for one in here} >= {"link_quiet"} | ({"link_weak", "link_bad"} if kind == "crsf" else set())
-
-
-def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame:
-    """As a receiver on a serial port makes it."""
-    if heard.failsafe:
-        return Frame(now, before, False, "failsafe", heard.signal)
-    return Frame(now, channel_values(heard), signal=heard.signal)
 
 
 class Heard:
@@ -482,8 +411,6 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
 
 # ---- On the simulated chip. ----
 
-Pins = list[tuple[str, float, int, int]]
-
 
 @pytest.fixture(scope="module")
 def chip(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str, list[str]], tuple[str, Path]]:
@@ -512,17 +439,6 @@ PROGRAMS: dict[str, Callable[[str], str]] = {
     "hangs": lambda text: text.replace("robot_step(now);", "robot_step(now);\n        while (now > 1200) continue;"),
     "trial": lambda text: (Path(__file__).parent / "board_trial.c").read_text(),
 }
-
-
-def pins_of(out: str) -> Pins:
-    rows = [line.split() for line in out.splitlines() if line[:2] in ("P ", "D ")]
-    return [(kind, float(at) / 1000.0, int(pin), int(level)) for kind, at, pin, level in rows]
-
-
-def on_at(pins: Pins, ms: float) -> bool:
-    """Whether anything drives at a time: a duty above 0."""
-    last = {pin: level for kind, at, pin, level in pins if kind == "D" and at <= ms}
-    return any(last.values())
 
 
 def radio(parts: Sequence[tuple[float, float, float, bool]]) -> list[str]:

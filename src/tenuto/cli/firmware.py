@@ -24,6 +24,10 @@ def firmware(
     real: Annotated[
         Literal["float", "double"], typer.Option(help="The type of its numbers in C; double is slow on most boards.")
     ] = "float",
+    lines: Annotated[
+        Literal["pins", "serial"],
+        typer.Option(help='Of a source of the kind "lines": pins measure its columns, or a serial line brings them.'),
+    ] = "pins",
     calibration: Annotated[
         Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
     ] = None,
@@ -49,7 +53,7 @@ def firmware(
     from tenuto.profile.prepare import prepare_profile
 
     prepared = prepare_profile(profile, calibration=calibration)
-    made = make_firmware(prepared.profile, prepared.plan(), language=language, part=part, real=real)
+    made = make_firmware(prepared.profile, prepared.plan(), language=language, part=part, real=real, lines=lines)
     try:
         written = made.write(out)
     except OSError as error:

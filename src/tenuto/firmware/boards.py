@@ -7,9 +7,8 @@ from typing import Any
 
 from tenuto.driving.plan import Plan
 from tenuto.firmware.constants import LINE_SPEED
-from tenuto.firmware.pieces import piece_file
+from tenuto.firmware.hearing import Hearing
 from tenuto.profile.profile import Profile
-from tenuto.protocols.radio.base import RADIOS
 
 
 @dataclass(frozen=True)
@@ -42,47 +41,53 @@ class Pin:
 # Of each H-bridge: the pin with the duty and its half of timer 2, the pin that is on ahead, and that on backwards.
 _BRIDGES = (("A", Pin(11), Pin(12), Pin(13)), ("B", Pin(3), Pin(4), Pin(5)))
 _SERVOS = tuple(map(Pin, (6, 7, 8, 9, 10)))
+# The pin with an interrupt of its own, for all channels on one wire.
+_ONE_WIRE = Pin(2)
 # Pins that measure, and those that nothing is measured at switch.
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
 # The clock of the chip, and how far off a baud rate may be: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
 
 
-def misfits(profile: Profile, plan: Plan, part: str) -> dict[str, str]:
+def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, str]:
     """Describe for which targets a profile has no program, and why: target → reason."""
-    sketch = _no_input(profile, part) or ("" if part == "sticks" else _no_output(profile, plan, part))
-    found = {"avr": sketch or _not_at_16_mhz(profile, part), "sketch": sketch}
+    both = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
+    wires = "source.kind: a sketch has an interrupt at two of its pins only; avr/ reads the wires"
+    found = {
+        "avr": both or _not_at_16_mhz(part, hearing),
+        "sketch": both or (wires if hearing is not None and hearing.kind == "pwm" else ""),
+    }
     return {target: why for target, why in found.items() if why}
 
 
-def _no_input(profile: Profile, part: str) -> str:
+def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
     """Explain why the pins of a board cannot read the source."""
+    most = len(_ANALOG)
+    if hearing is not None:
+        return "" if hearing.wires <= most else f"source.line: it has pins for {most} wires"
     if part == "robot":
         return ""  # it reads lines
-    columns = _analog(profile)
+    columns = _analog(profile, part, hearing)
     if columns:
-        most = len(_ANALOG)
         return "" if len(columns) <= most else f"source.columns: it has {most} pins that measure"
-    radio = RADIOS.find(profile.source.kind)
-    if radio is None or piece_file(radio) is None:
-        return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
-    return ""
+    return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
 
 
-def _not_at_16_mhz(profile: Profile, part: str) -> str:
+def _not_at_16_mhz(part: str, hearing: Hearing | None) -> str:
     """Explain why an ATmega328P cannot read the source: its clock, or its one serial port."""
-    radio = RADIOS.find(profile.source.kind) if part != "robot" else None
-    if radio is None:
+    if hearing is None or not hearing.baud:
         return ""
-    if abs(_CLOCK / 8 / (_divider(radio.baud) + 1) / radio.baud - 1.0) > _OFF:
-        return f"source.kind: its clock of 16 MHz makes no {radio.baud} baud"
-    if part == "sticks":
+    if abs(_CLOCK / 8 / (_divider(hearing.baud) + 1) / hearing.baud - 1.0) > _OFF:
+        return f"source: its clock of 16 MHz makes no {hearing.baud} baud"
+    if part == "sticks" and hearing.words != f"{LINE_SPEED} baud, 8N1":
         return "source.kind: its one serial port cannot read a receiver and write lines at another speed"
     return ""
 
 
-def _no_output(profile: Profile, plan: Plan, part: str) -> str:
+def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why its pins cannot do what the actuators and outputs ask for."""
+    if part == "sticks":
+        return ""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
     if silent:
@@ -93,13 +98,27 @@ def _no_output(profile: Profile, plan: Plan, part: str) -> str:
     for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
         if sum(one.form == form for one in plan.actuators) > most:
             return f"actuators: it has pins for {most} of the form {form}"
-    switched = len(_ANALOG) - (len(_analog(profile)) if part == "whole" else 0)
+    switched = len(_ANALOG) - _pins_read(profile, part, hearing)
     return f"actuators and outputs: {switched} of its pins switch" if len(_contacts(plan)) > switched else ""
 
 
-def _analog(profile: Profile) -> tuple[str, ...]:
+def _analog(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
     """Return what its pins measure, from A0 on: the columns of the lines that a board prints on the desk."""
-    return tuple(getattr(profile.source, "columns", ())) if profile.source.kind == "lines" else ()
+    if hearing is not None or part == "robot" or profile.source.kind != "lines":
+        return ()
+    return tuple(getattr(profile.source, "columns", ()))
+
+
+def _wires(hearing: Hearing | None) -> list[Pin]:
+    """Return the pins that the wires of a receiver lead to."""
+    if hearing is None or not hearing.wires:
+        return []
+    return [_ONE_WIRE] if hearing.kind == "ppm" else list(_ANALOG[: hearing.wires])
+
+
+def _pins_read(profile: Profile, part: str, hearing: Hearing | None) -> int:
+    """Count the pins, from A0 on, that something is read at."""
+    return len(_analog(profile, part, hearing)) + sum(pin in _ANALOG for pin in _wires(hearing))
 
 
 def _divider(baud: int) -> int:
@@ -116,10 +135,11 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
     return found + [{"get": name, "level": True} for name in plan.output_names() if name not in formed]
 
 
-def _serial(profile: Profile, part: str) -> dict[str, Any]:
+def _serial(hearing: Hearing | None) -> dict[str, Any]:
     """Describe how its serial port is set: as the receiver speaks, or as lines are sent."""
-    radio = RADIOS.find(profile.source.kind) if part != "robot" else None
-    baud, parity, stop_bits = (radio.baud, radio.parity, radio.stop_bits) if radio is not None else (LINE_SPEED, "N", 1)
+    baud, parity, stop_bits = LINE_SPEED, "N", 1
+    if hearing is not None and hearing.baud:
+        baud, parity, stop_bits = hearing.baud, hearing.parity, hearing.stop_bits
     bits = {"N": [], "E": ["UPM01"], "O": ["UPM01", "UPM00"]}[parity] + ["USBS0"] * (stop_bits == 2)
     return {
         "baud": baud,
@@ -128,17 +148,22 @@ def _serial(profile: Profile, part: str) -> dict[str, Any]:
     }
 
 
-def board_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
+def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
     """Describe which pins do what, for the templates of a board; of a profile that fits one."""
-    columns = _analog(profile) if part != "robot" else ()
+    columns, wires = _analog(profile, part, hearing), _wires(hearing)
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]
     servos = list(zip([one for one in plan.actuators if one.form == "pulse" and whole], _SERVOS, strict=False))
-    switched = list(zip(_contacts(plan) if whole else [], _ANALOG[len(columns) :], strict=False))
+    switched = list(zip(_contacts(plan) if whole else [], _ANALOG[_pins_read(profile, part, hearing) :], strict=False))
     said = [
         f"Pin {pin.words}: {name}, a voltage from 0 to that of the board."
         for name, pin in zip(columns, _ANALOG, strict=False)
     ]
+    for number, pin in enumerate(wires, 1):
+        channels = "pulses, all channels on one wire" if pin is _ONE_WIRE else f"channel {number}"
+        said.append(f"Pin {pin.words}: the receiver's {channels}.")
+    hears = part == "robot" or (hearing is not None and hearing.baud > 0)
+    uart = ["1 << RXEN0", "1 << RXCIE0"] * hears + ["1 << TXEN0"] * (part != "whole")
     used = list[Pin]()
     for one, (_, pwm, ahead, back) in zip(bridged, _BRIDGES, strict=False):
         said.append(f"Pins {pwm.words}, {ahead.words}, {back.words}: the duty, ahead and back of {one.name}.")
@@ -148,7 +173,8 @@ def board_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
     used += [pin for _, pin in (*servos, *switched)]
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     return {
-        "pins": said, "analog": columns, **_serial(profile, part), "hears": part == "robot" or not columns,
+        "pins": said, "analog": columns, **_serial(hearing),
+        "hears": hears, "uart": " | ".join(uart) or "0", "edge_pins": [pin.said for pin in wires],
         "duties": [
             {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back,
              "pins": [pin.words for pin in (duty, ahead, back)]}

@@ -13,11 +13,10 @@ from tenuto.driving.guard import TABLE, Event, State
 from tenuto.driving.limits import within_speeds
 from tenuto.driving.plan import Plan, rest_bands
 from tenuto.firmware.constants import CONSTANTS
+from tenuto.firmware.hearing import Hearing
 from tenuto.firmware.naming import quoted
-from tenuto.firmware.pieces import piece_file
 from tenuto.firmware.refusals import steps_averaged
 from tenuto.profile.profile import Profile
-from tenuto.protocols.radio.base import RADIOS
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.base import Arcs, Chassis, Sides
 from tenuto.vehicles.velocity import VelocityCommand
@@ -25,7 +24,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 AXES = ("VX", "VY", "VZ", "YAW")
 
 
-def facts_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
+def facts_of(profile: Profile, plan: Plan, hearing: Hearing | None) -> dict[str, Any]:
     """Gather them; names are those of the templates."""
     inputs = list(dict.fromkeys(reads for control in plan.controls for reads in control.all_reads))
     return {
@@ -33,7 +32,7 @@ def facts_of(profile: Profile, plan: Plan, part: str) -> dict[str, Any]:
         "inputs": inputs, "readers": {one: quoted(_readers(plan, one)) for one in inputs},
         "states": list(State), "codes": list(Code), "events": list(Event), "table": TABLE,
         "within_speeds": within_speeds, "way_of": way_name, "n": CONSTANTS,
-        **_of_receiver(profile if part != "robot" else None, inputs),
+        **_of_hearing(hearing, inputs),
         **_of_sticks(plan), **_of_guard(plan), **_of_motion(plan), **_of_outputs(plan),
     }  # fmt: skip
 
@@ -42,15 +41,14 @@ def _readers(plan: Plan, reads: str) -> str:
     return ", ".join(control.name for control in plan.controls if reads in control.all_reads)
 
 
-def _of_receiver(profile: Profile | None, inputs: list[str]) -> dict[str, Any]:
-    """Describe which receiver is read, where one is: its protocol, its line, and which of its channels are read."""
-    radio = RADIOS.find(profile.source.kind) if profile is not None else None
-    if radio is None or piece_file(radio) is None:
-        return {"receiver": "", "radio": None, "channels": []}
+def _of_hearing(hearing: Hearing | None, inputs: list[str]) -> dict[str, Any]:
+    """Describe what reads the sticks: by bytes, or by edges; and the place of each input in a frame."""
+    if hearing is None:
+        return {"hearing": None, "receiver": "", "edges": "", "channels": []}
+    by_edges = hearing.wires > 0
     return {
-        "receiver": radio.kind, "radio": radio(),
-        "serial_words": f"{radio.baud} baud, 8{radio.parity}{radio.stop_bits}",
-        "channels": [(int(name.removeprefix("channel_")), name) for name in inputs],
+        "hearing": hearing, "receiver": "" if by_edges else hearing.kind, "edges": hearing.kind if by_edges else "",
+        "serial_words": hearing.words, "channels": hearing.channels(inputs),
     }  # fmt: skip
 
 

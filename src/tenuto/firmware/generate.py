@@ -15,6 +15,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.firmware.boards import board_of, misfits
 from tenuto.firmware.facts import facts_of, what_is_read
+from tenuto.firmware.hearing import hearing_of, wrong_hearing
 from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment, late
@@ -74,7 +75,13 @@ class Firmware:
 
 
 def make_firmware(
-    profile: Profile, plan: Plan | None = None, *, language: str = "c", part: str = "whole", real: str = "float"
+    profile: Profile,
+    plan: Plan | None = None,
+    *,
+    language: str = "c",
+    part: str = "whole",
+    real: str = "float",
+    lines: str = "pins",
 ) -> Firmware:
     """Make the code of a profile.
 
@@ -84,6 +91,7 @@ def make_firmware(
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
         real: the type that is reckoned in, "float" or "double"; of C only, as MicroPython has what its board has.
+        lines: of a source of the kind "lines": "pins", whose voltages are its columns, or "serial", which reads them.
 
     Raises:
         ProfileError: it has what cannot go to a microcontroller; with the key of each.
@@ -99,11 +107,16 @@ def make_firmware(
         raise TenutoError(f"{where}: MicroPython has the float of its board: leave out --real, or make it in C")
     if part == "robot":
         plan = line_plan(plan)
-    wrong = [*refusals(profile, plan, real), *(too_many_outputs(line_outputs) if part != "whole" else ())]
+    wrong = [
+        *refusals(profile, plan, real),
+        *wrong_hearing(profile, plan, part, lines),
+        *(too_many_outputs(line_outputs) if part != "whole" else ()),
+    ]
     if wrong:
         raise ProfileError(where, wrong)
     digest = plan.digest()
-    context = facts_of(profile, plan, part) | {
+    hearing = hearing_of(profile, plan, part, lines)
+    context = facts_of(profile, plan, hearing) | {
         "line_outputs": line_outputs,
         "language": language,
         "real": real,
@@ -119,9 +132,9 @@ def make_firmware(
     made.filters["module"] = late(lambda name: made.get_template(name).module)
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
-    wrong_for = misfits(profile, plan, part)
-    if "sketch" not in wrong_for:
-        context |= board_of(profile, plan, part)
+    wrong_for = misfits(profile, plan, part, hearing)
+    if not {"avr", "sketch"} <= wrong_for.keys():
+        context |= board_of(profile, plan, part, hearing)
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
@@ -144,7 +157,7 @@ def _no_potentiometers(context: dict[str, Any]) -> str:
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
     """Return the files of MicroPython: the C, without what belongs to bytes and lines, said in that language."""
-    context = context | {"receiver": "", "part": "whole", "real": "double"}
+    context = context | {"receiver": "", "edges": "", "part": "whole", "real": "double"}
     header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
     context["body"] = to_python(header, code)
     names = ["robot_board.py", "replay.py", *([main] if main else [])]

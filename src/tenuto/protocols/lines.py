@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from tenuto.protocols.radio.decoder import Counts
 
 _DELIMITER = re.compile(rb"[,;\t ]+")
+_NUMBER = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?")
 _NAME = re.compile(rb"[A-Za-z_][\w.\-]*")
 # A longer line is no line of numbers; it is dropped before it fills the memory.
 _LONGEST = 1024
@@ -94,7 +95,5 @@ def _is_name(cell: bytes) -> bool:
 
 
 def _number(cell: bytes) -> float:
-    try:
-        return float(cell)
-    except ValueError:
-        return math.nan
+    """Return a number in plain digits; nan for all else that Python would take for one, such as ``1_0``."""
+    return float(cell) if _NUMBER.fullmatch(cell) else math.nan

@@ -10,7 +10,7 @@ SHORTEST_US, LONGEST_US = 700.0, 2300.0
 GAP_US = 2700.0
 FEWEST, MOST = 4, 12
 # So many frames alike fix the number of channels, and so many fix another.
-_FIXED_AFTER, _CHANGED_AFTER = 3, 50
+FIXED_AFTER, CHANGED_AFTER = 3, 50
 
 
 class PpmDecoder:
@@ -70,7 +70,7 @@ class PpmDecoder:
         """Return whether a frame has as many channels as the others."""
         self._alike = self._alike + 1 if length == self._length else 1
         self._length = length
-        if self._alike >= (_FIXED_AFTER if not self.channels else _CHANGED_AFTER):
+        if self._alike >= (FIXED_AFTER if not self.channels else CHANGED_AFTER):
             self.channels = length
         return length == self.channels
 

@@ -1,0 +1,240 @@
+"""What a board hears is what is heard here: bytes of receivers, edges of pulses, lines of numbers, whole or damaged."""
+
+import random
+import subprocess
+from binascii import crc_hqx
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import tenuto
+from boards import BOARD, EXAMPLES, built, needs_chip, needs_gcc, on_at, pins_of, wired
+from tenuto.basics.frame import Frame, Signal
+from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.protocols import LineDecoder, PpmDecoder, PwmDecoder
+from tenuto.protocols.radio.base import RADIOS, channel_values
+from tenuto.protocols.radio.decoder import ChannelFrame
+from tenuto.testing.board import Made, difference, made_of_output
+
+pytestmark = [pytest.mark.long, needs_gcc]
+
+
+def receiver_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, bytes]]:
+    """What a wire brings after a pause each time: good frames, damaged ones, noise; at which ms."""
+    radio, ms = RADIOS.all[kind], 1000
+    channels = [1500.0] * (radio.plain_channels or radio.channels)
+    for number in range(300):
+        ms += dice.choice((12, 14, 14, 20, 30))
+        channels = [min(max(pulse + dice.choice((0.0, 0.0, 30.0, -30.0)), 990.0), 2000.0) for pulse in channels]
+        channels[4] = 2000.0 if number % 100 > 20 else 1000.0
+        if number % 100 < 30:
+            channels[:2] = 1500.0, 1500.0
+        data = radio.encode(channels, lost=dice.random() < 0.05, failsafe=dice.random() < 0.03)
+        if dice.random() < 0.2:
+            data = radio.encode_link(Signal(dice.choice((0.0, 40.0, *[100.0] * 8)), -60.0, 5.0)) + data
+        if dice.random() < 0.1:
+            broken = bytearray(data)
+            broken[dice.randrange(len(data))] ^= 1 << dice.randrange(8)
+            data = bytes(broken)
+        elif dice.random() < 0.1:
+            data = data[: dice.randrange(len(data))]
+        elif dice.random() < 0.1:
+            data = bytes(dice.randbytes(dice.randrange(1, 4))) + data
+        yield ms, b"" if 260 < number < 290 else data
+
+
+@pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
+def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
+    """Bytes go to the decoder here and to that of the board; what both make of them drives the same."""
+    least = "least_quality = 50" if kind == "crsf" else ""
+    text = BOARD.read_text().replace('"sbus"', f'"{kind}"').replace("[guard]", f"[guard]\n{least}")
+    profile = tenuto.parse_profile(text)
+    plan, made = profile.plan(), make_firmware(profile)
+    program = built(made, tmp_path)
+    decoder, pipeline, here, lines = (
+        RADIOS.all[kind].decoder(),
+        tenuto.Pipeline(plan),
+        list[Made](),
+        ["time,.step,.bytes"],
+    )
+    values: dict[str, float] = {}
+    for ms, data in receiver_rows(kind, random.Random(7)):
+        lines.append(f"{ms / 1000.0:.3f},1,|{data.hex()}")
+        heard = [one for one in decoder.feed(data, pause=True) if not one.lost or one.failsafe]
+        frame = frame_of(heard[-1], ms / 1000.0, values) if heard else None
+        values = dict(frame.values) if frame is not None else values
+        here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
+    out = subprocess.run([program], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True).stdout
+    assert difference(plan, here, made_of_output(out, plan)) == ""
+    assert sum(one.state == "driving" for one in here) > 40
+    assert {one.reason for one in here} >= {"link_quiet"} | ({"link_weak", "link_bad"} if kind == "crsf" else set())
+
+
+def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame:
+    """As a receiver on a serial port makes it."""
+    if heard.failsafe:
+        return Frame(now, before, False, "failsafe", heard.signal)
+    return Frame(now, channel_values(heard), signal=heard.signal)
+
+
+Edge = tuple[int, int, bool]  # when, us; on which wire, from 0; whether it rises
+
+
+def pulse_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, list[Edge]]]:
+    """Frames of five channels every 20 ms, whole and spoiled: at which ms, and the edges since the row before."""
+    channels, ms = [1500] * 5, 1000
+    for number in range(400):
+        ms += 20 if number != 250 else 4_294_987  # once it is silent for so long that the count of us comes round
+        channels = [min(max(pulse + dice.choice((0, 0, 30, -30)), 990), 2000) for pulse in channels]
+        channels[4] = 2000 if number % 100 > 20 else 1000
+        if number % 100 < 30:
+            channels[:2] = 1500, 1500
+        sent = [*channels, *([1500] if number // 130 == 1 else [])]  # for a while it sends six
+        if dice.random() < 0.1:
+            sent[dice.randrange(5)] = dice.choice((0, 400, 650, 2350, 2650))
+        at, edges = 1000 * ms - 15_000, list[Edge]()
+        for wire, pulse in enumerate(sent):
+            edges += [(at, wire, True), (at + pulse, wire, False)] if kind == "pwm" else [(at, 0, True)]
+            at += pulse
+        edges += [(at, 0, True)] if kind == "ppm" else []
+        if dice.random() < 0.1:
+            del edges[dice.randrange(len(edges))]
+        elif dice.random() < 0.1:
+            edges.insert(3, (edges[2][0] + 100, edges[2][1], dice.random() < 0.5))
+        yield ms, [] if 360 < number < 390 else edges
+
+
+@pytest.mark.parametrize("kind", ["ppm", "pwm"])
+def test_pulses_are_read_as_here(kind: str, tmp_path: Path) -> None:
+    profile = wired(kind)
+    plan, program = profile.plan(), built(make_firmware(profile), tmp_path)
+    ppm, pwm, pipeline, here, lines = PpmDecoder(), PwmDecoder(5), tenuto.Pipeline(plan), list[Made](), list[str]()
+    for ms, edges in pulse_rows(kind, random.Random(11)):
+        told = [f"{at % 2**32}" if kind == "ppm" else f"{wire}{'-+'[up]}{at % 2**32}" for at, wire, up in edges]
+        lines.append(f"{ms / 1000.0:.3f},1,{' '.join(told)}")
+        if kind == "ppm":
+            heard = ppm.feed(at * 1e-6 for at, _, _ in edges)
+        else:
+            heard = pwm.feed((at * 1e-6, wire, up) for at, wire, up in edges)
+        frame = Frame(ms / 1000.0, channel_values(heard[-1][1])) if heard else None
+        here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
+    sent = "\n".join(["time,.step,.edges", *lines]) + "\n"
+    out = subprocess.run([program], input=sent, capture_output=True, text=True, check=True).stdout
+    assert difference(plan, here, made_of_output(out, plan)) == ""
+    assert sum(one.state == "driving" for one in here) > 40
+    counts = ppm.counts if kind == "ppm" else pwm.counts
+    assert min(counts.good, counts.bad) > 20
+    assert {one.reason for one in here} >= {"link_quiet"}
+
+
+def number_lines(dice: random.Random, checked: bool) -> Iterator[tuple[int, bytes]]:
+    """What comes of a board that prints its potentiometers, whole, cut, damaged, or as nobody should print them."""
+    columns, ms = [512.0, 512.0, 0.0], 1000
+    for number in range(400):
+        ms += 20
+        columns = [min(max(one + dice.choice((0.0, 0.0, 40.5, -40.25)), 20.0), 1004.0) for one in columns]
+        columns[2] = 1023.0 if number % 100 > 20 else 0.0
+        if number % 100 < 30:
+            columns[:2] = 512.0, 512.0
+        form, between = (
+            dice.choice(("{:g}", "{:.3f}", "{:.6e}", "+{:.0f}", "{:.1E}")),
+            dice.choice((",", "; ", "\t", " ")),
+        )
+        text = between.join(form.format(one) for one in columns)
+        text = dice.choice((
+            *[text] * 12, "stick_y,stick_x,button", text.replace("0", "_0"), f"{text},", f",{text}", f"  {text} ",
+            f"{text},7", text.rpartition(between)[0], text.replace("1", "nan"), "0x10,1,2", "1e,2,3", ".,1,2",
+            ".5,5.,-0", "1e999,1,2", "", "x" * 200,
+        ))  # fmt: skip
+        data = text.encode()
+        data += b" %04X" % crc_hqx(data.strip(), 0xFFFF) if checked else b""
+        data += dice.choice((b"\n", b"\r\n"))
+        if dice.random() < 0.08:
+            data = data[: dice.randrange(len(data))]
+        elif dice.random() < 0.08:
+            broken = bytearray(data)
+            broken[dice.randrange(len(data))] = dice.randrange(256)
+            data = bytes(broken)
+        yield ms, b"" if 260 < number < 290 else data
+
+
+@pytest.mark.parametrize("checked", [False, True])
+def test_lines_of_numbers_are_read_as_here(checked: bool, tmp_path: Path) -> None:
+    text = (EXAMPLES / "sender.toml").read_text()
+    profile = tenuto.parse_profile(text.replace("[source]", f"[source]\nchecksum = {str(checked).lower()}"))
+    plan, program = profile.plan(), built(make_firmware(profile, lines="serial"), tmp_path)
+    decoder = LineDecoder(("stick_y", "stick_x", "button"), checksum=checked)
+    pipeline, here, rows = tenuto.Pipeline(plan), list[Made](), ["time,.step,.bytes"]
+    for ms, data in number_lines(random.Random(5), checked):
+        rows.append(f"{ms / 1000.0:.3f},1,{data.hex()}")
+        heard = decoder.feed(data)
+        here.append(Made.of(pipeline.step(Frame(ms / 1000.0, heard[-1]) if heard else None, ms / 1000.0)))
+    out = subprocess.run([program], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True).stdout
+    assert difference(plan, here, made_of_output(out, plan)) == ""
+    assert sum(one.state == "driving" for one in here) > 20
+    assert min(decoder.counts.good, decoder.counts.bad) > 40
+
+
+def test_what_a_board_cannot_hear_is_refused_by_its_key() -> None:
+    sender, board = tenuto.load_profile(EXAMPLES / "sender.toml"), tenuto.load_profile(BOARD)
+    nameless = tenuto.parse_profile(sender.text().replace('columns = ["stick_y", "stick_x", "button"]', ""))
+    short = tenuto.parse_profile(wired("pwm").text().replace("[4, 5, 6, 7, 8]", "[4, 5]"))
+    for profile, lines, part, key in (
+        (board, "serial", "whole", "source.kind: only lines"), (sender, "serial", "robot", "source.kind: only lines"),
+        (nameless, "serial", "whole", "source.columns: a board cannot wait"),
+        (short, "pins", "whole", "source.line: a control reads channel_5, and there are 2 wires"),
+    ):  # fmt: skip
+        with pytest.raises(tenuto.ProfileError, match=key):
+            make_firmware(profile, lines=lines, part=part)
+    assert set(make_firmware(wired("pwm")).misfits) == {"sketch"}
+    many = tenuto.parse_profile(wired("pwm").text().replace("[4, 5, 6, 7, 8]", "[4, 5, 6, 7, 8, 9, 10]"))
+    assert "source.line: it has pins for 6 wires" in make_firmware(many).misfits["avr"]
+
+
+def on_chip(made: Firmware, folder: Path, events: list[str]) -> str:
+    made.write(folder)
+    subprocess.run(["make", "-s", "-C", folder / "avr", "main.elf", "bench"], check=True, capture_output=True)
+    command = [folder / "avr/bench", folder / "avr/main.elf"]
+    return subprocess.run(command, input="\n".join(events), capture_output=True, text=True, check=True).stdout
+
+
+@needs_chip
+@pytest.mark.parametrize("kind", ["ppm", "pwm"])
+def test_pulses_at_the_pins_of_a_chip_drive_it_and_their_end_stops_it(kind: str, tmp_path: Path) -> None:
+    events = []
+    for ms in range(20, 1000, 20):
+        pulses = [1500, 2012 if ms > 404 else 1500, 1500, 1500, 2000 if ms > 204 else 1000]
+        at = 1000 * ms
+        for wire, pulse in enumerate(pulses):
+            pin, long = (14 + wire, pulse) if kind == "pwm" else (2, 300)
+            events += [(at, pin, 1), (at + long, pin, 0)]
+            at += pulse
+        events += [(at, 2, 1), (at + 300, 2, 0)] if kind == "ppm" else []
+    noise = random.Random(2)
+    at = 1_900_000
+    while at < 2_000_000:  # a wire that has come off
+        at += noise.randrange(10, 400)
+        events.append((at, 14 if kind == "pwm" else 2, noise.randrange(2)))
+    lines = [f"I {at} {pin} {level}" for at, pin, level in events]
+    pins = pins_of(on_chip(make_firmware(wired(kind)), tmp_path, [*lines, "E 2100000"]))
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 990.0)
+    # The last frame is there at 988 ms or 991 ms, 0.3 s are borne, and 0.7 m/s end at 1.5 m/s².
+    stood = max(at for kind, at, _, level in pins if kind == "D" and level)
+    assert 1280.0 < stood < 991.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
+    assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {12, 4}, "both go ahead"
+
+
+@needs_chip
+def test_lines_at_the_serial_port_of_a_chip_drive_it(tmp_path: Path) -> None:
+    events = []
+    for ms in range(20, 700, 20):
+        text = f"{1004 if ms > 404 else 512},512,{1023 if ms > 204 else 0}\n".encode()
+        events += [f"U {1000 * ms + 87 * place} {byte}" for place, byte in enumerate(text)]
+    made = make_firmware(tenuto.load_profile(EXAMPLES / "sender.toml"), lines="serial")
+    pins = pins_of(on_chip(made, tmp_path, [*events, "E 1500000"]))
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 690.0)
+    # Its last line is of 680 ms, and 0.1 s are borne; 0.2 m/s are soon over.
+    assert 780.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 1300.0
