@@ -1,4 +1,4 @@
-"""Several drivers: who drives, how it is taken and given, and what a sensor of distance leaves of a speed."""
+"""Several drivers: who drives, how it is taken and given, and what a distance sensor leaves of a speed."""
 
 import math
 import subprocess
@@ -370,7 +370,7 @@ JERKS = {"car": ["", "jerk = 0.8"], "modules": [""]}
 
 @st.composite
 def walled(draw: st.DrawFn) -> tenuto.Profile:
-    """Draw a profile of a robot with a sensor of distance, for all that has a say in how it slows down."""
+    """Draw a profile of a robot with a distance sensor, for all that has a say in how it slows down."""
     kind = draw(st.sampled_from(list(CHASSIS)))
     sideways = kind in ("mecanum", "modules")
     rate = st.floats(0.3, 4.0).map(lambda value: round(value, 2))

@@ -48,7 +48,7 @@ def drive(
         profile: a profile, a plan made in code, or the path of a profile.
         source: where frames come from: a source, or a text for `tenuto.open_source`.
         sinks: where ticks go to: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
-        others: the sources of the other drivers and of the sensors of distance, by the names the profile has for them.
+        others: the sources of the other drivers and of the distance sensors, by the names the profile has for them.
         clock: real time unless another one is given.
         on_tick, changes, bell, notes, report, handle: see `tenuto.runtime.drive`, which this calls.
 
@@ -123,7 +123,7 @@ def replay(
         profile: a profile, a plan made in code, or the path of a profile.
         recording: the path of a recording, or a source that comes to an end.
         sinks: what else gets the ticks; as of `tenuto.drive`.
-        others: the recordings of the other drivers and of the sensors of distance, by the names the profile has for
+        others: the recordings of the other drivers and of the distance sensors, by the names the profile has for
             them. It ends with the first.
 
     Raises:

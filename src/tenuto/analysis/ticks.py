@@ -128,7 +128,7 @@ def replay(
         recording: the path of a recording, or a source that comes to an end.
         sinks: what else gets the ticks, such as a simulated robot. Where none of them answers, ``guard.needs`` is taken
             to be met.
-        others: the recordings of the other drivers and of the sensors of distance, by the names the profile has for
+        others: the recordings of the other drivers and of the distance sensors, by the names the profile has for
             them. It ends with the first.
 
     Raises:

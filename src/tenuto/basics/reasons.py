@@ -138,7 +138,7 @@ class Code(StrEnum):
     BEYOND_BOUND = "beyond_bound", Kind.NOTICE, "beyond guard.needs.within or .height_below", "drive back"
     PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile was refused", "correct the file"
     ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
-    DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a sensor of distance is silent", "check the sensor"
+    DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a distance sensor is silent", "check the sensor"
     INHIBIT_SLOWS = "inhibit_slows", Kind.NOTICE, "an inhibit lowers the speed, or is silent", "clear what it names"
     ATTENTION = "attention", Kind.NOTICE, "no control was moved for most of guard.attention", "move one"
     NEAR = "near", Kind.NOTICE, "something is near: the speed is lowered", "steer away"

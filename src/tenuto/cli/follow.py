@@ -37,7 +37,7 @@ def follow(
     ] = None,
     other: Annotated[
         list[str] | None,
-        typer.Option(help="Another source for a sensor of distance: NAME=SOURCE.", show_default=False),
+        typer.Option(help="Another source for a distance sensor: NAME=SOURCE.", show_default=False),
     ] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)

@@ -21,7 +21,7 @@ _SLACK = 1e-9
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DistancePlan(InputPlan):
-    """One sensor of distance.
+    """One distance sensor.
 
     Attributes:
         scale: m for a number of 1.

@@ -1,4 +1,4 @@
-"""All that a robot hears besides its drivers: sensors of distance, inhibits, measured speeds."""
+"""All that a robot hears besides its drivers: distance sensors, inhibits, measured speeds."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ class Inputs:
         return self._category
 
     def lower(self, demand: VelocityCommand, now: float) -> tuple[VelocityCommand, tuple[Reason, ...]]:
-        """Slow a demand down to what inhibits and sensors of distance leave of it, on the same arc, and say why."""
+        """Slow a demand down to what inhibits and distance sensors leave of it, on the same arc, and say why."""
         slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
         why = tuple(reason for _, reason in slowing if reason is not None)
         slow = min((share for share, reason in slowing if reason is not None), default=1.0)

@@ -164,7 +164,7 @@ class Pipeline:
         Args:
             frame: the newest frame since the step before, of the first in rank.
             now: seconds on a clock that only goes forward.
-            others: the newest frame of every other driver and sensor of distance that something came from, by name.
+            others: the newest frame of every other driver and distance sensor that something came from, by name.
             faults: what is wrong with what stands around the pipeline, such as a sink that is blocked.
             notices: what else the driver should know of that.
             far: what each far end said last, by name; none where none can answer.

@@ -102,7 +102,7 @@ class Plan:
 
     @property
     def inputs(self) -> tuple[InputPlan, ...]:
-        """Everything but drivers that is heard: sensors of distance, inhibits, measured speeds."""
+        """Everything but drivers that is heard: distance sensors, inhibits, measured speeds."""
         return (*self.distances, *self.inhibits, *self.measured)
 
     def without_far_end(self) -> Plan:

@@ -38,7 +38,7 @@ NO_PRIORITY = '"arc", for this vehicle cannot do that part by itself'
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:
-    """Check the sensors of distance and the inhibits."""
+    """Check the distance sensors and the inhibits."""
     for inhibit in plan.inhibits:
         place = f"inhibits.{inhibit.name}"
         yield from _above_zero(f"{place}.timeout", inhibit.timeout)

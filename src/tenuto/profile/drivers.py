@@ -63,7 +63,7 @@ class InputTable(Table):
 
 
 class DistanceTable(InputTable):
-    """``[distances.NAME]``: a sensor of distance, which lowers the speed towards what it sees."""
+    """``[distances.NAME]``: a distance sensor, which lowers the speed towards what it sees."""
 
     scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(

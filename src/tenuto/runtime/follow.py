@@ -33,7 +33,7 @@ def follow(
     the robot.
 
     Args:
-        profile: of the robot: chassis, actuators, outputs, actions, stops, timeouts and sensors of distance are what
+        profile: of the robot: chassis, actuators, outputs, actions, stops, timeouts and distance sensors are what
             counts of it.
         source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
             `tenuto.driving.follow.FOLLOWED`.

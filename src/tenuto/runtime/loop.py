@@ -86,7 +86,7 @@ def drive(
         profile: a profile, or a plan made in code.
         source: where frames come from; it stays open.
         sinks: where ticks go to; they stay open. Each is served by a thread of its own (not in simulated time).
-        others: the sources of the other drivers and of the sensors of distance, by the names the profile has for them.
+        others: the sources of the other drivers and of the distance sensors, by the names the profile has for them.
         clock: real time unless another one is given.
         on_tick: sees every tick; a text it returns ends the drive, with that text as the reason.
         changes: asked at every tick for a changed plan to go on with, or a text that says why one is not taken, or

@@ -41,7 +41,7 @@ class Surroundings:
 
     Attributes:
         velocity: what the robot does now.
-        gaps: how far each sensor of distance is from what it looks at, m.
+        gaps: how far each distance sensor is from what it looks at, m.
     """
 
     def __init__(self, plan: Plan, dice: random.Random) -> None:

@@ -63,7 +63,7 @@ def _drawn(draw: st.DrawFn) -> Profile:
     tables |= {"controls": controls, "outputs": outputs, "inhibits": inhibits}
     if any(output.kind == "start_warning" for output in outputs.values()):
         tables["guard"]["start_warning"] = draw(st.floats(0.1, 0.6))
-    # Sensors of distance are drawn apart: it takes many of them until one is driven up to what it sees.
+    # Distance sensors are drawn apart: it takes many of them until one is driven up to what it sees.
     some = draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5))
     for more in [*sorted(some, key=_MORE.index), *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
         if not chassis.in_shares or more not in (_add_distances, _add_measured):
@@ -122,7 +122,7 @@ def _add_drivers(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]
 
 
 def _add_distances(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Add a sensor of distance."""
+    """Add a distance sensor."""
     way = draw(st.sampled_from(["forward"] * 5 + ["backward", "left", "right", "up", "down"]))
     source = {"kind": "lines", "port": "/dev/ttyACM2", "columns": ["front"]}
     sensor = {"reads": "front", "scale": "1 mm", "towards": way, "keep": draw(st.floats(0.1, 2.0)), "source": source}

@@ -1,4 +1,4 @@
-"""Whether the other drivers, the sensors of distance and the inhibits fit the rest of a profile."""
+"""Whether the other drivers, the distance sensors and the inhibits fit the rest of a profile."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def inputs_errors(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with the sensors of distance, the inhibits and the measured speeds."""
+    """List what is wrong with the distance sensors, the inhibits and the measured speeds."""
     known = {profile.source.driver}
     for tables in ("distances", "inhibits", "measured"):
         inputs: dict[str, InputTable] = getattr(profile, tables)
