@@ -125,7 +125,7 @@ REAL = MonotonicClock()
 
 
 class SimulatedClock:
-    """Simulated time: nobody waits, every moment comes at once, in the order of time.
+    """Simulated time: no wait takes real time, and events happen in the order of time.
 
     Several loops may share one clock: only one of them runs at a time, and hands over where it sleeps. So the same
     program always does the same in the same order.
@@ -142,7 +142,7 @@ class SimulatedClock:
         return self._now
 
     def sleep_until(self, moment: float) -> None:
-        """Let that moment be now, after all that is due before it."""
+        """Advance to this time, after everything that is due before it."""
         moment = max(self._now, moment)
         if not self._due or moment < self._due[0][0]:
             self._now = moment
@@ -153,7 +153,7 @@ class SimulatedClock:
         turn.acquire()
 
     def every(self, period: float, act: Callable[[float], None], name: str = "") -> Callable[[], None]:
-        """Call ``act`` whenever its moment comes, from whoever lets time pass."""
+        """Call ``act`` periodically, from the task that lets time pass."""
         start, ended = self._now, threading.Event()
 
         def call(number: int) -> None:
@@ -165,7 +165,7 @@ class SimulatedClock:
         return ended.set
 
     def start(self, task: Callable[[], object], name: str = "") -> Callable[[], None]:
-        """Run a task beside the caller, from the moment on in which that one sleeps."""
+        """Run a task concurrently; it starts when the caller sleeps."""
         turn, waiting = threading.Semaphore(0), list[threading.Semaphore]()
         over, raised = threading.Event(), list[BaseException]()
 

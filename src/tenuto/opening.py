@@ -38,7 +38,7 @@ def drive(
     report: DriveReport | None = None,
     handle: DriveHandle | None = None,
 ) -> DriveReport:
-    """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
+    """Drive until the source ends, Ctrl-C or SIGTERM arrives, something fails, or ``on_tick`` ends it.
 
     ::
 
@@ -86,7 +86,7 @@ def follow(
     report: DriveReport | None = None,
     handle: DriveHandle | None = None,
 ) -> DriveReport:
-    """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
+    """Follow the velocities of a driver's machine, with the robot's own guard, until something ends it.
 
     Args:
         profile, source, sinks, others, clock: as of `tenuto.drive`.
@@ -117,7 +117,7 @@ def replay(
     *,
     others: Mapping[str, AnySource] | None = None,
 ) -> Ticks:
-    """Run the pipeline over a recording in simulated time: the same ticks as live, as fast as it goes.
+    """Run the pipeline over a recording in simulated time: the same ticks as live, at full speed.
 
     Args:
         profile: a profile, a plan made in code, or the path of a profile.

@@ -112,7 +112,7 @@ class Stick:
 
 
 class Pad:
-    """What a device with sticks says, once a round of a loop.
+    """The state of a device with sticks in one round of a loop.
 
     Attributes:
         left, right: the sticks of a gamepad. time: of this round, s. frame: the newest, as the device sent it.
@@ -179,7 +179,7 @@ class Pad:
         return fresh and not self._ended
 
     def button(self, name: str) -> Way:
-        """Return a button or any other control as one way, for `when`."""
+        """Return a button or any other control as a direction, for `when`."""
         self[name]
         return Way(self, name, name)
 
@@ -189,19 +189,19 @@ class Pad:
         return self._on[name]
 
     def pressed(self, name: str) -> bool:
-        """Return whether a control was pressed since the round before."""
+        """Return whether a control was pressed since the last round."""
         return self.held(name) and self._changed.get(name) == self.time
 
     def released(self, name: str) -> bool:
-        """Return whether a control was let go since the round before."""
+        """Return whether a control was released since the last round."""
         return not self.held(name) and self._changed.get(name) == self.time
 
     def held_for(self, name: str, seconds: float) -> bool:
-        """Return whether a control has been pressed for so long, s."""
+        """Return whether a control has been held for this time, s."""
         return self.held(name) and self.time - self._changed.get(name, math.inf) >= seconds
 
     def rumble(self, strength: float, seconds: float = 0.3) -> bool:
-        """Shake the driver's hands, strength 0…1; False where the device cannot."""
+        """Rumble with a strength of 0…1; False if the device cannot."""
         return self._source.rumble(min(max(strength, 0.0), 1.0), seconds)
 
     def names(self) -> tuple[str, ...]:
@@ -214,7 +214,7 @@ class Pad:
         return heard + " ".join(f"{name}={self._values.get(name, 0.0):+.2f}" for name in self._travels)
 
     def rounds(self) -> Iterator[Pad]:
-        """Yield itself once a round, until the device ends (a recording does, a pad does not) or Ctrl-C comes.
+        """Yield the pad in every round, until the source ends (a recording ends, a pad does not) or Ctrl-C.
 
         For a moment longer all then reads as at rest: so the last that a loop tells its motors is to stand.
         """
@@ -247,7 +247,7 @@ class Pad:
                 call()
 
     def watch(self, way: Way, call: Callable[[], object]) -> None:
-        """Call something each time a way is pushed; see `when`."""
+        """Call a function each time a direction is pushed; see `when`."""
         self._events.append((way, bool(way), call))
 
 
@@ -284,9 +284,9 @@ def pads(
     ends: Mapping[str, tuple[float, float]] | None = None,
     clock: Timer = REAL,
 ) -> Iterator[Pad]:
-    """Return a loop over what a device says: ``for pad in tenuto.pads("gamepad", rate=20): …``
+    """Return a loop over the state of a device: ``for pad in tenuto.pads("gamepad", rate=20): …``
 
-    Ctrl-C ends it, as does the end of a recording; for the last half second all reads as at rest.
+    Ctrl-C ends it, as does the end of a recording; during the last half second everything reads as at rest.
 
     Args:
         source: a text for `tenuto.open_source`, or a source that is open, which stays open.
@@ -308,12 +308,12 @@ def pads(
 
 
 def when(way: Way, call: Callable[[], object]) -> None:
-    """Call something each time a way of a stick or a button is pushed: ``when(pad.left.up, start)``."""
+    """Call a function each time a stick is pushed that way or a button is pressed: ``when(pad.left.up, start)``."""
     way.pad.watch(way, call)
 
 
 def tank(left: float, right: float) -> tuple[float, float]:
-    """Return the shares of the left and the right motor of a stick for each side, −1…1."""
+    """Return the shares of the left and the right motor, −1…1, for one stick per side."""
     return _share(left), _share(right)
 
 
@@ -354,7 +354,7 @@ controls.hold = {{ reads = "hold", low = 0, high = 1, rests = "end" }}
 
 
 class Guarded:
-    """The guard for values of your own, such as the shares of two motors: they come back as they may be driven.
+    """The guard for your own values, such as the shares of two motors; returns the values that may be driven.
 
     Held, at rest, then driven: as in any profile. Each value rises by its ramp. Let go, unheard or no number, all of
     them come to 0, and stay there until they were seen at rest and it is held again.
@@ -414,7 +414,7 @@ class Guarded:
 
 
 def guarded(hold: str, *, ramp: float = 0.4, stop: float = 0.3, timeout: float = 0.3) -> Guarded:
-    """Return the guard for a loop of your own; see `Guarded` for the arguments.
+    """Return the guard for your own loop; see `Guarded` for the arguments.
 
     ::
 

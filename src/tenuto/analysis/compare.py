@@ -44,7 +44,7 @@ _LONGEST = 30.0
 
 @dataclass(frozen=True)
 class Comparison:
-    """Two profiles under the same sticks.
+    """Two profiles driven with the same sticks.
 
     Attributes:
         names: of the two.
@@ -73,7 +73,7 @@ def compare(
     names: tuple[str, str] = ("A", "B"),
     made_with: Planned | None = None,
 ) -> Comparison:
-    """Drive the same recorded sticks by two profiles.
+    """Drive the same recorded sticks with two profiles.
 
     Args:
         sticks: a recording of sticks, or a log of a drive.

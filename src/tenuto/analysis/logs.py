@@ -59,9 +59,9 @@ _STAGES = frozenset(
 
 
 def load_log(path: str | Path) -> pd.DataFrame:
-    """Read a log: a row a tick, columns as in docs/formats.md.
+    """Read a log: one row per tick, with the columns of docs/formats.md.
 
-    What a killed process left is read as far as it goes: half a row at the end is left out, and of a Parquet log the
+    The log of a killed process is read as far as it goes: an incomplete row at the end is left out, and for Parquet the
     ``.unfinished`` stream is read; `CutOffWarning` says so. Columns that an earlier version did not write yet are there
     with what they meant then.
 

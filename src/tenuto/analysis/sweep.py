@@ -50,11 +50,11 @@ def sweep(
     Args:
         profile: the one to change. sticks: a recording of sticks, or a log of a drive.
         values: key as the docs write it → the values to try; as of `Profile.with_`.
-        measure: returns what is of interest of one drive, name → value; `figures_of` if nothing is said.
-        progress: show a bar; on a terminal if nothing is said.
+        measure: returns the figures of one drive, name → value; `figures_of` by default.
+        progress: show a bar; by default on a terminal.
 
     Returns:
-        A row a combination: a column a key, then those of ``measure``.
+        One row per combination: one column per key, then those of ``measure``.
 
     Raises:
         ProfileError: one of the combinations is no good profile; the message names the key.

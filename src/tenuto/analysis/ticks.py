@@ -44,7 +44,7 @@ class KnownTick(Tick):
 
 
 class Ticks(Sequence[Tick]):
-    """The ticks of a drive, in order. `to_frame` makes a table of them, and each explains itself.
+    """The ticks of a drive, in order. `to_frame` returns a table; each tick has `explain`.
 
     Attributes:
         report: how the loop went. planned: the profile or plan that it was driven with.
@@ -77,7 +77,7 @@ class Ticks(Sequence[Tick]):
         return html_table("Ticks", rows)
 
     def at(self, time: float) -> KnownTick:
-        """Return the tick of a moment, s: the newest that is no later.
+        """Return the tick at a time in s: the newest one that is not later.
 
         Raises:
             TenutoError: there is none.
@@ -89,7 +89,7 @@ class Ticks(Sequence[Tick]):
         return self._ticks[number - 1]
 
     def to_frame(self, *, by_time: bool = False) -> pd.DataFrame:
-        """Make a DataFrame with a row a tick; its columns are those of a log, see docs/formats.md.
+        """Return a DataFrame with one row per tick; its columns are those of a log, see docs/formats.md.
 
         Args:
             by_time: rows are found by their time, ``table.loc[26.0:27.0]``, and not by their number.
@@ -101,7 +101,7 @@ class Ticks(Sequence[Tick]):
         return table.set_index("time") if by_time else table
 
     def plot(self) -> Figure:
-        """Draw the drive at a glance: sticks, command, wheels, the guard's stops, and the path of a simulated robot."""
+        """Draw an overview: sticks, command, wheels, the guard's stops, and the path of a simulated robot."""
         needs("matplotlib")
         from tenuto.figures.drive import drive_figure
 
@@ -121,7 +121,7 @@ def replay(
     *,
     others: Mapping[str, str | Path | Source] | None = None,
 ) -> Ticks:
-    """Run the pipeline over a recording in simulated time: the same ticks as live, as fast as it goes.
+    """Run the pipeline over a recording in simulated time: the same ticks as live, at full speed.
 
     Args:
         profile: a profile, or a plan made in code.

@@ -8,7 +8,7 @@ from tenuto.basics.findings import Finding
 
 
 class TenutoError(Exception):
-    """The family: catch this to catch everything that Tenuto raises on purpose."""
+    """The base class of all errors that Tenuto raises on purpose."""
 
 
 class ProfileError(TenutoError):
@@ -26,10 +26,10 @@ class ProfileError(TenutoError):
 
 
 class PlanError(TenutoError):
-    """A plan that cannot be driven by.
+    """A plan with an error.
 
     Attributes:
-        findings: what is wrong.
+        findings: the errors.
     """
 
     def __init__(self, findings: Sequence[Finding]) -> None:
@@ -38,7 +38,7 @@ class PlanError(TenutoError):
 
 
 class ArgumentError(TenutoError, ValueError):
-    """An argument that a stage, a curve or a chassis cannot mean; the message says what was expected and found."""
+    """An invalid argument of a stage, a curve or a chassis; the message says what was expected and what was found."""
 
 
 class RecordingError(TenutoError):
@@ -46,11 +46,11 @@ class RecordingError(TenutoError):
 
 
 class SourceError(TenutoError):
-    """A source that cannot be opened or has failed; the message says what to do next."""
+    """A source that cannot be opened or that has failed; the message says what to do next."""
 
 
 class SinkError(TenutoError):
-    """A sink that cannot be opened or has failed; the message names the sink."""
+    """A sink that cannot be opened or that has failed; the message names the sink."""
 
 
 class CalibrationError(TenutoError):
@@ -66,4 +66,4 @@ class KindError(TenutoError):
 
 
 class CutOffWarning(UserWarning):
-    """A log was cut off by the end of its program; what is whole of it was read. The message names the file."""
+    """A log was cut off when its program ended; its complete part was read. The message names the file."""

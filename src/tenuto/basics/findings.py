@@ -44,7 +44,7 @@ class Finding:
         return self.severity is Severity.ERROR
 
     def within(self, place: str) -> Finding:
-        """Return the same with a key that stands in a table."""
+        """Return the same finding with its key prefixed by a table."""
         return replace(self, where=f"{place}.{self.where}")
 
     def __str__(self) -> str:

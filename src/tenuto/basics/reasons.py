@@ -166,11 +166,11 @@ class Reason(NamedTuple):
     text: str
 
     def over(self) -> Reason:
-        """Return what to say of it once its cause is gone; here: the same."""
+        """Return the text for the time after its cause is gone; here the same."""
         return self
 
     def of(self, name: str) -> Reason:
-        """Return the same, said of somebody."""
+        """Return the same reason for a named driver."""
         return Reason(self.code, f"{name}: {self.text}")
 
 
@@ -194,5 +194,5 @@ class Condition(Reason):
         return Reason(self.code, self.past or self.text)
 
     def of(self, name: str) -> Condition:
-        """Return the same, said of somebody."""
+        """Return the same reason for a named driver."""
         return Condition(self.code, f"{name}: {self.text}", f"{name}: {self.past}" if self.past else "")

@@ -23,7 +23,7 @@ from tenuto.driving.needs_plan import NeedsPlan
 
 
 class State(StrEnum):
-    """What the guard permits, in the words that a driver reads."""
+    """The states of the guard, in the words of the views."""
 
     NOT_ENABLED = "not enabled"
     WAITING_FOR_REST = "waiting for rest"
@@ -236,7 +236,7 @@ def _may_have_power(memory: Memory, seen: Seen) -> bool:
 
 
 class GuardStatus(NamedTuple):
-    """What the guard says at one tick. There is no reason while driving, and at least one otherwise."""
+    """The status of the guard at one tick. There is no reason while driving, and at least one otherwise."""
 
     state: State
     reasons: tuple[Reason, ...]

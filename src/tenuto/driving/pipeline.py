@@ -40,7 +40,7 @@ _NOBODYS_HANDS: Mapping[str, Hand] = {}
 
 
 class Pipeline:
-    """From frames to ticks. It reads no clock and no device: both come in through `step`."""
+    """Turns frames into ticks. It reads no clock and no device: `step` takes the frame and the time."""
 
     def __init__(self, profile: Planned) -> None:
         """Begin not enabled.
@@ -107,25 +107,25 @@ class Pipeline:
         return {trim.plan.control: trim.set for trim in self._ranks.first.selection.trims}
 
     def emergency_stop(self, why: str) -> None:
-        """Stop as the profile's emergency stop does; it holds until `reset`, and then needs a fresh enable.
+        """Stop like the profile's emergency stop; it lasts until `reset`, followed by an enable.
 
         May be called from anywhere, at any time: a key, a message from the network, a watchdog.
         """
         self._emergencies.append(Reason(Code.EMERGENCY_STOP, f"emergency stop: {why}; reset it to go on"))
 
     def reset(self) -> None:
-        """Permit a start after an emergency stop; it never causes one. It counts only where the robot stands.
+        """Permit a start after an emergency stop; it never causes a start. It counts at standstill only.
 
         An emergency stop that is asked for in the same tick is stronger, whichever of the two comes first.
         """
         self._reset = True
 
     def end(self, reason: str) -> None:
-        """Ask for a stop that is never left again; the steps that follow ramp down to it."""
+        """Request a final stop; the following steps ramp down to standstill."""
         self._guard.end(reason)
 
     def successor(self, plan: Plan) -> Pipeline:
-        """Make a pipeline for another plan that comes after this one: not enabled; an emergency stop goes on."""
+        """Make the pipeline of another plan that follows this one: not enabled; an emergency stop continues."""
         new = Pipeline(plan)
         if not self._guard.memory.powered:
             new._guard.cut_power()
@@ -138,7 +138,7 @@ class Pipeline:
         return new
 
     def halt(self, now: float) -> Tick:
-        """Return a last tick whose command is standstill, without a ramp. No step moves again after it."""
+        """Return a last tick with a standstill command, without a ramp. No step moves the robot after it."""
         self.end("the drive has ended")
         self._command = STANDSTILL
         ranks = self._ranks
@@ -157,7 +157,7 @@ class Pipeline:
         notices: tuple[Reason, ...] = (),
         far: FarEnds = NO_FAR_ENDS,
     ) -> Tick:
-        """Take a frame, or None when nothing came, and give the tick for this moment.
+        """Take a frame, or None if there is none, and return the tick for this time.
 
         Never raises for what a device or a clock does: that becomes a reason and a stop.
 

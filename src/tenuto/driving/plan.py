@@ -61,7 +61,7 @@ class DriverPlan:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """Everything that the stages need to know, checked and in SI units.
+    """Everything that the stages need, checked and in SI units.
 
     Attributes:
         controls: all controls that are read, the one of ``guard.hold_to_run`` among them.
@@ -97,7 +97,7 @@ class Plan:
     priority: str = "arc"
 
     def within_reach(self, demand: VelocityCommand) -> VelocityCommand:
-        """Return what the vehicle makes of what is asked for."""
+        """Return the demand reduced to what the vehicle can do."""
         return settle(self.chassis, demand, self.priority)
 
     @property
@@ -106,15 +106,15 @@ class Plan:
         return (*self.distances, *self.inhibits, *self.measured)
 
     def without_far_end(self) -> Plan:
-        """Return the plan of a robot whose far end is as it must be: for replays and simulations, which have none."""
+        """Return the plan without requirements on a far end, for replays and simulations, which have none."""
         return replace(self, guard=replace(self.guard, needs=NOTHING_NEEDED))
 
     def digest(self) -> str:
-        """Return eight characters that another plan does not have: what generated code says it was made from."""
+        """Return eight characters that identify the plan; generated code carries them."""
         return sha256(repr(self).encode()).hexdigest()[:8]
 
     def plan(self) -> Plan:
-        """Return itself, so that a `Pipeline` takes a plan made in code as well as a profile."""
+        """Return itself, so that a `Pipeline` takes a plan as well as a profile."""
         return self
 
     @property
@@ -138,14 +138,14 @@ class Plan:
         return self.mode.limits
 
     def full_speeds(self) -> Speeds:
-        """Return the fastest that any mode knows in each direction."""
+        """Return the top speed of all modes in each direction."""
         all_speeds = [mode.speeds for mode in self.modes]
         return Speeds(**{
             axis.name: max(getattr(speeds, axis.name) for speeds in all_speeds) for axis in fields(Speeds)
         })  # fmt: skip
 
     def wire_at_rest(self) -> dict[str, float]:
-        """Return the numbers that go over the wire at standstill with power, name → number."""
+        """Return the numbers that are sent at standstill with power, name → number."""
         return Wire(self.actuators).step(self.chassis.actuators(STANDSTILL))
 
     def output_names(self) -> tuple[str, ...]:

@@ -44,11 +44,11 @@ class Hand(NamedTuple):
 
 
 class Tick(NamedTuple):
-    """One step of the pipeline. Nothing in it is shared with the next tick but values that never change.
+    """One step of the pipeline. It shares only immutable values with the next tick.
 
     Attributes:
         time: seconds on the clock that was passed in.
-        dt: seconds that the ramps of this tick took for granted: since the tick before, or one period
+        dt: the time step of the ramps in s: since the previous tick, or one period
             where the clock could not be believed.
         frame: the newest frame, good or bad, or None before the first.
         new_frame: whether that frame came with this tick.
@@ -108,7 +108,7 @@ class Tick(NamedTuple):
         return f"{state}, not followed" if stands else str(state)
 
     def explain(self, planned: Planned) -> Explanation:
-        """Say the whole way of this moment in words and numbers, by the profile or plan that the tick was made with.
+        """Explain this moment in words and numbers, with the profile or plan of the tick.
 
         ``print(tick.explain(profile))`` shows it; see `tenuto.driving.explain`. The ticks of `tenuto.replay` know their
         profile: ``print(ticks.at(26.6).explain())``.

@@ -34,7 +34,7 @@ def load_profile(path: str | Path) -> Profile:
 
 
 def parse_profile(text: str, where: str = "profile") -> Profile:
-    """Read a profile from TOML text; ``where`` stands for it in errors. Raises as `load_profile`."""
+    """Read a profile from TOML text; ``where`` names it in errors. Raises as `load_profile`."""
     try:
         return _profile_of(parse_toml(text), text, where)
     except UnreadableError as error:

@@ -112,7 +112,7 @@ def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
 
 
 def _changed(text: str, changes: Mapping[str, Any], where: str) -> Profile:
-    """Return the profile that a text is with some keys changed, and None takes one out; see `Profile.with_`."""
+    """Return the profile of a text with some keys changed; None removes a key; see `Profile.with_`."""
     import tomlkit
 
     document = document_of(text, where)

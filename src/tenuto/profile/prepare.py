@@ -33,7 +33,7 @@ def prepare_profile(
     calibration: str | Path | None = None,
     log: str | Path | None = None,
 ) -> PreparedProfile:
-    """Put to a profile what was measured of its devices, and the trims that were kept.
+    """Apply the calibrations of its devices and kept trims to a profile.
 
     Args:
         profile: its file, or what `tenuto.load_profile` read from it. One that was made in code has nothing beside it.

@@ -39,7 +39,7 @@ class Profile(Tables):
         return self._file
 
     def read_from(self, path: Path) -> Self:
-        """Remember where it was read from: what belongs to it stands beside that file."""
+        """Remember its file: calibration and trims are beside that file."""
         self._file = path
         return self
 
@@ -50,12 +50,12 @@ class Profile(Tables):
     __hash__ = None  # type: ignore[assignment]  # its tables are dictionaries
 
     def written_as(self, text: str) -> Self:
-        """Remember the text that it was read from, with its comments."""
+        """Remember its original text, with its comments."""
         self._text = text
         return self
 
     def text(self) -> str:
-        """Return it as TOML: with the comments of its file, or as short as it can be said where it was made in code."""
+        """Return it as TOML: with the comments of its file, or in its shortest form if it was made in code."""
         return self._text if self._text is not None else Profile.text_of(self)
 
     def with_(self, **changes: Any) -> Profile:
@@ -72,7 +72,7 @@ class Profile(Tables):
         return changed.read_from(self._file) if self._file is not None else changed
 
     def save(self, path: str | Path) -> None:
-        """Write it to a file, with its comments; whole, or not at all. Raises ProfileError where it cannot be."""
+        """Write it to a file, with its comments, atomically. Raises ProfileError if that fails."""
         try:
             write_atomically(Path(path), self.text())
         except OSError as error:
@@ -104,7 +104,7 @@ class Profile(Tables):
         trims: Mapping[str, float] | None = None,
         others: Mapping[str, Calibration] | None = None,
     ) -> PreparedProfile:
-        """Return the profile together with measurements of its devices, and with trims that were kept."""
+        """Return the profile with the calibrations of its devices and with kept trims."""
         return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
 
     def plan(
@@ -113,7 +113,7 @@ class Profile(Tables):
         trims: Mapping[str, float] | None = None,
         others: Mapping[str, Calibration] | None = None,
     ) -> Plan:
-        """Turn the profile into what the stages of a pipeline need to know.
+        """Make the plan of the profile, for a pipeline.
 
         Args:
             calibration: what was measured of the device; what the profile says itself goes before it.

@@ -13,7 +13,7 @@ from tenuto.profile.profile import Profile
 
 
 def profile_text(profile: Profile) -> str:
-    """Return a profile as TOML, in SI units. What has its default, and comments, are left out."""
+    """Return a profile as TOML, in SI units, without defaults and comments."""
     return tomlkit.dumps(profile_tables(profile))
 
 

@@ -26,7 +26,7 @@ def follow(
     report: DriveReport | None = None,
     handle: DriveHandle | None = None,
 ) -> DriveReport:
-    """Follow the velocities of a driver's machine, with a guard of the robot's own, until something ends it.
+    """Follow the velocities of a driver's machine, with the robot's own guard, until something ends it.
 
     It stops by itself when commands stop coming, come late, or say that nobody drives; then somebody must let go at
     the other end, and re-enable. Where that other machine, the network or the broker fails, this is what stops

@@ -11,7 +11,7 @@ from tenuto.driving.changeover import Changeover
 
 
 class DriveHandle:
-    """A handle on a drive, made before it and given to it. Any thread may call it at any time; nothing waits.
+    """A handle for a drive, created before it and passed to it. Any thread may call it at any time; no call blocks.
 
     ::
 
@@ -20,7 +20,7 @@ class DriveHandle:
         watchdog.start()
         tenuto.drive("medlar.toml", "gamepad", ["serial:/dev/ttyACM0"], handle=handle)
 
-    What is asked is done with the next tick, in the order in which it was asked; what is asked before the drive begins
+    Requests are carried out in the next tick, in their order; a request before the start of the drive is carried out in
     is done with its first tick.
 
     Attributes:
@@ -34,18 +34,18 @@ class DriveHandle:
         self._notes: deque[str] = deque(maxlen=100)
 
     def emergency_stop(self, why: str) -> None:
-        """Stop as the profile's emergency stop does, and say why. It holds until a reset, and a fresh enable after it.
+        """Stop like the profile's emergency stop, with a reason. It lasts until a reset, followed by an enable.
 
         Whatever a frame, a source or a log does, it is obeyed; a reset that is asked for with the same tick is not.
         """
         self._asked.append(lambda line: line.pipeline.emergency_stop(why))
 
     def reset(self) -> None:
-        """Permit a start after an emergency stop, where the robot stands; it never causes one."""
+        """Permit a start after an emergency stop, at standstill; it never causes a start."""
         self._asked.append(lambda line: line.pipeline.reset())
 
     def end(self, why: str) -> None:
-        """Bring the robot down at the profile's stopping deceleration, and end the drive with this reason."""
+        """Stop the robot at the profile's stopping deceleration, and end the drive with this reason."""
 
         def ask(line: Changeover) -> None:
             line.end(why)
@@ -54,19 +54,19 @@ class DriveHandle:
         self._asked.append(ask)
 
     def note(self, text: str) -> None:
-        """Note something with the next tick, in the log and in the views: a mark."""
+        """Add a note to the next tick, for the log and the views: a mark."""
         self._notes.append(text)
 
     def noted(self) -> list[str]:
-        """Return what is to be noted with this tick. The loop calls this."""
+        """Return the notes for this tick. The loop calls this."""
         return [self._notes.popleft() for _ in range(len(self._notes))]
 
     def interrupt(self, key: str) -> None:
-        """Do what Ctrl-C does, as often as that may be pressed, for a key that stands for it."""
+        """Do the same as Ctrl-C, for a key of a view; it may be called repeatedly."""
         self.pressed = key
         os.kill(os.getpid(), signal.SIGINT)
 
     def pass_on(self, line: Changeover) -> None:
-        """Hand what was asked to the pipeline. The loop calls this, at the beginning of every tick."""
+        """Pass the requests to the pipeline. The loop calls this at the start of every tick."""
         while self._asked:
             self._asked.popleft()(line)

@@ -33,7 +33,7 @@ LATE_FROM = 0.5
 
 @dataclass(slots=True)
 class DriveReport:
-    """How a drive went, as the loop saw it.
+    """The report of a drive from the loop.
 
     Attributes:
         ticks: how many were made.
@@ -73,7 +73,7 @@ def drive(
     report: DriveReport | None = None,
     handle: DriveHandle | None = None,
 ) -> DriveReport:
-    """Drive until the source ends, Ctrl-C or SIGTERM comes, something fails, or ``on_tick`` says so.
+    """Drive until the source ends, Ctrl-C or SIGTERM arrives, something fails, or ``on_tick`` ends it.
 
     Whatever ends the drive, the robot is brought down at the profile's stopping deceleration, and the
     last thing that every sink gets is a stop. A second Ctrl-C does not wait for the ramp; a third breaks

@@ -46,20 +46,20 @@ _WAYS = {
 
 
 class TruthTable(NamedTuple):
-    """What a profile means: the rows of its truth table, and what is odd about them."""
+    """The truth table of a profile, and its findings."""
 
     rows: tuple[TruthRow, ...]
     findings: tuple[Finding, ...]
 
     def shown(self) -> list[TruthRow]:
-        """Return the rows without the corners in which the robot does what both sticks do alone."""
+        """Return the rows without those corners in which the robot does the sum of both sticks alone."""
         return [row for row in self.rows if row.second is None or row.differs]
 
 
 def truth_table(profile: Planned) -> TruthTable:
     """Drive each control alone to both ends in each mode, and each corner of two; press all others; lose the link.
 
-    It is driven by its first in rank, with the highest of its levels; sensors see nothing, and inhibits permit.
+    The driver of the highest rank drives, at the highest level; sensors see nothing, and inhibits permit.
 
     Args:
         profile: of the robot.

@@ -33,7 +33,7 @@ def open_sink(what: str) -> Sink:
     """Open a sink from a short text.
 
     Args:
-        what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for a row a tick (or ``.jsonl``,
+        what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for one row per tick (or ``.jsonl``,
             ``.parquet``, ``.mcap``), ``"serial:PORT"`` for the line of docs/protocols.md to a builder's own firmware,
             ``"sbus:PORT"``, ``"crsf:PORT"`` or ``"ibus:PORT"`` for servo frames, ``"mavlink:HOST:PORT"`` for an
             autopilot, ``"mqtt:HOST/ROBOT"`` or ``"udp:HOST:PORT,key=FILE"`` for a robot on another machine.
@@ -69,7 +69,7 @@ def open_as_said(texts: Sequence[str], profile: HasSinks) -> list[Sink]:
 
 
 def open_sinks(profile: HasSinks) -> list[Sink]:
-    """Open the sinks of a profile. Raises as `open_sink`, with the name of the sink; those opened are closed then."""
+    """Open the sinks of a profile. Raises as `open_sink`, with the name of the sink, and closes those already open."""
     with ExitStack() as stack:
         opened = []
         for name, options in profile.sinks.items():

@@ -22,9 +22,9 @@ from tenuto.vehicles.units import NO_METRES
 
 
 class Sink(Closing, ABC):
-    """Something that ticks go to. The last thing it gets, whatever happens, is a stop.
+    """A receiver of ticks. Its last call, whatever happens, is a stop.
 
-    The loop serves every sink from a thread of its own: one that blocks holds up nothing else.
+    The loop serves every sink from its own thread: a sink that blocks delays nothing else.
 
     Attributes:
         name: what a person calls it.
@@ -66,26 +66,26 @@ class Sink(Closing, ABC):
         return ""
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes that go and come from now on; tell whether there are any."""
+        """Send all bytes in both directions to a black box from now on; return whether the sink has bytes."""
         return False
 
     def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
         """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
-        """Get ready for the ticks of this plan: before the first, and again where the profile has changed."""
+        """Prepare for the ticks of this plan: before the first tick, and again after a change of the profile."""
 
     @abstractmethod
     def write(self, tick: Tick) -> None:
-        """Take a tick; raise where the far end has failed."""
+        """Take a tick; raise SinkError if the far end has failed."""
 
     def wait(self, seconds: float) -> None:
-        """Let so much time pass on the loop's clock, s."""
+        """Wait for this time on the loop's clock, s."""
         self.clock.sleep_until(self.clock.now() + seconds)
 
     @abstractmethod
     def stop(self, tick: Tick) -> None:
-        """Take the last tick, whose command is standstill. Called even after `write` has failed."""
+        """Take the last tick, with a standstill command. Called even after `write` has failed."""
 
 
 def metres_wanted(name: str, plan: Plan) -> None:

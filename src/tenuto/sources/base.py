@@ -21,7 +21,7 @@ from tenuto.links.black_box import BlackBox
 
 
 class Source(Closing, ABC):
-    """Something with sticks. Open it with ``with``; ask it for the newest frame with `poll`.
+    """A device with sticks. Open it with ``with``; `poll` returns the newest frame.
 
     Attributes:
         name: what a person calls it.
@@ -40,26 +40,26 @@ class Source(Closing, ABC):
         """Describe every control that the frames will hold."""
 
     def prepare(self, plan: Plan) -> None:  # most have the same controls for every robot
-        """Take note of the robot that is to follow, by the plan by which it is driven by hand: before `controls`."""
+        """Receive the plan with which the robot is driven by hand. Called before `controls`."""
 
     @abstractmethod
     def poll(self, now: float) -> Frame | None:
-        """Return the newest frame since the last call, or None when nothing came. Never blocks.
+        """Return the newest frame since the last call, or None. Never blocks.
 
         Args:
             now: seconds on the loop's clock; no frame is stamped later than that.
         """
 
     def counts(self) -> LinkCounts:
-        """Describe how many frames were good, broken and lost; zeros where the source does not count."""
+        """Return the numbers of good, damaged and lost frames; zeros if the source does not count."""
         return LinkCounts()
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes that come from now on; tell whether there are any."""
+        """Send all received bytes to a black box from now on; return whether the source has bytes."""
         return False
 
     def about_line(self) -> list[str]:
-        """Describe what is the matter with the line, as the bytes tell that came; nothing where all is well."""
+        """Describe the faults of the line, from its bytes; empty if there are none."""
         return []
 
     @property
@@ -68,7 +68,7 @@ class Source(Closing, ABC):
         return False
 
     def controls_for(self, plan: Plan, driver: str) -> tuple[ControlInfo, ...]:
-        """Describe the controls that the frames will hold once it has joined a drive; arguments as of `join`.
+        """Describe the controls of the frames after joining a drive; arguments as for `join`.
 
         Raises:
             SourceError: it cannot have what the plan reads.
@@ -76,7 +76,7 @@ class Source(Closing, ABC):
         return self.controls()
 
     def join(self, plan: Plan, driver: str, asks: Asks) -> None:  # most send what they send, whoever drives
-        """Take note of a drive that is about to begin, or has taken a changed profile: before `controls`.
+        """Prepare for a drive that is about to start, or that has taken a changed profile. Called before `controls`.
 
         Args:
             plan: of the robot. driver: whose device it is; empty for the first in rank.
@@ -87,10 +87,10 @@ class Source(Closing, ABC):
         """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
 
     def tell(self, tick: Tick) -> None:  # most have nobody to tell
-        """Take the robot's newest tick, where whoever drives is elsewhere and wants to know."""
+        """Take the robot's newest tick, for a driver on another machine."""
 
     def rumble(self, strength: float, seconds: float) -> bool:
-        """Shake the driver's hands, strength 0…1; False where the device cannot."""
+        """Rumble with a strength of 0…1; False if the device cannot."""
         return False
 
 
