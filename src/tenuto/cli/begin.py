@@ -59,26 +59,27 @@ def begin(
     enable: Annotated[str | None, typer.Option(help="hold, switch or gesture.", metavar="WAY")] = None,
     control: Annotated[
         list[str] | None,
-        typer.Option(help="What a control is for: drive=left_y, steer=-right_x …", metavar="ROLE=[-]CONTROL"),
+        typer.Option(help="The control for a role: drive=left_y, steer=-right_x …", metavar="ROLE=[-]CONTROL"),
     ] = None,
-    to: Annotated[str | None, typer.Option(help="Where commands go, such as simulated or serial:PORT.")] = None,
+    to: Annotated[str | None, typer.Option(help="The sink for commands, such as simulated or serial:PORT.")] = None,
     reverse: Annotated[
-        list[str] | None, typer.Option(help="A motor that turns the wrong way; may be said again.", metavar="MOTOR")
+        list[str] | None,
+        typer.Option(help="A motor that turns the wrong way; may be given several times.", metavar="MOTOR"),
     ] = None,
-    swap: Annotated[bool, typer.Option("--swap", help="Left and right are the other way round.")] = False,
+    swap: Annotated[bool, typer.Option("--swap", help="Left and right are swapped.")] = False,
     motors: Annotated[bool | None, typer.Option(help="Turn each motor alone.")] = None,
     calibrate: Annotated[bool | None, typer.Option(help="Measure the sticks.")] = None,
     drive: Annotated[bool | None, typer.Option(help="Drive at the end.")] = None,
     wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
     page: Annotated[
-        str | None, typer.Option(help="Ask for sticks on a page too: its port, as 8600 or 8600,lan=true.")
+        str | None, typer.Option(help="Ask for sticks on a page too: its port, such as 8600 or 8600,lan=true.")
     ] = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Ask nothing that an option can say, and write.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Use the options and defaults, ask nothing, and write.")] = False,
 ) -> None:
-    """Set a robot up by answering: device, vehicle, sticks, what enables it, where it goes, each motor, a drive.
+    """Set up a robot by questions: device, vehicle, sticks, enabling control, sink, each motor, a first drive.
 
-    An existing file keeps its comments and its order; only its sticks are asked for. Broken off, it moves nothing, and
-    begins where it was.
+    An existing file keeps its comments and its order; only its sticks are asked for. An interrupted run moves nothing,
+    and the next run continues it.
 
     [bold]Examples:[/bold]
 

@@ -43,22 +43,24 @@ def calibrate(
     ] = None,
     out: Annotated[
         Path | None,
-        typer.Option(dir_okay=False, help="Where to keep it; the user's data folder if not said."),
+        typer.Option(dir_okay=False, help="The file to write; by default in the user's data folder."),
     ] = None,
-    record: Annotated[Path | None, typer.Option(dir_okay=False, help="Keep the numbers too, as a recording.")] = None,
-    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw what was measured, as PNG.")] = None,
-    ends: Annotated[float, typer.Option(min=1.0, help="Seconds for going to the ends.")] = 15.0,
-    lets: Annotated[float, typer.Option("--returns", min=1.0, help="Seconds for letting go.")] = 20.0,
+    record: Annotated[
+        Path | None, typer.Option(dir_okay=False, help="Write the numbers to this recording too.")
+    ] = None,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw the measurement to this PNG file.")] = None,
+    ends: Annotated[float, typer.Option(min=1.0, help="Seconds for moving to the ends.")] = 15.0,
+    lets: Annotated[float, typer.Option("--returns", min=1.0, help="Seconds for the releases.")] = 20.0,
     page: Annotated[
         str | None,
-        typer.Option(help="Lead on a page too: its port, as 8600 or 8600,lan=true.", show_default=False),
+        typer.Option(help="Show the steps on a page too: its port, such as 8600 or 8600,lan=true.", show_default=False),
     ] = None,
-    force: Annotated[bool, typer.Option("--force", help="Keep it even if it is not good enough.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Keep it even if it has errors.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was measured as JSON.")] = False,
 ) -> None:
-    """Measure every control: rest, ends, noise, where it comes back to; and keep it for this device.
+    """Measure every control (rest, ends, noise, return) and store the calibration for this device.
 
-    Hands off first, then everything to its ends, then let go several times. The findings say what to do.
+    First keep your hands off, then move everything to its ends, then release each stick several times.
 
     [bold]Examples:[/bold]
 

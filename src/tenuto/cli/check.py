@@ -29,16 +29,17 @@ if TYPE_CHECKING:
 
 def check(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
-    source: Annotated[str | None, typer.Option(help="Compare it with this device too, such as gamepad.")] = None,
+    source: Annotated[str | None, typer.Option(help="Check it against this device too, such as gamepad.")] = None,
     calibration: Annotated[
-        Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="Use this calibration; by default the one beside the profile."),
     ] = None,
     worst: Annotated[
-        bool, typer.Option("--worst", help="Drive every fault on the simulated robot: how far it goes at most.")
+        bool, typer.Option("--worst", help="Simulate every fault, and print the longest stopping distance.")
     ] = False,
     table: Annotated[
         bool,
-        typer.Option("--table", help="Print what each control, each switch and a lost link does."),
+        typer.Option("--table", help="Print the effect of each control, each switch and a link loss."),
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:

@@ -14,19 +14,19 @@ from typer.core import TyperGroup
 # Group → command → what it is for. A command is the function of its name in the module of its name.
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
-        "begin": "Set a robot up by answering, or change its sticks",
-        "devices": "List what is connected, and its text for a profile",
-        "doctor": "Find what keeps this computer from driving a robot",
+        "begin": "Set up a robot by questions, or change its sticks",
+        "devices": "List connected devices and their texts for a profile",
+        "doctor": "Check this computer: permissions, ports, pads, clocks",
         "watch": "Show live what a controller sends",
         "calibrate": "Measure the sticks: rest, ends, noise, return",
         "check": "List errors and warnings of a profile, and its stops",
         "curve": "Draw each stick's response, raw to shaped",
         "key": "Make a key that protects a link",
         "service": "Drive or follow from boot: a systemd unit",
-        "firmware": "Write the profile as code of a microcontroller",
+        "firmware": "Generate code for a microcontroller",
     },
     "drive": {
-        "preflight": "Check that all is ready for a drive",
+        "preflight": "Check that everything is ready for a drive",
         "drive": "Drive a robot as its profile says",
         "page": "Drive and see from a browser, or from a phone",
         "script": "Show a scripted motion, or drive it",
@@ -36,13 +36,13 @@ COMMANDS: dict[str, dict[str, str]] = {
     "explain": {
         "why": "Explain one moment of a drive, stage by stage",
         "report": "Write a report of a drive, with figures",
-        "compare": "Compare two profiles under the same sticks",
+        "compare": "Compare two profiles with the same sticks",
         "measure": "Compare commands with measured motion",
         "tune": "Propose dead zones, expo and limits",
     },
     "try": {
         "demo": "Drive a shipped recording, and show why it stopped",
-        "robot": "Stand in for a robot on a serial line or MAVLink",
+        "robot": "Simulate a robot on a serial line or MAVLink",
         "soak": "Simulate thousands of drives with faults",
     },
 }
@@ -85,7 +85,7 @@ def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
     shared = {
         "key": ("key / service", "Make a key for a link / drive from boot"),
         "service": None,
-        "robot": ("robot / soak", "Stand in for a robot / simulate faulty drives"),
+        "robot": ("robot / soak", "Simulate a robot / simulate faulty drives"),
         "soak": None,
     }
     rows = [shared.get(name, (name, line)) for name, line in commands.items()]

@@ -19,13 +19,13 @@ def compare(
     made_with: Annotated[
         Path | None,
         typer.Option(
-            exists=True, dir_okay=False, help="Of a log: the profile it was driven with; else the one kept beside it."
+            exists=True, dir_okay=False, help="For a log: the profile of the drive; by default the one beside the log."
         ),
     ] = None,
-    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it to this file, PNG or PDF.")] = None,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw a figure to this file, PNG or PDF.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
 ) -> None:
-    """Show what changes for the driver: two profiles, or two versions of one, under the same sticks.
+    """Compare two profiles, or two versions of one, with the same recorded sticks.
 
     [bold]Examples:[/bold]
 

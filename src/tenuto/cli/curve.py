@@ -15,16 +15,20 @@ from tenuto.cli.console import print_json, results
 
 def curve(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
-    figure: Annotated[Path | None, typer.Option(help="Write the figure there; its format by the suffix.")] = None,
+    figure: Annotated[
+        Path | None, typer.Option(help="Write the figure to this file; its suffix selects the format.")
+    ] = None,
     table: Annotated[
-        Path | None, typer.Option(dir_okay=False, help="Write every step of every control as a CSV there; - prints it.")
+        Path | None,
+        typer.Option(dir_okay=False, help="Write every step of every control to this CSV file; - prints it."),
     ] = None,
     calibration: Annotated[
-        Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="Use this calibration; by default the one beside the profile."),
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
 ) -> None:
-    """Show every driving control's whole way, from raw to shaped, in each mode and under each set of rates.
+    """Show each driving control from raw to shaped, in each mode and with each set of rates.
 
     [bold]Examples:[/bold]
 

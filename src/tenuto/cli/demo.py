@@ -55,18 +55,18 @@ class Robot(StrEnum):
 
 
 def demo(
-    out: Annotated[Path, typer.Option(help="Folder for the log, the figure and copies of what was used.")] = Path(
+    out: Annotated[Path, typer.Option(help="Folder for the log, the figure and copies of the input files.")] = Path(
         "tenuto-demo"
     ),
     robot: Annotated[
         Robot, typer.Option(help="Medlar has two driven wheels, Quince steers four, Sorrel floats, Damson flies.")
     ] = Robot.MEDLAR,
-    story: Annotated[Story | None, typer.Option(help="Tell a story instead: five things that go wrong.")] = None,
+    story: Annotated[Story | None, typer.Option(help="Run another story: five faults.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the summary as JSON.")] = False,
 ) -> None:
-    """Drive a robot of the orchard through a shipped recording, and show what was driven and why it stopped.
+    """Drive an orchard robot with a shipped recording, and show the drive and the reasons of its stops.
 
-    Nothing has to be connected. A log, a figure and copies of all that ships are written.
+    No device is needed. It writes a log, a figure and copies of all shipped files.
 
     [bold]Examples:[/bold]
 

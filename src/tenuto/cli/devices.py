@@ -84,7 +84,7 @@ def _keyboard() -> list[Device]:
 
 def devices(
     simulated: Annotated[
-        bool, typer.Option("--simulated", help="Attach simulated ones too, to see what it looks like.")
+        bool, typer.Option("--simulated", help="Attach simulated devices too, as an example.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list as JSON.")] = False,
 ) -> None:

@@ -15,13 +15,13 @@ from tenuto.cli.console import counted, print_json, results
 
 def doctor(
     profile: Annotated[
-        Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile, to look at what it needs too.")
+        Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile: check what it needs too.")
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was found as JSON.")] = False,
 ) -> None:
-    """Search for what keeps this computer from driving a robot: rights, ports, pads, clocks, files and packages.
+    """Check this computer: permissions, ports, pads, clocks, files and packages.
 
-    Nothing is changed. Each finding says what to do.
+    It changes nothing. Each finding says what to do.
 
     [bold]Examples:[/bold]
 

@@ -42,7 +42,7 @@ def drive(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the ticks go, instead of the profile's sinks: simulated, serial:PORT, mavlink:HOST:PORT, "
+            help="A sink, instead of the profile's: simulated, serial:PORT, mavlink:HOST:PORT, "
             "mqtt:HOST/ROBOT, udp:HOST:PORT,key=FILE, log:FILE.csv, … (docs/sinks.md). May be given several times.",
             show_default=False,
         ),
@@ -55,29 +55,30 @@ def drive(
         ),
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
+        float,
+        typer.Option(min=0.1, help="Stop the robot and end after this time; by default at Ctrl-C.", show_default=False),
     ] = math.inf,
     calibration: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one that is kept."),
+        typer.Option(exists=True, dir_okay=False, help="Use this calibration; by default the stored one."),
     ] = None,
     raw: Annotated[
         Path | None,
-        typer.Option(dir_okay=False, help="Keep the bytes of ports and sockets in this black box, FILE.mcap."),
+        typer.Option(dir_okay=False, help="Record the bytes of ports and sockets in this black box, FILE.mcap."),
     ] = None,
     plain: Annotated[
         bool,
-        typer.Option("--plain", help="One line instead of the full-screen view; so it is where there is no terminal."),
+        typer.Option("--plain", help="A status line instead of the full-screen view; the default without a terminal."),
     ] = False,
     anyway: Annotated[
-        bool, typer.Option("--anyway", help="Drive though tenuto check finds errors in the profile.")
+        bool, typer.Option("--anyway", help="Drive even if tenuto check finds errors in the profile.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
     """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
 
-    In a terminal of 80 x 24 and up it shows sticks, commands, actuators, link and loop, and why nothing moves; q stops.
-    Ctrl-C brings the robot down and ends; a second Ctrl-C does not wait for that. A profile that is saved while it is
+    In a terminal of 80 x 24 or more it shows sticks, commands, actuators, link and loop, and why nothing moves; q stops.
+    Ctrl-C stops the robot and ends; a second Ctrl-C does not wait for the stop. A profile that is saved while it is
     driven is checked, and taken once the robot has stopped for it.
 
     [bold]Examples:[/bold]

@@ -13,13 +13,13 @@ from tenuto.cli.console import counted, print_json, results
 
 def firmware(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
-    out: Annotated[Path, typer.Option(file_okay=False, help="Write the code below this folder.")],
+    out: Annotated[Path, typer.Option(file_okay=False, help="Write the code to this folder.")],
     language: Annotated[
-        Literal["c", "micropython"], typer.Option("--for", help="C99, which C++11 takes too; or MicroPython.")
+        Literal["c", "micropython"], typer.Option("--for", help="C99, which also compiles as C++11; or MicroPython.")
     ] = "c",
     part: Annotated[
         Literal["whole", "sticks", "robot"],
-        typer.Option(help="All on one board; a sender of lines; the board that hears them."),
+        typer.Option(help="All on one board; the sender of lines; the board that reads them."),
     ] = "whole",
     real: Annotated[
         Literal["float", "double"], typer.Option(help="The type of its numbers in C; double is slow on most boards.")
@@ -29,13 +29,14 @@ def firmware(
         typer.Option(help='Of a source of the kind "lines": pins measure its columns, or a serial line brings them.'),
     ] = "pins",
     calibration: Annotated[
-        Path | None, typer.Option(exists=True, dir_okay=False, help="Use this calibration; else the one beside it.")
+        Path | None,
+        typer.Option(exists=True, dir_okay=False, help="Use this calibration; by default the one beside the profile."),
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the list of files as JSON.")] = False,
 ) -> None:
-    """Write the code of a board that does what this profile does: from its sticks to its motors, guard and all.
+    """Generate the code of a board that behaves like this profile, from the sticks to the motors, including the guard.
 
-    What of a profile cannot go to a board is refused, with its key. Exit status 1 then.
+    A setting that a board cannot provide is refused with its key, and exit status 1.
 
     [bold]Examples:[/bold]
 

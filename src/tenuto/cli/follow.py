@@ -26,12 +26,12 @@ def follow(
     ],
     source: Annotated[
         str,
-        typer.Option(help="Where commands come from: mqtt:HOST/ROBOT, or udp::PORT,key=FILE.", show_default=False),
+        typer.Option(help="The source of commands: mqtt:HOST/ROBOT, or udp::PORT,key=FILE.", show_default=False),
     ],
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the robot's motors are: simulated, serial:PORT, … May be given several times.",
+            help="A sink of the robot: simulated, serial:PORT, … May be given several times.",
             show_default=False,
         ),
     ] = None,
@@ -40,14 +40,15 @@ def follow(
         typer.Option(help="Another source for a distance sensor: NAME=SOURCE.", show_default=False),
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
+        float,
+        typer.Option(min=0.1, help="Stop the robot and end after this time; by default at Ctrl-C.", show_default=False),
     ] = math.inf,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went as JSON at the end.")] = False,
 ) -> None:
-    """Run at the robot: follow what a driver's machine sends, and stop by itself when that is silent, late or gone.
+    """Run at the robot: follow the commands of a driver's machine, and stop if they are missing, late or ended.
 
-    The driver's machine runs tenuto drive, with a sink of the same kind. Chassis, actuators, stops and timeouts are
-    those of the robot's own profile; so are its sinks, but for those that lead to a robot elsewhere.
+    The driver's machine runs tenuto drive with a sink of the same kind. Chassis, actuators, stops, timeouts and sinks
+    are those of the robot's own profile, except for sinks that lead to another machine.
 
     [bold]Examples:[/bold]
 

@@ -11,18 +11,18 @@ from tenuto.cli.console import results
 
 
 def key(
-    file: Annotated[Path, typer.Argument(help="The file: a fresh key, or with --driver or --revoke the robot's keys.")],
+    file: Annotated[Path, typer.Argument(help="The file: a new key, or with --driver or --revoke the robot's keys.")],
     driver: Annotated[
         str | None, typer.Option(help="Add a key for a driver of this name, and write it to NAME.key.", metavar="NAME")
     ] = None,
     revoke: Annotated[
-        str | None, typer.Option(help="Take a driver's key out of the robot's keys.", metavar="NAME")
+        str | None, typer.Option(help="Remove a driver's key from the robot's keys.", metavar="NAME")
     ] = None,
 ) -> None:
     """Make a key that protects a link: UDP, MQTT, signed MAVLink or a signed radio.
 
-    Both ends need the same key: copy it over a way that nobody else reads, such as SSH. With --driver each driver has
-    a key of its own; the robot, over UDP or MQTT, takes a file of all of them, and notices a change within a second.
+    Both ends need the same key: copy it over a secure channel, such as SSH. With --driver each driver has a separate
+    key; the robot, over UDP or MQTT, uses a file with all of them, and notices a change within a second.
 
     [bold]Examples:[/bold]
 

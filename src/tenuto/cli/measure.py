@@ -25,23 +25,25 @@ def measure(
     odometry: Annotated[
         Path | None,
         typer.Option(
-            exists=True, dir_okay=False, help="What was measured: CSV or Parquet; else what the log has of it."
+            exists=True,
+            dir_okay=False,
+            help="The measured motion, CSV or Parquet; by default the telemetry in the log.",
         ),
     ] = None,
     profile: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
+        typer.Option(exists=True, dir_okay=False, help="The profile of the drive; by default the one beside the log."),
     ] = None,
-    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it to this file, PNG or PDF.")] = None,
-    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write what to change as TOML to this file.")] = None,
-    apply: Annotated[bool, typer.Option("--apply", help="Put what to change into the profile.")] = False,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw a figure to this file, PNG or PDF.")] = None,
+    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write the changes as TOML to this file.")] = None,
+    apply: Annotated[bool, typer.Option("--apply", help="Write the changes into the profile.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
 ) -> None:
     """Compare commands with measured motion: scale, delay, lag, dead band, wheel radius and track.
 
-    Without --odometry it is what a far end has said during the drive: its speed, or that of its wheels. The odometry
-    has a column time and vx (and yaw_rate), or x, y and heading; SI units; its clock may be another one.
-    Exit status 1 where the data can tell nothing, or do not go with the commands; then nothing is changed.
+    Without --odometry it uses the telemetry of a far end: its speed, or that of its wheels. The odometry
+    has a column time and vx (and yaw_rate), or x, y and heading, in SI units; it may have its own clock.
+    The exit status is 1 if the data are insufficient or do not match the commands; nothing is changed then.
 
     [bold]Examples:[/bold]
 

@@ -52,7 +52,7 @@ def page(
     to: Annotated[
         list[str] | None,
         typer.Option(
-            help="Where the robot is, instead of the profile's sinks: simulated, serial:PORT, … (docs/sinks.md). "
+            help="A sink, instead of the profile's: simulated, serial:PORT, … (docs/sinks.md). "
             "May be given several times.",
             show_default=False,
         ),
@@ -63,7 +63,7 @@ def page(
     ] = None,
     log: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="Show the log of a drive instead, moment by moment."),
+        typer.Option(exists=True, dir_okay=False, help="Show the log of a drive instead."),
     ] = None,
     broker: Annotated[
         str | None,
@@ -71,46 +71,43 @@ def page(
             "--class", metavar="BROKER", help="Show every robot at a broker, HOST[:PORT], with one stop for all."
         ),
     ] = None,
-    name: Annotated[str, typer.Option(help="With --class: who stops, as the robots know a driver.")] = "teacher",
+    name: Annotated[str, typer.Option(help="With --class: the driver's name for the stops.")] = "teacher",
     key: Annotated[
         Path | None,
         typer.Option(
-            exists=True, dir_okay=False, help="With --class: the key file of that driver, where robots have keys."
+            exists=True, dir_okay=False, help="With --class: the key file of that driver, if the robots have keys."
         ),
     ] = None,
     user: Annotated[str | None, typer.Option(help="With --class: a user name at the broker.")] = None,
     password_file: Annotated[str | None, typer.Option(help="With --class: a file that holds the password.")] = None,
     ca: Annotated[str | None, typer.Option(help='With --class: certificates to trust, or "system"; then TLS.')] = None,
     plain_password: Annotated[
-        bool, typer.Option("--plain-password", help="With --class: the password may go over a line without TLS.")
+        bool, typer.Option("--plain-password", help="With --class: permit a password without TLS.")
     ] = False,
-    port: Annotated[
-        int, typer.Option(min=0, max=65535, help="The port of TCP to serve it at; 0 for a free one.")
-    ] = 8600,
+    port: Annotated[int, typer.Option(min=0, max=65535, help="The TCP port of the page; 0 for a free one.")] = 8600,
     lan: Annotated[
-        bool, typer.Option("--lan", help="Let devices in the network in too: TLS, and a code for each new device.")
+        bool, typer.Option("--lan", help="Admit devices in the network: TLS, and a code for each new device.")
     ] = False,
     watchers: Annotated[
         bool, typer.Option("--watchers", help="With --lan: anybody in the network may watch, without a code.")
     ] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="Stop and end after this time; else with Ctrl-C.", show_default=False)
+        float,
+        typer.Option(min=0.1, help="Stop the robot and end after this time; by default at Ctrl-C.", show_default=False),
     ] = math.inf,
-    devices: Annotated[
-        bool, typer.Option("--devices", help="List the devices that have been let in, and end.")
-    ] = False,
+    devices: Annotated[bool, typer.Option("--devices", help="List the admitted devices, and exit.")] = False,
     forget: Annotated[
-        str | None, typer.Option(help="Shut out the devices of this name, within a second, and end.", metavar="NAME")
+        str | None, typer.Option(help="Revoke the devices of this name within a second, and exit.", metavar="NAME")
     ] = None,
     anyway: Annotated[
-        bool, typer.Option("--anyway", help="Drive though tenuto check finds errors in the profile.")
+        bool, typer.Option("--anyway", help="Drive even if tenuto check finds errors in the profile.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print how the loop went, or the devices, as JSON.")] = False,
 ) -> None:
-    """Serve a page to drive from: sticks under the thumbs, the laptop's gamepad, keys, and the whole live view.
+    """Serve a page for driving: touch sticks, the laptop's gamepad, keys, and the complete live view.
 
-    The page stands in for the device of the profile, so any profile can be driven from it. Only this machine may open
-    it, unless --lan is given. The page is a source and a sink too: --source page:8600, --to page:8600.
+    The page replaces the device of the profile, so it can drive any profile. Only this machine may open
+    it, unless --lan is given. The page is also a source and a sink: --source page:8600, --to page:8600.
 
     [bold]Examples:[/bold]
 

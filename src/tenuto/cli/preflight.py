@@ -40,9 +40,9 @@ def preflight(
     seconds: Annotated[float, typer.Option(min=0.5, help="Check for this long.")] = 3.0,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was found as JSON.")] = False,
 ) -> None:
-    """Check whether all is ready: device, calibration, sticks, trims, far end, battery, disk, clock.
+    """Check that everything is ready: device, calibration, sticks, trims, far end, battery, disk, clock.
 
-    Everything is opened as for a drive, and standstill is sent; nothing can be enabled meanwhile, and no log is
+    Everything is opened as for a drive, and standstill is sent. The robot cannot be enabled, and no log is
     written.
 
     [bold]Examples:[/bold]

@@ -16,17 +16,17 @@ def report(
     log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A log of a drive.", show_default=False)],
     profile: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
+        typer.Option(exists=True, dir_okay=False, help="The profile of the drive; by default the one beside the log."),
     ] = None,
     out: Annotated[
-        Path | None, typer.Option(dir_okay=False, help="The page; LOG.html if not given.", show_default=False)
+        Path | None, typer.Option(dir_okay=False, help="The page; by default LOG.html.", show_default=False)
     ] = None,
     pngs: Annotated[Path | None, typer.Option(file_okay=False, help="Write its figures as PNG to this folder.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the facts as JSON too.")] = False,
 ) -> None:
-    """Write a page about a drive: what was driven, sticks, commands, actuators, link, loop, and the guard's events.
+    """Write a report of a drive: summary, sticks, commands, actuators, link, loop, and the guard's events.
 
-    The page is one HTML file that needs no other.
+    The report is one self-contained HTML file.
 
     [bold]Examples:[/bold]
 

@@ -40,26 +40,26 @@ class _Stands(Protocol):
 def robot(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
     log: Annotated[
-        Path | None, typer.Option(dir_okay=False, help="Write where it is, a row each 10 ms, to this CSV file.")
+        Path | None, typer.Option(dir_okay=False, help="Write its pose every 10 ms to this CSV file.")
     ] = None,
-    link: Annotated[Path | None, typer.Option(help="Give its serial port this name too, such as ./cart.")] = None,
+    link: Annotated[Path | None, typer.Option(help="A link to its serial port, such as ./cart.")] = None,
     mavlink: Annotated[
         str | None,
-        typer.Option(help="Be an autopilot that listens at this address: HOST:PORT.", show_default=False),
+        typer.Option(help="Simulate an autopilot that listens at this address: HOST:PORT.", show_default=False),
     ] = None,
-    form: Annotated[str, typer.Option(help="Of the serial line: text, binary or signed.")] = "text",
+    form: Annotated[str, typer.Option(help="The form of the serial line: text, binary or signed.")] = "text",
     key: Annotated[Path | None, typer.Option(help="A key file: only signed messages count.")] = None,
     loss: Annotated[
-        float, typer.Option(min=0.0, max=1.0, help="Lose this share of what comes and goes on the line, 0 to 1.")
+        float, typer.Option(min=0.0, max=1.0, help="Drop this share of the messages in both directions, 0 to 1.")
     ] = 0.0,
     delay: Annotated[
         str | None, typer.Option(help='How long a message is on the line, such as "80 ms".', show_default=False)
     ] = None,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="End after this time; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="Stop after this time; by default at Ctrl-C.", show_default=False)
     ] = math.inf,
 ) -> None:
-    """Stand in for a robot: read velocity lines or MAVLink, move, and stop when they stop coming.
+    """Simulate a robot: read velocity lines or MAVLink, move, and stop when they are missing.
 
     [bold]Examples:[/bold]
 

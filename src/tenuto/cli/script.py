@@ -29,22 +29,20 @@ def script(
     script: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The script, a TOML file.")],
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile of the robot.")],
     within: Annotated[
-        float, typer.Option(min=0.01, help="How far it may get from where it begins, m.", show_default=False)
+        float, typer.Option(min=0.01, help="The largest distance from its start, m.", show_default=False)
     ] = math.inf,
-    fit: Annotated[bool, typer.Option(help="Make it as much smaller and slower as it takes.")] = False,
-    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw it into this PNG.")] = None,
-    go: Annotated[bool, typer.Option("--go", help="Drive it, once the driver has enabled.")] = False,
+    fit: Annotated[bool, typer.Option(help="Make it smaller and slower until it fits.")] = False,
+    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw a figure to this PNG file.")] = None,
+    go: Annotated[bool, typer.Option("--go", help="Drive it, after the driver has enabled.")] = False,
     source: Annotated[str | None, typer.Option(help="Another source for the driver than the profile's.")] = None,
-    to: Annotated[
-        list[str] | None, typer.Option(help="Where the ticks go, as in tenuto drive.", show_default=False)
-    ] = None,
+    to: Annotated[list[str] | None, typer.Option(help="The sinks, as in tenuto drive.", show_default=False)] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
 ) -> None:
-    """Show what a script will do with a robot; with --go, do it while the driver holds, until a stick is moved.
+    """Preview a script with a robot; with --go, drive it while the driver holds, until a stick is moved.
 
-    The written path is kept: where the robot cannot change its velocity so fast, it goes through it more slowly.
-    Nothing moves that exceeds the profile's speeds, strays from its path by 5 % of its size, or gets further away than
-    it may, stops included. Exit status 1 then.
+    The path is kept: if the robot cannot change its velocity fast enough, it drives that part more slowly.
+    A script is refused, with exit status 1, if it exceeds the profile's speeds, leaves its path by 5 % of its size,
+    or goes farther than permitted, stops included.
 
     [bold]Examples:[/bold]
 

@@ -16,16 +16,19 @@ from tenuto.cli.console import print_json, results
 def service(
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile, a TOML file.")],
     follow: Annotated[
-        str | None, typer.Option(help="Follow a driver's machine by this source, instead of driving.", metavar="SOURCE")
+        str | None,
+        typer.Option(help="Follow a driver's machine with this source, instead of driving.", metavar="SOURCE"),
     ] = None,
-    to: Annotated[list[str] | None, typer.Option(help="Where commands go; else as the profile says.")] = None,
-    user: Annotated[str | None, typer.Option(help="As whom it runs; else you.")] = None,
-    install: Annotated[bool, typer.Option("--install", help="Put both files where they belong. Needs root.")] = False,
+    to: Annotated[
+        list[str] | None, typer.Option(help="The sinks for commands; by default those of the profile.")
+    ] = None,
+    user: Annotated[str | None, typer.Option(help="The user that runs it; by default you.")] = None,
+    install: Annotated[bool, typer.Option("--install", help="Install both files. Needs root.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print both files as JSON.")] = False,
 ) -> None:
     """Print a systemd unit that drives or follows from boot, and a udev rule for the device.
 
-    After a crash it begins again, not enabled. Told to end, it brings the robot to a stand first.
+    After a crash it starts again, not enabled. When it is stopped, it first stops the robot.
 
     [bold]Examples:[/bold]
 

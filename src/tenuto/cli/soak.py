@@ -26,11 +26,11 @@ if TYPE_CHECKING:
 
 def soak(
     profile: Annotated[
-        Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile; all shipped robots if none is given.")
+        Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile; by default all shipped robots.")
     ] = None,
-    runs: Annotated[int, typer.Option(min=1, help="How many drives to simulate with each profile.")] = 1000,
+    runs: Annotated[int, typer.Option(min=1, help="The number of simulated drives per profile.")] = 1000,
     seed: Annotated[int, typer.Option(min=0, help="The first seed; the same seed gives the same drives.")] = 0,
-    keep: Annotated[Path, typer.Option(dir_okay=False, help="Where a drive that broke a promise is kept.")] = Path(
+    keep: Annotated[Path, typer.Option(dir_okay=False, help="The file for a drive that breaks a promise.")] = Path(
         "soak-failure.json"
     ),
     again: Annotated[
@@ -41,10 +41,10 @@ def soak(
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print the figures as JSON.")] = False,
 ) -> None:
-    """Drive with careless drivers, broken links, clocks and devices, and check at every tick what is promised.
+    """Simulate careless drivers and faulty links, clocks and devices, and check the promises at every tick.
 
-    A drive that breaks a promise is made as short as it can be, and kept. Exit status 1 then. Ctrl-C ends it; the
-    figures are those of what was driven until then.
+    A drive that breaks a promise is shortened and kept, and the exit status is 1. Ctrl-C ends it and prints the
+    figures so far.
 
     [bold]Examples:[/bold]
 

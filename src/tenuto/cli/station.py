@@ -62,20 +62,18 @@ def station(
     ca: Annotated[
         str | None, typer.Option(help='A file of certificates to trust, or "system"; then TLS is used.')
     ] = None,
-    plain_password: Annotated[
-        bool, typer.Option("--plain-password", help="The password may go over a line without TLS.")
-    ] = False,
+    plain_password: Annotated[bool, typer.Option("--plain-password", help="Permit a password without TLS.")] = False,
     seconds: Annotated[
-        float, typer.Option(min=0.1, help="End after this time; else with Ctrl-C.", show_default=False)
+        float, typer.Option(min=0.1, help="Stop after this time; by default at Ctrl-C.", show_default=False)
     ] = math.inf,
     as_json: Annotated[
         bool, typer.Option("--json", help="Listen for 1.5 s (or --seconds), and print what was heard as JSON.")
     ] = False,
 ) -> None:
-    """Show every robot that follows by way of a broker: what it does, who drives it, and why it stands.
+    """Show every robot that follows over a broker: its state, its driver, and why it stands.
 
-    It only listens: no robot moves or stops by it. With --json, the exit status is 1 where a robot is silent, gone or
-    in a fault, or where there is none.
+    It only listens, and affects no robot. With --json, the exit status is 1 if a robot is silent, gone or
+    in a fault, or if there is none.
 
     [bold]Examples:[/bold]
 

@@ -23,11 +23,13 @@ def tune(
     ] = None,
     finest: Annotated[str | None, typer.Option(help='The finest useful speed, such as "0.04 m/s".')] = None,
     noise: Annotated[
-        float | None, typer.Option(min=0.0, max=0.2, help="Noise of the sticks at rest, a share of their travel.")
+        float | None, typer.Option(min=0.0, max=0.2, help="Noise of the sticks at rest, as a share of their travel.")
     ] = None,
-    figure: Annotated[Path | None, typer.Option(dir_okay=False, help="Draw before and after to this file.")] = None,
-    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write what to change as TOML to this file.")] = None,
-    apply: Annotated[bool, typer.Option("--apply", help="Put what to change into the profile.")] = False,
+    figure: Annotated[
+        Path | None, typer.Option(dir_okay=False, help="Draw a figure of before and after to this file.")
+    ] = None,
+    out: Annotated[Path | None, typer.Option(dir_okay=False, help="Write the changes as TOML to this file.")] = None,
+    apply: Annotated[bool, typer.Option("--apply", help="Write the changes into the profile.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
 ) -> None:
     """Propose dead zones, expo and limits, each with the formula or the search that it comes from.

@@ -207,23 +207,24 @@ def watch(
     source: Annotated[
         str, typer.Argument(help="A source, such as gamepad or sbus:/dev/ttyAMA0, or a profile.")
     ] = "gamepad",
-    seconds: Annotated[float | None, typer.Option("--for", min=0.1, help="End after so many seconds.")] = None,
+    seconds: Annotated[float | None, typer.Option("--for", min=0.1, help="Stop after this number of seconds.")] = None,
     plain: Annotated[bool, typer.Option("--plain", help="Print one table at the end instead of a live view.")] = False,
     record: Annotated[
         Path | None, typer.Option(help="Write a recording: CSV or Parquet, by suffix.", dir_okay=False)
     ] = None,
     raw: Annotated[
-        Path | None, typer.Option(help="Keep the bytes themselves in this black box, FILE.mcap.", dir_okay=False)
+        Path | None, typer.Option(help="Record the raw bytes in this black box, FILE.mcap.", dir_okay=False)
     ] = None,
     page: Annotated[
-        str | None, typer.Option(help="Show it on a page too: its port, as 8600 or 8600,lan=true.", show_default=False)
+        str | None,
+        typer.Option(help="Show it on a page too: its port, such as 8600 or 8600,lan=true.", show_default=False),
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was seen as JSON at the end.")] = False,
 ) -> None:
-    """Show what a controller really sends: every control live, how far it went, and which one moved.
+    """Show what a controller sends: every control live, its range so far, and which one moved.
 
-    Move one stick: its row is picked out. That is how you find which number is which stick. In the full-screen view m
-    marks a moment, whose numbers are printed at the end, and r forgets how far each control has been.
+    Move one stick, and its row is highlighted: so you find which number is which stick. In the full-screen view, m
+    marks a moment, whose numbers are printed at the end, and r resets the ranges.
 
     [bold]Examples:[/bold]
 

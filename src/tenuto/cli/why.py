@@ -16,11 +16,11 @@ from tenuto.cli.console import print_json, results
 def why(
     log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A log of a drive.", show_default=False)],
     at: Annotated[
-        float | None, typer.Option(help="The moment, in s of the log; its last tick if not given.", show_default=False)
+        float | None, typer.Option(help="The time in s of the log; by default its last tick.", show_default=False)
     ] = None,
     profile: Annotated[
         Path | None,
-        typer.Option(exists=True, dir_okay=False, help="The profile it was driven with; else the one kept beside it."),
+        typer.Option(exists=True, dir_okay=False, help="The profile of the drive; by default the one beside the log."),
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
 ) -> None:
