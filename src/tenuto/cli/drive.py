@@ -77,7 +77,7 @@ def drive(
 ) -> None:
     """Drive a robot as its profile says, from the gamepad or from a recording, at the real rate.
 
-    In a terminal of 80 x 24 or more it shows sticks, commands, actuators, link and loop, and why nothing moves; q stops.
+    In a terminal of 80 x 24 or more it shows sticks, commands, actuators, link and loop, and the reasons; q stops.
     Ctrl-C stops the robot and ends; a second Ctrl-C does not wait for the stop. A profile that is saved while it is
     driven is checked, and taken once the robot has stopped for it.
 
