@@ -138,7 +138,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     straight, file = TABLE[TABLE["time"] < 9.0], tmp_path / "odometry.parquet"
     for log, motion, said in (
         (straight, whole, "turning: it was commanded for 0.0 s only, and 4 s are needed"),
-        (TABLE, whole.assign(x=0.0, y=0.0, heading=0.0), "commands and motion do not go together"),
+        (TABLE, whole.assign(x=0.0, y=0.0, heading=0.0), "commands and motion do not match"),
         (TABLE, whole.assign(vx=0.1)[["time", "vx"]], "turning: not measured"),
     ):
         motion.to_parquet(file)
@@ -151,7 +151,7 @@ def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     assert changes_after_measuring(MEDLAR, found) == []
     for broken, said in (
         (whole.drop(columns="time"), "expected columns time"), (whole.iloc[:5], "at least 20 rows, found 5"),
-        (whole.iloc[::-1], "does not rise"), (whole.assign(x=math.nan), "row 2 has a value that is not a number"),
+        (whole.iloc[::-1], "does not increase"), (whole.assign(x=math.nan), "row 2 has a value that is not a number"),
     ):  # fmt: skip
         broken.to_csv(tmp_path / "broken.csv", index=False)
         with pytest.raises(RecordingError, match=re.escape(said)):
@@ -246,7 +246,7 @@ def test_proposals_keep_what_they_promise(top: float, within: float, finest: flo
     top, within, finest = round(top, 2), round(within, 2), round(finest, 3)
     wish = Wish(top, within, finest, noise=0.01)
     if top * (0.3 + PERIOD) >= within:
-        with pytest.raises(RecordingError, match="before the loss of a link is noticed"):
+        with pytest.raises(RecordingError, match="before the loss of a link is detected"):
             tune(MEDLAR, shipped("orchard-row.csv"), wish)
         return
     changes = tune(MEDLAR, shipped("orchard-row.csv"), wish)

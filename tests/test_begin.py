@@ -95,7 +95,7 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
     write_recording(tmp_path / "g.csv", frames)
     done = run("begin", "t.toml", "--from", "g.csv", "--vehicle", "differential", "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    assert "understood: left_trigger; the two make one axis" in done.stdout
+    assert "understood: left_trigger; the two form one axis" in done.stdout
     profile = tenuto.load_profile(tmp_path / "t.toml")
     bench = Bench(profile)
     for held in (0.0, 1.0):
@@ -149,7 +149,7 @@ def test_begin_says_which_styles_it_can_ask_for(tmp_path: Path) -> None:
     text = shipped("medlar.toml").read_text().replace('kind = "arcade"', 'kind = "thrusters"')
     (tmp_path / "s.toml").write_text(text)
     done = run("begin", "s.toml", "--from", str(recorded(tmp_path / "g.csv")), cwd=tmp_path)
-    assert (done.returncode, "a style that can be asked for: any_direction, arcade, car" in done.stderr) == (1, True)
+    assert (done.returncode, "one of these styles: any_direction, arcade, car" in done.stderr) == (1, True)
 
 
 def test_a_stick_for_each_thruster_is_asked_for(tmp_path: Path) -> None:
@@ -175,7 +175,7 @@ def test_a_sink_that_the_vehicle_cannot_have_is_refused_before_anything_is_asked
     assert [path.name for path in tmp_path.iterdir()] == []
     (tmp_path / "medlar.toml").write_text(shipped("medlar.toml").read_text())
     done = run("begin", "medlar.toml", "--to", "simulated", "--yes", cwd=tmp_path)
-    assert (done.returncode, "medlar.toml is there" in done.stderr) == (2, True)
+    assert (done.returncode, "medlar.toml exists" in done.stderr) == (2, True)
 
 
 def test_begin_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: Path) -> None:
@@ -250,7 +250,7 @@ def test_begin_asks_the_device_of_an_existing_profile(tmp_path: Path) -> None:
     done = run("begin", "d.toml", "--yes", cwd=tmp_path)
     assert (done.returncode, "/dev/none cannot be opened" in done.stderr) == (1, True)
     done = run("begin", "d.toml", "--yes", "--calibrate", cwd=tmp_path)
-    assert (done.returncode, "say which device is measured" in done.stderr) == (2, True)
+    assert (done.returncode, "name the device to measure" in done.stderr) == (2, True)
 
 
 def test_begin_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
@@ -321,7 +321,7 @@ END = (("Write it.toml", "y"), ("Wrote", ""), ("Measure the sticks", "n"), ("alo
 @pytest.mark.long
 def test_a_radio_is_begun_with_in_a_terminal(tmp_path: Path) -> None:
     """A real terminal and a real line; the hand's time is simulated."""
-    menus = (("What robot is it", "motors"), ("How do you steer it", "1"))
+    menus = (("Which vehicle is it", "motors"), ("How do you steer it", "1"))
     pushed = [(prompt, "") for prompt in ("FORWARD", "LEFT", "understood: channel_4", "HELD", "STOPS", "slow and fast")]
     guided(tmp_path, RADIO, "--source crsf:device", *menus, *pushed, ("Where do commands go", "1"), *END)
     profile = tenuto.load_profile(tmp_path / "it.toml")
@@ -333,7 +333,7 @@ def test_a_radio_is_begun_with_in_a_terminal(tmp_path: Path) -> None:
 
 @pytest.mark.long
 def test_two_potentiometers_without_a_button_are_begun_with(tmp_path: Path) -> None:
-    menus = (("What robot is it", "2"), ("How do you steer it", ""), ("Number", "1"), ("FORWARD", ""), ("LEFT", ""))
+    menus = (("Which vehicle is it", "2"), ("How do you steer it", ""), ("Number", "1"), ("FORWARD", ""), ("LEFT", ""))
     told = (("both sticks at their low ends for 1 s", ""), ("to both ends", ""), ("Where do commands go", "1"))
     guided(tmp_path, POTS, "--source lines:device", *menus, *told, *END)
     profile = tenuto.load_profile(tmp_path / "it.toml")
@@ -358,7 +358,7 @@ def test_what_was_answered_is_kept_when_it_is_broken_off(tmp_path: Path) -> None
     write_recording(tmp_path / "more.csv", [*gesture(0, ("right_y", -31000)), *gesture(2, ("left_shoulder", 1.0))])
     done = run("begin", "it.toml", "--from", "more.csv", "--enable", "hold", "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    assert "Going on from it.toml.begun: gamepad, tracked, tank, left" in done.stdout
+    assert "Continuing from it.toml.begun: gamepad, tracked, tank, left" in done.stdout
     profile = tenuto.load_profile(tmp_path / "it.toml")
     assert (profile.chassis.kind, profile.controls["left"].reads) == ("tracked", "left_y")
     assert [path.name for path in tmp_path.glob("*.begun")] == []
@@ -436,14 +436,26 @@ REMARKS = [
     ('"0.8 m/s^2"', '"9 m/s^2"', "limits.acceleration", False, "reached in 0.13 s"),
     ('"1.5 m/s^2"', '"0.3 m/s^2"', "guard.stop_deceleration", False, "slower than the driver's own ramps"),
     ("dead_zone = 0.08", "dead_zon = 0.08", "controls.drive.dead_zon", True, "an unknown key"),
-    ("expo = 0.35", "curve = [[-1, -1], [1, 0.9]]\ncurve_free = true", "controls.drive.curve", True, "at rest it asks"),
-    ("expo = 0.35", 'expo = 0.35\nsmoothing = "500 ms"', "controls.drive.smoothing", False, "goes on for 0.50 s after"),
+    (
+        "expo = 0.35",
+        "curve = [[-1, -1], [1, 0.9]]\ncurve_free = true",
+        "controls.drive.curve",
+        True,
+        "at rest it demands",
+    ),
+    (
+        "expo = 0.35",
+        'expo = 0.35\nsmoothing = "500 ms"',
+        "controls.drive.smoothing",
+        False,
+        "drives on for 0.50 s after",
+    ),
 ]
 # Of the profile with modes and switches.
 LIFT_REMARKS = [
     ('order = ["slow", "brisk"]', 'order = ["brisk", "brisk"]', "choose.mode.back", True, "not one action away"),
-    ('order = ["slow", "brisk"]', 'order = ["slow", "slow"]', "modes.brisk", True, "nothing chooses it"),
-    ('["slow", "brisk"]', '["slow", "brisk", "brisk"]', "choose.mode.back", True, "slow, the mode to fall back to"),
+    ('order = ["slow", "brisk"]', 'order = ["slow", "slow"]', "modes.brisk", True, "nothing selects it"),
+    ('["slow", "brisk"]', '["slow", "brisk", "brisk"]', "choose.mode.back", True, "slow, the fallback mode"),
     ('kind = "latch"\nreads = "back"', 'kind = "cycle"\nreads = "back"\nat_start = true',
      "switches.lamp_button.at_start", False, "before it is touched"),
     ("levels = [0, 1]", "levels = [0, 0.5, 1]", "switches.gripper_button.positions", True, "it has 2 positions, and 3"),

@@ -328,7 +328,7 @@ def test_a_calibrated_drive_wants_the_rest_that_was_measured() -> None:
     moved = {"left_y": 700.0 - 0.06 * 30700, "right_x": 700.0, "left_shoulder": 1.0}
     tick = bench.run(0.5, moved)  # inside the dead zone, but not where it was measured to rest
     assert tick.guard.state is State.WAITING_FOR_REST
-    assert tick.guard.reasons[0].text == "drive is at +0.06, not at rest (within 0.04): let it go"
+    assert tick.guard.reasons[0].text == "drive is at +0.06, not at rest (within 0.04): release it"
     assert bench.run(0.1, moved | {"left_y": 700.0}).guard.state is State.DRIVING
 
 

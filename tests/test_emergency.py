@@ -45,7 +45,7 @@ def codes(tick: Tick) -> list[str]:
 
 
 def test_the_docs_have_the_table_of_the_code() -> None:
-    text = (Path(__file__).parents[1] / "docs/guard.md").read_text().split("\n## What must be there")[0]
+    text = (Path(__file__).parents[1] / "docs/guard.md").read_text().split("\n## Conditions for a start")[0]
     rows = [tuple(cell.strip() for cell in line.strip("|").split("|")) for line in text.splitlines() if line[:1] == "|"]
     assert [row[:3] for row in rows[2:]] == [
         (str(state), str(event), str(row.after)) for (state, event), row in TABLE.items()

@@ -178,7 +178,9 @@ def test_a_log_that_is_cut_anywhere_is_its_beginning_and_a_remark_or_is_refused(
         pd.testing.assert_frame_equal(found, table.iloc[:rows])
         complete = end in ends and form != "mcap" and not more
         if form != "mcap" or rows < len(ends):  # what stands after the last message there says nothing of the drive
-            assert [f"{file} was cut off: all up to its last whole" in one for one in said] == [True] * (not complete)
+            assert [f"{file} was cut off: it was read up to its last complete" in one for one in said] == [True] * (
+                not complete
+            )
 
     cut()
 

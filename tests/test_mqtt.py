@@ -286,7 +286,7 @@ def test_tls_and_user_names(tmp_path: Path) -> None:
         other = tmp_path / "other"
         other.mkdir()
         for place, authority, said in (
-            (here, certificates(other), "its certificate is not by an authority that ca names"),
+            (here, certificates(other), "its certificate is not from an authority in ca"),
             (here.replace("127.0.0.1", "localhost"), ca, "its certificate is for another host"),
         ):
             with tenuto.open_sink(f"mqtt:{place}/medlar,ca={authority}") as untrusted:

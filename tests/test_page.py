@@ -314,10 +314,10 @@ def test_a_short_text_says_yes_and_no_and_whole_numbers(data: st.DataObject) -> 
 def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None:
     (tmp_path / "medlar.toml").write_text((Path(str(MEDLAR.file))).read_text())
     for words, said in (
-        (("--source", "page:x"), 'port: expected a port of TCP from 0 to 65535, found "x"'),
+        (("--source", "page:x"), 'port: expected a TCP port from 0 to 65535, found "x"'),
         (("--source", "page:70000"), 'found "70000"'),
         (("--source", "page:0,lan=maybe"), "lan: expected true or false"),
-        (("--source", "page:0,watchers=true"), "watchers: expected false, or lan = true too"),
+        (("--source", "page:0,watchers=true"), "watchers: expected false, unless lan = true"),
         (("--source", "simulated:sticks", "--to", "page:-1"), "port: expected"),
     ):
         ended = run("drive", "medlar.toml", *words, cwd=tmp_path)

@@ -163,9 +163,9 @@ def test_nothing_invalid_is_driven_by_wherever_it_comes_from() -> None:
         tenuto.Profile(**tables)
     plan = MEDLAR.plan()
     for change, said in (
-        ({"period": 0.0}, "period"), ({"modes": ()}, "exactly one mode"), ({"controls": ()}, "mode.style"),
+        ({"period": 0.0}, "period"), ({"modes": ()}, "exactly one fallback mode"), ({"controls": ()}, "mode.style"),
         ({"guard": replace(plan.guard, link_timeout=math.nan)}, "guard.link_timeout"),
-        ({"guard": replace(plan.guard, hold_to_run=None)}, "nothing must be held"),
+        ({"guard": replace(plan.guard, hold_to_run=None)}, "no control must be held"),
     ):  # fmt: skip
         with pytest.raises(tenuto.PlanError, match=said):
             tenuto.Pipeline(replace(plan, **change))

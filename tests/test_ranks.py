@@ -232,7 +232,7 @@ def test_one_above_who_comes_on_with_a_jammed_stick_stops_the_robot(heard_before
     jammed = SOLO | {"drive": -1.0}
     tick = lesson.step(jammed, SOLO | {"drive": 1.0})
     assert (tick.driver, tick.guard.state) == ("instructor", State.STOPPING)
-    assert tick.guard.reasons[0].text == "instructor came on with drive away from rest: let it go, then press again"
+    assert tick.guard.reasons[0].text == "instructor came on with drive away from rest: release it, then press again"
     assert lesson.run(100, jammed, SOLO | {"drive": 1.0}).command == STANDSTILL
     assert all(tick.command.vx >= 0.0 for tick in lesson.ticks)
     lesson.run(5, {}, {})

@@ -259,7 +259,7 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
     assert far.returncode == 1
     # Half a metre ahead, then 1.09 rad of a circle of 1.5 m at 0.5 m/s: sin 1.09 - 3 cos 1.09 = -0.5.
     assert (
-        "it gets 3.01 m away, stops included, and is to stay within 2.00 m, at 5.4 s, in steps.1 (circle) and steps.2"
+        "it goes 3.01 m away, stops included, and must stay within 2.00 m, at 5.4 s, in steps.1 (circle) and steps.2"
         in far.stderr
     )
     gone = run("script", tree, medlar, "--go", "--source", "simulated:gamepad", "--to", "log:run.csv", cwd=tmp_path)

@@ -165,7 +165,7 @@ def test_the_command_says_what_was_done_and_plays_a_kept_drive(tmp_path: Path) -
     assert "No promise was broken in" in again.stdout, again.stderr
     (tmp_path / "kept.json").write_text("{}")
     wrong = run("soak", str(shipped("medlar.toml")), "--replay", "kept.json", cwd=tmp_path)
-    assert (wrong.returncode, "expected a drive that tenuto soak has kept" in wrong.stderr) == (1, True)
+    assert (wrong.returncode, "expected a drive kept by tenuto soak" in wrong.stderr) == (1, True)
 
 
 @pytest.mark.long

@@ -429,7 +429,7 @@ def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
     with pytest.raises(tenuto.RecordingError, match="cannot be read as MCAP"):
         tenuto.open_source(f"sbus:{tmp_path / 'junk.mcap'}")
     done = run("watch", "simulated:gamepad", "--for", "1", "--raw", "x.mcap", cwd=tmp_path)
-    assert (done.returncode, "keeps the bytes of ports and sockets" in done.stderr) == (1, True)
+    assert (done.returncode, "records the bytes of ports and sockets" in done.stderr) == (1, True)
 
 
 class FakeChip:

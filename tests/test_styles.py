@@ -383,7 +383,7 @@ def test_what_a_vehicle_cannot_do_is_told() -> None:
     bench.run(0.1, still | {"left_shoulder": 1.0})
     tick = bench.run(0.2, still | {"left_shoulder": 1.0, "right_x": -30454.0})
     assert (tick.guard.state, tick.command) == (State.DRIVING, STANDSTILL)
-    assert tick.notices[0].text == "this vehicle cannot do what is asked: sideways"
+    assert tick.notices[0].text == "this vehicle cannot do this: sideways"
 
 
 @pytest.mark.parametrize(

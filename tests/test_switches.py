@@ -232,7 +232,7 @@ def test_damson_on_its_three_positions() -> None:
     away = damson(channel_5=2012.0, channel_1=988.0, channel_3=2012.0, **fly)
     tick = bench.run(3.0, away)
     assert (tick.chosen.mode, tick.command) == ("along_row", STANDSTILL)
-    assert tick.notices[0].text == "mode along_row: the sticks mean something else, let go of climb"
+    assert tick.notices[0].text == "mode along_row: the sticks have a new meaning; release climb"
     bench.run(0.1, damson(channel_5=2012.0, **fly))
     tick = bench.run(3.0, away)
     assert tick.command == pytest.approx((0.0, 0.0, 0.8, 0.0))  # sideways is no more

@@ -244,7 +244,7 @@ def test_each_driver_has_a_key_and_may_be_shut_out(tmp_path: Path, clock: Simula
     assert wait(lambda: robot.ticks[-1].command == STANDSTILL)
     assert not station.drives(robot)
     (tmp_path / "none.keys").write_text("")
-    with pytest.raises(tenuto.SourceError, match="it holds no key, so nobody could drive"):
+    with pytest.raises(tenuto.SourceError, match="it holds no key, so nobody can drive"):
         UdpSource("127.0.0.1:0", key=str(tmp_path / "none.keys"))
     nobody = run("key", "robot.keys", "--revoke", "shed", cwd=tmp_path)
     assert (nobody.returncode, "there is no driver shed; there are field" in nobody.stderr) == (1, True)

@@ -40,7 +40,7 @@ def test_before_the_first_drive_it_shows_what_is_ready() -> None:
     for width, height in ((80, 24), (140, 50)):
         lines = [line.plain for line in screen(scene, tick, Beat(), width, height)]
         assert "✓ clock, device, trims, guard" in lines
-        assert any(line.startswith("✗ sticks: drive is at +0.15 → let go;") for line in lines)
+        assert any(line.startswith("✗ sticks: drive is at +0.15 → release it;") for line in lines)
     assert "before the drive" not in shown(scene, tick, 80, 24)
 
 

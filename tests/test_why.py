@@ -87,7 +87,7 @@ def test_what_holds_it_is_named() -> None:
     both = bench.run(2.0, pad(1.0, 1.0, held=True))
     assert "right_wheel can do no more" in both.explain(MEDLAR).answer
     rest = bench.run(3.0, pad(0.05, held=True)).explain(MEDLAR)
-    assert rest.answer == "it may move, and nobody asks it to: drive within the dead zone"
+    assert rest.answer == "it may move, but there is no demand: drive within the dead zone"
     drive = next(step for step in rest.steps if step.stage == "control drive")
     raw = int(0.95 * 983 + 0.05 * -30454)
     assert drive.text.startswith(f"left_y sends {raw}")
@@ -169,7 +169,7 @@ def test_full_speed_is_said_of_nothing_slower(corner: str, sticks: int, forward:
 
 @pytest.mark.parametrize(
     ("keys", "says"),
-    [("", "the wheels steer at 60 deg/s"), ("jerk = 2.0\n", "an S-curve holds it, for there is a limit of jerk")],
+    [("", "the wheels steer at 60 deg/s"), ("jerk = 2.0\n", "an S-curve limits it (limits.jerk)")],
 )
 def test_what_holds_steered_wheels_is_said(keys: str, says: str) -> None:
     text = shipped("quince.toml").read_text().replace("[limits]\n", f"[limits]\n{keys}")

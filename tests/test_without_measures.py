@@ -20,7 +20,7 @@ from tenuto.sources.recording import read_recording, write_recording
 from tenuto.vehicles.actuators import ActuatorPlan, Wire
 
 VEHICLES_PAGE = (Path(__file__).parents[1] / "docs" / "vehicles.md").read_text()
-EIGHT = VEHICLES_PAGE.split("A profile of eight lines:\n\n```toml\n")[1].split("```")[0]
+EIGHT = VEHICLES_PAGE.split("A profile has eight lines:\n\n```toml\n")[1].split("```")[0]
 MEASURED = 'chassis = {{ kind = "differential", track = {}, wheel_radius = {}, max_wheel_speed = {} }}'
 TANK = EIGHT.replace('"arcade", forward = "left_y", turn = "right_x"', '"tank", left = "left_y", right = "right_y"')
 SERVO = EIGHT.replace('"arcade", forward = "left_y", turn', '"car", throttle = "left_y", steer').replace(

@@ -166,9 +166,7 @@ class Pad:
         if name not in self._controls:
             raise SourceError(f"{self._source.name} has no {name}; it has {', '.join(self._controls)}")
         if name not in self._travels:
-            raise SourceError(
-                f"{name}: nobody has said what it sends: give ends, or tenuto calibrate {self._source.name}"
-            )
+            raise SourceError(f"{name}: its range is not known: pass ends, or run tenuto calibrate {self._source.name}")
         return self._values.get(name, 0.0)
 
     @property

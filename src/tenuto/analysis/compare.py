@@ -94,7 +94,7 @@ def compare(
     both = [_prepared(one, sticks) for one in (first, second)]
     units = both[0].plan().chassis.units
     if both[1].plan().chassis.units != units:
-        raise TenutoError(f"one of the two has measures and the other has none, so {names[0]} and {names[1]} have no "
+        raise TenutoError(f"only one of them has dimensions, so {names[0]} and {names[1]} have no "
                           "unit in common")  # fmt: skip
     if names[0] == names[1]:
         names = (f"{names[0]} (A)", f"{names[1]} (B)")

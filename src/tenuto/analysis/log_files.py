@@ -92,7 +92,7 @@ def read_parquet(path: Path) -> Cells:
     unfinished, remark = Path(f"{path}{UNFINISHED}"), ""
     try:
         if unfinished.exists():
-            table, remark = _stream(unfinished), f"{path} was not finished: what is in {unfinished.name} was read"
+            table, remark = _stream(unfinished), f"{path} is incomplete: the data in {unfinished.name} was read"
         else:
             table = parquet.read_table(BytesIO(_bytes(path)))
         frame: pd.DataFrame = table.to_pandas()
@@ -108,7 +108,7 @@ def _stream(path: Path) -> Any:
 
     written = _bytes(path)
     if not written:
-        raise ValueError("it is empty: its first second was not written yet")
+        raise ValueError("it is empty: the drive ended within its first second")
     stream, batches = pa.ipc.open_stream(written), []
     with suppress(OSError, ValueError, pa.ArrowException):  # the last one was being written
         batches.extend(stream)
@@ -119,26 +119,33 @@ def read_mcap(path: Path) -> Cells:
     """Read a log in MCAP. Raises RecordingError."""
     import pandas as pd
 
-    rows, cut = list[dict[str, Any]](), ""
-    for number, row in enumerate(_messages(path), 1):
-        if row is None:
+    from tenuto.sinks.mcap_log import CHANNELS_OF_LOG
+
+    rows, heard, cut = list[dict[str, Any]](), list[set[str]](), ""
+    for number, message in enumerate(_messages(path), 1):
+        if message is None:
             cut = _cut_off(path, "message")
             break
-        same = rows and row.get("time") == rows[-1].get("time") and not row.keys() & (rows[-1].keys() - {"time"})
-        if same:
-            rows[-1] |= row
-        else:
-            rows.append(row)
+        topic, row = message
         if "time" not in row:
             _refuse(f"{path}, message {number}", "expected a message with a time")
-    whole = [row for row in rows if row.keys() == rows[0].keys()]
-    if whole != rows[: len(whole)] or len(rows) > len(whole) + 1:
+        if rows and row["time"] == rows[-1].get("time") and topic not in heard[-1]:
+            rows[-1] |= row
+            heard[-1].add(topic)
+        else:
+            rows.append(row)
+            heard.append({topic})
+    # The last tick of a log that was cut off may lack a channel, and so may its only one.
+    whole = [row for row, topics in zip(rows, heard, strict=True) if topics == set(CHANNELS_OF_LOG)]
+    if whole != rows[: len(whole)] or len(rows) > len(whole) + 1 or (rows and not whole and not cut):
         _refuse(f"{path}, row {len(whole) + 1}", "expected a message of each channel for every tick")
+    if cut and not whole:
+        _refuse(str(path), "it is empty: the drive ended within its first tick")
     return Cells(pd.DataFrame(whole, dtype=object), lambda row: f"{path}, row {row + 1}", cut)
 
 
-def _messages(path: Path) -> Iterator[dict[str, Any] | None]:
-    """Return the rows of all whole messages, and None at the end of a file that was cut off."""
+def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
+    """Return the channel and the columns of all whole messages, and None at the end of a file that was cut off."""
     from mcap.records import Channel, Message
 
     from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, flat
@@ -154,7 +161,7 @@ def _messages(path: Path) -> Iterator[dict[str, Any] | None]:
                 topic = topics.get(record.channel_id, "nowhere")
                 if topic not in CHANNELS_OF_LOG:
                     _refuse(str(path), f"this is not a log of ticks: it has a channel {shortened(topic)}")
-                yield flat(_object(record.data.decode(errors="replace"), f"{path}, record {number}"))
+                yield topic, flat(_object(record.data.decode(errors="replace"), f"{path}, record {number}"))
     except UnreadableError as error:
         _refuse(str(path), str(error))
 
@@ -185,7 +192,7 @@ def _whole_lines(path: Path) -> tuple[bytes, str]:
 
 
 def _cut_off(path: Path, what: str) -> str:
-    return f"{path} was cut off: all up to its last whole {what} was read"
+    return f"{path} was cut off: it was read up to its last complete {what}"
 
 
 def _bytes(path: Path) -> bytes:

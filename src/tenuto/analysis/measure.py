@@ -118,7 +118,7 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
     one_clock = sure and 0.0 <= offset <= _ONE_CLOCK and motion.start[0] >= start - 1.0
     warnings: list[str] = []
     if not sure:
-        warnings.append("commands and motion do not go together at any offset of the clocks: is it the same drive?")
+        warnings.append("commands and motion do not match at any offset of the clocks: are they of the same drive?")
     shift = 0.0 if one_clock else offset
     responses = {}
     for axis, name in (("vx", "straight ahead"), ("yaw_rate", "turning")):

@@ -70,7 +70,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
         RecordingError: no far end has measured either, or not for long enough.
     """
     names = far_names(table)
-    why = "no far end has said anything in this log"
+    why = "this log has no telemetry of a far end"
     for name in names:
         said = table[["time", f"far.{name}.time"]].rename(columns={f"far.{name}.time": "heard"}).copy()
         for axis in ("vx", "yaw_rate"):
@@ -82,7 +82,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
             vx, _, _, turn = chassis.forward(speeds)
             said["vx"], said["yaw_rate"] = vx, turn
         if "vx" not in said.columns:
-            why = f"{name} says neither its speed nor that of all wheels ({', '.join(wheels)})"
+            why = f"{name} reports neither its speed nor that of all wheels ({', '.join(wheels)})"
             continue
         said = said.dropna()
         # What it said is as old as the newest number; a number that is repeated was not measured again.
@@ -91,7 +91,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
             return _motion(fresh)
         except ValueError as error:
             why = f"{name}: {error}"
-    raise RecordingError(f"{why}; or say what was measured with --odometry")
+    raise RecordingError(f"{why}; or pass the measurement with --odometry")
 
 
 def _motion(table: pd.DataFrame) -> Motion:
@@ -110,7 +110,7 @@ def _motion(table: pd.DataFrame) -> Motion:
     back = np.flatnonzero(np.diff(time) <= 0.0)
     if len(back):
         raise ValueError(
-            f"its time does not rise from {time[back[0]]:g} s to {time[back[0] + 1]:g} s, row {back[0] + 3}"
+            f"its time does not increase from {time[back[0]]:g} s to {time[back[0] + 1]:g} s, row {back[0] + 3}"
         )
     if len(time) < _LEAST_ROWS:
         raise ValueError(f"expected at least {_LEAST_ROWS} rows, found {len(time)}")

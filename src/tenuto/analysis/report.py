@@ -83,7 +83,7 @@ def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
         if mode:
             found.append(Fact(f"in mode {mode}", f"{seconds:.1f} s", float(seconds)))
     beyond = float(table["dt"].to_numpy()[saturated(table)].sum())
-    found.append(Fact("asked for more than the vehicle can", f"{beyond:.1f} s", beyond))
+    found.append(Fact("demand beyond the vehicle", f"{beyond:.1f} s", beyond))
     return found + _link_facts(table, plan) + _far_facts(table) + _loop_facts(table, plan)
 
 
@@ -121,7 +121,7 @@ def _far_facts(table: pd.DataFrame) -> list[Fact]:
         found.append(Fact(f"{name}: longest silence", f"{silent:.2f} s", float(silent)))
         stands = float(dt[driving & (table.get(f"far.{name}.follows", 1.0) == 0.0)].sum())
         if stands:
-            found.append(Fact(f"{name}: driven, and did not follow", f"{stands:.1f} s", stands))
+            found.append(Fact(f"{name}: driven, but did not follow", f"{stands:.1f} s", stands))
         for what, least, scale, unit in (
             ("voltage", True, 1.0, "V"), ("charge", True, 100.0, "%"), ("height", False, 1.0, "m"),
             ("round_trip", False, 1000.0, "ms"), ("loss", False, 100.0, "%"),

@@ -46,7 +46,7 @@ TROUBLES = (
     Trouble("a byte is garbled", "quince", {"throttle": 0.9, "steer": 0.5}, _garbled("left_y")),
     Trouble("the emergency stop is pressed", "medlar-lift", {"drive": 1.0}, pressed="east"),
     Trouble("the computer hangs", "sorrel", {"ahead": 0.9, "steer": 0.2}, stalls=1.0),
-    Trouble("nobody is heard in flight", "damson", {"forward": 0.9, "climb": 0.6}, lambda frame: None),
+    Trouble("the link is lost in flight", "damson", {"forward": 0.9, "climb": 0.6}, lambda frame: None),
 )
 
 

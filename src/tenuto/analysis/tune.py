@@ -102,7 +102,7 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
     stop = faster.guard.stop_deceleration
     if wish.stop_within is not None:
         if not plan.chassis.units.known:
-            raise TenutoError(f"it cannot be made to stand within metres: {NO_METRES}")
+            raise TenutoError(f"it cannot be tuned to stop within a distance in metres: {NO_METRES}")
         stops = _stops(faster, wish.stop_within)
         stop = stops.level
         changes += _stop_changes(plan, stops, wish.stop_within)
@@ -208,7 +208,7 @@ def _stops(plan: Plan, within: float) -> Braking:
         level, turn, vertical = braking_for(plan, within)
     except ValueError as error:
         raise RecordingError(
-            f"{error} before the loss of a link is noticed (link_timeout and grace): to stand within {within:g} m it "
+            f"{error} before the loss of a link is detected (link_timeout and grace): to stop within {within:g} m it "
             f"needs less than {within / reaction(plan):.2g} m/s, or a shorter link_timeout"
         ) from error
     degrees = math.ceil(math.degrees(turn) - 1e-9)
@@ -248,7 +248,7 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
     unit = plan.chassis.units.speed
     value = _ramp_text(plan, math.floor(100.0 * found + 1e-9) / 100.0)
     was = _ramp_text(plan, plan.limits.acceleration)
-    why = f"with it the command is {unit.shown(error, '.2g')} behind the sticks, in the root of the mean square"
+    why = f"with it the command is {unit.shown(error, '.2g')} behind the sticks (root mean square)"
     why += f", {unit.shown(best, '.2g')} of which has other causes" if best >= 0.01 else ""
     yield Change(("limits", "acceleration"), value, was, why)
 
@@ -273,7 +273,7 @@ def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], fl
 
 
 def _behind(plan: Plan, demands: list[VelocityCommand], dt: float, acceleration: float) -> float:
-    """Return how far the command is behind the demand with an acceleration, m/s, in the root of the mean square."""
+    """Return how far the command is behind the demand with an acceleration, m/s (root mean square)."""
     mode = plan.mode
     limits = within_speeds(replace(mode.limits, acceleration=acceleration, deceleration=None), mode.speeds)
     ramp, command, squares = CommandRamp(plan.chassis), STANDSTILL, 0.0

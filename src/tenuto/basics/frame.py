@@ -75,5 +75,5 @@ def timed(frame: Frame, now: float) -> Frame:
     good = isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST
     if good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier)):
         return frame
-    note = f"a frame came at {str(frame.time)[:20]}, which is no time"
+    note = f"a frame came at {str(frame.time)[:20]}, which is not a time"
     return frame._replace(time=now, link_good=False, note=note, earlier=())

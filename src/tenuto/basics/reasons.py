@@ -81,8 +81,8 @@ class Code(StrEnum):
         "two redundant inputs disagree",
         "release both; check their wires",
     )
-    NO_ATTENTION = "no_attention", Kind.FAULT, "no control was moved for guard.attention", "let go, press again"
-    STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop took longer than it may", "check the load; report it"
+    NO_ATTENTION = "no_attention", Kind.FAULT, "no control was moved for guard.attention", "release, press again"
+    STOP_OVERDUE = "stop_overdue", Kind.FAULT, "a stop took longer than permitted", "check the load; report it"
     INHIBITED = "inhibited", Kind.FAULT, "an inhibit is open: bumper, gate, fence, battery", "clear what the text names"
     INHIBIT_SILENT = "inhibit_silent", Kind.FAULT, "an inhibit sends nothing", "check its wire and its source"
     SPEED_WRONG = (
@@ -111,7 +111,7 @@ class Code(StrEnum):
     ENDED = "ended", Kind.STOP, "the drive is over", "start it again"
     # It keeps a drive from beginning.
     LINK_SETTLING = "link_settling", Kind.MISSING, "the link was not good for link_good_for yet", "wait"
-    MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode may not be started in", "choose another mode"
+    MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode does not permit a start", "choose another mode"
     HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of a higher rank is away from rest", "release that stick"
     PERMIT_OFF = "permit_off", Kind.MISSING, "the permit of this driver is off", "switch it on"
     START_WARNING = "start_warning", Kind.MISSING, "start warning: the robot will move", "wait, sticks at rest"
@@ -146,7 +146,7 @@ class Code(StrEnum):
     NOT_GIVEN = "not_given", Kind.NOTICE, "the robot is not handed over", "do what the text names"
     LINK_GRACE = "link_grace", Kind.NOTICE, "the link is lost; the last command is held", "come nearer"
     OUTPUT_WAITS = "output_waits", Kind.NOTICE, "an output's switch was on before", "switch it off and on"
-    CANNOT_DO = "cannot_do", Kind.NOTICE, "the vehicle cannot do what is asked", "ask for something else"
+    CANNOT_DO = "cannot_do", Kind.NOTICE, "the vehicle cannot do this motion", "use another motion"
     MODE_THROUGH_REST = "mode_through_rest", Kind.NOTICE, "the sticks have a new meaning", "release them once"
 
 

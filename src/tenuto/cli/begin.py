@@ -93,11 +93,11 @@ def begin(
     _check(vehicle, enable)
     new, kept = not profile.exists(), Path(f"{profile}.begun")
     if recording is not None and page is not None:
-        raise typer.BadParameter("a recording cannot be asked: not possible with --from", param_hint="--page")
+        raise typer.BadParameter("a recording cannot answer questions: not possible with --from", param_hint="--page")
     if calibrate and (recording is not None or not (new or source)):
-        raise typer.BadParameter("say which device is measured: --source, and no --from", param_hint="--calibrate")
+        raise typer.BadParameter("name the device to measure with --source, without --from", param_hint="--calibrate")
     if not new and (said_too := [name for name, one in (("vehicle", vehicle), ("style", style), ("to", to)) if one]):
-        raise typer.BadParameter(f"{profile} is there, and says that itself: edit it", param_hint=f"--{said_too[0]}")
+        raise typer.BadParameter(f"{profile} exists and sets this itself: edit it", param_hint=f"--{said_too[0]}")
     answers = _begun(kept) if new else Answers()
     if source is not None or not new:
         answers.source = source or ""  # that of the profile
@@ -145,9 +145,9 @@ def _begun(kept: Path) -> Answers:
         if any(wrong):
             raise ValueError(f"nothing is called {', '.join(filter(None, wrong))}")
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
-        raise TenutoError(f"{kept}: not what tenuto begin has kept: {error}; delete it to start again") from error
+        raise TenutoError(f"{kept}: not a file of tenuto begin: {error}; delete it to start again") from error
     known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
-    results.print(f"Going on from {kept}: {known}. Delete it to start again.", soft_wrap=True)
+    results.print(f"Continuing from {kept}: {known}. Delete it to start again.", soft_wrap=True)
     return found
 
 
@@ -186,7 +186,7 @@ def _sticks(
             infos = opened.controls()
         answers.meant |= _said(said, infos, (*roles, HOLD, SWITCH, STOP, PACE))
         pages = watch_pages(stack, opened, page)
-        results.print(Text.assemble((opened.name, "bold"), ": let go of everything."))
+        results.print(Text.assemble((opened.name, "bold"), ": release everything."))
         asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None, pages=pages)
         asker.know(answers.meant)
         # Where all that is wanted was said, nothing more is asked.
@@ -249,7 +249,7 @@ def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
     roles = style_roles(style, chassis) if style is not None and chassis is not None else ()
     if style is None or not roles:
         able = ", ".join(name for name, one in STYLES.all.items() if chassis is None or style_roles(one, chassis))
-        expected = f"a style that can be asked for: {able}"
+        expected = f"one of these styles: {able}"
         raise ProfileError(str(profile), [unexpected("style.kind", expected, f'"{kind}"', "edit the file by hand")])
     if not profile.exists():
         speeds = table_in(document, "speeds")
@@ -272,7 +272,7 @@ def _write(
     text = text_of(document, profile.stem if new else "", answers, infos, keys)
     check_reverse(tenuto.parse_profile(text, str(profile)), reverse)  # both raise before anything is written
     if ask and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?", True)):
-        results.print("Nothing was written; --yes writes without asking.")
+        results.print("Nothing was written; use --yes to write without asking.")
         raise typer.Exit(1)
     try:
         write_atomically(profile, text)
@@ -287,7 +287,7 @@ def _next(profile: Path, new: bool) -> None:
 
     loaded = tenuto.load_profile(profile)
     if new and not loaded.chassis.in_shares:
-        results.print(f"Measure what [chassis] of {profile} names: until then its lengths are only examples.",
+        results.print(f"Measure what [chassis] of {profile} names: its lengths are only examples until then.",
                       soft_wrap=True)  # fmt: skip
     if new and loaded.chassis.in_shares:
         results.print("Everything is a share of what the motors can do: nothing needs to be measured. For metres, give "

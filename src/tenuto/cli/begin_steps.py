@@ -80,13 +80,13 @@ def ask_device() -> str:
         if moved:
             return moved
     choices = [Choice(text, device.name) for device in found for text in device.open_as]
-    choices.append(Choice("simulated:gamepad", "a pad that moves by itself, to try this out"))
+    choices.append(Choice("simulated:gamepad", "a simulated pad that moves by itself, to try this"))
     return choose("Which device do you hold?", choices)
 
 
 def _moved(pads: Sequence[str]) -> str:
     """Return the pad that somebody moves; empty where nobody does."""
-    results.print("Move a stick of the one that you hold.")
+    results.print("Move a stick of the device in your hands.")
     clock = the_clock.get()
     with ExitStack() as stack:
         opened = {text: stack.enter_context(open_source(text, clock=clock)) for text in pads}
@@ -108,7 +108,7 @@ def ask_vehicle() -> str:
     """Ask what robot it is; those without measures come first."""
     kinds = sorted(begun_for(), key=lambda kind: (not VEHICLES.all[kind].in_shares, kind != "motors"))
     choices = [Choice(kind, _first_line(VEHICLES.all[kind]), VEHICLES.all[kind].picture) for kind in kinds]
-    return choose("What robot is it? Ahead is up; those with % need no measuring tape.", choices)
+    return choose("Which vehicle is it? Up is forward; those with % need no measuring tape.", choices)
 
 
 def styles_for(vehicle: str) -> list[str]:
@@ -171,11 +171,11 @@ def ask_sink(vehicle: str) -> str:
 def _asked_sink() -> str:
     from serial.tools.list_ports import comports
 
-    choices = [Choice("simulated", "a simulated robot, to try it out")]
+    choices = [Choice("simulated", "a simulated robot, to try it")]
     for port in sorted(comports()):
         what = f", {port.description}" if port.description != "n/a" else ""
         choices.append(Choice(f"serial:{port.device}", f"a line to your firmware{what}"))
-    choices.append(Choice("another", "an autopilot, a servo bus, a robot elsewhere: see tenuto drive --help"))
+    choices.append(Choice("another", "an autopilot, a servo bus, a remote robot: see tenuto drive --help"))
     found = choose("Where do commands go?", choices)
     return str(typer.prompt("Sink, such as sbus:/dev/ttyAMA0")) if found == "another" else found
 
@@ -187,7 +187,7 @@ def measure_sticks(profile: Path, source: str) -> None:
     try:
         calibrate(source, out=profile.with_suffix(".calibration.toml"))
     except typer.Exit:
-        results.print(f"The profile drives without it. Later: tenuto calibrate {source}", soft_wrap=True)
+        results.print(f"The profile works without it. Later: tenuto calibrate {source}", soft_wrap=True)
 
 
 def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
@@ -199,7 +199,7 @@ def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
         if name not in names:
             raise typer.BadParameter(f"expected one of {', '.join(names)}; found {name}", param_hint="--reverse")
         if not alone.get(name, False):
-            text = f"{name} needs a form in [actuators], and every sink must send that: {_IN_THE_LINE}"
+            text = f"{name} needs a form in [actuators], and every sink must send it: {_IN_THE_LINE}"
             raise typer.BadParameter(text, param_hint="--reverse")
 
 
@@ -212,9 +212,11 @@ def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool)
     names, wrong, swapped = list(turned_alone(loaded)), list(reverse), swap
     missing = [name for name in motors_of(loaded.plan()) if name not in names]
     if ask and names and missing:
-        results.print(f"The sinks do not send {', '.join(missing)}: not turned alone.", soft_wrap=True)
+        results.print(f"The sinks do not send {', '.join(missing)}: not tested alone.", soft_wrap=True)
     if ask and not names:
-        results.print(f"No motor can be turned alone, for the sinks send velocities: {_IN_THE_LINE}", soft_wrap=True)
+        results.print(
+            f"No motor can be tested alone, because the sinks send velocities: {_IN_THE_LINE}", soft_wrap=True
+        )
     elif ask and sys.stdin.isatty() and typer.confirm(
         f"Turn each of {', '.join(names)} alone? Lift the wheels off the ground first.", True
     ):  # fmt: skip
@@ -233,7 +235,7 @@ def _ask_motors(profile: Path, names: Sequence[str]) -> tuple[list[str], bool]:
         words = name.replace("_", " ")
         results.print(f"Hold the up arrow: {words} turns slowly, as for driving forward. Enter ends it.", style="bold")
         if not _turned(profile, name):
-            results.print("  it was not told to turn: hold the key for longer", style="yellow")
+            results.print("  the motor was not commanded to turn: hold the key longer", style="yellow")
             continue
         said = typer.prompt(
             f"Did {words} turn forward? y: yes, n: backward, o: another one turned, s: skip", default="y"
@@ -283,7 +285,7 @@ def _motor_changes(profile: Path, wrong: Sequence[str], swapped: bool) -> list[C
     for name in wrong:
         said = [loaded.actuators[key] for key in (name, groups[name]) if key in loaded.actuators]
         if not any(table.form for table in said):
-            changes.append(Change(("actuators", name, "form"), "share", "", "so that it can be turned round"))
+            changes.append(Change(("actuators", name, "form"), "share", "", "so that it can be reversed"))
     if swapped and loaded.chassis.kind == "motors" and getattr(loaded.chassis, "mix", None) is None:
         changes += [
             Change(("chassis", "mix", name, key), value, "", "left and right were swapped")

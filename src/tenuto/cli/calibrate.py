@@ -112,9 +112,9 @@ def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Fr
     from tenuto.calibration.measure import REST_SECONDS
 
     steps = (
-        (REST_SECONDS + 0.5, "1 of 3: hands off. Nobody touches anything."),
-        (ends, "2 of 3: move every stick, lever and switch to all its ends, slowly, three times or more."),
-        (lets, "3 of 3: push each stick out and let it snap back, to different sides, six times or more."),
+        (REST_SECONDS + 0.5, "1 of 3: hands off. Do not touch anything."),
+        (ends, "2 of 3: move every stick, lever and switch to all its ends, slowly, at least three times."),
+        (lets, "3 of 3: push each stick out and let it snap back, in different directions, at least six times."),
     )
     frames: list[Frame] = []
     view = Watch(source, {})
@@ -160,7 +160,7 @@ def _show(
 
 def _say_done(pages: list[PageServer], view: Watch, found: Measurement) -> None:
     """Show on pages what was measured; it stays there when this program has ended."""
-    prompt = "Measured." if found.good else "Measured: not good enough. Fix what is listed, and measure again."
+    prompt = "Measured." if found.good else "Measured, but with errors. Fix those listed, and measure again."
     more = {
         "step": 0, "prompt": prompt, "findings": [f"{one.where}: {one.text}" for one in found.findings],
         "verdicts": {name: one.verdict for name, one in found.controls.items() if one.moved},
@@ -228,13 +228,11 @@ def _keep(
 
     if not measurement.good and not force:
         if not quiet:
-            results.print(
-                "Not saved: it is not good enough. Fix what is listed above, or use --force.", style="bold red"
-            )
+            results.print("Not saved: it has errors. Fix those listed above, or use --force.", style="bold red")
         return False
     if recorded and out is None:
         if not quiet:
-            results.print("Not saved: a recording does not say which device it is; name a file with --out to keep it.")
+            results.print("Not saved: a recording does not identify its device; use --out to name a file.")
         return True
     path = out or default_path(identity)
     measured = measurement.calibration(identity, name)

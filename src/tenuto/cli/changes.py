@@ -30,9 +30,9 @@ def offer(changes: Sequence[Change], profile: Path, out: Path | None, *, apply: 
             out.write_text(text, encoding="utf-8")
         except OSError as error:
             raise RecordingError(f"{out}: cannot write there: {error.strerror or error}") from error
-        say(f"What to change is in {out}.")
+        say(f"The changes are in {out}.")
     if apply:
         apply_changes(profile, changes)
         say(f"{counted(len(changes), 'key')} of {profile} changed: {', '.join(change.place for change in changes)}.")
     elif out is None:
-        say(f"\nTo change in the profile (--apply puts it into {profile}):\n\n{text.rstrip()}")
+        say(f"\nChanges for the profile (--apply writes them into {profile}):\n\n{text.rstrip()}")

@@ -124,9 +124,9 @@ def _print_stops(
         results.print("When the program, or its line to the robot, dies at full speed:")
         results.print(_table(dead, units))
         if not units.known:
-            results.print(f"{NO_METRES}: measure its full speed to know how far that is", style="dim", soft_wrap=True)
+            results.print(f"{NO_METRES}: measure its full speed to get the distance", style="dim", soft_wrap=True)
     if faults:
-        results.print("The worst of each fault: the command as promised and as driven, then the simulated robot:")
+        results.print("The worst case of each fault: the command as promised and as driven, then the simulated robot:")
         results.print(_worst_table(faults, units))
 
 
@@ -185,7 +185,7 @@ def _truths(profile: Planned, notes: list[str]) -> TruthTable:
 
     truths = truth_table(profile)
     if not truths.rows:
-        notes.append("the controls were not driven: no sticks were found that drive this robot")
+        notes.append("the controls were not driven: no sticks drive this robot")
     return truths
 
 
@@ -214,7 +214,7 @@ def _faults(plan: Plan, notes: list[str]) -> list[Worst]:
 
     found = worst_of(plan)
     if not found:
-        notes.append("the faults were not driven: no sticks were found that drive this robot")
+        notes.append("the faults were not driven: no sticks drive this robot")
     return found
 
 

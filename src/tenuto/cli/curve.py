@@ -1,4 +1,4 @@
-"""``tenuto curve``: what is made of each control, from the device's numbers to speed."""
+"""``tenuto curve``: the response of each control, from the device's numbers to speed."""
 
 from __future__ import annotations
 
@@ -60,11 +60,13 @@ def curve(
     if as_json:
         print_json("curve", {"robot": loaded.name, "responses": summary.to_dict("records")})
         return
-    results.print(Text.assemble((loaded.name, "bold"), ": what is made of each control"))
+    results.print(Text.assemble((loaded.name, "bold"), ": the response of each control"))
     results.print(_table(summary.to_dict("records")))
-    results.print("half way: output at half the travel; slow outputs: up to a fifth of the end", style="dim")
+    results.print(
+        "half way: the output at half the travel; slow outputs: the outputs up to a fifth of full", style="dim"
+    )
     if not summary["measured"].all():
-        results.print("usual: not measured, but what such a device usually has", style="dim")
+        results.print("usual: not measured, the usual value of such a device", style="dim")
     for written in (figure, table):
         if written is not None:
             results.print(f"wrote {written}", soft_wrap=True)

@@ -105,10 +105,10 @@ def devices(
     for device in found:
         _print(device)
     if not any(device.what == "gamepad" for device in found):
-        results.print("No gamepad or joystick is connected. Plug one in and look again.")
+        results.print("No gamepad or joystick is connected. Plug one in and try again.")
     if not any(device.what == "serial port" for device in found):
-        results.print("No serial port is there. A receiver needs one: a USB adapter, or a UART of the board.")
-    results.print("Look at one with:  tenuto watch TEXT", soft_wrap=True)
+        results.print("No serial port was found. A receiver needs one: a USB adapter, or a UART of the board.")
+    results.print("Watch one with:  tenuto watch TEXT", soft_wrap=True)
     results.print("Without a device:  tenuto watch simulated:gamepad", soft_wrap=True)
 
 

@@ -95,7 +95,7 @@ def drive(
     from tenuto.runtime.changes import WatchedProfile
 
     if source is not None and recording is not None:
-        raise typer.BadParameter("give one of the two", param_hint="--source and --recording")
+        raise typer.BadParameter("give only one of them", param_hint="--source and --recording")
     with ExitStack() as stack:
         loaded, prepared, opened, others = open_sources(
             stack, profile, source, recording, other or [], calibration, to or []

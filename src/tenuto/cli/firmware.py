@@ -73,7 +73,7 @@ def firmware(
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
     for text in unread:
-        results.print(f"  on a board: {text}", style="yellow", soft_wrap=True)
+        results.print(f"  ignored on a board: {text}", style="yellow", soft_wrap=True)
     ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"
     if language == "micropython":
         ready = f"micropython {out / 'replay.py'} < recording.csv, then put robot_board.py and main.py on the board"

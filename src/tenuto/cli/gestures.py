@@ -47,11 +47,13 @@ class Role(NamedTuple):
 def _role(asked: Asked) -> Role:
     """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
     key, ask, optional = asked
-    end = "all the way, and let it go"
+    end = "all the way, and release it"
     if not ask.other:
-        return Role(ask.name, f"press what should {ask.way}, {end}", key, optional=optional, speed=ask.speed)
-    other = f"press what should {ask.other}, all the way, and let it go"
-    way = f"push the stick the way that should {ask.way}, {end}"
+        return Role(
+            ask.name, f"press the control that should {ask.way}, {end}", key, optional=optional, speed=ask.speed
+        )
+    other = f"press the control that should {ask.other}, all the way, and release it"
+    way = f"push the stick in the direction that should {ask.way}, {end}"
     return Role(ask.name, way, key, other, optional, speed=ask.speed)
 
 
@@ -62,11 +64,11 @@ def style_roles(style: type[StyleOptions], chassis: Chassis) -> tuple[Role, ...]
 
 # So often a gesture that is not understood is asked for again: a stick that is never still must not ask for ever.
 _MOST_UNCLEAR = 10
-WAYS = Role("ways", "press what should change the way of steering", optional=True)
-HOLD = Role("hold", "press the control that must be HELD to drive, for a moment, and let it go", optional=True)
-SWITCH = Role("start", "flip or press what switches driving ON and off", optional=True, stays=True)
-STOP = Role("stop", "flip or press what STOPS everything", optional=True, stays=True)
-PACE = Role("pace", "press what should change between slow and fast", optional=True)
+WAYS = Role("ways", "press the control that should change the steering mode", optional=True)
+HOLD = Role("hold", "press the control that must be HELD to drive, for a moment, and release it", optional=True)
+SWITCH = Role("start", "flip or press the control that switches driving ON and off", optional=True, stays=True)
+STOP = Role("stop", "flip or press the control that STOPS everything", optional=True, stays=True)
+PACE = Role("pace", "press the control that should change between slow and fast", optional=True)
 
 
 class Asker:
@@ -83,7 +85,7 @@ class Asker:
     ) -> None:  # fmt: skip
         """Listen to a source; ``fast`` for a recording, whose time is its own. Ask on pages too."""
         self._infos, self._stopped, self._wait = infos, stopped, wait
-        self._pages, self._watch, self._asked = pages, Watch(source, {}), "Let go of everything."
+        self._pages, self._watch, self._asked = pages, Watch(source, {}), "Release everything."
         self._listener = Listener(infos)
         self._frames = self._coming(source, fast)
         self._talks = not fast and sys.stdin.isatty()
@@ -111,12 +113,12 @@ class Asker:
             self._say(role.other_way, False)
             other = self._listen(role._replace(prompt=role.other_way))
             if other is not None:
-                self._take(f"{role.name}_minus", other, "; the two make one axis")
+                self._take(f"{role.name}_minus", other, "; the two form one axis")
         return True
 
     def go_to_ends(self, names: list[str], seconds: float) -> None:
         """Let controls be moved to all their ends, where the device does not say what these are."""
-        self._print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and let go.")
+        self._print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and release.")
         began = None
         for frame in self._frames:
             began = frame.time if frame is not None and began is None else began
@@ -129,7 +131,7 @@ class Asker:
         self._print(f"  understood: {meant.control}{more}", "green")
 
     def _say(self, prompt: str, optional: bool) -> None:
-        skip = "" if not optional else "; Enter if nothing should" if self._talks else "; or wait, if nothing should"
+        skip = "" if not optional else "; Enter for none" if self._talks else "; or wait for none"
         self._print(f"Now {prompt}{skip}.")
 
     def _print(self, text: str, style: str = "") -> None:

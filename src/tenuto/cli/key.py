@@ -37,7 +37,7 @@ def key(
     from tenuto.links.key_ring import add_driver, revoke_driver
 
     if driver is not None and revoke is not None:
-        raise typer.BadParameter("give one of the two", param_hint="--driver and --revoke")
+        raise typer.BadParameter("give only one of them", param_hint="--driver and --revoke")
     if driver is not None:
         own = add_driver(str(file), driver, SinkError)
         said = f"its machine drives with driver={driver},key={own}"
@@ -48,4 +48,4 @@ def key(
         results.print(f"{revoke} has no key in {file} any more.", soft_wrap=True)
     else:
         make_key(str(file), SinkError)
-        results.print(f"{file} holds a fresh key, which only you can read. Both ends need this file.", soft_wrap=True)
+        results.print(f"{file} holds a new key, which only you can read. Both ends need this file.", soft_wrap=True)

@@ -76,7 +76,7 @@ def measure(
     if changes or not doubtful:
         offer(changes, place, out, apply=apply, quiet=as_json)
     elif not as_json:
-        results.print("Nothing is changed: this motion does not show enough of the robot.")
+        results.print("Nothing was changed: this motion does not contain enough information.")
     if as_json:
         print_json("measure", _as_json(found, wheels) | {"changes": {one.place: one.value for one in changes}})
     elif figure is not None:

@@ -81,7 +81,7 @@ def opened_box(stack: ExitStack, path: Path | None, ends: Sequence[Source | Sink
     box = stack.enter_context(BlackBox(path, the_clock.get()))
     if not any([one.record_raw(box) for one in ends]):
         names = ", ".join(one.name for one in ends)
-        raise SinkError(f"{path}: a black box keeps the bytes of ports and sockets, and there are none of {names}")
+        raise SinkError(f"{path}: a black box records the bytes of ports and sockets, and {names} has none")
     return box
 
 
@@ -107,11 +107,9 @@ def say_where(url: str, code: str, fingerprint: str) -> None:
     problems.print(f"Open {url} in a browser.", soft_wrap=True)
     if not code:
         return
+    problems.print(f"A new device needs the code {code}. It is valid for one device and ten minutes.", soft_wrap=True)
     problems.print(
-        f"A new device needs the code {code}. It is good for one device, and for ten minutes.", soft_wrap=True
-    )
-    problems.print(
-        "The browser warns once, for this machine made its certificate itself. Compare its fingerprint, SHA-256: "
+        "The browser warns once, because the certificate is self-signed. Compare its fingerprint, SHA-256: "
         f"{fingerprint}…",
         soft_wrap=True,
     )

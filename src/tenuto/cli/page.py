@@ -163,7 +163,7 @@ def _devices(forget: str | None, as_json: bool) -> None:
         if not gone:
             names = ", ".join(sorted({one.name for one in known.all.values()})) or "none"
             raise TenutoError(f'no device is called "{forget}"; there are: {names}')
-        results.print(f"shut out {counted(gone, 'device')} of the name {forget}", soft_wrap=True)
+        results.print(f"revoked {counted(gone, 'device')} of the name {forget}", soft_wrap=True)
         return
     found = [{"name": one.name, "since": one.since} for one in known.all.values()]
     if as_json:
@@ -172,7 +172,7 @@ def _devices(forget: str | None, as_json: bool) -> None:
     for one in found:
         results.print(f"{one['name']}, since {one['since']}", soft_wrap=True)
     if not found:
-        results.print("No device has been let in: tenuto page PROFILE --lan shows a code for one.", soft_wrap=True)
+        results.print("No device is admitted: tenuto page PROFILE --lan shows a code for a new one.", soft_wrap=True)
 
 
 def _show_log(log: Path, profile: Path | None, settings: PageSettings, seconds: float | None) -> None:

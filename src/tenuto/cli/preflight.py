@@ -95,7 +95,7 @@ def _profile(opened: Opened) -> Check:
 
     wrong = [one for one in advise(opened.profile, opened.prepared.calibration) if one.is_error]
     if wrong:
-        return Check("profile", False, f"{wrong[0].where}: {wrong[0].text}", "tenuto check says all of it")
+        return Check("profile", False, f"{wrong[0].where}: {wrong[0].text}", "see tenuto check")
     return Check("profile", True, "no errors")
 
 
@@ -105,8 +105,8 @@ def _calibration(opened: Opened) -> Check:
         return Check("calibration", True, f"of {kept.device}")
     unsaid = [name for name, one in opened.profile.controls.items() if one.low is None and one.high is None]
     if not opened.source.identity or not unsaid:
-        return Check("calibration", True, "the profile says the ends itself")
-    return Check("calibration", True, "none: the ends that the device names are taken; tenuto calibrate measures them")
+        return Check("calibration", True, "the profile sets the ends itself")
+    return Check("calibration", True, "none: the nominal ends of the device are used; tenuto calibrate measures them")
 
 
 def _disks(profile: Profile, to: Sequence[str]) -> Iterator[Check]:
@@ -124,7 +124,7 @@ def _disks(profile: Profile, to: Sequence[str]) -> Iterator[Check]:
             yield Check("log", False, f"{file}: cannot write there", "make the folder, or choose another")
             continue
         free = shutil.disk_usage(folder).free
-        todo = "" if free > _ROOM else "make room, or log elsewhere"
+        todo = "" if free > _ROOM else "free some space, or log to another disk"
         yield Check("log", free > _ROOM, f"{file}: {free / 1e9:.1f} GB free", todo)
 
 

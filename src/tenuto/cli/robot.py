@@ -53,7 +53,7 @@ def robot(
         float, typer.Option(min=0.0, max=1.0, help="Drop this share of the messages in both directions, 0 to 1.")
     ] = 0.0,
     delay: Annotated[
-        str | None, typer.Option(help='How long a message is on the line, such as "80 ms".', show_default=False)
+        str | None, typer.Option(help='The delay of each message, such as "80 ms".', show_default=False)
     ] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Stop after this time; by default at Ctrl-C.", show_default=False)
@@ -74,7 +74,7 @@ def robot(
     import tenuto
 
     if mavlink is not None and link is not None:
-        raise typer.BadParameter("give one of the two", param_hint="--link and --mavlink")
+        raise typer.BadParameter("give only one of them", param_hint="--link and --mavlink")
     if form not in ("text", "binary", "signed"):
         raise typer.BadParameter("expected text, binary or signed", param_hint="--form")
     if mavlink is None and (form == "signed") is not (key is not None):

@@ -115,9 +115,9 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
     for axis, way in zip("xyz", course.path, strict=False):
         if abs(way).max() > 0.0:
             grid.add_row(axis, f"{way.min():+.2f} m to {way.max():+.2f} m, ends at {way[-1]:+.2f} m")
-    grid.add_row("away", f"at most {course.excursion:.2f} m from where it begins, stops included")
+    grid.add_row("away", f"at most {course.excursion:.2f} m from its start, stops included")
     off = math.degrees(course.turned_off)
-    grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of what is written")
+    grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of its path")
     for axis, speed, acceleration in zip(_WAYS, course.top_speeds, course.top_accelerations, strict=True):
         if speed > 0.0:
             top, change = METRIC.of(axis).shown(speed), METRIC.change_of(axis).shown(acceleration)

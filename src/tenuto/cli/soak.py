@@ -56,7 +56,7 @@ def soak(
     """
     if any_profile:
         if profile is not None or again is not None:
-            raise TenutoError("--any makes its own profiles: leave the profile and --replay out")
+            raise TenutoError("--any makes its own profiles: leave out the profile and --replay")
         _soak_any(runs, seed, keep, as_json)
         return
     import tenuto
@@ -164,7 +164,7 @@ def _print(total: Outcome, took: float, robots: dict[str, Outcome], of: str = "p
         grid.add_row("", f"{count:>8}  {code.replace('_', ' ')}")
     for number, (name, own) in enumerate(robots.items() if of == "profile" else ()):
         worst = f"{name}: {own.worst_time:.2f} s of {own.promise_time:.2f} s, "
-        worst += f"{own.worst_distance:.2f} m of {own.promise_distance:.2f} m that are promised"
+        worst += f"{own.worst_distance:.2f} m of {own.promise_distance:.2f} m promised"
         grid.add_row("worst stop" if number == 0 else "", worst)
     results.print(grid)
     if total.broken:
@@ -191,4 +191,4 @@ def _load(path: Path) -> list[Episode]:
     try:
         return TypeAdapter(list[Episode]).validate_python(json.loads(read_text(path, MOST_TOML))["story"])
     except (ValueError, KeyError, TypeError, ValidationError, RecursionError) as error:
-        raise RecordingError(f"{path}: expected a drive that tenuto soak has kept: {error}") from error
+        raise RecordingError(f"{path}: expected a drive kept by tenuto soak: {error}") from error

@@ -138,7 +138,7 @@ def _show(link: Broker, robots: Robots, seconds: float, stopped: list[int]) -> N
         now = clock.now()
         head = Text.assemble((f"broker {link.name}", "bold"), f"   {counted(len(robots.states), 'robot')}")
         line = Text(link.problem, style="bold red") if link.problem else Text("connected", style="green")
-        empty = Text("no robot has said anything yet: on a robot, run tenuto follow" if not robots.states else "")
+        empty = Text("no robot has been heard yet: run tenuto follow on a robot" if not robots.states else "")
         return Group(
             head, line, Text(), _table(robots, now) if robots.states else empty, Text("Ctrl-C ends.", style="dim")
         )

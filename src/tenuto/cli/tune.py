@@ -17,9 +17,9 @@ from tenuto.cli.words import quantity_of
 def tune(
     log: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A recording of sticks, or a log.")],
     profile: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The profile to tune.")],
-    top_speed: Annotated[str | None, typer.Option(help='The top speed that is wished for, such as "0.9 m/s".')] = None,
+    top_speed: Annotated[str | None, typer.Option(help='The intended top speed, such as "0.9 m/s".')] = None,
     stop_within: Annotated[
-        str | None, typer.Option(help='How far it may go after it was last heard, such as "0.6 m".')
+        str | None, typer.Option(help='The longest distance after the last frame, such as "0.6 m".')
     ] = None,
     finest: Annotated[str | None, typer.Option(help='The finest useful speed, such as "0.04 m/s".')] = None,
     noise: Annotated[
@@ -69,7 +69,7 @@ def tune(
         prepared = prepare_profile(loaded, log=log)
         after = replace(prepared, profile=tuned)
         found = compare(log, prepared, after, names=("as it is", "as proposed"))
-        save_figure(compare_figure(found, f"{loaded.name}: as it is, and as proposed"), figure)
+        save_figure(compare_figure(found, f"{loaded.name}: present and proposed settings"), figure)
     offer(changes, profile, out, apply=apply, quiet=as_json)
     if as_json:
         said = [{"key": one.place, "value": one.value, "was": one.was, "why": one.why} for one in changes]

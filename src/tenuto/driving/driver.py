@@ -179,7 +179,7 @@ class StickDriver:
                 )
         if not self.mode.may_start:
             missing += (
-                Reason(Code.MODE_MAY_NOT_START, f"mode {self.mode.name} may not be started in: choose another"),
+                Reason(Code.MODE_MAY_NOT_START, f"mode {self.mode.name} does not permit a start: choose another"),
             )
         return missing
 

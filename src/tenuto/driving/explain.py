@@ -98,7 +98,7 @@ def _source(tick: Tick) -> Step:
         return Step("source", "nothing has come yet")
     age = tick.time - frame.time
     came = "a frame came with this tick" if tick.new_frame else f"the newest frame is {1000 * age:.0f} ms old"
-    link = f"; it says of itself: {frame.note}" if frame.note else ""
+    link = f"; it reports: {frame.note}" if frame.note else ""
     link += f"; {frame.counts.bad} broken and {frame.counts.lost} lost so far" if frame.counts is not None else ""
     return Step("source", came + ("" if frame.link_good else "; its link is not good") + link, {"age": age})
 
@@ -211,8 +211,8 @@ def _guard(tick: Tick, since: Mapping[str, float]) -> Step:
 
 def _target(tick: Tick, plan: Plan) -> Step:
     if tick.target == tick.demand:
-        return Step("target", "the same: the vehicle can do that", tick.target._asdict())
-    why = cause(plan.chassis, tick.demand, plan.priority) or "as much of it as the vehicle can do"
+        return Step("target", "unchanged: the vehicle can do that", tick.target._asdict())
+    why = cause(plan.chassis, tick.demand, plan.priority) or "reduced to what the vehicle can do"
     return Step("target", f"{velocity_in_words(tick.target, plan.chassis.units)}: {why}", tick.target._asdict())
 
 
@@ -240,7 +240,7 @@ def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
         end = units.of(axis).shown(getattr(tick.target, axis), "+.3g")
         said.append(f"{_AXES[axis]} on the way to {end}, {word} {units.change_of(axis).shown(limit, 'g')}")
     if said and limits.smoothing > 0.0:
-        said.append("an S-curve holds it, for there is a limit of jerk")
+        said.append("an S-curve limits it (limits.jerk)")
     return said
 
 
@@ -256,9 +256,7 @@ def _outputs(tick: Tick, mode: ModePlan) -> Step:
     levels = (
         f"{name} {level:g}{'' if name in used else ' (not in this mode)'}" for name, level in tick.outputs.items()
     )
-    stands = (
-        "" if tick.guard.state is State.DRIVING else "; each rests or stays, as the profile says, for nobody drives"
-    )
+    stands = "" if tick.guard.state is State.DRIVING else "; each is idle or keeps its level, as the profile says"
     return Step("outputs", ", ".join(levels) + stands, dict(tick.outputs))
 
 
@@ -272,8 +270,8 @@ def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     if stands:
         return f"it is told to go {words}, and {stands}"
     if tick.command == tick.demand == STANDSTILL:
-        return "it may move, and nobody asks it to: " + _no_wish(tick, mode)
-    return f"it goes {words}, and no faster because " + _no_faster(tick, plan, mode)
+        return "it may move, but there is no demand: " + _no_wish(tick, mode)
+    return f"it goes {words}, and not faster because " + _no_faster(tick, plan, mode)
 
 
 def _no_wish(tick: Tick, mode: ModePlan) -> str:
@@ -304,7 +302,7 @@ def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     most = max(asked, key=lambda one: asked[one], default="")
     if _at_full_speed(tick, mode):
         return f"{most} is at its end: this is full speed{name}"
-    return f"{most} is at its end, and the style makes {_intent(tick, mode).text} of all sticks together"
+    return f"{most} is at its end, and the style makes {_intent(tick, mode).text} of all sticks"
 
 
 def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:

@@ -109,7 +109,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
         TenutoError: the robot has no measures, so velocities mean nothing to it.
     """
     if not plan.chassis.units.known:
-        raise TenutoError(f"{NO_METRES}, and what it is to follow is in m/s: say its measures in [chassis]")
+        raise TenutoError(f"{NO_METRES}, and the commands to follow are in m/s: set its dimensions in [chassis]")
     names = {info.name for info in sent}
     every = outputs_of(plan)
     by_guard = {name: one for name, one in every.items() if one.by_guard}  # of the robot's own guard

@@ -359,7 +359,7 @@ class Guard:
         self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, f"{hold_to_run} is not held: hold it to drive")
         self._not_released = Reason(
             Code.HOLD_NOT_RELEASED,
-            f"{hold_to_run} must be pressed again: let go, centre the sticks, press it",
+            f"{hold_to_run} must be pressed again: release it, centre the sticks, press it",
         )
         self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was released")
         if with_enable is not None:
@@ -370,7 +370,7 @@ class Guard:
             self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
             text = f"centre the sticks, press {hold_to_run} to drive"
-            text = f"{hold_to_run} is not switched on: {asked}, then let the sticks go" if asked else text
+            text = f"{hold_to_run} is not switched on: {asked}, then release the sticks" if asked else text
             self._not_pressed = Reason(Code.NOT_ENABLED, text)
             self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was {'done' if asked else 'pressed'} again")
 
@@ -485,4 +485,4 @@ class Guard:
         within = f"(within {self._rest_bands[name]:.2f})"
         if name in self._levers:
             return Reason(Code.NOT_AT_REST, f"{name} is at {position:.2f}, not down {within}: bring it down")
-        return Reason(Code.NOT_AT_REST, f"{name} is at {position:+.2f}, not at rest {within}: let it go")
+        return Reason(Code.NOT_AT_REST, f"{name} is at {position:+.2f}, not at rest {within}: release it")

@@ -35,7 +35,7 @@ def _not_below(value: float, most: float, what: str) -> str:
 
 def _not_armed(armed: bool | None) -> str:
     if armed is None:
-        return "it does not say whether it is armed"
+        return "it does not report whether it is armed"
     return "" if armed else "it is not armed"
 
 
@@ -144,7 +144,7 @@ class Needs:
             return f"silent for {age:.0f} s" if math.isfinite(age) else "nothing was heard from it yet"
         if one.follows is not False:
             return ""
-        return "; ".join((*filter(None, (one.state,)), *one.reasons)) or "it does not say why"
+        return "; ".join((*filter(None, (one.state,)), *one.reasons)) or "no reason is reported"
 
     def lower(self, demand: VelocityCommand) -> tuple[VelocityCommand, tuple[Reason, ...]]:
         """Let a robot that is beyond a bound only come back; return the demand, and why it is none."""
@@ -180,7 +180,7 @@ class Needs:
                     text = f"{name} has said {for_how_long} (guard.needs.answers {plan.answers:g} s)"
                     yield Condition(Code.FAR_END_SILENT, text, f"{name} was silent for more than {plan.answers:g} s")
             if not self._far:
-                yield Reason(Code.FAR_END_SILENT, "no far end answers, and guard.needs wants one that does")
+                yield Reason(Code.FAR_END_SILENT, "no far end answers, but guard.needs requires one")
             return
         able = {name: one for name, one in self._far.items() if SAID_BY[key] <= one.says}
         for name, one in able.items():
@@ -190,7 +190,7 @@ class Needs:
                     Code.FAR_END_UNFIT, f"{name}: {said} (guard.needs.{_KEYS.get(key, key)})", f"{name}: {said}"
                 )
         if not able:
-            yield Reason(Code.FAR_END_UNFIT, f"no far end says what guard.needs.{_KEYS.get(key, key)} wants to know")
+            yield Reason(Code.FAR_END_UNFIT, f"no far end reports what guard.needs.{_KEYS.get(key, key)} requires")
 
 
 _KEYS = {"modes": "mode"}

@@ -375,7 +375,7 @@ class Pipeline:
         """Return the seconds since the step before, and what is wrong with the clock or the loop."""
         before = self._now
         if not math.isfinite(now):
-            wrong = Condition(Code.TIME_NOT_FINITE, f"the clock says {now}", f"the clock said {now}")
+            wrong = Condition(Code.TIME_NOT_FINITE, f"the clock reads {now}", f"the clock read {now}")
             return self.plan.period, (wrong,)
         self._now = now
         if before is None:
@@ -423,9 +423,9 @@ class Pipeline:
         told: tuple[Reason, ...] = ()
         parts = self.plan.chassis.cannot(self._demand) if target != self._demand else ()
         if parts:
-            told += (Reason(Code.CANNOT_DO, f"this vehicle cannot do what is asked: {', '.join(parts)}"),)
+            told += (Reason(Code.CANNOT_DO, f"this vehicle cannot do this: {', '.join(parts)}"),)
         if hand.meaning_changed and self._ranks.current is hand:
-            text = f"mode {hand.mode.name}: the sticks mean something else, let go of {', '.join(hand.away)}"
+            text = f"mode {hand.mode.name}: the sticks have a new meaning; release {', '.join(hand.away)}"
             told += (Reason(Code.MODE_THROUGH_REST, text),)
         return told
 

@@ -79,7 +79,7 @@ def _link(name: str, frame: Frame | None, now: float, timeout: float) -> Check:
 
 def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:
     for what, names, rest, todo in (
-        ("sticks", neutral.sticks, "at their middle", "let go; centre its trim at the transmitter; tenuto calibrate"),
+        ("sticks", neutral.sticks, "at their middle", "release it; centre its trim; tenuto calibrate"),
         ("levers", neutral.levers, "down", "bring it down; tenuto calibrate"),
     ):
         away = {name: tick.positions.get(name, 0.0) for name in names}
@@ -91,13 +91,13 @@ def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:
 def _trims(tick: Tick) -> Check:
     trims = tick.chosen.trims
     off = [f"{name} is trimmed by {value:+.2f}" for name, value in trims.items() if abs(value) > NEUTRAL]
-    return Check("trims", not off, ", ".join(off) or "none", "take it back with its button or knob" if off else "")
+    return Check("trims", not off, ", ".join(off) or "none", "reset it with its button or knob" if off else "")
 
 
 def _guard(tick: Tick) -> Check:
     kept = [reason for reason in tick.guard.reasons if reason.code not in (*_USUAL, *_FAR)]
     if not kept:
-        return Check("guard", True, "nothing but the driver keeps it from being enabled")
+        return Check("guard", True, "it is ready to be enabled by the driver")
     todo = next((code.todo for code in Code if code == kept[0].code), "")
     return Check("guard", False, "; ".join(reason.text for reason in kept), todo)
 

@@ -278,7 +278,7 @@ class Ranks:
         names = ", ".join(one.away)
         return Condition(
             Code.CAME_ON_AWAY,
-            f"{one.name} came on with {names} away from rest: let it go, then press again",
+            f"{one.name} came on with {names} away from rest: release it, then press again",
             f"{one.name} had come on with {names} away from rest",
         )
 

@@ -23,7 +23,7 @@ def plan_errors(plan: Plan) -> list[Finding]:
         found += _mode(plan, mode)
     if sum(mode.fallback for mode in plan.modes) != 1:
         names = ", ".join(mode.name for mode in plan.modes if mode.fallback) or "none"
-        found.append(unexpected("modes", "exactly one mode to fall back to", names))
+        found.append(unexpected("modes", "exactly one fallback mode", names))
     if plan.priority not in PRIORITIES or not takes_priority(plan.chassis, plan.priority):
         found.append(unexpected("priority", NO_PRIORITY, plan.priority))
     for one in plan.below:
@@ -34,7 +34,7 @@ def plan_errors(plan: Plan) -> list[Finding]:
 # What is expected of a limit of jerk that a vehicle cannot keep.
 NO_JERK = "no such limit: the wheels of this vehicle must steer first, at their own rate"
 # And of a part that goes first, with a vehicle whose parts belong together.
-NO_PRIORITY = '"arc", for this vehicle cannot do that part by itself'
+NO_PRIORITY = '"arc", because this vehicle cannot do that part alone'
 
 
 def _inputs(plan: Plan) -> Iterator[Finding]:
@@ -92,7 +92,7 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     ):
         yield from _above_zero(f"guard.{name}", getattr(guard, name), zero=True)
     if guard.hold_to_run is None and guard.enable is None:
-        yield error("guard.hold_to_run", "nothing must be held or pressed to drive", "give hold_to_run or enable")
+        yield error("guard.hold_to_run", "no control must be held or pressed to drive", "give hold_to_run or enable")
     if guard.on_link_loss not in ("stop", "descend", "silent"):
         yield unexpected("guard.on_link_loss", "stop, descend or silent", guard.on_link_loss)
 

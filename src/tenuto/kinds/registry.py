@@ -54,7 +54,7 @@ class Kinds(Generic[K]):
             if point.group == self.group:
                 one = self._load(point)
                 if one.kind in found:
-                    raise KindError(f"{_package(point)}: {self.what} of the name {one.kind} is there already")
+                    raise KindError(f"{_package(point)}: {self.what} with the name {one.kind} exists already")
                 found[one.kind] = one
         return dict(sorted(found.items()))
 

@@ -165,7 +165,7 @@ def _collect(
 
     for record in mcap_records(path):
         if record is None:
-            text = f"{path} was cut off: all up to its last whole message was read"
+            text = f"{path} was cut off: it was read up to its last complete message"
             warnings.warn(text, CutOffWarning, stacklevel=2)
         elif isinstance(record, Channel) and record.topic.startswith(_START) and record.topic.endswith(_IN):
             channels[record.id] = record.topic[len(_START) : -len(_IN)], record.metadata

@@ -210,7 +210,7 @@ def _failure(cause: BaseException | None) -> str:
         why = cause.verify_message
         if "ostname" in why or "IP address" in why:
             return f"its certificate is for another host: {why}"
-        return f"its certificate is not by an authority that ca names: {why}"
+        return f"its certificate is not from an authority in ca: {why}"
     if isinstance(cause, ssl.SSLError):
         return f"TLS fails: {cause.reason or cause}; does the broker speak TLS at this port?"
     if isinstance(cause, socket.gaierror):

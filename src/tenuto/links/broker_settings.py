@@ -60,8 +60,8 @@ class BrokerOptions:
     ca: str | None = option('a file of certificates to trust, or "system"', None, word="FILE")
     certificate: str | None = option("a file with this machine's certificate", None, word="FILE")
     private_key: str | None = option("a file with its private key", None, word="FILE")
-    key: str | None = option("a key file: commands are sealed and states signed end to end", None, word="FILE")
-    plain_password: bool = option("true or false: a password may go over a line without TLS", False, word="true|false")
+    key: str | None = option("a key file: commands are encrypted and states signed, end to end", None, word="FILE")
+    plain_password: bool = option("true or false: permit a password without TLS", False, word="true|false")
 
     def settings(self, error: type[TenutoError]) -> tuple[BrokerSettings, str]:
         """Return how the broker is reached, and the name of the robot. Raises ``error``."""

@@ -39,6 +39,6 @@ def make_key(path: str, error: type[TenutoError]) -> None:
         with os.fdopen(number, "w", encoding="ascii") as file:
             file.write(secrets.token_hex(KEY_BYTES) + "\n")
     except FileExistsError as cause:
-        raise error(f"key file {path}: there is one already; take another name, or remove it first") from cause
+        raise error(f"key file {path}: it exists already; use another name, or remove it first") from cause
     except OSError as cause:
         raise error(f"key file {path}: cannot write there: {cause.strerror or cause}") from cause

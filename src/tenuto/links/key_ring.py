@@ -53,7 +53,7 @@ class KeyRing:
         self._path, self._error = path, error
         self.keys: Mapping[str, bytes] = read_keys(path, error)
         if not self.keys:
-            raise error(f"key file {path}: it holds no key, so nobody could drive: tenuto key {path} --driver NAME")
+            raise error(f"key file {path}: it holds no key, so nobody can drive: tenuto key {path} --driver NAME")
         self.problem = ""
         self._seen = self._stamp()
         self._end = clock.every(_EVERY, self._look, "keys")
@@ -109,7 +109,7 @@ def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:
 def _drivers(path: str, error: type[TenutoError]) -> dict[str, bytes]:
     known = read_keys(path, error) if Path(path).exists() else {}
     if "" in known:
-        raise error(f"key file {path}: it holds one key for everybody, and no names; take another file")
+        raise error(f"key file {path}: it holds one key for everybody, and no names; use another file")
     return known
 
 

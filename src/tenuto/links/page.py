@@ -45,7 +45,7 @@ class PageSettings:
         watchers: in the network anybody may watch.
     """
 
-    port: int = option("a port of TCP from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)
+    port: int = option("a TCP port from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)
     lan: bool = option("true or false: devices in the network may use the page", False, word="true|false")
     watchers: bool = option("true or false: with lan, anybody may watch", False, word="true|false")
 
@@ -56,7 +56,11 @@ class PageSettings:
     def misfits(self) -> list[Finding]:
         """List options that mean nothing together."""
         lacks = self.watchers and not self.lan
-        return [unexpected("watchers", "false, or lan = true too, for nobody else is let in", "true")] if lacks else []
+        return (
+            [unexpected("watchers", "false, unless lan = true: other devices are not admitted", "true")]
+            if lacks
+            else []
+        )
 
     def packages(self) -> tuple[str, ...]:
         """Return the modules that it needs, of `tenuto.basics.extras.EXTRAS`."""

@@ -55,7 +55,7 @@ class Rules:
     def of(cls, plan: Plan) -> Self:
         """Return those of the mode that a plan begins with. Raises TenutoError for a vehicle without measures."""
         if not plan.chassis.units.known:
-            raise TenutoError(f"a script is in metres, and {NO_METRES}: say them in [chassis]")
+            raise TenutoError(f"a script is in metres, and {NO_METRES}: set them in [chassis]")
         mode, guard = plan.mode, plan.guard
         stops = (guard.stop_deceleration, guard.stop_turn_deceleration, guard.stop_vertical_deceleration)
         return cls(
@@ -210,7 +210,7 @@ class Course:
             ) if way.max() > most + 1e-9
         ]  # fmt: skip
         if self.excursion > within:
-            text = f"it gets {self.excursion:.2f} m away, stops included, and is to stay within {within:.2f} m"
+            text = f"it goes {self.excursion:.2f} m away, stops included, and must stay within {within:.2f} m"
             found.append(Violation(text, self._first(self._away > within)))
         return found
 
@@ -219,7 +219,7 @@ class Course:
         if self.bent <= BENT:
             return []
         text = (
-            f"it strays {self.strays:.2f} m from what is written and ends {math.degrees(self.turned_off):+.0f} deg "
+            f"it strays {self.strays:.2f} m from its path and ends {math.degrees(self.turned_off):+.0f} deg "
             f"off: the robot cannot change its velocity so fast"
         )
         # It begins to where the command is first behind what is asked for.
@@ -307,7 +307,7 @@ def beyond(course: Course, chassis: Chassis) -> list[Violation]:
             ways.setdefault(way, time)
     found = [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
     if 0.0 < least < 1.0:
-        found.append(Violation(f"it asks for {100.0 / least:.0f} % of what the vehicle can do at most", least_at))
+        found.append(Violation(f"it demands {100.0 / least:.0f} % of the vehicle's maximum", least_at))
     return found
 
 

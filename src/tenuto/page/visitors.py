@@ -127,7 +127,7 @@ class Page:
         A thread does it, for frames must not wait for it; of several wishes meanwhile only the newest is kept.
         """
         if ask.type == "save" and self._moves:
-            client.tell({"type": "refused", "text": "not saved: let go first, the robot is driven"})
+            client.tell({"type": "refused", "text": "not saved: the robot is being driven; release first"})
             return
         self._wish = (client, ask)
         if not self._working:

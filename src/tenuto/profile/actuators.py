@@ -15,7 +15,7 @@ class ActuatorTable(Table):
     form: Literal["rad/s", "rev/min", "deg", "share", "duty", "pulse", "contacts"] | None = Field(
         default=None, description='"rad/s", "rev/min", "deg", "share", "duty", "pulse" or "contacts"'
     )
-    full: float | None = Field(default=None, gt=0.0, description="a number above 0: what counts as all of it")
+    full: float | None = Field(default=None, gt=0.0, description="a number above 0: the value of the share 1")
     reverse: bool = Field(default=False, description="true or false")
     gear_ratio: float = Field(default=1.0, gt=0.0, description="turns of the motor for one of the wheel")
     smallest: float = Field(default=0.0, ge=0.0, le=0.5, description="a share from 0 to 0.5")

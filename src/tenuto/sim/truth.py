@@ -158,7 +158,7 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
         rows.append(row._replace(second=held, differs=apart > _DIFFERS))
         # Where it does what both do alone, it comes to rest as each alone does.
         if apart > _DIFFERS and stage.turn(way) and not _comes_to(stage, rest.command):
-            text = f"with {second.control} at its end too, the robot still goes {_WATCHED:g} s after both are let go"
+            text = f"with {second.control} at its end too, the robot still goes {_WATCHED:g} s after both are released"
             findings.append(error(f"controls.{first.control}", text))
     return rows, findings
 
@@ -238,15 +238,13 @@ def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator
     stopping = stage.copied()
     steps = round(_WATCHED / stage.plan.period)
     if not _comes_to(stage, rest):
-        text = f"the robot still goes {_WATCHED:g} s after the stick is let go"
+        text = f"the robot still goes {_WATCHED:g} s after the stick is released"
         yield error(f"controls.{control}", text)
     guard = stage.plan.guard
     stopping.end()
     if not any(_stands(stopping.step(held=False)) for _ in range(steps)):
         again = guard.hold_to_run is None and guard.enable is not None
-        text = (
-            f"letting go of it, or {guard.enable} again, does not stop it" if again else "letting go does not stop it"
-        )
+        text = f"releasing it, or {guard.enable} again, does not stop it" if again else "a release does not stop it"
         yield error("guard", text, "nothing that the driver does stops this robot: give hold_to_run or enable")
 
 

@@ -193,7 +193,7 @@ class DrivenRobot:
         self._patience = max(_STILL, math.ceil(max(gestures, default=0.0) / plan.period))
         self._enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
         self._operated = self._enabling.operated() if self._enabling is not None else _HELD
-        self._undone = self._enabling.undone() if self._enabling is not None else Operated("let go", ())
+        self._undone = self._enabling.undone() if self._enabling is not None else Operated("release it", ())
         # A lever is left where it is put; what a press switches off again is let go.
         self._stays = plan.guard.enable_stays and not self._undone.presses
 

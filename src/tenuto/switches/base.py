@@ -68,7 +68,7 @@ class SwitchPlan(ABC):
 
     def undone(self) -> Operated:
         """Describe how a hand switches it off again, where that is another thing than to let it go; here: it is not."""
-        return Operated("let go", ())
+        return Operated("release it", ())
 
     def asked(self) -> str:
         """Describe what to do to switch it on, where that is another thing than to press it; here: nothing."""

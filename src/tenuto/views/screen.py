@@ -150,7 +150,7 @@ def _why(tick: Tick, width: int, most: int) -> list[Text]:
         lines += _wrapped(text, width, colour)
     if len(lines) > most:
         lines = [*lines[: most - 1], Text(f"  and {len(lines) - most + 1} lines more", style=style)]
-    return lines or [Text("nothing keeps it from moving", style="dim")]
+    return lines or [Text("nothing prevents driving", style="dim")]
 
 
 def _wrapped(text: str, width: int, style: str) -> list[Text]:

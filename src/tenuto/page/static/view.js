@@ -89,7 +89,7 @@ export class View {
     }
     const ready = tick.checks.filter((check) => check.good).map((check) => check.name);
     if (ready.length) told.push({ class: "good", sign: "✓", text: `ready: ${ready.join(", ")}`, todo: "" });
-    if (!told.length) told.push({ class: "good", sign: "", text: "nothing keeps it from moving", todo: "" });
+    if (!told.length) told.push({ class: "good", sign: "", text: "nothing prevents driving", todo: "" });
     list(place("reasons"), told);
     place("answer").textContent = tick.answer ?? "";
     place("steps").hidden = !tick.steps;

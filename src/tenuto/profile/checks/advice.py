@@ -63,8 +63,8 @@ def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
         return
     motors = [name for name, bound in plan.chassis.bounds().items() if bound.quantity.drives]
     if missing := [name for name in motors if name not in sent]:
-        text = f"no sink sends {', '.join(missing)}: the robot is told the other motors only"
-        yield warning("sinks", text, "add them to a line or to channels, if they are motors of their own")
+        text = f"no sink sends {', '.join(missing)}: only the other motors are sent"
+        yield warning("sinks", text, "add them to a line or to channels, if they are separate motors")
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:
@@ -104,11 +104,11 @@ def _at_rest(plan: Plan) -> Iterator[Finding]:
     for control in plan.controls:
         asked = control.shape(0.0)
         if control.name in driving and asked != 0.0:
-            text = f"at rest it asks for {asked:+.2f}: the robot moves as soon as it may, with the stick let go"
+            text = f"at rest it demands {asked:+.2f}: the robot moves as soon as it may, with the stick released"
             yield error(f"controls.{control.name}.curve", text)
     for trim in plan.selection.trims:
         if trim.begin != 0.0 and trim.control in driving:
-            text = f"a trim of {trim.begin:+.3f} moves the robot with the stick let go"
+            text = f"a trim of {trim.begin:+.3f} moves the robot with the stick released"
             yield warning(f"trims.{trim.control}.begin", text)
 
 
@@ -117,7 +117,7 @@ def _slow_to_answer(plan: Plan) -> Iterator[Finding]:
         late = max(control.smoothing, 1.0 / control.ramp_down if control.ramp_down else 0.0)
         if control.name in plan.driving_controls() and late > SLUGGISH:
             key = "smoothing" if late == control.smoothing else "ramp_down"
-            text = f"the robot goes on for {late:.2f} s after the stick is let go, on top of its deceleration"
+            text = f"the robot drives on for {late:.2f} s after the stick is released, in addition to its deceleration"
             yield warning(f"controls.{control.name}.{key}", text)
 
 
@@ -128,15 +128,15 @@ def _modes(profile: Profile) -> Iterator[Finding]:
     fallback = next(name for name, mode in profile.modes.items() if mode.fallback)
     for name in profile.modes:
         if name not in choose.order and name != fallback:
-            yield error(f"modes.{name}", "nothing chooses it: put it into choose.mode.order, or remove it")
+            yield error(f"modes.{name}", "nothing selects it: add it to choose.mode.order, or remove it")
     switch = profile.switches.get(choose.switch)
     # A press goes on by one, and a plain control has two positions; a switch with positions goes anywhere at once.
     at_once = fallback in choose.order and ((switch is not None and switch.goes_anywhere) or len(choose.order) == 2)
     if not at_once and choose.back is None:
-        text = f"{fallback}, the mode to fall back to, is not one action away from every other: give choose.mode.back"
+        text = f"{fallback}, the fallback mode, is not one action away from every other mode: set choose.mode.back"
         yield error("choose.mode.back", text)
     if not choose.through_rest and any(mode.style is not None for mode in profile.modes.values()):
-        text = "a stick may change its meaning while it is pushed: through_rest = true waits until it is let go"
+        text = "a stick may change its meaning while it is pushed: through_rest = true waits until it is released"
         yield warning("choose.mode.through_rest", text)
 
 
@@ -156,10 +156,10 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
         if switch.name in profile.switches and switch.name not in used:
             yield warning(key, "nothing uses it")
         if switch.at_start:
-            yield warning(f"{key}.at_start", "it acts from where it stands at start-up, before it is touched")
+            yield warning(f"{key}.at_start", "its position at start-up takes effect before it is touched")
         places = positions_used(profile, switch.name)
         if places > switch.count:
-            text = f"it has {switch.count} positions, and {places} are to be chosen: the last ones are never reached"
+            text = f"it has {switch.count} positions, and {places} are to be selected: the last ones are never reached"
             yield error(f"{key}.positions", text)
 
 
@@ -193,7 +193,7 @@ def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> It
         place = (axis, max(map(abs, ways)))
         if share < min(1.0, found.get(place, 1.0)):
             found[place] = share
-            text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick does nothing"
+            text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick has no effect"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
     # Sticks that are sides never ask for both.

@@ -105,7 +105,7 @@ def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Findi
         control.travel(info)
     except ValueError:
         found = f"low {control.low}, centre {control.centre}, high {control.high}"
-        yield unexpected(key, "low < centre < high", found, "keys left out stand for what is usual")
+        yield unexpected(key, "low < centre < high", found, "missing keys have their usual values")
 
 
 def _style(profile: Tables) -> Iterator[Finding]:
@@ -114,7 +114,7 @@ def _style(profile: Tables) -> Iterator[Finding]:
         for key, name in style.driving().items():
             column = profile.source.control(name) if name in (profile.source.columns_said() or ()) else None
             if name not in profile.controls and column is not None:
-                expected = "a table with low, centre and high: this source does not say which numbers it sends"
+                expected = "a table with low, centre and high: the range of this source is not known"
                 yield unexpected(f"controls.{name}", expected, "nothing", "tenuto begin measures them")
             elif name not in profile.controls:
                 known = (*profile.controls, *(info.name for info in profile.source.layout))
@@ -135,7 +135,7 @@ def _guard(profile: Tables) -> Iterator[Finding]:
         yield unexpected("guard.hold_to_run", field.description or "", "nothing", hint)
     for key, name in given.items():
         if name in driving_names(profile):
-            hint = "hold one thing, steer with another"
+            hint = "hold one control, steer with another"
             yield unexpected(f"guard.{key}", "a control that does not drive", f'"{name}"', hint)
         elif name not in profile.controls:
             info = source.control(name)
@@ -172,12 +172,12 @@ def _second_channels(profile: Tables) -> Iterator[Finding]:
         ("hold_to_run_2", "hold_to_run"), ("emergency_stop_2", "emergency_stop"), ("pressed_through", "hold_to_run"),
     ):  # fmt: skip
         if getattr(guard, key) is not None and getattr(guard, first) is None:
-            yield unexpected(f"guard.{first}", f"a control, for guard.{key} belongs to it", "nothing")
+            yield unexpected(f"guard.{first}", f"a control, because guard.{key} belongs to it", "nothing")
     if guard.emergency_stop is not None and guard.emergency_stop == guard.emergency_stop_2:
         found = f'"{guard.emergency_stop}"'
         yield unexpected("guard.emergency_stop_2", "another control than guard.emergency_stop", found)
     if "emergency stop" in guard.test_at_start and guard.emergency_stop is None:
-        yield unexpected("guard.emergency_stop", "a control, for guard.test_at_start names it", "nothing")
+        yield unexpected("guard.emergency_stop", "a control, because guard.test_at_start names it", "nothing")
     if "link" in guard.test_at_start and not profile.source.loses_link:
         hint = "its link cannot be lost and come back"
         yield unexpected("guard.test_at_start", f"no link with {profile.source.kind}", '"link"', hint)
@@ -187,10 +187,10 @@ def _start_warning(profile: Tables) -> Iterator[Finding]:
     warning, kind = profile.guard.start_warning, StartWarningOptions.kind
     warns = [name for name, output in profile.outputs.items() if output.kind == kind]
     if warning is not None and not warns:
-        hint = f'add [outputs.horn] with kind = "{kind}", for a delay alone warns nobody'
+        hint = f'add [outputs.horn] with kind = "{kind}": a delay alone warns nobody'
         yield unexpected("guard.start_warning", f"an output of kind {kind} with it", f"{warning:g} s", hint)
     if warning is None and warns:
-        yield unexpected("guard.start_warning", f"a time, for outputs.{warns[0]} warns", "nothing", 'such as "2 s"')
+        yield unexpected("guard.start_warning", f"a time, because outputs.{warns[0]} warns", "nothing", 'such as "2 s"')
 
 
 def _descend(guard: GuardTable) -> Iterator[Finding]:
