@@ -166,7 +166,7 @@ def test_a_robot_that_starts_by_itself_is_found(monkeypatch: pytest.MonkeyPatch)
     MUTANTS["restarts when the link returns"](monkeypatch)
     monkeypatch.setattr(Pipeline, "_tick", Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     found = [str(finding) for finding in truth_table(parse_profile(MEDLAR)).findings]
-    assert any("guard: it moves by itself when a lost link comes back" in line for line in found)
+    assert any("guard: it moves by itself when a lost link is restored" in line for line in found)
 
 
 def test_the_share_of_lost_frames_is_one_that_stops_it_so_often() -> None:

@@ -340,8 +340,8 @@ def test_a_spy_who_repeats_all_that_was_sent_moves_nothing(key: str, clock: Simu
 
 def test_settings_that_let_anyone_drive_are_refused(key: str) -> None:
     for opens, text, said in (
-        (tenuto.open_sink, "udp:127.0.0.1:14600", "key: expected a key file, for nobody else may drive"),
-        (tenuto.open_source, "udp::14600", "key: expected a key file, for nobody else may drive"),
+        (tenuto.open_sink, "udp:127.0.0.1:14600", "key: expected a key file, required so that nobody else"),
+        (tenuto.open_source, "udp::14600", "key: expected a key file, required so that nobody else"),
         (tenuto.open_sink, f"udp:127.0.0.1:14600,key={key},form=xml", '"json" or "compact", found "xml"'),
         (tenuto.open_sink, "udp:127.0.0.1:14600,key=none.key", "make one with: tenuto key none.key"),
         (tenuto.open_sink, f"udp:127.0.0.1,key={key}", "expected an address like"),

@@ -68,7 +68,7 @@ def test_the_ticks_of_the_recordings_are_explained(robot: str) -> None:
             else "it goes" if tick.guard.state is State.DRIVING
             else "it stands" if tick.command == STANDSTILL else "it is being stopped"
         )  # fmt: skip
-        slower += "on the way to" in found.answer
+        slower += "is ramping to" in found.answer
     assert slower > 10
     table = ticks.to_frame()
     for tick, again in list(zip(ticks, ticks_of(table), strict=True))[::25]:  # and from a log as well
@@ -79,7 +79,7 @@ def test_the_ticks_of_the_recordings_are_explained(robot: str) -> None:
 def test_what_holds_it_is_named() -> None:
     bench = Bench()
     bench.drive(0.2)
-    assert "acceleration 0.8 m/s²" in bench.ticks[-1].explain(MEDLAR).answer
+    assert "at 0.8 m/s² (acceleration)" in bench.ticks[-1].explain(MEDLAR).answer
     half = bench.run(2.0, pad(0.5, held=True))
     assert "drive asks for no more: +0.500 of its travel is +0.3" in half.explain(MEDLAR).answer
     full = bench.run(2.0, pad(1.0, held=True))

@@ -200,7 +200,7 @@ def _truth_table(truths: TruthTable, plan: Plan) -> Table:
 
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     modes = any(row.mode for row in truths.rows)
-    for name in (*(("mode",) if modes else ()), "control", "robot", "does"):
+    for name in (*(("mode",) if modes else ()), "control", "robot", "actuators"):
         shown.add_column(name, overflow="fold")
     for row in truths.shown():
         mode, *cells = truth_in_words(row, plan.chassis)

@@ -235,10 +235,11 @@ def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
     for axis, word, limit in on_the_way(tick.command, tick.target, limits):
         if axis == "yaw_rate" and isinstance(way, Arcs) and way.rate < math.inf:
             end, rate = units.turn.shown(tick.target.yaw_rate, "+.3g"), units.turn.shown(way.rate, "g")
-            said.append(f"turning on the way to {end}: the wheels steer at {rate}")
+            said.append(f"turning is ramping to {end}: the wheels steer at {rate}")
             continue
         end = units.of(axis).shown(getattr(tick.target, axis), "+.3g")
-        said.append(f"{_AXES[axis]} on the way to {end}, {word} {units.change_of(axis).shown(limit, 'g')}")
+        rate = units.change_of(axis).shown(limit, "g")
+        said.append(f"{_AXES[axis]} is ramping to {end} at {rate} ({word})")
     if said and limits.smoothing > 0.0:
         said.append("an S-curve limits it (limits.jerk)")
     return said

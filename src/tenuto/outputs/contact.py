@@ -35,7 +35,7 @@ class ContactOutputPlan(OutputPlan):
 
 @dataclass(frozen=True, kw_only=True)
 class ContactOutputOptions(OutputOptions):
-    """On or off as a control is pushed one way, for what knows only contacts."""
+    """On or off as a control is pushed in one direction, for a device with contacts only."""
 
     kind: ClassVar[str] = "contact"
     control: str = option(role=Role.READS)

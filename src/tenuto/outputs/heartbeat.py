@@ -24,7 +24,7 @@ class HeartbeatPlan(OutputPlan):
 
 @dataclass(frozen=True, kw_only=True)
 class HeartbeatOptions(OutputOptions):
-    """0 and 1 in turn, a change at every tick while there is power: for a relay that wants to see it change."""
+    """0 and 1 alternately, a change at every tick while there is power: for a relay that monitors the changes."""
 
     kind: ClassVar[str] = "heartbeat"
 

@@ -32,7 +32,7 @@ class LevelsOptions(OutputOptions):
     kind: ClassVar[str] = "levels"
     switch: str = option(role=Role.PRESSED)
     levels: tuple[float, ...] = option(
-        "a list of numbers from -1 to 1, one a position of the switch", fewest=2, low=-1.0, high=1.0
+        "a list of numbers from -1 to 1, one per position of the switch", fewest=2, low=-1.0, high=1.0
     )
     idle: float = option(LEVEL, 0.0, low=-1.0, high=1.0)
 

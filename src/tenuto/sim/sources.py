@@ -112,7 +112,7 @@ class SimulatedLines(Lines):
 
 @dataclass(frozen=True, kw_only=True)
 class SimulatedOptions(SourceOptions):
-    """A simulated device, read as a real one; or sticks without any."""
+    """A simulated device, read like a real one; or sticks without a device."""
 
     kind: ClassVar[str] = "simulated"
     in_profiles: ClassVar[bool] = False

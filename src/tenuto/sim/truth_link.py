@@ -35,18 +35,18 @@ def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]
             break
     seconds = ticks * plan.period
     stands = f"stands after {seconds:.2f} s" + (f" and {metres:.2f} m" if plan.chassis.units.known else "")
-    found = [_link(row.mode, "lost at full speed", stands if tick.send else "nothing is sent any more")]
+    found = [_link(row.mode, "lost at full speed", stands if tick.send else "nothing is sent")]
     wrong = []
     if any(stage.step().command != STANDSTILL for _ in range(round(_BACK / plan.period))):
-        wrong.append(error("guard", "it moves by itself when a lost link comes back"))
-    found.append(_link(row.mode, "back; the sticks as they were", "stands until it is re-enabled"))
+        wrong.append(error("guard", "it moves by itself when a lost link is restored"))
+    found.append(_link(row.mode, "restored, sticks unchanged", "stands until it is re-enabled"))
     stage.enable()
     for _ in range(_ENABLED):
         tick = stage.step()
     if tick.guard.state is State.DRIVING:
-        found.append(_link(row.mode, "back; re-enabled", "drives"))
+        found.append(_link(row.mode, "restored, re-enabled", "drives"))
     else:
-        wrong.append(error("guard", f"after a lost link it cannot be enabled: {tick.guard.reasons[0].text}"))
+        wrong.append(error("guard", f"after a link loss it cannot be enabled: {tick.guard.reasons[0].text}"))
     return found, wrong
 
 

@@ -89,7 +89,7 @@ def _last_byte(path: Path) -> bytes:
 
 @dataclass(frozen=True, kw_only=True)
 class EventsOptions(SinkOptions):
-    """A line for each thing that happens: who enabled it, why it stopped, what was changed."""
+    """One line per event: who enabled it, why it stopped, what was changed."""
 
     kind: ClassVar[str] = "events"
     file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)

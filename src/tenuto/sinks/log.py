@@ -16,7 +16,7 @@ from tenuto.sinks.base import Sink, SinkOptions
 
 @dataclass(frozen=True, kw_only=True)
 class LogOptions(SinkOptions):
-    """A row a tick, in the form that its ending says."""
+    """One row per tick, in the format of the file's suffix."""
 
     kind: ClassVar[str] = "log"
     file: str = option(

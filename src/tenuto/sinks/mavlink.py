@@ -342,7 +342,7 @@ class MavlinkOptions(RatedSinkOptions):
         default_factory=dict,
         metadata={"about": About("modes of the autopilot and their numbers, such as { guided = 4 }")},
     )
-    mode: str = option("one of modes: the one in which it takes our commands", "")
+    mode: str = option("one of modes: the one in which it takes commands", "")
     mode_switch: str = option("a switch whose positions ask for modes", "")
     mode_order: tuple[str, ...] = option("a list of modes, one for each position of mode_switch", ())
     commands: dict[str, CommandOptions] = field(

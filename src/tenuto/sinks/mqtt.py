@@ -53,7 +53,7 @@ class MqttSink(RemoteSink):
             robot: its name at the broker.
             broker: a connection, which several sinks may share (see `broker_for_driver`), or how to make one.
             rate: how many commands a second at most.
-            driver: a name that no other driver's program has; made up if none is given.
+            driver: a name that no other driver uses; made up if none is given.
             key: the file with this driver's key, where the robot has keys.
         """
         self._key = read_key(key, SinkError) if key is not None else None
@@ -107,11 +107,11 @@ def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
 
 @dataclass(frozen=True, kw_only=True)
 class MqttSinkOptions(BrokerOptions, RemoteSinkOptions):
-    """A robot elsewhere, by way of a broker."""
+    """A robot on another machine, over a broker."""
 
     kind: ClassVar[str] = "mqtt"
     rate: float = option('a frequency, such as "25 Hz"', 20.0, dimension=FREQUENCY, word="HZ")
-    driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+    driver: str | None = option("a name that no other driver uses", None, word="NAME")
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""

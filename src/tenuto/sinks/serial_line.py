@@ -262,7 +262,7 @@ class SerialLineOptions(RatedSinkOptions):
     rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
     answers: float | None = option('a time, such as "500 ms"', None, dimension=TIME, word="S")
     line: str = option('a line with fields in braces, such as "{vx:.3f} {yaw_rate:.3f}"', "")
-    outputs: tuple[str, ...] = option("a list of outputs, whose levels the line is to have", (), word="A|B")
+    outputs: tuple[str, ...] = option("a list of outputs, whose levels the line carries", (), word="A|B")
     form: Literal["text", "binary", "signed"] = option(
         '"text", "binary" or "signed"', "text", word="text|binary|signed"
     )

@@ -101,14 +101,14 @@ class UdpSink(RemoteSink):
 
 @dataclass(frozen=True, kw_only=True)
 class UdpSinkOptions(RemoteSinkOptions):
-    """A robot elsewhere, by datagrams."""
+    """A robot on another machine, by encrypted datagrams."""
 
     kind: ClassVar[str] = "udp"
     address: str = option("an address, such as 192.168.1.20:14660", word="HOST:PORT", place=True)
-    key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
+    key: str = option("a key file, required so that nobody else can drive: see tenuto key --help", word="FILE")
     rate: float = option('a frequency, such as "25 Hz"', 50.0, dimension=FREQUENCY, word="HZ")
     form: Literal["json", "compact"] = option('"json" or "compact"', "json", word="json|compact")
-    driver: str | None = option("a name that no other driver's program has", None, word="NAME")
+    driver: str | None = option("a name that no other driver uses", None, word="NAME")
 
     def packages(self) -> tuple[str, ...]:
         """Return the module that speaks it."""

@@ -156,7 +156,7 @@ class HeldOptions(SourceOptions):
 
     loses_link: ClassVar[bool] = True
     frames: ClassVar[float | None] = None
-    driver: str = option("a name for who holds it", "driver")
+    driver: str = option("a name for its driver", "driver")
 
 
 SOURCES: Kinds[SourceOptions] = Kinds("a kind of source", "tenuto.sources", SourceOptions, "tenuto.sim.sources")

@@ -93,7 +93,7 @@ class PpmOptions(HeldOptions):
 
 @dataclass(frozen=True, kw_only=True)
 class PwmOptions(PpmOptions):
-    """A wire a channel: pins of this computer, or a file with the times of their edges."""
+    """One wire per channel: pins of this computer, or a file with the times of their edges."""
 
     kind: ClassVar[str] = "pwm"
     line: tuple[int, ...] = option("the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N")

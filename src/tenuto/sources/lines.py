@@ -162,7 +162,7 @@ class LinesOptions(HeldOptions):
     sends_velocities: ClassVar[bool] = True
     port: str = option("a serial port, such as /dev/ttyAMA0", word="PORT", place=True)
     baud: int = option("a whole number of baud, such as 115200", DEFAULT_BAUD, above=0, word="N")
-    columns: tuple[str, ...] = option("a list of names, one a column", (), word="A|B")
+    columns: tuple[str, ...] = option("a list of names, one per column", (), word="A|B")
     checksum: bool = option("true or false: each line ends with a CRC-16", False, word="true|false")
 
     @classmethod

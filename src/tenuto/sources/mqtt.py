@@ -99,7 +99,7 @@ def _driver_of(data: bytes) -> str:
 
 @dataclass(frozen=True, kw_only=True)
 class MqttSourceOptions(BrokerOptions, SourceOptions):
-    """Commands from elsewhere, by way of a broker."""
+    """Commands from another machine, over a broker."""
 
     kind: ClassVar[str] = "mqtt"
     in_profiles: ClassVar[bool] = False

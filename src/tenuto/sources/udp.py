@@ -120,12 +120,12 @@ class UdpSource(RemoteSource):
 
 @dataclass(frozen=True, kw_only=True)
 class UdpSourceOptions(SourceOptions):
-    """Commands from elsewhere, by datagrams."""
+    """Commands from another machine, by encrypted datagrams."""
 
     kind: ClassVar[str] = "udp"
     in_profiles: ClassVar[bool] = False
     address: str = option("an address to listen at, such as :14660", word="HOST:PORT|:PORT", place=True)
-    key: str = option("a key file, for nobody else may drive: see tenuto key --help", word="FILE")
+    key: str = option("a key file, required so that nobody else can drive: see tenuto key --help", word="FILE")
 
     def open(self, clock: Timer) -> Source:
         """Listen."""

@@ -41,7 +41,7 @@ class Flight(Style):
 
 @dataclass(frozen=True, kw_only=True)
 class FlightOptions(StyleOptions):
-    """A control each for climbing, turning, forward and sideways."""
+    """One control each for climbing, turning, forward and sideways."""
 
     kind: ClassVar[str] = "flight"
     climb: str = option("climbs", role=Role.DRIVES, ask=CLIMB)

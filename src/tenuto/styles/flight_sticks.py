@@ -21,7 +21,7 @@ STICK_MODES = {
 
 @dataclass(frozen=True, kw_only=True)
 class FlightSticksOptions(StyleOptions):
-    """Two sticks, as one of the trade's four stick modes has them."""
+    """Two sticks, in one of the four usual stick modes."""
 
     kind: ClassVar[str] = "flight_sticks"
     stick_mode: Literal[1, 2, 3, 4] = option("1, 2, 3 or 4")

@@ -13,7 +13,7 @@ from tenuto.vehicles.base import Chassis
 
 @dataclass(frozen=True, kw_only=True)
 class FourWayOptions(TurningOptions):
-    """Four buttons, or the four ways of a pad."""
+    """Four buttons, or a four-way pad."""
 
     kind: ClassVar[str] = "four_way"
     forward: str = option("goes forward", role=Role.DRIVES, ask=Ask("ahead", "drive FORWARD", ""))

@@ -1,4 +1,4 @@
-"""A press goes on to the next position, and from the last to the first."""
+"""Each press selects the next position, after the last the first."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from tenuto.switches.base import ContactOptions, ContactPlan, ContactSwitch, Ope
 
 @dataclass(frozen=True, kw_only=True)
 class CyclePlan(ContactPlan):
-    """A press goes on to the next position, and from the last to the first."""
+    """Each press selects the next position, after the last the first."""
 
     def make(self) -> Switch:
         """Make the switch."""
@@ -33,7 +33,7 @@ class _Cycle(ContactSwitch):
 
 @dataclass(frozen=True, kw_only=True)
 class CycleOptions(ContactOptions):
-    """A press goes on to the next position, and from the last to the first."""
+    """Each press selects the next position, after the last the first."""
 
     kind: ClassVar[str] = "cycle"
     positions: int | None = option("a whole number from 2 to 16", None, low=2, high=16)

@@ -1,4 +1,4 @@
-"""Sticks that are held somewhere for a time."""
+"""Sticks that are held in a position for a time."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ GESTURE_FAR, LEVER_LOW = 0.8, 0.1
 
 @dataclass(frozen=True, kw_only=True)
 class GesturePlan(SwitchPlan):
-    """Sticks that are held somewhere for a time.
+    """Sticks that are held in a position for a time.
 
     Attributes:
         sticks: control, "low" or "high", and whether it is a lever, which rests at its low end.
@@ -72,7 +72,7 @@ def _is_at(position: float, where: str, lever: bool) -> bool:
 
 @dataclass(frozen=True, kw_only=True)
 class GestureOptions(SwitchOptions):
-    """Sticks that are held somewhere for a time."""
+    """Sticks that are held in a position for a time."""
 
     kind: ClassVar[str] = "gesture"
     returns: ClassVar[bool] = True

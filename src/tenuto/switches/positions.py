@@ -1,4 +1,4 @@
-"""A control that stands in one of several positions."""
+"""A control with several positions."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
 @dataclass(frozen=True, kw_only=True)
 class PositionsPlan(SwitchPlan):
-    """A control that stands in one of several positions.
+    """A control with several positions.
 
     Attributes:
         thresholds: between the positions of the control, rising.
@@ -54,14 +54,14 @@ class _Positions(Switch):
 
 @dataclass(frozen=True, kw_only=True)
 class PositionsOptions(SwitchOptions):
-    """A control that stands in one of several positions."""
+    """A control with several positions."""
 
     kind: ClassVar[str] = "positions"
     goes_anywhere: ClassVar[bool] = True
     reads: str = option(role=Role.SENSES)
     positions: int | None = option("a whole number from 2 to 16", None, low=2, high=16)
-    at: tuple[float, ...] | None = option("a list of raw numbers, one a position", None, fewest=2)
-    hysteresis: float = option("a share of the way between positions, to 0.4", 0.1, low=0.0, high=0.4)
+    at: tuple[float, ...] | None = option("a list of raw numbers, one per position", None, fewest=2)
+    hysteresis: float = option("a share of the distance between positions, to 0.4", 0.1, low=0.0, high=0.4)
 
     def errors(self) -> Iterator[Finding]:
         """Ask for as many positions as are listed."""

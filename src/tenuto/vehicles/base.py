@@ -413,7 +413,7 @@ class VehicleOptions(ABC):
     in_shares: ClassVar[bool] = False
     full_is_known: ClassVar[bool] = True
     priority: Literal["arc", "forward", "turn", "up"] | None = option(
-        'what is kept where not all fits at once: "arc", "forward", "turn" or "up"', None
+        'what is kept if the command exceeds the vehicle: "arc", "forward", "turn" or "up"', None
     )
 
     @abstractmethod

@@ -158,7 +158,7 @@ def row_errors(key: str, rows: Mapping[str, MixRow]) -> Iterator[Finding]:
 
 @dataclass(frozen=True, kw_only=True)
 class LinearMixOptions(VehicleOptions):
-    """A matrix of shares of the axes to outputs."""
+    """A matrix from shares of the axes to outputs."""
 
     kind: ClassVar[str] = "linear_mix"
     picture: ClassVar[tuple[str, ...]] = ("a --> 1", " \\/    ", "b --> 2")

@@ -63,7 +63,7 @@ class Motors(LinearMix):
 
 @dataclass(frozen=True, kw_only=True)
 class MotorsOptions(VehicleOptions):
-    """Two motors, or several by a mix, without any measures."""
+    """Two motors, or several with a mix, without dimensions."""
 
     kind: ClassVar[str] = "motors"
     picture: ClassVar[tuple[str, ...]] = (" .---. ", "[| % |]", " '-o-' ")
@@ -168,7 +168,7 @@ class MotorAndServo(Chassis):
 
 @dataclass(frozen=True, kw_only=True)
 class MotorAndServoOptions(VehicleOptions):
-    """A motor that drives and a servo that steers, without any measures."""
+    """A motor that drives and a servo that steers, without dimensions."""
 
     kind: ClassVar[str] = "motor_and_servo"
     picture: ClassVar[tuple[str, ...]] = (" /.-./ ", "  |%|  ", " ['-'] ")

@@ -230,7 +230,7 @@ class PlacedWheel:
 
 @dataclass(frozen=True, kw_only=True)
 class OmniOptions(WheelsOptions):
-    """Omni wheels: some number on a circle, or each at its place."""
+    """Omni wheels: on a circle, or each at its own position."""
 
     kind: ClassVar[str] = "omni"
     picture: ClassVar[tuple[str, ...]] = ("  /-\\  ", " |   | ", "  \\_/  ")

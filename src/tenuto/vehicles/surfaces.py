@@ -35,7 +35,7 @@ SURFACES: dict[str, tuple[MixOutput, ...]] = {
 
 @dataclass(frozen=True, kw_only=True)
 class SurfacesOptions(VehicleOptions):
-    """A throttle, and two surfaces that do two things each."""
+    """A throttle, and two surfaces with two functions each."""
 
     kind: ClassVar[str] = "surfaces"
     picture: ClassVar[tuple[str, ...]] = ("   |   ", "---+---", "  -+-  ")

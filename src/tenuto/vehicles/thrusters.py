@@ -299,9 +299,7 @@ class PlacedThruster:
     angle: float = option('an angle, left positive, such as "45 deg"', 0.0, dimension=ANGLE, signed=True)
     tilt: float = option('an angle, up positive, such as "90 deg"', 0.0, dimension=ANGLE, signed=True)
     thrust: float = option('a force, such as "20 N"', dimension=FORCE)
-    thrust_back: float | Literal[0] = option(
-        'a force, such as "12 N", or 0 where it is not reversible', dimension=FORCE
-    )
+    thrust_back: float | Literal[0] = option('a force, such as "12 N", or 0 if it is not reversible', dimension=FORCE)
 
 
 @dataclass(frozen=True, kw_only=True)

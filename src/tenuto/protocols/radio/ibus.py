@@ -57,7 +57,7 @@ def encode_ibus(channels: Sequence[float]) -> bytes:
 
 
 class Ibus(RadioProtocol):
-    """iBUS: it cannot say that anything is wrong, and falls silent."""
+    """iBUS: it cannot report errors, and falls silent."""
 
     kind: ClassVar[str] = "ibus"
     channels = MOST

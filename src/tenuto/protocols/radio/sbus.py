@@ -147,7 +147,7 @@ def encode_sbus(
 
 
 class Sbus(RadioProtocol):
-    """SBUS: each frame says whether it was lost, and whether the receiver is in failsafe."""
+    """SBUS: each frame has flags for a lost frame and for failsafe."""
 
     kind: ClassVar[str] = "sbus"
     channels, switches = 16, 2
