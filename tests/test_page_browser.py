@@ -291,7 +291,7 @@ def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, name:
         for size in ((360, 640), (640, 360), (1280, 800), (1920, 1080)):
             page.set_viewport_size({"width": size[0], "height": size[1]})
             page.evaluate("new Promise(requestAnimationFrame)")
-            wanted = ["emergency stop", "hold to run", "let go of the robot"]
+            wanted = ["emergency stop", "hold to run", "stop driving"]
             boxes = [page.get_by_role("button", name=one).bounding_box() for one in wanted]
             boxes += [one.bounding_box() for one in (*page.locator(".stick").all(), page.locator("#state"))]
             for number, one in enumerate(boxes):
@@ -474,12 +474,12 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         page = browser.new_context(ignore_https_errors=True).new_page()
         page.goto(f"{own}/#code=12345678")
         time.sleep(1.2)  # after a wrong code nobody may try for a second
-        page.get_by_role("button", name="Let this device in").click()
+        page.get_by_role("button", name="Admit this device").click()
         wait_for(lambda: "not the code" in page.inner_text("#said"), "a wrong code is taken")
         time.sleep(1.2)
         page.fill("#code", server.code)
         page.fill("#name", "my phone")
-        page.get_by_role("button", name="Let this device in").click()
+        page.get_by_role("button", name="Admit this device").click()
         page.locator("#take:visible").click()
         driving(page, drive)
         wait_for(lambda: said, "nobody is told the next code")

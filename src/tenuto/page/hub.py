@@ -134,7 +134,7 @@ class Hub:
         elif ask.type == "reset":
             self._to_loop({"kind": "reset", "client": client.id, "name": client.name})
         elif ask.type == "let_go":
-            self._let_go(client, f"{client.name} let go of the robot")
+            self._let_go(client, f"{client.name} stopped driving")
             self._tell_all()
         elif ask.type == "give" and (other := self.clients.get(ask.to)) is not None and other.may_drive:
             self._let_go(client, f"{client.name} handed the robot to {other.name}")

@@ -17,7 +17,7 @@ export class Charts {
     this.units = units;
     this.box.classList.remove("whole");
     this.strips = [
-      { title: `asked for, and told to go (${speed.name})`, of: ({ demand, command }) => [demand.vx * speed.scale, command.vx * speed.scale], least: 0.2 * speed.scale },
+      { title: `demand and command (${speed.name})`, of: ({ demand, command }) => [demand.vx * speed.scale, command.vx * speed.scale], least: 0.2 * speed.scale },
       { title: `turn to the left (${turn.name})`, of: ({ demand, command }) => [demand.yaw_rate * turn.scale, command.yaw_rate * turn.scale], least: 0.2 * turn.scale },
       { title: "age of the newest frame (ms)", of: ({ link }) => [null, link.age === null ? null : 1000 * link.age], least: 100, from: 0 },
     ];
@@ -43,7 +43,7 @@ export class Charts {
     const scale = this.units.speed.scale;
     const data = [times, speed.map((one) => one * scale)];
     const options = this.options(this.strips[0]);
-    options.title = `told to go (${this.units.speed.name})`;
+    options.title = `command (${this.units.speed.name})`;
     options.scales.x = { time: false };
     Object.assign(options.axes[0], { splits: undefined, values: (_, all) => all.map((at) => `${at} s`) });
     options.series = [{}, { stroke: style("--accent"), width: 2 }];

@@ -33,7 +33,7 @@ export class Curves {
     const svg = document.createElementNS(SVG, "svg");
     svg.setAttribute("viewBox", "-1.12 -1.12 2.24 2.24");
     svg.setAttribute("role", "img");
-    svg.setAttribute("aria-label", `what is made of ${words(control)}`);
+    svg.setAttribute("aria-label", `response of ${words(control)}`);
     part("path", { class: "cross", d: "M-1,0H1M0,-1V1" }, svg);
     const one = { control, numbers: {}, sliders: {}, asked: 0, x, y };
     one.line = part("path", { class: "made" }, svg);

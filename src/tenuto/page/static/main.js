@@ -200,7 +200,7 @@ whileDown(place("reset"), (on) => {
 });
 place("take").addEventListener("click", () => say({ type: "take" }));
 place("leave").addEventListener("click", () => {
-  away("the driver let go of the robot", true);
+  away("the driver stopped driving", true);
   say({ type: "let_go" });
 });
 place("mark").addEventListener("click", () => say({ type: "mark" }));
@@ -221,7 +221,7 @@ function showSeat() {
     : `Ask ${driver.name} for the robot`;
   place("mark").hidden = !may;
   place("seat-text").textContent = mine ? "You drive." : driver ? `${driver.name} drives. You watch.`
-    : who.seat ? "Nobody drives." : "This page shows the drive; the sticks are elsewhere.";
+    : who.seat ? "There is no driver." : "This page only shows the drive; it is driven with other sticks.";
   if (facts && shownFor !== `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`) {
     shownFor = `${may} ${facts.curves.map((one) => JSON.stringify(one.settings))}`;
     curves.make(facts.curves, may);

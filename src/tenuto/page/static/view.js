@@ -45,7 +45,7 @@ export class View {
   device() {
     place("title").textContent = "Sticks";
     this.state("sticks only", "none");
-    const text = "Press Drive from here and move the sticks: the terminal at the robot shows what they send.";
+    const text = "Press Drive from here and move the sticks: the terminal at the robot shows their numbers.";
     list(place("reasons"), [{ class: "", sign: "", text, todo: "" }]);
   }
 
