@@ -173,8 +173,8 @@ def api_page() -> str:
     """Return the page of the public face; the site puts the docstrings into it."""
     named = [name for names in _FACE.values() for name in names.split()]
     assert sorted(named) == sorted(tenuto.__all__), set(named) ^ set(tenuto.__all__)
-    parts = ["# Python\n", "All that `import tenuto` offers, from its docstrings; `make docs` builds it. Read here: "
-             "`help(tenuto.drive)`.\n"]  # fmt: skip
+    parts = ["# Python\n", "The public names of `import tenuto`, from their docstrings; `make docs` builds this page. "
+             "In Python, use `help(tenuto.drive)`.\n"]  # fmt: skip
     for heading, names in _FACE.items():
         parts.append(f"## {heading}\n")
         parts += [f"::: tenuto.{name}\n" for name in names.split()]
