@@ -1,4 +1,4 @@
-"""The clocks that everything outside the core runs on: the real one, and one that jumps from moment to moment."""
+"""The clocks of everything outside the core: the real one, and a simulated one that jumps from event to event."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ class Clock(Protocol):
         ...
 
     def sleep_until(self, moment: float) -> None:
-        """Return at that moment, or at once when it has passed."""
+        """Return at that time, or at once if it has passed."""
         ...
 
 
 class Timer(Clock, Protocol):
-    """A clock that also calls what must happen at a fixed rate, such as a device that sends, and runs tasks."""
+    """A clock that also makes periodic calls, such as for a sending device, and runs tasks."""
 
     def every(self, period: float, act: Callable[[float], None], name: str) -> Callable[[], None]:
-        """Call ``act`` once a period from now on, with the seconds since then; return what ends that.
+        """Call ``act`` once a period from now on, with the elapsed seconds; return a function that ends it.
 
         Args:
             period: s. name: of the thread, where one is needed.
@@ -33,17 +33,17 @@ class Timer(Clock, Protocol):
         ...
 
     def start(self, task: Callable[[], object], name: str) -> Callable[[], None]:
-        """Run a task beside the caller; return what waits for its end, and raises what it raised."""
+        """Run a task concurrently; return a function that waits for its end, and raises its exception."""
         ...
 
 
 def _seconds() -> float:
-    """Read the clock that goes on while the computer sleeps, where there is one: a nap must show as a stall."""
+    """Read the clock that continues during a suspend, if there is one: a suspend must appear as a stall."""
     return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()
 
 
 class MonotonicClock:
-    """Real time, which no change of the wall clock can touch."""
+    """Real time, independent of changes of the wall clock."""
 
     def __init__(self) -> None:
         self._start = _seconds()
@@ -53,7 +53,7 @@ class MonotonicClock:
         return _seconds() - self._start
 
     def sleep_until(self, moment: float) -> None:
-        """Sleep until that moment."""
+        """Sleep until that time."""
         left = moment - self.now()
         if left > 0.0:
             time.sleep(left)
@@ -120,7 +120,7 @@ class Aligned:
         return min(now, moment - self._ahead)
 
 
-# For those who are given no other.
+# The default clock.
 REAL = MonotonicClock()
 
 
@@ -133,7 +133,7 @@ class SimulatedClock:
 
     def __init__(self) -> None:
         self._now = 0.0
-        self._number = 0  # who asked first goes first
+        self._number = 0  # first come, first served
         # What is called then, or whose turn it is: a task that sleeps waits for its semaphore.
         self._due: list[tuple[float, int, Callable[[], object] | threading.Semaphore]] = []
 

@@ -1,4 +1,4 @@
-"""The public calls, which take what is open already, or the texts that name it."""
+"""The public calls, which take open sources and sinks, or their texts."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def drive(
         clock: real time unless another one is given.
         on_tick, changes, bell, notes, report, handle: see `tenuto.runtime.drive`, which this calls.
 
-    What is given open stays open; what is opened here is closed at the end.
+    Sources and sinks that are passed open stay open; those opened here are closed at the end.
 
     Returns:
         How it went.
@@ -129,7 +129,7 @@ def replay(
     Raises:
         ProfileError: the profile cannot be read.
         RecordingError: the recording cannot be read.
-        SourceError: it has not the controls that the profile reads.
+        SourceError: it lacks controls that the profile reads.
     """
     from tenuto.analysis.ticks import replay as replay_opened
 
@@ -159,7 +159,7 @@ def _profile(what: Planned | str | Path) -> Planned:
 
 
 def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) -> Planned:
-    """Put to a profile the calibrations and trims that belong to it."""
+    """Apply the calibrations and trims of a profile."""
     from tenuto.profile import Profile
     from tenuto.profile.prepare import prepare_profile
 
@@ -167,7 +167,7 @@ def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) ->
 
 
 def keep_beside(planned: Planned, sinks: Iterable[Sink]) -> None:
-    """Keep beside each log what it is driven with: profile, calibrations and trims.
+    """Save the profile, calibrations and trims of a drive beside each log.
 
     Args:
         planned: what is driven; nothing is kept of a plan that was made in code.

@@ -1,4 +1,4 @@
-"""For a loop of your own: the sticks as numbers, buttons that are pressed and released, and the guard one line away.
+"""For your own loop: the sticks as numbers, buttons that are pressed and released, and the guard in one line.
 
 ::
 
@@ -36,9 +36,9 @@ from tenuto.sticks.shaping import dead_zone as without_dead_zone
 from tenuto.sticks.travel import Travel
 from tenuto.styles.mixing import in_corner
 
-# A button or a way counts as pressed above this, and as released below that.
+# A button or a direction counts as pressed above the first, and as released below the second.
 _ON, _OFF = 0.6, 0.4
-# For so long all reads as at rest before a loop ends, s.
+# How long everything reads as at rest before a loop ends, s.
 _SETTLES = 0.5
 # The longest silence of a device that a loop may drive through, s.
 _LONGEST = 10.0
@@ -49,7 +49,7 @@ _NAMES = ("forward", "turn", "climb", "sideways")
 
 
 class Way:
-    """One way of a stick, or a button: how far it is pushed, 0…1, and whether it is pushed at all.
+    """One direction of a stick, or a button: how far it is pushed, 0…1, and whether it is pushed.
 
     Attributes:
         pad: whose it is. name: in words.
@@ -158,7 +158,7 @@ class Pad:
         self._events: list[tuple[Way, bool, Callable[[], object]]] = []
 
     def __getitem__(self, name: str) -> float:
-        """Return a control by the name that the device has for it: −1…1 of a stick, 0…1 of all else; at rest 0.
+        """Return a control by the device's name: −1…1 for a stick, 0…1 for everything else; 0 at rest.
 
         Raises:
             SourceError: it has none of that name, or nobody has said which numbers it sends.
@@ -207,7 +207,7 @@ class Pad:
         return tuple(self._controls)
 
     def __str__(self) -> str:
-        """Write every control that is known with its number."""
+        """Write every known control with its number."""
         heard = "" if self.heard else "nothing heard: "
         return heard + " ".join(f"{name}={self._values.get(name, 0.0):+.2f}" for name in self._travels)
 
@@ -329,7 +329,7 @@ def arcade(forward: float, turn: float, corner: str = "scale") -> tuple[float, f
 
 
 def _share(value: float) -> float:
-    """Return a share within −1…1; 0 for what is no number, for nobody has asked for anything then."""
+    """Return a share within −1…1; 0 for NaN."""
     return min(max(float(value), -1.0), 1.0) if math.isfinite(value) else 0.0
 
 
@@ -405,7 +405,7 @@ class Guarded:
 
     @property
     def why(self) -> str:
-        """Why it does not drive, in words; empty while it does."""
+        """The reason why it does not drive, in words; empty while it does."""
         return (
             "; ".join(reason.text for reason in self.tick.guard.reasons) if self.tick is not None else "not yet asked"
         )

@@ -133,7 +133,7 @@ def replay(
 
     Raises:
         RecordingError: the recording cannot be read.
-        SourceError: it has not the controls that the profile reads.
+        SourceError: it lacks controls that the profile reads.
     """
     kept: list[Tick] = []
     with ExitStack() as stack:

@@ -1,1 +1,1 @@
-"""May it move, how fast may that change, and who drives: guard, drivers, limits, pipeline, plan and tick."""
+"""The guard, the drivers, the limits, the pipeline, the plan and the tick."""

@@ -1,4 +1,4 @@
-"""Actions: what is done once a press, under the guard."""
+"""Actions: events that a press fires once, under the guard."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ class ActionPlan:
     Attributes:
         name: such as "take off" or "horn".
         press: the switch that fires it, once a press.
-        any_time: it is permitted whether the robot is driven or not.
+        any_time: it is also permitted while the robot is not driven.
     """
 
     name: str
@@ -26,10 +26,10 @@ class ActionPlan:
 def fire(
     actions: tuple[ActionPlan, ...], pressed: Callable[[str], bool], permitted: bool
 ) -> tuple[tuple[str, ...], tuple[Reason, ...]]:
-    """Return the names of the actions that were pressed and are permitted, and why others are refused.
+    """Return the names of the pressed and permitted actions, and the notices of refused ones.
 
     Args:
-        pressed: tells whether a switch was pressed since the step before. permitted: the robot is being driven.
+        pressed: returns whether a switch was pressed since the last step. permitted: the robot is being driven.
     """
     fired: tuple[str, ...] = ()
     refused: tuple[Reason, ...] = ()

@@ -1,4 +1,4 @@
-"""What somebody at a source or a sink may ask of a drive, beside what controls and far ends say."""
+"""Requests to a drive from a source or a sink, in addition to controls and telemetry."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Protocol
 
 
 class Asks(Protocol):
-    """What may be asked of a drive beside its controls; see `tenuto.DriveHandle`."""
+    """The requests to a drive in addition to its controls; see `tenuto.DriveHandle`."""
 
     def emergency_stop(self, why: str) -> None:
         """Stop as the profile's emergency stop does."""

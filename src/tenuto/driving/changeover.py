@@ -1,4 +1,4 @@
-"""A pipeline whose profile may be changed while it runs: it stops first, and the new one has to be re-enabled."""
+"""A pipeline whose profile may change while it runs: it stops first, and must be enabled again."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _NOBODY_ELSE: Mapping[str, Frame] = {}
 
 
 class Changeover:
-    """The pipeline of now, and the plan that is to come.
+    """The present pipeline, and the next plan.
 
     Attributes:
         pipeline: the one that steps. plan: its plan.
@@ -35,24 +35,24 @@ class Changeover:
         self._refused: tuple[Reason, ...] = ()
 
     def change(self, plan: Plan) -> None:
-        """Stop, and go on with another plan once the robot stands. The plan has been checked."""
+        """Stop, and continue with another plan at standstill. The plan has been checked."""
         self._refused = ()
         if not self._ended:
             self._next = plan
             self.pipeline.end("the profile has changed: it stops to take the new one")
 
     def refuse(self, why: str) -> None:
-        """Drive on as before, and say why a changed profile is not taken; until another one comes."""
+        """Drive on, and report why a changed profile is refused, until the next change."""
         self._refused = (Reason(Code.PROFILE_REFUSED, f"the changed profile is not taken: {why}"),)
 
     def join_emergency(self, why: str) -> None:
-        """Stop as in an emergency, because a robot elsewhere does; where that is so already, its reason stays."""
+        """Enter an emergency stop because a remote robot is in one; an existing one keeps its reason."""
         if not self._emergency:
             how = "" if self.plan.guard.reset else " (this profile has no guard.reset: drive with one that has)"
             self.pipeline.emergency_stop(why + how)
 
     def end(self, reason: str) -> None:
-        """Ask for a stop that is never left again."""
+        """Request a final stop."""
         self._ended, self._next = True, None
         self.pipeline.end(reason)
 

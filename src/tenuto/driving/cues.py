@@ -1,4 +1,4 @@
-"""What the driver should feel or hear, without looking: enabled, link lost, handed over, near something."""
+"""Signals for the driver by rumble or bell: enabled, link lost, handed over, near an obstacle."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from tenuto.basics.reasons import LINK_CODES, Code
 from tenuto.driving.guard import State
 from tenuto.driving.tick import Tick
 
-# While the robot is being slowed down, the driver is told so once in so many seconds.
+# While the robot is being slowed down, the signal is repeated at this interval, s.
 _AGAIN = 0.5
 
 
 class Cue(NamedTuple):
-    """One thing to be felt.
+    """One signal.
 
     Attributes:
         name: "enabled", "link lost", "handed over" or "near".
@@ -27,7 +27,7 @@ class Cue(NamedTuple):
 
 
 class Cues:
-    """Finds, in one tick after another, what the driver should be told."""
+    """Derives the signals from consecutive ticks."""
 
     def __init__(self) -> None:
         self._state = State.NOT_ENABLED
@@ -35,7 +35,7 @@ class Cues:
         self._told = -math.inf
 
     def step(self, tick: Tick) -> Cue | None:
-        """Return the most urgent thing of this tick, or None."""
+        """Return the most urgent signal of this tick, or None."""
         before, driver = self._state, self._driver
         self._state, self._driver = tick.guard.state, tick.driver
         driving = tick.guard.state is State.DRIVING

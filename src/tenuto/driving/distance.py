@@ -1,4 +1,4 @@
-"""Numbers from outside that lower a speed: how far it is to what the robot would run into."""
+"""Distance sensors, which limit the speed towards an obstacle."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.input_plan import InputPlan
 from tenuto.vehicles.velocity import VelocityCommand
 
-# Where a sensor looks: the axis of the command (vx, vy, vz), and its sign that way.
+# The direction of a sensor: the axis of the command (vx, vy, vz), and its sign in that direction.
 TOWARDS = {"forward": (0, 1.0), "backward": (0, -1.0), "left": (1, 1.0), "right": (1, -1.0), "up": (2, 1.0),
            "down": (2, -1.0)}  # fmt: skip
-# What rounding may add to a speed, m/s.
+# The largest effect of rounding on a speed, m/s.
 _SLACK = 1e-9
 
 
@@ -24,9 +24,9 @@ class DistancePlan(InputPlan):
     """One distance sensor.
 
     Attributes:
-        scale: m for a number of 1.
-        towards: where it looks, a key of `TOWARDS`.
-        keep: how far the robot stays away, m. reach: from where on the sensor sees nothing, m.
+        scale: m per unit of the number.
+        towards: its direction, a key of `TOWARDS`.
+        keep: the distance to keep, m. reach: the range of the sensor, m.
     """
 
     scale: float
@@ -36,12 +36,12 @@ class DistancePlan(InputPlan):
 
 
 def speed_to_stop_within(distance: float, deceleration: float, reaction: float) -> float:
-    """Return the speed from which a robot stands within a distance, m/s.
+    """Return the speed from which a robot stops within a distance, m/s.
 
-    v·t + v²/(2·a) = d, solved for v: a robot that goes on for t s, and then slows down evenly.
+    v·t + v²/(2·a) = d, solved for v: the robot drives on for t s, and then decelerates constantly.
 
     Args:
-        distance: m; none or less gives 0. deceleration: m/s². reaction: s.
+        distance: m; 0 or less returns 0. deceleration: m/s². reaction: s.
     """
     if not distance > 0.0:
         return 0.0
@@ -50,7 +50,7 @@ def speed_to_stop_within(distance: float, deceleration: float, reaction: float) 
 
 
 class Braking(NamedTuple):
-    """The least decelerations with which a command can be brought down, whatever happens: in any mode, and in a stop.
+    """The lowest decelerations of a command under all circumstances: in any mode, and in a stop.
 
     Attributes:
         level: along the ground, m/s². turn: rad/s². vertical: m/s².
@@ -72,13 +72,13 @@ class Braking(NamedTuple):
 
 
 class Distance:
-    """One sensor under way: silence, and a number that is no distance, allow no speed that way."""
+    """The state of one sensor: silence and an invalid distance permit no speed in its direction."""
 
     def __init__(self, plan: DistancePlan) -> None:
         self.plan = plan
         self._heard = -math.inf
         self._metres = math.nan
-        # How fast it was driven towards what it sees: since when, s, and m/s.
+        # The speed towards the obstacle: since when, s, and m/s.
         self._driven: deque[tuple[float, float]] = deque()
 
     def hear(self, frame: Frame) -> None:
@@ -96,14 +96,14 @@ class Distance:
             driven.popleft()
 
     def forget(self) -> None:
-        """Forget what was heard and driven: the clock it was measured on is no more."""
+        """Forget all times: they were measured on a clock that has jumped."""
         self._heard = -math.inf
         self._driven.clear()
 
     def lower(
         self, demand: VelocityCommand, now: float, braking: Braking, period: float
     ) -> tuple[float, Reason | None]:
-        """Return the share of a velocity that is safe, 0…1, and why where that is less than 1.
+        """Return the safe share of a velocity, 0…1, and the reason if it is less than 1.
 
         Args:
             demand: what is asked for. now: s.
@@ -116,20 +116,20 @@ class Distance:
             return 1.0, None
         if not self._is_heard(now):
             return 0.0, self._silent()
-        # The command that is made of it holds for a tick, and the one after it brakes.
+        # The resulting command lasts one tick, and the next one brakes.
         most = self._most(demand, now, braking, 2.0 * period)
         if most >= wanted:
             return 1.0, None
         return most / wanted, Reason(Code.NEAR, f"{plan.name}: {self._far()}, so {plan.towards} at most {most:.2f} m/s")
 
     def too_fast(self, command: VelocityCommand, now: float, braking: Braking, period: float) -> bool:
-        """Tell whether a command that is sent now could no longer be brought to a stop in time, on the arc it is on."""
+        """Return whether a command that is sent now could no longer be stopped in time, on its arc."""
         axis, sign = TOWARDS[self.plan.towards]
         speed = command[axis] * sign
         return speed > 0.0 and not (self._is_heard(now) and speed <= self._most(command, now, braking, period) + _SLACK)
 
     def brakes(self, now: float) -> Reason:
-        """Say that the robot is slowed down because of this sensor."""
+        """Return the notice that this sensor slows the robot down."""
         if not self._is_heard(now):
             return self._silent()
         return Reason(Code.NEAR, f"{self.plan.name}: {self._far()}: it slows down to stop in time")
@@ -145,13 +145,13 @@ class Distance:
         return 0.0 <= now - self._heard <= self.plan.timeout
 
     def _most(self, velocity: VelocityCommand, now: float, braking: Braking, reaction: float) -> float:
-        """Return how fast it may be towards what it sees, m/s; beyond its reach something may stand just there."""
+        """Return the permitted speed towards the obstacle, m/s; beyond the reach an obstacle may be right there."""
         free = min(self._metres, self.plan.reach) - self.plan.keep - self._since(now)
         deceleration = braking.along(velocity, TOWARDS[self.plan.towards][0])
         return math.inf if free == math.inf else speed_to_stop_within(free, deceleration, reaction)
 
     def _since(self, now: float) -> float:
-        """Return how far it was driven that way since the newest number, m."""
+        """Return the distance driven in that direction since the newest number, m."""
         metres = 0.0
         for began, speed in reversed(self._driven):
             if now <= self._heard:

@@ -1,4 +1,4 @@
-"""One driver: what the frames of a device say, up to the velocity that is asked for."""
+"""One driver: from the frames of a device to the demand."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ from tenuto.sticks.reading import Reader, real
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# In what time the frames of a link are counted, s.
+# The window in which the frames of a link are counted, s.
 _COUNTED_OVER = 1.0
 _VELOCITY = VelocityCommand._fields
-# What is slower than this along an axis, m/s and rad/s, is no wish: no wheel is to steer for it.
+# A demand below this along an axis, m/s and rad/s, is ignored: no wheel must steer for it.
 NO_WISH = 1e-9
 
 
 def _wish(demand: VelocityCommand) -> VelocityCommand:
-    """Leave out what is too slow to be asked for."""
+    """Remove components that are too slow to count."""
     for axis in demand:
         if axis and -NO_WISH < axis < NO_WISH:
             return VelocityCommand(*(0.0 if abs(one) < NO_WISH else one for one in demand))
@@ -37,15 +37,15 @@ class StickDriver:
 
     Attributes:
         name: as the profile has it.
-        reader, selection, mode: what is read of the newest good frame, and what is chosen by it.
-        frame: the newest frame, good or bad. came: it came with this tick. fresh: it did, and is good.
-        faults: why this driver's frames are not to be driven by at this tick.
-        held: all that must be held or on is, in the newest good frame; None before the first.
+        reader, selection, mode: the readings of the newest good frame, and the present selection.
+        frame: the newest frame, good or bad. came: it arrived with this tick. fresh: it arrived, and is good.
+        faults: why this driver's frames must not be used at this tick.
+        held: every enabling control is on in the newest good frame; None before the first.
         away: driving controls that are not at rest → position.
-        hold_seen_off: where a switch enables besides, hold-to-run itself was seen released since the last stop.
+        hold_seen_off: with an additional switch, hold-to-run itself was seen released since the last stop.
         seen_at_rest: all of them were, since this driver was last heard again.
         shaped, intent, demand: see `tenuto.driving.tick.Tick`.
-        meaning_changed: the sticks mean something else now, and have not been seen at rest since.
+        meaning_changed: the sticks have a new meaning, and have not been seen at rest since.
     """
 
     def __init__(self, plan: Plan, lower: DriverPlan | None = None) -> None:
@@ -79,9 +79,9 @@ class StickDriver:
         self._holding = Holding(plan.guard)
         self._plain_hold = plan.guard.hold_to_run if self._holding.plain else None
         self.hold_seen_off = False
-        # Hold-to-run itself, where a switch enables besides.
+        # Hold-to-run itself, if a switch enables in addition.
         self._holds = False
-        # What stops it, and which of these the newest frame says is on, however bad the rest of that frame is.
+        # The stop controls, and those that are on in the newest frame, even if the rest of it is bad.
         stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
         self._stops = tuple(
             (one.name, one.reads, *one.believable, one.travel.direct()) for one in controls if one.name in stops
@@ -94,7 +94,7 @@ class StickDriver:
         self.shaped: Mapping[str, float] = self.reader.positions
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
         self.demand = STANDSTILL
-        # The newest frames, as many as must come in that time: the oldest of them must not be older.
+        # As many of the newest frames as must arrive in the window: the oldest must be within it.
         # Between two ticks: the switches that were pressed, the controls that were on, and whether the enabling
         # switch was off in between: that is a release, whatever came after it.
         self._was_off = False
@@ -123,11 +123,11 @@ class StickDriver:
                 if self._arrivals.maxlen:
                     self._arrivals.append(frame.time)
                 self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
-        # Right after a good frame there is nothing to tell of the link, where only its age is watched.
+        # Right after a good frame the link is good, if only its age is monitored.
         sound = frame is not None and self.fresh and not self._weighs_link and now - frame.time <= self._timeout
         self.faults = (bad if sound else bad + self.link_faults(now)) + self._holding.faults
         if self.enabling is not None and self.fresh and not self.faults:
-            # A hold-to-run that was down all along does not drive, though the switch is pressed again.
+            # A hold-to-run that was never released does not drive, even if the switch is pressed again.
             self.hold_seen_off = self.hold_seen_off or not self._holds
         if self.faults:
             self.good_since = None
@@ -135,7 +135,7 @@ class StickDriver:
                 self.seen_at_rest = False
 
     def _see_stops(self, frame: Frame) -> None:
-        """Read what stops the robot apart from everything else: also from a frame that is bad in another way."""
+        """Read the stop controls separately, also from a frame that is bad otherwise."""
         on: tuple[str, ...] = ()
         for name, reads, lowest, highest, position_at in self._stops:
             value = frame.values.get(reads, math.nan)
@@ -146,29 +146,29 @@ class StickDriver:
         self._stopping = on
 
     def forget(self) -> None:
-        """Forget how old everything is: the clock it was measured on is no more."""
+        """Forget all ages: they were measured on a clock that has jumped."""
         self.reader.good = None
         self._arrivals.clear()
 
     def on(self, control: str | None) -> bool:
-        """Return whether a control is on, or held, or was since the tick before; one that is not named is not."""
+        """Return whether a control is on, or was since the last tick; False for no name."""
         if control is None:
             return False
         return self.reader.positions[control] >= HELD_FROM or control in self._on_before or control in self._stopping
 
     def pressed(self, switch: str | None) -> bool:
-        """Return whether a switch was pressed since the tick before; one that is not named was not."""
+        """Return whether a switch was pressed since the last tick; False for no name."""
         if switch is None or not self.fresh:
             return False
         return self.selection.switches[switch].pressed or switch in self._pressed_before
 
     @property
     def touched(self) -> bool:
-        """Whether any switch was moved since the tick before."""
+        """Whether any switch was moved since the last tick."""
         return self.selection.moved or bool(self._pressed_before)
 
     def missing(self, now: float) -> tuple[Reason, ...]:
-        """List what must still be there before driving may begin, besides hold-to-run and sticks at rest."""
+        """List the missing conditions for a start, besides hold-to-run and sticks at rest."""
         missing = self.reader.missing()
         wanted = self._plan.guard.link_good_for
         if wanted > 0.0 and self.held is not None:
@@ -184,9 +184,9 @@ class StickDriver:
         return missing
 
     def link_faults(self, now: float) -> tuple[Reason, ...]:
-        """Return whether the last good frame is too old to drive by, or too few of them come."""
+        """Return whether the last good frame is too old, or too few frames arrive."""
         if self.held is None:
-            return ()  # none has ever come: the guard says so itself
+            return ()  # there was none yet: the guard reports it
         good, guard = self.reader.good, self._plan.guard
         if good is None:
             text = "no good frame since the clock jumped"
@@ -208,7 +208,7 @@ class StickDriver:
         return ()
 
     def _look_back(self, frame: Frame) -> None:
-        """See what was pressed in the frames that came between two ticks: a loop that stalls loses no press."""
+        """Detect presses in the frames between two ticks: a stalled loop loses no press."""
         on, pressed = set[str](), set[str]()
         for time, values in frame.earlier:
             if time > frame.time or (positions := self.reader.glance(time, values)) is None:
@@ -224,7 +224,7 @@ class StickDriver:
         self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
 
     def _understand(self, dt: float, time: float) -> None:
-        """Make of the positions of a good frame what the driver wants; ``dt`` s after the good frame before."""
+        """Derive the demand from the positions of a good frame; ``dt`` s after the previous good frame."""
         positions, selection = self.reader.positions, self.selection
         if not selection.still:
             selection.step(positions, time)
@@ -244,7 +244,7 @@ class StickDriver:
         self._shape(dt)
 
     def _shape(self, dt: float) -> None:
-        """Make of the positions what the driver asks for."""
+        """Compute the demand from the positions."""
         positions, selection, mode = self.reader.positions, self.selection, self.mode
         away: dict[str, float] = {}
         for name, band in self._bands[mode.name]:
@@ -259,7 +259,7 @@ class StickDriver:
             for name, trim in chosen.trims.items():
                 shaped[name] = min(max(shaped[name] + trim, -1.0), 1.0)
         if heading is not None:
-            shaped[heading] = positions[heading]  # it is measured, not meant: no rates, no curve
+            shaped[heading] = positions[heading]  # a measurement, not a stick: no rates, no curve
         self.shaped = shaped
         self.intent = intent = mode.style.intent(shaped)
         if self.meaning_changed:
@@ -271,14 +271,14 @@ class StickDriver:
             self.demand = _wish(self.demand)
 
     def _is_enabled(self, positions: Mapping[str, float]) -> bool:
-        """Return whether a driver has switched on what must be, where there is such a switch."""
+        """Return whether the driver's enabling switch is on, if there is one."""
         enable = self._plan.guard.enable
         if self.enabling is None or enable is None:
             return True
         return self.enabling.step(self.selection.switches[enable], positions) and not self._was_off
 
     def _enabling(self) -> Enabling | None:
-        """Make what the enabling switch permits, where there is one."""
+        """Make the state of the enabling switch, if there is one."""
         guard = self._plan.guard
         if guard.enable is None:
             return None
@@ -290,7 +290,7 @@ class StickDriver:
 class VelocityDriver:
     """A script or a planner: its frames are velocities, ``vx``, ``vy``, ``vz`` in m/s and ``yaw_rate`` in rad/s.
 
-    What a frame leaves out is 0. A velocity beyond the speeds of the mode is slowed down on the same arc.
+    A missing component is 0. A velocity beyond the speeds of the mode is reduced on the same arc.
 
     Attributes:
         name, faults, fresh, held, away, demand: as of a `StickDriver`.
@@ -331,5 +331,5 @@ class VelocityDriver:
         return ""
 
     def forget(self) -> None:
-        """Forget how old everything is: the clock it was measured on is no more."""
+        """Forget all ages: they were measured on a clock that has jumped."""
         self._heard = None

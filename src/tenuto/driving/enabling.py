@@ -1,4 +1,4 @@
-"""What the switch of ``guard.enable`` permits: from a press on until it is pressed again or put back, or a stop."""
+"""The permission of the switch ``guard.enable``: from a press until the next press, its return, or a stop."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class Enabling:
         return self.on
 
     def stop(self) -> None:
-        """End the permission: it has to be given again."""
+        """End the permission: the switch must be operated again."""
         self._released = False
         if not self._stays:
             self.on = False

@@ -1,4 +1,4 @@
-"""What happened, told from ticks: who enabled it, why it stopped, what was chosen. A line each, for a record."""
+"""Events derived from ticks, for a record: who enabled it, why it stopped, what was selected."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.vehicles.velocity import STANDSTILL
 
-# A change of a plan is told with so many of its keys.
+# The event of a changed plan lists this many keys at most.
 _MOST_KEYS = 8
-# What is worth a line of its own, of all that a tick has to tell besides the guard's state.
+# The notices that are events.
 _NOTED = (Code.NOTE, Code.PROFILE_REFUSED, Code.NOT_GIVEN, Code.ACTION_REFUSED, Code.LOG_FAILED, Code.INHIBIT_SLOWS)
 
 
@@ -33,7 +33,7 @@ class Happening(NamedTuple):
 
 
 class EventFinder:
-    """Finds, in one tick after another, what happened."""
+    """Derives the events from consecutive ticks."""
 
     def __init__(self) -> None:
         self._before: Tick | None = None
@@ -42,7 +42,7 @@ class EventFinder:
         self._stopped_at = 0.0
 
     def start(self, plan: Plan) -> str:
-        """Take the plan of the ticks that follow, and say what it changes; empty for the first."""
+        """Take the plan of the following ticks, and return its changes; empty for the first."""
         before, self._plan = self._plan, plan
         if before is None:
             return ""
@@ -51,7 +51,7 @@ class EventFinder:
         return "; ".join(changes[:_MOST_KEYS]) + more if changes else "nothing that is driven by"
 
     def step(self, tick: Tick) -> list[Happening]:
-        """Return what happened with this tick."""
+        """Return the events of this tick."""
         before, self._before = self._before, tick
         found = [*self._guard(before, tick), *self._chosen(before, tick), *self._noticed(tick)]
         return [Happening(tick.time, what, text) for what, text in found]
@@ -93,7 +93,7 @@ class EventFinder:
 
 
 def _codes(tick: Tick) -> list[str]:
-    """Return the codes of the reasons that stop it; where the sticks stand is no news."""
+    """Return the codes of the stop reasons, without the positions of the sticks."""
     return [reason.code for reason in tick.guard.reasons if reason.code != Code.NOT_AT_REST]
 
 

@@ -1,6 +1,6 @@
-"""One moment in words and numbers: the whole way from the raw number to the wheels, and why it goes no faster.
+"""One moment in words and numbers: from the raw number to the wheels, and why it is not faster.
 
-Everything that is said is read from the tick; the plan says only by which settings one number became the next.
+All facts come from the tick; the plan only provides the settings between two numbers.
 """
 
 from __future__ import annotations
@@ -23,13 +23,13 @@ from tenuto.vehicles.priority import cause
 from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# A difference smaller than this is a matter of rounding: a log keeps six digits.
+# A smaller difference is due to rounding: a log has six digits.
 _SAME = 2e-5
 _AXES = {"vx": "forward", "vy": "sideways", "vz": "up", "yaw_rate": "turning"}
 
 
 class Step(NamedTuple):
-    """What one stage made of its input.
+    """The result of one stage.
 
     Attributes:
         stage: its name, as of the fields of a tick; of a control with its name, ``"control drive"``.
@@ -104,7 +104,7 @@ def _source(tick: Tick) -> Step:
 
 
 def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
-    """Describe what became of each control that drives in this mode, or must be held."""
+    """Describe each control that drives in this mode or must be held."""
     wanted = [*mode.style.controls(), *(name for name in (plan.guard.hold_to_run, plan.guard.stop) if name)]
     sticks = {name: stick for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
     controls = {control.name: control for control in _controls_of(tick, plan)}
@@ -115,7 +115,7 @@ def _controls(tick: Tick, plan: Plan, mode: ModePlan) -> Iterator[Step]:
 
 
 def _controls_of(tick: Tick, plan: Plan) -> tuple[ControlPlan, ...]:
-    """Return the controls of whoever drives; where that is a script, of the first in rank."""
+    """Return the controls of the present driver; for a script, those of the first in rank."""
     return next((lower.controls for lower in plan.below if lower.name == tick.driver and lower.controls), plan.controls)
 
 
@@ -152,7 +152,7 @@ def _seen(tick: Tick, control: ControlPlan) -> str:
 
 
 def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: float) -> str:
-    """Describe by what a position became what it is after shaping."""
+    """Describe how a position was shaped."""
     position, shaped = tick.positions[control.name], tick.shaped.get(control.name, 0.0)
     trim = tick.chosen.trims.get(control.name, 0.0)
     trimmed = f", trim {trim:+.3g}" if trim else ""
@@ -229,7 +229,7 @@ def _command(tick: Tick, plan: Plan, mode: ModePlan) -> Step:
 
 
 def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
-    """Describe which limits hold each axis that is not yet where it is heading."""
+    """Describe the limits of each axis that has not reached its target."""
     said = []
     way, limits, units = plan.chassis.ramp_way, mode.limits, plan.chassis.units
     for axis, word, limit in on_the_way(tick.command, tick.target, limits):
@@ -262,7 +262,7 @@ def _outputs(tick: Tick, mode: ModePlan) -> Step:
 
 
 def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
-    """Describe in one sentence why it stands, or why it goes no faster."""
+    """Describe in one sentence why it stands, or why it is not faster."""
     state, words = tick.guard.state, velocity_in_words(tick.command, plan.chassis.units)
     if state is not State.DRIVING:
         why = "; ".join(reason.text for reason in tick.guard.reasons)
@@ -282,7 +282,7 @@ def _no_wish(tick: Tick, mode: ModePlan) -> str:
 
 
 def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
-    """Describe what holds it: the first of these that does. Each stage says its own cause."""
+    """Describe the first cause that limits it. Each stage reports its own cause."""
     if tick.command != tick.target:
         return "; ".join(_on_the_way(tick, plan, mode))
     near = [notice.text for notice in tick.notices if notice.code in (Code.NEAR, Code.DISTANCE_UNKNOWN)]
@@ -322,6 +322,6 @@ def _share_cause(tick: Tick, plan: Plan) -> str:
 
 
 def _at_full_speed(tick: Tick, mode: ModePlan) -> bool:
-    """Return whether some part of the demand is as fast as its speed."""
+    """Return whether any component of the demand is at its full speed."""
     ends = mode.speeds.along(tick.demand)
     return any(0.0 < most <= abs(part) + 1e-4 for part, most in zip(tick.demand, ends, strict=True))

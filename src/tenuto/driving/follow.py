@@ -1,4 +1,4 @@
-"""The robot's end of a link: it follows velocities that another machine sends, through a pipeline of its own.
+"""The robot's end of a link: it follows velocities from another machine, with its own pipeline.
 
 What is sent are velocities, whether somebody drives there (`FOLLOWED`), the levels of outputs, and actions. From the
 robot's own profile `follow_plan` makes a plan whose controls these are: so the guard, the limits, the chassis and the
@@ -38,9 +38,9 @@ FOLLOWED = (
 )
 # An axis whose speed a profile does not know, such as the turning of a car, goes up to this, m/s and rad/s.
 _UNKNOWN = 10.0
-# How the control that fires an action begins.
+# The prefix of a control that fires an action.
 _ACTION = "action "
-# A velocity further beyond the full speed than this factor is none.
+# A velocity beyond this multiple of the full speed is invalid.
 _BEYOND = 2.0
 
 
@@ -65,7 +65,7 @@ class Followed(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity, slowed down on its arc to the speeds of the robot's own profile."""
+        """Return the velocity, reduced on its arc to the speeds of the robot's own profile."""
         asked = VelocityCommand(*(share * self.ends[axis] for axis, share in zip(AXES, intent, strict=True)))
         return speeds.slow(asked)
 
@@ -97,7 +97,7 @@ def followed_controls(plan: Plan) -> tuple[ControlInfo, ...]:
 
 
 def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
-    """Make the plan by which a robot follows velocities, from the one by which it is driven by hand.
+    """Make the plan with which a robot follows velocities from its plan for driving by hand.
 
     Chassis, actuators, stops, timeouts, and sensors and inhibits with a source of their own stay; the speeds are the
     fastest of any mode, and the limits the loosest, for whoever sends keeps to those of the mode that is driven in.
@@ -167,7 +167,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
 
 
 def line_plan(plan: Plan) -> Plan:
-    """Return the plan of a board that hears velocity lines: levels of outputs come with them, actions do not.
+    """Return the plan of a board that reads velocity lines: they carry levels of outputs, but no actions.
 
     Raises:
         TenutoError: see `follow_plan`.
@@ -182,7 +182,7 @@ def _followed(one: OutputPlan) -> OutputPlan:
 
 
 def _loosest(plan: Plan) -> Limits:
-    """Return limits that hold up nothing that any mode, or a stop at the other end, may ask for."""
+    """Return limits that do not delay any mode, nor a stop at the other end."""
     guard = plan.guard
     level, _, vertical, turn = (
         tuple(max(axes) for axes in zip(*(mode.limits.axes[axis] for mode in plan.modes), strict=True))

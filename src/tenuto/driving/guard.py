@@ -34,7 +34,7 @@ class State(StrEnum):
 
 
 class Event(StrEnum):
-    """What can happen to the guard, in the order in which it is looked at; one tick may bring several."""
+    """The events of the guard, in the order in which they are handled; one tick may have several."""
 
     SEEN_RELEASED = "hold-to-run is seen released, and all is well"
     EMERGENCY = "the emergency stop is on"
@@ -50,7 +50,7 @@ class Event(StrEnum):
 
 
 class Memory(NamedTuple):
-    """All that the guard carries from tick to tick. With `Seen` it says what comes next, and nothing else does.
+    """The complete state of the guard. Together with `Seen` it determines the next state.
 
     Attributes:
         state: where it is. broken: the last stop was for a fault.
@@ -70,7 +70,7 @@ class Memory(NamedTuple):
 
 
 class Seen(NamedTuple):
-    """What the guard has to know of a tick.
+    """The inputs of the guard at one tick.
 
     Attributes:
         held: hold-to-run is pressed in the newest good frame; None while there was none yet.
@@ -93,7 +93,7 @@ class Seen(NamedTuple):
 
 
 class Row(NamedTuple):
-    """What an event does: the state after it, and what is kept in mind; None leaves that as it is."""
+    """The effect of an event: the next state and memory; None leaves a field unchanged."""
 
     after: State
     broken: bool | None = None
@@ -101,9 +101,9 @@ class Row(NamedTuple):
 
 
 S, E = State, Event
-# From here on a stop is a new one; elsewhere it comes on top of the one before.
+# In these states a stop is a new one; elsewhere it is added to the present one.
 _NOT_STOPPED = (S.DRIVING, S.WAITING_FOR_REST, S.NOT_ENABLED)
-# Each stop forgets the release: the way back leads through another one.
+# Each stop clears the release: a new one is needed.
 _STOPPED = {"broken": False, "release_seen": False}
 _BROKEN = {"broken": True, "release_seen": False}
 TABLE: Mapping[tuple[State, Event], Row] = {
@@ -141,7 +141,7 @@ def _well(memory: Memory, seen: Seen) -> bool:
     return not seen.faulty and not memory.ended
 
 
-# When each event happens; each is asked for after those before it were followed.
+# The condition of each event; it is evaluated after the events before it have taken effect.
 HAPPENS: Mapping[Event, Callable[[Memory, Seen], bool]] = {
     E.SEEN_RELEASED: lambda memory, seen: seen.held is False and not seen.faulty,
     E.EMERGENCY: lambda memory, seen: seen.emergency,
@@ -160,9 +160,9 @@ HAPPENS: Mapping[Event, Callable[[Memory, Seen], bool]] = {
 
 
 class Categories(NamedTuple):
-    """The stop categories (IEC 60204-1) of letting go, of a fault and of the emergency stop.
+    """The stop categories (IEC 60204-1) of a release, of a fault and of the emergency stop.
 
-    0 takes the power off at once, 1 ramps to standstill and takes it off then, 2 ramps and leaves it on.
+    0 removes the power at once, 1 ramps to standstill and then removes it, 2 ramps to standstill and keeps it.
     """
 
     released: int = 2
@@ -170,7 +170,7 @@ class Categories(NamedTuple):
     emergency: int = 0
 
     def after(self, memory: Memory, event: Event, seen: Seen) -> int:
-        """Return the category of the stop once an event has happened: what began it, or what came on top of it."""
+        """Return the category of the stop after an event: of its cause, or of a later and more severe one."""
         asked = {
             E.EMERGENCY: self.emergency,
             E.FAULT: self.fault if seen.category is None else seen.category,
@@ -182,7 +182,7 @@ class Categories(NamedTuple):
         return asked if memory.state in _NOT_STOPPED else min(memory.category, asked)
 
     def begin(self) -> Memory:
-        """Return the memory to begin with: without power where letting go would take it."""
+        """Return the initial memory: without power if a release removes it."""
         return Memory(powered=self.released == 2, category=self.released)
 
 
@@ -191,7 +191,7 @@ Rules = Mapping[State, Sequence[tuple[int, Event, Happens, Row]]]
 
 
 def rules() -> Rules:
-    """Sort `TABLE` and `HAPPENS` by state: what is asked for there, in its order."""
+    """Sort `TABLE` and `HAPPENS` by state, in the order of evaluation."""
     return {
         state: tuple(
             (order, event, happens, TABLE[state, event])
@@ -203,7 +203,7 @@ def rules() -> Rules:
 
 
 def advance(memory: Memory, seen: Seen, categories: Categories, by: Rules) -> tuple[Memory, tuple[Event, ...]]:
-    """Follow the rules for one tick: return what is kept in mind after it, and the events that did something."""
+    """Apply the table for one tick: return the next memory, and the events that had an effect."""
     followed: tuple[Event, ...] = ()
     last = -1
     again = True
@@ -244,36 +244,36 @@ class GuardStatus(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GuardSettings:
-    """What a profile says about the guard.
+    """The settings of the guard from a profile.
 
     Attributes:
-        hold_to_run: the name of the control that must be held; None where ``enable`` alone enables.
+        hold_to_run: the name of the control that must be held; None if ``enable`` alone enables.
         link_timeout: seconds without a good frame after which the link is quiet.
         stop_deceleration: m/s². stop_turn_deceleration: rad/s². stop_vertical_deceleration: m/s².
-        stop: the name of a control that stops the robot while it is on; None where there is none.
-        enable: a switch that must be pressed once to enable, after every stop; None where there is none.
-        enable_stays: it stays where it is put, so it must stay on, and must be put back after every stop.
+        stop: the name of a control that stops the robot while it is on; None for none.
+        enable: a switch that must be pressed once to enable, after every stop; None for none.
+        enable_stays: it keeps its position, so it must stay on, and must be switched off after every stop.
         emergency_stop: the name of a control; reset: the switch that permits a start after it.
-        released_category, fault_category, emergency_category: of the stops, by IEC 60204-1: 0 takes the power
-            off at once, 1 ramps and takes it off then, 2 ramps and leaves it on.
+        released_category, fault_category, emergency_category: of the stops, by IEC 60204-1: 0 removes the power
+            at once, 1 ramps and then removes it, 2 ramps and keeps it.
         link_good_for: how long the link must have been good before the robot may be enabled, s.
-        least_quality: the share of radio frames below which the link is no good, %.
+        least_quality: the share of radio frames below which the link is bad, %.
         frozen_after: how long controls that were measured to be noisy may send the very same numbers, s; it counts for
             those alone, and not while they are at their ends.
         on_link_loss: "stop" (at standstill, which for an aircraft is a hover), "descend" (at ``descend_speed``, m/s,
             for at most ``descend_for``, s), or "silent" (send nothing: the autopilot has a failsafe of its own).
-        command_timeout: how long a command is valid, s: what receives it stops by itself after that.
-        least_frame_rate: how many good frames a second must come, counted over a second, Hz; 0 for no such demand.
-        takes_over: a control that takes the robot from a driver below while it is on; moving a stick does so anyway.
-        goes_on_without_log: a log that cannot be written stops nothing.
+        command_timeout: how long a command is valid, s: the receiver stops by itself after that.
+        least_frame_rate: the least number of good frames in a second, Hz; 0 for none.
+        takes_over: a control that takes the robot from a lower driver while it is on; moving a stick does so as well.
+        goes_on_without_log: a log that cannot be written does not stop the drive.
         hold_to_run_2, emergency_stop_2: a second control of the same meaning, which must agree within
             ``discrepancy_time``, s; the robot moves only while both hold, and stops as soon as one stops it.
         pressed_through: from this share of its travel on hold-to-run is a release (three positions); infinite for none.
-        attention: for how long it drives on while no control is moved, s; infinite for any time.
-        test_at_start: what must be seen to work before the first drive: "emergency stop", "link".
+        attention: the longest time without a moved control, s; infinite for no limit.
+        test_at_start: what must be tested before the first drive: "emergency stop", "link".
         start_warning: for how long outputs warn before the robot may move, s; 0 for no warning.
-        grace: for how long a link that is noticed to be lost changes nothing yet: the last command holds, s.
-        needs: what must be so at the far end.
+        grace: for how long a detected link loss is ignored and the last command is held, s.
+        needs: the conditions at the far end.
     """
 
     hold_to_run: str | None
@@ -311,7 +311,7 @@ class GuardSettings:
 
     @property
     def unnoticed(self) -> float:
-        """For how long the last command holds at most after the last good frame, s."""
+        """The longest time that the last command is held after the last good frame, s."""
         return self.link_timeout + self.grace
 
 
@@ -321,10 +321,10 @@ _NO_FRAME = Reason(Code.NO_FRAME, "nothing has come from the source yet: is it s
 
 
 class Guard:
-    """Follows `TABLE`, and finds the words for it. One instance a pipeline; it keeps no time of its own.
+    """Applies `TABLE`, and words the reasons. One instance per pipeline; it has no clock.
 
     Attributes:
-        memory: all that decides what comes next.
+        memory: the complete state.
     """
 
     def __init__(
@@ -342,10 +342,10 @@ class Guard:
 
         Args:
             hold_to_run: what must be held or pressed to drive, for the reasons.
-            rest_bands: driving control → how far from its middle still counts as rest, −1…1.
+            rest_bands: driving control → the distance from its middle that still counts as rest, −1…1.
             pressed_once: it is a switch that enables when it is pressed, not a control that is held.
-            with_enable: the switch that must be pressed besides; None for none.
-            asked: what to do to switch it on, where that is another thing than to press it.
+            with_enable: the switch that must be pressed in addition; None for none.
+            asked: how to switch it on, if not by a press.
             levers: those that rest at their low end, and stay where they are put.
             categories: of the stops.
         """
@@ -381,11 +381,11 @@ class Guard:
 
     @property
     def category(self) -> int:
-        """The category of the stop that is under way, or was the last."""
+        """The category of the present stop, or of the last one."""
         return self.memory.category
 
     def set_driver(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
-        """Take note of whose controls are spoken of from now on; see `__init__`.
+        """Set whose controls are named from now on; see `__init__`.
 
         Args:
             rest_bands, levers: see `__init__`. released: that one's hold-to-run was seen released since the last stop;
@@ -396,18 +396,18 @@ class Guard:
             self.memory = self.memory._replace(release_seen=released)
 
     def end(self, why: str) -> None:
-        """Ask for a stop that is never left again. The first one who asks gives the reason."""
+        """Request a final stop. The first one who asks gives the reason."""
         self._ending = self._ending or Reason(Code.ENDED, why)
         self.memory = self.memory._replace(ended=True)
 
     def cut_power(self) -> None:
-        """Take the power, until it is enabled."""
+        """Remove the power until the next enable."""
         self.memory = self.memory._replace(powered=False)
 
     def drives_on(self, held: bool | None) -> GuardStatus | None:
-        """Return the status of a tick at which nothing happens: the robot drives, and nobody lets go. Else None.
+        """Return the status of a tick without events: the robot drives, and it is held. Otherwise None.
 
-        It is the shortest way through the table, and the one of most ticks; where anything is wrong, `step` is asked.
+        This is the fast path of most ticks; with any fault, `step` is used.
         """
         memory = self.memory
         return _DRIVING if held and memory.state is State.DRIVING and not memory.ended else None
@@ -424,7 +424,7 @@ class Guard:
         category: int | None = None,
         warning: Reason | None = None,
     ) -> GuardStatus:
-        """Take what is known at this tick, and answer with the state and its reasons.
+        """Take the inputs of this tick, and return the state and its reasons.
 
         Args:
             held: hold-to-run is pressed in the newest good frame; None while there was none yet.
@@ -465,7 +465,7 @@ class Guard:
         return GuardStatus(self.state, self._reasons(held, away, over) + missing)
 
     def _reasons(self, held: bool | None, away: Mapping[str, float], over: bool) -> tuple[Reason, ...]:
-        """Everything that keeps the robot from moving, all of it at once; ``over`` where its cause is gone."""
+        """All reasons that keep the robot from moving; ``over`` if the cause is gone."""
         cause = tuple(reason.over() for reason in self._cause) if over else self._cause
         if self.state in (State.STOPPING, State.EMERGENCY_STOP):
             return cause
@@ -481,7 +481,7 @@ class Guard:
         return (self._not_released if held else self._not_pressed, *not_at_rest)
 
     def _not_at_rest(self, name: str, position: float) -> Reason:
-        """Describe where a control is that should be at rest, and what to do: a lever does not come down by itself."""
+        """Describe the position of a control that is not at rest, and what to do: a lever does not return by itself."""
         within = f"(within {self._rest_bands[name]:.2f})"
         if name in self._levers:
             return Reason(Code.NOT_AT_REST, f"{name} is at {position:.2f}, not down {within}: bring it down")

@@ -3,7 +3,7 @@
 Two channels that disagree for longer than the discrepancy time are a fault, which lasts until both were seen off: one
 of them is stuck, or its wire is cut (ISO 13849-1, category 3, has the idea). Of an enabling device with three
 positions (IEC 60204-1, 10.9) only the middle one permits: a hand that cramps presses it through, and that is a
-release. It permits again once it was let go entirely.
+release. It permits again after a complete release.
 """
 
 from __future__ import annotations
@@ -15,21 +15,21 @@ from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.guard import GuardSettings
 
-# From where on a control counts as held, as a share of its travel.
+# A control counts as held from this share of its travel.
 HELD_FROM = 0.5
 
 
 class Pair:
-    """Two controls of one meaning."""
+    """Two controls with the same function."""
 
     def __init__(self, one: str, other: str, within: float) -> None:
-        """Set their names, and for how long they may disagree, s."""
+        """Set their names, and how long they may disagree, s."""
         self._one, self._other, self._within = one, other, within
         self._since: float | None = None
         self._stuck = False
 
     def step(self, positions: Mapping[str, float], time: float) -> tuple[Reason, ...]:
-        """Take the positions of a good frame, and tell whether the two disagree, or did and were not off since."""
+        """Take the positions of a good frame; return whether they disagree, or did and have not been off since."""
         on = positions[self._one] >= HELD_FROM, positions[self._other] >= HELD_FROM
         if on[0] is on[1]:
             self._since = None
@@ -48,7 +48,7 @@ class Pair:
 
 
 class Holding:
-    """What hold-to-run and the emergency stop of one device say.
+    """The state of hold-to-run and the emergency stop of one device.
 
     Attributes:
         plain: it is one control that is held or not. faults: what is wrong with them in the newest good frame.
@@ -63,7 +63,7 @@ class Holding:
         self.faults: tuple[Reason, ...] = ()
 
     def held(self, positions: Mapping[str, float], time: float) -> bool:
-        """Take the positions of a good frame; tell whether hold-to-run permits."""
+        """Take the positions of a good frame; return whether hold-to-run permits."""
         if self._hold is None:
             permits = True
         else:

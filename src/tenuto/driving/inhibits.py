@@ -19,10 +19,10 @@ class InhibitPlan(InputPlan):
     """One input.
 
     Attributes:
-        on_from: from which number on the input is on.
+        on_from: the input is on from this number upwards.
         closed: it permits while it is on (normally closed); otherwise it inhibits while it is on (normally open).
-        category: of the stop that it causes, by IEC 60204-1; None where it does not stop the robot.
-        share: what it leaves of all speeds while it inhibits, 0…1, where it does not stop the robot.
+        category: of the stop that it causes, by IEC 60204-1; None if it does not stop the robot.
+        share: of all speeds that it permits while it inhibits, 0…1, if it does not stop the robot.
     """
 
     on_from: float = 0.5
@@ -32,7 +32,7 @@ class InhibitPlan(InputPlan):
 
 
 class Inhibit:
-    """One input under way. Silence inhibits."""
+    """The state of one input. Silence inhibits."""
 
     def __init__(self, plan: InhibitPlan) -> None:
         self.plan = plan
@@ -40,7 +40,7 @@ class Inhibit:
         self._value = math.nan
 
     def hear(self, frame: Frame) -> None:
-        """Take a frame of its source. What cannot be believed counts as silence from now on."""
+        """Take a frame of its source. An implausible frame counts as silence."""
         value = frame.values.get(self.plan.reads, math.nan)
         if frame.link_good and isinstance(value, (int, float)) and math.isfinite(value):
             self._heard, self._value = frame.time, value
@@ -48,7 +48,7 @@ class Inhibit:
             self._heard = -math.inf
 
     def reason(self, now: float) -> Reason | None:
-        """Explain why it inhibits, or None where it permits; ``now`` in s."""
+        """Return why it inhibits, or None if it permits; ``now`` in s."""
         plan = self.plan
         slow = f": {100.0 * plan.share:.0f} % of the speed" if plan.category is None else ""
         age = now - self._heard

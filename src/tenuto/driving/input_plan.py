@@ -1,4 +1,4 @@
-"""What a robot hears besides its drivers: what all such inputs have in common."""
+"""The common settings of inputs other than drivers."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ class InputPlan:
 
     Attributes:
         name: the builder's own name for it.
-        reads: what its source calls the number.
+        reads: the source's name for the number.
         timeout: how old its newest number may be, s.
         own_source: it has a source; otherwise its number comes with the driver's sticks.
-        far_end: the sink whose far end says it, under the name ``reads``; None where it has another source.
-        source_of: the other input whose source it is, where it shares one.
+        far_end: the sink whose far end reports it, under the name ``reads``; None if it has another source.
+        source_of: the other input whose source it shares, if any.
     """
 
     name: str
@@ -32,7 +32,7 @@ class InputPlan:
 
     @property
     def heard_from(self) -> str | None:
-        """The name that its frames come under; None where its number comes with the driver's sticks."""
+        """The name of its frames; None if its number comes with the driver's sticks."""
         return (self.source_of or self.name) if self.own_source else None
 
 

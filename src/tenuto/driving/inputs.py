@@ -1,4 +1,4 @@
-"""All that a robot hears besides its drivers: distance sensors, inhibits, measured speeds."""
+"""The inputs other than drivers: distance sensors, inhibits, measured speeds."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ _OWN_CODES = (Code.INHIBITED, Code.INHIBIT_SILENT, Code.SPEED_WRONG)
 
 
 class Inputs:
-    """The inputs of one robot under way.
+    """The state of the inputs of one robot.
 
     Attributes:
         lowers: some of them lower a speed. watches: some of them want to know the command.
-        left: what inhibits leave of all speeds now, 0…1.
+        left: the share of all speeds that inhibits permit now, 0…1.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -30,19 +30,19 @@ class Inputs:
         self._inhibits = tuple(Inhibit(one) for one in plan.inhibits)
         self._measured = tuple(Measured(one) for one in plan.measured)
         self._all: tuple[Distance | Inhibit | Measured, ...] = (*self._distances, *self._inhibits, *self._measured)
-        # Those that have to know what the robot was told.
+        # Those that need the commands.
         self._followed: tuple[Distance | Measured, ...] = (*self._distances, *self._measured)
         self.lowers = bool(self._distances or self._inhibits)
         self.watches = bool(self._distances or self._measured)
         self._braking, self._period = least_braking(plan), plan.period
         self.left = 1.0
-        # An inhibit has begun to leave less of the speeds than at the tick before.
+        # An inhibit permits less of the speeds than at the last tick.
         self.tightens = False
-        # What is wrong at this tick asks for a stop of this category; None for that of any fault.
+        # The stop category of the faults of this tick; None for that of any fault.
         self._category: int | None = None
 
     def hear(self, first: Frame | None, others: Mapping[str, Frame]) -> None:
-        """Take the new frames: that of the first in rank, and those of sources of their own, by name."""
+        """Take the new frames: that of the first in rank, and those of separate sources, by name."""
         for one in self._all:
             place = one.plan.heard_from
             frame = first if place is None else others.get(place)
@@ -50,7 +50,7 @@ class Inputs:
                 one.hear(frame)
 
     def faults(self, now: float, powered: bool) -> tuple[Reason, ...]:
-        """List what stops the robot; ``now`` in s. A measured speed is compared while the outputs have power."""
+        """List the reasons to stop; ``now`` in s. A measured speed is compared while the outputs have power."""
         found: list[Reason] = []
         categories: list[int] = []
         for inhibit in self._inhibits:
@@ -69,7 +69,7 @@ class Inputs:
         return tuple(found)
 
     def category(self, faults: tuple[Reason, ...], usual: int) -> int | None:
-        """Return the category of the stop that all faults of this tick ask for; None for that of any fault.
+        """Return the stop category of all faults of this tick; None for that of any fault.
 
         Args:
             faults: of this tick, those of the inputs among them. usual: the category of any fault.
@@ -79,7 +79,7 @@ class Inputs:
         return self._category
 
     def lower(self, demand: VelocityCommand, now: float) -> tuple[VelocityCommand, tuple[Reason, ...]]:
-        """Slow a demand down to what inhibits and distance sensors leave of it, on the same arc, and say why."""
+        """Reduce a demand to the limits of inhibits and distance sensors, on the same arc, with the reasons."""
         slowing = [(one.plan.share, one.reason(now)) for one in self._inhibits if one.plan.category is None]
         why = tuple(reason for _, reason in slowing if reason is not None)
         slow = min((share for share, reason in slowing if reason is not None), default=1.0)
@@ -99,7 +99,7 @@ class Inputs:
     def brake(
         self, before: VelocityCommand, command: VelocityCommand, now: float, dt: float
     ) -> tuple[VelocityCommand, tuple[Reason, ...]]:
-        """Brake on the arc where a new command could no longer be stopped in time, whatever the ramps do.
+        """Brake on the arc if a new command could no longer be stopped in time, whatever the ramps do.
 
         Args:
             before: the command of the tick before. command: the new one. now, dt: s.
@@ -110,11 +110,11 @@ class Inputs:
         return command, ()
 
     def sent(self, command: VelocityCommand, now: float) -> None:
-        """Take note of the command of this tick; ``now`` in s."""
+        """Record the command of this tick; ``now`` in s."""
         for one in self._followed:
             one.sent(command, now)
 
     def forget(self) -> None:
-        """Forget what was sent, and how far it was: the clock it was measured on is no more."""
+        """Forget commands and distances: their times were measured on a clock that has jumped."""
         for one in self._followed:
             one.forget()

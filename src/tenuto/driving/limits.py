@@ -1,4 +1,4 @@
-"""Sixth stage: how fast the command may change, on the way to a speed and on the way to a stop."""
+"""Sixth stage: the limits of a change of the command, towards a speed and towards a stop."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tenuto.sticks.smoothing import THERE
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# A stop that is done but for so long is done, s: rounding would leave speeds of 1e-17 m/s for one tick more.
+# A stop with less than this left is done, s: rounding would leave speeds of 1e-17 m/s for another tick.
 _DONE = 1e-6
 # For vx, vy, vz and yaw rate: the limits while growing and while shrinking, m/s² or rad/s².
 Axes = tuple[tuple[float, float], ...]

@@ -1,4 +1,4 @@
-"""What is done about a lost link: it is borne for the grace time, and then the robot stops, sinks, or sends nothing."""
+"""The reaction to a link loss: after the grace time the robot stops, descends, or sends nothing."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 class LinkLoss:
-    """The lost link of one pipeline.
+    """The link loss of one pipeline.
 
     Attributes:
         silent: nothing is to be sent: the autopilot has a failsafe of its own.
@@ -31,7 +31,7 @@ class LinkLoss:
     def bear(
         self, faults: tuple[Reason, ...], state: State, now: float, dt: float
     ) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Leave a lost link out of the faults while the grace time lasts; return the others, and what to tell.
+        """Remove a link loss from the faults during the grace time; return the others, and the notice.
 
         The link may have been lost since just after the tick before, ``dt`` s ago: the grace time counts from there.
         """
@@ -48,7 +48,7 @@ class LinkLoss:
         return tuple(fault for fault in faults if fault not in lost), (Reason(Code.LINK_GRACE, text),)
 
     def step(self, faults: tuple[Reason, ...], state: State, heard: float | None) -> None:
-        """Begin or end what the profile wants done while nobody is heard.
+        """Start or end the profile's reaction to a link loss.
 
         Args:
             faults: of this tick. state: of the tick before. heard: when the last good frame came, s; None for never.
@@ -58,17 +58,17 @@ class LinkLoss:
         if lost and state is State.DRIVING:
             self.silent = guard.on_link_loss == "silent"
             if guard.on_link_loss == "descend" and heard is not None:
-                # Counted from when somebody was last heard: a computer that slept since then must not begin now.
+                # Counted from the last good frame: a computer that slept since then must not start now.
                 self._descend_until = heard + guard.unnoticed + guard.descend_for
         elif not lost:
             self._descend_until = -math.inf
-            # Whatever the autopilot does now, it goes on doing until somebody has re-enabled, or presses the
+            # The autopilot's reaction continues until somebody has re-enabled, or presses the
             # emergency stop.
             if state in (State.DRIVING, State.EMERGENCY_STOP):
                 self.silent = False
 
     def descend(self, command: VelocityCommand, dt: float) -> VelocityCommand:
-        """Return the next command of an aircraft that comes to a stop along the ground, and sinks."""
+        """Return the next command of an aircraft that stops along the ground, and descends."""
         guard, (vx, vy, vz, yaw_rate) = self._guard, command
         level = ramp_to_stop(
             VelocityCommand(vx, vy, 0.0, yaw_rate), dt, guard.stop_deceleration, guard.stop_turn_deceleration

@@ -1,17 +1,17 @@
-"""How many frames of a link may be lost before it stops the robot."""
+"""The share of lost frames that a link tolerates."""
 
 from __future__ import annotations
 
 import math
 from typing import NamedTuple
 
-# A link that stops the robot more often than this on average, s, is of no use.
+# A link is useless if it stops the robot more often than this on average, s.
 SELDOM = 600.0
 _HALVINGS = 50
 
 
 class Losses(NamedTuple):
-    """What a link bears, when frames are lost each for itself.
+    """The tolerance of a link for independent losses.
 
     Attributes:
         link: its name. rate: frames a second. timeout: silence that stops the robot, s.
@@ -25,7 +25,7 @@ class Losses(NamedTuple):
 
 
 def losses(link: str, rate: float, timeout: float) -> Losses:
-    """Work out what a link bears. Frames that are lost in bursts are borne less well."""
+    """Compute the tolerance of a link. It tolerates fewer losses in bursts."""
     return Losses(link, rate, timeout, bearable(rate, timeout))
 
 
@@ -41,7 +41,7 @@ def bearable(rate: float, timeout: float, apart: float = SELDOM) -> float:
     """
     run = math.floor(timeout * rate + 1e-9)
     if run < 1:
-        return 0.0  # it stops without any loss
+        return 0.0  # it stops without losses
     low, high = 0.0, 1.0 - 1e-12
     for _ in range(_HALVINGS):
         share = (low + high) / 2.0

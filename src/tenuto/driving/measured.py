@@ -1,7 +1,7 @@
-"""Measured speeds: what an encoder or a gyroscope says, compared with what was commanded.
+"""Measured speeds of an encoder or a gyroscope, compared with the command.
 
-A robot that moves otherwise than it is told (a motor driver that sticks, an encoder that slips, a wheel that runs away)
-cannot be stopped by a command. So the stop is one of category 0: the power goes.
+A robot that does not follow its command (a stuck motor driver, a slipping encoder, a runaway wheel)
+cannot be stopped by a command. So the stop is of category 0: the power is removed.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from tenuto.driving.input_plan import InputPlan
 from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import VelocityCommand
 
-# What is measured: the place of its axis in the command.
+# The measured axis: its index in the command.
 MEASURED = {"forward": 0, "sideways": 1, "up": 2, "turn": 3}
 
 
@@ -37,7 +37,7 @@ class MeasuredPlan(InputPlan):
 
 
 class Measured:
-    """One measured speed under way. While the outputs have power it must agree, and must be heard."""
+    """The state of one measured speed. While the outputs have power it must agree, and must be heard."""
 
     def __init__(self, plan: MeasuredPlan) -> None:
         self.plan = plan
@@ -45,11 +45,11 @@ class Measured:
         self._unit = METRIC.of(VelocityCommand._fields[self._axis])
         self._heard = -math.inf
         self._speed = math.nan
-        # When each command was sent, s, and its speed along the axis; the first one is as old as may still be followed.
+        # The time of each command, s, and its speed along the axis; the first one is the oldest that may still apply.
         self._commands: deque[tuple[float, float]] = deque([(-math.inf, 0.0)])
 
     def hear(self, frame: Frame) -> None:
-        """Take a frame of its source. What is no number counts as silence from now on."""
+        """Take a frame of its source. A value that is not a number counts as silence."""
         value = frame.values.get(self.plan.reads, math.nan)
         if frame.link_good and isinstance(value, (int, float)) and math.isfinite(value):
             self._heard, self._speed = frame.time, value * self.plan.scale
@@ -57,7 +57,7 @@ class Measured:
             self._heard = -math.inf
 
     def reason(self, now: float) -> Reason | None:
-        """Say that it is silent, or that the robot does what it was not told; None where all is well; ``now`` in s."""
+        """Return why it is silent or does not match; None if it is correct; ``now`` in s."""
         plan, commands = self.plan, self._commands
         while len(commands) > 1 and commands[1][0] <= now - plan.within:
             commands.popleft()
@@ -74,13 +74,13 @@ class Measured:
         return Condition(Code.SPEED_WRONG, f"{what}, but {text}", f"{plan.of} was not as commanded ({plan.name})")
 
     def sent(self, command: VelocityCommand, now: float) -> None:
-        """Take note of a command; ``now`` in s."""
+        """Record a command; ``now`` in s."""
         speed = command[self._axis]
         if speed != self._commands[-1][1]:
-            # The one before held until now, and the robot may be as slow to leave it as to follow this one.
+            # The previous one lasted until now, and the robot may leave it as slowly as it follows this one.
             self._commands.append((now, speed))
 
     def forget(self) -> None:
-        """Forget what was sent: the clock it was measured on is no more."""
+        """Forget the commands: their times were measured on a clock that has jumped."""
         self._heard = -math.inf
         self._commands = deque([(-math.inf, self._commands[-1][1])])

@@ -1,4 +1,4 @@
-"""Modes, rates and speed levels: what a switch or a button chooses while the robot is driven."""
+"""Modes, rates and speed levels, which a switch or a button selects during a drive."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ from tenuto.switches.base import Switch
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ModePlan:
-    """What holds in one mode.
+    """The settings of one mode.
 
     Attributes:
         name: shown and logged; empty where a profile has no modes.
         style, speeds, limits: see there.
         outputs: those that follow their controls in this mode; the others rest.
         rates: the set of rates that it begins with; None leaves the choice as it is.
-        fallback: the mode to fall back to, the simplest and most manual.
+        fallback: the fallback mode, the simplest and most manual one.
         may_start: whether the robot may be enabled in it.
     """
 
@@ -37,7 +37,7 @@ class ModePlan:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ChoicePlan:
-    """How one of several is chosen.
+    """How one of several is selected.
 
     Attributes:
         order: the names, one a position of the switch.
@@ -56,10 +56,10 @@ NO_CHOICE = ChoicePlan(order=("",), begin="")
 
 
 class Choice:
-    """A choice under way.
+    """The state of a selection.
 
     Attributes:
-        now: the name that is chosen.
+        now: the selected name.
     """
 
     def __init__(self, plan: ChoicePlan) -> None:
@@ -68,7 +68,7 @@ class Choice:
         self._begun = False
 
     def step(self, switches: Mapping[str, Switch]) -> bool:
-        """Take the switches of this step; tell whether the choice changed."""
+        """Take the switches of this step; return whether the selection changed."""
         plan, before = self._plan, self.now
         if plan.switch is not None:
             switch = switches[plan.switch]
@@ -82,7 +82,7 @@ class Choice:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LevelPlan:
-    """Speed levels: shares of all speeds, gone through in steps.
+    """Speed levels: shares of all speeds, selected in steps.
 
     Attributes:
         steps: rising, each above 0 and up to 1. begin: the number of the first one, counted from 0.
@@ -99,7 +99,7 @@ FULL_SPEED = LevelPlan()
 
 
 class Level:
-    """The speed level of now.
+    """The present speed level.
 
     Attributes:
         number: which step, counted from 0. share: of all speeds, 0…1.
@@ -139,10 +139,10 @@ class TrimPlan:
 
 
 class Trim:
-    """A trim under way.
+    """The state of a trim.
 
     Attributes:
-        set: what the presses have made of it: what is kept over restarts. value: with the knob, −1…1.
+        set: the value set by presses, which is kept over restarts. value: with the knob, −1…1.
     """
 
     def __init__(self, plan: TrimPlan) -> None:

@@ -1,6 +1,6 @@
-"""What must be so at the far end before a robot may be driven, and while it is; and whether it follows at all.
+"""The conditions at the far end before and during a drive, and whether it follows.
 
-A far end that does not say what is needed is not as it must be: silence permits nothing.
+A far end that does not report a required value does not meet the condition: silence permits nothing.
 """
 
 from __future__ import annotations
@@ -14,9 +14,9 @@ from tenuto.driving.needs_plan import SAID_BY, NeedsPlan
 from tenuto.driving.telemetry import NO_FAR_ENDS, SILENT_AFTER, FarEnds, Telemetry
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# For how long the driver is told that it may be enabled now, s.
+# How long the driver is told that it may be enabled, s.
 _OFFERED_FOR = 5.0
-# A far end takes a moment to begin; after so long, s, one that does not follow is told.
+# A far end takes a moment to start; after this time, s, one that does not follow is reported.
 FOLLOWS_WITHIN = 0.5
 _UNDER_WAY = (State.DRIVING, State.WAITING_FOR_REST)
 
@@ -48,7 +48,7 @@ def _not_placed(one: Telemetry) -> str:
 
 
 _AWAY = "distance from the origin"
-# Key → what is wrong with a far end, in words; empty where it is as it must be.
+# Key → what is wrong with a far end, in words; empty if the condition is met.
 _CHECKS: dict[str, Callable[[Telemetry, NeedsPlan], str]] = {
     "armed": lambda one, plan: _not_armed(one.armed),
     "modes": lambda one, plan: _not_in(one.mode, plan.modes),
@@ -64,7 +64,7 @@ _BOUNDS = ("height_below", "within")
 
 
 class Needs:
-    """The needs of one pipeline under way.
+    """The state of the needs of one pipeline.
 
     Attributes:
         told: what the driver should know: the robot may be enabled now, or a far end does not follow.
@@ -76,7 +76,7 @@ class Needs:
         self._wanted = plan.wanted
         self._far = NO_FAR_ENDS
         self._now = 0.0
-        # What has ended a drive stays a fault as long as it is so.
+        # A need that has ended a drive stays a fault while it is not met.
         self._broken: frozenset[str] = frozenset()
         self._ready_since: float | None = None
         self._was_ready = not self._wanted
@@ -85,7 +85,7 @@ class Needs:
         self.told: tuple[Reason, ...] = ()
 
     def step(self, far: FarEnds, state: State, now: float) -> tuple[Reason, ...]:
-        """Take what the far ends said, and return what stops the robot.
+        """Take the telemetry of the far ends, and return the reasons to stop.
 
         Args:
             far: by name. state: of the tick before. now: s.
@@ -109,7 +109,7 @@ class Needs:
         return tuple(reason for key in self._wanted if key in self._broken for reason in wrong[key])
 
     def missing(self) -> tuple[Reason, ...]:
-        """List what must still be so before the robot may be enabled."""
+        """List the conditions that are not met yet, before an enable."""
         found = tuple(
             Reason(Code.FAR_END_NOT_READY, reason.text)
             for key in self._wanted
@@ -138,7 +138,7 @@ class Needs:
         return told
 
     def _why_not_followed(self, one: Telemetry) -> str:
-        """Explain why a far end does not follow; empty where it does, or never says whether it does."""
+        """Explain why a far end does not follow; empty if it follows, or does not report it."""
         age = one.age(self._now)
         if "follows" in one.says and age > SILENT_AFTER:
             return f"silent for {age:.0f} s" if math.isfinite(age) else "nothing was heard from it yet"

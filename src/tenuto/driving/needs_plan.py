@@ -1,4 +1,4 @@
-"""What must be so at a far end, as a profile says it."""
+"""The conditions at a far end, from a profile."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The stages in their order: a frame and the time go in, a tick comes out. Nothing else is touched."""
+"""The stages in order: from a frame and the time to a tick. It has no side effects."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
 _DRIVING = State.DRIVING  # asked for several times a tick
-# How much longer a stop may take than its ramp, s.
+# The margin of a stop over the time of its ramp, s.
 PATIENCE = 0.2
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
 _NOBODY_ELSE: Mapping[str, Frame] = {}
@@ -46,7 +46,7 @@ class Pipeline:
         """Begin not enabled.
 
         Raises:
-            PlanError: the plan has numbers that make no sense, or names that nothing has.
+            PlanError: the plan has invalid numbers or unknown names.
             ProfileError: the profile's tables do not fit each other.
         """
         plan = profile.plan()
@@ -67,7 +67,7 @@ class Pipeline:
         )
         self._ramp = CommandRamp(plan.chassis)
         self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)
-        # Of most vehicles all actuators follow the command at once.
+        # On most vehicles all actuators follow the command at once.
         self._at_once = type(plan.chassis).actuators is Chassis.actuators
         self._ways = {
             mode.name: (within_speeds(mode.limits, mode.speeds), mode.style.way(mode.speeds)) for mode in plan.modes
@@ -90,11 +90,11 @@ class Pipeline:
         self._stop_or_inputs = guard.stop is not None or bool(plan.inputs) or self._needed
         self._bears = self._attention is not None or guard.grace > 0.0
         self._now: float | None = None
-        # Asked for from anywhere, also from another thread, and not looked at yet.
+        # Requests from anywhere, also from another thread, that are not handled yet.
         self._emergencies: deque[Reason] = deque()
         self._reset = False
         self._link_loss = LinkLoss(guard)
-        # In what time the stop that is under way must be done, s.
+        # The time limit of the present stop, s.
         self._stop_left: float | None = None
         self._demand = STANDSTILL
         self._command = STANDSTILL
@@ -103,7 +103,7 @@ class Pipeline:
 
     @property
     def trims(self) -> dict[str, float]:
-        """What the trim buttons have made of each trim: what a profile may ask to be kept over restarts."""
+        """The value of each trim as set by its buttons, which a profile may keep over restarts."""
         return {trim.plan.control: trim.set for trim in self._ranks.first.selection.trims}
 
     def emergency_stop(self, why: str) -> None:
@@ -116,7 +116,7 @@ class Pipeline:
     def reset(self) -> None:
         """Permit a start after an emergency stop; it never causes a start. It counts at standstill only.
 
-        An emergency stop that is asked for in the same tick is stronger, whichever of the two comes first.
+        An emergency stop requested in the same tick takes precedence, in either order.
         """
         self._reset = True
 
@@ -134,7 +134,7 @@ class Pipeline:
             new._emergencies.append(Reason(Code.EMERGENCY_STOP, text))
         new._emergencies.extend(self._emergencies)
         if self._start_test is not None and new._start_test is not None:
-            new._start_test = self._start_test  # what was seen to work was seen
+            new._start_test = self._start_test  # completed tests stay completed
         return new
 
     def halt(self, now: float) -> Tick:
@@ -159,18 +159,18 @@ class Pipeline:
     ) -> Tick:
         """Take a frame, or None if there is none, and return the tick for this time.
 
-        Never raises for what a device or a clock does: that becomes a reason and a stop.
+        Never raises for a fault of a device or a clock: it becomes a reason and a stop.
 
         Args:
             frame: the newest frame since the step before, of the first in rank.
             now: seconds on a clock that only goes forward.
             others: the newest frame of every other driver and distance sensor that something came from, by name.
-            faults: what is wrong with what stands around the pipeline, such as a sink that is blocked.
-            notices: what else the driver should know of that.
-            far: what each far end said last, by name; none where none can answer.
+            faults: faults outside the pipeline, such as a blocked sink.
+            notices: other notices from outside the pipeline.
+            far: the newest telemetry of each far end, by name; empty if none answers.
         """
         dt, clock_faults = self._elapsed(now)
-        # Most frames come alone, at a time that is a number: that is seen without a call.
+        # Most frames are single and have a valid time: this is checked without a call.
         alone = frame is None or (type(frame.time) is float and 0.0 <= frame.time <= now and not frame.earlier)
         if others or not alone:
             frame = timed(frame, self._now or 0.0) if frame is not None else None
@@ -212,7 +212,7 @@ class Pipeline:
         return self._tick(now, dt, hand.came, status, target, actions, notices)
 
     def _stopped(self, others: Mapping[str, Frame], far: FarEnds, now: float) -> tuple[Reason, ...]:
-        """Hear inputs and far ends, and list what stops the robot: the stop switch, and what some of them say."""
+        """Read inputs and far ends, and list the reasons to stop: the stop switch, and theirs."""
         first, inputs, memory = self._ranks.first, self._inputs, self._guard.memory
         inputs.hear(first.frame if first.came else None, others)
         self._far = far
@@ -227,7 +227,7 @@ class Pipeline:
         return (Condition(Code.STOP_SWITCH, on, was),)
 
     def _bear(self, faults: tuple[Reason, ...], now: float, dt: float) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Add that nobody attends, or bear a lost link for the grace time; return the faults, and what to tell."""
+        """Add missing attention, or apply the grace time to a link loss; return the faults and the notices."""
         if self._attention is not None:
             hand, driving = self._ranks.hand, self._guard.state is _DRIVING and self._ranks.current is self._ranks.hand
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
@@ -238,14 +238,14 @@ class Pipeline:
         return self._link_loss.bear(faults, self._guard.state, now, dt) if bears else (faults, ())
 
     def _permission(self, faults: tuple[Reason, ...], now: float, dt: float) -> GuardStatus:
-        """Ask the guard, and tell it all that it has to know."""
+        """Step the guard with its inputs."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         before = guard.memory.state
         if settings.on_link_loss != "stop":
             good = ranks.hand.reader.good
             heard = good.time if good is not None else None
             if heard is not None and any(fault.code == Code.FAR_END_SILENT for fault in faults):
-                heard = min(heard, now - settings.unnoticed)  # it was noticed just now
+                heard = min(heard, now - settings.unnoticed)  # it was detected just now
             self._link_loss.step(faults, before, heard)
         emergency = self._emergency() if self._emergencies or settings.emergency_stop is not None else None
         if not faults and emergency is None and self._start_test is None and not ranks.changed:
@@ -260,11 +260,11 @@ class Pipeline:
         if stopped:
             ranks.disable()
         if stopped and (status.state is not before or status.state is not State.FAULT):
-            ranks.forget_releases()  # what is let go of on the way down is no release: it stands first
+            ranks.forget_releases()  # a release during a stop does not count: the robot must stand first
         return status
 
     def _ask(self, faults: tuple[Reason, ...], emergency: Reason | None, now: float, dt: float) -> GuardStatus:
-        """Ask the guard at a tick at which something may happen."""
+        """Step the guard at a tick with possible events."""
         settings, ranks, guard = self.plan.guard, self._ranks, self._guard
         before, sinks = guard.memory.state, self._link_loss.sinks(now)
         standing = self._command == STANDSTILL and not sinks
@@ -272,7 +272,7 @@ class Pipeline:
         self._reset = False
         if ranks.changed:
             guard.set_driver(ranks.hand.bands, ranks.hand.levers, released=ranks.released)
-        # It keeps nobody from driving on, so it need not be known then.
+        # It does not end a drive, so it is not needed while driving.
         missing = () if before is _DRIVING else ranks.hand.missing(now) + ranks.above + self._needs.missing()
         if self._start_test is not None:
             missing += self._start_test.step(before, faults)
@@ -285,11 +285,11 @@ class Pipeline:
             ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category, warning
         )
         if missing and status.state is State.NOT_ENABLED:
-            ranks.disable()  # a press while something is missing must not enable later by itself
+            ranks.disable()  # a press while a condition is missing must not enable later
         return status
 
     def _emergency(self) -> Reason | None:
-        """Explain why there is an emergency stop at this tick: a control is on, or somebody has asked for it."""
+        """Explain the emergency stop of this tick: a control is on, or it was requested."""
         settings, ranks = self.plan.guard, self._ranks
         emergency: Reason | None = None
         while self._emergencies:
@@ -301,10 +301,10 @@ class Pipeline:
         return Condition(Code.EMERGENCY_STOP, on, f"emergency stop: {button} was pressed; reset it to go on")
 
     def _overdue(self, done: bool, dt: float) -> Reason | None:
-        """Say that a stop takes longer than it can: whatever holds it up, the power is taken then.
+        """Return the fault that a stop takes too long: whatever delays it, the power is removed then.
 
         Args:
-            done: there is nothing to bring down. dt: of this tick, s.
+            done: the command is standstill. dt: of this tick, s.
         """
         if done:
             self._stop_left = None
@@ -317,15 +317,15 @@ class Pipeline:
         return Reason(Code.STOP_OVERDUE, "the stop took too long: the power is off until you enable again")
 
     def _lower(self, now: float) -> tuple[Reason, ...]:
-        """Slow the demand down to what the inputs leave of it, and say why."""
+        """Reduce the demand to the limits of the inputs, with the reasons."""
         self._demand, why = self._inputs.lower(self._demand, now)
         self._demand, beyond = self._needs.lower(self._demand)
         if self._inputs.tightens or beyond:
-            self._ramp.rest()  # an S-curve would speed up for a little longer
+            self._ramp.rest()  # an S-curve would still accelerate for a moment
         return why + beyond
 
     def _watch(self, before: VelocityCommand, driving: bool, now: float, dt: float) -> tuple[Reason, ...]:
-        """Brake where the new command could no longer be stopped in time, and say why; take note of what is sent."""
+        """Brake if the new command could no longer be stopped in time, with the reason; record the command."""
         why: tuple[Reason, ...] = ()
         if driving:
             self._command, why = self._inputs.brake(before, self._command, now, dt)
@@ -335,7 +335,7 @@ class Pipeline:
         return why
 
     def _move(self, driving: bool, now: float, dt: float) -> VelocityCommand:
-        """Change the command towards where it may go, and give that."""
+        """Ramp the command towards its target, and return it."""
         if driving:
             hand = self._ranks.hand
             mode = hand.mode
@@ -343,7 +343,7 @@ class Pipeline:
             if self.plan.priority != "arc" and target != self._demand:
                 target = self.plan.within_reach(self._demand)
             if self._couples:
-                # What couples its axes may be faster along one than was asked for: no faster than is permitted.
+                # A vehicle with coupled axes may be faster along one axis than demanded, but not than permitted.
                 target = mode.speeds.capped(target, self._ranks.share * self._inputs.left)
             aim = None
             if self._steers and target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
@@ -354,7 +354,7 @@ class Pipeline:
             self._ramp.rest()
             self._command = self._link_loss.descend(self._command, dt)
             return STANDSTILL
-        # An emergency stop is sent even where nothing is to be: it ramps, if its category says so.
+        # An emergency stop is sent even while nothing is to be sent; it ramps if its category says so.
         silent = self._link_loss.silent and self._guard.state is not State.EMERGENCY_STOP
         if silent or (self._command != STANDSTILL and self._guard.category == 0):
             self._ramp.rest()
@@ -372,7 +372,7 @@ class Pipeline:
         return STANDSTILL
 
     def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
-        """Return the seconds since the step before, and what is wrong with the clock or the loop."""
+        """Return the seconds since the last step, and the faults of the clock or the loop."""
         before = self._now
         if not math.isfinite(now):
             wrong = Condition(Code.TIME_NOT_FINITE, f"the clock reads {now}", f"the clock read {now}")
@@ -382,7 +382,7 @@ class Pipeline:
             return 0.0, ()
         dt = now - before
         if dt <= 0.0:
-            # What was known of the link is measured on a clock that is no more: forget its age.
+            # The age of the link was measured on a clock that has jumped: forget it.
             self._ranks.forget()
             self._inputs.forget()
             back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
@@ -393,7 +393,7 @@ class Pipeline:
         return dt, ()
 
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
-        """Let the outputs follow their switches where that is permitted, and tell which wait for a fresh move."""
+        """Let the outputs follow their switches if permitted, and report those that wait for a new move."""
         hand = self._ranks.hand
         powered = self._guard.memory.powered and self._guard.state is not State.EMERGENCY_STOP
         mode = hand.mode
@@ -415,9 +415,9 @@ class Pipeline:
         return waiting
 
     def _remarks(self, target: VelocityCommand) -> tuple[Reason, ...]:
-        """Return what the driver asks for and the vehicle cannot do, however slowly, and which sticks are to be let go.
+        """Return the motions that the vehicle cannot make at any speed, and the sticks to release.
 
-        What is only too fast is no such.
+        A motion that is only too fast does not count.
         """
         hand = self._ranks.hand
         told: tuple[Reason, ...] = ()
@@ -474,4 +474,4 @@ class Pipeline:
             ranks.say() if plan.below else _NOBODYS_HANDS,
             self._far,
         )
-        return tuple.__new__(Tick, values)  # as Tick(*values) does, by the shortest way
+        return tuple.__new__(Tick, values)  # the same as Tick(*values), but faster

@@ -1,4 +1,4 @@
-"""What the stages need to know of one robot and its drivers: made from a profile, or in code."""
+"""The settings of one robot and its drivers for the stages: made from a profile, or in code."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ REST_BAND = 0.03
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DriverPlan:
-    """Somebody or something else that may drive, below the one who holds the controls of the `Plan`.
+    """A further driver, of a lower rank than the driver of the `Plan`.
 
     Attributes:
         name: the builder's own name.
@@ -65,17 +65,17 @@ class Plan:
 
     Attributes:
         controls: all controls that are read, the one of ``guard.hold_to_run`` among them.
-        modes: one or more; exactly one is to fall back to, and is the one to begin with.
+        modes: one or more; exactly one is the fallback, and the initial mode.
         period: seconds between two ticks as planned.
         stall_timeout: seconds between two ticks after which the loop counts as stalled.
         sticks: the controls that are axes of one stick and share a dead zone or a travel.
         selection: switches, and what they choose. actions: what is done once a press.
-        actuators: in which form each actuator is told what to do; empty where that is left to the sink.
-        driver: the name of the one who holds these controls, and is first in rank.
-        below: who else may drive, by falling rank. distances: sensors that lower a speed. inhibits: inputs that stop
+        actuators: the form of each actuator; empty if the sink decides.
+        driver: the name of the driver with these controls, the first in rank.
+        below: the other drivers, by decreasing rank. distances: sensors that lower a speed. inhibits: inputs that stop
             the robot, or lower all speeds. measured: speeds that are compared with the command.
-        feedback: how the driver is told without looking: "rumble", "bell", "both" or "nothing".
-        priority: what goes first where the vehicle cannot do all at once: see `tenuto.vehicles.priority`.
+        feedback: the signals to the driver: "rumble", "bell", "both" or "nothing".
+        priority: what is kept if a command exceeds the vehicle: see `tenuto.vehicles.priority`.
     """
 
     controls: tuple[ControlPlan, ...]
@@ -102,7 +102,7 @@ class Plan:
 
     @property
     def inputs(self) -> tuple[InputPlan, ...]:
-        """Everything but drivers that is heard: distance sensors, inhibits, measured speeds."""
+        """All inputs except drivers: distance sensors, inhibits, measured speeds."""
         return (*self.distances, *self.inhibits, *self.measured)
 
     def without_far_end(self) -> Plan:
@@ -119,22 +119,22 @@ class Plan:
 
     @property
     def mode(self) -> ModePlan:
-        """The mode to begin with, and to fall back to."""
+        """The initial mode, which is the fallback."""
         return next(mode for mode in self.modes if mode.fallback)
 
     @property
     def style(self) -> Style:
-        """The style of the mode to begin with."""
+        """The style of the initial mode."""
         return self.mode.style
 
     @property
     def speeds(self) -> Speeds:
-        """The speeds of the mode to begin with."""
+        """The speeds of the initial mode."""
         return self.mode.speeds
 
     @property
     def limits(self) -> Limits:
-        """The limits of the mode to begin with."""
+        """The limits of the initial mode."""
         return self.mode.limits
 
     def full_speeds(self) -> Speeds:
@@ -158,7 +158,7 @@ class Plan:
 
 
 class Planned(Protocol):
-    """Whatever can say its plan: a `tenuto.Profile`, or a `Plan` itself."""
+    """An object with a plan: a `tenuto.Profile`, or a `Plan` itself."""
 
     def plan(self) -> Plan:
         """Return the plan."""
@@ -166,7 +166,7 @@ class Planned(Protocol):
 
 
 def rest_bands(plan: Plan, controls: Iterable[ControlPlan] | None = None) -> dict[str, float]:
-    """Give, for each driving control, how far from its middle it may be and still count as at rest.
+    """Return, for each driving control, the distance from its middle that still counts as at rest.
 
     Args:
         plan: says which controls drive. controls: those of the plan if none are given.

@@ -1,4 +1,4 @@
-"""Before a drive: is everything as it should be, and if not, what is to be done? Read from one tick."""
+"""Checks before a drive, from one tick: what is not ready, and what to do."""
 
 from __future__ import annotations
 
@@ -11,18 +11,18 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import SILENT_AFTER, Telemetry
 from tenuto.driving.tick import Tick
 
-# A stick that rests further from its middle, or a trim that is larger, is told: shares of the travel.
+# A stick that rests farther from its middle, or a larger trim, is reported: shares of the travel.
 NEUTRAL = 0.05
-# What keeps every robot from moving before a drive needs no words.
+# These reasons apply to every robot before a drive, and are not reported.
 _USUAL = (Code.HOLD_NOT_PRESSED, Code.HOLD_NOT_RELEASED, Code.NOT_ENABLED, Code.ENDED, Code.NO_FRAME, Code.NOT_AT_REST)
 _FAR = (Code.FAR_END_SILENT, Code.FAR_END_UNFIT, Code.FAR_END_NOT_READY)
 
 
 class Check(NamedTuple):
-    """One thing that was looked at.
+    """The result of one check.
 
     Attributes:
-        name: such as "sticks". good: it is as it should be. text: how it is. todo: what to do; empty where it is good.
+        name: such as "sticks". good: it is ready. text: its state. todo: what to do; empty if it is good.
     """
 
     name: str
@@ -32,7 +32,7 @@ class Check(NamedTuple):
 
 
 class Neutral(NamedTuple):
-    """Which controls should be where before a drive: those that centre themselves, and those that rest at an end.
+    """The expected positions of controls before a drive: self-centring ones, and those that rest at an end.
 
     Attributes:
         sticks: control names. levers: those that rest at their low end. link_timeout: s.
@@ -44,7 +44,7 @@ class Neutral(NamedTuple):
 
 
 def neutral_of(plan: Plan) -> Neutral:
-    """Return what should be where for a plan."""
+    """Return the expected positions for a plan."""
     driving = plan.driving_controls()
     levers = tuple(control.name for control in plan.controls if control.name in driving and control.one_way)
     return Neutral(tuple(name for name in driving if name not in levers), levers, plan.guard.link_timeout)
@@ -56,7 +56,7 @@ def checks_of(tick: Tick, neutral: Neutral) -> list[Check]:
 
 
 def checks_of_others(others: Mapping[str, Frame | None], now: float, plan: Plan) -> list[Check]:
-    """Check the newest frame of every other driver and input that has a source of its own, each by its timeout."""
+    """Check the newest frame of every other driver and input with its own source, each with its timeout."""
     timeouts = {lower.name: lower.link_timeout for lower in plan.below} | {one.name: one.timeout for one in plan.inputs}
     return [_link(name, frame, now, timeouts.get(name, plan.guard.link_timeout)) for name, frame in others.items()]
 

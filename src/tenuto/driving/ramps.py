@@ -1,4 +1,4 @@
-"""Sixth stage: the way of the command to the speed that is wanted, in the coordinates that a driver thinks in."""
+"""Sixth stage: the ramps of the command to its target, in the coordinates of the driver."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from tenuto.vehicles.base import Arcs, Chassis, Sides, Way
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 HALVINGS = 24
-# A step that brings the command nearer to its target by less than this share of the time it takes leads nowhere.
+# A step that brings the command nearer to its target by less than this share is stuck.
 STUCK = 1e-3
 _NOTHING: Mapping[str, float] = {}
 
@@ -25,8 +25,8 @@ class CommandRamp:
     ============ ==============================================================================================
     way          how the command goes
     ============ ==============================================================================================
-    "each"       each axis at its own limit, so that steering stays quick while the speed still builds up
-    "straight"   all the straight way to the target, by one share: the direction of motion does not swerve
+    "each"       each axis at its own limit, so steering stays quick while the speed still increases
+    "straight"   all axes by the same share, straight to the target: the direction of motion does not swerve
     `Sides`      each side at its own limit: a side whose stick rests is not moved by the other
     `Arcs`       the speed ahead at its limit, and the steered wheels towards the arc that is wanted as fast as they
                  steer: they follow the stick whatever the throttle does, at a stand too
@@ -100,7 +100,7 @@ class CommandRamp:
         way = self._way if way is None or self._way == "straight" else way
         average = self._average
         if self._short and way == "each":
-            # The same as below, by the shortest way: what most robots do at every tick.
+            # The same as below, but faster: for most robots at every tick.
             wanted = _plain_step(previous, target, dt, limits)
             return wanted if wanted == target or self._fits(wanted) else self._around(previous, target, wanted, dt)
         if previous == target and (average is None or average.rests_at(target)):
@@ -147,10 +147,10 @@ class CommandRamp:
             if before != speed:
                 up, down = self._axes[axis]
                 moved[axis] = rate_limited(before, speed, dt, up, down)
-        return tuple.__new__(VelocityCommand, moved)  # as VelocityCommand(*moved) does, by the shortest way
+        return tuple.__new__(VelocityCommand, moved)  # as VelocityCommand(*moved) does, but faster
 
     def _sides(self, previous: VelocityCommand, target: VelocityCommand, dt: float, sides: Sides) -> VelocityCommand:
-        """Let each side follow the limits of the speed; both wait where the robot would begin to turn too fast."""
+        """Let each side follow the speed limits; both wait if the robot would turn too fast."""
         (up, down), (turn_up, turn_down) = self._axes[0], self._axes[3]
         old, new = sides.of(previous), sides.of(target)
         stepped = tuple(rate_limited(a, b, dt, up, down) for a, b in zip(old, new, strict=True))
@@ -250,7 +250,7 @@ class CommandRamp:
     def _around(
         self, previous: VelocityCommand, target: VelocityCommand, wanted: VelocityCommand, dt: float
     ) -> VelocityCommand:
-        """Find another step where the one that is wanted does not fit."""
+        """Find another step if the intended one exceeds the vehicle."""
         fits = self._fits
         leaving = VelocityCommand(
             *(new if abs(new) < abs(old) else old for old, new in zip(previous, wanted, strict=True))
@@ -267,7 +267,7 @@ class CommandRamp:
         return self._one_share(previous, STANDSTILL, dt)
 
     def _one_share(self, previous: VelocityCommand, aim: VelocityCommand, dt: float) -> VelocityCommand:
-        """Go the straight way to an aim, all axes by the one share that keeps every limit."""
+        """Move straight towards a target, all axes by the largest share that keeps every limit."""
         share = 1.0
         for old, new, (up, down) in zip(previous, aim, self._axes, strict=True):
             if old != new:
@@ -276,7 +276,7 @@ class CommandRamp:
         return aim if share >= 1.0 else _between(previous, aim, share)
 
     def _seconds_left(self, start: VelocityCommand, target: VelocityCommand) -> float:
-        """Return how long the axis that needs longest needs to its target."""
+        """Return the longest time that any axis needs to its target."""
         return max(abs(b - a) / up for a, b, (up, _) in zip(start, target, self._axes, strict=True))
 
 
@@ -390,7 +390,7 @@ def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, l
         vz if vz == to_vz else approach(vz, to_vz, limits.vertical_acceleration * dt),
         yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
     )
-    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
+    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
 
 
 def _arc_of(velocity: VelocityCommand) -> tuple[float, float] | None:
@@ -407,7 +407,7 @@ def _on_line(start: tuple[float, float], end: tuple[float, float], share: float)
 def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:
     (a, b, c, d), (e, f, g, h) = start, end
     axes = (a + share * (e - a), b + share * (f - b), c + share * (g - c), d + share * (h - d))
-    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
+    return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
 
 
 def _largest(fits: Callable[[float], bool], most: float) -> float:

@@ -1,4 +1,4 @@
-"""Who drives: the first in rank, unless it was given to somebody below, and taken back as soon as a hand is moved.
+"""Who drives: the first in rank, unless the robot was given to a lower driver; moving a stick takes it back.
 
 ========== ==================================================================================================
 what       when
@@ -27,12 +27,12 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 def _is_seen(one: StickDriver) -> bool:
-    """Return whether the sticks of somebody are known as they are now, however weak the link is."""
+    """Return whether the present positions of a driver's sticks are known, even over a weak link."""
     return not any(fault.code in LINK_CODES and fault.code not in _STILL_SEEN for fault in one.faults)
 
 
 def _is_lost(one: StickDriver | VelocityDriver) -> bool:
-    """Return whether somebody is not heard any more; a single bad frame is no such."""
+    """Return whether a driver is not heard any more; a single bad frame does not count."""
     return any(fault.code in LINK_CODES for fault in one.faults)
 
 
@@ -48,8 +48,8 @@ class Ranks:
     Attributes:
         first: the first in rank. all: every one, by falling rank.
         current: who drives, or would. hand: whose controls count: the same, or the first in rank where a script drives.
-        changed: who drives has changed with this tick.
-        notices: why something was not given, and whose frames do not come.
+        changed: the driver has changed in this tick.
+        notices: why the robot was not handed over, and whose frames are missing.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -80,12 +80,12 @@ class Ranks:
             driver.hear(others.get(driver.name), now)
 
     def forget(self) -> None:
-        """Forget how old everything is."""
+        """Forget all ages."""
         for driver in self.all:
             driver.forget()
 
     def disable(self) -> None:
-        """Switch off what was switched on to enable: after a stop it is to be pressed again."""
+        """Clear the enabling switches: after a stop they must be pressed again."""
         for driver in self.all:
             if isinstance(driver, StickDriver) and driver.enabling is not None:
                 driver.enabling.stop()
@@ -100,7 +100,7 @@ class Ranks:
 
     @property
     def faults(self) -> tuple[Reason, ...]:
-        """What is wrong with the frames of those who must be heard."""
+        """The faults in the frames of drivers who must be heard."""
         current, first = self.current, self.first
         if self._came_on is not None:
             return (*first.faults, self._jammed(self._came_on))
@@ -129,13 +129,13 @@ class Ranks:
 
     @property
     def share(self) -> float:
-        """What the speed level, and the rank of who drives, leave of all speeds, 0…1."""
+        """The share of all speeds from the speed level and the driver's rank, 0…1."""
         level, lower = self.hand.selection.setting.level, self.current.lower
         return level if lower is None else level * lower.share
 
     @property
     def demand(self) -> VelocityCommand:
-        """What the one who drives asks for."""
+        """The demand of the present driver."""
         current = self.current
         return (
             current.demand
@@ -196,14 +196,14 @@ class Ranks:
                 self._released[one.name] = True
 
     def forget_releases(self) -> None:
-        """Want everybody's hold-to-run seen released once more: the robot is being stopped."""
+        """Require a new release of every hold-to-run: the robot is being stopped."""
         self._released.clear()
         for one in self.all:
             if isinstance(one, StickDriver):
                 one.hold_seen_off = False
 
     def _taken(self) -> StickDriver | None:
-        """Return the highest in rank who takes over with this tick."""
+        """Return the driver of the highest rank who takes over in this tick."""
         key = self._plan.guard.takes_over
         rank = self.all.index(self.current)
         for one in self._able:
@@ -220,7 +220,7 @@ class Ranks:
         return None
 
     def _given(self) -> StickDriver | VelocityDriver | None:
-        """Return the one who is given the robot with this tick."""
+        """Return the driver who is given the robot in this tick."""
         first = self.first
         for one in self._below:
             lower = one.lower
@@ -241,7 +241,7 @@ class Ranks:
         return None
 
     def _not_given(self, one: StickDriver | VelocityDriver) -> list[str]:
-        """List why somebody cannot be given the robot."""
+        """List why a driver cannot be given the robot."""
         if one.held is None:
             return ["nothing was heard from there yet"]
         why = [fault.text for fault in one.faults]
@@ -265,11 +265,11 @@ class Ranks:
 
     @staticmethod
     def _permit(one: StickDriver | VelocityDriver) -> str | None:
-        """Return the control of the first in rank that somebody may only drive with."""
+        """Return the permit of a driver: a control of the first in rank."""
         return None if one.lower is None else one.lower.permit
 
     def _may(self, one: StickDriver | VelocityDriver) -> bool:
-        """Return whether somebody needs no permit, or has it."""
+        """Return whether a driver needs no permit, or has it."""
         permit = self._permit(one)
         return permit is None or self.first.on(permit)
 
@@ -283,7 +283,7 @@ class Ranks:
         )
 
     def say(self) -> dict[str, Hand]:
-        """Describe how everybody's hands are."""
+        """Describe the state of every driver's controls."""
         return {
             one.name: Hand(one.frame, one.fresh, one.reader.positions, one.held)
             for one in self.all

@@ -1,4 +1,4 @@
-"""What is chosen at this moment: the switches, and what they choose: mode, rates, speed level, trims."""
+"""The present selection: the switches, and the mode, rates, speed level and trims that they select."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tenuto.switches.base import SwitchPlan
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SelectionPlan:
-    """Everything that can be chosen while the robot is driven.
+    """The settings of everything that can be selected during a drive.
 
     Attributes:
         switches: all that are read.
@@ -43,7 +43,7 @@ NOTHING_TO_CHOOSE = SelectionPlan()
 
 
 class Chosen(NamedTuple):
-    """What is chosen, for people and for logs.
+    """The present selection, for people and for logs.
 
     Attributes:
         mode: its name; empty where a profile has none.
@@ -66,7 +66,7 @@ class Chosen(NamedTuple):
 
 
 class Selection:
-    """The choices under way.
+    """The state of the selections.
 
     Attributes:
         switches: by name. moved: one of them changed with this step. still: there is nothing to choose by.
@@ -84,7 +84,7 @@ class Selection:
         self.mode = self._modes[self._mode.now]
         if self.mode.rates is not None:
             self._rates.now = self.mode.rates
-        # Most profiles choose nothing: then a step is nothing.
+        # Most profiles select nothing: then a step has no effect.
         self._knobs = any(trim.knob for trim in plan.trims)
         self.still = not plan.switches and not self._knobs
         self._seen = self.moved = False
@@ -140,7 +140,7 @@ class Selection:
         )
 
     def _take_heading(self, positions: Mapping[str, float]) -> None:
-        """Call the heading of now the field's forward, where that was pressed."""
+        """Set the present heading as the field's forward, if its button was pressed."""
         heading, zero = self._plan.heading, self._plan.heading_zero
         if heading is not None and zero is not None and self.switches[zero].pressed:
             self._heading_zero = positions[heading] * math.pi

@@ -1,4 +1,4 @@
-"""How far a robot goes to a stop, over all velocities that can be driven; and what happens after the last frame."""
+"""The stopping distance over all velocities that can be driven, and the stages after the last frame."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _DIRECTIONS, _FINER = 720, 40
 
 
 class Stage(NamedTuple):
-    """One stage of a lost link, from whatever can be driven.
+    """One stage of a link loss, over all velocities that can be driven.
 
     Attributes:
         what: in plain words. seconds: how long it lasts at most; infinite for what has no end of its own.
@@ -39,7 +39,7 @@ class Stage(NamedTuple):
 
 
 class Stop(NamedTuple):
-    """The longest stop of all that can be driven.
+    """The longest stop over all velocities that can be driven.
 
     Attributes:
         seconds: until standstill, at most. metres: along the ground, at most. ground: the fastest along it, m/s.
@@ -51,7 +51,7 @@ class Stop(NamedTuple):
 
 
 def least_braking(plan: Plan) -> Braking:
-    """Return what can be relied on in every mode, in a change of the mode, and in a stop."""
+    """Return the decelerations that hold in every mode, in a change of the mode, and in a stop."""
     guard, modes = plan.guard, [mode.limits.axes for mode in plan.modes]
     return Braking(
         min(guard.stop_deceleration, *(axes[0][1] for axes in modes)),
@@ -71,7 +71,7 @@ def stop_seconds(velocity: VelocityCommand, guard: GuardSettings) -> float:
 
 
 def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop:
-    """Return what no stop exceeds, over all velocities that can be driven in any mode.
+    """Return a bound of every stop, over all velocities that can be driven in any mode.
 
     Along the ground it is v·t + v·T/2 m, with T s until the axis that needs longest is at rest: a turn that takes
     longer than the speed makes the way longer too. The fastest along the ground, the fastest turn and the fastest climb
@@ -105,7 +105,7 @@ def braking_for(plan: Plan, metres: float) -> Braking:
 
 
 def reaction(plan: Plan) -> float:
-    """Return for how long the last command holds once the link is lost, at most, s."""
+    """Return the longest time that the last command is held after a link loss, s."""
     # Each time is over at the tick after it.
     guard = plan.guard
     return guard.link_timeout + plan.period + (guard.grace + plan.period if guard.grace else 0.0)
@@ -211,7 +211,7 @@ def fastest(plan: Plan) -> float:
 
 
 def link_loss_stages(plan: Plan) -> list[Stage]:
-    """List the stages from the last frame that was heard to the end, from the velocity that goes furthest."""
+    """List the stages from the last frame to the end, for the velocity with the longest distance."""
     guard = plan.guard
     # Each is noticed by the tick after its time is over.
     noticed = guard.link_timeout + plan.period
@@ -240,7 +240,7 @@ def link_loss_stages(plan: Plan) -> list[Stage]:
 
 
 def silent_far_end_stages(plan: Plan) -> list[Stage]:
-    """List what follows where a far end falls silent that ``guard.needs`` wants to answer; nothing where none does."""
+    """List the stages after the silence of a far end that ``guard.needs`` requires; empty if there is none."""
     answers = plan.guard.needs.answers
     if math.isinf(answers):
         return []
@@ -248,7 +248,7 @@ def silent_far_end_stages(plan: Plan) -> list[Stage]:
 
 
 def far_end_stages(plan: Plan) -> list[Stage]:
-    """List what follows where the program, or its line to the robot, dies at full speed."""
+    """List the stages after the program, or its line to the robot, fails at full speed."""
     valid = plan.guard.command_timeout
     follows = worst_stop(plan, valid, ramps=False).metres
     return [

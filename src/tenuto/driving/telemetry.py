@@ -1,4 +1,4 @@
-"""Telemetry: what a far end says of itself, an autopilot, a firmware or a robot elsewhere."""
+"""Telemetry: the report of a far end, which is an autopilot, a firmware or a remote robot."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _NOT_SAID: Mapping[str, float] = {}
 
 
 class Telemetry(NamedTuple):
-    """What one far end said last. What it does not say is missing: None, NaN or empty.
+    """The newest report of one far end. A missing value is None, NaN or empty.
 
     Attributes:
         time: when the newest of it was heard, s on the clock of the ticks; −inf before the first.
@@ -55,14 +55,14 @@ class Telemetry(NamedTuple):
     bears: float = math.nan
 
     def number(self, name: str) -> float:
-        """Return a number by its name, ``voltage`` or ``distances.front``; NaN where it was not said."""
+        """Return a number by its name, ``voltage`` or ``distances.front``; NaN if it was not reported."""
         what, _, one = name.partition(".")
         value = getattr(self, what) if what in _NUMBERS else math.nan
         found = value.get(one, math.nan) if isinstance(value, Mapping) else value
         return float(found) if isinstance(found, (int, float)) else math.nan
 
     def age(self, now: float) -> float:
-        """Return how long it has said nothing, s; ``now`` in s."""
+        """Return how long it has been silent, s; ``now`` in s."""
         return now - self.time
 
     def in_words(self, now: float) -> str:

@@ -1,6 +1,6 @@
-"""A tick: what every stage of the pipeline made of its input at one moment, kept.
+"""A tick: the output of every stage of the pipeline at one moment.
 
-The live view, the log, the figures and the answer to "why does it not move?" are readings of ticks.
+The live view, the log, the figures and the answer to "why does it not move?" are made from ticks.
 """
 
 from __future__ import annotations

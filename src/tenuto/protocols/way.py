@@ -30,7 +30,7 @@ class Way:
         self._took: deque[float] = deque(maxlen=_ANSWERS)
 
     def sent(self, counter: int, now: float) -> None:
-        """Take note of a command; ``now`` in s."""
+        """Record a command; ``now`` in s."""
         self._sent += 1
         self._by_counter[counter] = (self._sent, now)
         while len(self._by_counter) > _MOST:

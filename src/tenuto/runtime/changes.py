@@ -1,4 +1,4 @@
-"""A profile's file that is watched while its robot is driven: a change is read and checked outside the loop."""
+"""Watches a profile's file during a drive: a change is read and checked outside the loop."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tenuto.driving.plan import Plan, Planned
 if TYPE_CHECKING:
     from tenuto.profile import Profile
 
-# A file that is still being written has changed again by the next look, s.
+# A file that is still being written changes again within this interval, s.
 _LOOK_EVERY = 0.1
 
 
@@ -48,7 +48,7 @@ class WatchedProfile(Closing):
         self._end = clock.every(_LOOK_EVERY, self._look, "watched profile")
 
     def __call__(self) -> Plan | str | None:
-        """Return a changed plan, or say why a change cannot be taken; None when nothing has changed."""
+        """Return a changed plan, or why a change is refused; None if nothing has changed."""
         try:
             return self._found.get_nowait()
         except Empty:
@@ -80,11 +80,11 @@ class WatchedProfile(Closing):
             return "; ".join(str(problem) for problem in error.findings)
         except (TenutoError, ValueError) as error:
             return str(error)
-        except Exception as error:  # whatever a file can do to a parser: the robot is driven on by the old one
+        except Exception as error:  # whatever the file contains: the robot is driven on with the old profile
             return f"{self._path}: cannot be read: {error!r}"
 
     def close(self) -> None:
-        """Watch no more."""
+        """Stop watching."""
         self._end()
 
     def __enter__(self) -> Self:

@@ -1,4 +1,4 @@
-"""What another thread may ask of a drive while it runs: an emergency stop, a reset, the end."""
+"""Requests of another thread to a running drive: an emergency stop, a reset, the end."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class DriveHandle:
         tenuto.drive("medlar.toml", "gamepad", ["serial:/dev/ttyACM0"], handle=handle)
 
     Requests are carried out in the next tick, in their order; a request before the start of the drive is carried out in
-    is done with its first tick.
+    its first tick.
 
     Attributes:
         ended: why the drive is to end, once that was asked for and the loop has seen it.

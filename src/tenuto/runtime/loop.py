@@ -1,4 +1,4 @@
-"""The loop: at each tick ask the source, step the pipeline, tell the sinks. And always end with a stop."""
+"""The loop: at each tick poll the source, step the pipeline, write to the sinks. It always ends with a stop."""
 
 from __future__ import annotations
 
@@ -75,11 +75,11 @@ def drive(
 ) -> DriveReport:
     """Drive until the source ends, Ctrl-C or SIGTERM arrives, something fails, or ``on_tick`` ends it.
 
-    Whatever ends the drive, the robot is brought down at the profile's stopping deceleration, and the
+    Whatever ends the drive, the robot is stopped at the profile's stopping deceleration, and the
     last thing that every sink gets is a stop. A second Ctrl-C does not wait for the ramp; a third breaks
     into whatever hangs.
 
-    A sink that takes nothing for longer than a command is valid is a fault, until it does again. One that fails ends
+    A sink that accepts nothing for longer than a command is valid is a fault, until it does again. A failure ends
     the drive; a log that fails does so unless ``guard.on_log_failure`` is "go on".
 
     Args:
@@ -101,7 +101,7 @@ def drive(
         How it went.
 
     Raises:
-        SourceError: a source has not the controls that the profile reads.
+        SourceError: a source lacks controls that the profile reads.
         Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
     """
     return _Drive(
@@ -110,7 +110,7 @@ def drive(
 
 
 class _Drive:
-    """One drive under way."""
+    """The state of one drive."""
 
     def __init__(
         self,
@@ -160,7 +160,7 @@ class _Drive:
         return self.report
 
     def _join(self, plan: Plan) -> None:
-        """Let every source know what it drives."""
+        """Tell every source about the drive."""
         for name, source in {"": self.source, **self.others}.items():
             source.join(plan, name, self.handle)
         for sink in self.sinks:
@@ -181,7 +181,7 @@ class _Drive:
                 start, number = now, 0
                 continue
             number += 1
-            # The next one that is due, or was due a moment ago; never a second one at the moment of this one.
+            # The next tick that is due, or was due a moment ago; never a second one at the same time.
             due = max(int((self.clock.now() - start) / period), int((now - start) / period + 1e-6) + 1)
             if due > number:
                 self.report.skipped_ticks += due - number
@@ -227,7 +227,7 @@ class _Drive:
         return tick
 
     def _noted(self) -> list[str]:
-        """Return what is to be noted with this tick."""
+        """Return the notes of this tick."""
         note = self.notes() if self.notes is not None else None
         return [*self.handle.noted(), *([note] if note is not None else [])]
 

@@ -35,7 +35,7 @@ class Speeds:
             share * up * (self.up if up >= 0.0 else self.down),
             share * turn * self.turn,
         )
-        return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, by the shortest way
+        return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
 
     def along(self, velocity: VelocityCommand) -> tuple[float, float, float, float]:
         """Return the speeds that count for the way a velocity points, of vx, vy, vz and yaw rate."""

@@ -90,7 +90,7 @@ class Differential(Chassis):
         parts = (Part("left", 0.0, half), Part("right", 0.0, -half))
         return Drawing(parts, front=2.4 * half, radius=self.wheel_radius)
 
-    # The same as in the base, by the shortest way: this is the chassis of most robots, and is asked at every tick.
+    # The same as in the base, but faster: this is the chassis of most robots, and is asked at every tick.
     def fits(self, command: VelocityCommand) -> bool:
         """Return whether no wheel has to turn faster than it can."""
         vx, vy, vz, yaw_rate = command

@@ -137,7 +137,7 @@ class SteeredWheels(Chassis):
         )
 
     def _told(self, vx: float, vy: float, yaw_rate: float) -> dict[str, float]:
-        """Return `inverse` for plain floats, by the shortest way."""
+        """Return `inverse` for plain floats, but faster."""
         found: dict[str, float] = {}
         radius = self.wheel_radius
         for angle, rolls, x, y in self._names:

@@ -215,7 +215,7 @@ class Thrusters(Chassis):
         return Sides(lever / -right.y, lever / left.y)
 
     def fits(self, command: VelocityCommand) -> bool:
-        """Tell the same as in the base, by the shortest way: the ramp asks this many times a tick."""
+        """Tell the same as in the base, but faster: the ramp asks this many times a tick."""
         vx, vy, vz, yaw_rate = command
         a, b, c, d = self._surely
         if a * abs(vx) + b * abs(vy) + c * abs(vz) + d * abs(yaw_rate) <= 1.0:
@@ -234,7 +234,7 @@ class Thrusters(Chassis):
         return all(-slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._never)
 
     def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
-        """Return the same as in the base, by the shortest way: the facets of what it can do tell the share."""
+        """Return the same as in the base, but faster: the facets of what it can do tell the share."""
         if self.fits(command):
             return command, 1.0
         possible = VelocityCommand(*self.possible(*command))
