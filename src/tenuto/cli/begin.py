@@ -31,8 +31,9 @@ from tenuto.cli.begin_steps import (
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import results
 from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, style_roles
+from tenuto.cli.menus import Pages, confirmed
 from tenuto.cli.signals import ctrl_c
-from tenuto.cli.watch import watch_pages
+from tenuto.cli.watch import asked_pages, watch_pages
 from tenuto.files import MOST_TOML, read_text
 from tenuto.profile.beginning import begun_for, chassis_in
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
@@ -72,7 +73,7 @@ def begin(
     drive: Annotated[bool | None, typer.Option(help="Drive at the end.")] = None,
     wait: Annotated[float, typer.Option(min=1.0, help="Seconds to wait for each gesture.")] = 30.0,
     page: Annotated[
-        str | None, typer.Option(help="Ask for sticks on a page too: its port, such as 8600 or 8600,lan=true.")
+        str | None, typer.Option(help="Ask on a page too: its port, such as 8600 or 8600,lan=true.")
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Use the options and defaults, ask nothing, and write.")] = False,
 ) -> None:
@@ -98,32 +99,48 @@ def begin(
         raise typer.BadParameter("name the device to measure with --source, without --from", param_hint="--calibrate")
     if not new and (said_too := [name for name, one in (("vehicle", vehicle), ("style", style), ("to", to)) if one]):
         raise typer.BadParameter(f"{profile} exists and sets this itself: edit it", param_hint=f"--{said_too[0]}")
-    answers = _begun(kept) if new else Answers()
-    if source is not None or not new:
-        answers.source = source or ""  # that of the profile
-    elif talks and recording is None and not answers.vehicle:
-        answers.source = ask_device()
-    if new:
-        answers.vehicle = vehicle or answers.vehicle or (ask_vehicle() if talks else "motors")
-        usual = VEHICLES.all[answers.vehicle].beginning
-        chosen = style or answers.style or (ask_style(answers.vehicle) if talks else usual.style if usual else "")
-        answers.style = chosen_style(answers.vehicle, chosen)
-        answers.sink = checked_sink(answers.vehicle, to) if to else answers.sink
-        _keep(kept, answers)
-    said = control or []
-    infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks, page)
-    if new and talks and not answers.sink:
-        answers.sink = ask_sink(answers.vehicle)
-        _keep(kept, answers)
-    _write(profile, answers, infos, reverse or [], new=new, ask=not yes)
-    kept.unlink(missing_ok=True)
-    real = recording is None and answers.source != ""
-    if calibrate or (calibrate is None and talks and real and typer.confirm("Measure the sticks now (40 s)?", True)):
-        measure_sticks(profile, answers.source)
+    with ExitStack() as stack:
+        pages = asked_pages(stack, page)
+        answers = _answers(profile, kept, source if new else source or "", recording, vehicle, style, to, talks, pages)
+        said = control or []
+        infos = _sticks(profile, answers, said, kept, recording, enable, wait, talks, pages)
+        if new and talks and not answers.sink:
+            answers.sink = ask_sink(answers.vehicle, pages)
+            _keep(kept, answers)
+        _write(profile, answers, infos, reverse or [], pages, new=new, ask=not yes)
+        kept.unlink(missing_ok=True)
+        real = recording is None and answers.source != ""
+        if calibrate is None:
+            calibrate = talks and real and confirmed("Measure the sticks now (40 s)?", pages)
+    if calibrate:
+        measure_sticks(profile, answers.source, page)
     turn_motors(profile, reverse or [], swap, ask=motors if motors is not None else talks and new)
     _next(profile, new)
     if drive or (drive is None and talks and new and real and typer.confirm("Drive now, slowly?", True)):
         first_drive(profile)
+
+
+def _answers(
+    profile: Path, kept: Path, source: str | None, recording: Path | None, vehicle: str | None, style: str | None,
+    to: str | None, talks: bool, pages: Pages,
+) -> Answers:  # fmt: skip
+    """Ask for the device, the vehicle and the style, as far as options or an interrupted run do not answer."""
+    new = not profile.exists()
+    answers = _begun(kept) if new else Answers()
+    if source is not None:
+        answers.source = source  # that of the profile if it is empty
+    elif talks and recording is None and not answers.vehicle:
+        answers.source = ask_device(pages)
+    if new:
+        answers.vehicle = vehicle or answers.vehicle or (ask_vehicle(pages) if talks else "motors")
+        usual = VEHICLES.all[answers.vehicle].beginning
+        chosen = (
+            style or answers.style or (ask_style(answers.vehicle, pages) if talks else usual.style if usual else "")
+        )
+        answers.style = chosen_style(answers.vehicle, chosen)
+        answers.sink = checked_sink(answers.vehicle, to) if to else answers.sink
+        _keep(kept, answers)
+    return answers
 
 
 def _check(vehicle: str | None, enable: str | None) -> None:
@@ -161,7 +178,7 @@ def _keep(kept: Path, answers: Answers) -> None:
 
 def _sticks(
     profile: Path, answers: Answers, said: list[str], kept: Path, recording: Path | None, enable: str | None,
-    wait: float, talks: bool, page: str | None,
+    wait: float, talks: bool, pages: Pages,
 ) -> tuple[ControlInfo, ...]:  # fmt: skip
     """Ask for the sticks, what enables, what stops; return the controls of the device."""
     import tenuto
@@ -185,7 +202,7 @@ def _sticks(
             opened = stack.enter_context(open_source(what, clock=the_clock.get()))
             infos = opened.controls()
         answers.meant |= _said(said, infos, (*roles, HOLD, SWITCH, STOP, PACE))
-        pages = watch_pages(stack, opened, page)
+        pages = (*watch_pages(stack, opened, None), *pages)
         results.print(Text.assemble((opened.name, "bold"), ": release everything."))
         asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None, pages=pages)
         asker.know(answers.meant)
@@ -258,8 +275,9 @@ def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
 
 
 def _write(
-    profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], reverse: list[str], *, new: bool, ask: bool
-) -> None:
+    profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], reverse: list[str], pages: Pages, *, new: bool,
+    ask: bool,
+) -> None:  # fmt: skip
     """Write the profile, once it is one."""
     import tenuto
     from tenuto.calibration.store import write_atomically
@@ -271,7 +289,7 @@ def _write(
     document = opened_document(profile, answers.vehicle)
     text = text_of(document, profile.stem if new else "", answers, infos, keys)
     check_reverse(tenuto.parse_profile(text, str(profile)), reverse)  # both raise before anything is written
-    if ask and (not sys.stdin.isatty() or not typer.confirm(f"Write {profile}?", True)):
+    if ask and (not sys.stdin.isatty() or not confirmed(f"Write {profile}?", pages)):
         results.print("Nothing was written; use --yes to write without asking.")
         raise typer.Exit(1)
     try:

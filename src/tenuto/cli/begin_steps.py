@@ -7,15 +7,15 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import fields
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import typer
-from rich.table import Table
 
 from tenuto.basics.errors import SinkError
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import problems, results
 from tenuto.cli.gestures import style_roles
+from tenuto.cli.menus import Choice, Pages, choose
 from tenuto.kinds.options import Role, about
 from tenuto.kinds.texts import read_text
 from tenuto.profile.beginning import begun_for, chassis_in, text_begun_for
@@ -29,47 +29,13 @@ from tenuto.vehicles.base import VEHICLES
 # A stick that is moved by this share of its travel is meant; for so long somebody is waited for, s.
 _MOVED, _PATIENCE = 0.3, 15.0
 _IN_THE_LINE = 'name the motors in its line, such as line = "{left_wheel.share:.3f} {right_wheel.share:.3f}"'
-# So many pictures stand abreast.
-_ABREAST = 3
-
-
-class Choice(NamedTuple):
-    """One line of a menu: what it stands for, in words, and its picture, three lines."""
-
-    key: str
-    words: str
-    picture: tuple[str, ...] = ()
-
-
-def choose(title: str, choices: Sequence[Choice]) -> str:
-    """Let a person choose by number; the first if nothing is said."""
-    results.print(title, style="bold")
-    grid = Table.grid(padding=(0, 2))
-    if any(one.picture for one in choices):
-        # As many abreast as a terminal of 80 characters has room for: all of them on one screen.
-        cells = ["\n".join((f"{number:2} {one.key}", *(f"   {line}" for line in one.picture)))
-                 for number, one in enumerate(choices, 1)]  # fmt: skip
-        for first in range(0, len(cells), _ABREAST):
-            grid.add_row(*cells[first : first + _ABREAST])
-    else:
-        for number, one in enumerate(choices, 1):
-            grid.add_row(f"{number:2}", f"{one.key}: {one.words}")
-    results.print(grid)
-    while True:
-        said = typer.prompt("Number", default="1")
-        if said.isdigit() and 1 <= int(said) <= len(choices):
-            return choices[int(said) - 1].key
-        keys = [one.key for one in choices]
-        if said in keys:
-            return str(said)
-        problems.print(f"expected a number from 1 to {len(choices)}", style="yellow")
 
 
 def _first_line(what: type) -> str:
     return (what.__doc__ or "").splitlines()[0].rstrip(".")
 
 
-def ask_device() -> str:
+def ask_device(pages: Pages = ()) -> str:
     """Ask which device it is: the one that is moved, where several are there; or by number."""
     from tenuto.cli.devices import find_devices
 
@@ -81,7 +47,7 @@ def ask_device() -> str:
             return moved
     choices = [Choice(text, device.name) for device in found for text in device.open_as]
     choices.append(Choice("simulated:gamepad", "a simulated pad that moves by itself, to try this"))
-    return choose("Which device do you hold?", choices)
+    return choose("Which device do you hold?", choices, pages)
 
 
 def _moved(pads: Sequence[str]) -> str:
@@ -104,11 +70,11 @@ def _moved(pads: Sequence[str]) -> str:
     return ""
 
 
-def ask_vehicle() -> str:
+def ask_vehicle(pages: Pages = ()) -> str:
     """Ask what robot it is; those without measures come first."""
     kinds = sorted(begun_for(), key=lambda kind: (not VEHICLES.all[kind].in_shares, kind != "motors"))
     choices = [Choice(kind, _first_line(VEHICLES.all[kind]), VEHICLES.all[kind].picture) for kind in kinds]
-    return choose("Which vehicle is it? Up is forward; those with % need no measuring tape.", choices)
+    return choose("Which vehicle is it?", choices, pages, "Up is forward; those with % need no measuring tape.")
 
 
 def styles_for(vehicle: str) -> list[str]:
@@ -131,12 +97,12 @@ def styles_for(vehicle: str) -> list[str]:
     return sorted(able, key=lambda kind: kind != usual)
 
 
-def ask_style(vehicle: str) -> str:
+def ask_style(vehicle: str, pages: Pages = ()) -> str:
     """Ask how it is steered, where there is a choice."""
     able = styles_for(vehicle)
     if len(able) == 1:
         return able[0]
-    return choose("How do you steer it?", [Choice(kind, _first_line(STYLES.all[kind])) for kind in able])
+    return choose("How do you steer it?", [Choice(kind, _first_line(STYLES.all[kind])) for kind in able], pages)
 
 
 def chosen_style(vehicle: str, style: str) -> str:
@@ -159,16 +125,16 @@ def checked_sink(vehicle: str, sink: str) -> str:
     return sink
 
 
-def ask_sink(vehicle: str) -> str:
+def ask_sink(vehicle: str, pages: Pages = ()) -> str:
     """Ask where the commands of a vehicle go, until it is a sink that it can have."""
     while True:
         try:
-            return checked_sink(vehicle, _asked_sink())
+            return checked_sink(vehicle, _asked_sink(pages))
         except typer.BadParameter as error:
             problems.print(error.message, style="yellow", soft_wrap=True)
 
 
-def _asked_sink() -> str:
+def _asked_sink(pages: Pages) -> str:
     from serial.tools.list_ports import comports
 
     choices = [Choice("simulated", "a simulated robot, to try it")]
@@ -176,16 +142,16 @@ def _asked_sink() -> str:
         what = f", {port.description}" if port.description != "n/a" else ""
         choices.append(Choice(f"serial:{port.device}", f"a line to your firmware{what}"))
     choices.append(Choice("another", "an autopilot, a servo bus, a remote robot: see tenuto drive --help"))
-    found = choose("Where do commands go?", choices)
+    found = choose("Where do commands go?", choices, pages)
     return str(typer.prompt("Sink, such as sbus:/dev/ttyAMA0")) if found == "another" else found
 
 
-def measure_sticks(profile: Path, source: str) -> None:
+def measure_sticks(profile: Path, source: str, page: str | None) -> None:
     """Calibrate the device, and keep what was measured beside the profile."""
     from tenuto.cli.calibrate import calibrate
 
     try:
-        calibrate(source, out=profile.with_suffix(".calibration.toml"))
+        calibrate(source, out=profile.with_suffix(".calibration.toml"), page=page)
     except typer.Exit:
         results.print(f"The profile works without it. Later: tenuto calibrate {source}", soft_wrap=True)
 

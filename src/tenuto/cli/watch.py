@@ -285,15 +285,20 @@ def watch_pages(stack: ExitStack, source: Source, page: str | None) -> list[Page
 
     found = [source.server] if isinstance(source, PageSource) else []
     say_of_pages([source])
-    if page is not None:
-        from tenuto.sinks import open_sink
-        from tenuto.sinks.page import PageSink
+    return [*found, *asked_pages(stack, page)]
 
-        sink = stack.enter_context(open_sink(f"page:{page}"))
-        assert isinstance(sink, PageSink)
-        say_of_pages([sink])
-        found.append(sink.server)
-    return found
+
+def asked_pages(stack: ExitStack, page: str | None) -> list[PageServer]:
+    """Open the page that was asked for, and return it; none if none was."""
+    from tenuto.sinks import open_sink
+    from tenuto.sinks.page import PageSink
+
+    if page is None:
+        return []
+    sink = stack.enter_context(open_sink(f"page:{page}"))
+    assert isinstance(sink, PageSink)
+    say_of_pages([sink])
+    return [sink.server]
 
 
 def show_on(pages: Sequence[PageServer], view: Watch, more: Mapping[str, object] | None = None) -> None:

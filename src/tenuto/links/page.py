@@ -76,6 +76,7 @@ class PageServer(Closing):
         title, origin: the robot's name, and where commands come from and go to, for the page's head.
         file: of the profile, in which settings that are tried on the page are saved; empty where there is none.
         watched: what a source sends, where nothing is driven: see ``tenuto watch``.
+        chosen: the newest answer to a question in `watched`; whoever takes it empties it.
         asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
     """
 
@@ -102,6 +103,7 @@ class PageServer(Closing):
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
         self.watched: dict[str, Any] | None = None
+        self.chosen = ""
         self.said: Callable[[str], None] = lambda text: None
         self.title = self.origin = self.file = self._driver = ""
         self.url = self.code = self.fingerprint = ""
@@ -208,6 +210,8 @@ class PageServer(Closing):
             self._take(at, said)
         elif said.kind == "said":
             self.said(said.why)
+        elif said.kind == "choice":
+            self.chosen = said.why
         elif self.asks is None:
             return
         elif said.kind == "emergency":

@@ -127,6 +127,8 @@ class Hub:
             client.tell({"type": "refused", "text": "this page may only watch"})
         elif ask.type == "emergency":
             self._to_loop({"kind": "emergency", "client": client.id, "name": client.name, "why": ask.text})
+        elif ask.type == "choice":
+            self._to_loop({"kind": "choice", "client": client.id, "name": client.name, "why": ask.text})
         elif ask.type == "mark":
             self._to_loop({"kind": "mark", "client": client.id, "name": client.name, "why": ask.text})
         elif client is not self.driver and (self._has_seat or ask.type != "reset"):

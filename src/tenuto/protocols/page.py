@@ -75,14 +75,15 @@ class PageAsk(BaseModel):
 
     Attributes:
         type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" asks what
-            would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log.
-        to: whom to. text: a name that the page shall have; a control; a robot.
+            would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log. "choice"
+            answers a question.
+        to: whom to. text: a name that the page shall have; a control; a robot; an answer.
         numbers: settings of a control. time: of the log, s.
     """
 
     model_config = _CONFIG
 
-    type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "name", "curve", "save", "at"]
+    type: Literal["take", "let_go", "give", "emergency", "reset", "mark", "choice", "name", "curve", "save", "at"]
     to: _Client | Literal[""] = ""
     text: _Text = ""
     numbers: dict[_Name, _Position] = Field(default={}, max_length=4)
@@ -99,7 +100,7 @@ class FromServer(BaseModel):
 
     model_config = _CONFIG
 
-    kind: Literal["frame", "gone", "emergency", "reset", "mark", "ready", "failed", "said"]
+    kind: Literal["frame", "gone", "emergency", "reset", "mark", "choice", "ready", "failed", "said"]
     client: str = ""
     name: str = ""
     why: str = ""

@@ -27,7 +27,7 @@ const inputs = new Inputs(
 
 const curves = new Curves(place("curves"), (message) => say(message));
 const robots = new Class(place("class"), (message) => say(message));
-const watch = new Watch(place("watch"));
+const watch = new Watch(place("watch"), (answer) => say({ type: "choice", text: answer }));
 const player = new Player(place("player"), (message) => say(message));
 
 let line = null;
@@ -76,7 +76,8 @@ function hear(message) {
     if (message.watch) {
       document.body.classList.add("watch");
       watch.show(message.watch);
-      view.state(message.watch.good ? "sending" : "silent", message.watch.good ? "driving" : "stopped");
+      if (message.watch.choices) view.state("question", "waiting");
+      else view.state(message.watch.good ? "sending" : "silent", message.watch.good ? "driving" : "stopped");
     }
     if (message.state !== undefined) {
       view.tick(message, who);

@@ -3,12 +3,13 @@
 import { element } from "/static/inputs.js";
 
 export class Watch {
-  constructor(place) {
+  constructor(place, answer) {
     this.place = place;
+    this.answer = answer;
     this.rows = new Map();
   }
 
-  show({ source, link, good, rate, moved, controls, step, prompt, left, done, findings, verdicts }) {
+  show({ source, link, good, rate, moved, controls, step, prompt, left, done, findings, verdicts, choices }) {
     this.place.hidden = false;
     const lead = this.place.querySelector("#lead");
     lead.hidden = !prompt;
@@ -22,9 +23,10 @@ export class Watch {
     if (findings && list.childElementCount !== findings.length) {
       list.replaceChildren(...findings.map((text) => Object.assign(element("li", {}), { textContent: text })));
     }
-    this.place.querySelector("#watched").textContent = `${source}: ${link}, ${Math.round(rate)} frames/s`;
-    this.place.querySelector("#moved").textContent = moved ?? (good ? "move one stick" : "");
-    for (const [name, [raw, low, high, least, most]] of Object.entries(controls)) {
+    this.ask(prompt, choices ?? []);
+    this.place.querySelector("#watched").textContent = source ? `${source}: ${link}, ${Math.round(rate)} frames/s` : "";
+    this.place.querySelector("#moved").textContent = moved ?? (good && source ? "move one stick" : "");
+    for (const [name, [raw, low, high, least, most]] of Object.entries(controls ?? {})) {
       const row = this.rows.get(name) ?? this.make(name);
       row.line.classList.toggle("moved", name === moved);
       row.line.classList.toggle("done", done?.includes(name) ?? false);
@@ -36,6 +38,22 @@ export class Watch {
       row.now.style.left = `${share(raw)}%`;
       row.band.hidden = row.now.hidden = raw === null;
     }
+  }
+
+  // A question with its answers as buttons; the same question leaves them as they are.
+  ask(question, choices) {
+    const box = this.place.querySelector("#choices");
+    const asked = choices.length ? question : "";
+    if (box.dataset.asked === asked) return;
+    box.dataset.asked = asked;
+    box.replaceChildren(...choices.map(([key, words]) => {
+      const button = element("button", { type: "button" });
+      const name = element("b", {});
+      name.textContent = key;
+      button.append(name, words);
+      button.addEventListener("click", () => this.answer(key));
+      return button;
+    }));
   }
 
   make(name) {
