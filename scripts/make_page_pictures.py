@@ -1,16 +1,19 @@
-"""Pictures of the page for the docs: a phone while it drives, a laptop, and a log moment by moment. Needs Chromium."""
+"""Pictures of the page for the docs: a film of a laptop that drives, a phone, and a log. Needs Chromium."""
 
 from __future__ import annotations
 
 import sys
 import threading
 import time
+from io import BytesIO
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from playwright.sync_api import Browser
+from PIL import Image
+from playwright.sync_api import Browser, Page
 
 import tenuto
 from browsers import Fingers, PageDrive, chromium, wait_for
@@ -22,6 +25,8 @@ from tenuto.page.player import Player
 from tenuto.page.server import serve
 from tenuto.page.visitors import LogPage
 
+# The time from one picture of a film to the next, at least, s.
+_FRAME_SECONDS = 0.3
 SCREENSHOTS = Path(__file__).parents[1] / "docs/screenshots"
 
 
@@ -34,20 +39,58 @@ def main() -> None:
 
 
 def _laptop(browser: Browser) -> None:
+    """Film a drive: waiting, held, ahead, to the left, released. Who shows no films shows the turn to the left."""
     with PageDrive(load_profile(shipped("quince.toml")), robot="simulated") as drive:
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         page.goto(drive.url)
         page.locator("#take:visible").click()
         wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
-        page.keyboard.down("Space")
-        wait_for(lambda: drive.state == "driving", "not enabled")
         for key in "+++++":
             page.keyboard.press(key)
+        frames = _filmed(page, 1.2)
+        page.keyboard.down("Space")
+        wait_for(lambda: drive.state == "driving", "not enabled")
+        frames += _filmed(page, 0.8)
         page.keyboard.down("KeyW")
-        time.sleep(4.0)
+        frames += _filmed(page, 3.0)
         page.keyboard.down("KeyA")
-        time.sleep(6.0)
-        page.screenshot(path=str(SCREENSHOTS / "page.png"))
+        frames += _filmed(page, 4.0)
+        still = frames[-1]
+        page.keyboard.up("Space")
+        frames += _filmed(page, 2.0)
+    _save_film(SCREENSHOTS / "page.png", still.picture, frames)
+
+
+class _Frame(NamedTuple):
+    picture: Image.Image
+    seconds: float
+
+
+def _filmed(page: Page, seconds: float) -> list[_Frame]:
+    """Take pictures for so long, as many as the computer takes."""
+    frames, end = list[_Frame](), time.monotonic() + seconds
+    while (begun := time.monotonic()) < end:
+        picture = Image.open(BytesIO(page.screenshot()))
+        time.sleep(max(0.0, begun + _FRAME_SECONDS - time.monotonic()))
+        frames.append(_Frame(picture, time.monotonic() - begun))
+    return frames
+
+
+def _save_film(path: Path, still: Image.Image, frames: list[_Frame]) -> None:
+    """Write an animated PNG that runs for ever, in few colours."""
+    states = [frames[0].picture, still, frames[-1].picture]
+    all_of_them = Image.new("RGB", (still.width, 3 * still.height))
+    for place, picture in enumerate(states):
+        all_of_them.paste(picture, (0, place * still.height))
+    colours = all_of_them.quantize(128, dither=Image.Dither.NONE)
+    first, *few = (
+        one.convert("RGB").quantize(palette=colours, dither=Image.Dither.NONE)
+        for one in (still, *(frame.picture for frame in frames))
+    )
+    first.save(
+        path, save_all=True, append_images=few, default_image=True, loop=0, optimize=True,
+        duration=[round(1000 * one.seconds) for one in frames],
+    )  # fmt: skip
 
 
 def _phone(browser: Browser) -> None:
