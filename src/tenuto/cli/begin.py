@@ -250,7 +250,7 @@ def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, .
 
 
 def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, roles: tuple[Role, ...]) -> bool:
-    """Ask what enables; tell whether a control does. A rig without any button is enabled by its sticks."""
+    """Ask what enables; return whether a control does. A rig without any button is enabled by its sticks."""
     if enable == "gesture" or (enable is None and len(infos) <= len(roles)):
         return False
     if enable is not None:

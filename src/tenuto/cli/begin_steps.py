@@ -213,7 +213,7 @@ def _ask_motors(profile: Path, names: Sequence[str]) -> tuple[list[str], bool]:
 
 
 def _turned(profile: Path, name: str) -> bool:
-    """Let a held key turn one motor; tell whether it was told to."""
+    """Let a held key turn one motor; return whether it was told to."""
     import tenuto
     from tenuto.cli.motors import HeldKey, OneMotor, one_motor_plan
     from tenuto.sinks import open_sink, open_sinks

@@ -98,7 +98,7 @@ class Asker:
         self._listener.taken |= {meant.control for meant in found.values()}
 
     def ask(self, role: Role) -> bool:
-        """Ask for a role that is not known yet; tell whether a control was meant. Raises where a needed one was not."""
+        """Ask for an unknown role; return whether a control was meant. Raises if a required one was not."""
         if role.name in self.found:
             return True
         self._say(role.prompt, role.optional)

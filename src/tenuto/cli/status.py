@@ -58,7 +58,7 @@ class StatusLine:
         self._thread = threading.Thread(target=self._write, name="status line", daemon=True)
 
     def show(self, tick: Tick) -> None:
-        """Leave a tick to be shown; costs the loop next to nothing."""
+        """Store a tick for the page; this costs the loop almost nothing."""
         self._newest = tick
         reasons = (*tick.guard.reasons, *tick.notices)
         chosen = tick.chosen

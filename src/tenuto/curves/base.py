@@ -1,4 +1,4 @@
-"""What every kind of curve promises."""
+"""The interface of every kind of curve."""
 
 from __future__ import annotations
 

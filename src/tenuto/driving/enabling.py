@@ -30,7 +30,7 @@ class Enabling:
         self._released = True
 
     def step(self, switch: Switch, positions: Mapping[str, float]) -> bool:
-        """Take the switch and the positions of a good frame; tell whether it permits."""
+        """Take the switch and the positions of a good frame; return whether it permits."""
         if self._stays:
             self.on = switch.position > 0
         elif switch.pressed:

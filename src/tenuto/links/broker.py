@@ -1,4 +1,4 @@
-"""A connection to an MQTT 5 broker, kept up by a thread of its own.
+"""A connection to an MQTT 5 broker, maintained by its own thread.
 
 Needs the package paho-mqtt (``pip install tenuto[mqtt]``).
 """
@@ -38,7 +38,7 @@ _EXPIRES = 1
 
 
 class Broker:
-    """One connection, and what came over it. Nothing here blocks but `wait` and `close`.
+    """One connection and its messages. Only `wait` and `close` block.
 
     Attributes:
         name: where the broker is, for people.
@@ -52,7 +52,7 @@ class Broker:
         will: Message | None = None,
         greeting: Message | None = None,
     ) -> None:
-        """Begin to connect; it goes on trying, now and whenever the connection is lost.
+        """Start to connect; it keeps trying, now and whenever the connection is lost.
 
         Args:
             settings: where, and as whom. error: what to raise for files that are not good.
@@ -89,11 +89,11 @@ class Broker:
 
     @property
     def problem(self) -> str:
-        """Say that there is no connection, and why."""
+        """Report a missing connection, and why."""
         return "" if self._connected.is_set() else f"no connection to the broker {self.name}: {self._why}"
 
     def wait(self, seconds: float) -> bool:
-        """Wait for the connection, no longer than so; tell whether it is there."""
+        """Wait for the connection for this time at most; return whether it exists."""
         return self._connected.wait(seconds)
 
     def listen(self, topic: str) -> deque[Message]:
@@ -106,7 +106,7 @@ class Broker:
         return inbox
 
     def send(self, topic: str, data: bytes, *, retain: bool = False, expires: bool = False) -> bool:
-        """Hand a message over to be sent at once; tell whether it was. What cannot leave is dropped, never queued.
+        """Send a message at once; return whether it was sent. A message that cannot be sent is dropped, never queued.
 
         Args:
             retain: the broker keeps it for those who come later. expires: it is worth nothing a second from now.
@@ -125,7 +125,7 @@ class Broker:
         return info.rc == mqtt.MQTT_ERR_SUCCESS
 
     def close(self) -> None:
-        """Report the will ourselves, and leave."""
+        """Publish the will ourselves, and disconnect."""
         if self._connected.is_set() and self._will is not None:
             self._client.publish(self._will.topic, self._will.data, qos=1, retain=True).wait_for_publish(0.5)
         self._client.disconnect()

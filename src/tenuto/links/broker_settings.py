@@ -1,4 +1,4 @@
-"""How a broker is reached, and what comes from it."""
+"""The settings and messages of a broker."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def split_place(place: str, error: type[TenutoError]) -> tuple[str, int | None, 
 
 @dataclass(frozen=True, kw_only=True)
 class BrokerOptions:
-    """What a profile or a short text says of a broker; the same for a source and a sink."""
+    """The settings of a broker in a profile or a short text; the same for a source and a sink."""
 
     address: str = option("an address, such as 192.168.1.20:1883/medlar", word="HOST[:PORT]/ROBOT", place=True)
     user: str | None = option("a user name at the broker", None, word="NAME")

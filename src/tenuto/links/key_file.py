@@ -33,7 +33,7 @@ def read_key(path: str, error: type[TenutoError]) -> bytes:
 
 
 def make_key(path: str, error: type[TenutoError]) -> None:
-    """Write a fresh key that only its owner can read; never over a file that is there. Raises ``error``."""
+    """Write a new key that only its owner can read; never over an existing file. Raises ``error``."""
     try:
         number = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(number, "w", encoding="ascii") as file:

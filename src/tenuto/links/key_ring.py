@@ -1,4 +1,4 @@
-"""The keys of several drivers in one file at the robot, by their names; taking one out shuts that driver out."""
+"""The keys of several drivers in one file at the robot, by their names; removing a key excludes its driver."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tenuto.links.key_file import KEY_BYTES, make_key, read_key
 
 _LINE = re.compile(rf"(\S{{1,64}})\s+([0-9a-fA-F]{{{2 * KEY_BYTES}}})")
 _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
-# How often the file is looked at, s.
+# The interval between checks of the file, s.
 _EVERY = 1.0
 
 
@@ -59,7 +59,7 @@ class KeyRing:
         self._end = clock.every(_EVERY, self._look, "keys")
 
     def close(self) -> None:
-        """Look no more."""
+        """Stop watching."""
         self._end()
 
     def _stamp(self) -> tuple[int, int]:
@@ -70,7 +70,7 @@ class KeyRing:
         return said.st_mtime_ns, said.st_size
 
     def _look(self, now: float) -> None:
-        """Read the file again where it has changed; one that cannot be read shuts everybody out."""
+        """Read the file again if it has changed; an unreadable file excludes everybody."""
         stamp = self._stamp()
         if stamp == self._seen:
             return

@@ -1,4 +1,4 @@
-"""The page's server, seen from the loop: another process, so that no browser can hold the loop up.
+"""The page's server, seen from the loop: a separate process, so no browser can delay the loop.
 
 The loop only leaves its newest tick. A thread sends it some twenty times a second over a socket pair, with the time of
 the loop's clock; another takes what the server says. Neither can make the loop wait.
@@ -37,7 +37,7 @@ _LONGEST = 1 << 16
 
 @dataclass(frozen=True, kw_only=True)
 class PageSettings:
-    """Where the page is served, and to whom.
+    """The settings of the page's server.
 
     Attributes:
         port: of TCP; 0 for any that is free.
@@ -54,7 +54,7 @@ class PageSettings:
         return PageSettings(port=self.port, lan=self.lan, watchers=self.watchers)
 
     def misfits(self) -> list[Finding]:
-        """List options that mean nothing together."""
+        """List options that contradict each other."""
         lacks = self.watchers and not self.lan
         return (
             [unexpected("watchers", "false, unless lan = true: other devices are not admitted", "true")]
@@ -139,7 +139,7 @@ class PageServer(Closing):
         return not self._done.is_set() and self._process.poll() is not None
 
     def show(self, tick: Any) -> None:
-        """Leave a tick to be shown; costs the loop next to nothing."""
+        """Store a tick for the page; this costs the loop almost nothing."""
         self._tick = tick
         self._ticks += 1
         if tick.dt > self._worst:
@@ -150,7 +150,7 @@ class PageServer(Closing):
         self._plan, self._driver = plan, driver
 
     def close(self) -> None:
-        """End the server; whoever has the page open is told that the drive is over."""
+        """End the server; all open pages show that the drive is over."""
         if not self._done.is_set():
             self._done.set()
             self._end()
@@ -174,7 +174,7 @@ class PageServer(Closing):
         self._line.sendall(len(data).to_bytes(4, "big") + data)
 
     def _feed(self) -> None:
-        """Send the newest tick, again and again; only this thread ever waits for the server."""
+        """Send the newest tick repeatedly; only this thread waits for the server."""
         before = self._clock.now()
         while not self._done.wait(SEND_EVERY):
             now = self._clock.now()

@@ -1,4 +1,4 @@
-"""The robots at a broker: what each has said, and one stop for all of them."""
+"""The robots at a broker: their states, and one stop for all of them."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptogra
 
 
 class Robots:
-    """What the robots at a broker have said.
+    """The states of the robots at a broker.
 
     Attributes:
         states: robot → its newest state.
@@ -44,7 +44,7 @@ class Robots:
         return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
 
     def why(self, name: str, now: float) -> list[str]:
-        """Explain why a robot stands, or what else there is to say of it."""
+        """Explain why a robot stands, or its other messages."""
         condition = self.condition(name, now)
         if condition == GONE:
             return ["its program has ended, or its line is cut"]
@@ -77,7 +77,7 @@ class Stopper:
         self._since: dict[str, float | None] = {}
 
     def stop(self, *names: str) -> None:
-        """Ask some robots for an emergency stop; all that have spoken, where none is named. `go_on` sends it."""
+        """Request an emergency stop of some robots, by default of all that were heard. `go_on` sends it."""
         self._since |= dict.fromkeys(names or self._robots.states)
 
     def asks(self, name: str) -> bool:

@@ -1,4 +1,4 @@
-"""A UDP socket that never blocks: one end sends to an address, the other waits for whoever writes first."""
+"""A UDP socket that never blocks: one end sends to an address, the other waits for the first sender."""
 
 from __future__ import annotations
 

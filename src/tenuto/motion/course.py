@@ -1,4 +1,4 @@
-"""What a robot makes of a script: at which pace it goes through it, where that leads, and what it must not do."""
+"""A script as a robot drives it: its pace, its path, and the limits that it violates."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _FITS = 40
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rules:
-    """What a robot keeps to while a script is driven.
+    """The limits of a robot during a script.
 
     Attributes:
         speeds, limits: of the mode. chassis: None for one that can do anything. way: see `CommandRamp`.
@@ -65,7 +65,7 @@ class Rules:
 
 
 class Violation(NamedTuple):
-    """Something of a course that a robot must not do, or cannot.
+    """A violation: a part of a course that a robot must not or cannot drive.
 
     Attributes:
         text: what it is. time: when it is so for the first time, s.
@@ -196,7 +196,7 @@ class Course:
         return float(np.interp(time, self._driven_at, np.arange(len(self._driven_at)) * STEP)) - _SPREAD / 2.0
 
     def problems(self, within: float = math.inf) -> list[Violation]:
-        """List what of it the robot must not do: drive too fast, or too far away."""
+        """List the violations of the robot's limits: too fast, or too far away."""
         speeds, (vx, vy, vz, turn) = self._rules.speeds, self.asked.T
         found = [
             Violation(
@@ -215,7 +215,7 @@ class Course:
         return found
 
     def bends(self) -> list[Violation]:
-        """Say that the ramps of the robot make something else of it than is written; nothing where they do not."""
+        """Report if the ramps of the robot change the path too much; empty if not."""
         if self.bent <= BENT:
             return []
         text = (
@@ -312,7 +312,7 @@ def beyond(course: Course, chassis: Chassis) -> list[Violation]:
 
 
 def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled, Course]:
-    """Make a script as much smaller and slower as it takes to fit, and give it with its course.
+    """Make a script smaller and slower until it fits; return it with its course.
 
     Raises:
         ArgumentError: it cannot be made to fit: it goes a way that the profile has no speed for.

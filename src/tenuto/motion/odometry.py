@@ -1,4 +1,4 @@
-"""Where a robot gets to: poses along exact arcs, and the way that its actuators say it went."""
+"""Dead reckoning: poses along exact arcs, and the path from actuators."""
 
 from __future__ import annotations
 

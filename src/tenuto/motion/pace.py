@@ -1,4 +1,4 @@
-"""How fast a written motion may be gone through, so that its path stays as it is and no acceleration is exceeded.
+"""The highest pace of a motion that keeps its path and exceeds no acceleration.
 
 On a given path only the pace is free: the share σ of the written velocity at which each moment of it is driven. With
 x = σ² the change of velocity over a step is linear in the x at both its ends, so the fastest pace is found by going

@@ -1,4 +1,4 @@
-"""Motion from code: velocities over time, put after one another and together.
+"""Motion from code: velocities over time, in sequence and in parallel.
 
 A piece gives a velocity for each moment of its time; what a robot makes of it is a `tenuto.motion.course.Course`.
 """
@@ -47,7 +47,7 @@ class Hold:
 
 @dataclass(frozen=True, slots=True)
 class LinearRamp:
-    """Evenly from one velocity to another."""
+    """Linear from one velocity to another."""
 
     begin: VelocityCommand
     end: VelocityCommand
@@ -61,7 +61,7 @@ class LinearRamp:
 
 @dataclass(frozen=True, slots=True)
 class Sway:
-    """To and fro on one axis: v = speed·sin(2π·t/period)."""
+    """Back and forth on one axis: v = speed·sin(2π·t/period)."""
 
     axis: str
     speed: float
@@ -126,7 +126,7 @@ class Samples:
 
 @dataclass(frozen=True)
 class Chain:
-    """Pieces after one another.
+    """Pieces in sequence.
 
     Attributes:
         pieces: what is done. names: of the pieces, for people; none where nobody gave them any.
@@ -141,7 +141,7 @@ class Chain:
         return sum(piece.seconds for piece in self.pieces)
 
     def at(self, time: float) -> VelocityCommand:
-        """Return the velocity of the piece whose turn it is; standstill after the last."""
+        """Return the velocity of the present piece; standstill after the last."""
         for piece in self.pieces:
             if time < piece.seconds:
                 return piece.at(time)
@@ -149,7 +149,7 @@ class Chain:
         return STANDSTILL
 
     def name_at(self, time: float) -> str:
-        """Name the piece whose turn it is, or the last one; empty where they have no names."""
+        """Name the present piece, or the last one; empty if they have no names."""
         for piece, name in zip(self.pieces, self.names, strict=False):
             if time < piece.seconds:
                 return name

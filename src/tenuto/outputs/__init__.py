@@ -1,1 +1,1 @@
-"""Outputs besides driving: a winch, a gripper, a lamp. A kind a file."""
+"""Outputs besides driving: a winch, a gripper, a lamp. One kind per file."""

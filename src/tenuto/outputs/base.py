@@ -1,4 +1,4 @@
-"""What every kind of output promises; all of them stand under the guard."""
+"""The interface of every kind of output; all of them are controlled by the guard."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class OutputPlan(ABC):
 
     @abstractmethod
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the level that is asked for.
+        """Return the demanded level.
 
         Args:
             switches, shaped: as of this step. before: what was asked for at the step before.
@@ -43,10 +43,10 @@ class OutputPlan(ABC):
 
 
 class Output:
-    """One output under way.
+    """The state of one output.
 
     Attributes:
-        level: what it gives.
+        level: its present level.
         waits: it may follow its control, but holds until that is moved again.
     """
 
@@ -59,7 +59,7 @@ class Output:
         self._held_at: float | None = None
 
     def take(self, plan: OutputPlan) -> None:
-        """Go on by another plan of the same name: that of another mode."""
+        """Continue with another plan of the same name: that of another mode."""
         self.plan = plan
         self._follows = not (plan.by_guard or plan.warns)
 
@@ -71,7 +71,7 @@ class Output:
         powered: bool = True,
         warning: bool = False,
     ) -> float:
-        """Take what is permitted and pressed at this step, and give the level.
+        """Take the permissions and switches of this step, and return the level.
 
         What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
         that is what it does already, or has changed.
@@ -106,7 +106,7 @@ class Output:
 
 @dataclass(frozen=True, kw_only=True)
 class OutputOptions(ABC):
-    """What a profile says of an output, under ``[outputs.NAME]``.
+    """The settings of an output, under ``[outputs.NAME]``.
 
     Attributes:
         kind: its name in profiles.
@@ -124,7 +124,7 @@ class OutputOptions(ABC):
         return 0
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
-        """List what no single option can tell, with keys of its own table.
+        """List the errors between several options, with keys of its own table.
 
         Args:
             controls: the names under [controls].

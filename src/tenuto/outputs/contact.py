@@ -27,7 +27,7 @@ class ContactOutputPlan(OutputPlan):
     off_below: float = 0.4
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the level that is asked for."""
+        """Return the demanded level."""
         pushed = shaped[self.control] * self.side
         is_on = pushed > self.on_above + THERE or (before == 1.0 and pushed >= self.off_below - THERE)
         return 1.0 if is_on else 0.0

@@ -16,5 +16,5 @@ class FollowedPlan(OutputPlan):
     control: str
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the level that is asked for."""
+        """Return the demanded level."""
         return shaped[self.control]

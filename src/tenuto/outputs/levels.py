@@ -20,7 +20,7 @@ class LevelsPlan(OutputPlan):
     levels: tuple[float, ...]
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the level that is asked for."""
+        """Return the demanded level."""
         levels, position = self.levels, switches[self.switch].position
         return levels[position] if position < len(levels) else levels[-1]
 

@@ -13,7 +13,7 @@ from tenuto.switches.base import Switch
 
 @dataclass(frozen=True, kw_only=True)
 class PairPlan(OutputPlan):
-    """Up while one switch is pressed, down while the other is; both at once is no wish."""
+    """Up while one switch is pressed, down while the other is; both at once is no demand."""
 
     up: str
     down: str
@@ -21,7 +21,7 @@ class PairPlan(OutputPlan):
     down_level: float = -1.0
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the level that is asked for."""
+        """Return the demanded level."""
         up, down = switches[self.up].position > 0, switches[self.down].position > 0
         return self.idle if up == down else self.up_level if up else self.down_level
 

@@ -41,7 +41,7 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
 
 
 def save_trims(path: str | Path, profile: Profile, trims: Mapping[str, float]) -> bool:
-    """Keep the trims that the profile asks to keep; tell whether there was something new to keep.
+    """Keep the trims that the profile asks to keep; return whether there was something new to keep.
 
     Raises:
         TenutoError: the file cannot be written.

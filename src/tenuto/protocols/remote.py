@@ -235,7 +235,7 @@ class RobotEnd:
         self._alarm = (now, f"it was sent {what}")
 
     def gone(self, driver: str) -> bool:
-        """Take note that a driver's machine is gone; tell whether it was the one that has the robot."""
+        """Take note that a driver's machine is gone; return whether it was the one that has the robot."""
         if driver != self.driver or not driver:
             return False
         self._driver_at = -LET_GO_AFTER

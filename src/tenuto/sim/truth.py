@@ -164,7 +164,7 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
 
 
 def _comes_to(stage: DrivenRobot, rest: VelocityCommand) -> bool:
-    """Let the sticks go; tell whether the robot comes to what it does with them at rest."""
+    """Let the sticks go; return whether the robot comes to what it does with them at rest."""
     stage.way = {}
     return any(_near(stage.step().command, rest) for _ in range(round(_WATCHED / stage.plan.period)))
 

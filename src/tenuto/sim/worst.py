@@ -229,12 +229,12 @@ class DrivenRobot:
             self.step(pushed=False, enables=on)
 
     def turn(self, way: Mapping[str, float]) -> bool:
-        """Hold the sticks another way until nothing changes any more; tell whether it is being driven then."""
+        """Hold the sticks another way until nothing changes any more; return whether it is being driven then."""
         self.way = way
         return self.settle()
 
     def settle(self) -> bool:
-        """Drive on until nothing has changed for a while; tell whether it is being driven then."""
+        """Drive on until nothing has changed for a while; return whether it is being driven then."""
         still = 0
         for _ in range(round(_RUN_UP / self.plan.period)):
             before, tick = self.tick, self.step()

@@ -1,4 +1,4 @@
-"""What comes back over a serial line."""
+"""Answers over a serial line."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What every sink promises, and what a profile or a short text says of one."""
+"""The interface of every sink, and its settings from a profile or a short text."""
 
 from __future__ import annotations
 
@@ -96,7 +96,7 @@ def metres_wanted(name: str, plan: Plan) -> None:
 
 @dataclass(frozen=True, kw_only=True)
 class SinkOptions(ABC):
-    """What a profile says of a sink, under ``[sinks.NAME]``, or a short text.
+    """The settings of a sink, under ``[sinks.NAME]`` or in a short text.
 
     Attributes:
         kind: its name in profiles and short texts.
@@ -139,7 +139,7 @@ class SinkOptions(ABC):
         return ()
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
-        """List what no single option can tell, with keys of its own table.
+        """List the errors between several options, with keys of its own table.
 
         Args:
             actions: of the profile, by their names.
@@ -182,7 +182,7 @@ class SinkOptions(ABC):
 
 
 class RatedSinkOptions(SinkOptions):
-    """What a profile says of a sink that sends no more often than its option ``rate`` says.
+    """The settings of a sink with a limited rate, its option ``rate``.
 
     Attributes:
         rate: commands a second at most; None for one a tick.

@@ -1,4 +1,4 @@
-"""The record of what happened: JSON lines, each of them on the disk before the next tick, whatever ends the program."""
+"""The record of events: JSON lines, each on disk before the next tick, however the program ends."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from tenuto.sinks.base import Sink, SinkOptions
 
 
 class EventLog(Sink):
-    """Appends a line for each thing that happens, and has it written to the disk at once (``fsync``).
+    """Appends a line for each event, and syncs it to disk at once (``fsync``).
 
     A drive that is killed, and a computer that loses its power, leave every line but the one that was being written.
     A file that is there already is gone on with, so one file holds the life of a robot.
@@ -44,7 +44,7 @@ class EventLog(Sink):
             raise SinkError(f"{path}: cannot write events there: {error.strerror or error}") from error
 
     def start(self, plan: Plan) -> None:
-        """Note what a changed plan changes."""
+        """Write the changes of a plan."""
         changes = self._events.start(plan)
         if not self._begun:
             utc = datetime.now(UTC).isoformat(timespec="seconds")
@@ -54,7 +54,7 @@ class EventLog(Sink):
         self._begun = True
 
     def write(self, tick: Tick) -> None:
-        """Note what happened with a tick."""
+        """Write the events of a tick."""
         for what, text in self._new:
             self._note(tick.time, what, text)
         self._new = []
@@ -62,7 +62,7 @@ class EventLog(Sink):
             self._note(*one)
 
     def stop(self, tick: Tick) -> None:
-        """Note what happened with the last tick, and the end."""
+        """Write the events of the last tick, and the end."""
         self.write(tick)
         why = "; ".join(reason.text for reason in tick.guard.reasons)
         self._note(tick.time, "end", why)

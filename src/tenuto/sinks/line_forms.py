@@ -1,4 +1,4 @@
-"""The forms in which a serial line says a command, and hears an answer: text, short frames, or signed ones."""
+"""The forms of commands and answers on a serial line: text, short frames, or signed frames."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from tenuto.protocols.frames import (
 
 
 class LineForm(ABC):
-    """How commands are written and answers are read.
+    """The form of commands and answers.
 
     Attributes:
         modulo: what the far end's count of good commands begins again at.
@@ -29,7 +29,7 @@ class LineForm(ABC):
 
     @abstractmethod
     def command(self, tick: Tick, counter: int) -> bytes | None:
-        """Return the bytes of a command; None where nothing can be said yet."""
+        """Return the bytes of a command; None if none can be sent yet."""
 
     @abstractmethod
     def answers(self, data: bytes) -> list[AnswerLine]:
@@ -37,7 +37,7 @@ class LineForm(ABC):
 
     @property
     def problem(self) -> str:
-        """Explain why nothing can be said yet; empty where it can."""
+        """Explain why nothing can be sent yet; empty if it can."""
         return ""
 
 

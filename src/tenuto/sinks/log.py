@@ -1,4 +1,4 @@
-"""A log: a row a tick, in one of four forms."""
+"""A log: one row per tick, in one of four formats."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class LogOptions(SinkOptions):
         """Return None: nothing moves by it."""
 
     def packages(self) -> tuple[str, ...]:
-        """Return what writes its form."""
+        """Return the writer of its format."""
         module = {".parquet": "pyarrow", ".mcap": "mcap"}.get(Path(self.file).suffix)
         return () if module is None else (module,)
 

@@ -69,7 +69,7 @@ class PageSinkOptions(PageSettings, SinkOptions):
         """Return None: nothing moves by it."""
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
-        """List options that mean nothing together."""
+        """List options that contradict each other."""
         return self.misfits()
 
     def open(self) -> Sink:

@@ -1,4 +1,4 @@
-"""What every source promises, and what a profile or a short text says of one."""
+"""The interface of every source, and what a profile or a short text says of one."""
 
 from __future__ import annotations
 

@@ -121,7 +121,7 @@ class PageOptions(HeldOptions, PageSettings):
     steps: ClassVar[int] = 200
 
     def errors(self) -> list[Finding]:
-        """List options that mean nothing together."""
+        """List options that contradict each other."""
         return self.misfits()
 
     def another(self) -> PageOptions:

@@ -255,7 +255,7 @@ class Port:
 
 
 def _mark_damage(number: int) -> bool:
-    """Let the system mark bytes with a wrong parity or without a stop bit; tell whether it does."""
+    """Let the system mark bytes with a wrong parity or without a stop bit; return whether it does."""
     try:
         import termios
 

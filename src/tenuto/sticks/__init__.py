@@ -1,1 +1,1 @@
-"""From raw numbers to what the driver's hand means: travel, centring, dead zones, curves, smoothing, switches."""
+"""From raw numbers to shaped positions: travel, centring, dead zones, curves, smoothing, switches."""

@@ -1,4 +1,4 @@
-"""A centre that is taken at start: from numbers that are still, and near the middle, and from nothing else."""
+"""A centre measured at start, only from numbers that are still and near the middle."""
 
 from __future__ import annotations
 
@@ -14,16 +14,16 @@ FEWEST = 10
 
 
 class StartCentre:
-    """Waits for a control to be still, then gives its travel with the centre that it has now."""
+    """Waits for a control to be still, then returns its travel with the present centre."""
 
     def __init__(self, travel: Travel) -> None:
-        """Begin to wait; ``travel.centre`` says where the centre usually is."""
+        """Begin to wait; ``travel.centre`` is the usual centre."""
         self._usual = travel
         self._recent: deque[tuple[float, float]] = deque()
         self.problem = "hands off: its centre is being measured"
 
     def feed(self, time: float, raw: float) -> Travel | None:
-        """Take a number at a time in s; give the travel once the control has been still for long enough."""
+        """Take a number at a time in s; return the travel after the control has been still for long enough."""
         usual, recent = self._usual, self._recent
         recent.append((time, raw))
         while len(recent) > FEWEST and recent[1][0] <= time - STILL_SECONDS + ROUNDING_TIME:

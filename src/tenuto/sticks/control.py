@@ -1,4 +1,4 @@
-"""First and second stage for each control: its plan, its position from a frame, and what is made of it."""
+"""First and second stage for each control: its plan, its position from a frame, and its shaping."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from tenuto.sticks.travel import Travel
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Opposite:
-    """A second control of the device that makes one axis with the first: what it gives is taken away."""
+    """A second control of the device that forms one axis with the first: its position is subtracted."""
 
     reads: str
     travel: Travel
@@ -25,11 +25,11 @@ class ControlPlan:
 
     Attributes:
         name: the builder's own name for it.
-        reads: what the device calls it.
+        reads: the device's name for it.
         travel: its measured ends.
         believable: the lowest and highest raw number that it can send; anything else is a fault.
         dead_zone, outer_dead_zone: shares of its travel. hysteresis: see `shaping.leaves_dead_zone`.
-        shape: what is made of it after the dead zone.
+        shape: its curve and scale, after the dead zone.
         rates: name of a set of rates → the shape that it has then.
         spike_filter: a single spike is left out, by the median of three.
         smoothing: time constant of a first-order low pass, s; 0 for none.
@@ -37,7 +37,7 @@ class ControlPlan:
         noise: its standard deviation at rest as measured, in raw numbers; 0 where it has none, or was not measured.
         rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
         centre_at_start: its centre is taken at start, from numbers that are still.
-        minus: the control that goes the other way, where two triggers or buttons make one axis.
+        minus: the control of the opposite direction, if two triggers or buttons form one axis.
     """
 
     name: str
@@ -74,7 +74,7 @@ class ControlPlan:
         return self.travel.centre is None and self.minus is None
 
     def plain_for(self, rates: str) -> bool:
-        """Whether nothing is made of its position under a set of rates."""
+        """Whether its position is unchanged under a set of rates."""
         return not self.remembers and self.dead_zone == self.outer_dead_zone == 0.0 and self.shape_for(rates).straight
 
     def shape_for(self, rates: str) -> Shape:
@@ -97,7 +97,7 @@ class ControlPlan:
 
     @property
     def remembers(self) -> bool:
-        """Whether what is made of it depends on what it was before."""
+        """Whether its shaping depends on earlier positions."""
         return bool(self.hysteresis or self.spike_filter or self.smoothing or self.ramp_up or self.ramp_down)
 
 
@@ -143,7 +143,7 @@ _Ways = tuple[
 
 
 class Shaper:
-    """Shapes the positions of all controls, and remembers what has to be remembered of each."""
+    """Shapes the positions of all controls, and keeps the state of each."""
 
     def __init__(self, controls: tuple[ControlPlan, ...], sticks: tuple[StickPlan, ...] = ()) -> None:
         self._controls = controls

@@ -1,4 +1,4 @@
-"""What a source sends, watched: how far each control has been, how much it moved just now, how often frames come."""
+"""Observation of a source: the range of each control, its recent movement, and the frame rate."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ WINDOW = 1.0
 
 @dataclass(slots=True)
 class Observed:
-    """One control as it was seen so far.
+    """The observation of one control.
 
     Attributes:
         info: what is known of it.
@@ -76,7 +76,7 @@ class Observer:
                 seen.low, seen.high = min(seen.low, raw), max(seen.high, raw)
 
     def restart(self) -> None:
-        """Forget how far each control has been before now."""
+        """Reset the ranges of all controls."""
         for seen in self.controls.values():
             if math.isfinite(seen.raw):
                 seen.low = seen.high = seen.raw

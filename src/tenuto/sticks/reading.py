@@ -1,4 +1,4 @@
-"""First stage for a whole frame: which of its numbers can be believed, and where every control stands."""
+"""First stage for a whole frame: the plausibility of its numbers, and the position of every control."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class Reader:
         self.positions: Mapping[str, float] = self._at_rest
 
     def take(self, frame: Frame, now: float) -> tuple[Reason, ...]:
-        """Read a frame; one that cannot be believed changes nothing but ``raw``, and what is wrong is told."""
+        """Read a frame; an implausible one changes only ``raw``, and its faults are returned."""
         raw: dict[str, float] = {}
         positions = self._at_rest.copy()
         before = self.good

@@ -152,7 +152,7 @@ class Contact:
         return not (self._blocked or self._raw or self.on)
 
     def step(self, value: float, time: float) -> bool:
-        """Take a reading; tell whether it has just been pressed."""
+        """Take a reading; return whether it has just been pressed."""
         raw = value > self._on_above or (self._raw and value >= self._off_below)
         if raw != self._raw:
             self._raw, self._since = raw, time
@@ -224,7 +224,7 @@ class SwitchOptions(ABC):
         return list(named(self, Role.SENSES))
 
     def errors(self) -> Iterator[Finding]:
-        """List what no single option can tell, with keys of its own table."""
+        """List the errors between several options, with keys of its own table."""
         return iter(())
 
 

@@ -54,7 +54,7 @@ class LiveView:
         self._speaking = threading.Lock()
 
     def show(self, tick: Tick) -> None:
-        """Leave a tick to be shown; costs the loop next to nothing."""
+        """Store a tick for the page; this costs the loop almost nothing."""
         self._newest = tick
         self._ticks += 1
         self._frames += tick.new_frame and 1 + len(tick.frame.earlier if tick.frame is not None else ())

@@ -94,7 +94,7 @@ class CrsfDecoder(Decoder):
         self._add(ChannelFrame(tuple(self._known), failsafe=unheard, signal=self.signal), frames)
 
     def _take_some(self, payload: bytearray) -> bool:
-        """Take the channels of a frame of some; tell whether there were any."""
+        """Take the channels of a frame of some; return whether there were any."""
         first, width = payload[0] & 0x1F, _SUBSET_BITS[payload[0] >> 5 & 3]
         bits, count = int.from_bytes(payload[1:], "little"), 8 * (len(payload) - 1) // width
         if not count or first + count > _COUNT:
