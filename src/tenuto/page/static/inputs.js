@@ -155,6 +155,11 @@ export class Inputs {
       this.hold("stick", false);
     });
     addEventListener("contextmenu", (event) => event.target.closest?.("#deck") && event.preventDefault());
+    // What was moved or pressed by a pointer keeps no focus: else the next key would be meant for it, and hold nothing.
+    addEventListener("pointerup", ({ target }) => {
+      const touched = target.closest?.("input[type=range], button");
+      if (touched) setTimeout(() => touched.blur());
+    });
   }
 
   // Whether a thumb on the left stick holds. A thumb that is there already has to come again.
