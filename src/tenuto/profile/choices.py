@@ -1,4 +1,4 @@
-"""The tables of a profile about switches, and about what they choose and do."""
+"""The tables of a profile for switches, selections and actions."""
 
 from __future__ import annotations
 
@@ -27,21 +27,21 @@ _PRESSED = str(Role.PRESSED)
 
 
 class ChoiceTable(Table):
-    """``[choose.rates]``: which set of rates holds."""
+    """``[choose.rates]``: the selection of a set of rates."""
 
     switch: Name = Field(description=_PRESSED)
     order: list[Name] = Field(min_length=2, description="a list of names, one a position of the switch")
 
 
 class ModeChoiceTable(ChoiceTable):
-    """``[choose.mode]``: which mode holds."""
+    """``[choose.mode]``: the selection of a mode."""
 
     back: Name | None = Field(default=None, description=_PRESSED)
     through_rest: bool = Field(default=True, description="true or false")
 
 
 class SteeringChoiceTable(Table):
-    """``[choose.steering]``: how a four-wheel-steered robot steers."""
+    """``[choose.steering]``: the selection of a steering mode."""
 
     switch: Name = Field(description=_PRESSED)
     order: list[Literal["front", "rear", "counter", "crab"]] = Field(
@@ -50,7 +50,7 @@ class SteeringChoiceTable(Table):
 
 
 class ChooseTable(Table):
-    """``[choose]``: what switches choose."""
+    """``[choose]``: the selections by switches."""
 
     mode: ModeChoiceTable | None = Field(default=None, description="a table [choose.mode]")
     rates: ChoiceTable | None = Field(default=None, description="a table [choose.rates]")
@@ -58,7 +58,7 @@ class ChooseTable(Table):
 
 
 class LevelsTable(Table):
-    """``[levels]``: shares of all speeds, gone through in steps."""
+    """``[levels]``: shares of all speeds, selected in steps."""
 
     steps: list[float] = Field(min_length=2, description="a list of shares above 0, rising, up to 1")
     begin: float | None = Field(default=None, description="one of the steps")
@@ -67,7 +67,7 @@ class LevelsTable(Table):
 
 
 class RearShareTable(Table):
-    """``[rear_share]``: how much of the stick's angle the rear wheels take, gone through in steps."""
+    """``[rear_share]``: how much the rear wheels steer, selected in steps."""
 
     steps: list[float] = Field(min_length=2, description="a list of shares from 0 to 1, rising")
     begin: float | None = Field(default=None, description="one of the steps")
@@ -76,14 +76,14 @@ class RearShareTable(Table):
 
 
 class ActionTable(Table):
-    """``[actions.NAME]``: something that is done once a press."""
+    """``[actions.NAME]``: an event that a press fires once."""
 
     press: Name = Field(description=_PRESSED)
     when: Literal["driving", "any time"] = Field(default="driving", description='"driving" or "any time"')
 
 
 class ModeTable(Table):
-    """``[modes.NAME]``: what is different in a mode. Speeds, limits and outputs given here change only those keys."""
+    """``[modes.NAME]``: the changes of a mode. Speeds, limits and outputs given here change only those keys."""
 
     fallback: bool = Field(default=False, description="true or false")
     may_start: bool = Field(default=True, description="true or false")

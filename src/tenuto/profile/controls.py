@@ -1,4 +1,4 @@
-"""The tables of a profile that say how each control is read and shaped."""
+"""The tables of a profile for reading and shaping controls."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ BEYOND_ENDS = 0.25
 
 
 class ControlTable(Table):
-    """``[controls.NAME]``: one control, under a name of the builder's own."""
+    """``[controls.NAME]``: one control, with a name of your own."""
 
     reads: Name = Field(description='what the device calls the control, such as "left_y"')
     minus: Name | None = Field(
@@ -66,7 +66,7 @@ class ControlTable(Table):
         return (low + high) / 2.0 if self.centre == "at start" or self.rests == "middle" else None
 
     def measured(self, control: ControlCalibration) -> ControlTable:
-        """Return the same with what was measured in the place of what is not said."""
+        """Return the same with measured values for missing keys."""
         found: dict[str, object] = {}
         if self.low is None and self.high is None:
             found = {"low": control.low, "high": control.high}
@@ -86,7 +86,7 @@ class ControlTable(Table):
         return lowest, info.high if math.isfinite(info.high) else travel.high + margin
 
     def shape(self, *, one_way: bool = False, rates: RatesTable | None = None) -> Shape:
-        """Return the shape of what comes after the dead zone.
+        """Return the shape after the dead zone.
 
         Args:
             one_way: the control rests at its end.

@@ -1,4 +1,4 @@
-"""Controls that are called as the device calls them: they need no ``reads``, and sticks of a style need no table."""
+"""Controls with the device's own names: they need no ``reads``, and sticks of a style need no table."""
 
 from __future__ import annotations
 

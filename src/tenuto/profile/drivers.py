@@ -1,4 +1,4 @@
-"""The tables of a profile about who and what else has a say: other drivers, sensors, inhibits, feedback."""
+"""The tables of a profile for other drivers, sensors, inhibits and feedback."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _speed_or_turn(*, signed: bool = False) -> Callable[[object, ValidationInfo]
 
 
 class DriverTable(Table):
-    """``[drivers.NAME]``: somebody or something else that may drive, by falling rank in the order of the file."""
+    """``[drivers.NAME]``: another driver, by decreasing rank in the order of the file."""
 
     sends: Literal["sticks", "velocities"] = Field(default="sticks", description='"sticks" or "velocities"')
     source: AnySource | None = Field(default=None, description="a table [drivers.NAME.source]")
@@ -48,7 +48,7 @@ class DriverTable(Table):
 
 
 class InputTable(Table):
-    """What all inputs have in common: where a number is read, and how old it may be."""
+    """The common keys of all inputs: the source of a number, and its largest age."""
 
     source: AnySource | None = Field(default=None, description="a table with the keys of [source]")
     source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
@@ -63,7 +63,7 @@ class InputTable(Table):
 
 
 class DistanceTable(InputTable):
-    """``[distances.NAME]``: a distance sensor, which lowers the speed towards what it sees."""
+    """``[distances.NAME]``: a distance sensor, which limits the speed towards an obstacle."""
 
     scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
@@ -83,7 +83,7 @@ class InhibitTable(InputTable):
 
 
 class MeasuredTable(InputTable):
-    """``[measured.NAME]``: a measured speed, which must be what was commanded."""
+    """``[measured.NAME]``: a measured speed, which must match the command."""
 
     of: Literal["forward", "sideways", "up", "turn"] = Field(
         default="forward", description='what it measures: "forward", "sideways", "up" or "turn"'
@@ -98,7 +98,7 @@ class MeasuredTable(InputTable):
 
 
 class FeedbackTable(Table):
-    """``[feedback]``: how the driver is told without looking."""
+    """``[feedback]``: signals to the driver."""
 
     by: Literal["rumble", "bell", "both", "nothing"] = Field(
         default="rumble", description='"rumble", "bell", "both" or "nothing"'

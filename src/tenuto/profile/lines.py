@@ -1,4 +1,4 @@
-"""Where a key stands in the text of a profile."""
+"""The line of a key in the text of a profile."""
 
 from __future__ import annotations
 

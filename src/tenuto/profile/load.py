@@ -73,7 +73,7 @@ def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:
 
 
 def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
-    """Describe in a builder's words what pydantic found."""
+    """Describe an error of pydantic in plain words."""
     place = _Place.of(tuple(details["loc"]), root)
     key, name = ".".join(place.parts), place.parts[-1] if place.parts else ""
     kind, hint = details["type"], ""

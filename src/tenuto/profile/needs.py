@@ -1,4 +1,4 @@
-"""``[guard.needs]``: what must be so at the far end."""
+"""``[guard.needs]``: the conditions at the far end."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def _listed(value: object) -> object:
 
 
 class NeedsTable(Table):
-    """``[guard.needs]``: what must be so at the far end before the robot may be enabled, and while it is driven."""
+    """``[guard.needs]``: the conditions at the far end before an enable, and during a drive."""
 
     answers: Time | None = Field(default=None, description='the longest silence of the far end, such as "500 ms"')
     armed: bool = Field(default=False, description="true or false")

@@ -1,4 +1,4 @@
-"""Changes to a profile: shown as a piece of TOML, and put into the file without touching the rest of it."""
+"""Changes to a profile: shown as TOML, and written into the file without changing the rest."""
 
 from __future__ import annotations
 
@@ -58,10 +58,10 @@ def patch_text(changes: Sequence[Change]) -> str:
 
 
 def changed_text(text: str, changes: Sequence[Change], where: str = "profile") -> tuple[str, Profile]:
-    """Put changes into the text of a profile, and give the text and the profile that it is then.
+    """Apply changes to the text of a profile; return the new text and profile.
 
     Raises:
-        ProfileError: it would be no good profile any more.
+        ProfileError: the result would be invalid.
     """
     import tomlkit
 
@@ -96,10 +96,10 @@ def document_of(text: str, where: str) -> tomlkit.TOMLDocument:
 
 
 def apply_changes(path: Path, changes: Sequence[Change]) -> Profile:
-    """Put changes into the file of a profile; it is left as it was where anything is wrong.
+    """Apply changes to the file of a profile; it stays unchanged on any error.
 
     Raises:
-        ProfileError: it would be no good profile any more, or cannot be written.
+        ProfileError: the result would be invalid, or cannot be written.
     """
     try:
         text, profile = changed_text(text_in(path), changes, str(path))

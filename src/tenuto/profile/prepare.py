@@ -1,13 +1,13 @@
-"""What belongs to one machine beside its profile: calibrations and trims. One rule for all that drives or replays.
+"""Calibrations and trims of one machine, beside its profile. One rule for everything that drives or replays.
 
-The calibration of a device is the first of these that is there:
+The calibration of a device is the first of these that exists:
 
-1. the one that was asked for, ``--calibration``;
+1. the one given with ``--calibration``;
 2. where the sticks come from a log that has kept what it was driven with: the one that is there, or none;
 3. the one beside the profile: ``medlar.calibration.toml``, for another driver ``medlar.DRIVER.calibration.toml``;
 4. the one in the user's data folder, where the device says which it is.
 
-The one that is found must be for the device that is read, or it is an error: no other is taken in its place.
+It must be for the device that is read; otherwise it is an error, and no other is used instead.
 """
 
 from __future__ import annotations

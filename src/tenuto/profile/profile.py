@@ -66,7 +66,7 @@ class Profile(Tables):
                 the key out.
 
         Raises:
-            ProfileError: it would be no good profile any more.
+            ProfileError: the result would be invalid.
         """
         changed = Profile.changed(self.text(), changes, str(self._file or self.name))
         return changed.read_from(self._file) if self._file is not None else changed

@@ -61,7 +61,7 @@ def _vehicle(table: Any) -> VehicleOptions | None:
 
 
 class _Settler:
-    """Makes numbers of shares, for one vehicle."""
+    """Converts shares to numbers, for one vehicle."""
 
     def __init__(self, vehicle: VehicleOptions) -> None:
         self._kind, self._in_shares = vehicle.kind, vehicle.in_shares

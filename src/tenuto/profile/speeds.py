@@ -1,4 +1,4 @@
-"""The tables of a profile that say how fast the robot goes, and how fast that may change."""
+"""The tables of a profile for speeds and their limits."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 class SpeedsTable(Table):
-    """``[speeds]``: how fast the robot goes at the ends of the sticks."""
+    """``[speeds]``: the speeds at full stick."""
 
     forward: Speed = Field(description='a speed, such as "1.2 m/s"')
     backward: Speed | None = Field(default=None, description='a speed, such as "0.5 m/s"')
@@ -31,7 +31,7 @@ class SpeedsTable(Table):
     down: Speed | None = Field(default=None, description='a speed, such as "0.5 m/s"')
 
     def speeds(self) -> Speeds:
-        """Return them with what is left out filled in."""
+        """Return them with defaults for missing keys."""
         return Speeds(
             forward=self.forward,
             backward=self.backward or self.forward,
@@ -63,7 +63,7 @@ class LimitsTable(Table):
     turn_jerk: TurnJerk | None = Field(default=None, description='a turning jerk, such as "720 deg/s^3"')
 
     def limits(self) -> Limits:
-        """Return them with what is left out filled in."""
+        """Return them with defaults for missing keys."""
         return Limits(
             acceleration=self.acceleration,
             turn_acceleration=self.turn_acceleration,

@@ -1,1 +1,1 @@
-"""What the controls mean for the robot: from shaped positions to shares of speed, and to a velocity."""
+"""Styles: from shaped positions to shares of speed, and to a velocity."""

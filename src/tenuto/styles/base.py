@@ -1,4 +1,4 @@
-"""Third stage, the style: what the controls of a profile mean for this robot. What every style promises."""
+"""Third stage, the style: the meaning of the controls. The interface of every style."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 class Setting(NamedTuple):
-    """What is chosen while driving, as far as a style needs to know it.
+    """The present selection, as far as a style needs it.
 
     Attributes:
         level: the share of all speeds, 0…1.
@@ -43,16 +43,16 @@ class Style(ABC):
 
     @abstractmethod
     def controls(self) -> tuple[str, ...]:
-        """Name the controls that move the robot, and so must be seen at rest before it may."""
+        """Name the controls that move the robot, and so must be seen at rest first."""
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity that the driver asks for."""
+        """Return the driver's demand."""
         return speeds.demand(intent, setting.level)
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
-        """Return the velocity that steered wheels should point for at a stand; None where unknown."""
+        """Return the velocity for the direction of steered wheels at standstill; None if unknown."""
         return None
 
     def way(self, speeds: Speeds) -> Way | None:
@@ -60,7 +60,7 @@ class Style(ABC):
         return None
 
     def cause(self, shaped: Mapping[str, float]) -> str:
-        """Describe what makes less of the sticks than they ask for; empty where nothing does. For `explain` only."""
+        """Describe what reduces the demand of the sticks; empty for nothing. For `explain` only."""
         return ""
 
 
@@ -131,7 +131,7 @@ class Asked(NamedTuple):
 
 @dataclass(frozen=True, kw_only=True)
 class StyleOptions(ABC):
-    """What a profile says of a style, under ``[style]``.
+    """The settings of a style, under ``[style]``.
 
     Attributes:
         kind: its name in profiles.
@@ -149,7 +149,7 @@ class StyleOptions(ABC):
         """Return the style for a vehicle that it fits."""
 
     def misfit(self, chassis: Chassis) -> Misfit | None:
-        """Explain why it does not fit a vehicle; None where it does."""
+        """Explain why it does not fit a vehicle; None if it fits."""
         return None
 
     def measured_heading(self) -> tuple[str, str | None] | None:
@@ -169,7 +169,7 @@ class StyleOptions(ABC):
 
 @dataclass(frozen=True, kw_only=True)
 class TurningOptions(StyleOptions):
-    """What styles with a turning stick have in common."""
+    """The common options of styles with a turning stick."""
 
     corner: Literal["free", "clip", "scale", "halve", "keep turn", "keep forward"] | None = option(
         '"free", "clip", "scale", "halve", "keep turn" or "keep forward"', None

@@ -1,4 +1,4 @@
-"""Third stage, the style: how the axes of sticks become what the driver wants; `styles` reads the controls."""
+"""Third stage, the style: from the axes of sticks to the driver's intent; `styles` reads the controls."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ CORNERS = ("free", "clip", "scale", "halve", "keep turn", "keep forward")
 
 
 class Intent(NamedTuple, Generic[Value]):
-    """What the driver wants, as shares of the robot's speeds: forward, left, up and left turn are positive."""
+    """The driver's intent, as shares of the robot's speeds: forward, left, up and left turn are positive."""
 
     forward: Value
     sideways: Value
@@ -26,9 +26,9 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
     """Settle what forward and turn ask of a robot's sides together: left = forward − turn, right = forward + turn.
 
     ============== ============================================================================================
-    corner         what gives
+    corner         what is reduced
     ============== ============================================================================================
-    free           nothing: each axis is its own will, and the chassis slows both where its wheels cannot
+    free           nothing: the axes are independent, and the chassis slows down both if its wheels saturate
     clip           the side that is asked for more than 1 gets 1: the robot leaves its arc
     scale          both, by one share: the ratio of driving to turning is kept
     halve          both sides are halved, everywhere: never too much, but the stick's end is half speed

@@ -1,4 +1,4 @@
-"""Fourth stage: from shares of speed to speed. What the driver asks for, in m/s and rad/s."""
+"""Fourth stage: from shares of speed to the demand, in m/s and rad/s."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Vehicles: what each actuator must do for a velocity, and what velocity the actuators make."""
+"""Vehicles: from a velocity to the actuators, and from the actuators to a velocity."""
 
 from tenuto.vehicles.aircraft import Aircraft
 from tenuto.vehicles.base import Bounds, Chassis, ChassisLimits, Drawing, Part, Quantity

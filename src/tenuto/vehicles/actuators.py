@@ -1,4 +1,4 @@
-"""Last stage: from what an actuator must do to the number that goes over the wire."""
+"""Last stage: from the value of an actuator to the number that is sent."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _NOTHING: Mapping[str, float] = {}
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ActuatorPlan:
-    """How one actuator is told what to do.
+    """The form of one actuator.
 
     Attributes:
         name: of the actuator, as the chassis has it; of an axle, or of an output.
@@ -31,7 +31,7 @@ class ActuatorPlan:
         form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
             share as a whole number of ``bits``, with a direction), "pulse" (µs), "contacts" (one closed for each way).
         full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
-        reverse: the wiring or the gears turn it round.
+        reverse: the wiring or the gears reverse it.
         gear_ratio: turns of the motor for one of the wheel.
         smallest: the share that just overcomes static friction; what is below is lifted to it or dropped.
         bits: of the duty. at_zero: "brake" or "coast", what an H-bridge does at zero.
@@ -56,7 +56,7 @@ class ActuatorPlan:
 
     @property
     def outputs(self) -> tuple[str, ...]:
-        """The names of the numbers that go over the wire for it."""
+        """The names of the numbers that are sent for it."""
         if self.form == "duty":
             return (f"{self.name}.duty", f"{self.name}.direction", f"{self.name}.brake")
         if self.form == "contacts":

@@ -1,1 +1,1 @@
-"""All that can be found wrong with a profile whose keys are right one by one: errors between tables, and warnings."""
+"""Checks of a profile whose keys are each valid: errors between tables, and warnings."""

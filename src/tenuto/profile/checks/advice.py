@@ -1,4 +1,4 @@
-"""What a careful colleague would say of a profile that loads without an error."""
+"""Errors and warnings of a profile that loads without an error."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 # A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.
 ROOM, BLINK = 4.0, 0.2
-# A stick that is let go must not go on driving for longer than this, s.
+# A released stick must not drive for longer than this, s.
 SLUGGISH = 0.3
 # Slow driving needs at least so many speeds below a fifth of the fastest.
 FEWEST_SLOW_SPEEDS = 5
@@ -56,7 +56,7 @@ def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
-    """Find motors that no sink sends, where some are sent one by one: they would get no command."""
+    """Find motors that no sink sends, if others are sent one by one: they would get no command."""
     told = [turns for sink in profile.sinks.values() if (turns := sink.turns(plan)) is not None]
     sent = {name for turns in told for name in turns}
     if not sent or not all(told):  # a velocity is all of them
@@ -68,7 +68,7 @@ def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:
-    """Find a control of the device that means two things at once; in two modes it may."""
+    """Find a control of the device with two meanings at once; in two modes it may have two."""
     every = frozenset(mode.name for mode in plan.modes)
     seen: list[tuple[str, str, frozenset[str]]] = []
     for control in plan.controls:
@@ -210,7 +210,7 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     unnoticed = fastest(plan) * plan.guard.unnoticed
     until_standing = sum(stage.metres for stage in link_loss_stages(plan))
     if not plan.chassis.units.known:
-        pass  # nobody knows how far that is
+        pass  # the distance is not known
     elif unnoticed > ROOM:
         text = f"at full speed the robot goes {unnoticed:.1f} m, across a room, before a quiet link is noticed"
         yield error("guard.link_timeout", text)

@@ -1,4 +1,4 @@
-"""What no single key can tell: whether the tables of a profile fit each other."""
+"""Errors between the tables of a profile."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from tenuto.sources.base import SourceOptions
 
 
 def errors_of(profile: Tables) -> list[Finding]:
-    """List what is wrong between the tables of a profile, in the order of the file."""
+    """List the errors between the tables of a profile, in the order of the file."""
     own = [
         *_controls(profile), *_style(profile), *_guard(profile),
         *name_errors(profile), *_loop(profile), *drivers_errors(profile), *inputs_errors(profile),
@@ -29,7 +29,7 @@ def errors_of(profile: Tables) -> list[Finding]:
 
 
 def _drivers(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with what another driver holds: the same checks, with that one's source and controls."""
+    """List the errors of another driver's controls: the same checks, with that driver's source and controls."""
     for name, table in profile.drivers.items():
         if table.sends == "velocities":
             continue
@@ -100,7 +100,7 @@ def _shape(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Findi
 
 def _order(key: str, control: ControlTable, info: ControlInfo) -> Iterator[Finding]:
     if info.travel is None and (control.low is None or control.high is None):
-        return  # told already
+        return  # reported already
     try:
         control.travel(info)
     except ValueError:

@@ -1,4 +1,4 @@
-"""Whether the other drivers, the distance sensors and the inhibits fit the rest of a profile."""
+"""Errors between the other drivers, the distance sensors, the inhibits and the rest of a profile."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 
 def drivers_errors(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with the other drivers, but for what is wrong with their controls."""
+    """List the errors of the other drivers, except for those of their controls."""
     for name, table in profile.drivers.items():
         key = f"drivers.{name}"
         if name == profile.source.driver or name in profile.inputs:
@@ -26,7 +26,7 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def inputs_errors(profile: Tables) -> Iterator[Finding]:
-    """List what is wrong with the distance sensors, the inhibits and the measured speeds."""
+    """List the errors of the distance sensors, the inhibits and the measured speeds."""
     known = {profile.source.driver}
     for tables in ("distances", "inhibits", "measured"):
         inputs: dict[str, InputTable] = getattr(profile, tables)
@@ -43,7 +43,7 @@ def inputs_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
-    """Return what is wrong with where a number is read."""
+    """Return the errors of an input's source."""
     source = table.source
     if table.far_end is not None:
         yield from _far_end(profile, key, table)
@@ -67,7 +67,7 @@ def _read(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
 
 
 def _far_end(profile: Tables, key: str, table: InputTable) -> Iterator[Finding]:
-    """Return what is wrong with a number that a far end says."""
+    """Return the errors of an input from a far end."""
     for other in ("source", "source_of"):
         if getattr(table, other) is not None:
             yield unexpected(f"{key}.far_end", f"nothing beside {other}", f'"{table.far_end}"', "remove one")

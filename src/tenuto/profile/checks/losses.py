@@ -1,4 +1,4 @@
-"""How many lost frames the links of a robot bear: those of its radios, and those of its commands."""
+"""The tolerance of a robot's links for lost frames: of its radios, and of its commands."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tenuto.sources.base import HeldOptions
 
 
 def link_losses(profile: Profile) -> list[Losses]:
-    """List what each link bears whose frames may be lost, and of which is known how often they come."""
+    """List the tolerance of each link with a known frame rate."""
     return [*_sources(profile), *_sinks(profile)]
 
 

@@ -1,4 +1,4 @@
-"""Whether every name in a profile is the name of something, and of the right thing."""
+"""Checks of the names in a profile."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def driving_names(profile: Tables) -> set[str]:
 
 
 def name_errors(profile: Tables) -> list[Finding]:
-    """List every name that is not what it should be."""
+    """List every unknown or unsuitable name."""
     return [
         *_read(profile), *_sticks(profile), *_rates_and_trims(profile), *_switches(profile), *_modes(profile),
         *_levels(profile), *_outputs(profile), *_vehicle(profile),
@@ -231,7 +231,7 @@ def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
 
 
 def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Finding:
-    """Make the problem of a name that nothing has."""
+    """Make the error of an unknown name."""
     return unexpected(key, expected, f'"{found}"', nearest(found, known))
 
 

@@ -1,4 +1,4 @@
-"""Whether a far end can say what ``guard.needs`` wants to know."""
+"""Whether a far end can report what ``guard.needs`` requires."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from tenuto.profile.schema import Tables
 
 
 def needs_errors(profile: Tables) -> Iterator[Finding]:
-    """List the needs that no sink of the profile can tell of, and those that cannot be met."""
+    """List the needs that no sink of the profile can report, and those that cannot be met."""
     needs = profile.guard.needs
     plan = needs.plan()
     if plan.height_from >= plan.height_below:

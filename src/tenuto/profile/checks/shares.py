@@ -1,4 +1,4 @@
-"""What a vehicle without measures cannot do: everything that is said in metres."""
+"""Checks of a vehicle without measures: settings in metres are refused."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _MEASURE = "measure the vehicle and say so in [chassis]"
 
 
 def no_metres_errors(profile: Tables) -> Iterator[Finding]:
-    """Refuse what wants metres or m/s of a vehicle without measures."""
+    """Refuse settings in metres or m/s for a vehicle without measures."""
     if not profile.chassis.in_shares:
         return
     yield from _inputs(profile)
@@ -33,7 +33,7 @@ def no_metres_errors(profile: Tables) -> Iterator[Finding]:
 
 
 def said_in_metres(style: StyleOptions) -> Iterator[tuple[str, float]]:
-    """List the options of a style that are said, and are in metres: key and value."""
+    """List the given options of a style that are in metres: key and value."""
     for one in fields(style):
         value = getattr(style, one.name)
         if about(one).dimension in (LENGTH, SPEED) and value != one.default:
