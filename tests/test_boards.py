@@ -387,6 +387,12 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
     assert (
         'no avr: source.kind: its pins read a receiver, or potentiometers as of "lines", not "gamepad"' in plain.stdout
     )
+    for path, then in (
+        (shipped("medlar.toml"), "read robot_board.py: a main.py of your own calls it"),
+        (EXAMPLES / "sender.toml", "put robot_board.py and main.py on the board"),
+    ):
+        python = run("firmware", str(path), "--for", "micropython", "--out", "python", cwd=tmp_path)
+        assert (python.returncode, then in python.stdout, "no main.py" in python.stdout) == (0, True, "own" in then)
     for name, keys in (
         ("sorrel", ["chassis.kind", "modes.a_stick_each.style"]),
         ("medlar-lesson", ["drivers.learner", "distances.front"]),

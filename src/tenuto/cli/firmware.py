@@ -76,5 +76,9 @@ def firmware(
         results.print(f"  ignored on a board: {text}", style="yellow", soft_wrap=True)
     ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"
     if language == "micropython":
-        ready = f"micropython {out / 'replay.py'} < recording.csv, then put robot_board.py and main.py on the board"
+        complete = any(path.name == "main.py" for path in written)
+        then = "put robot_board.py and main.py on the board"
+        if not complete:
+            then = "read robot_board.py: a main.py of your own calls it"
+        ready = f"micropython {out / 'replay.py'} < recording.csv, then {then}"
     results.print(f"Next: {ready}", soft_wrap=True)

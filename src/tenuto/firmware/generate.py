@@ -138,7 +138,7 @@ def make_firmware(
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
-        no_main = wrong_for.get("sketch") or _no_potentiometers(context)
+        no_main = _no_potentiometers(context) or wrong_for.get("sketch")
         files = _in_python(made, context, "" if no_main else "main.py")
         return Firmware(
             files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": no_main} if no_main else {}
@@ -152,7 +152,7 @@ def make_firmware(
 
 
 def _no_potentiometers(context: dict[str, Any]) -> str:
-    return "" if context["analog"] else 'source.kind: it measures potentiometers, as of "lines", and reads no receiver'
+    return "" if context.get("analog") else 'source.kind: its pins read potentiometers, as of "lines", and no receiver'
 
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
