@@ -405,7 +405,8 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
     nine = tmp_path / "nine.toml"
     nine.write_text((EXAMPLES / "sender.toml").read_text() + contacts)
     for options, key in ((["--part", "sticks"], "outputs"), (["--part", "robot"], "outputs"),
-                         (["--for", "micropython", "--real", "double"], "MicroPython has the float")):  # fmt: skip
+                         (["--for", "micropython", "--real", "double"], "MicroPython has the float"),
+                         (["--for", "micropython", "--lines", "serial"], "in MicroPython no serial line")):  # fmt: skip
         refused = run("firmware", str(nine), "--out", "none", *options, cwd=tmp_path)
         assert (refused.returncode, f"nine.toml: {key}" in refused.stderr) == (1, True), refused.stderr
     assert not (tmp_path / "none").exists()

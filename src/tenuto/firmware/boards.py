@@ -70,6 +70,8 @@ def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
     columns = _analog(profile, part, hearing)
     if columns:
         return "" if len(columns) <= most else f"source.columns: it has {most} pins that measure"
+    if profile.source.kind == "lines":
+        return "source.columns: name what each pin measures"
     return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
 
 

@@ -32,6 +32,8 @@ TARGETS = {
 }
 # What stands in every file that is made, and in none that is written by hand.
 _MADE = "ade by tenuto firmware from"
+# Why MicroPython has no main.py for other sources.
+_NO_POTENTIOMETERS = 'source.kind: its pins read potentiometers, as of "lines", and no receiver'
 # What reads velocity lines, shipped for whoever writes the rest by hand.
 _LINE_FILES = ("velocity_line.h", "velocity_line.c")
 
@@ -95,7 +97,7 @@ def make_firmware(
 
     Raises:
         ProfileError: it has what cannot go to a microcontroller; with the key of each.
-        TenutoError: there is no such part in MicroPython, or no double to choose.
+        TenutoError: there is no such part in MicroPython, no double to choose, or no serial line.
         MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
     plan = profile.plan() if plan is None else plan
@@ -105,6 +107,8 @@ def make_firmware(
         raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
     if language == "micropython" and real != "float":
         raise TenutoError(f"{where}: MicroPython has the float of its board: leave out --real, or make it in C")
+    if language == "micropython" and lines != "pins":
+        raise TenutoError(f"{where}: in MicroPython no serial line is read: leave out --lines, or make it in C")
     if part == "robot":
         plan = line_plan(plan)
     wrong = [
@@ -138,7 +142,7 @@ def make_firmware(
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
-        no_main = _no_potentiometers(context) or wrong_for.get("sketch")
+        no_main = wrong_for.get("sketch", "") if profile.source.kind == "lines" else _NO_POTENTIOMETERS
         files = _in_python(made, context, "" if no_main else "main.py")
         return Firmware(
             files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": no_main} if no_main else {}
@@ -149,10 +153,6 @@ def make_firmware(
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
-
-
-def _no_potentiometers(context: dict[str, Any]) -> str:
-    return "" if context.get("analog") else 'source.kind: its pins read potentiometers, as of "lines", and no receiver'
 
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:

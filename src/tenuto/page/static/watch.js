@@ -51,7 +51,11 @@ export class Watch {
       const name = element("b", {});
       name.textContent = key;
       button.append(name, words);
-      button.addEventListener("click", () => this.answer(key));
+      button.addEventListener("click", () => {
+        // One answer for each question: a second press would answer the next one, which is not shown yet.
+        box.replaceChildren();
+        this.answer(key);
+      });
       return button;
     }));
   }
