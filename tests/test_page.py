@@ -325,7 +325,8 @@ def test_bad_words_are_refused_before_anything_is_served(tmp_path: Path) -> None
         assert said in ended.stderr.replace("\n", " ")
     for line in ("page", "page medlar.toml --key medlar.toml", "page --log x.csv --to simulated",
                  "page --devices --lan",
-                 "page --class 127.0.0.1:9 --anyway", "calibrate --from medlar.toml --page 0"):  # fmt: skip
+                 "page --class 127.0.0.1:9 --anyway", "page --class here --key x.csv",
+                 "calibrate --from medlar.toml --page 0"):  # fmt: skip
         (tmp_path / "x.csv").touch()
         assert run(*line.split(), cwd=tmp_path).returncode == 2, line
     for table in ('[source]\nkind = "page"\nwatchers = true', '[sinks.see]\nkind = "page"\nwatchers = true'):

@@ -384,6 +384,44 @@ def test_a_log_is_scrubbed_on_the_page(browser: Browser, tmp_path: Path) -> None
         assert process.wait(PATIENCE) == 0
 
 
+@in_browser
+def test_a_class_on_one_machine_is_seen_and_stopped_without_a_broker(
+    browser: Browser, profile: Profile, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    words = [sys.executable, "-m", "tenuto", "page", "--class", "here", "--port", "0"]
+    with ExitStack() as stack:
+        one = stack.enter_context(PageDrive(profile))
+        stack.enter_context(tenuto.open_source("page:0"))  # a page without a robot
+        process = stack.enter_context(subprocess.Popen(words, stderr=subprocess.PIPE, text=True))
+        stack.callback(process.kill)
+        assert process.stderr is not None
+        teacher = browser.new_page()
+        teacher.goto(process.stderr.readline().split()[1])
+        cards = teacher.locator("article")
+        with PageDrive(profile, ",lan=true") as admitted:
+            driving(opened(browser, one), one)
+            wait_for(lambda: cards.count() == 2, "there is no card for each robot")
+            here = cards.filter(has_text=f"port {one.port}")
+            there = cards.filter(has_text=f"port {admitted.port}")
+            wait_for(lambda: "driving\ndriven by laptop" in here.inner_text().lower(), "its card says something else")
+            assert here.get_by_role("link").get_attribute("href") == one.url
+            there.get_by_role("button").click()
+            wait_for(lambda: admitted.state == "emergency stop", "it is not stopped")
+            assert one.state == "driving"
+            teacher.get_by_role("button", name="emergency stop of all robots").click()
+            one.stops("emergency_stop")
+            assert "teacher" in one.ticks[-1].guard.reasons[0].text
+            wait_for(lambda: "EMERGENCY STOP" in here.inner_text().upper(), "its card does not say so")
+        wait_for(lambda: "GONE" in there.inner_text().upper(), "its card does not say that it is gone")
+        one.source.server._process.kill()
+        wait_for(lambda: "GONE" in here.inner_text().upper(), "its card does not say that it is gone")
+        assert cards.count() == 2
+        process.terminate()
+        process.wait(PATIENCE)
+    assert json.loads((tmp_path / "data" / "tenuto" / "page-devices.json").read_text()) == {}
+
+
 def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None:
     first, second = RawPage(drive.url), RawPage(drive.url)
     first.begin(drive=0.6)

@@ -13,6 +13,7 @@ from tenuto.cli.console import counted, print_json, problems, results
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
     from tenuto.links.page import PageSettings
+    from tenuto.page.class_page import Classroom
     from tenuto.page.visitors import Page
 
 
@@ -20,9 +21,12 @@ if TYPE_CHECKING:
 _SERVED = ("port", "lan", "watchers", "seconds")
 _BESIDE = {
     "devices": ("as_json",), "forget": (), "log": ("profile", *_SERVED),
-    "broker": ("user", "password_file", "ca", "plain_password", "name", "key", *_SERVED),
+    "broker": ("user", "password_file", "ca", "plain_password", "key", "name", *_SERVED),
 }  # fmt: skip
-_OF_A_CLASS = ("user", "password_file", "ca", "plain_password", "name", "key")
+_OF_A_BROKER = ("user", "password_file", "ca", "plain_password", "key")
+_OF_A_CLASS = (*_OF_A_BROKER, "name")
+# The word for the robots whose pages this machine serves.
+_HERE = "here"
 
 
 def _refuse_what_means_nothing(ctx: typer.Context) -> None:
@@ -30,10 +34,13 @@ def _refuse_what_means_nothing(ctx: typer.Context) -> None:
     said = {one.name: one for one in ctx.command.params if _was_said(ctx, one.name)}
     picks = [name for name in _BESIDE if name in said]
     allowed = (picks[0], *_BESIDE[picks[0]]) if picks else tuple(name for name in said if name not in _OF_A_CLASS)
+    here = " here" if picks[:1] == ["broker"] and ctx.params["broker"] == _HERE else ""
+    if here:
+        allowed = tuple(name for name in allowed if name not in _OF_A_BROKER)
     for name, option in said.items():
         if name not in allowed:
             what = option.opts[0] if option.opts[0].startswith("-") else "PROFILE"
-            pick = said[picks[0]].opts[0] if picks else ""
+            pick = said[picks[0]].opts[0] + here if picks else ""
             why = f"it cannot be used with {pick}" if pick else "it needs --class"
             raise typer.BadParameter(why, param_hint=what)
 
@@ -68,7 +75,10 @@ def page(
     broker: Annotated[
         str | None,
         typer.Option(
-            "--class", metavar="BROKER", help="Show every robot at a broker, HOST[:PORT], with one stop for all."
+            "--class",
+            metavar="BROKER|here",
+            help="Show every robot at a broker, HOST[:PORT], or every robot whose "
+            "page this machine serves, with one stop for all.",
         ),
     ] = None,
     name: Annotated[str, typer.Option(help="With --class: the driver's name for the stops.")] = "teacher",
@@ -119,6 +129,8 @@ def page(
 
       tenuto page --class localhost --key teacher.key
 
+      tenuto page --class here
+
       tenuto page --forget "my phone"
     """
     _refuse_what_means_nothing(ctx)
@@ -134,6 +146,8 @@ def page(
         settings = PageSettings(port=port, lan=lan, watchers=watchers)
         if log is not None:
             _show_log(log, profile, settings, seconds)
+        elif broker == _HERE:
+            _show_class_here(name, settings, seconds)
         elif broker is not None:
             link = broker_of(broker, user, password_file, ca, plain_password=plain_password)
             _show_class(link, name, key, settings, seconds)
@@ -211,13 +225,29 @@ def _show_class(link: Broker, name: str, key: Path | None, settings: PageSetting
 
     needs(*settings.packages(), *(("cryptography",) if key is not None else ()))
     from tenuto.links.robots import Robots, Stopper
-    from tenuto.page.server import serve
-    from tenuto.page.visitors import ClassPage
+    from tenuto.page.class_page import AtBroker
 
     secret = read_key(str(key), SourceError) if key is not None else None
     try:
         robots = Robots(link)
-        stopper = Stopper(link, robots, name, secret)
-        serve(settings, lambda said, addresses: ClassPage(said, addresses, robots, stopper, _say), _ready, seconds)
+        found = AtBroker(robots, Stopper(link, robots, name, secret))
+        _serve_class(found, "run tenuto follow on a robot", settings, seconds)
     finally:
         link.close()
+
+
+def _show_class_here(name: str, settings: PageSettings, seconds: float | None) -> None:
+    """Serve the robots whose pages this machine serves, until Ctrl-C."""
+    from tenuto.basics.extras import needs
+
+    needs(*settings.packages())
+    from tenuto.page.class_here import Here
+
+    _serve_class(Here(name), "run tenuto page PROFILE on this machine, as the same user", settings, seconds)
+
+
+def _serve_class(robots: Classroom, hint: str, settings: PageSettings, seconds: float | None) -> None:
+    from tenuto.page.class_page import ClassPage
+    from tenuto.page.server import serve
+
+    serve(settings, lambda said, addresses: ClassPage(said, addresses, robots, hint, _say), _ready, seconds)

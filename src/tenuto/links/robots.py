@@ -10,10 +10,11 @@ from tenuto.links.broker import Broker
 from tenuto.links.topics import command_topic, robot_of, state_topic
 from tenuto.protocols.remote import DriverEnd, RemoteState, read_json
 
-_SILENT_AFTER = 1.0
+# A robot that has said nothing for so long is "silent", s; one whose program has ended is "gone".
+SILENT_AFTER = 1.0
 GONE, SILENT = "gone", "silent"
-# A stop is said for so long, s, as long as the robot does not say that it is in one.
-_ASKED_FOR = 10.0
+# A stop is asked for so long, s, as long as the robot does not say that it is in one.
+ASKED_FOR = 10.0
 
 _brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptography"))
 
@@ -41,7 +42,7 @@ class Robots:
     def condition(self, name: str, now: float) -> str:
         """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
         state = self.states[name].state
-        return state if state == GONE or now - self._came[name] <= _SILENT_AFTER else SILENT
+        return state if state == GONE or now - self._came[name] <= SILENT_AFTER else SILENT
 
     def why(self, name: str, now: float) -> list[str]:
         """Explain why a robot stands, or its other messages."""
@@ -89,7 +90,7 @@ class Stopper:
         for name, since in list(self._since.items()):
             state, begun = self._robots.states.get(name), now if since is None else since
             self._since[name] = begun
-            if state is None or now - begun > _ASKED_FOR or state.state == State.EMERGENCY_STOP:
+            if state is None or now - begun > ASKED_FOR or state.state == State.EMERGENCY_STOP:
                 del self._since[name]
                 continue
             end = self._ends.setdefault(name, DriverEnd(self._name))

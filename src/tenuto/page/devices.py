@@ -73,6 +73,12 @@ class Devices:
             self._write()
         return len(found) - len(self.all)
 
+    def take_back(self, key: str) -> None:
+        """Shut out the device that has a key."""
+        self.all = self._read()
+        if self.all.pop(key.partition(".")[0], None) is not None:
+            self._write()
+
     def known(self, key: str) -> Device | None:
         """Return the device that has a key, or None."""
         identity, _, secret = key.partition(".")

@@ -13,8 +13,8 @@ import signal
 import socket
 import sys
 import threading
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import asdict
 from typing import Any
 
@@ -22,6 +22,7 @@ import uvicorn
 
 from tenuto.basics.errors import TenutoError
 from tenuto.links.page import PageSettings
+from tenuto.page.open_pages import OpenPage, drop_note, note_page
 from tenuto.page.site import Site
 from tenuto.page.visitors import Page
 from tenuto.protocols.page import LONGEST_MESSAGE
@@ -100,8 +101,28 @@ async def _run(
     working = asyncio.create_task(page.work())
     if seconds is not None:
         asyncio.get_running_loop().call_later(seconds, setattr, server, "should_exit", True)
-    await serving
+    with _noted(page) if line is not None else nullcontext():
+        await serving
     working.cancel()
+    with suppress(asyncio.CancelledError):
+        await working
+
+
+@contextmanager
+def _noted(page: Page) -> Iterator[None]:
+    """Note where a robot's page is as long as it is served, so that a class finds it."""
+    here = OpenPage(page.port, page.lan, os.getpid())
+    try:
+        path = note_page(here)
+    except OSError as error:
+        why = f"tenuto page --class here cannot find this page: {error.filename}: {error.strerror}"
+        page.to_loop({"kind": "said", "why": why})
+        yield
+        return
+    try:
+        yield
+    finally:
+        drop_note(path, here)
 
 
 def _hear(line: socket.socket, page: Page, server: uvicorn.Server) -> None:
@@ -125,7 +146,7 @@ def serve(
     ready: Callable[[Page, str, str], None],
     seconds: float | None = None,
 ) -> None:
-    """Serve a page that no loop is behind, until Ctrl-C.
+    """Serve a page that no loop is behind, until Ctrl-C or SIGTERM. Call it from the main thread.
 
     Args:
         settings: where, and to whom. make: makes what is served, of the settings and the addresses of this machine.
@@ -140,8 +161,12 @@ def serve(
         listening = _bound(said)
     except OSError as error:
         raise TenutoError(_taken(settings.port, error)) from error
-    with suppress(KeyboardInterrupt):
-        asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
+    before = signal.signal(signal.SIGTERM, signal.default_int_handler)  # what was begun is ended by it too
+    try:
+        with suppress(KeyboardInterrupt):
+            asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
+    finally:
+        signal.signal(signal.SIGTERM, before)
 
 
 def _taken(port: int, error: OSError) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import math
 import socket
 from collections import deque
 from collections.abc import Callable, Mapping
@@ -24,7 +23,6 @@ from tenuto.protocols.page import PageAsk
 from tenuto.views.scene import Scene, scene_of
 
 if TYPE_CHECKING:
-    from tenuto.links.robots import Robots, Stopper
     from tenuto.page.player import Player
 
 COOKIE = "tenuto-device"
@@ -34,8 +32,6 @@ _MOST_WAITING = 50
 _RATES = 20
 # How often it is looked whether a device may still be here, s.
 _LOOK_EVERY = 0.5
-# How often robots at a broker are heard, s, and after how many times they are shown.
-_HEAR_EVERY, _SHOW_EVERY = 0.04, 5
 
 
 class Page:
@@ -258,53 +254,3 @@ class LogPage(Page):
         """Show a moment of the log."""
         if ask.type == "at":
             client.tell(self._player.at(ask.time))
-
-
-class ClassPage(Page):
-    """A page that shows every robot at a broker, with one stop for all: for a teacher."""
-
-    def __init__(
-        self, settings: dict[str, Any], addresses: list[str], robots: Robots, stopper: Stopper,
-        say: Callable[[str], None],
-    ) -> None:  # fmt: skip
-        super().__init__({**settings, "seat": False}, None, addresses)
-        self._robots, self._stopper, self._say = robots, stopper, say
-        self.robot = {"type": "class"}
-
-    def to_loop(self, message: dict[str, Any]) -> None:
-        """Stop all robots, or one; no other loop is behind this page."""
-        if message["kind"] == "emergency":
-            self._stopper.stop(*([message["why"]] if message.get("why") else ()))
-        elif message["kind"] == "said":
-            self._say(message["why"])
-
-    async def work(self) -> None:
-        """Hear the robots, and show them."""
-        await asyncio.gather(super().work(), self._show())
-
-    async def _show(self) -> None:
-        number = 0
-        while not self.over:
-            now, number = self.now(), number + 1
-            self._robots.hear(now)
-            self._stopper.go_on(now)
-            if number % _SHOW_EVERY == 0:
-                text = json.dumps({"type": "robots", "cards": self._cards(now)}, separators=(",", ":"))
-                for outlet in self.outlets:
-                    outlet.newest(text)
-            await asyncio.sleep(_HEAR_EVERY)
-
-    def _cards(self, now: float) -> list[dict[str, Any]]:
-        robots = self._robots
-        return [
-            {
-                "name": name,
-                "state": robots.condition(name, now),
-                "driver": said.driver,
-                "asked": self._stopper.asks(name),
-                "speed": round(math.hypot(said.vx, said.vy, said.vz), 3),
-                "turn": round(said.yaw_rate, 3),
-                "why": robots.why(name, now),
-            }
-            for name, said in sorted(robots.states.items())
-        ]

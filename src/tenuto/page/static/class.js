@@ -1,4 +1,4 @@
-// Every robot at a broker as a card: what it does, who drives it, why it stands; one stop for all.
+// Every robot of a class as a card: what it does, who drives it, why it stands; one stop for all.
 
 import { element, words } from "/static/inputs.js";
 
@@ -15,35 +15,48 @@ export class Class {
     this.place.hidden = false;
     this.place.querySelector("p").hidden = robots.length > 0;
     for (const robot of robots) {
-      const card = this.cards.get(robot.name) ?? this.make(robot.name);
+      const card = this.cards.get(robot.id) ?? this.make(robot.id);
+      card.title.textContent = robot.name;
+      card.box.setAttribute("aria-label", words(robot.name));
+      card.stop.setAttribute("aria-label", `emergency stop of ${robot.name}`);
       card.box.dataset.state = LOOKS[robot.state] ?? "stopped";
       card.state.textContent = robot.state;
       card.driver.textContent = robot.driver ? `driven by ${robot.driver}` : "nobody drives it";
-      const turn = Math.round((robot.turn * 180) / Math.PI);
-      card.moves.textContent = robot.state === "gone" || robot.state === "silent" ? ""
-        : `${robot.speed.toFixed(2)} m/s${turn ? `, ${Math.abs(turn)} deg/s to the ${turn > 0 ? "left" : "right"}` : ""}`;
+      card.moves.textContent = robot.moves;
       const asked = robot.asked ? ["asked to stop; it has not confirmed yet"] : [];
       const why = [...asked, ...robot.why].join("; ");
       if (card.why.textContent !== why) card.why.textContent = why;
       card.stop.hidden = !mayStop;
+      this.link(card.page, robot);
     }
   }
 
-  make(name) {
-    const box = element("article", { "aria-label": words(name) });
+  // A page that only its own machine may open is no use elsewhere.
+  link(page, robot) {
+    const here = ["localhost", "127.0.0.1", "[::1]"].includes(location.hostname);
+    page.hidden = !(robot.port && (robot.lan || here));
+    const href = `${robot.lan ? "https" : "http"}://${location.hostname}:${robot.port}/`;
+    if (!page.hidden && page.getAttribute("href") !== href) page.setAttribute("href", href);
+  }
+
+  make(id) {
+    const box = element("article", {});
     const card = { box };
     for (const [key, tag] of [["title", "h2"], ["state", "strong"], ["driver", "span"], ["moves", "span"], ["why", "p"]]) {
       card[key] = element(tag, {});
       box.append(card[key]);
     }
-    card.title.textContent = name;
     card.state.setAttribute("role", "status");
-    card.stop = element("button", { type: "button", "aria-label": `emergency stop of ${name}` });
+    card.stop = element("button", { type: "button" });
     card.stop.textContent = "Stop this one";
-    card.stop.addEventListener("click", () => this.say({ type: "emergency", text: name }));
-    box.append(card.stop);
+    card.stop.addEventListener("click", () => this.say({ type: "emergency", text: id }));
+    card.page = element("a", { target: "_blank", rel: "noopener" });
+    card.page.textContent = "Open its page";
+    const row = element("div", { class: "row" });
+    row.append(card.stop, card.page);
+    box.append(row);
     this.place.querySelector("div").append(box);
-    this.cards.set(name, card);
+    this.cards.set(id, card);
     return card;
   }
 }

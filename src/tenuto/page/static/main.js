@@ -99,6 +99,7 @@ function hear(message) {
     document.body.classList.add("class");
     document.title = "Robots — Tenuto";
     place("title").textContent = "All robots";
+    place("class").querySelector("p").textContent = `No robot has been heard yet: ${message.hint}.`;
     place("emergency").textContent = "STOP ALL";
     place("emergency").setAttribute("aria-label", "emergency stop of all robots");
   } else if (message.type === "robots") {

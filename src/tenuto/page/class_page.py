@@ -1,0 +1,151 @@
+"""A page that shows several robots as cards, with one stop for all: for a teacher."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any
+
+from tenuto.links.robots import GONE, SILENT
+from tenuto.page.visitors import Page
+from tenuto.vehicles.units import METRIC, Units
+from tenuto.vehicles.velocity import VelocityCommand
+
+if TYPE_CHECKING:
+    from tenuto.links.robots import Robots, Stopper
+
+# How often robots are heard, s, and after how many times they are shown.
+_HEAR_EVERY, _SHOW_EVERY = 0.04, 5
+
+
+@dataclass(frozen=True, kw_only=True)
+class Card:
+    """What the page shows of a robot.
+
+    Attributes:
+        id: unique, and how a stop names it. name: for people.
+        state: of its guard, "silent", or "gone". driver: who drives it; empty for nobody.
+        moves: its command in words; empty where it is not known. why: why it stands, and its other messages.
+        asked: it was asked to stop, and has not confirmed yet.
+        port, lan: of the robot's own page on this machine; port is 0 where there is none.
+    """
+
+    id: str
+    name: str
+    state: str
+    driver: str
+    moves: str
+    why: list[str]
+    asked: bool
+    port: int = 0
+    lan: bool = False
+
+
+def in_words(command: VelocityCommand, units: Units = METRIC) -> str:
+    """Describe a velocity: how fast along, and how fast it turns."""
+    speed = math.hypot(command.vx, command.vy, command.vz)
+    turn = units.turn.number(abs(command.yaw_rate), ".0f")
+    side = "left" if command.yaw_rate > 0.0 else "right"
+    turning = f", turning {side} at {turn} {units.turn.name}" if float(turn) else ""
+    return units.speed.shown(speed) + turning
+
+
+class Classroom(ABC):
+    """The robots of a class, wherever they are."""
+
+    @abstractmethod
+    def look(self, now: float) -> None:
+        """Hear the robots and send what is to be sent; called some 25 times a second, ``now`` in s."""
+
+    @abstractmethod
+    def cards(self, now: float) -> list[Card]:
+        """Return a card for each robot that was heard."""
+
+    @abstractmethod
+    def stop(self, *ids: str) -> None:
+        """Request an emergency stop of some robots, by default of all that were heard."""
+
+    @abstractmethod
+    async def close(self) -> None:
+        """End what was begun, and say no more."""
+
+
+class AtBroker(Classroom):
+    """The robots at a broker."""
+
+    def __init__(self, robots: Robots, stopper: Stopper) -> None:
+        self._robots, self._stopper = robots, stopper
+
+    def look(self, now: float) -> None:
+        """See the base class."""
+        self._robots.hear(now)
+        self._stopper.go_on(now)
+
+    def stop(self, *ids: str) -> None:
+        """See the base class."""
+        self._stopper.stop(*ids)
+
+    async def close(self) -> None:
+        """See the base class; whoever opened the link closes it."""
+
+    def cards(self, now: float) -> list[Card]:
+        """See the base class."""
+        found = []
+        for name, said in sorted(self._robots.states.items()):
+            state = self._robots.condition(name, now)
+            moves = VelocityCommand(said.vx, said.vy, said.vz, said.yaw_rate)
+            found.append(
+                Card(
+                    id=name, name=name, state=state, driver=said.driver, why=self._robots.why(name, now),
+                    moves="" if state in (GONE, SILENT) else in_words(moves), asked=self._stopper.asks(name),
+                )
+            )  # fmt: skip
+        return found
+
+
+class ClassPage(Page):
+    """A page that shows every robot of a class, with one stop for all."""
+
+    def __init__(
+        self, settings: dict[str, Any], addresses: list[str], classroom: Classroom, hint: str,
+        say: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        """Take the robots.
+
+        Args:
+            settings, addresses: see `Page`. classroom: the robots. hint: what to do as long as there is none.
+            say: reports what the people at this machine must know.
+        """
+        super().__init__({**settings, "seat": False}, None, addresses)
+        self._classroom, self._say = classroom, say
+        self.robot = {"type": "class", "hint": hint}
+
+    def to_loop(self, message: dict[str, Any]) -> None:
+        """Stop all robots, or one; no other loop is behind this page."""
+        if message["kind"] == "emergency":
+            self._classroom.stop(*([message["why"]] if message.get("why") else ()))
+        elif message["kind"] == "said":
+            self._say(message["why"])
+
+    async def work(self) -> None:
+        """Hear the robots, and show them."""
+        try:
+            await asyncio.gather(super().work(), self._show())
+        finally:
+            await self._classroom.close()
+
+    async def _show(self) -> None:
+        number = 0
+        while not self.over:
+            now, number = self.now(), number + 1
+            self._classroom.look(now)
+            if number % _SHOW_EVERY == 0:
+                cards = [asdict(card) for card in self._classroom.cards(now)]
+                text = json.dumps({"type": "robots", "cards": cards}, separators=(",", ":"))
+                for outlet in self.outlets:
+                    outlet.newest(text)
+            await asyncio.sleep(_HEAR_EVERY)
