@@ -25,7 +25,10 @@ import tenuto
 from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
 from helpers import Hands, patient, run
 from tenuto import Profile, Tick, load_profile, parse_profile
+from tenuto.basics.errors import SourceError
 from tenuto.data import shipped
+from tenuto.links.page import PageServer, PageSettings
+from tenuto.protocols.page import FromServer
 from tenuto.sim.sources import stick_numbers
 from tenuto.sinks.function import FunctionSink
 from tenuto.sinks.page import PageSink
@@ -633,6 +636,29 @@ def test_begin_asks_on_the_page_for_each_stick(tmp_path: Path) -> None:
     assert {name: control.reads for name, control in made.controls.items()} == {"drive": "left_y", "steer": "right_x"}
     assert made.guard.hold_to_run == "left_shoulder"
     assert made.source.kind == "page"
+
+
+def test_only_the_question_that_is_asked_now_is_answered_and_only_once() -> None:
+    said = list[FromServer]()
+    with PageServer(PageSettings(port=0), SourceError, lambda at, one: said.append(one)) as server:
+        page = RawPage(server.url)
+        page.take()
+        numbers = []
+        for question in ("Write the profile?", "Measure?"):
+            server.ask(question, [("yes", ""), ("no", "")])
+            wait_for(partial(lambda text: page.tick.get("watch", {}).get("prompt") == text, question), "not asked")
+            numbers.append(page.tick["watch"]["question"])
+        # A page of which the first question is still shown, one that makes up an answer, and one that is late.
+        for text, number in (("yes", numbers[0]), ("maybe", numbers[1]), ("no", numbers[1]), ("yes", numbers[1])):
+            page.say(type="choice", text=text, question=number)
+        page.frame()
+        wait_for(lambda: said, "no frame has come")
+        assert server.chosen == "no"
+        server.answered("Measure? no")
+        page.say(type="choice", text="yes", question=numbers[1])
+        page.frame()
+        wait_for(lambda: len(said) == 2, "no frame has come")
+        assert server.chosen == ""
 
 
 @in_browser

@@ -39,14 +39,16 @@ def choose(title: str, choices: Sequence[Choice], pages: Pages = (), note: str =
     """
     keys = [one.key for one in choices]
     _show(f"{title} {note}".strip(), choices)
-    _ask_on(pages, title, choices)
+    for page in pages:
+        page.ask(title, [(one.key, one.words) for one in choices])
     while True:
         said = str(typer.prompt("Number", default="1")) if not pages else ""
         said = said or _answer(pages, "Number [1], or press one on the page: ") or "1"
         if said.isdigit() and 1 <= int(said) <= len(choices):
             said = keys[int(said) - 1]
         if said in keys:
-            _told(pages, f"{title} {said}")
+            for page in pages:
+                page.answered(f"{title} {said}")
             return said
         problems.print(f"expected a number from 1 to {len(choices)}", style="yellow")
 
@@ -59,24 +61,15 @@ def confirmed(question: str, pages: Pages = ()) -> bool:
     """
     if not pages:
         return bool(typer.confirm(question, True))
-    _ask_on(pages, question, [Choice("yes", ""), Choice("no", "")])
+    for page in pages:
+        page.ask(question, [("yes", ""), ("no", "")])
     while True:
         said = _answer(pages, f"{question} [Y/n]: ").lower() or "y"
         if said in ("y", "yes", "n", "no"):
-            _told(pages, f"{question} {said}")
+            for page in pages:
+                page.answered(f"{question} {said}")
             return said[0] == "y"
         problems.print("expected y or n", style="yellow")
-
-
-def _ask_on(pages: Pages, question: str, choices: Sequence[Choice]) -> None:
-    for page in pages:
-        page.chosen = ""
-        page.watched = {"prompt": question, "step": 0, "good": True, "choices": [[*one[:2]] for one in choices]}
-
-
-def _told(pages: Pages, text: str) -> None:
-    for page in pages:
-        page.watched = {"prompt": text, "step": 0, "good": True}
 
 
 def _show(title: str, choices: Sequence[Choice]) -> None:
@@ -100,9 +93,8 @@ def _answer(pages: Pages, prompt: str) -> str:
     while True:
         for page in pages:
             if page.chosen:
-                said, page.chosen = page.chosen, ""
-                results.print(said)
-                return said
+                results.print(page.chosen)
+                return page.chosen
         if select.select([sys.stdin], [], [], _LOOK_EVERY)[0]:
             line = sys.stdin.readline()
             if not line:

@@ -13,7 +13,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -76,7 +76,7 @@ class PageServer(Closing):
         title, origin: the robot's name, and where commands come from and go to, for the page's head.
         file: of the profile, in which settings that are tried on the page are saved; empty where there is none.
         watched: what a source sends, where nothing is driven: see ``tenuto watch``.
-        chosen: the newest answer to a question in `watched`; whoever takes it empties it.
+        chosen: the answer to the question that was asked last; empty before it comes.
         asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
     """
 
@@ -103,7 +103,8 @@ class PageServer(Closing):
         self._error, self._take, self._clock = error, take, clock
         self.asks: Asks | None = None
         self.watched: dict[str, Any] | None = None
-        self.chosen = ""
+        self.chosen, self._question, self._keys = "", 0, tuple[str, ...]()
+        self._asking = threading.Lock()
         self.said: Callable[[str], None] = lambda text: None
         self.title = self.origin = self.file = self._driver = ""
         self.url = self.code = self.fingerprint = ""
@@ -211,7 +212,7 @@ class PageServer(Closing):
         elif said.kind == "said":
             self.said(said.why)
         elif said.kind == "choice":
-            self.chosen = said.why
+            self._choose(said)
         elif self.asks is None:
             return
         elif said.kind == "emergency":
@@ -220,6 +221,27 @@ class PageServer(Closing):
             self.asks.reset()
         elif said.kind == "mark":
             self.asks.note(said.why or f"mark by {who}")
+
+    def ask(self, question: str, choices: Sequence[tuple[str, str]]) -> None:
+        """Ask a question on the page; each answer has a key and a description. `chosen` gets the key."""
+        with self._asking:
+            self._question, self._keys = self._question + 1, tuple(key for key, _ in choices)
+            self.chosen = ""
+            self.watched = {"prompt": question, "step": 0, "good": True, "choices": [[*one] for one in choices],
+                            "question": self._question}  # fmt: skip
+
+    def answered(self, text: str) -> None:
+        """Show a text on the page, in the place of a question: that one can be answered no more."""
+        with self._asking:
+            self._question, self._keys = self._question + 1, ()
+            self.chosen = ""
+            self.watched = {"prompt": text, "step": 0, "good": True}
+
+    def _choose(self, said: FromServer) -> None:
+        """Take the first answer. A page that is slow may answer a question that was answered elsewhere meanwhile."""
+        with self._asking:
+            if said.question == self._question and said.why in self._keys and not self.chosen:
+                self.chosen = said.why
 
     def _end(self) -> None:
         """Let the server end by itself, which says goodbye; or end it."""

@@ -128,7 +128,8 @@ class Hub:
         elif ask.type == "emergency":
             self._to_loop({"kind": "emergency", "client": client.id, "name": client.name, "why": ask.text})
         elif ask.type == "choice":
-            self._to_loop({"kind": "choice", "client": client.id, "name": client.name, "why": ask.text})
+            said = {"client": client.id, "name": client.name, "why": ask.text}
+            self._to_loop({"kind": "choice", **said, "question": ask.question})
         elif ask.type == "mark":
             self._to_loop({"kind": "mark", "client": client.id, "name": client.name, "why": ask.text})
         elif client is not self.driver and (self._has_seat or ask.type != "reset"):

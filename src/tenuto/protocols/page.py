@@ -76,9 +76,9 @@ class PageAsk(BaseModel):
     Attributes:
         type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" asks what
             would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log. "choice"
-            answers a question.
+            answers a question; one that is not asked any more is not answered.
         to: whom to. text: a name that the page shall have; a control; a robot; an answer.
-        numbers: settings of a control. time: of the log, s.
+        numbers: settings of a control. time: of the log, s. question: the number of the question.
     """
 
     model_config = _CONFIG
@@ -88,6 +88,7 @@ class PageAsk(BaseModel):
     text: _Text = ""
     numbers: dict[_Name, _Position] = Field(default={}, max_length=4)
     time: float = 0.0
+    question: Count = 0
 
 
 class FromServer(BaseModel):
@@ -95,7 +96,7 @@ class FromServer(BaseModel):
 
     Attributes:
         kind: a frame of who drives; that nobody does any more; something that was asked for; that it serves, or cannot.
-        client, name: whose. why: in words. frame: of a frame.
+        client, name: whose. why: in words. frame: of a frame. question: which one a choice answers.
     """
 
     model_config = _CONFIG
@@ -105,6 +106,7 @@ class FromServer(BaseModel):
     name: str = ""
     why: str = ""
     frame: PageFrame | None = None
+    question: int = 0
 
 
 def read_page(data: bytes) -> PageFrame | PageAsk | None:

@@ -27,7 +27,7 @@ const inputs = new Inputs(
 
 const curves = new Curves(place("curves"), (message) => say(message));
 const robots = new Class(place("class"), (message) => say(message));
-const watch = new Watch(place("watch"), (answer) => say({ type: "choice", text: answer }));
+const watch = new Watch(place("watch"), (answer, question) => say({ type: "choice", text: answer, question }));
 const player = new Player(place("player"), (message) => say(message));
 
 let line = null;
@@ -233,7 +233,7 @@ function showSeat() {
 
 function summary(cards) {
   const count = (state) => cards.filter((one) => one.state === state).length;
-  return `${cards.length} robots, ${count("driving")} driving, ${count("emergency stop")} stopped`;
+  return `${cards.length} ${cards.length === 1 ? "robot" : "robots"}, ${count("driving")} driving, ${count("emergency stop")} stopped`;
 }
 
 function deviceName() {

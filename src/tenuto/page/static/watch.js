@@ -9,7 +9,7 @@ export class Watch {
     this.rows = new Map();
   }
 
-  show({ source, link, good, rate, moved, controls, step, prompt, left, done, findings, verdicts, choices }) {
+  show({ source, link, good, rate, moved, controls, step, prompt, left, done, findings, verdicts, choices, question }) {
     this.place.hidden = false;
     const lead = this.place.querySelector("#lead");
     lead.hidden = !prompt;
@@ -23,7 +23,7 @@ export class Watch {
     if (findings && list.childElementCount !== findings.length) {
       list.replaceChildren(...findings.map((text) => Object.assign(element("li", {}), { textContent: text })));
     }
-    this.ask(prompt, choices ?? []);
+    this.ask(question ?? 0, choices ?? []);
     this.place.querySelector("#watched").textContent = source ? `${source}: ${link}, ${Math.round(rate)} frames/s` : "";
     this.place.querySelector("#moved").textContent = moved ?? (good && source ? "move one stick" : "");
     for (const [name, [raw, low, high, least, most]] of Object.entries(controls ?? {})) {
@@ -43,18 +43,16 @@ export class Watch {
   // A question with its answers as buttons; the same question leaves them as they are.
   ask(question, choices) {
     const box = this.place.querySelector("#choices");
-    const asked = choices.length ? question : "";
-    if (box.dataset.asked === asked) return;
-    box.dataset.asked = asked;
+    if (box.dataset.question === String(question)) return;
+    box.dataset.question = question;
     box.replaceChildren(...choices.map(([key, words]) => {
       const button = element("button", { type: "button" });
       const name = element("b", {});
       name.textContent = key;
       button.append(name, words);
       button.addEventListener("click", () => {
-        // One answer for each question: a second press would answer the next one, which is not shown yet.
-        box.replaceChildren();
-        this.answer(key);
+        box.replaceChildren(); // one answer for each question
+        this.answer(key, question);
       });
       return button;
     }));
