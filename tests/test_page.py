@@ -16,10 +16,12 @@ from tenuto import Frame, Pipeline, load_profile
 from tenuto.analysis.why import explain_at
 from tenuto.data import shipped
 from tenuto.driving.plan import Plan
+from tenuto.page.class_here import RobotHere
 from tenuto.page.curves import Curves
 from tenuto.page.devices import Code, Devices
 from tenuto.page.facts import robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
+from tenuto.page.open_pages import OpenPage
 from tenuto.page.player import Player
 from tenuto.profile.load import parse_profile
 from tenuto.protocols.page import LONGEST_MESSAGE, MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, infos_for, read_page
@@ -302,6 +304,24 @@ def test_the_page_has_something_for_every_control_and_shows_what_the_tick_says(p
         assert said["command"].keys() == tick.command._asdict().keys()
         assert set(said["actuators"]) <= set(facts["ends"])
     json.dumps(facts, allow_nan=False)
+
+
+@given(PLANS, st.floats(0.0, 100.0))
+def test_a_robot_of_a_class_that_does_not_answer_is_not_shown_as_stopped(plan: Plan, later: float) -> None:
+    robot = RobotHere(OpenPage(8601, False, 1))
+    scene, tick = scene_of(plan, "robot", ""), Pipeline(plan).step(Frame(0.0, seat_of(plan).at_rest()), 0.0)
+    robot.take({"type": "robot", **robot_facts(plan, "robot", "")}, 0.0)
+    robot.take({"type": "tick", **tick_facts(scene, tick, False)}, 0.0)
+    assert (robot.shown, robot.card(0.5).state) == (True, str(tick.guard.state))
+    robot.asked_since = 0.0
+    assert not robot.wants_a_stop(later)  # nobody could be told
+    shown = robot.card(later)
+    assert shown.state == (str(tick.guard.state) if later <= 1.0 else "silent")
+    assert ("stop it at the robot" in shown.asked) == (later > 10.0)
+    assert shown.asked
+    robot.take({"type": "tick", **tick_facts(scene, tick, False), "guard": "emergency stop"}, later)
+    assert not robot.wants_a_stop(later)
+    assert (robot.card(later).state, robot.card(later).asked) == ("emergency stop", "")
 
 
 @given(st.data())

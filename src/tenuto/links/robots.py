@@ -60,6 +60,15 @@ class Robots:
         }
 
 
+def unconfirmed(since: float | None, now: float) -> str:
+    """Describe a stop that was asked for at ``since`` and not confirmed; empty for none. Both in s."""
+    if since is None:
+        return ""
+    if now - since <= ASKED_FOR:
+        return "asked to stop; it has not confirmed yet"
+    return f"asked to stop, and not confirmed within {ASKED_FOR:.0f} s: stop it at the robot"
+
+
 class Stopper:
     """Asks robots for an emergency stop, whoever drives them. Their drivers reset it, each at a machine of their own.
 
@@ -81,17 +90,19 @@ class Stopper:
         """Request an emergency stop of some robots, by default of all that were heard. `go_on` sends it."""
         self._since |= dict.fromkeys(names or self._robots.states)
 
-    def asks(self, name: str) -> bool:
-        """Return whether a robot was asked to stop, and has not said that it is in an emergency stop."""
-        return name in self._since
+    def asked(self, name: str, now: float) -> str:
+        """Describe a stop that a robot was asked for and has not confirmed; empty for none."""
+        return unconfirmed(self._since.get(name), now)
 
     def go_on(self, now: float) -> None:
         """Send what is still to be sent: call it some twenty times a second, ``now`` in s."""
         for name, since in list(self._since.items()):
             state, begun = self._robots.states.get(name), now if since is None else since
             self._since[name] = begun
-            if state is None or now - begun > ASKED_FOR or state.state == State.EMERGENCY_STOP:
+            if state is None or state.state in (State.EMERGENCY_STOP, GONE):
                 del self._since[name]
+                continue
+            if now - begun > ASKED_FOR:
                 continue
             end = self._ends.setdefault(name, DriverEnd(self._name))
             end.hear(state, now)

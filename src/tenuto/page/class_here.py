@@ -18,7 +18,7 @@ from websockets.exceptions import ConnectionClosed, WebSocketException
 from websockets.typing import Origin
 
 from tenuto.driving.guard import State
-from tenuto.links.robots import ASKED_FOR, GONE, SILENT, SILENT_AFTER
+from tenuto.links.robots import ASKED_FOR, GONE, SILENT, SILENT_AFTER, unconfirmed
 from tenuto.page.certificate import own_certificate
 from tenuto.page.class_page import Card, Classroom, in_words
 from tenuto.page.devices import Devices
@@ -42,7 +42,7 @@ class RobotHere:
         page: where. title: the robot's name; empty as long as the page shows no robot.
         tick: the newest, as the page shows it.
         heard_at: when that came, s. socket: to its page; None while there is no connection.
-        problem, tries: why its page could not be reached, and how often that was so.
+        ended: its page is not served any more. problem, tries: why it could not be reached, and how often that was so.
         asked_since, asked_at: when a stop was asked for, first and last, s; None where none is outstanding.
     """
 
@@ -52,7 +52,7 @@ class RobotHere:
         self.tick: dict[str, Any] = {}
         self.heard_at = 0.0
         self.socket: ClientConnection | None = None
-        self.problem, self.tries = "", 0
+        self.ended, self.problem, self.tries = False, "", 0
         self.asked_since: float | None = None
         self.asked_at = 0.0
         self._units: Units = METRIC
@@ -78,10 +78,10 @@ class RobotHere:
         """Return whether an emergency stop is to be asked for now."""
         if self.asked_since is None:
             return False
-        if now - self.asked_since > ASKED_FOR or (self.tick and self.tick["guard"] == State.EMERGENCY_STOP):
+        if self.ended or (self.tick and self.tick["guard"] == State.EMERGENCY_STOP):
             self.asked_since = None
             return False
-        if self.socket is None or now - self.asked_at < _ASK_EVERY:
+        if self.socket is None or now - self.asked_since > ASKED_FOR or now - self.asked_at < _ASK_EVERY:
             return False
         self.asked_at = now
         return True
@@ -93,7 +93,7 @@ class RobotHere:
         return Card(
             id=str(self.page.port), name=name, state=state, driver=self._driver(),
             moves="" if state in (GONE, SILENT) else in_words(self._command(), self._units), why=why,
-            asked=self.asked_since is not None, port=0 if state == GONE else self.page.port, lan=self.page.lan,
+            asked=unconfirmed(self.asked_since, now), port=0 if state == GONE else self.page.port, lan=self.page.lan,
         )  # fmt: skip
 
     @property
@@ -102,10 +102,10 @@ class RobotHere:
         return bool(self.title and self.tick) or self.tries >= _TRIES
 
     def _state(self, now: float) -> tuple[str, list[str]]:
+        if self.ended:
+            return GONE, ["its program has ended"]
         if self.problem:
             return SILENT, [f"its page cannot be reached: {self.problem}"]
-        if self.socket is None:
-            return GONE, ["its program has ended"]
         if now - self.heard_at > SILENT_AFTER:
             return SILENT, [f"nothing heard for {now - self.heard_at:.0f} s"]
         return self.tick["guard"], [one["text"] for one in (*self.tick["reasons"], *self.tick["notices"])]
@@ -137,8 +137,11 @@ class Here(Classroom):
         """See the base class."""
         if now - self._looked_at >= _LOOK_EVERY:
             self._looked_at = now
-            for page in open_pages():
+            pages = open_pages()
+            for page in pages:
                 self._follow(page)
+            for robot in self._robots.values():
+                robot.ended = robot.ended or (robot.page not in pages and robot.socket is None)
         for robot in self._robots.values():
             if robot.wants_a_stop(now):
                 self._send(robot, {"type": "emergency"})
@@ -163,7 +166,7 @@ class Here(Classroom):
                 open_timeout=_OPEN_WITHIN, max_size=_LONGEST,
             ) as socket:  # fmt: skip
                 robot.socket, robot.heard_at = socket, loop.time()
-                robot.problem, robot.tries = "", 0
+                robot.ended, robot.problem, robot.tries = False, "", 0
                 try:
                     await socket.send(json.dumps({"type": "name", "text": self._name}))
                     async for text in socket:
@@ -171,8 +174,10 @@ class Here(Classroom):
                             await socket.send(json.dumps(answer))
                 finally:
                     robot.socket = None
-        except (ConnectionRefusedError, ConnectionClosed):
-            robot.problem, robot.tries = "", 0  # its program has ended
+        except ConnectionRefusedError:
+            robot.ended, robot.problem, robot.tries = True, "", 0
+        except ConnectionClosed:
+            robot.problem, robot.tries = "", 0  # the next look tells whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
 

@@ -30,7 +30,7 @@ class Card:
         id: unique, and how a stop names it. name: for people.
         state: of its guard, "silent", or "gone". driver: who drives it; empty for nobody.
         moves: its command in words; empty where it is not known. why: why it stands, and its other messages.
-        asked: it was asked to stop, and has not confirmed yet.
+        asked: says that it was asked to stop and has not confirmed; empty where it was not.
         port, lan: of the robot's own page on this machine; port is 0 where there is none.
     """
 
@@ -40,7 +40,7 @@ class Card:
     driver: str
     moves: str
     why: list[str]
-    asked: bool
+    asked: str
     port: int = 0
     lan: bool = False
 
@@ -101,7 +101,7 @@ class AtBroker(Classroom):
             found.append(
                 Card(
                     id=name, name=name, state=state, driver=said.driver, why=self._robots.why(name, now),
-                    moves="" if state in (GONE, SILENT) else in_words(moves), asked=self._stopper.asks(name),
+                    moves="" if state in (GONE, SILENT) else in_words(moves), asked=self._stopper.asked(name, now),
                 )
             )  # fmt: skip
         return found

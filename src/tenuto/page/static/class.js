@@ -23,7 +23,7 @@ export class Class {
       card.state.textContent = robot.state;
       card.driver.textContent = robot.driver ? `driven by ${robot.driver}` : "nobody drives it";
       card.moves.textContent = robot.moves;
-      const asked = robot.asked ? ["asked to stop; it has not confirmed yet"] : [];
+      const asked = robot.asked ? [robot.asked] : [];
       const why = [...asked, ...robot.why].join("; ");
       if (card.why.textContent !== why) card.why.textContent = why;
       card.stop.hidden = !mayStop;
