@@ -1,15 +1,15 @@
-"""The line by which a builder's own firmware answers: which command it obeys, why it stands, and what it measures.
+"""The line with which a builder's own firmware answers: which command it obeys, why it stands, and what it measures.
 
 One line of ASCII, ended by a newline; whole numbers. See docs/protocols.md::
 
     A 17 1042 0 11840 W 10900 -10870 D 850 P 4e8835b0 4C51
-      │   │   │   │   │              │     │          └ CRC-16 of everything before this space, as of the velocity line
-      │   │   │   │   │              │     └ digest of the profile that its code was made from
+      │   │   │   │   │              │     │          └ CRC-16 of everything before this space, as in the velocity line
+      │   │   │   │   │              │     └ digest of the profile from which its code was made
       │   │   │   │   │              └ distances in mm, up to 4
       │   │   │   │   └ wheel speeds in mrad/s, up to 4
       │   │   │   └ battery in mV, 0 where it is not measured
-      │   │   └ 0: it follows; else why it does not, see `WHY`
-      │   └ how many good lines have come, 0 to 65535 and over again
+      │   │   └ 0: it follows; otherwise the reason why it does not, see `WHY`
+      │   └ number of good lines received, 0 to 65535, then from 0 again
       └ counter of the newest good line
 """
 
@@ -22,10 +22,10 @@ from typing import NamedTuple
 from tenuto.protocols.velocity_line import checksum, with_checksum
 
 MOST_NUMBERS = 4
-# A longer line is none of ours.
+# A longer line is not an answer.
 LONGEST = 96
 FOLLOWS = 0
-# What the second number means, in the words of a reason; from 8 on it is the builder's own.
+# What the second number means, as the text of a reason; numbers from 8 on are the builder's own.
 WHY = {
     1: "no command has come yet",
     2: "no command came in time: it waits for a standstill command",
@@ -36,7 +36,7 @@ WHY = {
     7: "it is not ready",
 }
 _MOST = 999_999
-# What a digest takes, and the checksum and the newline after it.
+# The length of a digest, and of the checksum and the newline after it.
 _DIGEST = 11 + 6
 _HEAD = re.compile(
     rb"A (\d{1,3}) (\d{1,5}) (\d{1,3}) (\d{1,5})(?: W((?: -?\d{1,6}){1,4}))?(?: D((?: \d{1,6}){1,4}))?"
@@ -48,10 +48,10 @@ class AnswerLine(NamedTuple):
     """One answer.
 
     Attributes:
-        counter: of the newest good line, 0…255. good: how many have come, modulo 65536.
+        counter: of the newest good line, 0…255. good: number of lines received, modulo 65536.
         why: 0 where it follows, or a key of `WHY`, or a number of the builder's own up to 255.
         voltage: V; NaN where it is not measured. wheels: rad/s. distances: m.
-        made_from: the digest of the profile that its code was made from; empty where it says none.
+        made_from: the digest of the profile from which its code was made; empty if the answer has none.
     """
 
     counter: int
@@ -64,12 +64,12 @@ class AnswerLine(NamedTuple):
 
     @property
     def reason(self) -> str:
-        """Why it does not follow, in words; empty where it does."""
+        """The reason why it does not follow, as text; empty if it follows."""
         return "" if self.why == FOLLOWS else WHY.get(self.why, f"reason {self.why} of its own")
 
 
 def encode_answer(answer: AnswerLine) -> bytes:
-    """Write an answer. What has no room is cut: only so many numbers, and none beyond six digits."""
+    """Write an answer. Surplus numbers are left out, and numbers are limited to six digits."""
     volts = 0 if math.isnan(answer.voltage) else round(1000.0 * min(max(answer.voltage, 0.0), 65.535))
     words = ["A", answer.counter % 256, answer.good % 65536, answer.why, volts]
     for mark, numbers in (("W", answer.wheels), ("D", answer.distances)):
@@ -83,7 +83,7 @@ def encode_answer(answer: AnswerLine) -> bytes:
 
 
 def read_answer(line: bytes) -> AnswerLine | None:
-    """Read one line, without its end; None for whatever is no good answer. Never raises."""
+    """Read one line, without its end; None if it is not a good answer. Never raises."""
     head, _, sum_text = line.removesuffix(b"\r").rpartition(b" ")
     match = _HEAD.fullmatch(head)
     if match is None or len(line) > LONGEST or sum_text != b"%04X" % checksum(head):

@@ -13,12 +13,12 @@ from tenuto.basics.text import readable
 from tenuto.driving.telemetry import Telemetry
 from tenuto.protocols.mavlink import order_number, says_armed
 
-# A heartbeat that is older says nothing any more; of what comes ten times a second, and of a battery, s.
+# Timeouts, s: of a heartbeat, of messages that come ten times a second, and of the battery.
 SILENT_AFTER = 3.0
 _STALE, _BATTERY_STALE = 1.0, 10.0
-# Loss is counted over so long, s, and over so many messages at least.
+# Loss is counted over this time, s, and over this number of messages at least.
 _WINDOW, _FEWEST = 5.0, 5
-# What is asked for where it does not come by itself: message → how often, µs.
+# What is requested if it does not come by itself: message → interval, µs.
 WANTED: Mapping[str, tuple[int, int]] = {
     "LOCAL_POSITION_NED": (dialect.MAVLINK_MSG_ID_LOCAL_POSITION_NED, 100_000),
     "ATTITUDE": (dialect.MAVLINK_MSG_ID_ATTITUDE, 100_000),
@@ -29,19 +29,19 @@ _IN_THE_AIR = (dialect.MAV_LANDED_STATE_IN_AIR, dialect.MAV_LANDED_STATE_TAKEOFF
 
 
 class AutopilotSays:
-    """Gathers what one autopilot says.
+    """Collects what one autopilot reports.
 
     Attributes:
         armed, mode: as its newest heartbeat has them; None before the first.
     """
 
     def __init__(self, modes: Mapping[str, int], takes_in: str, *, guided: bool) -> None:
-        """Take what its modes are called.
+        """Set the names of its modes.
 
         Args:
-            modes: name → number, as its heartbeat has them. takes_in: the one in which it takes our commands; empty
-                where that is not known.
-            guided: where that is not known, its heartbeat must have the flag of a guided mode.
+            modes: name → number, as its heartbeat has them. takes_in: the mode in which it accepts our commands;
+                empty if that is not known.
+            guided: if that is not known, its heartbeat must have the flag of a guided mode.
         """
         self._names = {number: name for name, number in modes.items()}
         self._takes_in, self._guided = takes_in, guided
@@ -66,11 +66,11 @@ class AutopilotSays:
             reader(self, message, now)
 
     def pass_over(self, message: Any, now: float) -> None:
-        """Take note that a message of no dialect came, so that it is not counted as lost; nothing of it is believed."""
+        """Note that a message outside the dialect came, so that it is not counted as lost. Its content is not used."""
         self._count(order_number(message), now)
 
     def telemetry(self, now: float) -> Telemetry:
-        """Return all that is known at ``now``, s; what is too old is left out."""
+        """Return all that is known at ``now``, s; values that timed out are left out."""
         said, nan = self._said, math.nan
         if self._older("LOCAL_POSITION_NED", _STALE, now):
             said = said._replace(x=nan, y=nan, height=nan, vx=nan, vy=nan, vz=nan)
@@ -95,7 +95,7 @@ class AutopilotSays:
         return "" if self.mode is None else self._names.get(self.mode, str(self.mode))
 
     def sync(self, now: float) -> int:
-        """Return the time stamp of a TIMESYNC to send at ``now``, s: its answer tells how long the way is."""
+        """Return the time stamp of a TIMESYNC to send at ``now``, s: its answer shows the round-trip time."""
         stamp = int(now * 1e9) + 1
         self._asked[stamp] = now
         while len(self._asked) > 10:
@@ -103,7 +103,7 @@ class AutopilotSays:
         return stamp
 
     def unheard(self, now: float) -> list[tuple[int, int]]:
-        """List the messages that are wanted and do not come, and how often they should, µs."""
+        """List the messages that are needed and do not come, and their intervals, µs."""
         return [what for kind, what in WANTED.items() if self._older(kind, SILENT_AFTER, now)]
 
     def _older(self, kind: str, than: float, now: float) -> bool:
@@ -122,7 +122,7 @@ class AutopilotSays:
         if self._order is not None:
             self._gaps.append((now, (order - self._order - 1) % 256))
             if self._gaps[-1][1] > 128:
-                self._gaps.clear()  # it was started again
+                self._gaps.clear()  # it was restarted
         self._order = order
         while self._gaps and self._gaps[0][0] < now - _WINDOW:
             self._gaps.popleft()
@@ -171,5 +171,5 @@ _READERS: Mapping[str, Callable[[AutopilotSays, Any, float], None]] = {
 
 
 def warning_in(message: Any) -> str:
-    """Return what a STATUSTEXT warns of, fit for a terminal; empty where it is none."""
+    """Return the warning in a STATUSTEXT, safe for a terminal; empty if it is not a warning."""
     return readable(message.text) if message.severity <= dialect.MAV_SEVERITY_WARNING else ""

@@ -1,4 +1,4 @@
-"""Commands and states by way of a broker that is not trusted: sealed and signed end to end; sans I/O.
+"""Commands and states through a broker that is not trusted: sealed and signed end to end; sans I/O.
 
 Each driver has a key of its own, which the robot knows by the driver's name. A command is sealed with it
 (ChaCha20-Poly1305, RFC 8439); a state can be read by everybody and is signed for each driver (HMAC-SHA256, RFC 2104).
@@ -23,7 +23,7 @@ from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
 
 COMMAND = b"T\x14"
 _NONCE, _TAG = 12, 16
-# The name under which a key is kept that any driver may use.
+# The name of a key that any driver may use.
 ANYBODY = ""
 
 
@@ -41,10 +41,10 @@ def seal_command(command: RemoteCommand, topic: str, key: bytes) -> bytes:
 
 
 def open_command(data: bytes, topic: str, keys: Mapping[str, bytes]) -> RemoteCommand | str:
-    """Return the command in some bytes, or why it is none, in words. Never raises for what the bytes are.
+    """Return the command in a message, or the reason why there is none. Never raises on any bytes.
 
     Args:
-        data: as they came. topic: on which. keys: driver → key; that of `ANYBODY` is good for every name.
+        data: as received. topic: on which. keys: driver → key; that of `ANYBODY` is valid for every name.
     """
     length = data[2] if len(data) > 2 else 0
     head, nonce, sealed = data[: 3 + length], data[3 + length : 3 + length + _NONCE], data[3 + length + _NONCE :]
@@ -69,13 +69,13 @@ def _tag(line: bytes, topic: str, key: bytes) -> str:
 
 
 def sign_state(state: RemoteState, topic: str, keys: Mapping[str, bytes]) -> bytes:
-    """Return a state as a line of JSON, and below it a line for each driver: its name and the signature for it."""
+    """Return a state as a line of JSON, followed by a line for each driver: its name and its signature."""
     line = state.to_json()
     return b"\n".join([line, *(f"{name} {_tag(line, topic, key)}".encode() for name, key in keys.items())])
 
 
 def open_state(data: bytes, topic: str, driver: str, key: bytes) -> RemoteState | None:
-    """Return a state that is signed for a driver, or for anybody; None for any other. Never raises."""
+    """Return a state that is signed for a driver, or for anybody; None otherwise. Never raises."""
     line, _, signed = data.partition(b"\n")
     wanted = _tag(line, topic, key)
     lines = [text.decode(errors="replace").rpartition(" ") for text in signed.split(b"\n")]
@@ -85,5 +85,5 @@ def open_state(data: bytes, topic: str, driver: str, key: bytes) -> RemoteState 
 
 
 def plain_state(data: bytes) -> RemoteState | None:
-    """Return the state in some bytes, whoever has signed it: for those who only look."""
+    """Return the state in a message, whoever signed it: for those who only watch."""
     return read_json(RemoteState, data.partition(b"\n")[0])

@@ -11,13 +11,13 @@ from tenuto.protocols.remote import FiredAction, RemoteCommand
 
 # Big-endian: "C", session, heard in ms, number, flags, valid in ms, vx, vy, vz, yaw rate.
 _HEAD = struct.Struct(">c8sIIBHffff")
-# Where there are outputs or actions: how many of each, and for each its name's length, its name, level or number.
+# If there are outputs or actions: the count of each, and for each its name's length, its name, level or number.
 _COUNTS, _LENGTH, _LEVEL, _NUMBER = struct.Struct(">BB"), struct.Struct(">B"), struct.Struct(">f"), struct.Struct(">I")
 _DRIVES, _EMERGENCY, _MORE = 1, 2, 4
 
 
 def pack_command(command: RemoteCommand) -> bytes:
-    """Return the compact form of a command, without the driver, whom the session tells: 36 bytes, and what is named."""
+    """Return the compact form of a command: 36 bytes and the named values. The session identifies the driver."""
     more = bool(command.outputs or command.actions)
     flags = _DRIVES * command.drives | _EMERGENCY * command.emergency | _MORE * more
     head = _HEAD.pack(
@@ -33,7 +33,7 @@ def pack_command(command: RemoteCommand) -> bytes:
 
 
 def unpack_command(data: bytes, driver: str) -> RemoteCommand | None:
-    """Read the compact form of a command; None for whatever is none. Never raises for what the bytes are."""
+    """Read the compact form of a command; None if it is not one. Never raises on any bytes."""
     try:
         mark, session, heard, number, flags, valid_ms, *velocity = _HEAD.unpack_from(data)
         if mark != b"C" or flags > _DRIVES + _EMERGENCY + _MORE:
@@ -56,7 +56,7 @@ def _pack_name(name: str) -> bytes:
 
 
 def _unpack_named(data: bytes) -> tuple[dict[str, float], list[FiredAction], int]:
-    """Read what comes after the head, and tell where it ends."""
+    """Read what follows the head, and return where it ends."""
     at = _HEAD.size
     many_outputs, many_actions = _COUNTS.unpack_from(data, at)
     at += _COUNTS.size

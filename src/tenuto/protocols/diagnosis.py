@@ -1,7 +1,7 @@
-"""A line's doctor: what the bytes that a port reads tell of the line, where they are not what was expected.
+"""Diagnosis of a serial line: what the received bytes show about the line, if they are not what was expected.
 
-For each sender that could be there it is worked out which bytes this port would read of it (`tenuto.protocols.uart`),
-and whose come nearest to those that came. That is told only where it is much nearer than what was expected.
+For each possible sender, `tenuto.protocols.uart` computes the bytes that this port would read from it. The sender whose
+bytes match best is named, if it matches much better than the expected one.
 """
 
 from __future__ import annotations
@@ -18,20 +18,20 @@ from tenuto.protocols.radio.base import RADIOS, RadioProtocol
 from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
 from tenuto.protocols.uart import LineSettings, levels_of, read_levels
 
-# So many bytes are looked at, and so many are needed to say anything.
+# At most this many bytes are compared, and at least this many are needed for a result.
 _KEPT, _ENOUGH = 4000, 300
-# Frames that are looked at for two senders, and how far apart their channels are, µs.
+# Frames that are computed for two senders, and how far apart their channels are, µs.
 _FRAMES, _APART, _ALIKE = 40, 150.0, 25.0
-# A share of damaged bytes that is told.
+# From this share on, damaged bytes are reported.
 _DAMAGED = 0.005
-# How much likelier each byte must be, as a logarithm, than by what was expected.
+# By how much each byte must be more likely, as a logarithm, than from the expected sender.
 _MUCH = 0.35
-# Who is nearly as likely as the likeliest is named too.
+# A sender that is nearly as likely as the likeliest is named too.
 _CLEAR = 0.15
 _SIMULATED_FRAMES = 60
 _TEXT_BAUDS = (9_600, 57_600, 115_200)
 
-# A byte, and whether it came damaged.
+# A byte, and whether it was damaged.
 Symbol = tuple[int, bool]
 
 
@@ -51,7 +51,7 @@ class Sender(NamedTuple):
 
 
 class Diagnosis:
-    """Looks at what a port reads while a decoder works on it."""
+    """Examines what a port reads while a decoder works on it."""
 
     def __init__(self, expected: str, line: LineSettings, port: LineSettings | None = None) -> None:
         """Set what to look for.
@@ -65,7 +65,7 @@ class Diagnosis:
         self._frames: deque[tuple[float, ...]] = deque(maxlen=_FRAMES)
 
     def take(self, data: bytes, damaged: Sequence[int], frames: Sequence[ChannelFrame] = ()) -> None:
-        """Take the next bytes, the places of the damaged ones, and the frames that they completed."""
+        """Take the next bytes, the positions of the damaged ones, and the frames that they completed."""
         self._bytes.extend(data)
         marks = [False] * len(data)
         for place in damaged:
@@ -74,10 +74,10 @@ class Diagnosis:
         self._frames.extend(frame.channels for frame in frames if not frame.lost)
 
     def findings(self, decoder: Decoder | None = None, good: int = 0) -> list[str]:
-        """Describe what is the matter with the line, in a sentence each; nothing where all is well.
+        """Describe what is wrong with the line, a sentence each; nothing if all is well.
 
         Args:
-            decoder: which has worked on the same bytes. good: how many frames or lines were good, where there is none.
+            decoder: which has worked on the same bytes. good: number of good frames or lines, if there is no decoder.
         """
         found = list(self._about_bytes())
         good = decoder.counts.good if decoder is not None else good
@@ -97,9 +97,9 @@ class Diagnosis:
             yield f"{share:.1f} % of the bytes have a wrong {what}: noise, a bad ground, or another speed"
 
     def _about_sender(self) -> Iterator[str]:
-        """Describe who is likely at the other end, where it is not who was expected."""
+        """Describe the likely sender, if it is not the expected one."""
         seen = Counter(zip(self._bytes, self._damaged, strict=True))
-        # Some ports, and most adapters, do not say which bytes came damaged: then only the bytes are compared.
+        # Some ports, and most adapters, do not report which bytes are damaged: then only the bytes are compared.
         marked = any(self._damaged)
 
         def likelihood(sender: Sender) -> float:
@@ -138,7 +138,7 @@ def _line_of(radio: type[RadioProtocol]) -> LineSettings:
 
 
 def _others(expected: Sender) -> list[Sender]:
-    """List who else could be there."""
+    """List the other possible senders."""
     upright = [Sender(name, _line_of(radio)) for name, radio in RADIOS.all.items()]
     upright += [Sender("lines", LineSettings(baud)) for baud in _TEXT_BAUDS]
     return [one for one in (*upright, *map(_turned, upright)) if one != expected]
@@ -150,7 +150,7 @@ def _turned(sender: Sender) -> Sender:
 
 @lru_cache(maxsize=100)
 def _read_by(port: LineSettings, sender: Sender) -> Mapping[Symbol, int]:
-    """Count what a port reads of a sender whose sticks stand, move, and are at their ends."""
+    """Count the bytes that a port reads of a sender whose sticks rest, move, and are at their ends."""
     dice, now, bursts = random.Random(1), 0.0, []
     radio = RADIOS.all.get(sender.name)
     sticks = [1500.0] * 16
@@ -171,7 +171,7 @@ def _read_by(port: LineSettings, sender: Sender) -> Mapping[Symbol, int]:
 
 
 def _unmarked(read: Mapping[Symbol, int]) -> Mapping[Symbol, int]:
-    """Count bytes as if none had come damaged."""
+    """Count bytes as if none were damaged."""
     found: Counter[Symbol] = Counter()
     for (byte, _), count in read.items():
         found[byte, False] += count
@@ -179,7 +179,7 @@ def _unmarked(read: Mapping[Symbol, int]) -> Mapping[Symbol, int]:
 
 
 def _likelihood(seen: Mapping[Symbol, int], expected: Mapping[Symbol, int]) -> float:
-    """Return the mean logarithm of how likely each byte was; one that was never simulated is rare, not impossible."""
+    """Return the mean logarithm of the likelihood of each byte; one never simulated is rare, not impossible."""
     total = sum(expected.values()) + 512 * 0.25
     count = sum(seen.values())
     return sum(times * math.log((expected.get(symbol, 0) + 0.25) / total) for symbol, times in seen.items()) / count

@@ -1,4 +1,4 @@
-"""Short binary frames for radio modules, with a checksum, or signed for radios that others share; docs/protocols.md.
+"""Short binary frames for radio modules: with a checksum, or signed where others share the radio; docs/protocols.md.
 
 A command is 12 bytes, an answer 12; signed they are 34 and 26. All numbers are big-endian. Frames have no delimiter:
 they are found in any bytes by their head and their check (`FrameFinder`).
@@ -18,13 +18,13 @@ from tenuto.protocols.velocity_line import checksum
 from tenuto.vehicles.velocity import VelocityCommand
 
 COMMAND, ANSWER, SIGNED_COMMAND, SIGNED_ANSWER = 0xA, 0xB, 0xC, 0xD
-# How long a command may be valid, ms: a frame says which of these, and never a longer one.
+# How long a command may be valid, ms: a frame holds one of these, rounded down.
 VALID_MS = (50, 100, 200, 300, 500, 1000, 2000, 5000)
 _POWER, _WHEELS, _DISTANCE = 8, 2, 1
 _COMMAND = struct.Struct(">BBhhhh")
 _ANSWER = struct.Struct(">BBBBBhhB")
 _CHECK = struct.Struct(">H")
-# Session and number, and for how long the robot has lived at what is repeated, ms; session and that time.
+# Session, number, and the repeated time of the robot, ms; session and that time.
 _SEAL, _ANSWER_SEAL = struct.Struct(">III"), struct.Struct(">II")
 MAC_BYTES = 12
 LENGTHS = {
@@ -51,7 +51,7 @@ class CommandFrame(NamedTuple):
 
 
 class Seal(NamedTuple):
-    """What a signed command is for: the robot's session, a number that grows, and the robot's time that it repeats.
+    """What a signed command is for: the robot's session, a number that increases, and the robot's time that it repeats.
 
     ``heard`` is that time, ms.
     """
@@ -62,14 +62,14 @@ class Seal(NamedTuple):
 
 
 class AnswerSeal(NamedTuple):
-    """What a signed answer tells: the robot's session, chosen anew at each start, and its time, ms."""
+    """What a signed answer holds: the robot's session, new at each start, and its time, ms."""
 
     session: int
     time: int
 
 
 def valid_index(seconds: float) -> int:
-    """Return the place in `VALID_MS` of the longest time that is no longer than this. Raises `ValueError` for less."""
+    """Return the index in `VALID_MS` of the longest time that is not longer than this. Raises `ValueError` for less."""
     fits = [place for place, ms in enumerate(VALID_MS) if ms <= 1000.0 * seconds + 1e-6]
     if not fits:
         raise ValueError(f"a command of this form is valid for {VALID_MS[0]} ms at least")
@@ -118,7 +118,7 @@ def _answer_body(answer: AnswerLine, head: int) -> bytes:
 
 
 def encode_answer_frame(answer: AnswerLine) -> bytes:
-    """Write an answer with its checksum: 12 bytes; two wheels and one distance have room, in coarser steps."""
+    """Write an answer with its checksum: 12 bytes. It holds two wheels and one distance, in coarser steps."""
     body = _answer_body(answer, ANSWER)
     return body + _CHECK.pack(checksum(body))
 
@@ -142,10 +142,10 @@ Found = tuple[CommandFrame, Seal | None] | tuple[AnswerLine, AnswerSeal | None]
 
 
 class FrameFinder:
-    """Finds good frames of one head in any bytes; never raises on them.
+    """Finds good frames of one kind in any bytes; never raises on them.
 
     Attributes:
-        bad: how many bytes were passed over.
+        bad: number of bytes that were skipped.
     """
 
     def __init__(self, head: int, key: bytes | None = None) -> None:

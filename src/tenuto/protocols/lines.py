@@ -12,16 +12,16 @@ from tenuto.protocols.radio.decoder import Counts
 _DELIMITER = re.compile(rb"[,;\t ]+")
 _NUMBER = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?")
 _NAME = re.compile(rb"[A-Za-z_][\w.\-]*")
-# A longer line is no line of numbers; it is dropped before it fills the memory.
+# A longer line is not a line of numbers; it is dropped before it fills the memory.
 _LONGEST = 1024
 
 
 class LineDecoder:
     """Reads lines of numbers, separated by commas, semicolons, tabs or spaces.
 
-    The columns are named by the caller or by a header line; without either they are ``column_1``,
-    ``column_2``, …, as many as the first whole line has. Half lines, wrong counts and what is no finite
-    number are counted and passed over. The first line is never trusted for its numbers, unless it has a checksum: it
+    The columns are named by the caller or by a header line; otherwise they are ``column_1``,
+    ``column_2``, …, as many as the first complete line has. Incomplete lines, wrong counts and numbers that are not
+    finite are counted and skipped. The numbers of the first line are never used, unless it has a checksum: it
     may have lost its beginning, and ``512`` without its ``5`` is a number too.
 
     Attributes:
@@ -33,8 +33,8 @@ class LineDecoder:
         """Begin.
 
         Args:
-            columns: their names, where they are known. checksum: each line ends with a space and the CRC-16 of all
-                before it, as of the velocity line; what has none, or a wrong one, is counted and passed over.
+            columns: their names, if known. checksum: each line ends with a space and the CRC-16 of all
+                before it, as in the velocity line; a line without one, or with a wrong one, is counted and skipped.
         """
         self._checked = checksum
         self.counts = Counts()
@@ -43,13 +43,13 @@ class LineDecoder:
         self._first = True
 
     def feed(self, data: bytes) -> list[dict[str, float]]:
-        """Take the next bytes, and give a value for each column for each line that they complete."""
+        """Take the next bytes, and return the values of each column for each line that they complete."""
         self._buffer += data
         *lines, rest = self._buffer.split(b"\n")
         self._buffer = rest
         if len(rest) > _LONGEST:
             rest.clear()
-            self._first = True  # what comes up to the next line's end is the tail of that long line
+            self._first = True  # up to the next line's end, it is the rest of that long line
             self.counts.bad += 1
         frames: list[dict[str, float]] = []
         for line in lines:
@@ -84,16 +84,16 @@ class LineDecoder:
 
 
 def _without_checksum(line: bytes) -> bytes:
-    """Return what stands before a right checksum; nothing where there is none."""
+    """Return the text before a correct checksum; empty if there is none."""
     text, _, said = line.rpartition(b" ")
     return text if said == b"%04X" % crc_hqx(text, 0xFFFF) else b""
 
 
 def _is_name(cell: bytes) -> bool:
-    """Return whether a cell can name a column; ``nan`` and ``inf`` are broken numbers, not names."""
+    """Return whether a cell can name a column; ``nan`` and ``inf`` are bad numbers, not names."""
     return bool(_NAME.fullmatch(cell)) and cell.lower() not in (b"nan", b"inf", b"infinity")
 
 
 def _number(cell: bytes) -> float:
-    """Return a number in plain digits; nan for all else that Python would take for one, such as ``1_0``."""
+    """Return a number in plain digits; nan for other forms that Python would accept, such as ``1_0``."""
     return float(cell) if _NUMBER.fullmatch(cell) else math.nan

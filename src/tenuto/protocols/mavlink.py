@@ -1,4 +1,4 @@
-"""MAVLink 2 (mavlink.io), sans I/O: messages in and out of bytes, and what our axes are in theirs.
+"""MAVLink 2 (mavlink.io), sans I/O: messages to bytes and back, and how our axes map to its axes.
 
 Needs the package pymavlink (``pip install tenuto[mavlink]``), which is loaded with this module.
 """
@@ -16,7 +16,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 # Signatures count 10 µs since 1 January 2015, UTC.
 _SIGNING_EPOCH, _PER_SECOND = 1_420_070_400, 100_000
-# Of a setpoint only the velocity and the yaw rate count: everything else is to be ignored.
+# Of a setpoint only the velocity and the yaw rate count; all other fields are ignored.
 VELOCITY_AND_YAW_RATE = (
     dialect.POSITION_TARGET_TYPEMASK_X_IGNORE
     | dialect.POSITION_TARGET_TYPEMASK_Y_IGNORE
@@ -26,14 +26,14 @@ VELOCITY_AND_YAW_RATE = (
     | dialect.POSITION_TARGET_TYPEMASK_AZ_IGNORE
     | dialect.POSITION_TARGET_TYPEMASK_YAW_IGNORE
 )
-# What a channel override holds for a channel that is none of ours: leave it alone.
+# The value for a channel in an override that is not ours: leave it as it is.
 _IGNORE_CHANNEL = 65535
 MOST_CHANNELS = 18
 _FULL_STICK = 1000
 ACCEPTED, IN_PROGRESS = dialect.MAV_RESULT_ACCEPTED, dialect.MAV_RESULT_IN_PROGRESS
-# The command and its parameters that take the power off the motors: a disarm, and by the number also in flight.
+# The command and its parameters that cut the power of the motors: a disarm; the number forces it in flight.
 SET_MODE: int = dialect.MAV_CMD_DO_SET_MODE
-# In which frame a velocity is said, by its name in the standard.
+# The frame of reference of a velocity, by its name in the standard.
 FRAMES: Mapping[str, int] = {
     "body_ned": dialect.MAV_FRAME_BODY_NED, "body_offset_ned": dialect.MAV_FRAME_BODY_OFFSET_NED,
     "body_frd": dialect.MAV_FRAME_BODY_FRD, "local_ned": dialect.MAV_FRAME_LOCAL_NED,
@@ -45,7 +45,7 @@ _KNOWN = frozenset(message.msgname for message in dialect.mavlink_map.values())
 
 
 class Member(NamedTuple):
-    """Who speaks, or is spoken to: a system (a vehicle, a station) and a component of it, 1…255."""
+    """A sender or a receiver: a system (a vehicle, a station) and a component of it, 1…255."""
 
     system: int
     component: int
@@ -61,19 +61,19 @@ class ForwardRightDown(NamedTuple):
 
 
 def to_forward_right_down(command: VelocityCommand) -> ForwardRightDown:
-    """Turn ISO 8855 (x forward, y left, z up, left positive) into forward, right, down, right positive; and back."""
+    """Convert ISO 8855 (x forward, y left, z up, left positive) to forward, right, down, right positive, and back."""
     return ForwardRightDown(command.vx, 0.0 - command.vy, 0.0 - command.vz, 0.0 - command.yaw_rate)
 
 
 def velocity_setpoint(
     to: Member, command: VelocityCommand, boot_ms: int, frame: str = "body_ned", heading: float = 0.0
 ) -> Any:
-    """Make SET_POSITION_TARGET_LOCAL_NED (84) of a velocity.
+    """Make SET_POSITION_TARGET_LOCAL_NED (84) for a velocity.
 
     Args:
-        to, command: to whom, and what. boot_ms: our time, ms.
-        frame: one of `FRAMES`. The body's are those of the vehicle; "local_ned" is that of the ground.
-        heading: of the vehicle, rad to the left of north; for "local_ned" only.
+        to, command: the receiver, and the velocity. boot_ms: our time, ms.
+        frame: one of `FRAMES`. The body frames are those of the vehicle; "local_ned" is that of the ground.
+        heading: of the vehicle, rad to the left of north; only for "local_ned".
     """
     v = to_forward_right_down(command)
     if frame == "local_ned":
@@ -90,7 +90,7 @@ def manual_sticks(to: Member, shares: VelocityCommand, middle: int, yaw: str) ->
 
     Args:
         shares: of the full speeds, −1…1, in our signs.
-        middle: what of the upright axis (z, −1000…1000) means neither up nor down: 0, or 500 where an
+        middle: the value of the vertical axis (z, −1000…1000) for neither up nor down: 0, or 500 where an
             autopilot counts it from 0 as a throttle.
         yaw: which way counts positive, "left" as the standard has it, or "right".
     """
@@ -103,9 +103,9 @@ def manual_sticks(to: Member, shares: VelocityCommand, middle: int, yaw: str) ->
 
 
 def channel_overrides(to: Member, pulses: Sequence[float]) -> Any:
-    """Make RC_CHANNELS_OVERRIDE (70) of pulses in µs, channel 1 first; the other channels are left alone."""
+    """Make RC_CHANNELS_OVERRIDE (70) of pulses in µs, channel 1 first; the other channels are left as they are."""
     values = [round(pulse) for pulse in pulses] + [_IGNORE_CHANNEL] * (8 - len(pulses))
-    # From channel 9 on, which came later, 0 means leave it alone.
+    # From channel 9 on, added later to the standard, 0 means: leave it as it is.
     values += [0] * (MOST_CHANNELS - len(values))
     return dialect.MAVLink_rc_channels_override_message(*to, *values)
 
@@ -118,12 +118,12 @@ def heartbeat_of_station() -> Any:
 
 
 def sync_request(stamp: int) -> Any:
-    """Make the TIMESYNC (111) that asks how long the way is; ``stamp``: our time, ns."""
+    """Make the TIMESYNC (111) that measures the round trip; ``stamp``: our time, ns."""
     return dialect.MAVLink_timesync_message(0, stamp)
 
 
 def wants(to: Member, message: int, every: int) -> Any:
-    """Make the command that asks for a message, every so many µs (MAV_CMD_SET_MESSAGE_INTERVAL)."""
+    """Make the command that requests a message at an interval in µs (MAV_CMD_SET_MESSAGE_INTERVAL)."""
     return command(to, dialect.MAV_CMD_SET_MESSAGE_INTERVAL, {1: float(message), 2: float(every)}, 0)
 
 
@@ -140,20 +140,20 @@ def command(to: Member, number: int, parameters: Mapping[int, float], confirmati
 
 
 def result_in_words(result: int) -> str:
-    """Describe what a command's acknowledgement says: "denied"."""
+    """Describe the result in a command's acknowledgement: "denied"."""
     known = dialect.enums["MAV_RESULT"].get(result)
     return known.name.removeprefix("MAV_RESULT_").replace("_", " ").lower() if known else f"result {result}"
 
 
 class _Parser(dialect.MAVLink):  # type: ignore[misc]
-    """The standard's parser, in which what is not genuine changes nothing.
+    """The standard's parser, except that a message that is not genuine changes nothing.
 
-    It takes the time of a message for that of its stream before it has looked at the signature: so a forged one with a
-    late time would shut out all that is genuine after it.
+    The parser takes the time of a message as the time of its stream before it checks the signature: a forged message
+    with a late time would lock out all genuine ones after it.
     """
 
     def check_signature(self, msgbuf: bytearray, system: int, component: int) -> bool:
-        """Return whether a signature is right, and newer than the last one of its stream."""
+        """Return whether a signature is correct, and newer than the last one of its stream."""
         stream, streams = (msgbuf[-13], system, component), self.signing.stream_timestamps
         before = streams.get(stream)
         if super().check_signature(msgbuf, system, component):
@@ -169,11 +169,11 @@ class MavlinkLink:
     """One end of a link: it packs messages, and finds good ones in any bytes.
 
     Attributes:
-        me: who it speaks as. bad: how many broken, unsigned or wrongly signed messages came.
+        me: the sender's identity. bad: number of broken, unsigned or wrongly signed messages.
     """
 
     def __init__(self, me: Member, key: bytes | None = None) -> None:
-        """Begin a link; with a key of 32 bytes all that leaves is signed, and only what is signed counts."""
+        """Begin a link. With a key of 32 bytes, all sent messages are signed, and only signed ones are accepted."""
         self.me, self.bad = me, 0
         self._mav = _Parser(None, *me)
         self._mav.robust_parsing = True
@@ -184,24 +184,24 @@ class MavlinkLink:
     def pack(self, message: Any) -> bytes:
         """Return the bytes of a message."""
         signing = self._mav.signing
-        # A computer's clock may be set back while it drives; what a signature says must not.
+        # A computer's clock may be set back during a drive; the time of signatures must not go back.
         signing.timestamp = max(signing.timestamp, int((time.time() - _SIGNING_EPOCH) * _PER_SECOND))
         data: bytes = message.pack(self._mav)
         self._mav.seq = (self._mav.seq + 1) % 256
         return bytes(data)
 
     def feed(self, data: bytes, *, whole: bool = False, unknown: bool = False) -> list[Any]:
-        """Take bytes, and give the messages that are whole and good. Never raises for what they are.
+        """Take bytes, and return the messages that are complete and good. Never raises on any bytes.
 
         Args:
-            data: as they came. whole: they are a datagram: what is missing of it does not come with the next one.
-            unknown: return messages that are not in the dialect too, which nothing is to be believed of (`is_known`).
+            data: as received. whole: they are a datagram, so an incomplete message is not continued by the next one.
+            unknown: also return messages outside the dialect; their content must not be used (`is_known`).
         """
         if whole:
             self._mav.buf, self._mav.buf_index = bytearray(), 0
             self._mav.expected_length = dialect.HEADER_LEN_V1 + 2
         messages = self._mav.parse_buffer(data) or []
-        # Of a message that is not in the dialect the parser checks neither the sum nor the signature.
+        # For a message outside the dialect the parser checks neither the checksum nor the signature.
         good = [message for message in messages if is_known(message)]
         self.bad += sum(message.get_type() == "BAD_DATA" for message in messages)
         kept = [message for message in messages if message.get_type() != "BAD_DATA"] if unknown else good
@@ -209,17 +209,17 @@ class MavlinkLink:
 
 
 def is_known(message: Any) -> bool:
-    """Return whether a message is in the dialect: its sum, and its signature where there is a key, were right."""
+    """Return whether a message is in the dialect: its checksum, and with a key its signature, were correct."""
     return message.get_type() in _KNOWN
 
 
 def says_armed(heartbeat: Any) -> bool:
-    """Return whether a HEARTBEAT says that the motors are armed."""
+    """Return whether a HEARTBEAT reports that the motors are armed."""
     return bool(heartbeat.base_mode & dialect.MAV_MODE_FLAG_SAFETY_ARMED)
 
 
 def sender(message: Any) -> Member:
-    """Tell who has sent a message."""
+    """Return the sender of a message."""
     if is_known(message):
         return Member(message.get_srcSystem(), message.get_srcComponent())
     _, system, component = _head_of(message)
@@ -227,19 +227,19 @@ def sender(message: Any) -> Member:
 
 
 def order_number(message: Any) -> int:
-    """Return the number that a message has in the row of its sender, 0…255."""
+    """Return the sequence number of a message, 0…255."""
     return int(message.get_seq()) if is_known(message) else _head_of(message)[0]
 
 
 def _head_of(message: Any) -> tuple[int, int, int]:
-    """Return number, system and component of a message of no dialect, of which the parser keeps the bytes only."""
+    """Return number, system and component of a message outside the dialect, of which only the bytes are known."""
     data = bytes(message.get_msgbuf())
     at = 4 if data[0] == dialect.PROTOCOL_MARKER_V2 else 2
     return data[at], data[at + 1], data[at + 2]
 
 
 def _is_finite(message: Any) -> bool:
-    """Return whether a setpoint has no NaN where a velocity belongs; other messages may have them by the standard."""
+    """Return whether a setpoint has no NaN in place of a velocity; in other messages the standard permits NaN."""
     if message.get_type() != "SET_POSITION_TARGET_LOCAL_NED":
         return True
     return all(math.isfinite(value) for value in (message.vx, message.vy, message.vz, message.yaw_rate))

@@ -1,4 +1,4 @@
-"""What a robot elsewhere says that it measures, as a message, and as telemetry."""
+"""What a remote robot reports as measured, as a message and as telemetry."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ Named = Annotated[
 
 
 class MeasuredState(BaseModel):
-    """What the robot has measured, or its own far end has said. What it does not know is left out."""
+    """What the robot has measured, or its own far end has reported. Unknown values are left out."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=False)
 
@@ -39,12 +39,12 @@ class MeasuredState(BaseModel):
     charge: float | None = Field(default=None, description="what is left in its battery, 0…1")
 
 
-# What a robot elsewhere can say at all: its state, and what it measures.
+# What a remote robot can report: its state, and its measurements.
 SAYS = frozenset((*MeasuredState.model_fields, "follows", "state", "reasons", "round_trip", "loss"))
 
 
 def measured_of(far: FarEnds) -> MeasuredState | None:
-    """Return what the far ends of a robot say, the first that says a thing; None where nothing is said."""
+    """Return what the far ends of a robot report, each value from the first that has it; None if there is nothing."""
     found: dict[str, object] = {}
     for one in reversed([*far.values()]):
         said = {name: getattr(one, name) for name in MeasuredState.model_fields if name in one.says}
@@ -53,7 +53,7 @@ def measured_of(far: FarEnds) -> MeasuredState | None:
 
 
 def _sent(value: object) -> object:
-    """Return a value as it is sent; None for what is missing."""
+    """Return a value as it is sent; None for an unknown one."""
     if isinstance(value, Mapping):
         kept = [(str(name)[:LONGEST_NAME], number) for name, number in value.items() if math.isfinite(number)]
         return dict(kept[:MOST_NUMBERS]) or None

@@ -1,7 +1,7 @@
-"""What a page in a browser and the loop say to each other, sans I/O; docs/page.md has it in words.
+"""The messages between a page in a browser and the loop, sans I/O; docs/page.md describes them.
 
-As over the other links, a frame repeats what the loop's own clock said a moment ago. So the loop knows how old a frame
-can be at most, however long it lay in a browser, a socket or a proxy.
+As over the other links, a frame repeats a recent time of the loop's own clock. So the loop knows the greatest possible
+age of a frame, however long it lay in a browser, a socket or a proxy.
 """
 
 from __future__ import annotations
@@ -20,23 +20,23 @@ from tenuto.driving.plan import Plan
 from tenuto.protocols.remote import LONGEST_NAME, Count, Said, Seconds, read_json
 from tenuto.sticks.control import ControlPlan
 
-# What the loop said longer ago than this is no ground to move on, s; less where the link's timeout is shorter.
+# A frame that repeats an older time than this does not count, s; less where the link's timeout is shorter.
 MOST_AGE = 0.4
-# Whoever drives and has sent no good frame for so long may be followed by another, s.
+# A driver who has sent no good frame for this time may be replaced, s.
 SEAT_KEPT_FOR = 2.0
-# A page has so many controls at most, and a message so many bytes.
+# The most controls of a page, and the most bytes of a message.
 MOST_CONTROLS, LONGEST_MESSAGE = 64, 4096
-# What a position takes in it with its marks, and everything but positions, bytes.
+# Size of a position with its punctuation, and of everything but positions, bytes.
 _A_NUMBER, _HEAD = 10, 320
 
-# The controls of a page where no profile says what it stands in for: those of a gamepad.
+# The controls of a page without a profile: those of a gamepad.
 STICKS = ("left_x", "left_y", "right_x", "right_y")
 TRIGGERS = ("left_trigger", "right_trigger")
 BUTTONS = (
     "south", "east", "west", "north", "back", "guide", "start", "left_stick", "right_stick",
     "left_shoulder", "right_shoulder", "dpad_up", "dpad_down", "dpad_left", "dpad_right",
 )  # fmt: skip
-# The numbers are those of a gamepad too: a profile, and a recording, is good for both.
+# The raw numbers are those of a gamepad too: a profile, and a recording, is valid for both.
 LAYOUT = (
     *(ControlInfo(name, -32768.0, 32767.0, 0.0, counts_down=True) for name in STICKS),
     *(ControlInfo(name, 0.0, 32767.0, 0.0) for name in TRIGGERS),
@@ -52,11 +52,11 @@ _Text = Annotated[Said, Field(max_length=64)]
 
 
 class PageFrame(BaseModel):
-    """Where the controls of a page are.
+    """The positions of a page's controls.
 
     Attributes:
-        number: grows with every frame of a page, from 1. heard: the loop's clock as the page last heard it, s.
-        good: False where the page knows that nobody stands behind it. note: why.
+        number: increases with every frame of a page, from 1. heard: the loop's clock as the page last received it, s.
+        good: False if the page knows that nobody operates it. note: why.
         values: control → position, −1…1 or 0…1.
     """
 
@@ -71,13 +71,13 @@ class PageFrame(BaseModel):
 
 
 class PageAsk(BaseModel):
-    """A button of the page that is no control.
+    """A request of the page that is not a control.
 
     Attributes:
-        type: "take" asks for the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" asks what
-            would be made of a control, "save" puts that into the profile, "at" asks for a moment of a log. "choice"
-            answers a question; one that is not asked any more is not answered.
-        to: whom to. text: a name that the page shall have; a control; a robot; an answer.
+        type: "take" requests the driver's seat, "let_go" leaves it, "give" hands it to another page. "curve" tries
+            settings of a control, "save" writes them into the profile, "at" requests a moment of a log. "choice"
+            answers a question; an answer to an earlier question is ignored.
+        to: the other page. text: a name for the page; a control; a robot; an answer.
         numbers: settings of a control. time: of the log, s. question: the number of the question.
     """
 
@@ -92,11 +92,11 @@ class PageAsk(BaseModel):
 
 
 class FromServer(BaseModel):
-    """What the page's server tells the loop.
+    """A message of the page's server to the loop.
 
     Attributes:
-        kind: a frame of who drives; that nobody does any more; something that was asked for; that it serves, or cannot.
-        client, name: whose. why: in words. frame: of a frame. question: which one a choice answers.
+        kind: a frame of the driver; the driver has left; a request; the server serves, or cannot.
+        client, name: whose. why: the text. frame: of a frame. question: the one that a choice answers.
     """
 
     model_config = _CONFIG
@@ -110,16 +110,16 @@ class FromServer(BaseModel):
 
 
 def read_page(data: bytes) -> PageFrame | PageAsk | None:
-    """Read a message of a page; None for whatever is none. Never raises for what the bytes are."""
+    """Read a message of a page; None if it is not one. Never raises on any bytes."""
     return read_json(PageFrame, data) or read_json(PageAsk, data)
 
 
 class Seat:
-    """The driver's seat: which frames of a page count, and what raw numbers they stand for.
+    """The driver's seat: which frames of a page count, and which raw numbers they stand for.
 
     Attributes:
-        counts: good frames, broken ones, and those that came too late.
-        why_not: why the newest frame did not count; empty where it did.
+        counts: good frames, bad ones, and those that came too late.
+        why_not: why the newest frame did not count; empty if it did.
     """
 
     def __init__(self) -> None:
@@ -133,7 +133,7 @@ class Seat:
 
     @property
     def counts(self) -> LinkCounts:
-        """Describe how many frames were good, broken and too late."""
+        """Count the frames that were good, bad and too late."""
         return LinkCounts(self._good, self._bad, self._late)
 
     def stand_in(self, plan: Plan, driver: str = "") -> None:
@@ -152,7 +152,7 @@ class Seat:
         self._stays = {name: at for name, at in self._rests.items() if name not in springs}
 
     def take(self, client: str, frame: PageFrame, now: float) -> Frame | None:
-        """Return the frame that a page's frame stands for, or None where it does not count; `why_not` says why.
+        """Return the frame for a page's frame, or None if it does not count; `why_not` holds the reason.
 
         Args:
             client: which page it is. now: s, on the loop's clock.
@@ -173,14 +173,14 @@ class Seat:
         if frame.number <= self._number:
             self._bad += 1
             return "it is older than another that has come"
-        # What says that the driver is gone may be as old as it likes.
+        # The message that the driver is gone counts at any age.
         if frame.good and not now - self._oldest <= frame.heard <= now:
             self._late += 1
             return f"it was made {1000.0 * (now - frame.heard):.0f} ms ago"
         return ""
 
     def raw(self, positions: Mapping[str, float]) -> dict[str, float]:
-        """Return the raw numbers for positions; what is not said rests."""
+        """Return the raw numbers for positions; a control without a position rests."""
         if not self._controls:
             return {info.name: _raw_of(info, positions.get(info.name, 0.0)) for info in LAYOUT}
         found: dict[str, float] = {}
@@ -190,18 +190,18 @@ class Seat:
             rest = self._rests[control.name]
             position = min(max(positions.get(control.name, rest), lowest), highest)
             for reads, number in control.raw_at(position).items():
-                # Several controls may read one of the device: the one that is moved most counts.
+                # Several controls may read one control of the device: the one with the largest deflection counts.
                 if abs(position - rest) > farthest.get(reads, -1.0):
                     found[reads], farthest[reads] = number, abs(position - rest)
         return found
 
     def at_rest(self) -> dict[str, float]:
-        """Return the raw numbers of a page that nobody touches; what stays where it is put is where it was."""
+        """Return the raw numbers of a page that nobody touches; controls without a spring keep their positions."""
         return self.raw(self._stays)
 
 
 def _raw_of(info: ControlInfo, position: float) -> float:
-    """Return the raw number of a control at a position; its two halves are as long as they are."""
+    """Return the raw number of a control at a position; its two halves may differ in length."""
     value = -position if info.counts_down else position
     return value * info.high if value > 0.0 else -value * info.low
 
@@ -213,18 +213,18 @@ def controls_of(plan: Plan, driver: str) -> tuple[tuple[ControlPlan, ...], float
 
 
 def rests_of(plan: Plan, controls: Sequence[ControlPlan]) -> dict[str, float]:
-    """Return where each control of a page is that nobody has touched: a switch of several positions is at its first.
+    """Return the position of each control of an untouched page: a switch of several positions is at its first.
 
-    A knob that trims is in its middle, where it trims nothing.
+    A knob that trims is in its middle, where the trim is zero.
     """
     middle = springs_of(plan, controls) | knobs_of(plan)
     return {one.name: 0.0 if one.name in middle else -1.0 for one in controls}
 
 
 def springs_of(plan: Plan, controls: Sequence[ControlPlan]) -> frozenset[str]:
-    """Name the controls of a page that come back by themselves; all others stay where they are put.
+    """Name the controls of a page that spring back; all others keep their positions.
 
-    What reads the same control of the device as one that springs back springs back with it.
+    A control that reads the same control of the device as one that springs back springs back too.
     """
     guard = plan.guard
     names = {*plan.driving_controls(), guard.hold_to_run, guard.hold_to_run_2}
@@ -238,11 +238,11 @@ def knobs_of(plan: Plan) -> frozenset[str]:
 
 
 def infos_for(plan: Plan, driver: str = "") -> tuple[ControlInfo, ...]:
-    """Describe what a page sends for a driver: the numbers of the device that it stands in for.
+    """Describe what a page sends for a driver: the numbers of the device that it replaces.
 
     Raises:
-        SourceError: there are more controls, or longer names, than go into a message; or the ends of one are not known,
-            as of a velocity.
+        SourceError: there are more controls, or longer names, than a message can hold; or the ends of one are unknown,
+            as for a velocity.
     """
     controls, _ = controls_of(plan, driver)
     found: dict[str, ControlInfo] = {}

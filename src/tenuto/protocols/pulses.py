@@ -9,20 +9,20 @@ from tenuto.protocols.radio.decoder import ChannelFrame, Counts
 SHORTEST_US, LONGEST_US = 700.0, 2300.0
 GAP_US = 2700.0
 FEWEST, MOST = 4, 12
-# So many frames alike fix the number of channels, and so many fix another.
+# This many equal frames fix the number of channels, and this many others change it.
 FIXED_AFTER, CHANGED_AFTER = 3, 50
 
 
 class PpmDecoder:
     """Finds PPM frames: 4…12 channels, each from one edge to the next, and a gap before the first.
 
-    A sender has always the same number of channels. Three frames in a row with one number fix it: a frame with another
-    one has lost an edge, or has one too many, and its channels are not where they seem to be. It is fixed anew where
-    many frames in a row have another.
+    A sender always has the same number of channels. Three frames in a row with one number fix it: a frame with another
+    number has lost an edge, or has one too many, and its channels cannot be assigned. The number changes after
+    many frames in a row with another one.
 
     Attributes:
-        counts: see `Counts`; a frame with a pulse out of range, or with too few or too many, is bad.
-        channels: how many there are; 0 until that is known.
+        counts: see `Counts`; a frame with a pulse out of range, or with too few or too many pulses, is bad.
+        channels: their number; 0 until it is known.
     """
 
     def __init__(self) -> None:
@@ -30,13 +30,13 @@ class PpmDecoder:
         self.channels = 0
         self._alike, self._length = 0, 0
         self._before: float | None = None
-        self._pulses: list[float] | None = None  # None until the first gap
+        self._pulses: list[float] | None = None  # None before the first gap
 
     def feed(self, edges: Iterable[float]) -> list[tuple[float, ChannelFrame]]:
-        """Take the times of the next edges of one direction, s, and give the frames that they complete.
+        """Take the times of the next edges of one direction, s, and return the frames that they complete.
 
-        A frame is complete with the edge that ends the gap after it. Times that are no numbers or do not
-        rise end the frame that they come in.
+        A frame is complete with the edge that ends the gap after it. Times that are not numbers or do not
+        increase end the frame in which they occur.
 
         Returns:
             For each frame, the time of the edge that completed it, and the frame.
@@ -49,7 +49,7 @@ class PpmDecoder:
                 self._finish(edge, frames)
                 self._pulses = []
             elif self._pulses is not None:
-                # A width that cannot be spoils the frame; it is told at the gap. A frame that never ends
+                # An impossible width makes the frame bad; this is counted at the gap. A frame that never ends
                 # must not fill the memory.
                 self._pulses.append(width)
                 del self._pulses[MOST + 1 :]
@@ -76,9 +76,9 @@ class PpmDecoder:
 
 
 class PwmDecoder:
-    """Measures PWM pulses, one wire a channel; a frame is there when every wire has had a new pulse.
+    """Measures PWM pulses, one wire a channel; a frame is complete when every wire has had a new pulse.
 
-    A wire that has come off so ends the frames, and with them the link.
+    So a wire that comes off ends the frames, and with them the link.
 
     Attributes:
         counts: see `Counts`; a pulse out of range is counted as bad.
@@ -90,7 +90,7 @@ class PwmDecoder:
         self._pulses: list[float | None] = [None] * channels
 
     def feed(self, edges: Iterable[tuple[float, int, bool]]) -> list[tuple[float, ChannelFrame]]:
-        """Take the next edges, (time in s, channel from 0, rising?), and give the frames that they complete.
+        """Take the next edges, (time in s, channel from 0, rising?), and return the frames that they complete.
 
         Returns:
             For each frame, the time of the edge that completed it, and the frame.
@@ -122,7 +122,7 @@ class PwmDecoder:
 
 
 def encode_ppm(start: float, channels: Sequence[float]) -> list[float]:
-    """Return the edge times of one PPM frame from ``start``, s: one more than it has channels, µs."""
+    """Return the edge times of one PPM frame from ``start``, s: one more than the number of channels, in µs."""
     edges = [start]
     for pulse in channels:
         edges.append(edges[-1] + pulse * 1e-6)

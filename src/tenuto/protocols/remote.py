@@ -1,7 +1,7 @@
-"""What a driver's machine and a robot's say to each other over a network, sans I/O; docs/protocols.md has it in words.
+"""The messages between a driver's machine and a robot over a network, sans I/O; docs/protocols.md describes them.
 
-A command never counts by itself. It repeats what the robot's own clock said a moment ago, so the robot knows without
-any common clock how old the command can be at most, however long it lay in some queue.
+A command repeats a recent time of the robot's own clock. So the robot knows the greatest possible age of the command
+without a common clock, however long it lay in some queue.
 """
 
 from __future__ import annotations
@@ -33,24 +33,24 @@ from tenuto.protocols.measured import MeasuredState, measured_of, telemetry_of
 from tenuto.protocols.way import Way
 from tenuto.vehicles.velocity import STANDSTILL
 
-# What the robot said longer ago than this is no ground to move on, s.
+# A command that repeats an older time than this does not count, s.
 MOST_AGE = 0.5
-# A driver's machine that was silent for so long has let go of the robot: another may take it, s.
+# A driver's machine that was silent for this time has let go of the robot: another may take it, s.
 LET_GO_AFTER = 1.0
-# How often a robot speaks, s.
+# The interval of a robot's states, s.
 STATE_EVERY = 0.1
 _MOST_MS = 60_000
-# A session is renewed after this, s: 34 days.
+# A session is renewed after this time, s: 34 days.
 _LONGEST_SESSION = 3.0e6
-# What a robot says of its reasons is cut to so many, and so many bytes.
+# The most reasons in a state, and the most bytes of them.
 _MOST_REASONS, _LONGEST_REASONS = 8, 700
 _NOT_GENUINE = "it is not genuine"
 _ANOTHER = "another driver has the robot"
-# For how long the driver is told of what does not count, s.
+# How long the driver is told of rejected commands, s.
 _TOLD_FOR = 5.0
-# A state has to fit into one datagram, sealed.
+# A sealed state has to fit into one datagram.
 _LONGEST_STATE = 1400
-# So many outputs and so many actions go into one message, which has to fit into one datagram.
+# The most outputs, and the most actions, of one message, which has to fit into one datagram.
 MOST_NAMED, LONGEST_NAME = 16, 40
 
 Message = TypeVar("Message", bound=BaseModel)
@@ -58,7 +58,7 @@ Message = TypeVar("Message", bound=BaseModel)
 Session = Annotated[str, Field(pattern="^[0-9a-f]{16}$", description="16 hexadecimal digits, new at each start")]
 Count = Annotated[int, Field(ge=0, lt=2**32)]
 Seconds = Annotated[float, Field(ge=0.0, lt=4.0e6)]
-# What came from elsewhere is shown on a terminal.
+# Text from elsewhere is shown on a terminal.
 Said = Annotated[str, AfterValidator(readable)]
 Text = Annotated[Said, Field(max_length=_LONGEST_REASONS)]
 Name = Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
@@ -67,7 +67,7 @@ _CONFIG = ConfigDict(frozen=True, extra="forbid", strict=True, allow_inf_nan=Fal
 
 
 class FiredAction(BaseModel):
-    """An action that was fired a moment ago. It is said in several commands, and done once."""
+    """An action that was fired a moment ago. Several commands repeat it; the robot does it once."""
 
     model_config = _CONFIG
 
@@ -128,7 +128,7 @@ class RemoteState(BaseModel):
     measured: MeasuredState | None = Field(default=None, description="what it measures, where it does")
 
     def to_json(self) -> bytes:
-        """Write it as JSON; what is not known is left out, and reasons are cut where it would be too long to send."""
+        """Write it as JSON. Unknown values are left out, and reasons are cut if the message would be too long."""
         said, reasons = self, list(self.reasons)
         while len(data := said.model_dump_json(exclude_none=True).encode()) > _LONGEST_STATE and reasons:
             reasons.pop()
@@ -137,7 +137,7 @@ class RemoteState(BaseModel):
 
 
 def check_named(plan: Plan, error: type[TenutoError]) -> None:
-    """Make sure that the outputs and actions of a robot go into one message. Raises ``error``."""
+    """Check that the outputs and actions of a robot fit into one message. Raises ``error``."""
     for what, names in (("outputs", [*outputs_of(plan)]), ("actions", [action.name for action in plan.actions])):
         if len(names) > MOST_NAMED:
             raise error(f"{len(names)} {what}, and {MOST_NAMED} at most go to a robot elsewhere")
@@ -148,13 +148,13 @@ def check_named(plan: Plan, error: type[TenutoError]) -> None:
 
 
 class RobotEnd:
-    """The robot's end of one link: which commands count, and what they say as controls of `tenuto.driving.follow`.
+    """The robot's end of one link: which commands count, and their values as controls of `tenuto.driving.follow`.
 
     Attributes:
-        controls: what its frames hold.
-        session: chosen anew. driver: who has the robot. refused: how many commands did not count, by why.
+        controls: those of its frames.
+        session: new at each start. driver: who has the robot. refused: reason → number of rejected commands.
         tick: the robot's newest; None before the first.
-        stop_asked: somebody who does not drive has asked for an emergency stop; False once `values` has said so.
+        stop_asked: somebody who does not drive has requested an emergency stop; False once `values` has reported it.
     """
 
     def __init__(self) -> None:
@@ -183,23 +183,23 @@ class RobotEnd:
         return 0 if self._newest is None else self._newest.number
 
     def prepare(self, plan: Plan) -> None:
-        """Take note of the outputs and actions of a robot, by the plan by which it is driven by hand."""
+        """Set the outputs and actions of a robot, from the plan by which it is driven by hand."""
         self.controls = followed_controls(plan)
         self._idle = {name: output.idle for name, output in outputs_of(plan).items()}
         self._actions = tuple(action.name for action in plan.actions)
 
     def take(self, command: RemoteCommand, now: float) -> str:
-        """Take a command that came at ``now``, s on the robot's clock; give why it does not count, empty if it does."""
+        """Take a command at ``now``, s on the robot's clock; return why it does not count, empty if it does."""
         why = self._why_not(command, now)
         if why == _ANOTHER and command.emergency:
-            self.stop_asked = True  # whoever may speak to it may stop it
+            self.stop_asked = True  # everybody who may send to it may stop it
         if why:
             self.refused[why] = self.refused.get(why, 0) + 1
             return why
         before = self._newest
-        # A driver's machine that was started again counts from 1, and is another one.
+        # A driver's machine that was restarted counts from 1, and is treated as another one.
         same = before is not None and command.driver == before.driver and command.number > before.number
-        # Whoever only comes by cannot lift an emergency stop: that takes somebody who had it on, and resets it.
+        # Only a driver who had the emergency stop on, and resets it, can lift it.
         self._clears = same and before is not None and (before.emergency or self._clears) and not command.emergency
         if not same:
             self._fired, self._lacks, self._came = 0, {}, 0
@@ -207,14 +207,14 @@ class RobotEnd:
         sent = (*command.outputs, *(one.name for one in command.actions))
         self._lacks |= dict.fromkeys(name for name in sent if name not in self._idle and name not in self._actions)
         if not same or now - self._driver_at > MOST_AGE:
-            self._waiting.clear()  # what was fired so long ago must not be done now
+            self._waiting.clear()  # what was fired that long ago must not be done now
         self._waiting += [one.name for one in command.actions if one.number > self._fired and one.name in self._actions]
         self._fired = max((self._fired, *(one.number for one in command.actions)))
         self.driver, self._driver_at, self._newest = command.driver, now, command
         return ""
 
     def values(self) -> dict[str, float]:
-        """Return what the newest command says as the values of a frame. An action is in one of them, and once."""
+        """Return the newest command as the values of a frame. An action is in one frame only."""
         command = self._newest
         if command is None:
             return {}
@@ -222,7 +222,7 @@ class RobotEnd:
         emergency, self.stop_asked = command.emergency or self.stop_asked, False
         values |= {DRIVES: float(command.drives), EMERGENCY: float(emergency), CLEAR: float(self._clears)}
         values |= {output_control(name): command.outputs.get(name, idle) for name, idle in self._idle.items()}
-        # Fired twice at once, it is let go in the frame between.
+        # Fired twice at once, it is off in the frame between.
         fired = tuple(dict.fromkeys(name for name in self._waiting if name not in self._done))
         for name in fired:
             self._waiting.remove(name)
@@ -230,25 +230,25 @@ class RobotEnd:
         return values | {action_control(name): float(name in fired) for name in self._actions}
 
     def warn(self, what: str, now: float) -> None:
-        """Tell the driver of something that came and does not count, for a while; ``now`` in s."""
+        """Tell the driver about a rejected command, for a while; ``now`` in s."""
         self.refused[_NOT_GENUINE] = self.refused.get(_NOT_GENUINE, 0) + 1
         self._alarm = (now, f"it was sent {what}")
 
     def gone(self, driver: str) -> bool:
-        """Take note that a driver's machine is gone; return whether it was the one that has the robot."""
+        """Note that a driver's machine is gone; return whether it was the one that has the robot."""
         if driver != self.driver or not driver:
             return False
         self._driver_at = -LET_GO_AFTER
         return True
 
     def tell(self, tick: Tick) -> None:
-        """Take the robot's newest tick; it knows the newest command that counted."""
+        """Take the robot's newest tick, which has used the newest command that counted."""
         self.tick, self._shown = tick, self.number
 
     def state(self, now: float) -> RemoteState:
-        """Describe how the robot is."""
+        """Describe the robot."""
         if now - self._begun > _LONGEST_SESSION:
-            # What counts in the messages is bounded. A new session drops what is on its way, and so stops the robot.
+            # The numbers in the messages are bounded. A new session drops what is on its way, and so stops the robot.
             self.session, self._begun = secrets.token_hex(8), now
         tick = self.tick
         command = STANDSTILL if tick is None else tick.command
@@ -278,7 +278,7 @@ class RobotEnd:
 
 
 class DriverEnd:
-    """The driver's end of one link: makes commands of ticks, once the robot has spoken.
+    """The driver's end of one link: makes commands from ticks, once the robot has sent a state.
 
     Attributes:
         robot: its newest state; None before the first. heard_at: when that came, s on the driver's clock.
@@ -291,7 +291,7 @@ class DriverEnd:
         self._number = 0
         self._emergency = False
         self._way = Way()
-        # The first command that says that the emergency stop is no longer on, after one that said it was.
+        # The first command without the emergency stop, after one with it.
         self._lifted_by = 0
         self._actions: list[tuple[float, FiredAction]] = []
         self._fired = 0
@@ -307,7 +307,7 @@ class DriverEnd:
                 self._way.answered(state.number, state.came, now)
 
     def telemetry(self) -> Telemetry:
-        """Describe how the robot is; what time it was heard is that of `hear`."""
+        """Describe the robot; the time it was heard is that of `hear`."""
         robot = self.robot
         if robot is None:
             return NOTHING_HEARD
@@ -319,7 +319,7 @@ class DriverEnd:
 
     @property
     def emergency(self) -> str:
-        """Say that the robot is in an emergency stop, and not only because a reset from here is on its way."""
+        """Describe the robot's emergency stop; empty also if only a reset from here is on its way."""
         robot = self.robot
         if robot is None or robot.state != State.EMERGENCY_STOP:
             return ""
@@ -327,7 +327,7 @@ class DriverEnd:
         return "it is in an emergency stop" if knows or not self._lifted_by else ""
 
     def command(self, tick: Tick, now: float | None = None, *, still: bool = False) -> RemoteCommand | None:
-        """Make the command of a tick, or a standstill; None where nothing is to be said, or nobody to say it to.
+        """Make the command of a tick, or a standstill; None if there is nothing to send, or no robot was heard.
 
         ``now`` is s on the clock of `hear`; the time of the tick if none is given.
         """
@@ -338,7 +338,7 @@ class DriverEnd:
         self._way.sent(self._number, tick.time if now is None else now)
         state = tick.guard.state
         velocity = STANDSTILL if still else tick.command
-        # A stop is followed as well, for a drone may be coming down in it.
+        # A stop is followed as well, for a drone may be descending in it.
         moves = state is State.DRIVING or (state is State.STOPPING and velocity != STANDSTILL)
         drives = moves and tick.power and not still
         emergency = state is State.EMERGENCY_STOP
@@ -352,7 +352,7 @@ class DriverEnd:
         )  # fmt: skip
 
     def emergency_stop(self) -> RemoteCommand | None:
-        """Make a command that asks for an emergency stop and nothing else; None where the robot has not spoken yet."""
+        """Make a command that requests an emergency stop and nothing else; None if no robot was heard yet."""
         if self.robot is None:
             return None
         self._number += 1
@@ -363,7 +363,7 @@ class DriverEnd:
         )  # fmt: skip
 
     def problem(self, now: float, silent_after: float = 5 * STATE_EVERY) -> str:
-        """Describe what the driver should know of the robot: that it is silent or gone, or what it does not have."""
+        """Describe what the driver should know about the robot: that it is silent or gone, or what it lacks."""
         robot, silent = self.robot, now - self.heard_at
         if robot is None:
             return f"nothing heard of it for {now:.1f} s"
@@ -377,7 +377,7 @@ class DriverEnd:
         return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
 
     def _remember(self, tick: Tick) -> None:
-        """Repeat an action as long as a command of it would be valid, for one may be lost."""
+        """Repeat an action as long as its command would be valid, because one may be lost."""
         if not tick.actions and not self._actions:
             return
         self._actions = [one for one in self._actions if 0.0 <= tick.time - one[0] <= tick.valid_for]
@@ -399,7 +399,7 @@ def _short(reasons: list[str]) -> list[str]:
 
 
 def read_json(kind: type[Message], data: bytes) -> Message | None:
-    """Read a message from JSON; None for whatever is none. Never raises for what the bytes are."""
+    """Read a message from JSON; None if it is not one. Never raises on any bytes."""
     try:
         return kind.model_validate_json(data)
     except ValidationError:

@@ -1,8 +1,8 @@
-"""Datagrams that nobody without the key can make, read, or send a second time; sans I/O. See docs/protocols.md.
+"""Datagrams that only the owner of the key can make, read, or send once; sans I/O. See docs/protocols.md.
 
 Authenticated encryption is ChaCha20-Poly1305 (RFC 8439), keys are derived by HKDF with SHA-256 (RFC 5869) from the
-shared key and from keys that each end makes for one handshake and forgets (X25519, RFC 7748), so that a key which is
-lost later opens nothing that was recorded before. The replay window is that of RFC 6479's kind, 64 wide. Needs the
+shared key and from keys that each end makes for one handshake and forgets (X25519, RFC 7748), so a key that is
+lost later does not open earlier recordings. The replay window is of the kind of RFC 6479, 64 wide. Needs the
 package cryptography (``pip install tenuto[udp]``).
 """
 
@@ -25,9 +25,9 @@ WINDOW = 64
 _PUBLIC, _NONCE, _TAG = 32, 12, 16
 _HEADER = struct.Struct(">2s4sQ")  # of data: mark, session, counter
 _LONGEST_NAME = 64
-# As many handshakes wait for their first data; and a robot answers so many hellos a second, and no more.
+# The most handshakes that wait for their first data, and the most hellos that a robot answers in a second.
 _MOST_PENDING, _MOST_HELLOS = 4, 10
-# So many hellos are remembered: those of seven hours of a driver that nobody answers.
+# The most hellos that are remembered: those of seven hours of a driver that gets no answer.
 _REMEMBERED = 100_000
 
 
@@ -40,7 +40,7 @@ def _public(own: X25519PrivateKey) -> bytes:
 
 
 def _agree(own: X25519PrivateKey, theirs: bytes) -> bytes | None:
-    """Return what the two ends agree on; None for a public key that forces the result (RFC 7748, section 6.1)."""
+    """Return the shared secret of the two ends; None for a public key that forces it (RFC 7748, section 6.1)."""
     try:
         return own.exchange(X25519PublicKey.from_public_bytes(theirs))
     except ValueError:
@@ -48,19 +48,19 @@ def _agree(own: X25519PrivateKey, theirs: bytes) -> bytes | None:
 
 
 class ReplayWindow:
-    """Which counters have come: each counts once, and none that is `WINDOW` or more behind the newest."""
+    """The counters that have come: each counts once, and none that is `WINDOW` or more behind the newest."""
 
     def __init__(self) -> None:
         self._newest = -1
         self._seen = 0
 
     def fresh(self, counter: int) -> bool:
-        """Return whether a counter has not come yet, and is not too old."""
+        """Return whether a counter is new, and not too old."""
         behind = self._newest - counter
         return behind < 0 or (behind < WINDOW and not self._seen >> behind & 1)
 
     def mark(self, counter: int) -> None:
-        """Take note of a counter, once its datagram was found to be genuine."""
+        """Mark a counter as used, once its datagram was found to be genuine."""
         ahead = counter - self._newest
         if ahead > 0:
             self._seen = (self._seen << ahead | 1) & (1 << WINDOW) - 1 if ahead < WINDOW else 1
@@ -70,13 +70,13 @@ class ReplayWindow:
 
 
 class Session:
-    """What two ends agreed on: a key for each direction, a counter for what leaves, a window for what comes."""
+    """The session of two ends: a key for each direction, a counter for sending, a window for receiving."""
 
     def __init__(self, secret: bytes, number: bytes, publics: bytes, *, robot: bool) -> None:
         """Derive the keys.
 
         Args:
-            secret: the shared key, and after it what the two ends agreed on in this handshake.
+            secret: the shared key, followed by the shared secret of this handshake.
             number: 4 bytes that name the session. publics: the driver's and then the robot's public key.
             robot: this is the robot's end.
         """
@@ -94,11 +94,11 @@ class Session:
         return header + self._out.encrypt(nonce, data, header)
 
     def open(self, datagram: bytes) -> bytes | None:
-        """Return the data of a datagram of this session; None if it is none, is not genuine, or has come before."""
+        """Return the data of a datagram of this session; None if it is of another, not genuine, or a repetition."""
         if len(datagram) < _HEADER.size + _TAG:
             return None
         mark, number, counter = _HEADER.unpack_from(datagram)
-        # First what costs nothing: a flood must not buy decryptions.
+        # The cheap checks first: a flood must not cause decryptions.
         if mark != DATA or number != self.number or not self._window.fresh(counter):
             return None
         header, sealed = datagram[: _HEADER.size], datagram[_HEADER.size :]
@@ -112,7 +112,7 @@ class Session:
 
 @lru_cache(maxsize=256)
 def _seal_of(key: bytes) -> ChaCha20Poly1305:
-    """Return what seals the handshakes of a key: the shared key itself."""
+    """Return the cipher of the handshakes of a key: of the shared key itself."""
     return _derive(key, b"", b"handshake")
 
 
@@ -132,7 +132,7 @@ def _unpack(key: bytes, mark: bytes, datagram: bytes) -> bytes | None:
 
 
 class DriverHandshake:
-    """The driver's end: it says hello, and the welcome to it makes a session."""
+    """The driver's end: it sends a hello, and the welcome to it begins a session."""
 
     def __init__(self, key: bytes, name: str) -> None:
         self._key = key
@@ -140,12 +140,12 @@ class DriverHandshake:
         self._own: X25519PrivateKey | None = None
 
     def hello(self) -> bytes:
-        """Make a hello; a welcome to an earlier one counts no more."""
+        """Make a hello; a welcome to an earlier one does not count any more."""
         self._own = X25519PrivateKey.generate()
         return _pack(self._key, HELLO, _public(self._own) + self._name)
 
     def welcome(self, datagram: bytes) -> Session | None:
-        """Return the session that a welcome begins; None if it is not the welcome to the newest hello."""
+        """Return the session that a welcome begins; None if it does not answer the newest hello."""
         data, own = _unpack(self._key, WELCOME, datagram), self._own
         if data is None or own is None or len(data) != 2 * _PUBLIC + 4 or data[:_PUBLIC] != _public(own):
             return None
@@ -158,7 +158,7 @@ class DriverHandshake:
 
 
 class Pending(NamedTuple):
-    """A session that was offered, and has not been used yet."""
+    """A session that was offered, and is not used yet."""
 
     session: Session
     driver: str
@@ -166,14 +166,14 @@ class Pending(NamedTuple):
 
 
 class RobotHandshake:
-    """The robot's end: it welcomes, and a session counts once data came in it, which a repeated hello cannot make.
+    """The robot's end: it answers hellos. A session counts once data came in it; a repeated hello cannot cause that.
 
     Attributes:
-        forged: what was tried last in a name that is not one's own; empty for nothing.
+        forged: the newest attempt under the name of another driver; empty for none.
     """
 
     def __init__(self, keys: bytes | Callable[[], Mapping[str, bytes]]) -> None:
-        """Take a key that is good for every driver, or what tells the keys of drivers by their names."""
+        """Take a key that is valid for every driver, or a function from a driver's name to a key."""
         self._keys = keys if callable(keys) else lambda: {"": keys}
         self.forged = ""
         self._pending: list[Pending] = []
@@ -181,9 +181,9 @@ class RobotHandshake:
         self._known: dict[bytes, None] = {}
 
     def hello(self, datagram: bytes, now: float) -> bytes | None:
-        """Return the welcome to a hello; None if it is none, has come before, or there are too many.
+        """Return the welcome to a hello; None if it is not genuine, was received before, or there are too many.
 
-        One that was overheard and is repeated is known by its nonce: it costs nothing, and keeps nobody out.
+        A repeated recording is recognised by its nonce: it costs nothing, and locks nobody out.
         """
         nonce = datagram[2 : 2 + _NONCE]
         if not datagram.startswith(HELLO) or nonce in self._known:
@@ -211,7 +211,7 @@ class RobotHandshake:
         return _pack(key, WELCOME, publics + number)
 
     def _opened(self, datagram: bytes) -> tuple[str, bytes, bytes | None]:
-        """Return whose key opens a hello, the key, and what is in it; None for nothing."""
+        """Return the owner of the key that opens a hello, the key, and the content; None for none."""
         for owner, key in self._keys().items():
             data = _unpack(key, HELLO, datagram)
             if data is not None:
@@ -219,7 +219,7 @@ class RobotHandshake:
         return "", b"", None
 
     def first(self, datagram: bytes) -> tuple[Pending, bytes] | None:
-        """Return the pending session that a datagram is the first of, and its data; it is pending no more."""
+        """Return the pending session whose first datagram this is, and its data; the session is pending no more."""
         for pending in self._pending:
             data = pending.session.open(datagram)
             if data is not None:

@@ -1,7 +1,7 @@
 """What an asynchronous serial line does: bytes to levels, and levels back to the bytes that a port reads.
 
-A port that is set to another speed, parity or sense than its sender reads other bytes, always the same ones. So what it
-reads tells what is sent; see `tenuto.protocols.diagnosis`.
+A port that is set to another speed, parity or polarity than its sender reads other bytes, always the same ones. So they
+show what is sent; see `tenuto.protocols.diagnosis`.
 """
 
 from __future__ import annotations
@@ -12,10 +12,10 @@ from typing import NamedTuple
 
 
 class LineSettings(NamedTuple):
-    """How a line is used.
+    """The settings of a line.
 
     Attributes:
-        baud: bits a second. parity: "N", "E" or "O". stop_bits: 1 or 2. inverted: a resting line is low.
+        baud: bits a second. parity: "N", "E" or "O". stop_bits: 1 or 2. inverted: an idle line is low.
     """
 
     baud: int
@@ -25,7 +25,7 @@ class LineSettings(NamedTuple):
 
     @property
     def byte_time(self) -> float:
-        """How long one byte takes, s."""
+        """The duration of one byte, s."""
         return (1 + 8 + (self.parity != "N") + self.stop_bits) / self.baud
 
 
@@ -37,7 +37,7 @@ class Levels(NamedTuple):
 
 
 def levels_of(bursts: Iterable[tuple[float, bytes]], line: LineSettings) -> Levels:
-    """Return the levels of a line on which bytes follow each other from the given times on, s."""
+    """Return the levels of a line that sends bytes from the given times on, s."""
     rests = not line.inverted
     times, high = [float("-inf")], [rests]
     for start, data in bursts:
@@ -58,9 +58,9 @@ def _bits(byte: int, line: LineSettings) -> list[bool]:
 
 
 def read_levels(levels: Levels, line: LineSettings) -> tuple[bytes, tuple[int, ...]]:
-    """Return the bytes that a port reads that is set so, and the places of those that it finds damaged.
+    """Return the bytes that a port with these settings reads, and the positions of those that it finds damaged.
 
-    It samples in the middle of each bit, counted from the edge with which a byte begins, and looks for the next such
+    It samples in the middle of each bit, counted from the edge with which a byte begins, and waits for the next such
     edge from the middle of the first stop bit on.
     """
     data, damaged, now = bytearray(), list[int](), float("-inf")

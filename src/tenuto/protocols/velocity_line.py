@@ -4,12 +4,12 @@ One line of ASCII, ended by a newline; whole numbers, so that the smallest contr
 
     V 17 420 0 0 -100 200 1 9CF3
       │  │   │ │ │    │   │ └ CRC-16 of everything before this space, four hexadecimal digits
-      │  │   │ │ │    │   └ power: 1 the outputs may have it, 0 take it off
-      │  │   │ │ │    └ valid for so many ms: stop by yourself when no other good line came by then
+      │  │   │ │ │    │   └ power: 1 the outputs may have it, 0 cut it
+      │  │   │ │ │    └ valid for this many ms: the firmware stops by itself if no other good line came by then
       │  └───┴─┴─┴ vx, vy, vz in mm/s and yaw rate in mrad/s; x forward, y left, z up, left positive (ISO 8855)
-      └ counter, 0 to 255 and over again: a line that repeats the last one's is no new one
+      └ counter, 0 to 255, then from 0 again: a line that repeats the last one's is not new
 
-Between power and checksum the levels of up to `MOST_OUTPUTS` outputs may stand, −1000 to 1000.
+Between power and checksum there may be the levels of up to `MOST_OUTPUTS` outputs, −1000 to 1000.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from typing import NamedTuple
 from tenuto.protocols.radio.decoder import Counts
 from tenuto.vehicles.velocity import VelocityCommand
 
-# A longer line is none of ours; it is dropped before it fills the memory.
+# A longer line is not a velocity line; it is dropped before it fills the memory.
 _LONGEST = 96
 _LARGEST = 32_767
 LONGEST_VALID_MS = 60_000
@@ -50,7 +50,7 @@ def checksum(text: bytes) -> int:
 
 
 def encode_velocity_line(line: VelocityLine) -> bytes:
-    """Write a line; speeds beyond ±32.767 m/s or rad/s are held there."""
+    """Write a line; speeds are limited to ±32.767 m/s or rad/s."""
     speeds = (round(min(max(1000.0 * speed, -_LARGEST), _LARGEST)) for speed in line.command)
     valid = round(min(max(1000.0 * line.valid_for, 0.0), LONGEST_VALID_MS))
     levels = (round(1000.0 * min(max(level, -1.0), 1.0)) for level in line.outputs)
@@ -59,12 +59,12 @@ def encode_velocity_line(line: VelocityLine) -> bytes:
 
 
 def with_checksum(text: bytes) -> bytes:
-    """Put the checksum and the newline behind a text."""
+    """Append the checksum and the newline to a text."""
     return text + b" %04X\n" % checksum(text)
 
 
 class VelocityLineDecoder:
-    """Reads such lines out of bytes; never raises on them.
+    """Reads such lines from bytes; never raises on them.
 
     Attributes:
         counts: good lines; bad ones; lost ones by the gaps of the counter.
@@ -76,10 +76,10 @@ class VelocityLineDecoder:
         self._counter: int | None = None
 
     def feed(self, data: bytes) -> list[VelocityLine]:
-        """Take the next bytes, and give the good lines that they complete; one repeated gives nothing."""
+        """Take the next bytes, and return the good lines that they complete; a repeated line is not returned."""
         self._buffer += data
         *lines, rest = self._buffer.split(b"\n")
-        # Of a line that is too long only as much is kept as shows that.
+        # Of a line that is too long, only enough is kept to detect that.
         self._buffer = rest[: _LONGEST + 1]
         found: list[VelocityLine] = []
         for text in lines:

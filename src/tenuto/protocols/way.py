@@ -1,22 +1,22 @@
-"""The way to a far end and back: how long an answer takes, and how many commands are lost."""
+"""The round trip to a far end: how long an answer takes, and how many commands are lost."""
 
 from __future__ import annotations
 
 import math
 from collections import deque
 
-# Loss is counted over the last so many seconds, and over so many commands at least; so many answers are looked back at.
+# Loss is counted over the last seconds, and over this number of commands at least; this many answers are compared.
 _WINDOW, _FEWEST, _ANSWERS = 2.0, 5, 8
-# So many commands are remembered that were not answered yet.
+# The most commands without an answer that are remembered.
 _MOST = 256
 
 
 class Way:
-    """What commands with a counter, and answers that repeat it, tell of the way between.
+    """Measures the way to a far end, from commands with a counter and answers that repeat it.
 
     Attributes:
-        round_trip: from a command to the answer that repeats it, s: the shortest of the last few, for a far end that
-            answers at times of its own waits before it does. NaN before the first.
+        round_trip: from a command to the answer that repeats it, s: the shortest of the last few, because a far end
+            that answers at fixed times waits before it does. NaN before the first.
         loss: the share of commands that did not arrive lately, 0…1; NaN while too few were sent.
     """
 
@@ -25,7 +25,7 @@ class Way:
         self._sent = 0
         # Counter → number of the command, and when it was sent.
         self._by_counter: dict[int, tuple[int, float]] = {}
-        # When, the number of the command that was answered, and how many had come there.
+        # Time, the number of the command that was answered, and how many commands had arrived.
         self._answered: deque[tuple[float, int, int]] = deque()
         self._took: deque[float] = deque(maxlen=_ANSWERS)
 
@@ -37,10 +37,10 @@ class Way:
             self._by_counter.pop(next(iter(self._by_counter)))
 
     def answered(self, counter: int, came: int, now: float, modulo: int = 2**32) -> None:
-        """Take note of an answer; one that repeats an earlier command says nothing new of the way.
+        """Take an answer; one that repeats an earlier command gives no new round trip.
 
         Args:
-            counter: of the newest command that has come there. came: how many have, modulo ``modulo``. now: s.
+            counter: of the newest command that arrived. came: how many arrived, modulo ``modulo``. now: s.
         """
         number, sent_at = self._by_counter.get(counter, (0, now))
         last = self._answered[-1] if self._answered else None
@@ -49,7 +49,7 @@ class Way:
         self._took.append(now - sent_at)
         self.round_trip = min(self._took)
         if last is not None and (came - last[2]) % modulo > number - last[1]:
-            self._answered.clear()  # the far end was started again, and counts from 0 again
+            self._answered.clear()  # the far end was restarted, and counts from 0 again
         self._answered.append((now, number, came))
         while len(self._answered) > 2 and self._answered[1][0] < now - _WINDOW:
             self._answered.popleft()

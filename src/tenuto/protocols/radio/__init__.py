@@ -1,1 +1,1 @@
-"""Radio receivers on a serial line: a protocol a file, which says all about itself."""
+"""Radio receivers on a serial line: one file for each protocol."""

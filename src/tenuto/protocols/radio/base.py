@@ -1,4 +1,4 @@
-"""What every protocol of a radio receiver says about itself."""
+"""The base class of the protocols of radio receivers."""
 
 from __future__ import annotations
 
@@ -12,22 +12,22 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.kinds.registry import Kinds
 from tenuto.protocols.radio.decoder import ChannelFrame, Decoder
 
-# The usual ends of a radio channel, and the shortest and longest pulse that any sender makes, µs.
+# The usual ends of a radio channel, and the shortest and longest pulse of any sender, µs.
 CHANNEL_LOW, CHANNEL_CENTRE, CHANNEL_HIGH = 988.0, 1500.0, 2012.0
 PULSE_LOW, PULSE_HIGH = 700.0, 2300.0
 
 
 class RadioProtocol(ABC):
-    """How a receiver speaks. Nothing here opens a port, reads a clock or raises on bytes.
+    """The protocol of a receiver. Nothing here opens a port, reads a clock or raises on bytes.
 
     Attributes:
         kind: its name in profiles and short texts.
-        channels, switches: how many proportional channels a frame has at most, and how many on/off ones after them.
-        plain_channels: how many it has where no more are needed; 0 where that is all of them.
+        channels, switches: the greatest number of proportional channels of a frame, and of on/off ones after them.
+        plain_channels: the number where no more are needed; 0 where that is all of them.
         baud, parity, stop_bits: of its line; parity "N", "E" or "O".
         period: between two frames, s, as receivers send them.
-        marks_failsafe: a frame can say that the receiver has lost its transmitter; otherwise it falls silent, or says
-            so by its link statistics.
+        marks_failsafe: a frame can report that the receiver has lost its transmitter; otherwise the receiver falls
+            silent, or reports it in its link statistics.
     """
 
     kind: ClassVar[str]
@@ -48,15 +48,15 @@ class RadioProtocol(ABC):
     @staticmethod
     @abstractmethod
     def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
-        """Write a frame; what the protocol cannot say is left out.
+        """Write a frame; values that the protocol cannot hold are left out.
 
         Args:
-            channels: as many pulses as it has channels, or plain ones, µs. lost, failsafe: see `ChannelFrame`.
+            channels: one pulse for each channel, or for each plain one, µs. lost, failsafe: see `ChannelFrame`.
         """
 
     @staticmethod
     def encode_link(signal: Signal) -> bytes:
-        """Write what the receiver says of its link; nothing where the protocol has no such frame."""
+        """Write the receiver's link statistics; nothing if the protocol has no such frame."""
         return b""
 
     @classmethod
@@ -78,6 +78,6 @@ def channel_layout(count: int) -> tuple[ControlInfo, ...]:
 
 
 def channel_values(frame: ChannelFrame) -> dict[str, float]:
-    """Name the channels of a frame: ``channel_1`` …, the on/off ones after the others."""
+    """Name the channels of a frame: ``channel_1`` …, then the on/off ones."""
     values = (*frame.channels, *map(float, frame.switches))
     return {f"channel_{number + 1}": value for number, value in enumerate(values) if not math.isnan(value)}

@@ -1,9 +1,9 @@
 """CRSF: 420000 baud 8N1. Address 0xC8, length, type, payload, CRC-8; at most 64 bytes.
 
-Three types matter to a driver: 0x16, sixteen channels of 11 bits; 0x17, some of them, of 10 to 13 bits; and 0x14, what
-the receiver says of its link. Other types with a right checksum are counted by their number and passed over. A channel
-that the frames of some leave out for long was not heard any more. A receiver that hears nothing says a link quality of
-0 and may go on sending channels: that is its failsafe.
+Three types matter to a driver: 0x16, sixteen channels of 11 bits; 0x17, a subset of channels, of 10 to 13 bits; and
+0x14, link statistics of the receiver. Other types with a correct checksum are counted by their number and skipped. A
+channel that many subset frames in a row left out is not known any more. A receiver that receives nothing reports a link
+quality of 0 and may go on sending channels: that is its failsafe.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ ADDRESS, CHANNELS, SUBSET, LINK = 0xC8, 0x16, 0x17, 0x14
 _LINK_BYTES = 10
 # The length byte counts type, payload and CRC.
 _SHORTEST, _LONGEST = 2, 62
-# A frame of some channels says after how many bits each, and 0 stands for this pulse, µs.
+# A subset frame holds the number of bits for each channel, and 0 stands for this pulse, µs.
 _SUBSET_BITS, _SUBSET_LOW = (10, 11, 12, 13), 988.0
-# A channel that so many frames in a row left out is not heard any more.
+# A channel that this number of subset frames in a row left out is not known any more.
 _FORGOTTEN_AFTER = 25
 _COUNT = 16
 
@@ -49,7 +49,7 @@ def crc8(data: bytes | bytearray) -> int:
 
 
 class CrsfDecoder(Decoder):
-    """Finds CRSF frames of channels, all 16 or some, and keeps the newest link statistics in `signal`."""
+    """Finds CRSF frames of all 16 channels or of a subset, and keeps the newest link statistics in `signal`."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -94,7 +94,7 @@ class CrsfDecoder(Decoder):
         self._add(ChannelFrame(tuple(self._known), failsafe=unheard, signal=self.signal), frames)
 
     def _take_some(self, payload: bytearray) -> bool:
-        """Take the channels of a frame of some; return whether there were any."""
+        """Take the channels of a subset frame; return whether there were any."""
         first, width = payload[0] & 0x1F, _SUBSET_BITS[payload[0] >> 5 & 3]
         bits, count = int.from_bytes(payload[1:], "little"), 8 * (len(payload) - 1) // width
         if not count or first + count > _COUNT:

@@ -1,4 +1,4 @@
-"""What the decoders of radio receivers have in common."""
+"""The base of the decoders of radio receivers."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ class ChannelFrame(NamedTuple):
     """One frame of a receiver.
 
     Attributes:
-        channels: the channels in order, each as the pulse it stands for, µs; NaN for one that was not heard of.
+        channels: the channels in order, each as its pulse, µs; NaN for one that was not received.
         switches: on/off channels beside them.
-        lost: the receiver says that it did not hear this frame, and repeats an older one.
-        failsafe: the receiver says that it has lost its transmitter; the channels are its own invention.
-        signal: the newest that the receiver said of its radio link, if it ever did.
-        end: how many bytes the decoder was fed up to the last one of this frame.
+        lost: the receiver reports that it did not receive this frame, and repeats an older one.
+        failsafe: the receiver reports that it has lost its transmitter; it made up the channels itself.
+        signal: the newest link statistics of the receiver, if there are any.
+        end: number of bytes that the decoder was fed up to the end of this frame.
     """
 
     channels: tuple[float, ...]
@@ -33,7 +33,7 @@ class ChannelFrame(NamedTuple):
 
 @dataclass(slots=True)
 class Counts:
-    """What a decoder has seen: good frames, broken ones, and good ones that the receiver marks as lost."""
+    """Counts of a decoder: good frames, bad ones, and good ones that the receiver marks as lost."""
 
     good: int = 0
     bad: int = 0
@@ -43,13 +43,13 @@ class Counts:
 class Decoder(ABC):
     """Finds frames in a stream of bytes, and finds them again after any garbage.
 
-    What comes out depends on the bytes only, not on how they are cut into pieces, and no bytes raise. What a port knows
-    besides is evidence: where the line was idle, and which bytes came damaged.
+    The result depends on the bytes only, not on how they are split, and no bytes raise. What a port reports
+    besides is used as evidence: where the line was idle, and which bytes were damaged.
 
     Attributes:
         counts: see `Counts`.
-        signal: the newest that the receiver said of its radio link, if it ever did.
-        passed_over: what came whole and is none of our business, and how often.
+        signal: the newest link statistics of the receiver, if there are any.
+        passed_over: other complete frames that are not used, and their counts.
     """
 
     def __init__(self) -> None:
@@ -61,11 +61,11 @@ class Decoder(ABC):
         self._damaged: list[int] = []
 
     def feed(self, data: bytes, *, pause: bool = False, damaged: Sequence[int] = ()) -> list[ChannelFrame]:
-        """Take the next bytes of the stream, and give the frames that they complete.
+        """Take the next bytes of the stream, and return the frames that they complete.
 
         Args:
-            data: the bytes. pause: the line was idle before the first of them, for longer than it is within a frame.
-            damaged: which of them the port saw come with a wrong parity or no stop bit, by their places in ``data``.
+            data: the bytes. pause: before the first of them the line was idle for longer than within a frame.
+            damaged: the positions in ``data`` of bytes that the port reported with a wrong parity or no stop bit.
         """
         buffer = self._buffer
         if pause:
@@ -83,7 +83,7 @@ class Decoder(ABC):
         return frames
 
     def _after_pause(self) -> None:  # noqa: B027  # most protocols need not know
-        """Make use of knowing that a frame can begin with the next byte."""
+        """Use the knowledge that a frame can begin with the next byte."""
 
     def _drop(self, count: int) -> None:
         del self._buffer[:count]
@@ -92,7 +92,7 @@ class Decoder(ABC):
             self._damaged = [place for place in self._damaged if place >= self._gone]
 
     def _is_whole(self, at: int, length: int) -> bool:
-        """Return whether none of these bytes came damaged."""
+        """Return whether none of these bytes was damaged."""
         first = self._gone + at
         return not any(first <= place < first + length for place in self._damaged)
 
@@ -101,11 +101,11 @@ class Decoder(ABC):
         """Check the bytes from ``at`` on, and append a frame if one starts there.
 
         Returns:
-            How many bytes are done with, or 0 where more bytes are needed to tell.
+            The number of bytes that are processed, or 0 if more bytes are needed to decide.
         """
 
     def _add(self, frame: ChannelFrame, frames: list[ChannelFrame]) -> None:
-        """Count a frame that ends with the bytes that are done with, and append it."""
+        """Count a frame that ends with the processed bytes, and append it."""
         self.counts.good += 1
         self.counts.lost += frame.lost
         frames.append(frame)
@@ -125,7 +125,7 @@ def unpack_channels(data: bytes | bytearray) -> tuple[float, ...]:
 
 
 def pack_channels(channels: Sequence[float]) -> bytes:
-    """Write sixteen channels, µs, into 22 bytes; what 11 bits cannot hold is clipped."""
+    """Write sixteen channels, µs, into 22 bytes; values outside 11 bits are clipped."""
     bits = 0
     for shift, pulse in zip(_SHIFTS, channels, strict=True):
         bits |= min(max(round((pulse - 1500.0) / 0.625) + 992, 0), 0x7FF) << shift

@@ -1,7 +1,7 @@
 """iBUS: 32 bytes at 115200 baud 8N1, every 7 ms. 0x20 0x40, fourteen channels in µs, a checksum.
 
-A channel takes 12 of its 16 bits. Senders with more channels put four others into the upper four bits of the first
-twelve words, three words a channel, the lowest bits first; those of fourteen leave them 0.
+A channel uses 12 of its 16 bits. Senders with more channels put four others into the upper four bits of the first
+twelve words, three words a channel, the lowest bits first; senders of fourteen leave them 0.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ class IbusDecoder(Decoder):
     def _take(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
         start = buffer.find(_HEADER, at)
         if start < 0:
-            # The last byte may be the first of a header.
+            # The last byte may be the first one of a header.
             return max(0, len(buffer) - at - 1)
         if start > at:
             return start - at
@@ -47,7 +47,7 @@ def _channels(words: list[int]) -> tuple[float, ...]:
 
 
 def encode_ibus(channels: Sequence[float]) -> bytes:
-    """Write a frame of up to 18 channels, µs: 32 bytes. One with no more than 14 is understood by all receivers."""
+    """Write a frame of up to 18 channels, µs: 32 bytes. One with at most 14 is understood by all receivers."""
     words = [min(max(round(pulse), 0), 0xFFF) for pulse in channels]
     for number, channel in enumerate(words[CHANNELS:]):
         for part in range(3):

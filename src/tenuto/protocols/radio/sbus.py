@@ -1,15 +1,15 @@
 """SBUS: 25 bytes at 100000 baud 8E2 on an inverted line, every 7 or 14 ms.
 
-A frame has no checksum, only a header and an end byte, and both values also occur inside frames. Whoever
+A frame has no checksum, only a header and an end byte, and both values also occur inside frames. A decoder that
 trusts the first header may lock onto a frame that starts in the middle of another, and stay there for as
-long as the sticks are still, with every channel wrong. So a place counts as the start of frames only when two
-frames in a row fit there and nowhere else; and one broken frame is passed over, but after two in a row
+long as the sticks are still, with every channel wrong. So a position counts as the start of frames only when two
+frames in a row fit there and nowhere else. One broken frame is skipped; after two in a row
 the search begins anew.
 
-A port may know more, and then that counts. A frame with a byte whose parity is wrong is none. After a pause of the line
-a frame begins with the next byte, or within three bytes of noise; what stands before the pause is none, such as the
-bytes of telemetry that some receivers send between two frames. A computer that was late sees a pause where there was
-none: a frame goes on over it where none begins after it.
+A port may report more, and then that is used. A frame with a byte whose parity is wrong is bad. After a pause of the
+line, a frame begins with the next byte, or within three bytes of noise. Bytes before the pause that are not a frame,
+such as the telemetry that some receivers send between two frames, are dropped. A computer that was late sees a pause
+where there was none: a frame continues over it if none begins after it.
 """
 
 from __future__ import annotations
@@ -25,9 +25,9 @@ LENGTH = 25
 _HEADER = 0x0F
 _ENDS = frozenset((0x00, 0x04, 0x14, 0x24, 0x34))
 _SWITCHES, _LOST, _FAILSAFE = (0x01, 0x02), 0x04, 0x08
-# To tell about each of 25 places whether two frames fit there.
+# Needed to decide for each of 25 positions whether two frames fit there.
 _SEARCH = LENGTH - 1 + 2 * LENGTH
-# After a pause so many bytes of noise may come before a frame.
+# After a pause there may be this many bytes of noise before a frame.
 _NOISE = 3
 
 
@@ -65,7 +65,7 @@ class SbusDecoder(Decoder):
         return LENGTH if self._locked else 1
 
     def _up_to_pause(self, buffer: bytearray, at: int) -> int | None:
-        """Return how many bytes stand before a pause and are no frame, 0 for more bytes; None where there is none."""
+        """Return the number of bytes before a pause that are no frame, 0 for more bytes; None without a pause."""
         here = self._gone + at
         while self._pauses and self._pauses[0] <= here:
             self._begins = self._pauses.popleft() == here
@@ -80,7 +80,7 @@ class SbusDecoder(Decoder):
         return None
 
     def _take_first(self, buffer: bytearray, at: int, frames: list[ChannelFrame]) -> int:
-        """Take the first frame after a pause; nothing is known of the next bytes where none is there."""
+        """Take the first frame after a pause; the start of the next frame is unknown if there is none."""
         noise = self._first_of(buffer, at)
         if noise is not None:
             self._begins, self._locked = False, True
@@ -98,12 +98,12 @@ class SbusDecoder(Decoder):
         self._add(_read(buffer, at), frames)
 
     def _first_of(self, buffer: bytearray, at: int) -> int | None:
-        """Return how many bytes of noise come before a frame; None where there is none yet."""
+        """Return the number of bytes of noise before a frame; None if there is none yet."""
         places = range(min(_NOISE, len(buffer) - at - LENGTH) + 1)
         return next((noise for noise in places if self._fits(buffer, at + noise)), None)
 
     def _search(self, buffer: bytearray, at: int) -> int:
-        """Search for the one place where two frames fit; give how many bytes come before it."""
+        """Search for the one position where two frames fit; return the number of bytes before it."""
         places = []
         place = buffer.find(_HEADER, at, at + LENGTH)
         while place >= 0:
@@ -117,7 +117,7 @@ class SbusDecoder(Decoder):
         return LENGTH
 
     def _fits(self, buffer: bytearray, at: int) -> bool:
-        """Tell whether a frame may start here: header, end byte, the four flags that are never set, nothing damaged."""
+        """Return whether a frame may start here: header, end byte, the four flags never set, nothing damaged."""
         framed = buffer[at] == _HEADER and buffer[at + 24] in _ENDS and not buffer[at + 23] & 0xF0
         return framed and self._is_whole(at, LENGTH)
 
@@ -162,5 +162,5 @@ class Sbus(RadioProtocol):
 
     @staticmethod
     def encode(channels: Sequence[float], *, lost: bool = False, failsafe: bool = False) -> bytes:
-        """Write a frame; in failsafe it is lost too."""
+        """Write a frame; a failsafe frame is marked as lost too."""
         return encode_sbus(channels, lost=lost or failsafe, failsafe=failsafe)
