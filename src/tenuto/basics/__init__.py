@@ -1,1 +1,1 @@
-"""What every other room builds on: numbers, frames, errors, reasons. It imports nothing of Tenuto."""
+"""What every other room builds on: numbers, frames, errors, reasons. It imports nothing else of Tenuto."""

@@ -1,4 +1,4 @@
-"""What is opened with ``with`` and closed at its end."""
+"""The base of everything that is opened with ``with`` and closed at its end."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Self
 
 
 class Closing:
-    """Something that has to be closed. ``with`` does it, whatever happens inside."""
+    """Something that has to be closed. ``with`` does it, even after an exception."""
 
     def close(self) -> None:
         """Release what was opened. May be called twice."""

@@ -1,4 +1,4 @@
-"""Tenuto's own family of errors. Each says what was expected, what was found, and where."""
+"""The errors of Tenuto. Each text describes what was expected, what was found, and where."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ class TenutoError(Exception):
 
 
 class ProfileError(TenutoError):
-    """A profile that cannot be used. Lists every error found, not only the first.
+    """A profile that cannot be used. It lists every error, not only the first.
 
     Attributes:
-        where: the file, or what stands for it.
-        findings: what is wrong, in the order of the file.
+        where: the file, or its stand-in.
+        findings: the errors, in the order of the file.
     """
 
     def __init__(self, where: str, findings: Sequence[Finding]) -> None:
@@ -58,11 +58,11 @@ class CalibrationError(TenutoError):
 
 
 class MissingPackageError(TenutoError, ImportError):
-    """A package is not installed that what was asked for needs; the message says how it is installed."""
+    """A required package is not installed; the message describes how to install it."""
 
 
 class KindError(TenutoError):
-    """A package offers a kind of thing that cannot be used; the message names the package."""
+    """A package provides a kind that cannot be used; the message names the package."""
 
 
 class CutOffWarning(UserWarning):

@@ -1,4 +1,4 @@
-"""Packages that not every robot needs: which extra brings each, and what is said where one is missing."""
+"""Optional packages: the extra that installs each, and the message if one is missing."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from importlib.util import find_spec
 
 from tenuto.basics.errors import MissingPackageError
 
-# The module of a package → the extra that brings it, and what it is for.
+# The module of a package → the extra that installs it, and its purpose.
 EXTRAS = {
     "pandas": ("analysis", "tables of a drive"),
     "scipy": ("analysis", "measurements"),
@@ -29,7 +29,7 @@ EXTRAS = {
 
 
 def how_to_get(module: str) -> str:
-    """Describe what needs a module, and how it is installed; of one of `EXTRAS`."""
+    """Describe what needs a module, and how to install it; for one of `EXTRAS`."""
     extra, purpose = EXTRAS[module]
     return f"for {purpose} the package {module} is needed: pip install 'tenuto[{extra}]'"
 
@@ -43,10 +43,10 @@ def has(module: str) -> bool:
 
 
 def needs(*modules: str) -> None:
-    """Make sure that modules are installed.
+    """Check that modules are installed.
 
     Raises:
-        MissingPackageError: one of them is not; the text says how it is installed.
+        MissingPackageError: one of them is not; the text describes how to install it.
     """
     for module in modules:
         if not has(module):
@@ -54,6 +54,6 @@ def needs(*modules: str) -> None:
 
 
 def said_of(error: ImportError) -> str | None:
-    """Describe what to install where a module of `EXTRAS` was not found; None for any other."""
+    """Describe what to install if a module of `EXTRAS` was not found; None for any other."""
     module = (error.name or "").partition(".")[0]
     return how_to_get(module) if module in EXTRAS else None

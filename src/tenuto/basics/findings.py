@@ -1,4 +1,4 @@
-"""Findings: what is wrong, or may be, in a profile, a calibration or a device. One form for all of them."""
+"""Findings: errors and warnings about a profile, a calibration or a device, in one form."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from tenuto.basics.text import shortened
 
 
 class Severity(StrEnum):
-    """How bad it is."""
+    """The severity of a finding."""
 
     ERROR = "error"
     WARNING = "warning"
@@ -20,15 +20,15 @@ WARNING = Severity.WARNING
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One thing that was found.
+    """One error or warning.
 
     Attributes:
-        where: what it is about: a key of a profile, such as ``"guard.link_timeout"``, or a control.
-        severity: an error where it must not be used so, a warning where somebody should look at it.
-        text: what is the matter, with numbers.
-        hint: what to do, or nothing.
-        code: stable, for programs, where there is one.
-        line: of the file, where no key tells it; else 0.
+        where: its subject: a key of a profile, such as ``"guard.link_timeout"``, or a control.
+        severity: an error if it must not be used, a warning if somebody should check it.
+        text: the problem, with numbers.
+        hint: what to do, or empty.
+        code: stable, for programs; may be empty.
+        line: of the file, if there is no key; else 0.
     """
 
     where: str
@@ -40,7 +40,7 @@ class Finding:
 
     @property
     def is_error(self) -> bool:
-        """Whether it must not be used so."""
+        """Whether it must not be used."""
         return self.severity is Severity.ERROR
 
     def within(self, place: str) -> Finding:
@@ -53,7 +53,7 @@ class Finding:
 
 
 def unexpected(where: str, expected: str, found: str, hint: str = "") -> Finding:
-    """Return the error of a key whose value is not what it should be."""
+    """Return the error for an unexpected value of a key."""
     return Finding(where, Severity.ERROR, f"expected {expected}, found {shortened(found)}", hint)
 
 

@@ -1,22 +1,22 @@
-"""What a source hands over: the raw numbers of all controls at one moment."""
+"""A frame: the raw numbers of all controls of a source at one moment."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-# A source hands over so many earlier frames at most: those of two seconds of the fastest receiver.
+# The most earlier frames in a frame: those of two seconds of the fastest receiver.
 MOST_EARLIER = 300
 
 
-# What rounding makes of a difference of two times, s: one that is exactly a limit is neither above nor below it.
+# Rounding of a difference of two times, s: a time that is exactly a limit is neither above nor below it.
 ROUNDING_TIME = 1e-9
-# No clock goes on for so long, s.
+# An upper limit of the time of any clock, s.
 _LONGEST = 1e12
 
 
 class Signal(NamedTuple):
-    """How well a radio hears its transmitter, where a receiver says so.
+    """Link statistics of a radio receiver.
 
     Attributes:
         quality: share of frames that arrive, 0…100 %.
@@ -30,7 +30,7 @@ class Signal(NamedTuple):
 
 
 class LinkCounts(NamedTuple):
-    """What a source has seen since it was opened: good frames, broken ones, ones its receiver lost."""
+    """The counts of a source since it was opened: good frames, bad ones, ones its receiver lost."""
 
     good: int = 0
     bad: int = 0
@@ -45,11 +45,11 @@ class Frame(NamedTuple):
         values: control name → raw number, as the device counts.
         link_good: False when the source itself knows that no driver stands behind the numbers
             (a pad that was pulled out, a receiver in failsafe).
-        note: why the link is not good, or what else the source has to say, in plain words.
-        signal: what the receiver says of its radio link, where it does.
-        counts: how many frames came until this one, where the source counts them.
-        earlier: time and numbers of the good frames that came since the one handed over before, oldest first. Nobody
-            drives by them, but what was pressed in them was pressed.
+        note: why the link is not good, or another message of the source, as text.
+        signal: link statistics of the receiver, if it has any.
+        counts: number of frames up to this one, if the source counts them.
+        earlier: time and numbers of the good frames since the previous one handed over, oldest first. They do not
+            drive, but a button that was pressed in them was pressed.
     """
 
     time: float
@@ -62,7 +62,7 @@ class Frame(NamedTuple):
 
 
 def with_earlier(frames: Sequence[Frame]) -> Frame | None:
-    """Return the newest of several good frames, with the others as its earlier ones; None where there is none."""
+    """Return the newest of several good frames, with the others as its earlier ones; None if there is none."""
     if len(frames) < 2:
         return frames[0] if frames else None
     earlier = tuple((frame.time, frame.values) for frame in frames[-MOST_EARLIER - 1 : -1])
@@ -70,7 +70,7 @@ def with_earlier(frames: Sequence[Frame]) -> Frame | None:
 
 
 def timed(frame: Frame, now: float) -> Frame:
-    """Return a frame as it is, or, where its time or one before it is no number, as one whose link is not good."""
+    """Return a frame unchanged; if its time or an earlier one is NaN, return one whose link is not good."""
     time = frame.time
     good = isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST
     if good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier)):

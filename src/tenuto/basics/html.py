@@ -1,4 +1,4 @@
-"""Tables for notebooks: what an object shows of itself where HTML is shown."""
+"""Tables for notebooks: how an object shows itself as HTML."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Packages that are loaded when they are used first: what nobody drives by costs nothing."""
+"""Packages that are loaded at their first use, so unused ones cost nothing."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from tenuto.basics.errors import TenutoError
 
 
 class Late:
-    """Stands for a module, and becomes it with the first of its names that is asked for."""
+    """A placeholder for a module, which it becomes at the first access."""
 
     def __init__(self, module: str, error: type[TenutoError], missing: str = "") -> None:
-        """Set which module, and what to raise where a package is not installed.
+        """Set the module, and the error if a package is not installed.
 
         Args:
-            module: its whole name. error, missing: what is raised then, and its text.
+            module: its full name. error, missing: the error and its text.
         """
         self.__dict__.update(_module=module, _error=error, _missing=missing)
 

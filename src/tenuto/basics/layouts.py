@@ -1,8 +1,8 @@
-"""Controls of a device: what it calls them, what numbers they send, and which way they count.
+"""Controls of a device: their names, their raw numbers, and the direction in which they count.
 
-The raw numbers of a source stay as the device sends them. What turns them into "forward, left and up
-are positive" is the direction kept here, so that a recording of a pad and the pad itself are one thing
-to a profile. The layouts themselves stand with the kinds of source.
+The raw numbers of a source stay as the device sends them. The direction kept here turns them into "forward, left
+and up are positive", so that a recording of a pad and the pad itself are the same to a profile. The layouts
+themselves are with the kinds of source.
 """
 
 from __future__ import annotations
@@ -16,11 +16,11 @@ class ControlInfo:
     """One control of a device.
 
     Attributes:
-        name: what the device calls it.
-        low, high: the lowest and highest raw number that the device can send; infinite where unknown.
-        rest: the raw number where it rests; equal to ``low`` for triggers and buttons.
-        counts_down: True when the raw number falls as the control goes forward, left or up.
-        ends: what it usually reaches, where that is not what it can send at most.
+        name: as the device names it.
+        low, high: the lowest and highest raw number that the device can send; infinite if unknown.
+        rest: the raw number at rest; equal to ``low`` for triggers and buttons.
+        counts_down: True if the raw number decreases as the control goes forward, left or up.
+        ends: its usual range, if that is less than the device can send.
     """
 
     name: str
@@ -32,14 +32,14 @@ class ControlInfo:
 
     @property
     def kind(self) -> str:
-        """One word for it: "button", "lever" (rests at its end) or "stick" (rests in its middle)."""
+        """Its sort: "button", "lever" (rests at its end) or "stick" (rests in its middle)."""
         if (self.low, self.high, self.rest) == (0.0, 1.0, 0.0):
             return "button"
         return "stick" if self.low < self.rest < self.high else "lever"
 
     @property
     def travel(self) -> tuple[float, float] | None:
-        """The usual ends of its travel, or None where nothing is known before it is measured."""
+        """The usual ends of its travel, or None if nothing is known before it is measured."""
         if self.ends is not None or math.isfinite(self.low):
             return self.ends or (self.low, self.high)
         return None

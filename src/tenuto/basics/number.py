@@ -1,6 +1,6 @@
 """The two kinds of number that a stage works on: a float on the live path, an array for a plot or a table.
 
-The functions below choose by what they are given, so that one formula serves both.
+The functions below choose by the type of their arguments, so one formula serves both.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ def smaller(a: Value, b: Value) -> Value:
 
 
 def ratio(a: Value, b: Value, where_none: float) -> Value:
-    """Return a/b, and a number of your own where b is 0."""
+    """Return a/b, and the given number if b is 0."""
     if isinstance(a, np.ndarray) or isinstance(b, np.ndarray):
         first, second = np.broadcast_arrays(np.asarray(a, dtype=float), np.asarray(b, dtype=float))
         quotient: Array = np.full(first.shape, where_none)

@@ -1,4 +1,4 @@
-"""Reasons: why the robot may not move, or what else the driver should know. All codes stand here, and nowhere else.
+"""Reasons: why the robot may not move, or another message for the driver. All codes are defined here only.
 
 docs/guard.md has them as a table, which a test compares with `Code`.
 """
@@ -10,20 +10,20 @@ from typing import NamedTuple
 
 
 class Kind(StrEnum):
-    """What a reason does."""
+    """The effect of a reason."""
 
-    LINK_LOSS = "link loss"  # nobody is heard: a stop, after the grace time
-    FAULT = "fault"  # something is wrong: a stop
-    STOP = "stop"  # somebody has stopped it, or has not started it
-    MISSING = "missing"  # it keeps a drive from beginning, and ends none
-    NOTICE = "notice"  # it is told, and stops nothing
+    LINK_LOSS = "link loss"  # no driver is heard: a stop, after the grace time
+    FAULT = "fault"  # a fault: a stop
+    STOP = "stop"  # somebody has stopped it, or has not enabled it
+    MISSING = "missing"  # it prevents the start of a drive, and does not end one
+    NOTICE = "notice"  # a notice: it stops nothing
 
 
 class Code(StrEnum):
-    """What a reason is about: stable, for programs.
+    """The code of a reason: stable, for programs.
 
     Attributes:
-        kind: what it does. meaning: what is the matter. todo: what to do about it.
+        kind: its effect. meaning: the problem. todo: what to do.
     """
 
     kind: Kind
@@ -37,7 +37,7 @@ class Code(StrEnum):
         code.kind, code.meaning, code.todo = kind, meaning, todo
         return code
 
-    # Nobody is heard.
+    # No driver is heard.
     LINK_QUIET = (
         "link_quiet",
         Kind.LINK_LOSS,
@@ -59,7 +59,7 @@ class Code(StrEnum):
         "a far end is silent for guard.needs.answers",
         "check its power, its line and its address",
     )
-    # Something is wrong.
+    # Faults.
     CONTROL_MISSING = "control_missing", Kind.FAULT, "the source lacks a control", "check reads, and the device"
     VALUE_NOT_FINITE = "value_not_finite", Kind.FAULT, "a value is not a number", "check the device's program"
     VALUE_OUT_OF_RANGE = "value_out_of_range", Kind.FAULT, "a value no stick can send", "check the device, calibrate"
@@ -94,7 +94,7 @@ class Code(StrEnum):
     SPEED_UNKNOWN = "speed_unknown", Kind.FAULT, "a measured speed is silent", "check its wire and its source"
     FAR_END_UNFIT = "far_end_unfit", Kind.FAULT, "a far end does not meet guard.needs", "fix what the text names"
     SINK_BLOCKED = "sink_blocked", Kind.FAULT, "a sink accepts no data", "check its cable, disk and far end"
-    # Somebody has stopped it, or has not started it.
+    # Somebody has stopped it, or has not enabled it.
     NO_FRAME = "no_frame", Kind.STOP, "nothing has come from the source yet", "switch it on, connect it"
     HOLD_NOT_PRESSED = "hold_not_pressed", Kind.STOP, "hold-to-run is not held", "hold it"
     HOLD_NOT_RELEASED = (
@@ -109,7 +109,7 @@ class Code(StrEnum):
     NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "release it; pull a lever down"
     EMERGENCY_STOP = "emergency_stop", Kind.STOP, "the emergency stop is on, or latched", "release it, then reset it"
     ENDED = "ended", Kind.STOP, "the drive is over", "start it again"
-    # It keeps a drive from beginning.
+    # These prevent the start of a drive.
     LINK_SETTLING = "link_settling", Kind.MISSING, "the link was not good for link_good_for yet", "wait"
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode does not permit a start", "choose another mode"
     HAND_ABOVE = "hand_above", Kind.MISSING, "a stick of a higher rank is away from rest", "release that stick"
@@ -123,7 +123,7 @@ class Code(StrEnum):
         "a far end does not meet guard.needs yet",
         "fix what the text names",
     )
-    # It is told, and stops nothing.
+    # Notices: they stop nothing.
     NOTE = "note", Kind.NOTICE, "the driver set a mark", ""
     TICK_OVER_BUDGET = "tick_over_budget", Kind.NOTICE, "a tick took longer than its period", "lower loop.rate"
     LOG_FAILED = "log_failed", Kind.NOTICE, "a log cannot be written", "check the disk"
@@ -150,7 +150,7 @@ class Code(StrEnum):
     MODE_THROUGH_REST = "mode_through_rest", Kind.NOTICE, "the sticks have a new meaning", "release them once"
 
 
-# The faults that say that nobody is heard.
+# The faults that mean that no driver is heard.
 LINK_CODES = frozenset(code for code in Code if code.kind is Kind.LINK_LOSS)
 
 
@@ -158,15 +158,15 @@ class Reason(NamedTuple):
     """Why the robot may not move: a code for programs, and a text for people.
 
     Attributes:
-        code: one of `Code`; in a log of another version it may be a text that is none.
-        text: what is wrong, with numbers and units, and what to do about it.
+        code: one of `Code`; in a log of another version it may be an unknown text.
+        text: what is wrong, with numbers and units, and what to do.
     """
 
     code: str
     text: str
 
     def over(self) -> Reason:
-        """Return the text for the time after its cause is gone; here the same."""
+        """Return the text after its cause is gone; here the same."""
         return self
 
     def of(self, name: str) -> Reason:
@@ -175,22 +175,22 @@ class Reason(NamedTuple):
 
 
 class Condition(Reason):
-    """A reason whose cause may be over while the robot still stands for it.
+    """A reason whose cause may be gone while the robot is still stopped by it.
 
     Attributes:
-        past: what to say of it then.
+        past: the text for that time.
     """
 
     past: str = ""
 
     def __new__(cls, code: str, text: str, past: str = "") -> Condition:
-        """Make a reason that knows how to speak of itself afterwards."""
+        """Make a reason with a text for the time after its cause is gone."""
         made = super().__new__(cls, code, text)
         made.past = past
         return made
 
     def over(self) -> Reason:
-        """Return what to say of it once its cause is gone."""
+        """Return the text after its cause is gone."""
         return Reason(self.code, self.past or self.text)
 
     def of(self, name: str) -> Condition:

@@ -1,4 +1,4 @@
-"""The checks of a computer, each by itself: what is wrong, and what to do about it."""
+"""The checks of a computer: for each, what is wrong and what to do."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
 
 Check = Callable[[System, Profile | None], Iterator[Finding]]
-# 2026-01-01 in s since 1970. This program is younger: a clock that shows less was never set.
+# 2026-01-01 in s since 1970. The program is newer: a clock that shows less was never set.
 _MADE = 1_767_225_600.0
 _PORTS = ("ttyUSB*", "ttyACM*", "ttyAMA*", "serial0")
 _READ, _BOTH = os.R_OK, os.R_OK | os.W_OK
 
 
 def input_rights(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """The gamepads and joysticks that the system has may be read."""
+    """The gamepads and joysticks of the system can be read."""
     for name, place in _system_pads(system):
         if not system.may(system.file(place), _READ):
             group = system.group(place, "input")
@@ -35,7 +35,7 @@ def input_rights(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def pads_seen(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """What the system has as a joystick can be opened as one, and one is there where a profile drives by it."""
+    """The joysticks of the system can be opened, and there is one if a profile needs it."""
     if system.unlisted:
         yield error("gamepads", f"they cannot be listed: {system.unlisted}")
         return
@@ -57,7 +57,7 @@ def asleep(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def ports(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """The serial ports that a profile names are there, and all that are may be used."""
+    """The serial ports that a profile names exist, and all existing ones can be used."""
     named = list(_ports_of(profile_tables(profile))) if profile is not None else []
     there = [f"/dev/{one.name}" for pattern in _PORTS for one in sorted(system.file("/dev").glob(pattern))]
     for place in dict.fromkeys((*named, *there)):
@@ -70,7 +70,7 @@ def ports(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def console(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """The system does not talk on a serial port that is for a receiver or a robot."""
+    """The system does not use a serial port that is for a receiver or a robot."""
     named = set(_ports_of(profile_tables(profile))) if profile is not None else set()
     for name in re.findall(r"console=(?!tty\d)(\w+)", system.text("/proc/cmdline")):
         place = f"/dev/{name}"
@@ -86,7 +86,7 @@ def console(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def clocks(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """The time of day was set, and the clock of the loop is a fine one."""
+    """The time of day was set, and the resolution of the loop's clock is fine."""
     if system.now() < _MADE:
         yield warning("clock", "the time of day was never set: logs have a wrong date", "sudo timedatectl set-ntp true")
     source = system.text("/sys/devices/system/clocksource/clocksource0/current_clocksource").strip()
@@ -95,7 +95,7 @@ def clocks(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def calibrations(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """What is kept of measured sticks can be read, and fits the device that it is of."""
+    """Stored calibrations can be read, and fit their devices."""
     for file in sorted(system.calibrations.glob("*.toml")):
         try:
             kept = Calibration.load(file)
@@ -110,7 +110,7 @@ def calibrations(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def placeholders(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """The measures that a profile began with were put in."""
+    """The measures with which a profile began were replaced."""
     if profile is None or profile.file is None or profile.chassis.kind not in begun_for():
         return
     begun = {line for line in text_begun_for(profile.chassis.kind).splitlines() if "# measure:" in line}
@@ -122,7 +122,7 @@ def placeholders(system: System, profile: Profile | None) -> Iterator[Finding]:
 
 
 def packages(system: System, profile: Profile | None) -> Iterator[Finding]:
-    """What a profile needs is installed."""
+    """The packages that a profile needs are installed."""
     if profile is None:
         return
     for module in dict.fromkeys(module for sink in profile.sinks.values() for module in sink.packages()):
@@ -139,12 +139,12 @@ CHECKS: dict[str, Check] = {
     "clocks": clocks,
     "calibrations": calibrations,
 }
-# These look at a profile alone.
+# These check a profile alone.
 OF_A_PROFILE: dict[str, Check] = {"measures": placeholders, "packages": packages}
 
 
 def _system_pads(system: System) -> Iterator[tuple[str, str]]:
-    """List what the system takes for a joystick: its name, and the file it is read from."""
+    """List the joysticks of the system: name and device file."""
     for block in system.text("/proc/bus/input/devices").split("\n\n"):
         name = re.search(r'^N: Name="(.*)"', block, re.M)
         handlers = re.search(r"^H: Handlers=(.*)", block, re.M)
@@ -155,7 +155,7 @@ def _system_pads(system: System) -> Iterator[tuple[str, str]]:
 
 
 def _ports_of(value: object, key: str = "") -> Iterator[str]:
-    """Return every serial port that stands in tables."""
+    """Return every serial port in tables."""
     if isinstance(value, dict):
         for name, one in value.items():
             yield from _ports_of(one, name)

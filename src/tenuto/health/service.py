@@ -1,4 +1,4 @@
-"""What lets a profile run from boot: a systemd unit, and a udev rule for its device."""
+"""What runs a profile at boot: a systemd unit, and a udev rule for its device."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ class Service:
     """Files to be put into a system.
 
     Attributes:
-        unit, rules: their texts. unit_at, rules_at: where they belong. name: of the unit.
+        unit, rules: their texts. unit_at, rules_at: their paths. name: of the unit.
     """
 
     name: str
@@ -62,12 +62,12 @@ class Service:
 
     @property
     def unit_at(self) -> Path:
-        """Where the unit belongs."""
+        """The path of the unit."""
         return UNITS / f"{self.name}.service"
 
     @property
     def rules_at(self) -> Path:
-        """Where the rules belong."""
+        """The path of the rules."""
         return RULES / f"70-{self.name}.rules"
 
     def starts_by(self) -> tuple[str, ...]:
@@ -83,8 +83,8 @@ def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user
     """Make the service that runs ``tenuto`` with some arguments for a profile.
 
     Args:
-        profile: read from a file. arguments: those of the command, the profile's whole path among them.
-        python: the interpreter that has tenuto. user: as whom it runs.
+        profile: read from a file. arguments: those of the command, with the profile's full path.
+        python: the interpreter that has tenuto. user: the account that runs it.
 
     Raises:
         TenutoError: the profile has no file, or is driven by the keys of a terminal.
@@ -113,7 +113,7 @@ def _kinds_of_drivers(profile: Profile) -> list[str]:
 
 
 def _rules(profile: Profile) -> list[str]:
-    """Return a rule for pads where some are used, and one for each serial port."""
+    """Return a rule for pads if some are used, and one for each serial port."""
     kinds = {profile.source.kind, *_kinds_of_drivers(profile)}
     ports = dict.fromkeys(_ports_in(profile_tables(profile)))
     found = [_PADS] if "gamepad" in kinds else []
@@ -121,7 +121,7 @@ def _rules(profile: Profile) -> list[str]:
 
 
 def _ports_in(tables: object) -> list[str]:
-    """List the ports that stand anywhere in the tables of a profile."""
+    """List the ports in the tables of a profile."""
     if not isinstance(tables, dict):
         return []
     own = [tables["port"]] if isinstance(tables.get("port"), str) and tables["port"].startswith("/dev/tty") else []

@@ -1,4 +1,4 @@
-"""What a check may look at of a computer; handed in, so that a test can hand in another computer."""
+"""The parts of a computer that a check may examine; passed in, so a test can pass another computer."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-# How long a program of the system may take to answer, s.
+# The timeout of a program of the system, s.
 _PATIENCE = 3.0
 
 
 def answer_of(command: Sequence[str]) -> str:
-    """Return what a program of the system prints; nothing where it is not there, fails, or does not come to an end."""
+    """Return what a program of the system prints; empty if it does not exist, fails, or does not end."""
     try:
         done = subprocess.run(command, capture_output=True, text=True, timeout=_PATIENCE, check=False)
     except (OSError, subprocess.TimeoutExpired):
@@ -27,11 +27,11 @@ class System:
     """A computer, as a check sees it.
 
     Attributes:
-        root: where its files begin.
-        pads: the places of the gamepads and joysticks that can be read, such as ``/dev/input/event5``.
-        devices: the identity of each of them → the names of its controls. unlisted: why they could not be listed.
-        calibrations: the folder in which they are kept.
-        may: tells whether a file can be opened in a way, as `os.access`. ask: runs a program, and returns what it says.
+        root: of its file system.
+        pads: the device files of the readable gamepads and joysticks, such as ``/dev/input/event5``.
+        devices: identity of each → the names of its controls. unlisted: why they could not be listed.
+        calibrations: their folder.
+        may: whether a file can be opened in a mode, as `os.access`. ask: runs a program, and returns its output.
         now: seconds since 1970.
     """
 
@@ -45,18 +45,18 @@ class System:
     now: Callable[[], float] = field(default=time.time)
 
     def file(self, place: str) -> Path:
-        """Return where a file of the computer is."""
+        """Return the path of a file of the computer."""
         return self.root / place.lstrip("/")
 
     def text(self, place: str) -> str:
-        """Return what stands in a file; nothing where it cannot be read."""
+        """Return the content of a file; empty if it cannot be read."""
         try:
             return self.file(place).read_text(encoding="utf-8", errors="replace")
         except OSError:
             return ""
 
     def group(self, place: str, usual: str) -> str:
-        """Return the group that a file belongs to; the usual one where that is not known."""
+        """Return the group of a file; the usual one if that is not known."""
         try:
             return self.file(place).group()
         except (OSError, KeyError, NotImplementedError):
@@ -64,7 +64,7 @@ class System:
 
 
 def this_system() -> System:
-    """Return the computer that this runs on."""
+    """Return the computer that runs this program."""
     from tenuto.basics.errors import SourceError
     from tenuto.calibration.store import default_path
     from tenuto.sources.gamepad import Gamepad, connected_gamepads

@@ -1,1 +1,1 @@
-"""Kinds of things, their options, and what is made from these: tables of a profile and short texts."""
+"""Kinds of things, their options, and what is made from them: tables of a profile and short texts."""

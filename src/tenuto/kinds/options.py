@@ -1,7 +1,7 @@
-"""The options of a kind of thing, as fields of a plain dataclass: each says what it is, its unit and its role.
+"""The options of a kind, as fields of a plain dataclass: each has a description, a unit and a role.
 
-The schema of a profile, the short texts, what ``tenuto begin`` asks, the checks of names and the docs are made from
-these.
+The schema of a profile, the short texts, the questions of ``tenuto begin``, the checks of names and the docs come
+from these.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from tenuto.kinds.quantities import Dimension
 
 
 class Role(StrEnum):
-    """What the name that an option holds is the name of."""
+    """What the name in an option refers to."""
 
     DRIVES = "a control of the device, or the name of one under [controls], that"
     READS = "the name of a control under [controls]"
@@ -24,12 +24,12 @@ class Role(StrEnum):
 
 
 class Ask(NamedTuple):
-    """What ``tenuto begin`` asks for a control that drives.
+    """The question of ``tenuto begin`` for a control that drives.
 
     Attributes:
-        name: what the control is called in a new profile.
-        way: what the stick should do when it is pushed, such as "turn LEFT". other: the other way.
-        speed: the key of ``[speeds]`` without which a new profile's vehicle does not go that way; empty where all do.
+        name: of the control in a new profile.
+        way: what the stick should do when it is pushed, such as "turn LEFT". other: the opposite.
+        speed: the key of ``[speeds]`` that a new profile needs for this axis; empty if it needs none.
     """
 
     name: str
@@ -43,16 +43,16 @@ DRIVE = Ask("drive", "drive FORWARD", "drive BACKWARD")
 
 
 class About(NamedTuple):
-    """What is known of an option.
+    """The description of an option.
 
     Attributes:
-        what: what is expected, as an error says it; after a role that ends in "that", what the control does.
-        dimension: of a quantity; None for what has no unit. signed: it may be below 0.
-        low, high: the least and the largest value allowed. above: it must be more than this.
-        fewest: the fewest entries of a list or a table.
-        role: what a name is the name of. ask: what ``tenuto begin`` asks for it.
-        word: what stands for it in the form of a short text, such as "PORT"; empty for what no short text can say.
-        place: it is what follows the colon of a short text. nan: what is no number may stand there.
+        what: what is expected, as in an error; after a role that ends in "that", what the control does.
+        dimension: of a quantity; None without a unit. signed: it may be below 0.
+        low, high: the smallest and the largest permitted value. above: it must be more than this.
+        fewest: the least number of entries of a list or a table.
+        role: what a name refers to. ask: the question of ``tenuto begin``.
+        word: its placeholder in the form of a short text, such as "PORT"; empty if short texts cannot hold it.
+        place: it follows the colon of a short text. nan: NaN is permitted.
     """
 
     what: str
@@ -70,30 +70,30 @@ class About(NamedTuple):
 
     @property
     def expected(self) -> str:
-        """What is expected, in words."""
+        """What is expected, as text."""
         if self.role is None:
             return self.what
         return f"{self.role} {self.what}" if self.role.endswith("that") else f"{self.role}{self.what}"
 
 
 def option(what: str = "", default: Any = MISSING, **about: Any) -> Any:
-    """Make a field of options; arguments as `About`. Without a default it must be given."""
+    """Make a field of options; arguments as in `About`. Without a default it is required."""
     return field(default=default, metadata={"about": About(what, **about)})
 
 
 def about(one: Field[Any]) -> About:
-    """Return what is known of a field that `option` made."""
+    """Return the description of a field that `option` made."""
     found = one.metadata.get("about")
     return found if isinstance(found, About) else About("")
 
 
 def expected(options: Any, key: str) -> str:
-    """Return what is expected of one of the options, in words."""
+    """Return what is expected of one of the options, as text."""
     return next(about(one).expected for one in fields(options) if one.name == key)
 
 
 def named(options: Any, *roles: Role) -> Iterator[tuple[str, str]]:
-    """List the names that options hold in some roles: key and name. The entries of a table are ``key.entry``."""
+    """List the names in options with certain roles: key and name. The entries of a table are ``key.entry``."""
     for one in fields(options):
         if about(one).role not in roles:
             continue

@@ -1,4 +1,4 @@
-"""Quantities: what is measured, its unit in SI, and the other units that people write."""
+"""Quantities: dimensions, their units in SI, and the other units that people write."""
 
 from __future__ import annotations
 
@@ -9,10 +9,10 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Refused:
-    """A quantity that cannot be read, for a reason that lies elsewhere in the profile: it takes the place of its text.
+    """A quantity that cannot be read, for a reason elsewhere in the profile: it replaces the text.
 
     Attributes:
-        text: as it was written. why: in words, with what to do.
+        text: as written. why: the reason, with what to do.
     """
 
     text: str
@@ -24,7 +24,7 @@ class Refused:
 
 @dataclass(frozen=True, slots=True)
 class Dimension:
-    """What is measured, its unit in SI, and the other units it may be given in (unit → factor to SI)."""
+    """A dimension, its unit in SI, and the other units that are accepted (unit → factor to SI)."""
 
     name: str
     unit: str
@@ -51,7 +51,7 @@ TURN_JERK = Dimension("turning jerk", "rad/s^3", {"deg/s^3": _DEG, "rev/s^3": ma
 ANGLE = Dimension("angle", "rad", {"deg": _DEG})
 FORCE = Dimension("force", "N", {"kN": 1000.0, "lbf": 4.4482216152605})
 VOLTAGE = Dimension("voltage", "V", {"mV": 0.001})
-# Of full, where a vehicle has no measures.
+# Shares of full, for a vehicle without measures.
 SHARE = Dimension("share", "full", {"%": 0.01})
 DIMENSIONS = (
     SHARE,
@@ -70,7 +70,7 @@ DIMENSIONS = (
 )
 
 _QUANTITY = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(\S.*?)?\s*")
-# Other ways in which people write the same unit.
+# Other spellings of the same unit.
 _SPELLINGS = {
     "°": "deg",
     "²": "^2",
@@ -88,8 +88,8 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
     """Read a quantity, as a number in SI or as text with a unit; above zero if it is not ``signed``.
 
     Raises:
-        ValueError: when it is neither, when its unit is of another dimension, or when it is not a
-            finite number above zero. The text says what would be right.
+        ValueError: it is neither, its unit is of another dimension, or it is not a
+            finite number above zero. The text describes what is expected.
     """
     if isinstance(value, Refused):
         raise ValueError(value.why)
@@ -108,7 +108,7 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
 
 
 def _a(name: str) -> str:
-    """Put the article before a name: "a speed", "an acceleration"."""
+    """Add the article to a name: "a speed", "an acceleration"."""
     return f"{'an' if name[0] in 'aeiou' else 'a'} {name}"
 
 

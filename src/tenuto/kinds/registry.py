@@ -1,6 +1,6 @@
-"""Kinds: a style, a vehicle, a source … is one file that says all about itself, and is found without a list of them.
+"""Kinds: a style, a vehicle, a source … is one file that holds everything about it, and is found without a list.
 
-A room's own kinds are the files in it; a file may have a function ``kinds`` that makes them of something else. A
+A room's own kinds are the files in it; a file may have a function ``kinds`` that makes them from other data. A
 package adds one by an entry point of its group::
 
     [project.entry-points."tenuto.styles"]
@@ -25,12 +25,12 @@ class Kinds(Generic[K]):
     """All kinds of one thing, by their names.
 
     Attributes:
-        what: in words, such as "a style". group: the room, and the group of entry points.
-        base: what each is a subclass of; each has a ``kind``, its name in profiles and short texts.
+        what: as text, such as "a style". group: the room, and the group of entry points.
+        base: the base class of all; each has a ``kind``, its name in profiles and short texts.
     """
 
     def __init__(self, what: str, group: str, base: Any, *more: str) -> None:
-        """Set where they are; nothing is imported before it is asked for.
+        """Set where they are; nothing is imported before it is needed.
 
         Args:
             what, group, base: see above. more: modules outside the room that have kinds too.
@@ -43,7 +43,7 @@ class Kinds(Generic[K]):
         """Every kind by its name, sorted.
 
         Raises:
-            KindError: a package offers one that cannot be loaded, is no such kind, or has a name that is taken.
+            KindError: a package's kind cannot be loaded, is not of the base class, or has a name that is taken.
         """
         found: dict[str, type[K]] = {}
         room = importlib.import_module(self.group)
@@ -59,7 +59,7 @@ class Kinds(Generic[K]):
         return dict(sorted(found.items()))
 
     def find(self, name: str) -> type[K] | None:
-        """Return the kind of a name, or None. Where its file has that name too, no other is imported."""
+        """Return the kind with a name, or None. If its file has that name too, no other is imported."""
         if "all" not in self.__dict__ and name.isidentifier() and not any(p.group == self.group for p in _points()):
             with suppress(ModuleNotFoundError):
                 found = self._in(f"{self.group}.{name}")
@@ -80,7 +80,7 @@ class Kinds(Generic[K]):
     def _load(self, point: EntryPoint) -> Any:
         try:
             one = point.load()
-        except Exception as error:  # whatever is wrong in somebody's package
+        except Exception as error:  # any error in another package
             raise KindError(f"{_package(point)}: {self.what} {point.name} cannot be loaded: {error}") from error
         if not self._is_one(one):
             expected = f"{self.what}: a subclass of {self.base.__name__} with its name in kind"

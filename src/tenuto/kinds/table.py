@@ -1,4 +1,4 @@
-"""What all tables of a profile have in common, and how a quantity is read."""
+"""The base of all tables of a profile, and how a quantity is read."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class Table(BaseModel):
     """A table: unknown keys are errors, and nothing is guessed."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True, allow_inf_nan=False, defer_build=True)
-    # The options that this was made from; None for a table that is written out.
+    # The options from which this was made; None for a table that is written by hand.
     made_of: ClassVar[Any] = None
 
 

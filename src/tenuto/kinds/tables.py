@@ -1,4 +1,4 @@
-"""The tables of a profile of which there are kinds, made from the options of those kinds."""
+"""The tables of a profile that have kinds, made from the options of those kinds."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from tenuto.kinds.options import About, about
 from tenuto.kinds.registry import Kinds
 from tenuto.kinds.table import Name, Table, quantity
 
-# The types of the errors that a table of a kind may raise: its kind is none, or its keys are wrong.
+# The types of the errors of such a table: an unknown kind, or wrong keys.
 KIND, INNER = "kind", "inner"
 
 
 class OneOf:
-    """What pydantic does with a table that may be of any of the kinds: ``kind`` picks, and only that one is made."""
+    """The pydantic hook for a table of any of the kinds: ``kind`` selects, and only that one is made."""
 
     def __init__(self, kinds: Kinds[Any], fits: Callable[[Any], bool]) -> None:
         self._kinds, self._fits = kinds, fits
@@ -31,7 +31,7 @@ class OneOf:
         return core_schema.no_info_plain_validator_function(self._read)
 
     def names(self) -> list[str]:
-        """List the kinds that may stand there."""
+        """List the kinds that are permitted there."""
         return [name for name, options in self._kinds.all.items() if self._fits(options)]
 
     def tables(self) -> list[type[Table]]:
@@ -57,10 +57,10 @@ class OneOf:
 
 
 def any_of(kinds: Kinds[Any], fits: Callable[[Any], bool] = lambda _: True) -> Any:
-    """Return the type of a table that may be of any of the kinds: ``kind = …`` picks, and its options come out.
+    """Return the type of a table of any of the kinds: ``kind = …`` selects, and the result is its options.
 
     Args:
-        kinds: see `Kinds`. fits: tells which of them may stand in a profile; all if nothing is given.
+        kinds: see `Kinds`. fits: selects those that are permitted in a profile; all by default.
     """
     return Annotated[Any, OneOf(kinds, fits)]
 
@@ -69,7 +69,7 @@ def table_of(options: type[Any], what: str = "") -> type[Table]:
     """Return the table for options: the same keys, checked one by one, unknown ones refused.
 
     Args:
-        options: a dataclass of `tenuto.kinds.options`. what: of which these are a kind, such as "a style"; empty for
+        options: a dataclass of `tenuto.kinds.options`. what: the sort of kind, such as "a style"; empty for
             a table that has no kinds.
     """
     table: type[Table] = _table_of(options, what)  # type: ignore[arg-type]
@@ -104,7 +104,7 @@ def _field(one: Field[Any], said: About) -> Any:
 
 
 def _type(hint: Any, said: About) -> Any:
-    """Return what pydantic is to check for the type of an option."""
+    """Return the pydantic type for the type of an option."""
     origin, parts = get_origin(hint), get_args(hint)
     if origin in (Union, UnionType):
         return Union[tuple(_type(part, said) for part in parts)]  # noqa: UP007
@@ -127,6 +127,6 @@ def _type(hint: Any, said: About) -> Any:
 
 
 def made(table: Table) -> Any:
-    """Make the options of a table that was checked."""
+    """Make the options from a table that was checked."""
     options = type(table).made_of
     return options(**{one.name: getattr(table, one.name) for one in fields(options)})

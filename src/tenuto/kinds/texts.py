@@ -15,7 +15,7 @@ Options = TypeVar("Options")
 
 
 class ShortText(NamedTuple):
-    """A short text taken apart."""
+    """The parts of a short text."""
 
     kind: str
     place: str
@@ -23,7 +23,7 @@ class ShortText(NamedTuple):
 
 
 def parse_short_text(text: str, error: type[TenutoError]) -> ShortText:
-    """Take a short text apart. Raises ``error`` for an option without a value."""
+    """Split a short text. Raises ``error`` for an option without a value."""
     kind, _, rest = text.partition(":")
     place, *options = rest.split(",")
     found: dict[str, str] = {}
@@ -36,7 +36,7 @@ def parse_short_text(text: str, error: type[TenutoError]) -> ShortText:
 
 
 def form_of(options: Any) -> str:
-    """Describe how a short text of a kind is written: ``lines:PORT[,baud=N]``."""
+    """Describe the form of a short text of a kind: ``lines:PORT[,baud=N]``."""
     place, rest = "", ""
     for one in fields(options):
         said = about(one)
@@ -50,11 +50,11 @@ def form_of(options: Any) -> str:
 
 
 def read_text(text: str, kinds: Kinds[Options], error: type[TenutoError]) -> Options:
-    """Read the options that a short text stands for.
+    """Read the options from a short text.
 
     Raises:
-        error: it names no kind, has a place too many or too few, an option that is unknown or cannot be read, or
-            lacks one. The text says what was expected.
+        error: it names no kind, has a place too many or too few, has an unknown or unreadable option, or
+            lacks one. The text describes what was expected.
     """
     parts = parse_short_text(text, error)
     options = kinds.find(parts.kind)
@@ -100,7 +100,7 @@ def _needed(one: Field[Any]) -> bool:
 
 
 def _value(one: Field[Any], options: Any, given: Mapping[str, str]) -> Any:
-    """Bring the text of an option near to its type; whether it is right is for the table to say."""
+    """Convert the text of an option towards its type; the table checks it."""
     text = given.get(one.name)
     if text is None:
         return None

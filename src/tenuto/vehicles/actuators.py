@@ -12,9 +12,9 @@ from tenuto.basics.number import Array, Value
 
 _REV_MIN = 60.0 / math.tau
 _DEG = 180.0 / math.pi
-# A half, and what rounding may make of it.
+# One half, with room for rounding.
 HALF = 0.501
-# What moves goes on down to the first of these, and what stands begins above the second: it does not chatter.
+# Two thresholds, so that it does not chatter: what moves goes on above the first, what stands starts above the second.
 GOES_BELOW, COMES_ABOVE = 0.25, 0.5
 _NOTHING: Mapping[str, float] = {}
 
@@ -25,17 +25,17 @@ class ActuatorPlan:
 
     Attributes:
         name: of the actuator, as the chassis has it; of an axle, or of an output.
-        of: the wheels that one servo turns together; nothing where it is an actuator itself.
-        level: it is an output: what goes out follows its level, whatever the power is.
-        idle: of an output, its level where no mode of the plan has it.
+        of: the wheels that one servo turns together; empty for a single actuator.
+        level: it is an output: its number follows its level, with or without power.
+        idle: the level of an output in a mode that does not set it.
         form: "rad/s" or "rev/min" (of the motor, with ``gear_ratio``), "deg", "share" (−1…1 of ``full``), "duty" (a
-            share as a whole number of ``bits``, with a direction), "pulse" (µs), "contacts" (one closed for each way).
-        full: the value of the chassis that is the share 1; rad/s, rad, N or 1.
+            share as a whole number of ``bits``, with a direction), "pulse" (µs), "contacts" (one for each direction).
+        full: the value of the chassis for the share 1; rad/s, rad, N or 1.
         reverse: the wiring or the gears reverse it.
         gear_ratio: turns of the motor for one of the wheel.
-        smallest: the share that just overcomes static friction; what is below is lifted to it or dropped.
-        bits: of the duty. at_zero: "brake" or "coast", what an H-bridge does at zero.
-        low_us, middle_us, high_us: the pulses at the shares −1, 0 and 1. sub_trim_us: is added to all.
+        smallest: the share that just overcomes static friction; a smaller one is raised to it or dropped.
+        bits: of the duty. at_zero: "brake" or "coast", the H-bridge at zero.
+        low_us, middle_us, high_us: the pulses at the shares −1, 0 and 1. sub_trim_us: added to all.
     """
 
     name: str
@@ -65,13 +65,13 @@ class ActuatorPlan:
 
 
 def overcome_friction(share: float, smallest: float, moving: bool) -> tuple[float, bool]:
-    """Lift a share that is too small to move the motor to the smallest that does, or drop it.
+    """Raise a share that is too small to move the motor to the smallest that does, or drop it.
 
-    It starts to move at half the smallest useful share and stops at a quarter of it: so it neither creeps with a
-    humming motor, nor chatters.
+    The motor starts at half the smallest useful share and stops at a quarter of it, so it neither creeps and
+    hums, nor chatters.
 
     Args:
-        share: −1…1. smallest: 0…1. moving: what was answered before.
+        share: −1…1. smallest: 0…1. moving: the earlier result.
 
     Returns:
         The share, and whether the motor moves.
@@ -84,12 +84,12 @@ def overcome_friction(share: float, smallest: float, moving: bool) -> tuple[floa
 
 
 def closed_contact(share: float, was: int) -> int:
-    """Return which of two contacts is closed for a share: 1 ahead, −1 back, 0 neither.
+    """Return which of two contacts is closed for a share: 1 forward, −1 backward, 0 neither.
 
-    One closes above half and opens below a quarter; both are open for a moment before the other closes.
+    A contact closes above one half and opens below a quarter; both are open for a moment before the other closes.
 
     Args:
-        share: −1…1. was: what was answered before.
+        share: −1…1. was: the earlier result.
     """
     wanted = 0 if abs(share) <= (GOES_BELOW if was else COMES_ABOVE) else 1 if share > 0.0 else -1
     return 0 if wanted * was < 0 else wanted
@@ -98,7 +98,7 @@ def closed_contact(share: float, was: int) -> int:
 def rounded(value: Value) -> Value:
     """Round to whole numbers, halves away from zero: forward and backward are treated alike.
 
-    What is a half but for rounding is one: so it does not flicker, nor depend on where it was worked out.
+    A value within rounding of one half counts as one half: the result does not flicker, and is the same on any machine.
     """
     if isinstance(value, np.ndarray):
         return np.sign(value) * np.floor(np.abs(value) + HALF)
@@ -109,7 +109,7 @@ def pulse(share: Value, plan: ActuatorPlan) -> Value:
     """Return the pulse in µs for a share: each half by itself, then the sub-trim, within the ends, rounded.
 
     Args:
-        share: −1…1, one number or an array. plan: ``low_us`` may be above ``high_us`` for a servo that turns round.
+        share: −1…1, one number or an array. plan: ``low_us`` may be above ``high_us`` for a reversed servo.
     """
     if isinstance(share, np.ndarray):
         whole: Array = np.where(share >= 0.0, plan.high_us - plan.middle_us, plan.middle_us - plan.low_us)
@@ -121,16 +121,16 @@ def pulse(share: Value, plan: ActuatorPlan) -> Value:
 
 
 def middle_angle(first: float, second: float) -> float:
-    """Return the angle of a wheel in the middle between two that turn about one centre, rad: its cotangent is the mean.
+    """Return the angle of a virtual wheel midway between two that turn about one centre, rad (mean of cotangents).
 
-    A linkage that keeps Ackermann's geometry is told by that one angle (D. Wong, "Theory of Ground Vehicles", Wiley).
+    This one angle sets a linkage with Ackermann geometry (D. Wong, "Theory of Ground Vehicles", Wiley).
     """
     a, b = math.tan(first), math.tan(second)
     return math.atan(2.0 * a * b / (a + b)) if a + b else 0.0
 
 
 class Wire:
-    """Works out the numbers for all actuators and outputs, and remembers which motors move."""
+    """Computes the numbers for all actuators and outputs, and remembers which motors move."""
 
     def __init__(self, plans: tuple[ActuatorPlan, ...]) -> None:
         self._plans = plans
@@ -140,13 +140,13 @@ class Wire:
     def step(
         self, actuators: Mapping[str, float], power: bool = True, levels: Mapping[str, float] = _NOTHING
     ) -> dict[str, float]:
-        """Return the numbers that go over the wire, name → number; whole ones where the form has only those.
+        """Return the numbers to send, name → number; whole ones if the form has only those.
 
-        Without power those of actuators are 0: no speed, no duty and no brake, and no pulse at all. An output keeps to
+        Without power those of actuators are 0: no speed, no duty and no brake, and no pulse at all. An output keeps
         its level: a gripper that holds without power holds.
 
         Args:
-            actuators: what each does. power: whether they may. levels: of the outputs.
+            actuators: the value of each. power: whether they may have power. levels: of the outputs.
         """
         found: dict[str, float] = {}
         for plan in self._plans:

@@ -1,4 +1,4 @@
-"""Aircraft: those that take a velocity, or a tilt for it."""
+"""Aircraft: an autopilot that takes a velocity, or a tilt in its place."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 @dataclass(frozen=True, slots=True)
 class Aircraft(Chassis):
-    """A body that goes along every axis by itself, up to a speed along the ground and speeds up, down and turning.
+    """A body that moves along every axis independently, up to a speed along the ground and speeds up, down and turning.
 
-    An autopilot turns the velocity into rotor speeds. One that takes a tilt instead is given the share of its steepest
-    tilt that is the share of its fastest speed: at a steady speed the tilt is what holds it against the air.
+    An autopilot turns the velocity into rotor speeds. If it takes a tilt instead, the tilt is the same share of the
+    steepest one as the speed of the fastest one: at a steady speed, the tilt balances the drag of the air.
 
     Attributes:
         max_speed: along the ground, in any direction, m/s. max_climb, max_sink: m/s. max_turn: rad/s.
-        max_tilt: the steepest tilt, rad, where the autopilot takes a tilt; None where it takes the velocity.
+        max_tilt: the steepest tilt, rad, if the autopilot takes a tilt; None if it takes the velocity.
     """
 
     max_speed: float = math.inf
@@ -34,7 +34,7 @@ class Aircraft(Chassis):
 
     @property
     def lessens(self) -> bool:
-        """Whether it can do less along any one axis of what it can do: yes."""
+        """Whether each axis alone can also be reduced: yes."""
         return True
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
@@ -58,7 +58,7 @@ class Aircraft(Chassis):
         return larger(level, larger(vz / self.max_climb, -vz / self.max_sink))
 
     def bounds(self) -> dict[str, Bounds]:
-        """Return the limits of what the autopilot is told."""
+        """Return the limits of the numbers for the autopilot."""
         level, told, names = self.max_speed, Quantity.SPEED, ("forward", "sideways")
         if self.max_tilt is not None:
             level, told, names = self.max_tilt, Quantity.TILT, ("roll", "pitch")
@@ -75,7 +75,7 @@ class Aircraft(Chassis):
         return ((("forward", "sideways"), self.max_speed),)
 
     def inertia(self) -> Inertia:
-        """Return quick rotors and a body that leans first."""
+        """Return fast rotors, and a body that tilts first."""
         return Inertia(motor_lag=0.08, body_lag=0.35)
 
 
@@ -91,7 +91,7 @@ class AircraftOptions(VehicleOptions):
         (("forward", "0.8 m/s"), ("sideways", "0.6 m/s"), ("up", "0.5 m/s"), ("down", "0.3 m/s"), ("turn", "45 deg/s")),
         "0.8 m/s^2",
     )
-    # Its speeds have nothing to do with each other: a fast diagonal is no reason to climb more slowly.
+    # Its speeds are independent: a fast diagonal does not reduce the climb.
     usual_priority: ClassVar[str] = "up"
     max_speed: float | None = option('a speed, such as "5 m/s"', None, dimension=SPEED)
     max_climb: float | None = option('a speed, such as "2 m/s"', None, dimension=SPEED)
@@ -100,7 +100,7 @@ class AircraftOptions(VehicleOptions):
     max_tilt: float | None = option('an angle, such as "25 deg"', None, dimension=ANGLE)
 
     def missing(self) -> str | None:
-        """Ask for the speed that belongs to the steepest tilt."""
+        """Require the speed that belongs to the steepest tilt."""
         return "max_speed" if self.max_tilt is not None and self.max_speed is None else None
 
     def chassis(self, full: VelocityCommand) -> Chassis:

@@ -1,4 +1,4 @@
-"""Sharing a wanted force among thrusters that can only push so hard: bounded least squares, exact, in plain floats."""
+"""Allocation of a wanted force to thrusters with limits: bounded least squares, exact, in plain floats."""
 
 from __future__ import annotations
 
@@ -11,28 +11,28 @@ import numpy as np
 
 Row = tuple[float, ...]
 _SMALL = 1e-9
-# How much a thrust of its own costs next to missing the wanted force: only enough to choose among equals.
+# The cost of thrust relative to missing the wanted force: only enough to choose among equal solutions.
 _EFFORT = 1e-5
-# For so many choices of thrusters what they do best is kept.
+# The solutions of this many sets of thrusters are cached.
 _KEPT = 1024
 
 
 class Allocation:
-    """Finds thrusts u with B·u = f and low ≤ u ≤ high, and how much of f can be had where all of it cannot.
+    """Finds thrusts u with B·u = f and low ≤ u ≤ high, and the share of f that is possible if all of it is not.
 
-    What can be had is a zonotope: the sum of the segments from low to high along each column of B. Its facets are
-    worked out once, so the largest share of f that lies within it, in the direction of f, is a few products. See
+    The possible forces are a zonotope: the sum of the segments from low to high along each column of B. Its facets are
+    computed once, so the largest possible share of f, in the direction of f, takes a few products. See
     G. M. Ziegler, "Lectures on Polytopes", Springer, lecture 7. Within it the smallest thrusts are found by the
     active-set method for bounded least squares: P. B. Stark and R. L. Parker, "Bounded-variable least-squares",
     Computational Statistics 10 (1995).
 
     Attributes:
-        facets: n and d of each facet: a force f that can be had has n·f ≤ d.
-        never: rows of which the product with a force that can be had is 0.
+        facets: n and d of each facet: a possible force f has n·f ≤ d.
+        never: rows whose product with a possible force is 0.
     """
 
     def __init__(self, matrix: Sequence[Sequence[float]], low: Sequence[float], high: Sequence[float]) -> None:
-        """Work out what can be worked out once.
+        """Compute everything that does not depend on the force.
 
         Args:
             matrix: B, a row a force or moment, a column a thruster.
@@ -48,13 +48,13 @@ class Allocation:
         self._space = tuple(tuple(float(cell) for cell in row) for row in kept)
         self._pinv = tuple(tuple(float(cell) for cell in row) for row in np.linalg.pinv(whole))
         self._facets = _facets(kept @ whole, np.array(low, dtype=float), np.array(high, dtype=float))
-        # The facets as rows for a whole force, and what must be 0 of a force that can be had.
+        # The facets as rows for a complete force, and the rows that must be 0 for a possible force.
         self.facets = tuple(
             (tuple(float(cell) for cell in np.array(normal) @ kept), distance) for normal, distance in self._facets
         )
         rest = np.eye(len(whole)) - kept.T @ kept
         self.never = tuple(tuple(float(cell) for cell in row) for row in rest if np.abs(row).max() > _SMALL)
-        # The products of the columns with each other, which the normal equations are made of.
+        # The products of the columns with each other, for the normal equations.
         self._products = tuple(tuple(dot(a, b) for b in self._columns) for a in self._columns)
         self._cost = _EFFORT * (math.sqrt(float((whole * whole).sum())) or 1.0)
         self._gains: dict[tuple[int, ...], tuple[Row, ...]] = {}
@@ -70,9 +70,9 @@ class Allocation:
         )
 
     def load(self, force: Sequence[float]) -> float:
-        """Return a reachable force as a share of the most that can be had in its direction; inf for never."""
+        """Return a force as a share of the most that is possible in its direction; inf for an impossible direction."""
         inside = [dot(axis, force) for axis in self._space]
-        # What rounding leaves of a force along a facet is no push against it.
+        # A force along a facet, up to rounding, does not push against it.
         slack = _SMALL * math.sqrt(dot(inside, inside))
         most = 0.0
         for normal, offset in self._facets:
@@ -82,16 +82,16 @@ class Allocation:
         return most
 
     def thrusts(self, force: Sequence[float]) -> Row:
-        """Return the smallest thrusts that make a force that can be had; the nearest one to it where it cannot."""
+        """Return the smallest thrusts that make a possible force; for another force, those that come nearest."""
         plain = tuple(dot(row, force) for row in self._pinv)
         if all(low <= u <= high for low, u, high in zip(self._low, plain, self._high, strict=True)):
             return plain
         return self._bounded(force, plain)
 
     def _bounded(self, force: Sequence[float], plain: Row) -> Row:
-        """Free the thrusters one after another that want to leave their bound; hold those that reach one."""
+        """Free thrusters one after another that should leave their bound; fix those that reach one."""
         count = len(self._low)
-        # Near where the plain solution would leave the bounds, the bounded one often is.
+        # Where the unbounded solution nearly violates a bound, the bounded one often reaches it.
         u = [min(max(x, low), high) for low, x, high in zip(self._low, plain, self._high, strict=True)]
         free = {i for i in range(count) if self._low[i] < u[i] < self._high[i]}
         self._settle(u, free, force)
@@ -108,14 +108,14 @@ class Allocation:
         return tuple(u)
 
     def _pull(self, i: int, u: list[float], force: Sequence[float]) -> float:
-        """Return how much better more of one thrust would be."""
+        """Return the improvement per unit of one thrust."""
         return dot(self._columns[i], force) - dot(self._products[i], u) - self._cost * self._cost * u[i]
 
     def _settle(self, u: list[float], free: set[int], force: Sequence[float]) -> None:
-        """Go to the best point of the free thrusters, dropping those that meet a bound on the way.
+        """Go to the best point of the free thrusters; fix those that meet a bound on the way.
 
         Args:
-            u: the thrusts, changed here. free: those that may change. force: the one that is wanted.
+            u: the thrusts, changed here. free: those that may change. force: the wanted one.
         """
         while free:
             chosen = tuple(sorted(free))
@@ -135,7 +135,7 @@ class Allocation:
             free.discard(stopped)
 
     def _best_of(self, u: list[float], chosen: tuple[int, ...], force: Sequence[float]) -> list[float]:
-        """Return the best thrusts of the chosen thrusters, the others held, bounds or not."""
+        """Return the best thrusts of the chosen thrusters, with the others fixed; bounds are ignored."""
         left = force
         for i, x in enumerate(u):
             if x and i not in chosen:
@@ -143,7 +143,7 @@ class Allocation:
         return [dot(row, left) for row in self._gains_of(chosen)]
 
     def _gains_of(self, chosen: tuple[int, ...]) -> tuple[Row, ...]:
-        """Return what the best thrusts of some thrusters are of each part of a force; there are few such choices."""
+        """Return the matrix from a force to the best thrusts of some thrusters; there are few such sets."""
         found = self._gains.get(chosen)
         if found is None:
             if len(self._gains) >= _KEPT:
@@ -161,7 +161,7 @@ def dot(a: Sequence[float], b: Sequence[float]) -> float:
 
 
 def _facets(matrix: np.ndarray, low: np.ndarray, high: np.ndarray) -> tuple[tuple[Row, float], ...]:
-    """List the facets of what can be had, as normals and distances from nothing: n·f ≤ distance.
+    """List the facets of the possible forces, as normals and distances from the origin: n·f ≤ distance.
 
     Every facet is spanned by columns of the matrix, one fewer than it has rows.
     """

@@ -1,4 +1,4 @@
-"""What every chassis promises, and what follows from it."""
+"""The base class of vehicles, and what follows from it."""
 
 from __future__ import annotations
 
@@ -17,22 +17,22 @@ from tenuto.kinds.registry import Kinds
 from tenuto.vehicles.units import METRIC, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# So that a command which was scaled to the limit is still within it after rounding.
+# A command that was scaled to the limit is still within it after rounding.
 ROUNDING = 1e-9
-# What loads an actuator so much cannot be done, however slowly.
+# A load above this is impossible at any speed.
 NEVER = 1e6
-# What is expected of the place of a part, of a track and of a wheelbase.
+# The expected position of a part, a track and a wheelbase.
 PLACE = 'a length forward or to the left, such as "-0.3 m"'
 TRACK = 'the distance between the middles of the tyres, such as "0.62 m"'
 WHEELBASE = 'the distance between the axles, such as "0.8 m"'
-# The forms of what has no unit of its own.
+# The forms of quantities without a unit.
 LEVEL_FORMS = ("share", "duty", "pulse")
-# A part of a velocity below this, m/s or rad/s, is no wish.
+# A part of a velocity below this, m/s or rad/s, counts as zero.
 _NOTHING = 1e-9
 
 
 class Quantity(Enum):
-    """What an actuator is told, with its unit; and the group of ``[actuators]`` that it belongs to."""
+    """The quantity of an actuator, with its unit; and the group of ``[actuators]`` to which it belongs."""
 
     WHEEL_SPEED = ("rad/s", "wheels")
     STEERING_ANGLE = ("rad", "angles")
@@ -50,24 +50,24 @@ class Quantity(Enum):
 
     @property
     def group(self) -> str:
-        """The group that all actuators of this quantity belong to."""
+        """The group of all actuators of this quantity."""
         return self.value[1]
 
     @property
     def forms(self) -> tuple[str, ...]:
-        """The forms in which an actuator may be told it, see `tenuto.vehicles.actuators.ActuatorPlan`."""
+        """The forms in which it may be sent to an actuator, see `tenuto.vehicles.actuators.ActuatorPlan`."""
         if self is Quantity.WHEEL_SPEED:
             return ("rad/s", "rev/min", *LEVEL_FORMS, "contacts")
         return ("deg", *LEVEL_FORMS) if self is Quantity.STEERING_ANGLE else (*LEVEL_FORMS, "contacts")
 
     @property
     def drives(self) -> bool:
-        """Whether the robot moves by it: all but what steers."""
+        """Whether the robot moves by it: all but steering."""
         return self not in (Quantity.STEERING_ANGLE, Quantity.STEERING_SHARE)
 
 
 class Bounds(NamedTuple):
-    """An actuator: its lowest and highest value, infinite where unknown, and what these are."""
+    """An actuator: its lowest and highest value, infinite if unknown, and its quantity."""
 
     low: float
     high: float
@@ -75,7 +75,7 @@ class Bounds(NamedTuple):
 
     @property
     def most(self) -> float:
-        """The larger of both sides."""
+        """The larger magnitude of both."""
         return max(abs(self.low), abs(self.high))
 
 
@@ -83,7 +83,7 @@ class Axle(NamedTuple):
     """Two steered wheels that one servo turns by a linkage.
 
     Attributes:
-        of: their actuators. most: the angle in the middle between them at their tightest, rad.
+        of: their actuators. most: the angle midway between them in the tightest turn, rad.
     """
 
     of: tuple[str, str]
@@ -94,7 +94,7 @@ class Part(NamedTuple):
     """A part of a vehicle's drawing, seen from above.
 
     Attributes:
-        name: of its actuators, without their ending. x, y: m. angle: rad, where it does not steer.
+        name: of its actuators, without their suffix. x, y: m. angle: rad, if it does not steer.
         shape: "wheel", "roller" (a wheel with rollers), "track" or "thruster".
         most: of a thruster, N. roller: see `tenuto.vehicles.rollers.RollerWheel`, rad.
     """
@@ -112,8 +112,8 @@ class Drawing(NamedTuple):
     """What to draw of a vehicle.
 
     Attributes:
-        parts: its wheels or thrusters. body: "box" (round its wheels), "boat" (with a bow) or "disc".
-        front: how far the box goes ahead of its reference point, m; None for as far as the wheels need.
+        parts: its wheels or thrusters. body: "box" (around its wheels), "boat" (with a bow) or "disc".
+        front: how far the box extends ahead of its reference point, m; None for as far as the wheels need.
         radius: of its wheels, m.
     """
 
@@ -124,11 +124,11 @@ class Drawing(NamedTuple):
 
 
 class Inertia(NamedTuple):
-    """How a simulated body of this kind follows what its actuators do.
+    """How a simulated vehicle follows its actuators.
 
     Attributes:
         motor_lag: time constant of the motors, s. body_lag: of the body, s; 0 for none.
-        drag: of what floats: N per m/s along each axis and N·m per rad/s; None for what does not.
+        drag: of a floating vehicle: N per m/s along each axis and N·m per rad/s; None for others.
     """
 
     motor_lag: float = 0.12
@@ -137,12 +137,12 @@ class Inertia(NamedTuple):
 
 
 class ChassisLimits(NamedTuple):
-    """What a chassis can do at most.
+    """The greatest speeds of a vehicle.
 
     Attributes:
-        straight: the fastest straight ahead, m/s. sideways, up: likewise; 0 where it cannot.
-        turn: the fastest turn, on the spot where it can, rad/s.
-        smallest_radius: of the path of its reference point, m; 0 where it turns on the spot.
+        straight: the fastest straight ahead, m/s. sideways, up: likewise; 0 if it cannot.
+        turn: the fastest turn, on the spot if it can, rad/s.
+        smallest_radius: of the path of its reference point, m; 0 if it turns on the spot.
     """
 
     straight: float
@@ -156,29 +156,29 @@ class Sides(NamedTuple):
     """The two sides of a robot that turns by their difference, as coordinates of its velocity.
 
     Attributes:
-        left, right: how far each is from the reference point, m.
+        left, right: distance of each from the reference point, m.
     """
 
     left: float
     right: float
 
     def of(self, velocity: VelocityCommand) -> tuple[float, float]:
-        """Return how fast the left and the right side go ahead, m/s."""
+        """Return the forward speeds of the left and the right side, m/s."""
         return velocity.vx - velocity.yaw_rate * self.left, velocity.vx + velocity.yaw_rate * self.right
 
     def velocity(self, left: float, right: float) -> VelocityCommand:
-        """Return the velocity that two speeds of the sides make, m/s."""
+        """Return the velocity for two speeds of the sides, m/s."""
         track = self.left + self.right
         return VelocityCommand((left * self.right + right * self.left) / track, 0.0, 0.0, (right - left) / track)
 
 
 class Arcs(ABC):
-    """Speed ahead and the arc as coordinates of a velocity: what belongs to 1 m/s ahead, sideways (1) and turn (rad/m).
+    """Forward speed and arc as coordinates of a velocity: the arc is sideways (1) and turn (rad/m) per 1 m/s forward.
 
-    An arc is where the steered wheels point, so a robot that stands has one too.
+    The arc is where the steered wheels point, so a robot at standstill has one too.
 
     Attributes:
-        rate: how fast they steer, rad/s.
+        rate: the steering rate, rad/s.
     """
 
     __slots__ = ()
@@ -194,52 +194,52 @@ Way = Literal["each", "straight"] | Sides | Arcs
 
 
 class Chassis(ABC):
-    """A vehicle: what its actuators must do for a velocity, what velocity they make, and which it can do.
+    """A vehicle: its inverse and forward kinematics, and its limits.
 
     The velocity is that of the reference point, in the robot's own frame (ISO 8855): see `VelocityCommand`.
 
-    What it can do is one exact set: of what is `possible`, that whose `load` is at most 1. It is convex, but where a
-    wheel steers and an arc has an end. `fits`, `within_reach`, the ramps and the priorities all read it.
+    The velocities within its limits are one exact set: those that are `possible` with a `load` of at most 1. It is
+    convex, except where a wheel steers and an arc has an end. `fits`, `within_reach` and the ramps all use it.
     """
 
     __slots__ = ()
 
     @property
     def units(self) -> Units:
-        """In which units people read its speeds; its own are m/s and rad/s, or shares where these are %."""
+        """The units for people; its own are m/s and rad/s, or shares if the units are %."""
         return METRIC
 
     @property
     def ramp_way(self) -> Way:
-        """How its velocity changes where the style has no coordinates of its own."""
+        """The coordinates in which its velocity changes, if the style has none of its own."""
         return "each"
 
     @property
     def jerks(self) -> frozenset[str]:
-        """The limits of jerk that it can keep: "jerk", "turn_jerk"."""
+        """The jerk limits that it can keep: "jerk", "turn_jerk"."""
         return frozenset(("jerk", "turn_jerk"))
 
     def sides(self) -> Sides | None:
-        """Return its two driven sides; None where it has none."""
+        """Return its two driven sides; None if it has none."""
         return None
 
     def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
-        """Return whether what has to turn is there within ``dt`` s for a command, from what the actuators do now."""
+        """Return whether the parts that turn reach a command within ``dt`` s, from the present actuator values."""
         return True
 
     @property
     def couples(self) -> bool:
-        """Whether it moves along another axis too where it is asked to move along one."""
+        """Whether a command along one axis also moves it along another."""
         return False
 
     @property
     def lessens(self) -> bool:
-        """Whether, of whatever it can do, it can do less along any one axis too."""
+        """Whether, for each possible command, each axis alone can also be reduced."""
         return False
 
     @abstractmethod
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Return what each actuator must do for a velocity; not limited here, see `within_reach`.
+        """Return the actuator values for a velocity; not limited here, see `within_reach`.
 
         Args:
             vx, vy, vz, yaw_rate: m/s and rad/s, numbers or arrays of one shape.
@@ -250,28 +250,28 @@ class Chassis(ABC):
 
     @abstractmethod
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the velocity that the actuators make: vx, vy, vz, yaw_rate. The inverse of `inverse`.
+        """Return the velocity for actuator values: vx, vy, vz, yaw_rate. The inverse of `inverse`.
 
-        Where there are more actuators than ways to move, and they do not agree, it is the least-squares fit.
+        With more actuators than axes, it is the least-squares fit if they disagree.
         """
 
     @abstractmethod
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return how hard the hardest-working actuator has to work, as a share of what it can; 1 is its limit."""
+        """Return the load of the hardest-working actuator as a share of its limit."""
 
     @abstractmethod
     def bounds(self) -> dict[str, Bounds]:
-        """Return what each actuator is told and can do, in the order of `inverse`."""
+        """Return the quantity and limits of each actuator, in the order of `inverse`."""
 
     def shared_limits(self) -> tuple[tuple[tuple[str, ...], float], ...]:
-        """Return which actuators share a limit, and the most of the root of their summed squares; here: none do.
+        """Return the actuators that share a limit, and the largest root of their summed squares; here: none do.
 
-        It is in the unit of these actuators, and holds besides their `bounds`.
+        It is in the unit of these actuators, and applies in addition to their `bounds`.
         """
         return ()
 
     def drawing(self) -> Drawing:
-        """Return what to draw of it, seen from above; here: a disc."""
+        """Return its drawing, seen from above; here: a disc."""
         return Drawing(body="disc")
 
     def inertia(self) -> Inertia:
@@ -279,7 +279,7 @@ class Chassis(ABC):
         return Inertia()
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Return the nearest velocity of a kind that it can do at all, however slowly; here: all of it."""
+        """Return the nearest velocity in a direction that is possible at some speed; here: the same velocity."""
         return vx, vy, vz, yaw_rate
 
     def limits(self) -> ChassisLimits:
@@ -306,30 +306,30 @@ class Chassis(ABC):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Return what each actuator must do for a command that is within reach.
+        """Return the actuator values for a command that is within reach.
 
         Args:
             command: the velocity.
-            before: what this gave the last time, for what cannot change at once.
+            before: the result of the last call, for parts that cannot change at once.
             dt: seconds since then.
             aim: at standstill, the velocity that steered wheels should point for; otherwise they stay as they are.
         """
         return self.inverse(*command)
 
     def fits(self, command: VelocityCommand) -> bool:
-        """Return whether it can do a command."""
+        """Return whether a command is within the limits."""
         possible = self.possible(*command)
         same = all(abs(a - b) <= ROUNDING for a, b in zip(possible, command, strict=True))
         return same and self.load(*command) <= 1.0 + ROUNDING
 
     def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
-        """Slow a velocity down to what it can do, on the same arc: all of it by one share.
+        """Scale a velocity down to the limits, on the same arc: all of it by one share.
 
-        Clipping only what is too fast would leave the arc.
+        Clipping only the fastest part would leave the arc.
 
         Returns:
-            The velocity, and the share 0…1 of the one asked for: 1 when nothing had to give, 0 when it cannot go
-            that way at all.
+            The velocity, and its share 0…1 of the one asked for: 1 if it was within the limits, 0 if the
+            direction is impossible.
         """
         possible = VelocityCommand(*self.possible(*command))
         load = self.load(*possible)
@@ -340,7 +340,7 @@ class Chassis(ABC):
         return VelocityCommand(*(axis / load for axis in possible)), 1.0 / load
 
     def cause(self, command: VelocityCommand) -> str:
-        """Describe what keeps it from doing a command as asked; empty where nothing does. For `explain` only."""
+        """Describe what prevents a command; empty if nothing does. For `explain` only."""
         kept, share = self.within_reach(command)
         if kept == command:
             return ""
@@ -360,7 +360,7 @@ class Chassis(ABC):
         return {}
 
     def cannot(self, command: VelocityCommand) -> tuple[str, ...]:
-        """Name the parts of a velocity that it cannot do as asked, such as ``("sideways",)``."""
+        """Name the parts of a velocity that are impossible as asked, such as ``("sideways",)``."""
         possible, share = self.within_reach(command)
         if share > 0.0:
             possible = VelocityCommand(*self.possible(*command))
@@ -372,11 +372,11 @@ class Chassis(ABC):
 
 
 class Beginning(NamedTuple):
-    """How a profile for a vehicle begins, in the words of a profile: slow, with measures to be put in.
+    """The beginning of a profile for a vehicle, as TOML: slow, with measures to be filled in.
 
     Attributes:
-        chassis: the lines of ``[chassis]`` below its kind; each measure with a comment of what to measure.
-        style: the kind of style that is asked for. speeds: of ``[speeds]``. acceleration: along the ground; of a
+        chassis: the lines of ``[chassis]`` below its kind; each measure with a comment about what to measure.
+        style: the kind of style. speeds: of ``[speeds]``. acceleration: along the ground; of a
             vehicle without measures the time to full.
     """
 
@@ -386,23 +386,23 @@ class Beginning(NamedTuple):
     acceleration: str = "0.5 m/s^2"
 
 
-# A measure of several vehicles, as it begins.
+# A measure of several vehicles, with its first value.
 WHEEL_BEGINS = 'wheel_radius = "0.1 m"     # measure: from the middle of the axle to the ground\n'
 
 
 @dataclass(frozen=True, kw_only=True)
 class VehicleOptions(ABC):
-    """What a profile says of a vehicle, under ``[chassis]``: the measures that a builder takes with a tape.
+    """The table ``[chassis]`` of a vehicle: the measures that a builder takes with a tape.
 
     Attributes:
         kind: its name in profiles.
-        turns_by: the one measure that makes turning of its wheels' speeds; empty where there are several. Where
+        turns_by: the one measure between its wheels' speeds and its turning; empty if there are several. Where
             wheels steer, their angles and their speeds both turn the robot, and one scale cannot tell which is wrong.
-        usual_priority: what goes first where the profile does not say it.
-        beginning: how a profile for one begins; None where it can only be written by hand.
-        picture: three lines of seven characters, seen from above, ahead is up.
-        in_shares: it has no measures, and all its speeds are shares of what it can do.
-        full_is_known: how fast it can go does not depend on how fast the profile lets it.
+        usual_priority: the priority if the profile sets none.
+        beginning: the beginning of a profile; None if it can only be written by hand.
+        picture: three lines of seven characters, seen from above, forward is up.
+        in_shares: it has no measures, and all its speeds are shares of full.
+        full_is_known: its greatest speed does not depend on the speeds in the profile.
     """
 
     kind: ClassVar[str]
@@ -421,31 +421,31 @@ class VehicleOptions(ABC):
         """Return the vehicle; ``full`` is the velocity at the ends of the sticks, all above 0."""
 
     def missing(self) -> str | None:
-        """Name an option that must be given as others are; None where all is there."""
+        """Name a required option that is missing; None if there is none."""
         return None
 
     def errors(self) -> Iterator[Finding]:
-        """List why no such vehicle can be, with keys of its own table; here: what is missing."""
+        """List the errors of the vehicle, with keys of its own table; here: missing options."""
         missing = self.missing()
         if missing is not None:
             yield unexpected(missing, expected(self, missing), "nothing", "add it")
 
     def turning_length(self) -> float | None:
-        """Return the measure that ``turns_by`` names, m; None where the profile says nothing of it."""
+        """Return the measure that ``turns_by`` names, m; None if the profile does not set it."""
         value = getattr(self, self.turns_by, None) if self.turns_by else None
         return value if isinstance(value, float) else None
 
 
 @dataclass(frozen=True, kw_only=True)
 class WheelsOptions(VehicleOptions):
-    """What vehicles on wheels have in common."""
+    """The options common to vehicles on wheels."""
 
     wheel_radius: float = option('a length, such as "0.11 m"', dimension=LENGTH)
     max_wheel_speed: float | None = option('a turning speed, such as "120 rev/min"', None, dimension=TURN_SPEED)
 
     @property
     def fastest(self) -> float:
-        """The fastest that a wheel can turn, rad/s."""
+        """The greatest speed of a wheel, rad/s."""
         return self.max_wheel_speed or math.inf
 
 

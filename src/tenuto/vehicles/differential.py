@@ -29,7 +29,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 @dataclass(frozen=True, slots=True)
 class Differential(Chassis):
-    """A chassis with a driven wheel on each side, and something to keep it level.
+    """A chassis with a driven wheel on each side, and a caster or the like.
 
     With wheel radius r and track b (the distance between the middles of the two tyres), rolling without
     slip gives v = r·(right + left)/2 and yaw rate = r·(right − left)/b: see any textbook on mobile
@@ -37,7 +37,7 @@ class Differential(Chassis):
 
     Attributes:
         track: m. wheel_radius: m.
-        max_wheel_speed: the fastest that either wheel can turn, rad/s.
+        max_wheel_speed: the greatest speed of either wheel, rad/s.
     """
 
     track: float
@@ -45,14 +45,14 @@ class Differential(Chassis):
     max_wheel_speed: float = math.inf
 
     def __post_init__(self) -> None:
-        """Refuse measures that no robot has. Raises `ArgumentError`."""
+        """Refuse impossible measures. Raises `ArgumentError`."""
         for name in ("track", "wheel_radius", "max_wheel_speed"):
             if not getattr(self, name) > 0.0:
                 raise ArgumentError(f"{name}: expected a number above 0, found {getattr(self, name):g}")
 
     @property
     def lessens(self) -> bool:
-        """Whether it can do less along any one axis of what it can do: yes."""
+        """Whether each axis alone can also be reduced: yes."""
         return True
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
@@ -62,17 +62,17 @@ class Differential(Chassis):
         return {"left_wheel": (vx - half) / radius, "right_wheel": (vx + half) / radius}
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the velocity that two wheel speeds make."""
+        """Return the velocity for two wheel speeds."""
         left, right = actuators["left_wheel"], actuators["right_wheel"]
         none = 0.0 * left
         return self.wheel_radius * (right + left) / 2.0, none, none, self.wheel_radius * (right - left) / self.track
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the rim speed of the faster wheel as a share of the fastest."""
+        """Return the rim speed of the faster wheel as a share of the greatest."""
         return (abs(vx) + abs(yaw_rate) * (self.track / 2.0)) / (self.max_wheel_speed * self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes sideways or up."""
+        """Leave out the sideways and vertical parts."""
         return vx, 0.0 * vy, 0.0 * vz, yaw_rate
 
     def sides(self) -> Sides:
@@ -85,14 +85,14 @@ class Differential(Chassis):
         return {"left_wheel": most, "right_wheel": most}
 
     def drawing(self) -> Drawing:
-        """Return two wheels, and a body that reaches ahead of them."""
+        """Return two wheels, and a body that extends ahead of them."""
         half = self.track / 2.0
         parts = (Part("left", 0.0, half), Part("right", 0.0, -half))
         return Drawing(parts, front=2.4 * half, radius=self.wheel_radius)
 
-    # The same as in the base, but faster: this is the chassis of most robots, and is asked at every tick.
+    # The same as in the base class, but faster: most robots have this chassis, and it is called at every tick.
     def fits(self, command: VelocityCommand) -> bool:
-        """Return whether no wheel has to turn faster than it can."""
+        """Return whether no wheel exceeds its limit."""
         vx, vy, vz, yaw_rate = command
         rim = abs(vx) + abs(yaw_rate) * self.track / 2.0
         return vy == vz == 0.0 and rim <= self.max_wheel_speed * self.wheel_radius * (1.0 + ROUNDING)

@@ -1,4 +1,4 @@
-"""A general linear mix: a matrix of named inputs to named outputs, as owners of radios know it."""
+"""A general linear mix: a matrix of named inputs to named outputs, as in radio transmitters."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 AXES = ("forward", "sideways", "up", "turn")
 
 
-# An output that stands at its limit has no more room than this.
+# An output that is at its limit has no more room than this.
 _NO_ROOM = 1e-12
 
 
@@ -27,8 +27,8 @@ class MixOutput(NamedTuple):
 
     Attributes:
         name: the builder's own.
-        shares: what it takes of forward, sideways, up and turn, each a share of its full speed.
-        offset: what it gives at standstill. low, high: its limits.
+        shares: its share of forward, sideways, up and turn, each of full speed.
+        offset: its value at standstill. low, high: its limits.
     """
 
     name: str
@@ -62,7 +62,7 @@ class LinearMix(Chassis):
 
     @cached_property
     def _blocked(self) -> tuple[tuple[int, float], ...]:
-        """The axes that go one way only, with the side that is open: a throttle has no reverse."""
+        """The axes with one direction only, with the possible side: a throttle has no reverse."""
         found = []
         for output in self.outputs:
             moved = [axis for axis, share in enumerate(output.shares) if share]
@@ -74,7 +74,7 @@ class LinearMix(Chassis):
 
     @cached_property
     def _ways(self) -> tuple[tuple[float, float, float, float], ...]:
-        """For each way of each output: what each axis takes of the room that it has, a m/s or rad/s."""
+        """For each direction of each output: the share of its range that each axis uses, per m/s or rad/s."""
         found = []
         for output in self.outputs:
             a, b, c, d = (share / full for share, full in zip(output.shares, self.full, strict=True))
@@ -85,7 +85,7 @@ class LinearMix(Chassis):
 
     @cached_property
     def couples(self) -> bool:
-        """Whether it moves along another axis too where it is asked to move along one."""
+        """Whether a command along one axis also moves it along another."""
         made = [self.possible(*(float(axis == one) for axis in range(4))) for one in range(4)]
         return any(abs(part) > 1e-9 for one, parts in enumerate(made) for axis, part in enumerate(parts) if axis != one)
 
@@ -101,7 +101,7 @@ class LinearMix(Chassis):
         return vx, vy, vz, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the output nearest to its limit as a share of the way from its offset to there."""
+        """Return the load of the output nearest to its limit, from its offset to there."""
         if type(vx) is float and type(vy) is float and type(vz) is float and type(yaw_rate) is float:
             ways = [a * vx + b * vy + c * vz + d * yaw_rate for a, b, c, d in self._ways]
             return max(0.0, *ways)
@@ -117,7 +117,7 @@ class LinearMix(Chassis):
         return {output.name: Bounds(output.low, output.high, Quantity.SHARE) for output in self.outputs}
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what no output takes anything of."""
+        """Leave out the axes that no output uses."""
         axes = [axis / full for axis, full in zip((vx, vy, vz, yaw_rate), self.full, strict=True)]
         parts = [full * weighted(row, axes) for row, full in zip(self._projection, self.full, strict=True)]
         for axis, side in self._blocked:
@@ -131,7 +131,7 @@ _SHARE = "a number from -1 to 1"
 
 @dataclass(frozen=True, kw_only=True)
 class MixRow:
-    """``[chassis.outputs.NAME]``: what one output takes of each axis."""
+    """``[chassis.outputs.NAME]``: the shares of one output."""
 
     forward: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
     sideways: float = option(_SHARE, 0.0, low=-1.0, high=1.0)
@@ -142,13 +142,13 @@ class MixRow:
     high: float = option(_SHARE, 1.0, low=-1.0, high=1.0)
 
     def output(self, name: str) -> MixOutput:
-        """Return the output that this is a row of."""
+        """Return the output of this table."""
         shares = (self.forward, self.sideways, self.up, self.turn)
         return MixOutput(name, shares, self.offset, self.low, self.high)
 
 
 def row_errors(key: str, rows: Mapping[str, MixRow]) -> Iterator[Finding]:
-    """Refuse an output that stands outside its own limits; ``key`` is that of the table of rows."""
+    """Refuse an output whose offset is outside its own limits; ``key`` is that of the table."""
     for name, row in rows.items():
         if not row.low < row.high:
             yield unexpected(f"{key}.{name}.low", f"less than high, {row.high:g}", f"{row.low:g}")
@@ -170,7 +170,7 @@ class LinearMixOptions(VehicleOptions):
     outputs: dict[str, MixRow] = option("tables [chassis.outputs.NAME]", fewest=1)
 
     def errors(self) -> Iterator[Finding]:
-        """Refuse an output that stands outside its own limits."""
+        """Refuse an output whose offset is outside its own limits."""
         yield from super().errors()
         yield from row_errors("outputs", self.outputs)
 

@@ -28,17 +28,17 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 _QUARTER = math.pi / 2.0
 # Modules nearer to each other than this are at one place, m.
 _APART = 0.01
-# What rounding makes of an angle, rad; a module slower than this, m/s, may point anywhere.
+# Rounding of an angle, rad; a module slower than this, m/s, may point anywhere.
 _ALONG, NO_SPEED = 1e-9, 1e-6
 
 
 @dataclass(frozen=True)
 class SteeredModules(Chassis):
-    """Modules that each turn all the way round and drive: the robot goes any way without turning its body.
+    """Modules that each turn all the way round and drive: the robot moves in any direction without turning its body.
 
     Attributes:
         places: name → (x, y) from the reference point, m.
-        wheel_radius: m. max_wheel_speed: rad/s. turn_rate: how fast a module turns, rad/s.
+        wheel_radius: m. max_wheel_speed: rad/s. turn_rate: of a module, rad/s.
     """
 
     places: tuple[tuple[str, float, float], ...]
@@ -48,12 +48,12 @@ class SteeredModules(Chassis):
 
     @property
     def ramp_way(self) -> Way:
-        """It goes the straight way to a velocity: so its modules turn least."""
+        """Its velocity changes along a straight line: so its modules turn least."""
         return "straight"
 
     @property
     def jerks(self) -> frozenset[str]:
-        """None where it waits for its modules to turn."""
+        """None if it waits for its modules to turn."""
         return super().jerks if self.turn_rate == math.inf else frozenset()
 
     def follows(self, command: VelocityCommand, actuators: Mapping[str, float], dt: float) -> bool:
@@ -64,7 +64,7 @@ class SteeredModules(Chassis):
         for name, x, y in self.places:
             ahead, left = command.vx - command.yaw_rate * y, command.vy + command.yaw_rate * x
             if abs(ahead) + abs(left) > NO_SPEED:
-                # A module drives backwards too: half a turn is none.
+                # A module drives backwards too: half a turn is not needed.
                 turn = math.remainder(math.atan2(left, ahead) - actuators[f"{name}_angle"], math.pi)
                 if abs(turn) > most:
                     return False
@@ -97,7 +97,7 @@ class SteeredModules(Chassis):
         return ahead + turn * middle_y, left - turn * middle_x, 0.0 * turn, turn
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of its limit."""
         most = 0.0 * vx
         for _, x, y in self.places:
             most = larger(most, hypot(vx - yaw_rate * y, vy + yaw_rate * x))
@@ -116,7 +116,7 @@ class SteeredModules(Chassis):
         return Drawing(tuple(Part(name, x, y) for name, x, y in self.places), radius=self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes up."""
+        """Leave out the vertical part."""
         return vx, vy, 0.0 * vz, yaw_rate
 
     def actuators(
@@ -126,10 +126,10 @@ class SteeredModules(Chassis):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Return angles and speeds: each module turns the shorter way, and drives backwards where that is shorter.
+        """Return angles and speeds: each module turns the shorter way, and drives backwards if that is shorter.
 
-        While a module is still turning, it drives by the part of its speed that lies along it. At standstill it turns
-        to where ``aim`` would go, or stays.
+        While a module is still turning, it drives by the part of its speed along its direction. At standstill it turns
+        to the direction of ``aim``, or stays.
         """
         found = self.inverse(*command)
         if not before:
@@ -139,12 +139,12 @@ class SteeredModules(Chassis):
             found = self.inverse(*aim) | {f"{name}_wheel": 0.0 for name, _, _ in self.places}
         for name, _, _ in self.places:
             was = before[f"{name}_angle"]
-            # The angle that is left, brought to −π…π; more than a quarter is shorter the other way round.
+            # The remaining angle, brought to −π…π; for more than a quarter turn, the other way round is shorter.
             left = 0.0 if still else math.remainder(found[f"{name}_angle"] - was, math.tau)
             side = 1.0
             if abs(left) > _QUARTER + 1e-12:
                 left, side = left - math.copysign(math.pi, left), -1.0
-            # Without a limit it is there at once; infinity times no time would be no number.
+            # Without a limit it is there at once; infinity times zero would be NaN.
             most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
             turned = left if abs(left) <= most else math.copysign(most, left)
             found[f"{name}_angle"] = math.remainder(was + turned, math.tau)
@@ -184,7 +184,7 @@ class ModulesOptions(WheelsOptions):
     turn_rate: float | None = option('a turning speed, such as "360 deg/s"', None, dimension=TURN_SPEED)
 
     def errors(self) -> Iterator[Finding]:
-        """Refuse modules that stand at one place: they cannot turn the robot."""
+        """Refuse modules at one place: they cannot turn the robot."""
         yield from super().errors()
         first, *others = self.modules.values()
         if all(math.hypot(one.x - first.x, one.y - first.y) < _APART for one in others):

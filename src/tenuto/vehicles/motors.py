@@ -1,6 +1,6 @@
-"""Vehicles without measures: motors, and a motor with a steering servo. All speeds are shares of what these can do.
+"""Vehicles without measures: motors, and a motor with a steering servo. All speeds are shares of full.
 
-Nobody has to know a track, a radius or a speed in m/s: 1 is what the motors can do, and nothing here is a length.
+No track, radius or speed in m/s is needed: 1 is full speed of the motors, and nothing here is a length.
 """
 
 from __future__ import annotations
@@ -31,14 +31,14 @@ from tenuto.vehicles.units import SHARES, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _WHOLE = VelocityCommand(1.0, 1.0, 1.0, 1.0)
-# Two motors, one on each side; to turn at full they go opposite ways.
+# Two motors, one on each side; for a full turn they run in opposite directions.
 _TWO = (MixOutput("left", (1.0, 0.0, 0.0, -1.0)), MixOutput("right", (1.0, 0.0, 0.0, 1.0)))
 _SPEEDS_BEGIN = (("forward", "30 %"), ("backward", "30 %"), ("turn", "20 %"))
 
 
 @dataclass(frozen=True)
 class Motors(LinearMix):
-    """Motors of which each takes a share of forward, sideways, up and turn; ``full`` is 1 along each axis."""
+    """Motors that each take a share of forward, sideways, up and turn; ``full`` is 1 along each axis."""
 
     @property
     def units(self) -> Units:
@@ -47,15 +47,15 @@ class Motors(LinearMix):
 
     @property
     def lessens(self) -> bool:
-        """Whether it can do less along any one axis of what it can do: two motors can."""
+        """Whether each axis alone can also be reduced: two motors can."""
         return self.outputs == _TWO
 
     def sides(self) -> Sides | None:
-        """Return the two motors where these are its sides."""
+        """Return the two motors if these are its sides."""
         return Sides(1.0, 1.0) if self.outputs == _TWO else None
 
     def drawing(self) -> Drawing:
-        """Return two wheels; of any other mix nobody knows where its motors are."""
+        """Return two wheels; for any other mix the positions of the motors are unknown."""
         if self.outputs != _TWO:
             return Drawing(body="disc")
         return Drawing((Part("left", 0.0, 0.3), Part("right", 0.0, -0.3)), front=0.7)
@@ -72,7 +72,7 @@ class MotorsOptions(VehicleOptions):
     mix: dict[str, MixRow] | None = option("tables [chassis.mix.NAME], or nothing for two motors", None)
 
     def errors(self) -> Iterator[Finding]:
-        """Refuse a motor that stands outside its own limits."""
+        """Refuse a motor whose offset is outside its own limits."""
         yield from super().errors()
         yield from row_errors("mix", self.mix or {})
 
@@ -83,7 +83,7 @@ class MotorsOptions(VehicleOptions):
 
 @dataclass(frozen=True, slots=True)
 class _ServoArcs(Arcs):
-    """The arcs of a steering servo: where it stands, −1…1 for what ``rate`` turns in a second."""
+    """The arcs of a steering servo: its position, −1…1, with ``rate`` per second."""
 
     rate: float
 
@@ -95,10 +95,10 @@ class _ServoArcs(Arcs):
 
 @dataclass(frozen=True)
 class MotorAndServo(Chassis):
-    """A motor that drives, and a servo that steers. Turning is the share of speed times the share of full lock.
+    """A motor that drives, and a servo that steers. The turn is the share of speed times the share of full lock.
 
     Attributes:
-        rate: how fast the servo steers, shares of full lock per s; infinite where nothing is said.
+        rate: the speed of the servo, shares of full lock per s; infinite if not set.
     """
 
     rate: float = float("inf")
@@ -110,20 +110,20 @@ class MotorAndServo(Chassis):
 
     @property
     def ramp_way(self) -> Way:
-        """It steers at a stand too."""
+        """It steers at standstill too."""
         return _ServoArcs(self.rate)
 
     @property
     def jerks(self) -> frozenset[str]:
-        """The jerk of the speed ahead."""
+        """The jerk of the forward speed."""
         return frozenset(("jerk",))
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
-        """Return the share of the motor, and of the servo: positive to the left, whichever way it goes."""
+        """Return the share of the motor, and of the servo: positive to the left, forward and backward."""
         return {"motor": vx, "servo": ratio(yaw_rate, vx, 0.0)}
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the shares of speed and turn that both make."""
+        """Return the shares of speed and turn for both."""
         vx, none = actuators["motor"], 0.0 * actuators["motor"]
         return vx, none, none, vx * actuators["servo"]
 
@@ -132,7 +132,7 @@ class MotorAndServo(Chassis):
         return abs(vx)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Lessen the turn to what full lock makes of the speed."""
+        """Reduce the turn to that of full lock at this speed."""
         most = abs(vx)
         return vx, 0.0 * vy, 0.0 * vz, smaller(larger(yaw_rate, -most), most)
 
@@ -141,7 +141,7 @@ class MotorAndServo(Chassis):
         return {"motor": Bounds(-1.0, 1.0, Quantity.SHARE), "servo": Bounds(-1.0, 1.0, Quantity.STEERING_SHARE)}
 
     def limits(self) -> ChassisLimits:
-        """Say that all of speed and of lock is 1."""
+        """Return 1 for full speed and full lock."""
         return ChassisLimits(1.0, 0.0, 0.0, 1.0, 1.0)
 
     def drawing(self) -> Drawing:
@@ -155,7 +155,7 @@ class MotorAndServo(Chassis):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Return both shares. At standstill the servo stands where ``aim`` would go, or stays as it is."""
+        """Return both shares. At standstill the servo takes the direction of ``aim``, or stays as it is."""
         found = dict(self.inverse(*command))
         if command == STANDSTILL:
             aimed = self.inverse(*self.possible(*aim)) if aim is not None and aim != STANDSTILL else before

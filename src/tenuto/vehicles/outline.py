@@ -6,12 +6,12 @@ import math
 
 from tenuto.vehicles.base import Drawing
 
-# Half of a body that is drawn as a disc, and half the width of a boat whose thrusters all lie in the middle, m.
+# Half the width of a body that is drawn as a disc, and of a boat whose thrusters all lie in the middle, m.
 _DISC, _BOAT = 0.25, 0.3
 
 
 def outline(drawing: Drawing) -> list[tuple[float, float]]:
-    """Return the corners of a body, m, x and y in the robot's own frame; a guess from where its parts are."""
+    """Return the corners of a body, m, x and y in the robot's own frame; estimated from the positions of its parts."""
     if drawing.body == "disc" or not drawing.parts:
         turns = [math.tau * number / 24 for number in range(25)]
         return [(_DISC * math.cos(turn), _DISC * math.sin(turn)) for turn in turns]

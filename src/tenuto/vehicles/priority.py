@@ -1,4 +1,4 @@
-"""What goes first where a vehicle cannot do all that is asked at once.
+"""Priorities: which part of a command is kept if a vehicle cannot do all of it at once.
 
 =========== ======================================================================================================
 priority    what is kept
@@ -9,8 +9,8 @@ turn        the turn, then the speed along the ground, then the climb
 up          the climb, then the speed along the ground, then the turn
 =========== ======================================================================================================
 
-What a vehicle can do is a convex set of velocities, `Chassis.fits`. What comes first gets as much as it can have alone,
-what comes next as much as fits beside it, so nothing that fits is given away.
+The possible velocities are a convex set, `Chassis.fits`. The first part gets as much as is possible alone,
+the next as much as fits with it, so nothing that fits is lost.
 """
 
 from __future__ import annotations
@@ -18,19 +18,19 @@ from __future__ import annotations
 from tenuto.vehicles.base import Arcs, Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# The axes of each part of a velocity, and in which order the parts are served.
+# The axes of each part of a velocity, and the order in which the parts are served.
 _AXES = {"forward": (0, 1), "turn": (3,), "up": (2,)}
 _ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"), "up": ("up", "forward", "turn")}
-# What can be done at all can be done so slowly, m/s and rad/s.
+# A direction that is possible at all is possible at these speeds, m/s and rad/s.
 _SLOW = 1e-3
 PRIORITIES = ("arc", *_ORDERS)
 SETTLING = 40
 
 
 def takes_priority(chassis: Chassis, priority: str) -> bool:
-    """Return whether a part of a velocity can go first: where it can be had alone, whatever the others are.
+    """Return whether a part of a velocity can have priority: if it is possible alone, whatever the others are.
 
-    So it is not where wheels steer, where one axis moves another, or with the turn of a boat without reverse.
+    This is not so where wheels steer, where one axis moves another, or for the turn of a boat without reverse.
     """
     if priority == "arc":
         return True
@@ -46,7 +46,7 @@ def takes_priority(chassis: Chassis, priority: str) -> bool:
 
 
 def settle(chassis: Chassis, asked: VelocityCommand, priority: str) -> VelocityCommand:
-    """Bring a velocity within reach, by what goes first; the nearest on the same arc for "arc"."""
+    """Bring a velocity within reach by priority; the nearest on the same arc for "arc"."""
     kept, share = chassis.within_reach(asked)
     if priority == "arc" or share == 1.0:
         return kept
@@ -60,7 +60,7 @@ def settle(chassis: Chassis, asked: VelocityCommand, priority: str) -> VelocityC
 
 
 def cause(chassis: Chassis, asked: VelocityCommand, priority: str) -> str:
-    """Describe what keeps a vehicle from doing what is asked; empty where nothing does. For `explain` only."""
+    """Describe what prevents a command; empty if nothing does. For `explain` only."""
     kept = settle(chassis, asked, priority)
     if priority == "arc" or kept == asked or chassis.cannot(asked):
         return chassis.cause(asked)
@@ -72,7 +72,7 @@ def cause(chassis: Chassis, asked: VelocityCommand, priority: str) -> str:
 
 
 def _beside(chassis: Chassis, found: VelocityCommand, wanted: list[float]) -> VelocityCommand:
-    """Return as much of what is wanted as fits beside what was found, and that."""
+    """Return as much of the wanted part as fits with what was found, added to it."""
 
     def with_share(share: float) -> VelocityCommand:
         return VelocityCommand(*(a + share * b for a, b in zip(found, wanted, strict=True)))

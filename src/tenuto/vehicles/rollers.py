@@ -30,9 +30,9 @@ from tenuto.vehicles.base import (
 )
 from tenuto.vehicles.velocity import VelocityCommand
 
-# Rollers must let a wheel slide across it at least so much, as the sine of their angle.
+# The least sideways freedom of a wheel with rollers, as the sine of their angle.
 _ACROSS = 0.1
-# Wheels that hold a robot by less than this share of what one wheel holds do not.
+# Wheels that constrain a robot less than this share of one wheel do not constrain it.
 _FREE = 0.02
 
 
@@ -41,7 +41,7 @@ class RollerWheel(NamedTuple):
 
     Attributes:
         name: such as "front_left".
-        x, y: where it stands from the reference point, m.
+        x, y: its position from the reference point, m.
         angle: the direction in which it rolls when its motor turns forward, rad from straight ahead, left positive.
         roller: the direction in which its rollers let it slide freely, rad from that: ±90° for an omni wheel, ±45° for
             a mecanum wheel.
@@ -56,9 +56,9 @@ class RollerWheel(NamedTuple):
 
 @dataclass(frozen=True)
 class RollerWheels(Chassis):
-    """Any number of wheels with rollers; three that do not all point alike go any way.
+    """Any number of wheels with rollers; three that do not all point the same way move in any direction.
 
-    A wheel turns by what its rollers do not let slide: with n across the free direction and d along the wheel,
+    A wheel turns by the motion that its rollers do not pass: with n across the free direction and d along the wheel,
     speed = (v + yaw rate × place)·n / (radius·d·n). See "Introduction to Autonomous Mobile Robots", MIT Press, 2nd
     edition, section 3.2.3 (Swedish wheel).
 
@@ -72,7 +72,7 @@ class RollerWheels(Chassis):
 
     @property
     def lessens(self) -> bool:
-        """Whether it can do less along any one axis of what it can do: where all wheels differ in signs only."""
+        """Whether each axis alone can also be reduced: if the rows of all wheels differ in signs only."""
         sizes = [tuple(map(abs, row)) for row in self.rows]
         signs = {tuple(math.copysign(1.0, part * row[0]) for part in row) for row in self.rows}
         same = all(math.isclose(a, b) for size in sizes for a, b in zip(size, sizes[0], strict=True))
@@ -91,7 +91,7 @@ class RollerWheels(Chassis):
         return tuple(rows)
 
     def sides(self) -> Sides | None:
-        """Return the wheels on the left and on the right, where all of a side turn alike to go ahead and to turn."""
+        """Return the wheels on the left and on the right, if all of a side turn alike to go forward and to turn."""
         if any(abs(ahead) < _ACROSS / self.wheel_radius for ahead, _, _ in self.rows):
             return None
         out = sorted(turn / ahead for ahead, _, turn in self.rows)
@@ -100,7 +100,7 @@ class RollerWheels(Chassis):
 
     @property
     def holds(self) -> bool:
-        """Whether wheels that stand still hold the robot, so that none of the three ways to move is left to chance."""
+        """Whether the wheels constrain all three axes of the robot."""
         furthest = max(max(math.hypot(wheel.x, wheel.y) for wheel in self.wheels), 1e-6)
         held = [(a, b, c / furthest) for a, b, c in self.rows]
         alike = [[part / math.hypot(*row[:2]) for part in row] for row in held]
@@ -113,7 +113,7 @@ class RollerWheels(Chassis):
 
     @cached_property
     def _projection(self) -> tuple[tuple[float, ...], ...] | None:
-        """What is left of a velocity that too few wheels can do only in part; None where all of it is."""
+        """The matrix that keeps the possible part of a velocity with too few wheels; None if all of it is possible."""
         matrix = np.array(self._inverse_rows) @ np.array(self.rows)
         if np.allclose(matrix, np.eye(3), atol=1e-9):
             return None
@@ -133,7 +133,7 @@ class RollerWheels(Chassis):
         return vx, vy, 0.0 * vx, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of its limit."""
         most = 0.0 * vx
         for a, b, c in self.rows:
             most = larger(most, abs(a * vx + b * vy + c * yaw_rate))
@@ -150,7 +150,7 @@ class RollerWheels(Chassis):
         return Drawing(parts, radius=self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes up, and what too few wheels, or wheels that all point alike, cannot do."""
+        """Leave out the vertical part, and what too few wheels, or wheels that all point alike, cannot do."""
         if self._projection is None:
             return vx, vy, 0.0 * vz, yaw_rate
         x, y, turn = (a * vx + b * vy + c * yaw_rate for a, b, c in self._projection)
@@ -194,7 +194,7 @@ def omni(count: int, radius: float, wheel_radius: float, max_wheel_speed: float 
     return RollerWheels(wheels, wheel_radius, max_wheel_speed)
 
 
-# Any direction is asked for, so there is a speed for each.
+# Any direction is possible, so each needs a speed.
 _SPEEDS_BEGIN = (("forward", "0.4 m/s"), ("backward", "0.3 m/s"), ("sideways", "0.3 m/s"), ("turn", "45 deg/s"))
 
 
@@ -248,13 +248,13 @@ class OmniOptions(WheelsOptions):
     )
 
     def missing(self) -> str | None:
-        """Ask for a circle, or for wheels."""
+        """Require a circle, or wheels."""
         if self.wheels or (self.count is not None and self.radius is not None):
             return None
         return "radius" if self.count is not None else "count"
 
     def errors(self) -> Iterator[Finding]:
-        """Refuse rollers that point along their wheel: it would not roll that way, but slide."""
+        """Refuse rollers that point along their wheel: it would slide in that direction, and not roll."""
         yield from super().errors()
         along = {name: one for name, one in self.wheels.items() if abs(math.sin(one.roller)) < _ACROSS}
         for name, wheel in along.items():
@@ -265,7 +265,7 @@ class OmniOptions(WheelsOptions):
             yield unexpected("wheels", "three or more that together drive ahead, sideways and round", found)
 
     def _placed(self) -> RollerWheels:
-        """Return the wheels at their places."""
+        """Return the wheels with their positions."""
         placed = (RollerWheel(name, one.x, one.y, one.angle, one.roller) for name, one in self.wheels.items())
         return RollerWheels(tuple(placed), self.wheel_radius, self.fastest)
 

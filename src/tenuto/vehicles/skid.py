@@ -27,7 +27,7 @@ class SkidSteer(Chassis):
     Attributes:
         centre_left, centre_right: distances of the centres from the middle, m; usually 1.3 to 2 times half the track.
         wheel_radius: of the wheel or the sprocket, m. max_wheel_speed: rad/s.
-        called: what the two sides are called, "wheel" or "track".
+        called: the name of a side, "wheel" or "track".
     """
 
     centre_left: float
@@ -44,23 +44,23 @@ class SkidSteer(Chassis):
         }
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the velocity that the two sides make."""
+        """Return the velocity for the speeds of the two sides."""
         left, right = (actuators[f"{side}_{self.called}"] * self.wheel_radius for side in ("left", "right"))
         track = self.centre_left + self.centre_right
         none = 0.0 * left
         return (right * self.centre_left + left * self.centre_right) / track, none, none, (right - left) / track
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the speed of the faster side as a share of the fastest."""
+        """Return the speed of the faster side as a share of the greatest."""
         left, right = self.inverse(vx, vy, vz, yaw_rate).values()
         return larger(abs(left), abs(right)) / self.max_wheel_speed
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Leave out what goes sideways or up."""
+        """Leave out the sideways and vertical parts."""
         return vx, 0.0 * vy, 0.0 * vz, yaw_rate
 
     def sides(self) -> Sides:
-        """Return its two sides, each as far out as its centre."""
+        """Return its two sides, each at the distance of its centre."""
         return Sides(self.centre_left, self.centre_right)
 
     def bounds(self) -> dict[str, Bounds]:
@@ -69,7 +69,7 @@ class SkidSteer(Chassis):
         return {f"left_{self.called}": most, f"right_{self.called}": most}
 
     def drawing(self) -> Drawing:
-        """Return its sides; the centres lie outside the tyres, which are drawn where they usually are."""
+        """Return its sides; the centres lie outside the tyres, which are drawn at their usual distance."""
         left, right = self.centre_left / 1.6, -self.centre_right / 1.6
         parts: tuple[Part, ...]
         if self.called == "track":
@@ -98,13 +98,13 @@ class SkidOptions(WheelsOptions):
     centre_right: float | None = option('a length, such as "0.5 m"', None, dimension=LENGTH)
 
     def missing(self) -> str | None:
-        """Ask for the effective track, or both centres."""
+        """Require the effective track, or both centres."""
         if self.effective_track is None and (self.centre_left is None or self.centre_right is None):
             return "effective_track"
         return None
 
     def turning_length(self) -> float | None:
-        """Return the effective track, m: the sum of the distances of both centres where these are said."""
+        """Return the effective track, m: the sum of the distances of both centres if these are given."""
         if self.centre_left and self.centre_right:
             return self.centre_left + self.centre_right
         return self.effective_track

@@ -44,8 +44,8 @@ class Wheel(NamedTuple):
 
     Attributes:
         name: such as "front_left".
-        x, y: where it stands from the reference point, m: forward and left positive.
-        max_angle: how far it steers to each side, rad; 0 for a fixed wheel.
+        x, y: its position from the reference point, m: forward and left positive.
+        max_angle: the greatest angle to each side, rad; 0 for a fixed wheel.
         driven: whether a motor turns it.
     """
 
@@ -62,7 +62,7 @@ class SteeredWheels(Chassis):
 
     Attributes:
         wheels: see `Wheel`.
-        wheel_radius: m. max_wheel_speed: rad/s. steering_rate: how fast the wheels steer, rad/s.
+        wheel_radius: m. max_wheel_speed: rad/s. steering_rate: of the wheels, rad/s.
     """
 
     wheels: tuple[Wheel, ...]
@@ -72,12 +72,12 @@ class SteeredWheels(Chassis):
 
     @property
     def ramp_way(self) -> Way:
-        """Its wheels steer at a stand too, and at a rate of their own."""
+        """Its wheels steer at standstill too, at a rate of their own."""
         return self._arcs
 
     @property
     def jerks(self) -> frozenset[str]:
-        """The jerk of the speed ahead; how suddenly it turns is up to its steering rate."""
+        """The jerk of the forward speed; the turn is limited by the steering rate."""
         return frozenset(("jerk",))
 
     @cached_property
@@ -96,12 +96,12 @@ class SteeredWheels(Chassis):
 
     @cached_property
     def _driven(self) -> tuple[tuple[float, float], ...]:
-        """Where the driven wheels stand."""
+        """The positions of the driven wheels."""
         return tuple((wheel.x, wheel.y) for wheel in self.wheels if wheel.driven)
 
     @cached_property
     def _slopes(self) -> tuple[tuple[float, float, float], ...]:
-        """Where the steered wheels stand, and the tangent of the largest angle of each."""
+        """The positions of the steered wheels, and the tangent of the greatest angle of each."""
         return tuple((one.x, one.y, math.tan(min(one.max_angle, _QUARTER - 1e-9))) for one in self.steers)
 
     def inverse(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> dict[str, Value]:
@@ -125,7 +125,7 @@ class SteeredWheels(Chassis):
 
     @cached_property
     def _names(self) -> tuple[tuple[str, str, float, float], ...]:
-        """The angle and the speed of each wheel by name, empty where it has none, and where it stands."""
+        """Name, angle and speed of each wheel, empty if it has none, and its position."""
         return tuple(
             (
                 f"{one.name}_angle" if one.max_angle > 0.0 else "",
@@ -152,9 +152,9 @@ class SteeredWheels(Chassis):
         return found
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the velocity that fits angles and speeds best: least squares over what each wheel says.
+        """Return the velocity that fits angles and speeds best: least squares over the equations of each wheel.
 
-        A driven wheel says how fast it rolls along its direction; every wheel says that it does not slide across it.
+        A driven wheel gives its speed along its direction; every wheel gives that it does not slide across it.
         """
         none = 0.0 * next(iter(actuators.values()))
         sums, sides = [[none] * 3 for _ in range(3)], [none] * 3
@@ -173,7 +173,7 @@ class SteeredWheels(Chassis):
         return vx, vy, 0.0 * vx, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the speed of the fastest wheel as a share of what it can."""
+        """Return the speed of the fastest wheel as a share of its limit."""
         if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
             fastest = 0.0
             for x, y in self._driven:
@@ -188,13 +188,13 @@ class SteeredWheels(Chassis):
         return most / (self.max_wheel_speed * self.wheel_radius)
 
     def possible(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> tuple[Value, Value, Value, Value]:
-        """Keep forward speed, and lessen sideways and turn by one share, until no wheel steers further than it can.
+        """Keep the forward speed, and reduce sideways and turn by one share, until no wheel exceeds its angle.
 
-        With t the tangent of the largest angle, a wheel's own condition is |vy + w·x| ≤ t·|vx − w·y|, on the side to
+        With t the tangent of the greatest angle, a wheel's own condition is |vy + w·x| ≤ t·|vx − w·y|, on the side to
         which vx goes; for a share s of vy and w this is s·(|vy + w·x| + t·w·y·sign(vx)) ≤ t·|vx|.
         """
         for wheel in self._fixed:
-            # A fixed wheel cannot be pushed sideways: the turn decides, as the one that the driver steers.
+            # A fixed wheel cannot be pushed sideways: the turn decides, because the driver steers it.
             vy = -yaw_rate * wheel.x
         if type(vx) is float and type(vy) is float and type(yaw_rate) is float:
             kept = self._kept(vx, vy, yaw_rate)
@@ -208,7 +208,7 @@ class SteeredWheels(Chassis):
         return vx, vy * share, 0.0 * vz, yaw_rate * share
 
     def _kept(self, vx: float, vy: float, yaw_rate: float) -> float:
-        """Return the share of `possible` for plain floats: the ramp asks this many times a tick."""
+        """Return the share of `possible` for plain floats: the ramp calls this many times a tick."""
         kept, ahead, turn = 1.0, abs(vx), -yaw_rate if vx < 0.0 else yaw_rate
         for x, y, slope in self._slopes:
             need = abs(vy + yaw_rate * x) + slope * turn * y
@@ -228,7 +228,7 @@ class SteeredWheels(Chassis):
         return found
 
     def axles(self) -> dict[str, Axle]:
-        """Name ``front_axle`` and ``rear_axle``, where both wheels of it steer."""
+        """Name ``front_axle`` and ``rear_axle``, if both wheels of it steer."""
         vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
         tightest = self.inverse(vx, vy, 0.0, yaw_rate)
         found: dict[str, Axle] = {}
@@ -243,7 +243,7 @@ class SteeredWheels(Chassis):
         return Drawing(tuple(Part(one.name, one.x, one.y) for one in self.wheels), radius=self.wheel_radius)
 
     def limits(self) -> ChassisLimits:
-        """Describe the fastest straight and turn, and the smallest radius of the reference point's path."""
+        """Describe the greatest speed and turn, and the smallest radius of the reference point's path."""
         vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
         radius = math.hypot(vx, vy) / yaw_rate
         straight = 1.0 / self.load(1.0, 0.0, 0.0, 0.0) if self.max_wheel_speed < math.inf else math.inf
@@ -257,10 +257,10 @@ class SteeredWheels(Chassis):
         dt: float = 0.0,
         aim: VelocityCommand | None = None,
     ) -> dict[str, float]:
-        """Return angles and speeds. At standstill the wheels point where ``aim`` would go, or stay as they are.
+        """Return angles and speeds. At standstill the wheels point in the direction of ``aim``, or stay as they are.
 
         While a wheel is still steering, no faster than ``steering_rate``, it only rolls with the part of its speed
-        that lies along it.
+        along its direction.
         """
         if command == STANDSTILL:
             found = dict.fromkeys(self.inverse(*command), 0.0)
@@ -275,7 +275,7 @@ class SteeredWheels(Chassis):
         return found
 
     def _steer(self, found: dict[str, float], before: Mapping[str, float], name: str, most: float) -> None:
-        """Turn one wheel by at most so much, rad, and let it roll by what lies along it."""
+        """Turn one wheel by at most this angle, rad, and let it roll by the part along its direction."""
         wanted, was = found[f"{name}_angle"], before[f"{name}_angle"]
         angle = min(max(wanted, was - most), was + most)
         found[f"{name}_angle"] = angle
@@ -288,16 +288,16 @@ class _WheelArcs(Arcs):
     """The arcs of steered wheels.
 
     Attributes:
-        places: of the wheels that steer, m. rate: how fast they do, rad/s.
+        places: of the wheels that steer, m. rate: of steering, rad/s.
     """
 
     places: tuple[tuple[float, float], ...]
     rate: float
 
     def share(self, start: tuple[float, float], end: tuple[float, float], dt: float) -> float:
-        """Return how far the slowest wheel lets them go.
+        """Return how far the slowest wheel lets the arc change.
 
-        On the straight way from one arc to another the tangent of a wheel's angle is (a + b·s)/(c + d·s), which grows
+        On the straight way from one arc to another the tangent of a wheel's angle is (a + b·s)/(c + d·s), which rises
         or falls all the way; the share s for the angle that it can reach is solved for.
         """
         if self.rate == math.inf:
@@ -314,7 +314,7 @@ class _WheelArcs(Arcs):
 
 
 def _solved(sums: list[list[Value]], sides: list[Value]) -> tuple[Value, Value, Value]:
-    """Solve three equations by Cramer's rule, numbers or arrays; what cannot be told is 0."""
+    """Solve three equations by Cramer's rule, numbers or arrays; undetermined values are 0."""
     (a, b, c), (d, e, f), (g, h, i) = sums
     x, y, z = sides
     whole = a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)
@@ -379,7 +379,7 @@ def four_wheel_steer(
 
 @dataclass(frozen=True, kw_only=True)
 class SteeringOptions(WheelsOptions):
-    """What vehicles with steered wheels on two axles have in common."""
+    """The options common to vehicles with steered wheels on two axles."""
 
     wheelbase: float = option(WHEELBASE, dimension=LENGTH)
     track: float = option(TRACK, dimension=LENGTH)

@@ -1,4 +1,4 @@
-"""A throttle, and two surfaces that do two things each: mixes that wings have always had."""
+"""A throttle, and two surfaces with two functions each: the classic mixes of wings."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tenuto.vehicles.base import Beginning, Chassis, VehicleOptions
 from tenuto.vehicles.linear import LinearMix, MixOutput
 from tenuto.vehicles.velocity import VelocityCommand
 
-# Two surfaces that do two things each, and the throttle: which takes what. "up" is the elevator, nose up positive;
+# Two surfaces with two functions each, and the throttle, with their shares. "up" is the elevator, nose up positive;
 # "turn" is roll or yaw to the left; a deflection is positive upwards, and to the left for a rudder.
 SURFACES: dict[str, tuple[MixOutput, ...]] = {
     "elevon": (

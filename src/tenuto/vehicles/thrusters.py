@@ -29,9 +29,9 @@ from tenuto.vehicles.base import (
 )
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# Less thrust than this, N, is none; and what rounding makes of a speed, m/s or rad/s, is none.
+# Less thrust than this, N, counts as zero; so does a speed within rounding, m/s or rad/s.
 _NO_THRUST, _SLACK = 1e-9, 1e-8
-# The load of 1 m/s or 1 rad/s in a direction in which no thruster pushes: no infinity, for 0 times that is no number.
+# The load of 1 m/s or 1 rad/s in an impossible direction: not infinity, because 0 times infinity is NaN.
 _NOT_AT_ALL = 1e300
 
 
@@ -40,10 +40,10 @@ class Thruster(NamedTuple):
 
     Attributes:
         name: such as "left".
-        x, y: where it stands from the reference point, m: forward and left positive.
+        x, y: its position from the reference point, m: forward and left positive.
         angle: the direction in which it pushes the robot when it turns forward, rad from straight ahead, left positive.
-        tilt: how much that direction points up, rad; a quarter turn pushes straight up.
-        most: its thrust forward, N. most_back: its thrust backward, N; 0 where it is not reversible.
+        tilt: the upward angle of that direction, rad; a quarter turn pushes straight up.
+        most: its thrust forward, N. most_back: its thrust backward, N; 0 if it is not reversible.
     """
 
     name: str
@@ -56,7 +56,7 @@ class Thruster(NamedTuple):
 
 
 class Drag(NamedTuple):
-    """What it takes to keep a speed: N per m/s along each axis, and N·m per rad/s; the linear drag of slow craft.
+    """The drag at a speed: N per m/s along each axis, and N·m per rad/s; the linear drag of slow craft.
 
     See T. I. Fossen, "Handbook of Marine Craft Hydrodynamics and Motion Control", Wiley, section 6.4.
     """
@@ -71,8 +71,8 @@ class Drag(NamedTuple):
 class Thrusters(Chassis):
     """Any number of thrusters, which share the force that a velocity needs against the water's drag.
 
-    The force is F = drag·velocity, along each axis. It is shared by bounded least squares (see `Allocation`); where the
-    thrusters cannot push so hard, all of it is lessened by one share, so its direction is kept.
+    The force is F = drag·velocity, along each axis. It is allocated by bounded least squares (see `Allocation`); if the
+    thrusters cannot push as hard, all of it is reduced by one share, so its direction is kept.
 
     Attributes:
         thrusters: see `Thruster`. drag: see `Drag`.
@@ -93,7 +93,7 @@ class Thrusters(Chassis):
 
     @cached_property
     def allocation(self) -> Allocation:
-        """How a force is shared."""
+        """The allocation of a force."""
         return Allocation(
             list(zip(*self.columns, strict=True)),
             [-thruster.most_back for thruster in self.thrusters],
@@ -107,7 +107,7 @@ class Thrusters(Chassis):
 
     @cached_property
     def couples(self) -> bool:
-        """Whether it moves along another axis too where it is asked to move along one."""
+        """Whether a command along one axis also moves it along another."""
         made = [self.possible(*(float(axis == one) for axis in range(4))) for one in range(4)]
         return any(abs(part) > 1e-9 for one, parts in enumerate(made) for axis, part in enumerate(parts) if axis != one)
 
@@ -118,7 +118,7 @@ class Thrusters(Chassis):
         return dict(zip(names, _each(self.allocation.thrusts, force), strict=True))
 
     def forward(self, actuators: Mapping[str, Value]) -> tuple[Value, Value, Value, Value]:
-        """Return the velocity at which the water takes up what the thrusters push."""
+        """Return the velocity at which the drag balances the thrusts."""
         thrusts = [actuators[f"{thruster.name}_thrust"] for thruster in self.thrusters]
         vx, vy, vz, yaw_rate = (
             weighted([column[axis] for column in self.columns], thrusts) / drag for axis, drag in enumerate(self.drag)
@@ -126,7 +126,7 @@ class Thrusters(Chassis):
         return vx, vy, vz, yaw_rate
 
     def load(self, vx: Value, vy: Value, vz: Value, yaw_rate: Value) -> Value:
-        """Return the force as a share of the most that can be had in its direction."""
+        """Return the force as a share of the most that is possible in its direction."""
         force = self.force(vx, vy, vz, yaw_rate)
         return _each(lambda one: (self.allocation.load(one),), force)[0]
 
@@ -152,7 +152,7 @@ class Thrusters(Chassis):
 
     @cached_property
     def _projection(self) -> tuple[tuple[float, float, float, float], ...]:
-        """Rows of which the products with a velocity are the part of it in whose directions thrusters push."""
+        """Rows whose product with a velocity is the part of it in the directions in which thrusters push."""
         units = [self.allocation.reachable([float(axis == one) for axis in range(4)]) for one in range(4)]
         drag = self.drag
         return tuple(
@@ -163,7 +163,7 @@ class Thrusters(Chassis):
 
     @cached_property
     def _ends(self) -> tuple[tuple[float, float, float, float, float, float], ...]:
-        """Pairs of facets: rows, and between which two numbers the product with a velocity within reach is."""
+        """Pairs of facets: rows, and the bounds of their product with a velocity within reach."""
         rows = self._forces(row for row, _ in self.allocation.facets)
         most = [end if end > _NO_THRUST else math.inf for _, end in self.allocation.facets]
         pairs = zip(rows[::2], most[::2], most[1::2], strict=True)
@@ -177,9 +177,9 @@ class Thrusters(Chassis):
 
     @cached_property
     def _surely(self) -> tuple[float, float, float, float]:
-        """What each axis alone takes of its reach, per m/s or rad/s; where these sum up to less than 1 all is within.
+        """The share of its limit that each axis uses alone, per m/s or rad/s; a sum below 1 is within reach.
 
-        What is within reach is convex, so it holds all between the ends of its axes. Most velocities are there.
+        The set within reach is convex, so it holds all between the ends of its axes. Most velocities are there.
         """
         ends = [[sign * float(axis == one) for axis in range(4)] for one in range(4) for sign in (1.0, -1.0)]
         takes = [self._share_of(*end) if self._is_possible(*end) else math.inf for end in ends]
@@ -190,21 +190,21 @@ class Thrusters(Chassis):
 
     @cached_property
     def _walls(self) -> tuple[tuple[float, float, float, float], ...]:
-        """Rows of which the product with a velocity must not be above 0: no thruster pushes that way."""
+        """Rows whose product with a velocity must not be positive: no thruster pushes in that direction."""
         return _as_speeds(self._forces(row for row, end in self.allocation.facets if end <= _NO_THRUST))
 
     @cached_property
     def _never(self) -> tuple[tuple[float, float, float, float], ...]:
-        """Rows of which the product with a velocity must be 0: no thruster pushes along them."""
+        """Rows whose product with a velocity must be 0: no thruster pushes along them."""
         return _as_speeds(self._forces(self.allocation.never))
 
     def _forces(self, rows: Iterable[Sequence[float]]) -> tuple[tuple[float, float, float, float], ...]:
-        """Turn rows for a force into rows for a velocity."""
+        """Convert rows for a force into rows for a velocity."""
         ahead, left, up, turn = self.drag
         return tuple((a * ahead, b * left, c * up, d * turn) for a, b, c, d in rows)
 
     def sides(self) -> Sides | None:
-        """Return two thrusters that push straight ahead: a side stands where the thrust of the other alone turns it."""
+        """Return two thrusters that push straight ahead: a side is where the thrust of the other alone turns it."""
         if len(self.thrusters) != 2 or any(one.angle or one.tilt for one in self.thrusters):
             return None
         right, left = sorted(self.thrusters, key=lambda one: one.y)
@@ -215,7 +215,7 @@ class Thrusters(Chassis):
         return Sides(lever / -right.y, lever / left.y)
 
     def fits(self, command: VelocityCommand) -> bool:
-        """Tell the same as in the base, but faster: the ramp asks this many times a tick."""
+        """Return the same as in the base class, but faster: the ramp calls this many times a tick."""
         vx, vy, vz, yaw_rate = command
         a, b, c, d = self._surely
         if a * abs(vx) + b * abs(vy) + c * abs(vz) + d * abs(yaw_rate) <= 1.0:
@@ -234,7 +234,7 @@ class Thrusters(Chassis):
         return all(-slack <= a * vx + b * vy + c * vz + d * yaw_rate <= slack for a, b, c, d in self._never)
 
     def within_reach(self, command: VelocityCommand) -> tuple[VelocityCommand, float]:
-        """Return the same as in the base, but faster: the facets of what it can do tell the share."""
+        """Return the same as in the base class, but faster: from the facets of the possible velocities."""
         if self.fits(command):
             return command, 1.0
         possible = VelocityCommand(*self.possible(*command))
@@ -247,7 +247,7 @@ class Thrusters(Chassis):
         return VelocityCommand(vx / load, vy / load, vz / load, yaw_rate / load), 1.0 / load
 
     def _share_of(self, vx: float, vy: float, vz: float, yaw_rate: float) -> float:
-        """Return a velocity that is possible as a share of the most that can be had in its direction; inf for never."""
+        """Return a possible velocity as a share of the most in its direction; inf for an impossible direction."""
         load = 0.0
         for a, b, c, d, low, high in self._ends:
             along = a * vx + b * vy + c * vz + d * yaw_rate
@@ -261,7 +261,7 @@ class Thrusters(Chassis):
         return load
 
     def velocity_of(self, shares: Mapping[str, float]) -> VelocityCommand:
-        """Return the velocity of thrusters that each follow a stick, name → −1…1 of their own thrust."""
+        """Return the velocity if each thruster follows a stick, name → −1…1 of its own thrust."""
         thrusts = {
             f"{thruster.name}_thrust": shares.get(thruster.name, 0.0)
             * (thruster.most if shares.get(thruster.name, 0.0) >= 0.0 else thruster.most_back)
@@ -271,9 +271,9 @@ class Thrusters(Chassis):
 
 
 def _as_speeds(rows: Iterable[tuple[float, float, float, float]]) -> tuple[tuple[float, float, float, float], ...]:
-    """Scale rows that are compared with 0, so that their product with a velocity is one of m/s or rad/s.
+    """Scale rows that are compared with 0, so that their product with a velocity is in m/s or rad/s.
 
-    A craft of little drag needs little force: rounding in newtons would be a speed that can be seen.
+    A craft with little drag needs little force: rounding in newtons would be a visible speed.
     """
     scaled = [(row, max(map(abs, row))) for row in rows]
     return tuple((a / most, b / most, c / most, d / most) for (a, b, c, d), most in scaled if most > 0.0)
@@ -282,7 +282,7 @@ def _as_speeds(rows: Iterable[tuple[float, float, float, float]]) -> tuple[tuple
 def _each(
     share: Callable[[tuple[float, ...]], tuple[float, ...]], force: tuple[Value, Value, Value, Value]
 ) -> list[Value]:
-    """Ask something of one force, or of each of an array of forces in turn."""
+    """Call a function for one force, or for each of an array of forces in turn."""
     first = force[0]
     if isinstance(first, np.ndarray):
         rows = np.array([share(tuple(row)) for row in np.stack(force, axis=-1).reshape(-1, 4).tolist()])
@@ -304,7 +304,7 @@ class PlacedThruster:
 
 @dataclass(frozen=True, kw_only=True)
 class DragOptions:
-    """``[chassis.drag]``: what it takes to keep a speed, N per m/s, and N·m per rad/s."""
+    """``[chassis.drag]``: the drag at a speed, N per m/s, and N·m per rad/s."""
 
     forward: float = option("a number of N per m/s", above=0.0)
     sideways: float | None = option("a number of N per m/s", None, above=0.0)

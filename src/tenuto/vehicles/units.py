@@ -1,4 +1,4 @@
-"""In which units people read the speeds of a vehicle: metres and degrees, or % of full where nobody knows metres."""
+"""The units in which people read the speeds of a vehicle: metres and degrees, or % of full without measures."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ class Unit(NamedTuple):
     """A unit in which a number of the core is shown.
 
     Attributes:
-        name: such as "m/s". scale: what a number is times, to be in it.
+        name: such as "m/s". scale: the factor from the core's number to this unit.
     """
 
     name: str
@@ -21,11 +21,11 @@ class Unit(NamedTuple):
         return f"{self.number(value, form)} {self.name}"
 
     def number(self, value: float, form: str = ".2f") -> str:
-        """Return a number in this unit; of a share never more than whole %, with the sign that ``form`` asks for."""
+        """Return a number in this unit; a share in whole % only, with the sign that ``form`` asks for."""
         if self.name.startswith("%"):
             form = ("+" if form.startswith("+") else "") + ".0f"
         text = f"{value * self.scale:{form}}"
-        # What is nothing but for rounding goes neither way.
+        # A value that is zero after rounding has no sign.
         return text if float(text) or not text.startswith("-") else f"{0.0:{form}}"
 
 
@@ -55,5 +55,5 @@ class Units(NamedTuple):
 _DEG = math.degrees(1.0)
 METRIC = Units(Unit("m/s"), Unit("deg/s", _DEG), Unit("m/s²"), Unit("deg/s²", _DEG))
 SHARES = Units(Unit("%", 100.0), Unit("%", 100.0), Unit("%/s", 100.0), Unit("%/s", 100.0), known=False)
-# What to do where metres are wanted of a vehicle without measures.
+# The hint where metres are needed for a vehicle without measures.
 NO_METRES = "this vehicle has no measures, so metres are not known"

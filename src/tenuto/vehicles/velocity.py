@@ -1,4 +1,4 @@
-"""Velocity: what the driver asks for and what goes out, in m/s and rad/s."""
+"""Velocity: the driver's demand and the command, in m/s and rad/s."""
 
 from __future__ import annotations
 
@@ -23,12 +23,12 @@ class VelocityCommand(NamedTuple):
 
 
 STANDSTILL = VelocityCommand()
-# What is so near to a quarter of a turn is one, rad.
+# An angle this near to a quarter turn is one, rad.
 ALONG = 1e-6
 
 
 def field_to_body(demand: VelocityCommand, heading: float) -> VelocityCommand:
-    """Turn a demand along the field's axes into the robot's own, when it is turned to the left by ``heading``, rad."""
-    # A quarter of a turn is exactly one: rounding must not say to which side wheels steer.
+    """Turn a demand along the field's axes into the robot's own frame; its heading is ``heading`` to the left, rad."""
+    # A quarter turn is exact: rounding must not decide to which side wheels steer.
     c, s = (part if abs(part) > ALONG else 0.0 for part in (math.cos(heading), math.sin(heading)))
     return VelocityCommand(demand.vx * c + demand.vy * s, demand.vy * c - demand.vx * s, demand.vz, demand.yaw_rate)
