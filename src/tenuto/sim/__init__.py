@@ -1,4 +1,4 @@
-"""Simulated stand-ins for what is outside: robots and devices that ship with Tenuto."""
+"""Simulated stand-ins for the outside: robots and devices that ship with Tenuto."""
 
 from tenuto.sim.robots import PathPoint, Physics, SimulatedBoat, SimulatedRobot, simulated_robot
 

@@ -1,4 +1,4 @@
-"""A simulated autopilot: it speaks MAVLink 2 over UDP, flies a simulated aircraft, and has a failsafe of its own."""
+"""A simulated autopilot: it speaks MAVLink 2 over UDP, flies a simulated aircraft, and has its own failsafe."""
 
 from __future__ import annotations
 
@@ -20,30 +20,30 @@ from tenuto.sim.far_end import STEP
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# Without a setpoint for so long it holds its place; without a heartbeat for so long it lands, s.
+# Timeouts, s: without a setpoint it holds its position; without a heartbeat it lands.
 SETPOINT_TIMEOUT, STATION_TIMEOUT = 0.5, 3.0
 _BEAT_EVERY, _POSITION_EVERY = 1.0, 0.1
-# How fast it takes off and lands by itself, m/s, and from what height on it counts as landed, m.
+# Speed of its own take-off and landing, m/s, and the height below which it has landed, m.
 _RISE, _SINK, _LANDED = 1.0, 0.5, 0.02
 _NOTICE, _WARNING = dialect.MAV_SEVERITY_NOTICE, dialect.MAV_SEVERITY_WARNING
 
 
 class Autopilot(Closing):
-    """What stands in for a drone's flight controller.
+    """The stand-in for a drone's flight controller.
 
-    It follows setpoints only when it is armed and in the air; a velocity setpoint while it takes off breaks the
-    take-off off, a landing is not broken off by any. After its failsafe it follows a setpoint only once a standstill
-    came. Sticks and channels are shares of the chassis's full speeds, channels in the usual order: roll right, nose
+    It follows setpoints only when it is armed and in the air. A velocity setpoint aborts a take-off, and does
+    not abort a landing. After its failsafe it follows setpoints only once a standstill came.
+    Sticks and channels are shares of the full speeds of the chassis, channels in the usual order: roll right, nose
     up, throttle, turn right.
 
     Attributes:
         robot: the simulated aircraft. armed: its rotors turn. doing: "on the ground", "taking off", "flying",
             "landing".
-        address: where it listens. link: with the count of messages that do not count.
-        good: how many good messages came, besides heartbeats.
-        mode: its own number of the mode that it is in. takes_in: the one in which setpoints count; None for any.
+        address: where it listens. link: with the count of rejected messages.
+        good: number of good messages, without heartbeats.
+        mode: the number of its mode. takes_in: the mode in which setpoints count; None for any.
         refuses: commands that it answers with "temporarily rejected". voltage: of its battery, V.
-        speaks: it says anything at all.
+        speaks: it sends anything at all.
     """
 
     takes_in: int | None
@@ -62,10 +62,10 @@ class Autopilot(Closing):
         """Place it on the ground at the origin.
 
         Args:
-            profile: its chassis is that of the aircraft. address: where to listen. key: for signed messages.
-            physics: how far the aircraft is from ideal.
-            speaks_to: an address that it speaks to before anyone has spoken to it.
-            loss: the share of datagrams that is lost on the way, 0…1. delay: how long one is on the way, s.
+            profile: the aircraft has its chassis. address: where to listen. key: for signed messages.
+            physics: the deviation of the aircraft from the ideal.
+            speaks_to: an address to which it sends before anyone has sent to it.
+            loss: the share of lost datagrams, 0…1. delay: of each datagram, s.
         """
         plan = profile.plan()
         self._chassis, self._speeds = plan.chassis, plan.full_speeds()
@@ -88,7 +88,7 @@ class Autopilot(Closing):
         self._beat_at = self._position_at = -math.inf
 
     def run(self, clock: Clock = REAL) -> Iterator[PathPoint]:
-        """Live by a clock, and yield where the aircraft is, a hundred times a second."""
+        """Run by a clock, and yield the aircraft's position a hundred times a second."""
         before = clock.now()
         while True:
             clock.sleep_until(before + STEP)
@@ -98,7 +98,7 @@ class Autopilot(Closing):
             yield self.robot.now
 
     def step(self, seconds: float) -> None:
-        """Hear what came, and fly on for so long."""
+        """Take the messages that came, and fly on for this time."""
         for came in self._udp.receive():
             self._to_it.put(came, self._now)
         for data, address in self._to_it.take(self._now):
@@ -120,7 +120,7 @@ class Autopilot(Closing):
         self._udp.close()
 
     def summary(self) -> str:
-        """Describe what came, in plain words."""
+        """Describe the messages that came, as text."""
         armed = "armed" if self.armed else "not armed"
         return f"{self.doing}, {armed}; {self.good} good messages, {self.link.bad} that do not count"
 
@@ -149,7 +149,7 @@ class Autopilot(Closing):
             self._follow(VelocityCommand(ahead, -right, -message.vz, -message.yaw_rate))
 
     def _take_sticks(self, message: Any) -> None:
-        # It counts its throttle from 0: 500 holds the height.
+        # This one counts its throttle from 0: 500 holds the height.
         self._follow(self._speeds_at(message.x, -message.y, 2 * (message.z - 500), message.r, 1000.0))
 
     def _take_channels(self, message: Any) -> None:
@@ -212,7 +212,7 @@ class Autopilot(Closing):
         return _ACCEPTED
 
     def _set_interval(self, message: Any) -> int:
-        return _ACCEPTED  # it says all of it anyway
+        return _ACCEPTED  # it sends them anyway
 
     def _take_sync(self, message: Any) -> None:
         if not message.tc1:
@@ -224,7 +224,7 @@ class Autopilot(Closing):
             self._tell(_WARNING, why)
 
     def _guard(self) -> None:
-        """Hold the place without setpoints, and land without a station."""
+        """Hold the position without setpoints, and land without a station."""
         if self.doing == "on the ground":
             return
         held = not self._watchdog.may_move(self._now)
@@ -275,7 +275,7 @@ class Autopilot(Closing):
             self._position_at = now
             c, s = math.cos(here.heading), math.sin(here.heading)
             ahead, left = here.vx * c - here.vy * s, here.vx * s + here.vy * c
-            # It began facing north: west is left of that, and up is not down.
+            # It started facing north: west is to the left, and up is minus down.
             self._send(dialect.MAVLink_local_position_ned_message(
                 int(1000 * now), here.x, -here.y, -here.z, ahead, -left, -here.vz
             ))  # fmt: skip

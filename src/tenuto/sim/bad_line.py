@@ -1,4 +1,4 @@
-"""A bad line between two ends: some messages are lost on it, and the others come late."""
+"""A bad line between two ends: some messages are lost, and the others come late."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ T = TypeVar("T")
 
 
 class BadLine(Generic[T]):
-    """What is on its way in one direction. Messages never overtake each other."""
+    """The messages on their way in one direction. They never overtake each other."""
 
     def __init__(self, loss: float = 0.0, delay: float = 0.0, seed: int = 1) -> None:
-        """Set how bad it is.
+        """Set the loss and the delay.
 
         Args:
-            loss: share of messages that never come, 0…1; by the same dice in every run.
-            delay: how long one is under way, s. seed: of the dice.
+            loss: share of lost messages, 0…1; the same ones in every run.
+            delay: s. seed: of the random numbers.
         """
         self._loss, self._delay = loss, delay
         self._dice = random.Random(seed)
@@ -29,7 +29,7 @@ class BadLine(Generic[T]):
             self._under_way.append((now + self._delay, message))
 
     def take(self, now: float) -> list[T]:
-        """Return what has come, oldest first."""
+        """Return the messages that came, oldest first."""
         came = []
         while self._under_way and self._under_way[0][0] <= now:
             came.append(self._under_way.popleft()[1])

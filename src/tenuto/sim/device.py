@@ -1,4 +1,4 @@
-"""A simulated device on a real pseudo-terminal: what opens it cannot tell it from a serial port."""
+"""A simulated device on a real pseudo-terminal: a program that opens it sees a serial port."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ _NUMBERS = count()
 
 
 def _waiting(port: int) -> float:
-    """Return how many bytes wait to be read at a port; as many as one likes where there is none to ask."""
+    """Return the number of bytes that wait to be read at a port; 0 if there is no port."""
     if port < 0:
         return math.inf
     return float(struct.unpack("i", fcntl.ioctl(port, termios.FIONREAD, bytes(4)))[0])
 
 
 class SerialDevice(Closing, ABC):
-    """Something that sends bytes on a serial line of its own, at a fixed rate.
+    """A device that sends bytes on a serial line of its own, at a fixed rate.
 
     Attributes:
         port: the name of the port that a source opens.
@@ -40,12 +40,12 @@ class SerialDevice(Closing, ABC):
         """Start sending.
 
         Args:
-            rate: how often `next_bytes` is asked, Hz.
-            link: the path under which the port is opened, and which is the same again when the device was unplugged
-                and plugged in again; one of its own if none is given. Without the device there is nothing there: the
-                system gives the number of a terminal that has gone to the next one who asks, and what tries to find
-                its device again must not take hold of a stranger's terminal.
-            clock: what it sends by: a thread in real time, moments in simulated time.
+            rate: how often `next_bytes` is called, Hz.
+            link: a path to the port that stays the same when the device was unplugged
+                and plugged in again; one of its own by default. While the device is unplugged, it does not exist: the
+                system gives the number of a closed terminal to the next program that asks, and a source that looks for
+                its device must not open another program's terminal.
+            clock: a thread in real time, or moments in simulated time.
         """
         self._rate, self._clock = rate, clock
         own = os.path.join(tempfile.gettempdir(), f"tenuto-port-{os.getpid()}-{next(_NUMBERS)}")
@@ -57,10 +57,10 @@ class SerialDevice(Closing, ABC):
 
     @abstractmethod
     def next_bytes(self, seconds: float) -> list[bytes]:
-        """Return the pieces to send now; ``seconds`` since the start. Each piece is written by itself."""
+        """Return the pieces to send now; ``seconds`` since the start. Each piece is written separately."""
 
     def plug_in(self) -> None:
-        """Make the port and begin to send."""
+        """Make the port and start sending."""
         self._master, slave = os.openpty()
         tty.setraw(slave)
         self.port = os.ttyname(slave)
@@ -76,7 +76,7 @@ class SerialDevice(Closing, ABC):
         self._end = self._clock.every(1.0 / self._rate, self._send, f"device on {self.port}")
 
     def unplug(self) -> None:
-        """Stop sending and take the port away."""
+        """Stop sending and remove the port."""
         if self._end is not None:
             self._end()
             self._end = None
@@ -92,11 +92,11 @@ class SerialDevice(Closing, ABC):
             self.write(piece)
 
     def write(self, data: bytes) -> None:
-        """Send bytes at once; what does not fit into a line that nobody reads is lost, as on a real one."""
-        with contextlib.suppress(OSError):  # full, or nobody has the port open just now
+        """Send bytes at once; bytes that do not fit into a line that nobody reads are lost, as on a real one."""
+        with contextlib.suppress(OSError):  # full, or nobody has the port open at the moment
             before = _waiting(self._slave)
             written = os.write(self._master, data)
-            # The system hands bytes on when it likes: simulated time stands still until they are there.
+            # The system passes bytes on at its own time: simulated time waits until they are there.
             patience = time.monotonic() + _HANDED_ON_WITHIN
             while _waiting(self._slave) < before + written and time.monotonic() < patience:
                 time.sleep(0.0)

@@ -32,20 +32,20 @@ from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.velocity import STANDSTILL
 
 STEP = 0.01
-# How often it answers, s.
+# The interval of its answers, s.
 _ANSWER_EVERY = 0.1
-# A signed command repeats what it said no longer ago than this, ms.
+# A signed command may repeat a time of it that is at most this old, ms.
 _MOST_AGE_MS = 500
 
 
 class FarEnd(Closing):
-    """What stands in for a robot's firmware, motors and wheels, on a pseudo-terminal.
+    """The stand-in for a robot's firmware, motors and wheels, on a pseudo-terminal.
 
     Attributes:
         port: the name of the port that a sink opens.
-        robot: the simulated robot. decoder: with its counts. outputs: their levels, as they came.
-        voltage: what it says of its battery, V. why: a reason of its own for which it stands, see `AnswerLine`.
-        distances: what it measures, m. made_from: the digest of the profile of its code, where it says one.
+        robot: the simulated robot. decoder: with its counts. outputs: their levels, as received.
+        voltage: of its battery, V. why: its own reason for a stop, see `AnswerLine`.
+        distances: measured ones, m. made_from: the digest of the profile of its code, if it sends one.
     """
 
     def __init__(
@@ -62,14 +62,14 @@ class FarEnd(Closing):
         """Place the robot at the origin.
 
         Args:
-            profile: its chassis is that of the robot. physics: how far it is from ideal.
+            profile: the robot has its chassis. physics: its deviation from the ideal.
             link: a path under which the port can also be opened.
-            form: of what it reads: "text", "binary" or "signed". key: of the latter.
-            loss: the share of commands, and of answers, that is lost on the way, 0…1; by the same dice in every run.
-            delay: how long a command or an answer is on the way, s.
+            form: of the commands: "text", "binary" or "signed". key: of signed ones.
+            loss: the share of lost commands, and of lost answers, 0…1; the same ones in every run.
+            delay: of a command or an answer, s.
         """
         self._loss, self._dice = loss, random.Random(1)
-        self._to_it = BadLine[bytes](0.0, delay)  # bytes come whole; what is lost is a command
+        self._to_it = BadLine[bytes](0.0, delay)  # bytes arrive complete; only whole commands are lost
         self._from_it = BadLine[bytes](loss, delay, 2)
         self._frames = FrameFinder(COMMAND if key is None else SIGNED_COMMAND, key) if form != "text" else None
         self._key, self._session, self._number = key, secrets.randbits(32), 0
@@ -78,13 +78,13 @@ class FarEnd(Closing):
         self.robot = simulated_robot(self._chassis, physics)
         self.decoder = VelocityLineDecoder()
         self._actuators = self._chassis.actuators(STANDSTILL)
-        self._master, self._slave = os.openpty()  # both stay open: the line is there before and after a sink is
+        self._master, self._slave = os.openpty()  # both stay open: the line exists before and after a sink uses it
         tty.setraw(self._slave)
         os.set_blocking(self._master, False)
         self.port, self._link = os.ttyname(self._slave), link
         if link is not None:
             try:
-                if os.path.islink(link):  # that of a robot that was killed; what is no link is never taken away
+                if os.path.islink(link):  # left by a robot that was killed; a file that is not a link is never removed
                     os.unlink(link)
                 os.symlink(self.port, link)
             except OSError as error:
@@ -99,7 +99,7 @@ class FarEnd(Closing):
         self._commanded = 0.0
 
     def run(self, clock: Clock = REAL) -> Iterator[PathPoint]:
-        """Live by a clock, and yield where the robot is, a hundred times a second."""
+        """Run by a clock, and yield the robot's position a hundred times a second."""
         before = clock.now()
         while True:
             clock.sleep_until(before + STEP)
@@ -110,9 +110,9 @@ class FarEnd(Closing):
             yield self.robot.now
 
     def hear(self) -> None:
-        """Follow the newest good line of what has come."""
+        """Follow the newest good line received."""
         if self._key is not None and self.robot.now.time - self._answered >= _ANSWER_EVERY:
-            self._answer_now(self._counter, True)  # what is signed repeats what it said: it speaks first
+            self._answer_now(self._counter, True)  # signed commands repeat its time: so it sends first
         now = self.robot.now.time
         self._to_it.put(self._read(), now)
         if lines := self._lines(b"".join(self._to_it.take(now))):
@@ -129,7 +129,7 @@ class FarEnd(Closing):
             return b""
 
     def _lines(self, data: bytes) -> list[VelocityLine]:
-        """Return the good commands in some bytes, whatever their form."""
+        """Return the good commands in some bytes, in any form."""
         if self._frames is None:
             return [line for line in self.decoder.feed(data) if self._arrives()]
         found = []
@@ -165,7 +165,7 @@ class FarEnd(Closing):
             self._answer_now(line.counter, line.power)
 
     def _answer_now(self, counter: int, power: bool) -> None:
-        """Report how the robot is."""
+        """Send an answer."""
         self._answered = self.robot.now.time
         why = self.why or (0 if self._good else 1) or (0 if self.robot.obeys else 2) or (0 if power else 3)
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
@@ -177,7 +177,7 @@ class FarEnd(Closing):
         self._from_it.put(data, self._answered)
 
     def summary(self) -> str:
-        """Describe what came, in plain words."""
+        """Describe the commands that came, as text."""
         counts, frames = self.decoder.counts, self._frames
         if frames is not None:
             return f"{self._good} good commands, {frames.bad} bytes that are none"
@@ -185,7 +185,7 @@ class FarEnd(Closing):
         return f"{counts.good} good lines, {counts.bad} bad" + (f", outputs{levels}" if levels else "")
 
     def close(self) -> None:
-        """Take the line away."""
+        """Close the line."""
         if self._master >= 0:
             os.close(self._master)
             os.close(self._slave)

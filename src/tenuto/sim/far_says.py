@@ -1,4 +1,4 @@
-"""A far end that answers in the fault campaign: as it must be, and in all ways in which it may not be."""
+"""A far end that answers in the fault campaign: as required, and in all ways that are not."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from typing import Any
 from tenuto.driving.needs_plan import NeedsPlan
 from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
 
-# What it does during an episode: all is well; it says nothing; one thing is not as it must be, now and then; it is
-# beyond its bounds; it says things that are no numbers; nothing is known of it.
+# What it does during an episode: all is well; it is silent; one value is wrong, now and then; it is
+# out of its bounds; it sends NaN; nothing is known.
 FAR_ENDS = ("well", "well", "well", "well", "silent", "unfit", "away", "garbage", "absent")
 _SAYS = frozenset(Telemetry._fields) - {"time", "says"}
 _UNFIT: dict[str, dict[str, Any]] = {
@@ -20,10 +20,10 @@ _UNFIT: dict[str, dict[str, Any]] = {
 
 
 class FarEndSays:
-    """What one far end says, tick by tick."""
+    """The telemetry of one far end, tick by tick."""
 
     def __init__(self, needs: NeedsPlan) -> None:
-        """Take what it must be."""
+        """Set its requirements."""
         self._needs, self._any = needs, bool(needs.wanted)
         self._newest: Telemetry | None = None
         low = needs.height_from if math.isfinite(needs.height_from) else 0.0
@@ -36,12 +36,12 @@ class FarEndSays:
         )  # fmt: skip
 
     def at(self, now: float, what: str, dice: random.Random) -> FarEnds:
-        """Return what is known at ``now``, s, in an episode of a kind; nothing where nothing is needed."""
+        """Return what is known at ``now``, s, in an episode of a kind; nothing if nothing is required."""
         if not self._any or what == "absent":
             return NO_FAR_ENDS
         if what != "silent" or self._newest is None:
             self._newest = self._says(what, dice)._replace(time=now if what != "silent" else -math.inf)
-        # A clock that went back leaves what was heard in the future: it is as new as it can be.
+        # After a clock went back, the last answer is in the future: it counts as new.
         return {"far": self._newest._replace(time=min(self._newest.time, now))}
 
     def _says(self, what: str, dice: random.Random) -> Telemetry:

@@ -1,4 +1,4 @@
-"""A simulated gamepad: SDL's own virtual joystick, seen by a source as any other pad."""
+"""A simulated gamepad: SDL's own virtual joystick, which a source sees as any other pad."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ _AXES, _BUTTONS = GAMEPAD_CONTROLS[:6], GAMEPAD_CONTROLS[6:21]
 
 
 class VirtualGamepad(Closing):
-    """A pad that exists in this process only. Attached when made; may be pulled out and put back.
+    """A pad that exists in this process only. Attached when made; may be unplugged and plugged in again.
 
     Any thread may move its controls; the change is seen at the next poll of a source.
 
     Attributes:
-        rumbles: every strength it was shaken with, 0…1.
+        rumbles: every rumble strength, 0…1.
     """
 
     def __init__(self, *, numbered: bool = False, name: str = "Virtual gamepad") -> None:
@@ -26,7 +26,7 @@ class VirtualGamepad(Closing):
 
         Args:
             numbered: without a known layout, as a home-made joystick: controls are ``axis_0``, ``button_0``.
-            name: what it calls itself; pads of one name have one identity.
+            name: of the pad; pads of one name have one identity.
         """
         self._sdl = start_sdl()
         self._open = True
@@ -49,7 +49,7 @@ class VirtualGamepad(Closing):
             nhats=1 if self.numbered else 0,
             name=self.name.encode(),
         )
-        self._feel = type(desc.Rumble)(self._shaken)  # kept: SDL calls it from C
+        self._feel = type(desc.Rumble)(self._shaken)  # a reference is kept: SDL calls it from C
         desc.Rumble = self._feel
         self._index = sdl.SDL_JoystickAttachVirtualEx(ctypes.byref(desc))
         self._joystick = sdl.SDL_JoystickOpen(self._index)
@@ -62,7 +62,7 @@ class VirtualGamepad(Closing):
         return 0
 
     def detach(self) -> None:
-        """Pull the pad out."""
+        """Unplug the pad."""
         if self._joystick is not None:
             sdl, instance = self._sdl, self._sdl.SDL_JoystickInstanceID(self._joystick)
             for index in range(sdl.SDL_NumJoysticks()):
@@ -76,7 +76,7 @@ class VirtualGamepad(Closing):
         """Move a control to a raw number: −32768…32767 for axes, 0…32767 for triggers, 0 or 1 for buttons."""
         sdl = self._sdl
         if name in _TRIGGERS:
-            raw = min(2 * raw - 32768, 32767)  # below the layout, a trigger is an axis that rests at its low end
+            raw = min(2 * raw - 32768, 32767)  # beneath the layout, a trigger is an axis that rests at its low end
         kind, _, number = name.rpartition("_")
         if name in _AXES or kind == "axis":
             axis = int(number) if kind == "axis" else _AXES.index(name)
@@ -86,7 +86,7 @@ class VirtualGamepad(Closing):
             sdl.SDL_JoystickSetVirtualButton(self._joystick, button, raw)
 
     def close(self) -> None:
-        """Pull the pad out, and let go of SDL."""
+        """Unplug the pad, and release SDL."""
         self.detach()
         if self._open:
             self._open = False

@@ -1,4 +1,4 @@
-"""Simulated lines of a GPIO chip, on which a receiver's pulses come, with their edges stamped."""
+"""Simulated lines of a GPIO chip with a receiver's pulses, with time stamps of their edges."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _PERIOD, _FIRST, _ON = 0.02, 4, 300e-6
 
 
 class SimulatedPulses:
-    """What stands in for `tenuto.sources.gpio.KernelLines`: eight channels that move, 50 times a second."""
+    """The stand-in for `tenuto.sources.gpio.KernelLines`: eight channels that move, 50 times a second."""
 
     def __init__(
         self, kind: str, motion: Callable[[float], list[float]], *, drop: float = 0.0, clock: Timer = REAL
@@ -21,8 +21,8 @@ class SimulatedPulses:
         """Begin.
 
         Args:
-            kind: "ppm" (line 4) or "pwm" (lines 4 to 11). motion: seconds → pulses, µs. drop: share of edges lost.
-            clock: what it lives by, and what stamps the edges.
+            kind: "ppm" (line 4) or "pwm" (lines 4 to 11). motion: seconds → pulses, µs. drop: share of lost edges.
+            clock: for its time and the time stamps.
         """
         self._kind, self._motion, self._drop, self._clock = kind, motion, drop, clock
         self._dice = random.Random(1)
@@ -31,7 +31,7 @@ class SimulatedPulses:
         self.numbers = (_FIRST,) if kind == "ppm" else tuple(range(_FIRST, _FIRST + 8))
 
     def edges(self) -> Iterable[Edge]:
-        """Return the edges of all frames that are over."""
+        """Return the edges of all completed frames."""
         found: list[Edge] = []
         while self._start + (self._number + 1) * _PERIOD <= self._clock.now():
             start = self._start + self._number * _PERIOD
@@ -45,4 +45,4 @@ class SimulatedPulses:
         return [edge for edge in found if self._dice.random() >= self._drop]
 
     def close(self) -> None:
-        """Do nothing: nobody else wants these lines."""
+        """Do nothing: no other program uses these lines."""

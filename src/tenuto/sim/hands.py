@@ -1,4 +1,4 @@
-"""Hands on the sticks of a profile: what a careful, a nervous, a panicking or an absent driver does, as raw numbers."""
+"""Hands on the sticks of a profile: a careful, a nervous, a panicking or an absent driver, as raw numbers."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.sticks.control import ControlPlan
 
-# Who drives: how often the sticks are moved, hold-to-run is released, and anything else is pressed, in times a second.
+# The sorts of drivers: how often they move sticks, release hold-to-run, and press anything else, times a second.
 DRIVERS = {
     "careful": (0.7, 0.15, 0.1),
     "nervous": (4.0, 1.5, 1.0),
@@ -19,10 +19,10 @@ DRIVERS = {
 
 
 class Hands:
-    """Hands on all the controls of a profile: what somebody does, as the raw numbers of the device."""
+    """Hands on all the controls of a profile: the actions of a driver, as the raw numbers of the device."""
 
     def __init__(self, plan: Plan, controls: Sequence[ControlPlan] | None = None) -> None:
-        """Take hold of the controls of a plan, or of another driver's."""
+        """Take the controls of a plan, or of another driver of it."""
         controls = plan.controls if controls is None else controls
         driving = plan.driving_controls()
         guard = plan.guard
@@ -30,7 +30,7 @@ class Hands:
         self._sticks = [control for control in controls if control.name in driving]
         self._others = [control for control in controls if control.name not in (*driving, *holds)]
         urgent = {guard.emergency_stop, guard.emergency_stop_2, guard.reset, guard.stop, guard.takes_over}
-        # Who may give the robot away does so often.
+        # A driver who can give the robot away does so often.
         giving = {name for lower in plan.below for name in (lower.given_by, lower.permit)}
         self._giving = [number for number, control in enumerate(self._others) if control.name in giving]
         self._urgent = [number for number, control in enumerate(self._others) if control.name in urgent]
@@ -39,19 +39,19 @@ class Hands:
         self._gesture = enabling.held_at() if enabling is not None else {}
         reads = enabling.reads if enabling is not None else ""
         self._enabling = names.index(reads) if reads in names else None
-        # A lever is left where it is put; what a press switches off again is let go.
+        # A lever keeps its position; a button that would switch off again at the next press is released.
         self._stays = guard.enable_stays and enabling is not None and not enabling.undone().presses
         self._hold = [control for control in controls if control.name in holds]
-        # Of three positions the middle one; and how hard it is pressed now.
+        # Of a grip with three positions the middle one; and how hard it is pressed now.
         self._middle = 1.0 if guard.pressed_through == math.inf else (HELD_FROM + guard.pressed_through) / 2.0
         self._grip, self._halves = self._middle, False
         self._pushed = dict.fromkeys((control.name for control in self._sticks), 0.0)
         self._held, self._side = False, 1.0
         self._pressed = self._gives = -1
-        # First the link has to be good for a while; those of lower rank wait until they are given the robot.
+        # At first the link has to be good for a while; drivers of lower rank wait until they are given the robot.
         waits = plan.guard.link_good_for + plan.guard.start_warning
         self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
-        # Whether what enables it is operated, for each of the ticks before it is off.
+        # Whether the enabling control is operated, for each of the ticks before it is off.
         self._operated: list[bool] = []
         if enabling is not None and (self._enabling is not None or self._gesture):
             self._operated = enabling.operated().ticks(plan.period, stays=self._stays)
@@ -59,26 +59,26 @@ class Hands:
 
     @property
     def begins(self) -> int:
-        """How many ticks it takes to begin as one should."""
+        """The number of ticks of a correct start."""
         return self._off_at
 
     def put(self, held: bool, pressed: str | None = None, **pushed: float) -> dict[str, float]:
-        """Put the sticks that are named where they are to be, the others at rest, and give the raw numbers."""
+        """Set the named sticks, with the others at rest, and return the raw numbers."""
         self._pushed = {name: pushed.get(name, 0.0) for name in self._pushed}
         names = [control.name for control in self._others]
         self._held, self._pressed = held, names.index(pressed) if pressed is not None else -1
         return self.values()
 
     def act(self, driver: str, dice: random.Random, dt: float, beginning: int = -1) -> None:
-        """Do what such a driver does within ``dt`` s; in the first steps of a episode, begin as one should."""
+        """Act for ``dt`` s; in the first steps of an episode, enable as required."""
         if 0 <= beginning < self._off_at:
             self._begin(dice, beginning)
             return
         if 0 <= beginning < self._off_at + 50 and self._giving and self._gives >= 0:
-            self._pressed = self._gives  # and hands off, while somebody else drives
+            self._pressed = self._gives  # and hands off, while another driver drives
             return
         if beginning == self._off_at:
-            # Off it goes, on one stick or two.
+            # Then drive, with one stick or two.
             for name in dice.sample(list(self._pushed), min(2, len(self._pushed))):
                 self._pushed[name] = dice.choice((0.0, 1.0, 1.0, -1.0))
         moves, lets_go, presses = DRIVERS[driver]
@@ -87,16 +87,16 @@ class Hands:
             self._pushed[name] = dice.choice((0.0, 0.0, 1.0, -1.0, dice.uniform(-1.0, 1.0)))
         if dice.random() < lets_go * dt:
             self._held = not self._held
-            # A hand cramps, or presses one of two only.
+            # A hand cramps, or presses only one of two.
             self._grip = dice.choice((self._middle, self._middle, 1.0))
             self._halves = dice.random() < 0.1
         if dice.random() < presses * dt:
-            # Whoever is nervous presses what stops and what starts again more than anything else.
+            # A nervous driver presses stop and enable more than anything else.
             anything = dice.randrange(-2, len(self._others))
             self._pressed = dice.choice([*self._urgent, *self._giving, anything])
 
     def _begin(self, dice: random.Random, beginning: int) -> None:
-        """Hold, with sticks at rest, and then do what enables it."""
+        """Hold, with sticks at rest, and then operate the enabling control."""
         self._pushed = dict.fromkeys(self._pushed, 0.0)
         self._held, self._pressed = beginning >= 5, -1
         self._grip, self._halves = self._middle, False
@@ -108,13 +108,13 @@ class Hands:
             self._gives = dice.choice((-1, *self._giving))
 
     def values(self) -> dict[str, float]:
-        """Return the raw numbers of now."""
+        """Return the present raw numbers."""
         found: dict[str, float] = {}
         self._side = -self._side
         for control in self._sticks:
             found |= control.raw_at(self._pushed[control.name])
             if control.noise > 0.0:
-                # It is never quite still, as it was measured.
+                # A stick is never quite still; the noise is that of its calibration.
                 value = found[control.reads] + self._side * control.noise
                 found[control.reads] = min(max(value, control.travel.low), control.travel.high)
         for number, control in enumerate(self._others):

@@ -1,6 +1,6 @@
-"""What must hold at every tick, whatever happens: independent of how the pipeline and the guard are written.
+"""Invariants of every tick, whatever happens: independent of the code of the pipeline and the guard.
 
-Hand every tick of a drive to a `Watcher`; it says what is broken. The project's own tests do so with every tick::
+Pass every tick of a drive to a `Watcher`; it returns the broken invariants. The project's own tests do so::
 
     watcher = Watcher(profile.plan())
     assert watcher.see(tick) == []
@@ -19,18 +19,18 @@ from tenuto.driving.tick import Hand, Tick
 from tenuto.vehicles.base import ROUNDING
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# What rounding may add to a limit: m/s, rad/s.
+# Rounding at a limit: m/s, rad/s.
 _SLACK = 1e-6
 _AXES = ("vx", "vy", "vz", "yaw_rate")
 
 
 class _Person:
-    """What the ticks show of one driver.
+    """The observed state of one driver.
 
     Attributes:
-        heard: when a frame last came that a driver can stand behind. unbelieved: the newest one cannot be.
-        held: hold-to-run is, in the newest that could. at_rest: so are all sticks that drive in this mode.
-        released, enabled: since the robot last stopped, hold-to-run was seen released, then held with sticks at rest.
+        heard: time of the newest frame that counts. unbelieved: the newest one does not.
+        held: hold-to-run is held in the newest one that counts. at_rest: so are all sticks that drive in this mode.
+        released, enabled: since the last stop, hold-to-run was seen released, then held with sticks at rest.
     """
 
     def __init__(self, plan: Plan, lower: DriverPlan | None) -> None:
@@ -48,7 +48,7 @@ class _Person:
         self.unbelieved = self.held = self.at_rest = self.released = self.enabled = False
 
     def see(self, hand: Hand, tick: Tick) -> None:
-        """Take what one tick shows."""
+        """Take one tick."""
         new, self._frame = hand.frame is not self._frame, hand.frame
         self.unbelieved = False
         if new and hand.frame is not None:
@@ -58,18 +58,18 @@ class _Person:
                 self.heard = tick.time
         if self.heard is None:
             return
-        # The newest positions that could be believed count until others come, as they do for the driver.
+        # The newest positions that counted remain until others come, as for the driver.
         holds, positions = self._holds, hand.positions
         self.held = all([positions[name] >= HELD_FROM for name in holds])
         if holds and positions[holds[0]] >= self._plan.guard.pressed_through:
             self.held = False
         self.at_rest = all([abs(positions[name]) <= band for name, band in self._bands[tick.chosen.mode]])
-        # What is switched on to enable is not followed here: it is pressed again after every stop, or it is not on.
+        # A switch that enables is not followed here: it is operated again after every stop, or is off.
         self.released = self.released or not self.held or not holds
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
 
     def _believed(self, frame: Frame, now: float) -> bool:
-        """Return whether a driver can stand behind a frame."""
+        """Return whether a frame counts."""
         if not frame.link_good or not frame.time <= now + self._plan.period:
             return False
         values = frame.values
@@ -80,7 +80,7 @@ class _Person:
         return True
 
     def silent_at(self, now: float) -> float:
-        """Return how long nothing was heard, s; none at all counts as nothing."""
+        """Return the time since the newest frame, s; no frame at all counts as infinitely old."""
         return now - self.heard if self.heard is not None else 0.0
 
 
@@ -104,7 +104,7 @@ class Watcher:
         self._stops = (level, level, guard.stop_vertical_deceleration, guard.stop_turn_deceleration)
 
     def see(self, tick: Tick) -> list[str]:
-        """Return what is broken at this tick, in words; nothing when all holds."""
+        """Return what is broken at this tick, as text; nothing if all holds."""
         self._learn(tick)
         broken = [
             *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
@@ -114,7 +114,7 @@ class Watcher:
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
 
     def _learn(self, tick: Tick) -> None:
-        """Follow, from the ticks alone, who has enabled the robot since it last stopped."""
+        """Follow, from the ticks alone, who has enabled the robot since its last stop."""
         before, driving = self._before, tick.guard.state is State.DRIVING
         stopped = before is not None and (before.guard.state is State.DRIVING or before.command != STANDSTILL)
         for name, person in self._people.items():
@@ -123,7 +123,7 @@ class Watcher:
             person.see(tick.hands.get(name) or _only_hand(tick), tick)
 
     def _warned(self, tick: Tick) -> Iterator[str]:
-        """The robot waits for as long as the start warning says before it may be driven, and the outputs warn."""
+        """The robot waits for the time of the start warning before it may move, and the outputs warn."""
         seconds, state = self._plan.guard.start_warning, tick.guard.state
         if not seconds:
             return
@@ -139,14 +139,14 @@ class Watcher:
                 yield f"{name} does not warn"
 
     def _needed(self, tick: Tick) -> list[_Person]:
-        """List those who must be heard, and hold, for the one who drives to drive."""
+        """List the drivers who must be heard, and hold, for the driving one to drive."""
         first, driver = self._people[self._plan.driver], self._people.get(tick.driver)
         if driver is None or driver is first:
             return [first]
         return [driver] if driver.lower is not None and driver.lower.alone else [first, driver]
 
     def _one_driver(self, tick: Tick) -> Iterator[str]:
-        """Exactly one drives; nobody below while a hand above is moved, and nobody to whom it was not given."""
+        """Exactly one drives; nobody below while a higher one moves a stick, and nobody without the robot given."""
         if not self._lower:
             return
         if tick.driver not in self._people and tick.driver not in self._lower:
@@ -160,7 +160,7 @@ class Watcher:
             yield from self._below_first(tick, lower, person)
 
     def _below_first(self, tick: Tick, lower: DriverPlan, person: _Person | None) -> Iterator[str]:
-        """What must hold while somebody of lower rank drives."""
+        """What must hold while a driver of lower rank drives."""
         first, hand = self._people[self._plan.driver], tick.hands[self._plan.driver]
         if first.heard == tick.time and not first.unbelieved and not first.at_rest:
             yield f"{lower.name} drives, though the sticks of {self._plan.driver} are moved"
@@ -175,7 +175,7 @@ class Watcher:
             yield f"{lower.name} was given the robot with sticks that are moved"
 
     def _finite(self, tick: Tick) -> Iterator[str]:
-        # Nearly always all are: one sum tells.
+        # Nearly always all of them are met: one sum shows it.
         actuators, wire, outputs = tick.actuators, tick.wire, tick.outputs
         if math.isfinite(sum(actuators.values()) + sum(wire.values()) + sum(outputs.values()) + sum(tick.command)):
             return
@@ -198,7 +198,7 @@ class Watcher:
         yield from self._still(tick)
 
     def _still(self, tick: Tick) -> Iterator[str]:
-        """What must hold while there is no permission."""
+        """What must hold without permission."""
         if tick.target != STANDSTILL:
             yield "it heads for a speed without permission"
         ramps = tick.guard.state is State.STOPPING or (
@@ -222,11 +222,11 @@ class Watcher:
                 yield f"output {output.name} is at {tick.outputs[output.name]:g} without permission"
 
     def _comes_down(self, old: float, new: float) -> bool:
-        """Return whether it sinks as the profile wants it when nobody is heard, or stops sinking."""
+        """Return whether it descends as the profile requires when nobody is heard, or stops descending."""
         return -self._plan.guard.descend_speed - _SLACK <= new <= max(old, 0.0) + _SLACK
 
     def _obeyed(self, tick: Tick) -> Iterator[str]:
-        """What ends a permission ends it in the same tick: a hand that lets go, a bad frame, silence, a clock."""
+        """The end of a permission takes effect in the same tick: a release, a bad frame, silence, a clock."""
         guard, before = self._plan.guard, self._before
         yield from self._emergency(tick)
         if tick.guard.state is not State.DRIVING:
@@ -243,7 +243,7 @@ class Watcher:
             yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
 
     def _emergency(self, tick: Tick) -> Iterator[str]:
-        """The emergency stop is obeyed at once, and left by a reset at standstill only."""
+        """The emergency stop takes effect at once, and only a reset at standstill ends it."""
         guard, before = self._plan.guard, self._before
         emergency = tick.guard.state is State.EMERGENCY_STOP
         for button in (guard.emergency_stop, guard.emergency_stop_2) if not emergency else ():
@@ -257,10 +257,10 @@ class Watcher:
             yield "it left the emergency stop before it stood"
 
     def _limited(self, tick: Tick) -> Iterator[str]:
-        """No command beyond what the vehicle can do or the profile allows, and none that changes faster."""
+        """No command beyond the limits of the vehicle or the profile, and none that changes faster."""
         if self._before is not None and tick.command == self._before.command:
             return
-        # A command that is within it but for rounding, and is rounded once more, is not beyond it.
+        # A command that is within the limits up to rounding, and is rounded once more, is within them.
         fits = self._plan.chassis.fits
         if not fits(tick.command) and not fits(_less(tick.command)):
             yield f"the vehicle cannot do {tick.command}"
@@ -275,7 +275,7 @@ class Watcher:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 
     def _answered(self, tick: Tick) -> Iterator[str]:
-        """While it is driven, every far end answers, and is as it must be; one that crosses a bound stops it."""
+        """While it is driven, every far end answers as required; one that crosses a bound stops it."""
         needs, before = self._plan.guard.needs, self._before
         for one in tick.far.values():
             if self._answered_at < one.time <= tick.time:
@@ -306,7 +306,7 @@ class Watcher:
         self._was_inside = inside
 
     def _stop_takes(self) -> float:
-        """Return how long a stop takes at most, s; worked out when it is first asked for."""
+        """Return the longest duration of a stop, s; computed when it is first needed."""
         if self._longest is None:
             self._longest = worst_stop(self._plan).seconds
         return self._longest
@@ -325,10 +325,10 @@ class Watcher:
 
 
 def _only_hand(tick: Tick) -> Hand:
-    """Return the hand of the only driver there is."""
+    """Return the state of the only driver."""
     return Hand(tick.frame, tick.new_frame, tick.positions, None)
 
 
 def _less(command: VelocityCommand) -> VelocityCommand:
-    """Return a command that is less by what rounding may add to it."""
+    """Return a command reduced by the rounding at a limit."""
     return VelocityCommand(*(axis * (1.0 - ROUNDING) for axis in command))

@@ -1,4 +1,4 @@
-"""What a simulated cart would measure of its own motion, with a known truth to measure measurements by."""
+"""The simulated odometry of a cart with known true measures, to test measurements."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ _STEP = 0.005
 
 @dataclass(frozen=True, slots=True)
 class Truth:
-    """What a cart with two driven wheels is really like.
+    """The true measures of a cart with two driven wheels.
 
     Attributes:
         wheel_radius, track: m. delay: from command to motor, s. motor_lag, friction, slip: see `Physics`.
-        noise: of each measured place, m. heading_noise: rad; both standard deviations.
+        noise: of each measured position, m. heading_noise: rad; both standard deviations.
     """
 
     wheel_radius: float
@@ -45,12 +45,12 @@ def simulated_odometry(
     clock: float = 0.0,
     seed: int = 1,
 ) -> pd.DataFrame:
-    """Drive the real cart by the wheel speeds of a log, and measure where it is.
+    """Drive the true cart with the wheel speeds of a log, and measure its position.
 
     Args:
-        table: a log of a cart with two driven wheels, or of what ``chassis`` is. truth: what it is really like.
-        chassis: of another robot as it really is; the wheel radius and track of ``truth`` count for a cart only.
-        rate: rows a second. clock: how far the odometry's clock is ahead of the log's, s. seed: for what is random.
+        table: a log of a cart with two driven wheels, or of another ``chassis``. truth: the true measures.
+        chassis: of another robot, with its true measures; wheel radius and track of ``truth`` are for a cart only.
+        rate: rows a second. clock: how far the odometry's clock is ahead of the log's, s. seed: of the random numbers.
 
     Returns:
         Columns ``time`` (s), ``x``, ``y`` (m), ``heading`` (rad).

@@ -14,22 +14,22 @@ from tenuto.sim.device import SerialDevice
 
 # Lines a second of a microcontroller.
 _LINES_RATE = 50.0
-_LINK_EVERY = 15  # frames of channels between two of link statistics
+_LINK_EVERY = 15  # number of channel frames between two frames of link statistics
 
 
 @dataclass(slots=True)
 class LinkFaults:
-    """What is wrong with a simulated link just now; set the fields at any time.
+    """The present faults of a simulated link; set the fields at any time.
 
     Attributes:
         drop: share of frames that are not sent.
         flip: share of bytes of which one bit is flipped.
-        lost: share of frames that the receiver marks as lost (SBUS), repeating the one before.
+        lost: share of frames that the receiver marks as lost (SBUS); they repeat the previous one.
         silent: nothing is sent.
-        frozen: the channels keep the values they had.
-        failsafe: the receiver has lost its transmitter and says so; one that cannot falls silent.
-        burst: frames are held back, and so many sent at once.
-        baud: bytes come as slowly as on a line of this speed; None for at once.
+        frozen: the channels keep their values.
+        failsafe: the receiver has lost its transmitter and reports it; a protocol that cannot falls silent.
+        burst: this number of frames is held back, and sent at once.
+        baud: bytes come at the speed of such a line; None for at once.
     """
 
     drop: float = 0.0
@@ -47,7 +47,7 @@ class SimulatedReceiver(SerialDevice):
 
     Attributes:
         channels: pulses in µs; set them at any time.
-        faults: what is wrong with the link.
+        faults: of the link.
         motion: if set, moves the channels: seconds → 16 pulses in µs.
     """
 
@@ -65,9 +65,9 @@ class SimulatedReceiver(SerialDevice):
 
         Args:
             protocol: one of `tenuto.protocols.radio`, or "lines".
-            faults: what is wrong from the start.
+            faults: from the start.
             motion: moves the channels.
-            seed: of the faults' dice.
+            seed: of the random faults.
             link, clock: see `SerialDevice`.
         """
         self.protocol = protocol
@@ -82,7 +82,7 @@ class SimulatedReceiver(SerialDevice):
         super().__init__(_LINES_RATE if self._radio is None else 1.0 / self._radio.period, link, clock)
 
     def next_bytes(self, seconds: float) -> list[bytes]:
-        """Return the next frame, with the faults of the moment."""
+        """Return the next frame, with the present faults."""
         faults = self.faults
         if self.motion is not None and not faults.frozen:
             self.channels = self.motion(seconds)
@@ -101,7 +101,7 @@ class SimulatedReceiver(SerialDevice):
         return self._slowly(pieces) if faults.baud else pieces
 
     def _says_failsafe(self) -> bool:
-        """Return whether the receiver can say it, in its frames or between them."""
+        """Return whether the receiver can report failsafe, in its frames or between them."""
         return self._radio is not None and (
             self._radio.marks_failsafe or bool(self._radio.encode_link(Signal(0.0, 0.0, 0.0)))
         )
@@ -131,6 +131,6 @@ class SimulatedReceiver(SerialDevice):
 
 
 def wandering_channels(seconds: float) -> list[float]:
-    """Move four sticks as a hand does that looks for their ends; a switch on channel 5, the rest still."""
+    """Move four sticks to their ends one after another; a switch on channel 5, the rest still."""
     sticks = [1500.0 + 480.0 * math.sin(seconds * speed) * math.sin(seconds * 0.37) for speed in (1.3, 0.9, 1.7, 0.6)]
     return [*sticks, 988.0 if seconds % 8 < 4 else 2012.0, *([1500.0] * 11)]

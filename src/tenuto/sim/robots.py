@@ -1,6 +1,6 @@
 """Simulated robots: motors that lag, stick and saturate, bodies with mass, and a pose on the ground or in the air.
 
-Enough that a wrong sign, a missing limit or a jump shows on the path; no more. The same seed gives the same path.
+The model is just good enough that a wrong sign, a missing limit or a jump shows on the path. Same seed, same path.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ _STANDING_BELOW = 1e-3
 
 
 class PathPoint(NamedTuple):
-    """Where a robot is at one moment: s, m, m, rad (left positive), m/s, rad/s; then what most robots have not."""
+    """The state of a robot at one time: s, m, m, rad (left positive), m/s, rad/s; then values that few robots have."""
 
     time: float
     x: float
@@ -38,15 +38,15 @@ class PathPoint(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Physics:
-    """How far a simulated robot is from an ideal one.
+    """The deviations of a simulated robot from an ideal one.
 
     Attributes:
         motor_lag: time constant of motors and steering, s: w' = (command − w)/lag.
-        friction: a motor that stands does not start below this share of its largest command so far.
-        slip: share of its speed that a wheel loses to the ground, different from wheel to wheel and from time to time.
-        body_lag: time constant with which the body follows its wheels: its mass over the grip of its tyres, s.
-        mass: of a boat, kg. inertia: of a boat, kg·m². They turn its thrust into motion against the water's drag.
-        seed: for what is random.
+        friction: a standing motor does not start below this share of its largest command so far.
+        slip: the share of its speed that a wheel loses to slip, different from wheel to wheel and over time.
+        body_lag: time constant with which the body follows its wheels (mass over the grip of its tyres), s.
+        mass: of a boat, kg. inertia: of a boat, kg·m². With the drag, they determine its motion under thrust.
+        seed: of the random numbers.
     """
 
     motor_lag: float = 0.12
@@ -59,13 +59,13 @@ class Physics:
 
 
 class SimulatedRobot:
-    """A robot that does what its actuators do.
+    """A robot that follows its actuators.
 
     Its speed is what the chassis makes of its actuators (`Chassis.forward`); its pose is integrated along exact arcs.
 
     Attributes:
-        path: where it was, a point for each call of `advance`, the start included.
-        actuators: what its actuators do now.
+        path: its states, one for each call of `advance`, and the start.
+        actuators: their present values.
         history: the actuators at each point of the path.
     """
 
@@ -81,32 +81,32 @@ class SimulatedRobot:
         self.actuators = dict(self._command)
         self._body = STANDSTILL
         self._watchdog = CommandWatchdog()
-        self._watchdog.feed(0.0, math.inf, standstill=True)  # it begins standing
+        self._watchdog.feed(0.0, math.inf, standstill=True)  # it starts at standstill
         self.path = [PathPoint(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)]
         self.history = [dict(self.actuators)]
 
     @property
     def now(self) -> PathPoint:
-        """Where the robot is."""
+        """The present state of the robot."""
         return self.path[-1]
 
     @property
     def standing(self) -> bool:
-        """Whether it stands, and nothing on it that drives still moves."""
+        """Whether it stands, and none of its driving actuators still moves."""
         moving = (value for name, value in self.actuators.items() if name not in self._steers)
         return max(map(abs, (*self._body, *moving)), default=0.0) < _STANDING_BELOW
 
     @property
     def obeys(self) -> bool:
-        """Whether its last command still holds: it was given less than its time ago."""
+        """Whether its last command is still valid."""
         return self._watchdog.may_move(self.now.time)
 
     def command(self, actuators: Mapping[str, float], valid_for: float = math.inf, power: bool = True) -> None:
-        """Set what each actuator is to do from now on; none does more than it can.
+        """Set the command of each actuator; it is limited to what the actuator can do.
 
         Args:
             actuators: name → value.
-            valid_for: after so long without another command the robot stops by itself, s.
+            valid_for: after this time without another command the robot stops by itself, s.
             power: without it the robot rolls out as if nothing were commanded.
         """
         drives = [value for name, value in actuators.items() if name not in self._steers]
@@ -119,7 +119,7 @@ class SimulatedRobot:
             self._largest[name] = max(self._largest[name], abs(value))
 
     def advance(self, seconds: float) -> PathPoint:
-        """Let time pass, and give where the robot is then."""
+        """Advance the time, and return the new state."""
         time, x, y, heading, _, _, _, z, _ = self.now
         steps = max(1, math.ceil(seconds / _SUBSTEP))
         dt = seconds / steps
@@ -136,14 +136,14 @@ class SimulatedRobot:
         return self.now
 
     def touch_down(self) -> None:
-        """Stand on the ground, at height 0, where it is."""
+        """Stand on the ground, at height 0, at the present position."""
         self._command = dict.fromkeys(self._command, 0.0)
         self.actuators = dict(self._command)
         self._body = STANDSTILL
         self.path[-1] = self.now._replace(z=0.0, vx=0.0, vy=0.0, vz=0.0, yaw_rate=0.0)
 
     def _turn_motors(self, dt: float) -> None:
-        """Let every actuator follow its command; one that stands needs more than its friction to start."""
+        """Let every actuator follow its command; a standing one needs more than its friction to start."""
         share = 1.0 - math.exp(-dt / self.physics.motor_lag)
         for name, command in self._command.items():
             value = self.actuators[name]
@@ -167,10 +167,10 @@ class SimulatedRobot:
 
 
 class SimulatedBoat(SimulatedRobot):
-    """What floats: thrust against mass and linear drag, m·v' = F − d·v, exact over each step."""
+    """A floating vehicle: thrust against mass and linear drag, m·v' = F − d·v, exact over each step."""
 
     def _move(self, dt: float) -> VelocityCommand:
-        """Let the velocity approach what the thrust holds against the drag."""
+        """Let the velocity approach the one at which the drag balances the thrust."""
         steady, drags = self.chassis.forward(self.actuators), self.chassis.inertia().drag or (0.0,) * 4
         masses = (self.physics.mass, self.physics.mass, self.physics.mass, self.physics.inertia)
         return VelocityCommand(
@@ -182,7 +182,7 @@ class SimulatedBoat(SimulatedRobot):
 
 
 def simulated_robot(chassis: Chassis, physics: Physics | None = None) -> SimulatedRobot:
-    """Make the simulated robot for a chassis; without physics, with what its kind usually has."""
+    """Make the simulated robot for a chassis; without physics, with the usual values of its kind."""
     inertia = chassis.inertia()
     physics = physics or Physics(motor_lag=inertia.motor_lag, body_lag=inertia.body_lag)
     return (SimulatedBoat if inertia.drag is not None else SimulatedRobot)(chassis, physics)

@@ -1,7 +1,7 @@
-"""The fault campaign: drivers, links, clocks and devices that do whatever can be done, in simulated time.
+"""The fault campaign: drivers, links, clocks and devices with any fault, in simulated time.
 
-A run is a story: a list of scenes, made from a seed. Every tick of it is shown to a `Watcher`. A story that breaks an
-invariant is shrunk to the scenes that are needed for it, and can be kept and played again.
+A run is a story: a list of scenes, made from a seed. A `Watcher` sees every tick of it. A story that breaks an
+invariant is reduced to the scenes that are needed, and can be kept and played again.
 """
 
 from __future__ import annotations
@@ -30,30 +30,30 @@ from tenuto.sim.surroundings import LINES, Surroundings
 from tenuto.sim.witness import KNOWN, Witness
 from tenuto.vehicles.velocity import STANDSTILL
 
-# What happens to the frames on their way; how long it lasts is up to the episode.
+# The faults of the link; the episode sets how long each lasts.
 LINKS = (
     "good", "good", "lost", "burst", "late", "reordered", "doubled", "frozen", "garbage", "failsafe", "weak",
 )  # fmt: skip
 CLOCKS = ("steady", "steady", "steady", "steady", "jump back", "stall", "sleep", "stands still")
 DEVICES = ("there", "there", "there", "unplugged", "another")
-# What the processes around the pipeline do: a sink that hangs, ticks that take long, a profile that is saved anew, and
-# the whole program started again: killed, or asked to end by a signal, which stops the robot first.
+# The faults of the processes around the pipeline: a sink that hangs, slow ticks, a profile that is saved again, and
+# the whole program restarted: killed, or ended by a signal, which stops the robot first.
 PROCESSES = ("sound", "sound", "sound", "sound", "sink blocked", "slow ticks", "profile changed", "restarted")
 
 
-# How long a program is dead before it is started again, s.
+# How long a killed program takes to restart, s.
 _DEAD = 2.0
 
 
 @dataclass(frozen=True, slots=True)
 class Episode:
-    """A while in which one thing is so.
+    """A scene: a period with fixed conditions.
 
     Attributes:
-        seconds: how long. driver, link, clock, device, process: see above. seed: for what is random in it.
-        enables: the driver begins as one should: lets go, rests, presses.
-        second: how those of lower rank drive, where there are any.
-        line: how commands come to the robot; see `surroundings`. far: what its far end says; see `far_says`.
+        seconds: its duration. driver, link, clock, device, process: see above. seed: of its random numbers.
+        enables: the driver enables as required: releases, rests, presses.
+        second: the driving of those of lower rank, if there are any.
+        line: to the robot; see `surroundings`. far: the behaviour of its far end; see `far_says`.
     """
 
     seconds: float
@@ -71,14 +71,14 @@ class Episode:
 
 @dataclass(slots=True)
 class Outcome:
-    """What came of one run, or of many.
+    """The results of one run, or of many.
 
     Attributes:
-        runs, ticks, seconds: how much was simulated. driven: seconds of driving. by: the same of each driver.
+        runs, ticks, seconds: how much was simulated. driven: seconds of driving. by: the same for each driver.
         faults: stops by their first code.
         worst_time, worst_distance: from the last good frame or the first reason to standstill, s and m.
-        promise_time, promise_distance: what they may be at most.
-        broken: what was broken, in words; the story that broke it first.
+        promise_time, promise_distance: their limits.
+        broken: the broken invariants, as text; the first story that broke one.
     """
 
     runs: int = 0
@@ -95,7 +95,7 @@ class Outcome:
     story: list[Episode] = field(default_factory=list)
 
     def add(self, other: Outcome) -> None:
-        """Add another outcome to this one."""
+        """Add other results to these."""
         for name in ("runs", "ticks", "seconds", "driven"):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         for name in ("worst_time", "worst_distance", "promise_time", "promise_distance"):
@@ -107,7 +107,7 @@ class Outcome:
 
 
 def make_story(seed: int, scenes: int = 6) -> list[Episode]:
-    """Make the story of a seed: the same one every time."""
+    """Make the story of a seed: always the same one."""
     dice, lines, fars = random.Random(seed), random.Random(f"lines {seed}"), random.Random(f"far {seed}")
     return [
         Episode(
@@ -122,7 +122,7 @@ def make_story(seed: int, scenes: int = 6) -> list[Episode]:
 def play(profile: Planned, story: Iterable[Episode]) -> Outcome:
     """Play a story with a profile; it ends at the first tick that breaks an invariant."""
     story = list(story)
-    # Of some robots the sensors tell what is so, and of some they tell anything.
+    # The sensors of some robots tell the truth, those of others are random.
     stage = _Stage(profile, random.Random(story[0].seed) if story and story[0].seed % 3 else None)
     for episode in story:
         stage.play(episode)
@@ -134,13 +134,13 @@ def play(profile: Planned, story: Iterable[Episode]) -> Outcome:
 
 
 def soak(profile: Planned, seeds: Iterable[int]) -> Iterator[Outcome]:
-    """Play the stories of many seeds; give what came of each."""
+    """Play the stories of many seeds; return the results."""
     for seed in seeds:
         yield play(profile, make_story(seed))
 
 
 def shrink(profile: Planned, story: list[Episode]) -> list[Episode]:
-    """Leave out of a story that breaks an invariant whatever is not needed for that."""
+    """Reduce a story that breaks an invariant to what is needed for that."""
 
     def breaks(shorter: list[Episode]) -> bool:
         return bool(play(profile, shorter).broken)
@@ -156,7 +156,7 @@ def shrink(profile: Planned, story: list[Episode]) -> list[Episode]:
 
 
 def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
-    """Return stories with a little less in them, those with much less first."""
+    """Return stories with something removed, those with much removed first."""
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
     plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
@@ -171,10 +171,10 @@ def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
 
 
 class _Stage:
-    """One run under way."""
+    """One run in progress."""
 
     def __init__(self, profile: Planned, dice: random.Random | None) -> None:
-        """Prepare it; with dice for what stands around the robot, where its sensors tell the truth."""
+        """Prepare it; with random surroundings of the robot if its sensors tell the truth."""
         self.plan = profile.plan()
         self.world = Surroundings(self.plan, dice) if dice is not None else None
         self.line = Changeover(self.plan)
@@ -186,7 +186,7 @@ class _Stage:
         self.others = {lower.name: Hands(self.plan, lower.controls) for lower in self.plan.below if lower.controls}
         self.outcome = Outcome()
         guard = self.plan.guard
-        # How far it may go from the first sign of a fault to standstill, from whatever it drives.
+        # The longest permitted way from the first sign of a fault to standstill, from any speed.
         promised = worst_stop(self.plan, guard.unnoticed + 3 * self.plan.period)
         self.outcome.promise_time = promised.seconds + guard.descend_for
         self.outcome.promise_distance = promised.metres
@@ -197,7 +197,7 @@ class _Stage:
         self.standing = True
 
     def _witness(self, before: Witness | None = None) -> Witness | None:
-        """Return a second watcher, where there is a file and all drivers hold what it knows, after the one before."""
+        """Return a second watcher if there is a file and all drivers hold known devices; it continues the last one."""
         tables = self._tables
         pads = tables is not None and all(
             one.get("source", {"kind": "gamepad"})["kind"] in KNOWN
@@ -220,7 +220,7 @@ class _Stage:
                 dt += dice.uniform(0.0, 0.4 * self.plan.stall_timeout)
             self.now += dt
             if self.world is not None:
-                # However the program's clock jumps, time passes.
+                # Time passes, however the program's clock jumps.
                 passed = dt if dt >= 0.0 else self.plan.period
                 self.outcome.broken = self.world.live(passed, 0.0 < dt <= self.plan.period)
             frame = None
@@ -244,7 +244,7 @@ class _Stage:
                 return
 
     def _others(self, episode: Episode, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
-        """Return what comes from those of lower rank, and from sensors and contacts."""
+        """Return the frames of drivers of lower rank, of sensors and of contacts."""
         frames: dict[str, Frame] = {}
         for name, hands in self.others.items():
             hands.act(episode.second, dice, self.plan.period, beginning)
@@ -258,7 +258,7 @@ class _Stage:
         return frames | self._inputs(dice)
 
     def _inputs(self, dice: random.Random) -> dict[str, Frame]:
-        """Return what comes from sensors and contacts."""
+        """Return the frames of sensors and contacts."""
         frames: dict[str, Frame] = {}
         for sensor in self.plan.distances:
             if sensor.heard_from == sensor.name and dice.random() < 0.8:
@@ -276,12 +276,12 @@ class _Stage:
         return frames
 
     def _speed(self, measured: MeasuredPlan, dice: random.Random) -> float:
-        """Return what is measured of what it was told: near that, and now and then of a robot that runs away."""
+        """Return the measured velocity: near the command, and now and then that of a runaway robot."""
         far = 3.0 if dice.random() < 0.005 else 0.9
         return self.told[MEASURED[measured.of]] + dice.uniform(-far, far) * measured.tolerance
 
     def _process(self, episode: Episode, since: int) -> tuple[Reason, ...]:
-        """Let happen to the processes what the episode wants; ``since`` ticks after the moment for it."""
+        """Apply the process fault of the episode, ``since`` ticks after its moment."""
         if episode.process == "sink blocked" and 0 <= since < 40:
             return (Reason(Code.SINK_BLOCKED, "a sink has accepted nothing"),)
         if since == 0 and episode.process == "profile changed":
@@ -299,7 +299,7 @@ class _Stage:
         return ()
 
     def _start_again(self) -> None:
-        """Let the program be dead for a while, and start it again."""
+        """Kill the program for a while, and restart it."""
         # The robot stops by itself meanwhile: no command comes in time.
         if self.world is not None:
             self.outcome.broken = self.world.die(_DEAD)
@@ -336,14 +336,14 @@ class _Stage:
         moving = tick.command != STANDSTILL
         distance += math.hypot(tick.command.vx, tick.command.vy) * min(tick.dt, self.plan.stall_timeout)
         outcome.worst_distance = max(outcome.worst_distance, distance)
-        # A clock that jumped says nothing of how long it took.
+        # After a jump of the clock, no duration is known.
         if moving and tick.dt <= self.plan.stall_timeout:
             outcome.worst_time = max(outcome.worst_time, tick.time - began)
         self.stopping = (began, distance) if moving else None
 
 
 def _odd_step(clock: str, dice: random.Random) -> float:
-    """Return a step of time that should not be."""
+    """Return an abnormal step of time."""
     return {
         "jump back": -dice.uniform(0.01, 20.0),
         "stall": dice.uniform(0.1, 1.5),
@@ -353,7 +353,7 @@ def _odd_step(clock: str, dice: random.Random) -> float:
 
 
 class _Link:
-    """What becomes of frames on their way."""
+    """The frames on their way, with the faults of the link."""
 
     def __init__(self, episode: Episode, dice: random.Random) -> None:
         self._kind, self._dice = episode.link, dice
@@ -363,7 +363,7 @@ class _Link:
         self.quality = 20.0 if episode.link == "weak" else 100.0
 
     def carry(self, frame: Frame, now: float) -> Frame | None:
-        """Take the frame that is sent now; give the one that arrives now."""
+        """Take the frame that is sent now; return the one that arrives now."""
         dice, kind = self._dice, self._kind
         if kind == "lost":
             return None if dice.random() < 0.5 else frame

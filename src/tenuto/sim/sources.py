@@ -1,4 +1,4 @@
-"""Simulated sources under short texts, for those who have no device at hand: ``simulated:…``."""
+"""Simulated sources as short texts, for those who have no device at hand: ``simulated:…``."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from tenuto.sources.recording import Recording
 
 
 class SimulatedSticks(Source):
-    """The layout of a gamepad without any device, moved by a formula: the same at the same time."""
+    """The layout of a gamepad without a device, moved by a formula: always the same at the same time."""
 
     name = "simulated sticks"
     identity = "simulated:sticks"
@@ -35,12 +35,12 @@ class SimulatedSticks(Source):
         return GamepadOptions.layout
 
     def poll(self, now: float) -> Frame | None:
-        """Return the numbers of now."""
+        """Return the present raw numbers."""
         return Frame(now, stick_numbers(now))
 
 
 def stick_numbers(seconds: float) -> dict[str, float]:
-    """Move a pad's sticks and triggers one after the other, as somebody does who looks which is which."""
+    """Move a pad's sticks and triggers one after the other, as a person does who identifies them."""
     values = {info.name: 0.0 for info in GamepadOptions.layout}
     names = ("left_x", "left_y", "right_x", "right_y", "left_trigger", "right_trigger")
     turn, phase = divmod(seconds, 2.0)
@@ -53,10 +53,10 @@ def stick_numbers(seconds: float) -> dict[str, float]:
 
 
 class SimulatedGamepad(Gamepad):
-    """A virtual gamepad, that moves by itself, and is read through SDL as any other."""
+    """A virtual gamepad that moves by itself, and is read through SDL as any other."""
 
     def __init__(self, recording: str | None = None, clock: Timer = REAL) -> None:
-        """Attach a pad that is moved as a recording of one says, or by a formula."""
+        """Attach a pad that is moved as in a recording of one, or by a formula."""
         self._recording = Recording(recording) if recording is not None else None
         self._pad = VirtualGamepad()
         super().__init__()
@@ -74,7 +74,7 @@ class SimulatedGamepad(Gamepad):
         return frame.values if frame is not None else {}
 
     def close(self) -> None:
-        """Take the pad away."""
+        """Detach the pad."""
         if self._end is not None:
             self._end()
             self._end = None
@@ -91,7 +91,7 @@ class SimulatedRadio(Receiver):
         self.name = f"simulated {kind} receiver"
 
     def close(self) -> None:
-        """Close the port, and take the receiver away."""
+        """Close the port, and remove the receiver."""
         super().close()
         self.device.unplug()
 
@@ -105,14 +105,14 @@ class SimulatedLines(Lines):
         self.name = "simulated lines"
 
     def close(self) -> None:
-        """Close the port, and take the board away."""
+        """Close the port, and remove the board."""
         super().close()
         self.device.unplug()
 
 
 @dataclass(frozen=True, kw_only=True)
 class SimulatedOptions(SourceOptions):
-    """A simulated device, read like a real one; or sticks without a device."""
+    """A simulated device, read as a real one; or sticks without a device."""
 
     kind: ClassVar[str] = "simulated"
     in_profiles: ClassVar[bool] = False
@@ -151,7 +151,7 @@ class SimulatedOptions(SourceOptions):
         return GpioPulses(self.device, "simulated lines", lines, lines.numbers, clock.now)
 
     def _fits(self) -> None:
-        """Refuse what means nothing for the device."""
+        """Refuse options that have no effect for the device."""
         plain = SimulatedOptions(device=self.device)
         said = [one.name for one in fields(self) if getattr(self, one.name) != getattr(plain, one.name)]
         of_some = {"sticks": (), "gamepad": ("recording",), "ppm": ("drop",), "pwm": ("drop",)}

@@ -1,4 +1,4 @@
-"""Synthetic sticks with a known truth, to measure measurements by."""
+"""Synthetic sticks with known true values, to test measurements."""
 
 from __future__ import annotations
 
@@ -11,17 +11,17 @@ from tenuto.basics.number import Array
 
 @dataclass(frozen=True, slots=True)
 class StickTruth:
-    """What a synthetic control is really like; raw numbers.
+    """The true values of a synthetic control; raw numbers.
 
     Attributes:
-        low, centre, high: its ends and its middle; ``centre`` equal to ``low`` for a lever.
+        low, centre, high: its ends and its middle; ``centre`` equals ``low`` for a lever.
         noise: standard deviation of every number.
-        scatter: standard deviation of the places it comes back to.
-        play: it stays this far from its middle on the side that it came from.
-        step: the device's smallest step.
+        scatter: standard deviation of the positions to which it returns.
+        play: it stays this far from its middle, on the side from which it came.
+        step: the device's resolution.
         spikes: share of numbers that jump far away.
-        drift: how far its middle wanders in the first two seconds.
-        offset: where it is held during those two seconds, away from its middle.
+        drift: movement of its middle in the first two seconds.
+        offset: its distance from the middle during those two seconds.
     """
 
     low: float
@@ -39,14 +39,14 @@ class StickTruth:
 def measured_session(
     truth: StickTruth, rng: np.random.Generator, *, rate: float = 50.0, returns: int = 8, start: float = 2.0
 ) -> tuple[Array, Array]:
-    """Return what a control sends in a session: hands off, to its ends and let go again, several times.
+    """Return what a control sends in a session: hands off, to its ends and released, several times.
 
     Args:
-        truth: what it is like.
-        rng: where chance comes from.
+        truth: its true values.
+        rng: the random generator.
         rate: frames a second.
-        returns: how often it is pushed out and let go, to the two ends in turn.
-        start: seconds from hands off to the first push; more moves the pushes to later.
+        returns: number of pushes with a release, to the two ends in turn.
+        start: seconds from hands off to the first push.
 
     Returns:
         Times in s, and raw numbers, arrays of one length.

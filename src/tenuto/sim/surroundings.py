@@ -1,7 +1,7 @@
-"""What stands around a pipeline in the fault campaign: a robot behind a slow and lossy line, and walls before it.
+"""The surroundings of a pipeline in the fault campaign: a robot behind a slow and lossy line, and walls ahead of it.
 
-The robot does at once what the newest command says that has come, as long as that is valid. So what its sensors and its
-encoders tell is what the pipeline made of its own commands before: the circle is closed.
+The robot follows the newest valid command at once. So its sensors and encoders measure the result of the
+pipeline's own commands: the loop is closed.
 """
 
 from __future__ import annotations
@@ -18,17 +18,17 @@ from tenuto.driving.tick import Tick
 from tenuto.driving.watchdog import CommandWatchdog
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# How commands come to the robot: what is lost, and how late they are, s.
+# The lines to the robot: loss, and delay, s.
 LINES = ("good", "good", "good", "lossy", "slow", "cut")
 _LOST, _LATE = 0.4, 0.08
-# So far from its limit a robot begins, at most, m: it gets there in the seconds that it is driven.
+# The greatest distance to the limit at the start, m: the robot gets there in the seconds that it is driven.
 _FAR = 1.2
-# What rounding may add to a way, m, and to a time, s.
+# Rounding of a distance, m, and of a time, s.
 _SLACK, _ROUNDING = 1e-6, 1e-9
 
 
 class _Sent(NamedTuple):
-    """One command on its way: when it comes, and what it says."""
+    """One command on its way: its arrival time, and its content."""
 
     due: float
     command: VelocityCommand
@@ -37,11 +37,11 @@ class _Sent(NamedTuple):
 
 
 class Surroundings:
-    """One robot with what stands around it.
+    """One robot with its surroundings.
 
     Attributes:
-        velocity: what the robot does now.
-        gaps: how far each distance sensor is from what it looks at, m.
+        velocity: its present one.
+        gaps: distance of each sensor from the object ahead, m.
     """
 
     def __init__(self, plan: Plan, dice: random.Random) -> None:
@@ -52,16 +52,16 @@ class Surroundings:
         self._now = 0.0
         self.velocity = STANDSTILL
         self.gaps = {sensor.name: sensor.keep + dice.uniform(0.0, _FAR) for sensor in plan.distances}
-        # How near it may come, m: not as near as was promised only where it was stopped nearer.
+        # The promised distance does not hold where the robot was stopped nearer.
         self._floors = {sensor.name: sensor.keep for sensor in plan.distances}
         self._undisturbed = True
-        # What is known of its commands apart from the watchdog: when the newest came, and whether one was standstill
-        # since they last failed to come in time. And since when nobody drives it.
+        # The commands without the watchdog: when the newest came, and whether one was standstill since they
+        # last failed to come in time. And since when nobody drives.
         self._came, self._stood = -math.inf, False
         self._stands_since: float | None = None
 
     def live(self, seconds: float, regular: bool) -> list[str]:
-        """Let time pass; say what is broken by its end. Time is ``regular`` while ticks come when they should."""
+        """Advance the time; return what is broken by its end. It is ``regular`` while ticks come in time."""
         self._undisturbed = self._undisturbed and regular
         end = self._now + seconds
         while self._waiting and self._waiting[0].due <= end:
@@ -72,12 +72,12 @@ class Surroundings:
         return [*self._near(), *self._obeyed()]
 
     def take(self, tick: Tick, line: str) -> list[str]:
-        """Send what a tick says over a line, and follow what comes at once; say what is broken by it."""
+        """Send the command of a tick over a line, and follow one that arrives at once; return what is broken."""
         if tick.command != STANDSTILL:
             self._stands_since = None
         elif self._stands_since is None:
             self._stands_since = self._now
-        # What is not sent holds until it is no longer valid; so does what is lost, or late.
+        # Without a new command the last one holds until it is no longer valid; also if the new one is lost or late.
         self._undisturbed = self._undisturbed and tick.send and line == "good" and not self._waiting
         if tick.send and line != "cut" and not (line == "lossy" and self._dice.random() < _LOST):
             after = self._waiting[-1].due if self._waiting else self._now
@@ -86,12 +86,12 @@ class Surroundings:
         return self.live(0.0, True)
 
     def die(self, seconds: float) -> list[str]:
-        """Let the program be dead for so long: what is on its way still comes, and then nothing."""
+        """Kill the program for this time: commands on their way still arrive, and then nothing."""
         self._stands_since = self._now
         return self.live(seconds, False)
 
     def _advance(self, to: float) -> None:
-        """Move as the newest command says, while it is valid."""
+        """Move by the newest command, while it is valid."""
         began, self._now = self._now, to
         seconds = min(to, max(self._came + self._newest.valid_for, began)) - began
         for sensor in self._plan.distances:
@@ -110,17 +110,17 @@ class Surroundings:
         may = self._watchdog.may_move(self._now) and self._newest.power
         self.velocity = self._newest.command if may else STANDSTILL
         if self.velocity == STANDSTILL:
-            self._undisturbed = not self._waiting  # what still comes was sent before, and is late
+            self._undisturbed = not self._waiting  # this one was sent before, and is late
             self._floors = {sensor.name: min(self.gaps[sensor.name], sensor.keep) for sensor in self._plan.distances}
 
     def _near(self) -> Iterator[str]:
-        """It comes no nearer than is promised, where no command was lost, late or missing since it stood."""
+        """It comes no nearer than promised, if no command was lost, late or missing since its standstill."""
         for name, gap in self.gaps.items():
             if self._undisturbed and gap < self._floors[name] - _SLACK:
                 yield f"{name} sees {gap:.4f} m, and it keeps {self._floors[name]:.4f} m"
 
     def _obeyed(self) -> Iterator[str]:
-        """It moves by a command that is valid, after a standstill, with power, and not long after nobody drives."""
+        """It moves by a valid command, after a standstill, with power, and not long after nobody drives."""
         if self.velocity == STANDSTILL:
             return
         age = self._now - self._came

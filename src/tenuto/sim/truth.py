@@ -1,4 +1,4 @@
-"""What a profile means: each control alone to its ends, in each mode, as the simulated robot is driven by it."""
+"""The truth table of a profile: each control alone at its ends, in each mode, driving the simulated robot."""
 
 from __future__ import annotations
 
@@ -21,23 +21,23 @@ from tenuto.vehicles.base import Arcs, Chassis, Sides
 from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# For how long a stick that is let go, and a robot that is let go, are watched, s.
+# How long a robot is watched after a stick, or hold-to-run, is released, s.
 _WATCHED = 60.0
-# A corner differs from what both sticks do alone from here on, m/s and rad/s; what no stick asks for is more than this
-# share of the full speed; and a limit is of some use from this share of it on.
+# Thresholds: a corner that differs from both sticks alone, m/s and rad/s; a motion without a stick, as a share of
+# full speed; the use of a limit, as a share of it.
 _DIFFERS, _UNASKED, _REACHED = 1e-3, 0.02, 0.5
-# Limits that hold up nothing, m/s² and rad/s².
+# Limits without effect, m/s² and rad/s².
 _AT_ONCE = Limits(acceleration=1e6, turn_acceleration=1e6, vertical_acceleration=1e6)
-# An axis without a speed of its own counts as one of this, m/s and rad/s.
+# The full speed of an axis without one of its own, m/s and rad/s.
 _SLOW = 0.1
-# Each limit: the axes of the velocity, and whether it is one of growing.
+# Each limit: the axes of the velocity, and whether it is for speeding up.
 _LIMITS = {
     "acceleration": ((0, 1), True), "deceleration": ((0, 1), False), "vertical_acceleration": ((2,), True),
     "turn_acceleration": ((3,), True), "turn_deceleration": ((3,), False),
 }  # fmt: skip
-# Two velocities that differ by less than this, m/s and rad/s, are the same.
+# Two velocities that differ by less than this, m/s and rad/s, are equal.
 _SAME = 1e-5
-# What a control of such a name says of its way: the axis of the velocity, and its sign; left and right are two axes.
+# The direction in the name of a control: the axis of the velocity, and its sign; left and right are two axes.
 _WAYS = {
     "forward": (("vx",), 1.0), "backward": (("vx",), -1.0), "back": (("vx",), -1.0), "up": (("vz",), 1.0),
     "down": (("vz",), -1.0), "climb": (("vz",), 1.0), "left": (("vy", "yaw_rate"), 1.0),
@@ -52,25 +52,25 @@ class TruthTable(NamedTuple):
     findings: tuple[Finding, ...]
 
     def shown(self) -> list[TruthRow]:
-        """Return the rows without those corners in which the robot does the sum of both sticks alone."""
+        """Return the rows without the corners in which the robot does the sum of both sticks alone."""
         return [row for row in self.rows if row.second is None or row.differs]
 
 
 def truth_table(profile: Planned) -> TruthTable:
     """Drive each control alone to both ends in each mode, and each corner of two; press all others; lose the link.
 
-    The driver of the highest rank drives, at the highest level; sensors see nothing, and inhibits permit.
+    The driver of the highest rank drives, at the highest level; sensors see nothing, and inhibit inputs permit.
 
     Args:
         profile: of the robot.
 
     Returns:
-        The truth table, and findings: a control that does nothing, two that do the same, a way that contradicts its
-        name, a side that moves with its stick at rest, a motion that no stick asks for, a stick that does not stop when
-        it is let go, a robot that nothing stops or that starts by itself, a limit that is never reached. The table is
-        empty for a robot that could not be driven, and a finding says why.
+        The truth table, and findings: a control without effect, two with the same effect, a direction against its
+        name, a side that moves with its stick at rest, a motion without a stick, a stick that does not stop when
+        it is released, a robot that nothing stops or that starts by itself, a limit that is never reached. The table is
+        empty for a robot that could not be driven, and a finding gives the reason.
     """
-    # What goes over the wire is of no interest here, and makes a quarter of a tick.
+    # The numbers for the wire are not needed here, and take a quarter of a tick.
     plan = replace(profile.plan(), actuators=())
     rows: list[TruthRow] = []
     findings: list[Finding] = []
@@ -97,7 +97,7 @@ def truth_table(profile: Planned) -> TruthTable:
         quickest.see(stage)
         rows += alone
         corners, wrong = _corners(stage, alone, mode, rest)
-        # A stick that does not stop alone does not do so in a corner: that is said once.
+        # A stick that does not stop alone does not do so in a corner: this is reported once.
         rows, findings = rows + corners, findings + ([] if sluggish else wrong)
         ends += [(fixed, row) for row in alone]
     rows += press_rows(plan)
@@ -110,7 +110,7 @@ def truth_table(profile: Planned) -> TruthTable:
 
 
 def _said(profile: Planned) -> frozenset[str]:
-    """Name the limits that a profile says itself; all of them of a plan that was made in code."""
+    """Name the limits that a profile sets itself; all of them for a plan that was made in code."""
     profile = profile.profile if isinstance(profile, PreparedProfile) else profile
     if not isinstance(profile, Profile):
         return frozenset(_LIMITS)
@@ -119,7 +119,7 @@ def _said(profile: Planned) -> frozenset[str]:
 
 
 def _modes(plan: Plan) -> Iterator[str]:
-    """Name what `in_each_mode` goes through."""
+    """Name the modes that `in_each_mode` yields."""
     for mode in plan.modes:
         for steering in plan.selection.steering.order:
             yield ", ".join(part for part in (mode.name, steering) if part)
@@ -133,10 +133,10 @@ def _ends(plan: Plan) -> Iterator[tuple[str, float]]:
 
 
 def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -> tuple[list[TruthRow], list[Finding]]:
-    """Push a second stick to its end while a first one is at its own, for all pairs; and let both go again."""
+    """Push a second stick to its end while a first one is at its own, for all pairs; and release both again."""
     rows: list[TruthRow] = []
     findings: list[Finding] = []
-    # Where it ends does not depend on how fast it gets there.
+    # The final command does not depend on the ramps.
     mode_at_once = replace(stage.plan.mode, limits=_AT_ONCE)
     resting = DrivenRobot.driven(replace(stage.plan, modes=(mode_at_once,)), {}, rolls=False)
     if resting is None:
@@ -156,7 +156,7 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
         added = (a + b - still for a, b, still in zip(first.command, second.command, rest.command, strict=True))
         apart = max(abs(does - both) for does, both in zip(row.command, added, strict=True))
         rows.append(row._replace(second=held, differs=apart > _DIFFERS))
-        # Where it does what both do alone, it comes to rest as each alone does.
+        # If it does what both do alone, it stops as each alone does.
         if apart > _DIFFERS and stage.turn(way) and not _comes_to(stage, rest.command):
             text = f"with {second.control} at its end too, the robot still goes {_WATCHED:g} s after both are released"
             findings.append(error(f"controls.{first.control}", text))
@@ -164,26 +164,26 @@ def _corners(stage: DrivenRobot, alone: list[TruthRow], mode: str, rest: Tick) -
 
 
 def _comes_to(stage: DrivenRobot, rest: VelocityCommand) -> bool:
-    """Let the sticks go; return whether the robot comes to what it does with them at rest."""
+    """Release the sticks; return whether the robot's command becomes that at rest."""
     stage.way = {}
     return any(_near(stage.step().command, rest) for _ in range(round(_WATCHED / stage.plan.period)))
 
 
 def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
-    """Say that a side moves whose stick rests, or that the robot goes where no stick sends it."""
+    """Report a side that moves while its stick rests, or a direction without a stick."""
     mode, where = stage.plan.mode, f"controls.{row.control}"
     moved = VelocityCommand(*(does - rest for does, rest in zip(row.command, row.rest, strict=True)))
     way = mode.style.way(mode.speeds)
     if isinstance(way, Sides):
         if stage.plan.chassis.sides() is None:
-            return  # its sides are only a way of speaking: a wing has none, and cannot back
+            return  # its sides are only names of a style: a wing has none, and cannot reverse
         other, own = sorted(map(abs, way.of(moved)))
         if other > _UNASKED * own + _SAME:
             others, owns = (stage.plan.chassis.units.speed.shown(speed) for speed in (other, own))
             yield error(where, f"the side whose stick rests goes at {others}, its own side at {owns}")
         return
     if stage.tick is None or isinstance(stage.plan.chassis.ramp_way, Arcs):
-        return  # where steered wheels point, and how fast they roll, are one motion
+        return  # the direction of steered wheels and their speed are one motion
     full = mode.speeds.along(moved)
     extra = VelocityCommand(*(
         goes if share == 0.0 and abs(goes) > _UNASKED * max(most, _SLOW) else 0.0
@@ -195,13 +195,13 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
 
 
 class _Rates:
-    """How fast the axes were seen to change, next to their limits; of a limit of several modes, in any of them."""
+    """The greatest observed changes of the axes, relative to their limits; for several modes, in any of them."""
 
     def __init__(self) -> None:
         self._largest: dict[tuple[str, float], float] = {}
 
     def see(self, stage: DrivenRobot) -> None:
-        """Take what one drive showed."""
+        """Take the ticks of one drive."""
         for key, (axes, grows) in _LIMITS.items():
             seen = stage.grew if grows else stage.shrank
             limit = getattr(stage.plan.mode.limits, key)
@@ -210,7 +210,7 @@ class _Rates:
                 self._largest[key, limit] = max(before, *(seen[axis] for axis in axes))
 
     def never_reached(self, said: frozenset[str], units: Units) -> Iterator[Finding]:
-        """Return each limit, of those that are said, of which what moves at all hardly makes use."""
+        """Return each limit of the profile that the motion hardly uses."""
         for (key, limit), most in self._largest.items():
             if key in said and 0.0 < most < _REACHED * limit:
                 value = units.change_of("yaw_rate" if "turn" in key else "vx").shown(limit, ".3g")
@@ -222,7 +222,7 @@ def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tic
     tick = stage.tick
     assert tick is not None
     plan = next(one for one in stage.plan.controls if one.name == control)
-    # Of two contacts that are one axis, the one that is pressed.
+    # Of two contacts that are one axis, the pressed one.
     other = plan.minus is not None and position < 0.0
     raw, reads = tick.raw[plan.raw_names[other]], plan.all_reads[other]
     outputs = {
@@ -234,7 +234,7 @@ def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tic
 
 
 def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator[Finding]:
-    """Let the stick go, and then hold-to-run: it must come to what it does with the sticks at rest, and to a stand."""
+    """Release the stick, and then hold-to-run: the command must become that at rest, and then standstill."""
     stopping = stage.copied()
     steps = round(_WATCHED / stage.plan.period)
     if not _comes_to(stage, rest):
@@ -257,7 +257,7 @@ def _stands(tick: Tick) -> bool:
 
 
 def _odd(chassis: Chassis, rows: list[TruthRow]) -> Iterator[Finding]:
-    """List what is odd about the rows of the controls that drive."""
+    """List the findings about the rows of the controls that drive."""
     moves: dict[str, list[TruthRow]] = {}
     for row in rows:
         if row.actuators and row.second is None:
@@ -273,7 +273,7 @@ def _odd(chassis: Chassis, rows: list[TruthRow]) -> Iterator[Finding]:
 
 
 def _angles(chassis: Chassis, row: TruthRow) -> list[float]:
-    """Return where all that steers stands, rad or a share."""
+    """Return the positions of all that steers, rad or a share."""
     bounds = chassis.bounds()
     return [value for name, value in row.actuators.items() if not bounds[name].quantity.drives]
 
@@ -289,7 +289,7 @@ def _alike(chassis: Chassis, one: TruthRow, other: TruthRow) -> bool:
 
 
 def _contradicts(control: str, rows: list[TruthRow]) -> Iterator[Finding]:
-    """Say that a control goes another way than its name says; left and right of what goes ahead are sides of it."""
+    """Report a control that moves against its name; left and right of a forward motion are sides of it."""
     axes, sign = _WAYS.get(control, ((), 0.0))
     for row in rows:
         moved = VelocityCommand(*(does - rest for does, rest in zip(row.command, row.rest, strict=True)))

@@ -1,4 +1,4 @@
-"""What a lost link does: lost at full speed, back with the sticks as they were, and re-enabled."""
+"""The effect of a lost link: lost at full speed, back with the sticks as they were, and re-enabled."""
 
 from __future__ import annotations
 
@@ -11,18 +11,18 @@ from tenuto.sim.truth_rows import TruthRow
 from tenuto.sim.worst import DrivenRobot, Fault
 from tenuto.vehicles.velocity import STANDSTILL
 
-# For how long a robot is watched, s: until it stands, and then with the link back.
+# How long a robot is watched, s: until it stands, and then with the link back.
 _WATCHED, _BACK = 60.0, 1.5
-# So many ticks after it was enabled it is driven.
+# The number of ticks of driving after it was enabled.
 _ENABLED = 45
 _QUIET = Fault("quiet", 0.0, happens=lambda frame: None)
 
 
 def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]]:
-    """Lose the link while a control is at its end, let it come back, and re-enable.
+    """Lose the link while a control is at its end, restore it, and re-enable.
 
     Args:
-        fixed: the plan with nothing to choose. row: that of the control that goes fastest, in the same mode.
+        fixed: the plan with nothing to choose. row: of the control with the greatest speed, in the same mode.
     """
     plan, stage = fixed, DrivenRobot.driven(fixed, {row.control: row.position}, rolls=False)
     if stage is None or stage.tick is None or stage.tick.command == STANDSTILL:
@@ -51,7 +51,7 @@ def link_rows(fixed: Plan, row: TruthRow) -> tuple[list[TruthRow], list[Finding]
 
 
 def speed_of(row: TruthRow) -> tuple[float, float]:
-    """Return how fast a row goes: m/s in any direction, then rad/s."""
+    """Return the speed of a row: m/s in any direction, then rad/s."""
     return math.hypot(*row.command[:3]), abs(row.command.yaw_rate)
 
 

@@ -1,4 +1,4 @@
-"""What everything does that neither drives nor belongs to the guard: buttons pressed, switches put everywhere."""
+"""The effect of all other controls, neither driving nor the guard's: buttons pressed, switches put everywhere."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from tenuto.switches.positions import PositionsPlan
 from tenuto.vehicles.velocity import STANDSTILL
 
 _TIMES = {1: "", 2: " twice"}
-# How what is read by no switch is operated.
+# How a control that no switch reads is operated.
 _PLAIN = Operated("pressed", ((0.4, 0.4),))
 _CHOSEN = ("mode", "rates", "level", "steering", "rear_share")
 
@@ -25,7 +25,7 @@ _CHOSEN = ("mode", "rates", "level", "steering", "rear_share")
 def press_rows(plan: Plan) -> list[TruthRow]:
     """Operate every control that neither drives nor belongs to the guard, as often as its switch has positions.
 
-    One that goes to any of its positions at once is put at each of them.
+    A control that goes to any of its positions at once is put at each of them.
     """
     guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
     stage = DrivenRobot.driven(replace(plan, guard=guard, below=()), {}, rolls=False)
@@ -39,7 +39,7 @@ def press_rows(plan: Plan) -> list[TruthRow]:
 
 
 def _pressed(stage: DrivenRobot, control: ControlPlan) -> Iterator[TruthRow]:
-    """Operate one control in each way that its switches ask for, over and over, or put it at each of its places."""
+    """Operate one control in each way that its switches use, repeatedly, or put it at each of its positions."""
     switches = [one for one in stage.plan.selection.switches if one.reads == control.name]
     placed = [one for one in switches if isinstance(one, PositionsPlan)]
     seen = set[object]()
@@ -54,7 +54,7 @@ def _pressed(stage: DrivenRobot, control: ControlPlan) -> Iterator[TruthRow]:
 
 
 def _operated(stage: DrivenRobot, control: ControlPlan, operated: Operated, times: int) -> Iterator[TruthRow]:
-    """Operate a control so many times, one after the other; its row is what is so while it is pressed last."""
+    """Operate a control several times, one after the other; its row is the state after the last press."""
     after = stage.copied()
     for number in range(1, times + 1):
         rest = after.copied().step()
@@ -70,7 +70,7 @@ def _operated(stage: DrivenRobot, control: ControlPlan, operated: Operated, time
 
 
 def _gestured(stage: DrivenRobot, switch: SwitchPlan) -> Iterator[TruthRow]:
-    """Hold the sticks of a gesture where it wants them, for as long as it wants."""
+    """Hold the sticks of a gesture in its position, for its time."""
     after, sticks, operated = stage.copied(), switch.held_at(), switch.operated()
     controls = [one for one in stage.plan.controls if one.name in sticks]
     rest = after.copied().step()
@@ -87,7 +87,7 @@ def _gestured(stage: DrivenRobot, switch: SwitchPlan) -> Iterator[TruthRow]:
 
 
 def _placed(stage: DrivenRobot, control: ControlPlan, switches: list[PositionsPlan]) -> Iterator[TruthRow]:
-    """Put a control at each of the places that its switches tell apart."""
+    """Put a control at each of the positions that its switches distinguish."""
     places, after, rest = _places(switches, control), stage.copied(), stage.copied().step()
     seconds = max((on for one in switches for on, _ in one.operated().presses), default=0.0)
     for number, at in enumerate(places, start=1):
@@ -98,19 +98,19 @@ def _placed(stage: DrivenRobot, control: ControlPlan, switches: list[PositionsPl
 
 
 def _for(stage: DrivenRobot, seconds: float, press: str | None, at: float = 1.0) -> list[Tick]:
-    """Let so much time pass, with something pressed."""
+    """Let time pass, with something pressed."""
     return [stage.step(press=press, at=at) for _ in range(math.ceil(seconds / stage.plan.period))]
 
 
 def _places(switches: list[PositionsPlan], control: ControlPlan) -> list[float]:
-    """Return a place in each position of the switch that has most of them."""
+    """Return a position for each switch position, of the switch that has most of them."""
     found = max((one.thresholds for one in switches), key=len, default=())
     between = [(low + high) / 2.0 for low, high in pairwise(found)]
     return [0.0 if control.one_way else -1.0, *between, 1.0] if found else []
 
 
 def _row(control: ControlPlan, rest: Tick, pressed: list[Tick], ticks: list[Tick]) -> TruthRow | None:
-    """Return what is different while it is pressed, and which actions come of it; None where nothing does."""
+    """Return the changes while it is pressed, and its actions; None without any."""
     now = pressed[-1]
     actions = tuple(action for tick in ticks for action in tick.actions)
     chosen = tuple(
@@ -126,7 +126,7 @@ def _row(control: ControlPlan, rest: Tick, pressed: list[Tick], ticks: list[Tick
 
 
 def _levels(plan: Plan, control: ControlPlan) -> int:
-    """Return how many presses go through all levels."""
+    """Return the number of presses through all levels."""
     levels = plan.selection.levels
     reads = {one.name: one.reads for one in plan.selection.switches}
     steps = control.name in (reads.get(levels.faster or ""), reads.get(levels.slower or ""))

@@ -9,7 +9,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 class Held(NamedTuple):
-    """One stick: its name, what it reads of the device, −1…1 of its travel, and the number."""
+    """One stick: its name, the control of the device, −1…1 of its travel, and the number."""
 
     control: str
     reads: str
@@ -18,16 +18,16 @@ class Held(NamedTuple):
 
 
 class TruthRow(NamedTuple):
-    """One row: what one control does alone, or two sticks at their ends, or the link.
+    """One row: the effect of one control alone, or of two sticks at their ends, or of the link.
 
     Attributes:
-        mode: with the way of steering where that is chosen; empty where there is one mode.
+        mode: with the kind of steering if that can be chosen; empty if there is one mode.
         control: its name. reads: of the device. position: −1…1 of its travel, as the profile counts. raw: the number.
-        command: of the robot, once it does not change any more. actuators: what they do then.
-        outputs: those that it changes. does: actions, and what it chooses, in words.
-        rest: the command with all sticks at rest, where a trim moves it.
-        how: what happens to it, where that is more than being at one place: "pressed twice", "lost at full speed".
-        second: the other stick in a corner. differs: in this corner the robot does something else than both alone.
+        command: of the robot, once it is steady. actuators: their values then.
+        outputs: those that it changes. does: actions and choices, as text.
+        rest: the command with all sticks at rest, if a trim moves it.
+        how: what happens, if it is more than a position: "pressed twice", "lost at full speed".
+        second: the other stick in a corner. differs: in this corner the robot does not do the sum of both alone.
     """
 
     mode: str

@@ -1,7 +1,7 @@
-"""A second watcher of a drive: it knows the profile by its TOML alone, and the robot by what goes in and comes out.
+"""A second watcher of a drive: it knows the profile by its TOML alone, and the robot by its input and output.
 
-`Watcher` reads plans, as the pipeline does: what is misread on the way from the file to the plan misleads both. This
-one shares nothing with them but the names of the device's buttons. It judges only what it is sure of.
+`Watcher` reads plans, as the pipeline does: an error on the way from the file to the plan misleads both. This
+one shares nothing with them but the names of the device's buttons. It judges only what is certain.
 """
 
 from __future__ import annotations
@@ -16,10 +16,10 @@ from tenuto.driving.tick import Tick
 from tenuto.sources.gamepad import GamepadOptions
 
 _SLACK = 1e-9
-# A number that moved by less than this share of the most that the device sends was surely not moved by a hand.
+# A number that moved by less than this share of the device's range was certainly not moved by a hand.
 _MOVED = 0.01
 _DEVICE = {control.name: control for control in GamepadOptions.layout}
-# The middle and the end of a radio's channels, µs, and the kinds of source whose numbers are known here.
+# The middle and the end of a radio's channels, µs, and the kinds of source with known numbers.
 _MIDDLE, _END = 1500.0, 2012.0
 KNOWN = ("gamepad", "crsf", "sbus", "ibus")
 # No stick sends a number as large as this.
@@ -42,7 +42,7 @@ def _is_number(value: object) -> bool:
 
 
 def _travel(name: str) -> tuple[float, float]:
-    """Return the number that a control sends at rest, and the largest it does; buttons that have no name send 1."""
+    """Return the number that a control sends at rest, and the largest it does; unnamed buttons send 1."""
     if name.startswith("channel"):
         return _MIDDLE, _END
     known = _DEVICE.get(name)
@@ -50,16 +50,16 @@ def _travel(name: str) -> tuple[float, float]:
 
 
 def _share(name: str, value: object) -> float:
-    """Return where a control stands on its way from rest to its end; NaN for what is no number."""
+    """Return the position of a control between rest and its end; NaN for a NaN."""
     rest, most = _travel(name)
     return (value - rest) / (most - rest) if isinstance(value, (int, float)) else math.nan
 
 
 class _Pad:
-    """What one gamepad or radio has sent."""
+    """The values that one gamepad or radio has sent."""
 
     def __init__(self, names: frozenset[str], sure: frozenset[str], timeout: float) -> None:
-        """Set what may be read of it, what surely is, and how old that may be, s."""
+        """Set what may be read of it, what certainly is, and how old that may be, s."""
         self.names, self._sure, self.timeout = names, sure, timeout
         self.values: Mapping[str, float] = {}
         self.newest: Mapping[str, float] = {}
@@ -68,7 +68,7 @@ class _Pad:
         self.sent = math.inf
 
     def see(self, frame: Frame | None, now: float) -> None:
-        """Take a frame, or None where nothing came."""
+        """Take a frame, or None if nothing came."""
         self.fresh = self.bad = False
         self.newest = frame.values if frame is not None else {}
         if frame is None:
@@ -80,7 +80,7 @@ class _Pad:
             self.values, self.came = {name: frame.values[name] for name in self.names}, now
             self.sent = frame.time
         elif not wrong and math.isinf(self.sent):
-            self.sent = frame.time  # the first that comes is late already: that is a loss too
+            self.sent = frame.time  # the first one is already late: that is a loss too
 
     def on(self, name: str | None) -> bool:
         """Return whether a button, a trigger or a switch of a radio is pressed by half."""
@@ -88,14 +88,14 @@ class _Pad:
 
 
 class Witness:
-    """Watches what goes into a pipeline and what comes out, for a profile whose drivers hold gamepads or radios."""
+    """Watches the input and output of a pipeline, for a profile whose drivers hold gamepads or radios."""
 
     def __init__(self, tables: Mapping[str, Any], before: Witness | None = None) -> None:
-        """Take the tables of a profile, as `tomllib` reads them; what the one before saw to work was seen."""
+        """Take the tables of a profile, as `tomllib` reads them, and the observations of the previous witness."""
         self._tables, self._guard = tables, tables["guard"]
         guard = self._guard
         self._first = tables["source"].get("driver", "driver")
-        # A stick of a radio may be called like one of a pad.
+        # A stick of a radio may have the same name as one of a pad.
         pad = tables["source"].get("kind", "gamepad") == "gamepad"
         names = frozenset(
             one for one in _texts(tables) if (pad and one in _DEVICE) or re.fullmatch(r"(axis|button|channel)_\d+", one)
@@ -115,11 +115,11 @@ class Witness:
         self._lost: bool = before is not None and before._lost
         self._began: float | None = None
         self._before: Tick | None = None
-        # Every command of the last seconds, and when it was sent; the oldest is as old as may still be followed.
+        # Every command of the last seconds, and its time; the oldest is as old as may still be followed.
         self._told: list[tuple[float, tuple[float, ...]]] = [(-math.inf, (0.0,) * 4)]
 
     def see(self, frame: Frame | None, others: Mapping[str, Frame], tick: Tick) -> list[str]:
-        """Return what is broken at this tick, in words; nothing when all holds."""
+        """Return what is broken at this tick, as text; nothing if all holds."""
         now, before = tick.time, self._before
         for name, pad in self._pads.items():
             pad.see(frame if name == self._first else others.get(name), now)
@@ -129,7 +129,7 @@ class Witness:
         self._hear(others)
         self._look(now)
         if before is not None and not 0.0 < now - before.time < 1.0:
-            # A clock that jumped says nothing of how long anything took, or of what was heard.
+            # After a jump of the clock, no duration and no age is known.
             self._moved_at, self._began, self._lost = now, None, True
         drives = tick.guard.state == "driving"
         found = [*self._stopped_by_hand(tick), *self._inhibited(tick), *self._slowed(tick), *self._sped(tick)]
@@ -142,16 +142,16 @@ class Witness:
         return [f"at {now:.3f} s, by the file: {what}" for what in found]
 
     def _look(self, now: float) -> None:
-        """See whether a hand moves anything on the first pad."""
+        """Detect whether a hand moves anything on the first pad."""
         pad, was = self._pads[self._first], self._reference
-        # However late it comes: a link that is borne for the grace time is driven by.
+        # However late it comes: within the grace time a lost link still drives.
         newest = {name: value for name, value in pad.newest.items() if name in pad.names and _is_number(value)}
         moved = (abs(_share(name, value) - was.get(name, math.inf)) > _MOVED for name, value in newest.items())
         if not pad.bad and any(moved):
             self._reference, self._moved_at = was | {name: _share(name, one) for name, one in newest.items()}, now
 
     def _hear(self, others: Mapping[str, Frame]) -> None:
-        """Keep the newest number of each input, and when it came; one that is no number is silence."""
+        """Keep the newest number of each input, and its time; NaN counts as silence."""
         for table in ("inhibits", "distances", "measured"):
             for name, one in self._tables.get(table, {}).items():
                 frame = others.get(one.get("source_of", name))
@@ -162,7 +162,7 @@ class Witness:
                         self._inputs[name] = (value, frame.time if good else -math.inf)
 
     def _held(self, tick: Tick) -> Iterator[str]:
-        """Whoever must hold does, with both hands where the file wants that, and is heard."""
+        """Drivers who must hold do, with both hands if the file requires it, and are heard."""
         guard, lower = self._guard, self._lower.get(tick.driver)
         needed = [self._first] if not (lower or {}).get("alone") else []
         needed += [tick.driver] if tick.driver in self._pads and tick.driver != self._first else []
@@ -181,7 +181,7 @@ class Witness:
                 yield f"{name} was last heard {silent:.2f} s ago, and it drives"
 
     def _needed(self, tick: Tick) -> Iterator[str]:
-        """What the file needs of a far end is so."""
+        """The file's requirements of a far end are met."""
         needs = self._guard.get("needs", {})
         modes = needs.get("mode", [])
         for name, one in tick.far.items():
@@ -195,11 +195,11 @@ class Witness:
             yield from (f"the {what} of {name} is not as needed, and it drives" for what, bad in wrong.items() if bad)
 
     def _stopped_by_hand(self, tick: Tick) -> Iterator[str]:
-        """An emergency stop that is on is obeyed, whoever presses it, and so is the stop switch."""
+        """An active emergency stop takes effect, whoever presses it, and so does the stop switch."""
         guard = self._guard
         for name, pad in self._pads.items():
             for key in ("emergency_stop", "emergency_stop_2"):
-                # It counts however bad the rest of the frame is.
+                # It counts even if the rest of the frame is bad.
                 pressed = key in guard and 0.99 <= _share(guard[key], pad.newest.get(guard[key])) <= 1.01
                 if pressed and tick.guard.state != "emergency stop":
                     yield f"{name} presses {guard[key]}, and it is {tick.guard.state}"
@@ -210,7 +210,7 @@ class Witness:
             yield "an emergency stop of category 0 leaves the power on, or a command"
 
     def _inhibits(self, one: Mapping[str, Any], name: str, now: float) -> bool:
-        """Return whether an input surely inhibits."""
+        """Return whether an input certainly inhibits."""
         value, came = self._inputs.get(name, (math.nan, -math.inf))
         timeout = one.get("timeout", self._guard["link_timeout"])
         on = value >= one.get("on_from", 0.5)
@@ -227,7 +227,7 @@ class Witness:
                 yield f"{name} inhibits with category 0, and it moves"
 
     def _as_told(self, tick: Tick) -> Iterator[str]:
-        """A robot that does what it was not told loses its power, and one that cannot be measured does not drive."""
+        """A robot that deviates from its command loses its power, and one that cannot be measured does not drive."""
         now, powered = tick.time, self._before is not None and self._before.power
         for name, one in self._measured.items():
             value, came = self._inputs.get(name, (math.nan, -math.inf))
@@ -247,11 +247,11 @@ class Witness:
             if powered and not silent and wrong and not between and (tick.power or any(tick.command)):
                 yield f"{name} measures {value:g} where {min(told):.2f} to {max(told):.2f} was told, and it has power"
         self._told.append((now, tuple(tick.command)))
-        while len(self._told) > 1 and self._told[1][0] <= now - 20.0:  # the one before it held until then
+        while len(self._told) > 1 and self._told[1][0] <= now - 20.0:  # the previous one held until then
             self._told.pop(0)
 
     def _slowed(self, tick: Tick) -> Iterator[str]:
-        """Nothing speeds up beyond the share that an input leaves, or towards what a silent sensor looks at."""
+        """Nothing speeds up beyond the share that an input permits, or towards the range of a silent sensor."""
         before = self._before.command if self._before is not None else (0.0,) * 4
         speeds = [self._tables["speeds"], *(mode.get("speeds", {}) for mode in self._tables.get("modes", {}).values())]
         for name, one in self._tables.get("inhibits", {}).items():
@@ -269,12 +269,12 @@ class Witness:
                 yield f"{name} is silent, and it speeds up towards there"
 
     def _attended(self, tick: Tick) -> Iterator[str]:
-        """Somebody moves a control now and then; where there is one driver, for that is simply told."""
+        """A driver moves a control within the time limit; checked for one driver only."""
         longest = self._guard.get("attention")
         if longest is None or self._lower:
             return
         if self._before is None or self._before.guard.state != "driving":
-            self._moved_at = tick.time  # it counts from when it is driven
+            self._moved_at = tick.time  # it counts from the start of driving
         still = tick.time - self._moved_at
         if still > longest + 2.0 * max(self._period, tick.dt):
             yield f"no control was moved for {still:.2f} s, and it drives"
@@ -286,7 +286,7 @@ class Witness:
             yield "its link was never seen to be lost, and it drives"
 
     def _warned(self, tick: Tick, drives: bool) -> Iterator[str]:
-        """The outputs that warn are on for long enough before it drives."""
+        """The warning outputs are on for the required time before it drives."""
         seconds = self._guard.get("start_warning")
         if not seconds:
             return
@@ -298,7 +298,7 @@ class Witness:
         self._began = (tick.time if self._began is None else self._began) if sounds else None
 
     def _sped(self, tick: Tick) -> Iterator[str]:
-        """It goes ahead no faster than any mode says, and no velocity changes faster than any limit in the file."""
+        """Its forward speed exceeds no mode's, and no velocity changes faster than any limit in the file."""
         tables = self._tables
         modes = list(tables.get("modes", {}).values())
         speeds = [tables["speeds"], *(mode.get("speeds", {}) for mode in modes)]

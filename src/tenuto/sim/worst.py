@@ -1,4 +1,4 @@
-"""Every fault with one profile, closed loop: driven on its simulated robot, and measured against what is promised."""
+"""Every fault with one profile, closed loop: driven on its simulated robot, and compared with the promises."""
 
 from __future__ import annotations
 
@@ -23,26 +23,26 @@ from tenuto.sim.robots import SimulatedRobot, simulated_robot
 from tenuto.switches.base import Operated
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# How long it is driven before something goes wrong, watched after it, and let roll once the command stands, at most, s.
+# Durations, at most, s: of driving before the fault, of watching after it, and of rolling out after the command stands.
 _RUN_UP, _WATCHED, _ROLLS = 40.0, 60.0, 10.0
-# The step in which a robot is watched that gets no commands any more, s.
+# The step of a robot that gets no more commands, s.
 _FINE = 0.005
-# So many ways to hold the sticks are driven: those from which a stop goes furthest.
+# The number of stick positions that are driven: those with the longest stops.
 _WAYS = 6
-# It drives evenly once nothing has changed by so much, for so many ticks.
+# Its motion is steady once nothing has changed by this much, for this number of ticks.
 _SAME, _STILL = 1e-9, 10
-# Where nothing is switched on, it is held with its sticks at rest for so long first, s.
+# If nothing enables it, it is held with its sticks at rest for this time first, s.
 _HELD = Operated("held", ((0.0, 0.1),))
 
 
 class Fault(NamedTuple):
-    """One thing that goes wrong at full speed.
+    """One fault at full speed.
 
     Attributes:
-        name: in words. happens: makes of a frame what arrives instead; None for nothing.
-        others: makes of the frames of other sources what arrives instead.
-        press: what is pressed. hold: hold-to-run is held on.
-        reaction: how long the command may hold at most, s. ramps: it is brought down on a ramp, or ends at once.
+        name: as text. happens: turns a frame into the one that arrives; None for no frame.
+        others: turns the frames of other sources into those that arrive.
+        press: what is pressed. hold: hold-to-run is still held.
+        reaction: how long the command may stay unchanged, s. ramps: it is reduced on a ramp, or ends at once.
         dead: the loop makes no more ticks: the far end stops by itself when the command is no longer valid.
     """
 
@@ -57,12 +57,12 @@ class Fault(NamedTuple):
 
 
 class Worst(NamedTuple):
-    """The worst of one fault.
+    """The worst result of one fault.
 
     Attributes:
-        fault: its name. promise: what the command does not exceed, whatever is driven.
-        seconds, metres: until the command was standstill, as measured, at most. velocity: from which it went furthest.
-        robot_metres: how far the simulated robot went, its motors' lag included.
+        fault: its name. promise: the limit of the command, at any speed.
+        seconds, metres: until the command was standstill, the greatest. velocity: the one with the longest stop.
+        robot_metres: how far the simulated robot went, with the lag of its motors.
     """
 
     fault: str
@@ -74,7 +74,7 @@ class Worst(NamedTuple):
 
 
 def faults_of(plan: Plan) -> Iterator[Fault]:
-    """List what can go wrong with a robot of this plan."""
+    """List the faults that are possible for a robot of this plan."""
     guard, tick = plan.guard, plan.period
     ramps = guard.fault_category != 0
     if guard.hold_to_run is not None:
@@ -113,7 +113,7 @@ def _without_numbers(frame: Frame) -> Frame:
 
 
 def _instead(source: str, frame: Frame | None) -> Callable[[dict[str, Frame]], dict[str, Frame]]:
-    """Put another frame, of the same moment, in the place of one source's; None takes it out."""
+    """Put another frame, of the same moment, in the place of one source's; None removes it."""
 
     def change(frames: dict[str, Frame]) -> dict[str, Frame]:
         kept = {name: one for name, one in frames.items() if name != source}
@@ -126,17 +126,17 @@ def _instead(source: str, frame: Frame | None) -> Callable[[dict[str, Frame]], d
 
 
 def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
-    """Drive every fault from the ways to hold the sticks from which a stop goes furthest, and keep the worst of each.
+    """Drive every fault from the stick positions with the longest stops, and keep the worst result of each.
 
     A fault that ends at once, or has no stop of its own (``on_link_loss`` "descend" and "silent"), is left out or
     measured to the end of the command.
 
     Args:
-        profile: of the robot. It is driven by its first in rank, in every mode, at the highest of its levels.
-        ways: so many ways to hold the sticks are driven in each.
+        profile: of the robot. The driver of the highest rank drives it, in every mode, at the highest level.
+        ways: number of stick positions that are driven in each.
 
     Returns:
-        The worst of each fault; nothing where it cannot be driven by sticks alone.
+        The worst result of each fault; nothing if it cannot be driven by sticks alone.
     """
     plan = profile.plan()
     driven = [DrivenRobot.driven(fixed, way) for fixed in in_each_mode(plan) for way in _ways(fixed, ways)]
@@ -145,7 +145,7 @@ def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
 
 
 def in_each_mode(plan: Plan) -> Iterator[Plan]:
-    """Return the plan with nothing to choose and no test at start, once for each mode and way of steering."""
+    """Return the plan with nothing to choose and no test at start, once for each mode and kind of steering."""
     levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
     chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels)
     guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
@@ -156,13 +156,13 @@ def in_each_mode(plan: Plan) -> Iterator[Plan]:
 
 
 def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
-    """Return the ways to hold the sticks from which a stop goes furthest, of all with sticks at an end or at rest."""
+    """Return the stick positions with the longest stops, of all with sticks at an end or at rest."""
     names = plan.mode.style.controls()
     places = (-1.0, 0.0, 1.0) if len(names) <= 6 else (-1.0, 1.0)
     driver, hands, found = StickDriver(plan), Hands(plan), list[tuple[float, dict[str, float]]]()
     for number, positions in enumerate(product(places, repeat=len(names)), start=1):
         way = dict(zip(names, positions, strict=True))
-        now = 100.0 * number  # so late that nothing smooths it
+        now = 100.0 * number  # late enough that nothing is smoothed any more
         driver.hear(Frame(now, hands.put(True, None, **way)), now)
         velocity = plan.within_reach(driver.demand)
         metres = math.hypot(velocity.vx, velocity.vy) * (plan.guard.unnoticed + stop_seconds(velocity, plan.guard) / 2)
@@ -173,11 +173,11 @@ def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
 
 
 class DrivenRobot:
-    """A robot that is being driven, and goes on to be when it is copied.
+    """A robot that is being driven; a copy of it is driven on.
 
     Attributes:
-        rolls: its simulated robot moves; otherwise only the commands to it are of interest.
-        why: what it said when it was driven no more, or why it is not.
+        rolls: its simulated robot moves; otherwise only its commands are needed.
+        why: its reason when it was driven no more, or why it is not.
     """
 
     def __init__(self, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> None:
@@ -186,32 +186,32 @@ class DrivenRobot:
         self.hands, self.now = Hands(plan), 0.0
         self.tick: Tick | None = None
         self.why = ""
-        # How fast each axis grew and shrank at most, m/s² and rad/s².
+        # The greatest rate at which each axis increased and decreased, m/s² and rad/s².
         self.grew, self.shrank = [0.0] * 4, [0.0] * 4
-        # A gesture is done only where its sticks were held for its time.
+        # A gesture counts only if its sticks were held for its time.
         gestures = [one.operated().presses[0][0] for one in plan.selection.switches if one.held_at()]
         self._patience = max(_STILL, math.ceil(max(gestures, default=0.0) / plan.period))
         self._enabling = next((one for one in plan.selection.switches if one.name == plan.guard.enable), None)
         self._operated = self._enabling.operated() if self._enabling is not None else _HELD
         self._undone = self._enabling.undone() if self._enabling is not None else Operated("release it", ())
-        # A lever is left where it is put; what a press switches off again is let go.
+        # A lever keeps its position; a button that would switch off again at the next press is released.
         self._stays = plan.guard.enable_stays and not self._undone.presses
 
     @classmethod
     def driven(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot | None:
-        """Enable it as one should, and drive until nothing changes, wheels that turn among it; None where not."""
+        """Enable it, and drive until nothing changes, including turning wheels; None if that fails."""
         stage = cls.begun(plan, way, rolls)
         return stage if stage.settle() else None
 
     @classmethod
     def begun(cls, plan: Plan, way: Mapping[str, float], rolls: bool = True) -> DrivenRobot:
-        """Begin with one that is enabled as it should be."""
+        """Begin with a robot that is enabled as required."""
         stage = cls(plan, way, rolls)
         stage.enable()
         return stage
 
     def enable(self) -> None:
-        """Let all go for as long as the link must be good; then hold, with sticks at rest, and do what enables it."""
+        """Release all for as long as the link must be good; then hold, with sticks at rest, and enable."""
         if self.tick is not None:
             self._operate(self._undone)
         let_go = max(self.plan.guard.link_good_for, self._operated.presses[-1][1])  # a release must be seen too
@@ -220,7 +220,7 @@ class DrivenRobot:
         self._operate(self._operated)
 
     def end(self) -> None:
-        """Do what ends driving, beside letting go: what enables it and does not stay is done once more."""
+        """Stop driving, beside the release: an enabling control that does not stay is operated once more."""
         if self.plan.guard.hold_to_run is None and not self._stays:
             self._operate(self._undone if self._undone.presses else self._operated)
 
@@ -229,12 +229,12 @@ class DrivenRobot:
             self.step(pushed=False, enables=on)
 
     def turn(self, way: Mapping[str, float]) -> bool:
-        """Hold the sticks another way until nothing changes any more; return whether it is being driven then."""
+        """Change the stick positions until nothing changes any more; return whether it is driven then."""
         self.way = way
         return self.settle()
 
     def settle(self) -> bool:
-        """Drive on until nothing has changed for a while; return whether it is being driven then."""
+        """Drive on until nothing has changed for a while; return whether it is driven then."""
         still = 0
         for _ in range(round(_RUN_UP / self.plan.period)):
             before, tick = self.tick, self.step()
@@ -256,9 +256,9 @@ class DrivenRobot:
         at: float | None = None,
         enables: bool | None = None,
     ) -> Tick:
-        """Let a tick pass, with a fault in what arrives, or with something pressed, or put ``at`` a place, −1…1.
+        """Advance one tick, with a fault in the frames, or with something pressed, or put ``at`` a position, −1…1.
 
-        What switches it on is operated where ``enables`` says so; otherwise where it stays on.
+        The switch that enables is operated if ``enables`` is true; otherwise it keeps its position.
         """
         plan, fault = self.plan, fault or Fault("", 0.0)
         if self.rolls:
@@ -271,7 +271,7 @@ class DrivenRobot:
         values = self.hands.put(held and fault.hold, press or fault.press or reads, **way)
         if press is not None and at is not None:
             values |= next(one for one in plan.controls if one.name == press).raw_at(at)
-        if plan.selection.heading is not None:  # what measures the heading says straight ahead
+        if plan.selection.heading is not None:  # the heading sensor reports straight ahead
             heading = next(one for one in plan.controls if one.name == plan.selection.heading)
             values |= heading.raw_at(0.0)
         others = self._others()
@@ -289,7 +289,7 @@ class DrivenRobot:
         return self.tick
 
     def _others(self) -> dict[str, Frame]:
-        """Return what comes from sensors that see nothing, inhibits that permit, and speeds that are as commanded."""
+        """Return the frames of sensors that see nothing, of inhibit inputs that permit, and of exact speeds."""
         plan = self.plan
         others = {name: Frame(self.now, {}) for name in {one.heard_from for one in plan.inputs} if name is not None}
         for inhibit in plan.inhibits:
@@ -306,7 +306,7 @@ class DrivenRobot:
         return others
 
     def copied(self) -> DrivenRobot:
-        """Return the same moment once more; what never changes is shared, and where it was before is forgotten."""
+        """Return a copy of this moment; constant parts are shared, and its path before is dropped."""
         plan, robot = self.plan, self.robot
         del robot.path[:-1], robot.history[:-1]
         shared = (plan, plan.chassis, plan.guard, plan.selection, *plan.modes, *plan.controls)
@@ -330,14 +330,14 @@ def _worst(plan: Plan, fault: Fault, driven: list[DrivenRobot]) -> Worst:
 
 
 def _measured(plan: Plan, fault: Fault, stage: DrivenRobot, promise: Stop) -> Worst:
-    """Let a fault happen just after a tick, and measure until command and robot stand."""
+    """Apply a fault just after a tick, and measure until command and robot stand."""
     assert stage.tick is not None
     robot, velocity, command = stage.robot, stage.tick.command, stage.tick.command
     began, metres, seconds = stage.now, 0.0, 0.0
     before = len(robot.path)
     while stage.now - began < _WATCHED:
         if fault.dead:
-            # No tick comes any more: the robot obeys its last command for as long as its own watchdog lets it.
+            # No more ticks come: the robot follows its last command until its own watchdog ends it.
             robot.advance(_FINE)
             stage.now += _FINE
             if robot.obeys:
