@@ -1,4 +1,4 @@
-"""Measuring sticks: pure functions on arrays, the whole measurement, and the calibration that is kept."""
+"""Measuring sticks: pure functions on arrays, the complete measurement, and the stored calibration."""
 
 from tenuto.calibration.measure import ControlMeasurement, Measurement, measure
 from tenuto.calibration.statistics import (

@@ -1,4 +1,4 @@
-"""Which control did somebody mean? Told by what moves while everything else rests."""
+"""Which control was meant? The one that moves while everything else rests."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
 
-# Shares of the way from rest to an end: what counts as moving at all, as meant, and as much as another one.
+# Shares of the way from rest to an end: of a movement, of a meant one, and of another one that is as large.
 _NOTICED, _MEANT, _ALIKE = 0.2, 0.6, 0.5
-# Everything must have been still for so long before and after, s.
+# Everything must be still for this time before and after, s.
 _STILL_SECONDS = 0.4
 
 
@@ -24,17 +24,17 @@ class Meant:
 
 @dataclass(frozen=True, slots=True)
 class Unclear:
-    """Why it cannot be told which control was meant, in words for the one who moved it."""
+    """Why the meant control is unclear, as a text for the person who moved it."""
 
     why: str
 
 
 @dataclass
 class Listener:
-    """Listens for one gesture after another: rest, a movement, rest again. Feed it frames; it gives answers.
+    """Detects one gesture after another: rest, a movement, rest again. Feed it frames; it returns results.
 
     Attributes:
-        taken: controls that mean something already and cannot be meant again.
+        taken: controls that have a function already and cannot be meant again.
     """
 
     infos: tuple[ControlInfo, ...]
@@ -46,11 +46,11 @@ class Listener:
     _moving: bool = False
 
     def feed(self, frame: Frame, *, stays: bool = False) -> Meant | Unclear | None:
-        """Take a frame; give an answer when a gesture has ended, else None.
+        """Take a frame; return a result when a gesture has ended, else None.
 
         Args:
             frame: the next one.
-            stays: the control is a switch that may stay where it was put; otherwise all must come back to rest.
+            stays: the control is a switch that may keep its position; otherwise all must return to rest.
         """
         if not frame.link_good:
             return None

@@ -1,4 +1,4 @@
-"""A whole measurement: from the frames of somebody who let go, went to the ends, and let go again, to findings."""
+"""A complete measurement: from the frames of a person who released all, went to the ends, and released again."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from tenuto.calibration.statistics import (
 )
 from tenuto.calibration.store import Calibration, ControlCalibration
 
-# The measurement begins with hands off for so long, s.
+# The measurement begins with hands off for this time, s.
 REST_SECONDS = 2.0
 FEWEST_RETURNS, FEWEST_VISITS, FEWEST_STEPS = 4, 2, 50
 WIDEST_DEAD_ZONE = 0.12
@@ -35,20 +35,20 @@ WIDEST_DEAD_ZONE = 0.12
 
 @dataclass(slots=True)
 class ControlMeasurement:
-    """What was measured of one control; raw numbers unless said otherwise.
+    """The measurement of one control; raw numbers unless said otherwise.
 
     Attributes:
-        moved: whether it was moved at all; the rest means nothing where it was not.
+        moved: whether it was moved at all; the other values are meaningless if not.
         kind: "middle", "end", "elsewhere" (where it rests) or "switch".
-        low, centre, high: its ends, and where it comes to rest.
-        steps: how many different numbers its travel has.
+        low, centre, high: its ends, and its rest.
+        steps: number of different values of its travel.
         noise, peak_to_peak, drift: at rest, see `RestStatistics`.
-        places: where it came to rest each time that it was let go.
+        places: its rest after each release.
         scatter: their standard deviation.
-        dead_zone: recommended half-width as a share of the travel; NaN where it cannot be told.
+        dead_zone: recommended half-width as a share of the travel; NaN if it cannot be determined.
         visits: how often its low and its high end were reached.
         positions: of a switch.
-        findings: what is to be said about it.
+        findings: errors and warnings.
     """
 
     info: ControlInfo
@@ -78,11 +78,11 @@ class ControlMeasurement:
         return "usable" if self.findings else "good"
 
     def add(self, code: str, text: str, severity: Severity = Severity.ERROR) -> None:
-        """Note a finding."""
+        """Add a finding."""
         self.findings.append(Finding(self.info.name, severity, text, code=code))
 
     def calibration(self) -> ControlCalibration:
-        """Return what is worth keeping."""
+        """Return the part that is stored."""
         return ControlCalibration(
             kind=self.kind, low=round(self.low, 3), high=round(self.high, 3),
             centre=round(self.centre, 3) if self.kind == "middle" else None,
@@ -98,7 +98,7 @@ class Measurement:
     """The measurement of a device.
 
     Attributes:
-        controls: name → what was measured, in the order of the source.
+        controls: name → its measurement, in the order of the source.
         shapes: stick → shape of its travel, for controls named ``…_x`` and ``…_y``.
     """
 
@@ -107,17 +107,17 @@ class Measurement:
 
     @property
     def findings(self) -> list[Finding]:
-        """All that is to be said, control by control."""
+        """All findings, control by control."""
         return [finding for control in self.controls.values() for finding in control.findings]
 
     @property
     def good(self) -> bool:
-        """Whether it is worth keeping: something was moved, and nothing that was moved has a problem."""
+        """Whether it may be stored: something was moved, and nothing that was moved has an error."""
         moved = [control for control in self.controls.values() if control.moved]
         return bool(moved) and all(control.verdict != "not good" for control in moved)
 
     def calibration(self, device: str, name: str) -> Calibration:
-        """Return what is worth keeping: the controls that were moved."""
+        """Return the part that is stored: the controls that were moved."""
         kept = {key: one.calibration() for key, one in self.controls.items() if one.moved}
         return Calibration(device, name, kept, tuple(self.controls))
 
@@ -125,12 +125,12 @@ class Measurement:
 def measure(frames: Sequence[Frame], infos: Sequence[ControlInfo]) -> Measurement:
     """Measure every control of a device.
 
-    The frames are those of somebody who keeps the hands off for `REST_SECONDS`, moves everything to its ends a few
-    times, and lets each stick go a few times; in which order the last two come does not matter.
+    The frames are those of a person who keeps the hands off for `REST_SECONDS`, moves everything to its ends a few
+    times, and releases each stick a few times; the order of the last two does not matter.
 
     Args:
         frames: in the order of time; those whose link is not good are left out.
-        infos: what is known of the controls.
+        infos: the descriptions of the controls.
     """
     heard = [frame for frame in frames if frame.link_good]
     time = np.array([frame.time for frame in heard])
@@ -152,7 +152,7 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasu
     at_rest = rest_statistics(resting)
     found.noise, found.peak_to_peak, found.drift = at_rest.noise, at_rest.peak_to_peak, at_rest.drift
     step, span = smallest_step(raw), float(np.ptp(smoothed(raw)))
-    # One step to and fro is no movement; nor is less than a twentieth of what the device can send.
+    # One step to and fro is not a movement; nor is less than a twentieth of the device's range.
     least = 1.5 * step if info.travel is None else 0.05 * (info.travel[1] - info.travel[0])
     found.moved = span > max(10.0 * at_rest.noise, least)
     if not found.moved:
@@ -191,7 +191,7 @@ def _measure_returns(found: ControlMeasurement, time: Array, raw: Array, step: f
 
 
 def _judge(found: ControlMeasurement, raw: Array, rest: float) -> None:
-    """Note what a careful colleague would say of a stick or lever."""
+    """Add the findings about a stick or lever."""
     span = found.high - found.low
     _judge_travel(found, raw, span)
     if found.peak_to_peak > 0.1 * span:
@@ -214,7 +214,7 @@ def _judge(found: ControlMeasurement, raw: Array, rest: float) -> None:
 
 
 def _judge_quality(found: ControlMeasurement, span: float) -> None:
-    """Note what is not wrong, but not as good as it could be; and too few returns."""
+    """Add the warnings that are not errors, and too few returns."""
     if abs(found.drift) > max(4.0 * found.noise, 0.015 * span):
         found.add(
             "drifts",
@@ -239,7 +239,7 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
 
 
 def counted_times(done: str, number: int) -> str:
-    """Describe how often something was done: "never released", "released once", "released 3 times"."""
+    """Describe a count: "never released", "released once", "released 3 times"."""
     if not number:
         return f"never {done}"
     return f"{done} {'once' if number == 1 else 'twice' if number == 2 else f'{number} times'}"
@@ -267,7 +267,7 @@ def _judge_travel(found: ControlMeasurement, raw: Array, span: float) -> None:
 
 
 def _look_for_twins(controls: dict[str, ControlMeasurement], columns: dict[str, Array]) -> None:
-    """Note controls that move together: their changes are the same but for scale and sign."""
+    """Add findings about controls that move together: their changes are the same but for scale and sign."""
     names = [name for name, one in controls.items() if one.moved and one.kind != "switch"]
     changes = {name: np.diff(smoothed(columns[name])) for name in names}
     for number, first in enumerate(names):

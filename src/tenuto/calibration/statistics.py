@@ -1,4 +1,4 @@
-"""What the numbers of one control say about it. Pure functions on arrays of raw numbers, one a frame."""
+"""Statistics of one control. Pure functions on arrays of raw numbers, one a frame."""
 
 from __future__ import annotations
 
@@ -22,10 +22,10 @@ class RestStatistics(NamedTuple):
 
     Attributes:
         centre: median.
-        noise: robust standard deviation: of the numbers, less their drift, that are within four times 1.4826·MAD (or
-            one step of the device, where that is wider) of the median, so that a spike does not count.
-        peak_to_peak: highest less lowest of the running median over five samples.
-        drift: median of the last quarter less median of the first.
+        noise: robust standard deviation: of the numbers, without their drift, within four times 1.4826·MAD (or
+            one step of the device, if that is more) of the median, so that a spike does not count.
+        peak_to_peak: range of the running median over five samples.
+        drift: median of the last quarter minus median of the first.
     """
 
     centre: float
@@ -42,7 +42,7 @@ def rest_statistics(raw: Array) -> RestStatistics:
     """
     quarter = max(len(raw) // 4, 1)
     drift = float(np.median(raw[-quarter:]) - np.median(raw[:quarter]))
-    # The medians of the quarters lie three quarters of the time apart.
+    # The medians of the quarters are three quarters of the time apart.
     level = raw - drift / 0.75 * np.linspace(-0.5, 0.5, len(raw))
     away = np.abs(level - np.median(level))
     reach = 4.0 * max(_MAD_TO_SIGMA * float(np.median(away)), smallest_step(raw))
@@ -51,13 +51,13 @@ def rest_statistics(raw: Array) -> RestStatistics:
 
 
 def smallest_step(raw: Array) -> float:
-    """Return the smallest difference between two different numbers, 0 where all are equal."""
+    """Return the smallest difference between two different numbers, 0 if all are equal."""
     steps = np.diff(np.unique(raw))
     return float(steps.min()) if len(steps) else 0.0
 
 
 def distinct_steps(raw: Array) -> int:
-    """Count how many different numbers a control sends."""
+    """Count the different numbers of a control."""
     return len(np.unique(raw))
 
 
@@ -68,11 +68,11 @@ def smoothed(raw: Array, width: int = 5) -> Array:
 
 
 def end_by_dwell(raw: Array, noise: float, *, high: bool) -> float:
-    """Find an end of the travel as the number on which a control dwells when it is there.
+    """Find an end of the travel: the number at which a control dwells there.
 
-    The running median over five samples takes spikes away; of what is left, the numbers within four times
-    the noise (or 1.5 % of all travel, where that is wider) of the extreme were taken at the end, and their
-    median is it. A median of noisy numbers is not pushed outwards by the noise, as the extreme itself is.
+    The running median over five samples removes spikes; of the result, the numbers within four times
+    the noise (or 1.5 % of all travel, if that is more) of the extreme were taken at the end, and their
+    median is the result. The noise does not push the median of noisy numbers outwards, as it does the extreme.
 
     Args:
         raw: numbers in the order of time.
@@ -86,7 +86,7 @@ def end_by_dwell(raw: Array, noise: float, *, high: bool) -> float:
 
 
 def count_visits(raw: Array, low: float, high: float) -> tuple[int, int]:
-    """Count how often a control came to its low and its high end: within 3 %, after having been 20 % away."""
+    """Count the visits of a control to its low and its high end: within 3 %, after it was 20 % away."""
     share = (smoothed(raw) - low) / (high - low)
     counts = []
     for distance in (share, 1.0 - share):
@@ -112,11 +112,11 @@ def resting_kind(rest: float, low: float, high: float) -> str:
 
 
 def returns(time: Array, raw: Array, centre: float, low: float, high: float, noise: float) -> Array:
-    """Find where a control came to rest each time that it was let go.
+    """Find the rest of a control after each release.
 
     A return is a stretch of at least 0.25 s after an excursion of more than half-way to an end, in which the
     numbers stay within eight times the noise (at least 3 % of the travel) of each other and within 20 % of
-    the travel of the centre. Its place is its median; the first 0.1 s, in which the stick still swings, is left out.
+    the travel of the centre. Its value is its median, without the first 0.1 s, in which the stick still swings.
 
     Args:
         time: s. raw: numbers, of the same length.
@@ -124,7 +124,7 @@ def returns(time: Array, raw: Array, centre: float, low: float, high: float, noi
         noise: standard deviation at rest.
 
     Returns:
-        The places in the order of time; empty where it was never let go.
+        The values in the order of time; empty if it was never released.
     """
     span = high - low
     steady = smoothed(raw)
@@ -150,13 +150,13 @@ def returns(time: Array, raw: Array, centre: float, low: float, high: float, noi
 
 
 def _settled(time: Array, raw: Array, band: float) -> float | None:
-    """Return where a stretch settles, or None where it never does."""
+    """Return where a stretch settles, or None if it never does."""
     kept = time >= time[0] + 0.1
     time, raw = time[kept], raw[kept]
     if not len(raw) or time[-1] - time[0] < 0.15:
         return None
     steady = smoothed(raw)
-    # From the end backwards, as long as it stays within the band; a hand that takes it away again is cut off.
+    # From the end backwards, as long as it stays within the band; a hand that moves it again is cut off.
     middle = float(np.median(steady))
     calm = np.abs(steady - middle) <= band / 2.0
     return float(np.median(raw[calm])) if calm.mean() > 0.6 else None
@@ -165,15 +165,15 @@ def _settled(time: Array, raw: Array, band: float) -> float | None:
 def recommended_dead_zone(rests: Array, noise: float, step: float, probability: float = 0.99) -> float:
     """Return the smallest half-width around the mean of the returns that keeps a released stick at zero.
 
-    The rule: where a stick comes to rest next is predicted from the m returns that were seen, taken as normal:
-    it is within t·s·√(1 + 1/m) of their mean with the probability asked for, with s their standard deviation and t
+    The rule: the next rest is predicted from the m returns that were seen, assumed normal:
+    it is within t·s·√(1 + 1/m) of their mean with the required probability, with s their standard deviation and t
     the quantile of Student's distribution with m − 1 degrees of freedom (a prediction interval: any textbook on
-    statistics). While it rests there its noise must not leave the zone either: that adds z·σ, with z the normal
+    statistics). While it rests, its noise must not leave the zone either: that adds z·σ, with z the normal
     quantile at which a hundred samples in a row stay inside with that probability, and a step of the device: half of
-    one for the number that stands for the place, and half of one for the mean of numbers that do.
+    one for the value of the rest, and half of one for the mean of the values.
 
     Args:
-        rests: where it came to rest, raw numbers, at least three.
+        rests: its values of rest, raw numbers, at least three.
         noise: standard deviation at rest, raw.
         step: the device's smallest step, raw.
         probability: that the output is zero on the next return, noise included.
@@ -196,17 +196,17 @@ def recommended_dead_zone(rests: Array, noise: float, step: float, probability: 
 
 
 def student_quantile(probability: float, degrees: int) -> float:
-    """Return what a number of Student's distribution is below with a probability of more than a half.
+    """Return the quantile of Student's distribution for a probability of more than a half.
 
     The distribution is a finite sum for whole degrees of freedom: M. Abramowitz and I. A. Stegun, "Handbook of
-    Mathematical Functions", 26.7.3 and 26.7.4. It rises, so halving finds the place.
+    Mathematical Functions", 26.7.3 and 26.7.4. It rises, so bisection finds the quantile.
 
     Args:
         probability: 0.5…1, without 1. degrees: of freedom, at least 1.
     """
 
     def within(value: float) -> float:
-        """Return with which probability a number is within ± a value."""
+        """Return the probability that a number is within ± a value."""
         angle = math.atan(value / math.sqrt(degrees))
         term, total = math.cos(angle) if degrees % 2 else 1.0, 0.0
         for number in range(2 + degrees % 2, degrees + 1, 2):
@@ -231,7 +231,7 @@ def switch_positions(raw: Array) -> Array | None:
     from one to the next, so fewer than 5 % of its numbers lie outside of them.
 
     Returns:
-        The positions in rising order, or None for what is no switch.
+        The positions in rising order, or None if it is not a switch.
     """
     span = float(np.ptp(raw))
     if span == 0.0:
@@ -249,7 +249,7 @@ def dirty_spots(raw: Array) -> Array:
     """Find jumps: single numbers more than 8 % of the travel away from both neighbours, which agree to within 4 %.
 
     Returns:
-        The numbers from which it jumped, one a jump.
+        The numbers before each jump.
     """
     span = float(np.ptp(smoothed(raw)))
     if len(raw) < 3 or span == 0.0:
@@ -261,10 +261,10 @@ def dirty_spots(raw: Array) -> Array:
 
 
 def travel_shape(x: Array, y: Array) -> str:
-    """Tell the shape of a stick's travel from its two positions, −1…1: "round", "square" or "in between".
+    """Return the shape of a stick's travel from its two positions, −1…1: "round", "square" or "in between".
 
-    It is decided by how far out the corners go: the mean of the four furthest ways along the diagonals, which is 1
-    for a round travel and √2 for a square one; "unknown" where the corners were not visited.
+    The corners decide: the mean of the four largest diagonal deflections is 1
+    for a round travel and √2 for a square one; "unknown" if the corners were not visited.
     """
     corners = []
     for sign_x in (-1, 1):

@@ -1,4 +1,4 @@
-"""A calibration: what was measured of one device, kept as TOML, written so that nothing is ever lost."""
+"""A calibration: the measurement of one device, stored as TOML, written so that nothing is ever lost."""
 
 from __future__ import annotations
 
@@ -18,22 +18,22 @@ from tenuto.files import UnreadableError, read_toml
 
 FORMAT = 1
 KINDS = ("middle", "end", "switch")
-# As much as a profile may say; a recommended one is far below.
+# The largest dead zone of a profile; a recommended one is far below.
 MOST_DEAD_ZONE = 0.9
 AGAIN = "calibrate again, or delete the file"
 
 
 @dataclass(frozen=True, slots=True)
 class ControlCalibration:
-    """One control as it was measured; raw numbers unless said otherwise.
+    """The measurement of one control; raw numbers unless said otherwise.
 
     Attributes:
         kind: "middle" (rests there), "end" (rests at its lowest) or "switch".
-        low, high: its ends. centre: where it comes to rest; None unless it rests in the middle.
+        low, high: its ends. centre: its rest; None unless it rests in the middle.
         noise: standard deviation at rest.
-        scatter: standard deviation of the places where it came to rest.
+        scatter: standard deviation of its rests.
         dead_zone: recommended half-width, as a share of the travel.
-        steps: how many different numbers its travel has.
+        steps: number of different values of its travel.
         positions: of a switch, in rising order.
     """
 
@@ -50,13 +50,13 @@ class ControlCalibration:
 
 @dataclass(frozen=True, slots=True)
 class Calibration:
-    """What was measured of one device.
+    """The measurement of one device.
 
     Attributes:
-        device: its identity, as its source says it.
-        name: what it calls itself.
+        device: its identity, from its source.
+        name: given by the device.
         controls: name → `ControlCalibration`.
-        all_controls: the names of all controls that the device had, measured or not.
+        all_controls: the names of all controls of the device, measured or not.
     """
 
     device: str
@@ -75,7 +75,7 @@ class Calibration:
 
     @classmethod
     def load(cls, path: str | Path) -> Calibration:
-        """Read a calibration. Raises `CalibrationError` naming file, key and what is wrong."""
+        """Read a calibration. Raises `CalibrationError` that names file, key and error."""
         try:
             _, tables = read_toml(path)
         except UnreadableError as error:
@@ -84,10 +84,10 @@ class Calibration:
         return _from_tables(str(path), tables)
 
     def save(self, path: str | Path) -> None:
-        """Write a calibration; the one before is kept beside it as ``….before``.
+        """Write a calibration; the previous one is kept beside it as ``….before``.
 
-        The file is written under another name, put on the disk, and renamed: whatever happens on the way, there
-        is always a whole one. Raises `CalibrationError`.
+        The file is written under another name, flushed to the disk, and renamed: whatever happens on the way, there
+        is always a complete one. Raises `CalibrationError`.
         """
         import tomlkit
 
@@ -108,7 +108,7 @@ class Calibration:
             raise CalibrationError(f"{path}: cannot save the calibration there: {error.strerror or error}") from error
 
     def check(self, where: str = "calibration") -> None:
-        """Raise `CalibrationError` where a number is none that can be measured; ``where`` stands for it there."""
+        """Raise `CalibrationError` if a number is impossible; ``where`` names it."""
         for name, control in self.controls.items():
             for key, expected, right in _numbers(control):
                 if not right:
@@ -120,9 +120,9 @@ class Calibration:
                 raise CalibrationError(f"{where}: controls.{name}: expected low < centre < high, found {found}")
 
     def why_not_for(self, identity: str, controls: Sequence[str]) -> str:
-        """Explain why this calibration is not for a device, or nothing when it is.
+        """Explain why this calibration is not for a device, or return nothing if it is.
 
-        A recording has no identity, and a calibration that was made from one has none: then nothing can be said.
+        A recording has no identity, nor has a calibration that was made from one: then nothing can be said.
         """
         if not identity:
             return ""
@@ -136,7 +136,7 @@ class Calibration:
 
 
 def write_atomically(target: Path, text: str) -> None:
-    """Put text into a file in one step: written beside it, on the disk, then renamed. Raises OSError."""
+    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError."""
     handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
     try:
         with os.fdopen(handle, "w", encoding="utf-8") as file:
@@ -150,7 +150,7 @@ def write_atomically(target: Path, text: str) -> None:
 
 
 def default_path(identity: str) -> Path:
-    """Return where the calibration of a device is kept: in the user's data folder."""
+    """Return the path of the calibration of a device: in the user's data folder."""
     from platformdirs import user_data_path
 
     return user_data_path("tenuto") / "calibrations" / (re.sub(r"[^\w.-]+", "_", identity) + ".toml")
@@ -162,7 +162,7 @@ def _without_nothing(table: dict[str, Any]) -> dict[str, Any]:
 
 
 def _numbers(control: ControlCalibration) -> Iterator[tuple[str, str, bool]]:
-    """Describe of each key of a control what is expected there, and whether it is so."""
+    """Describe for each key of a control what is expected, and whether it is met."""
     yield "kind", f"one of {', '.join(KINDS)}", control.kind in KINDS
     for key in ("low", "high", "centre"):
         value = getattr(control, key)

@@ -1,4 +1,4 @@
-"""A certificate for the page in the network, made by and for this machine."""
+"""A certificate for the page in the network, made by this machine for itself."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
-# How long one is good, and how long before its end another one is made, days. Browsers refuse longer ones.
+# Validity, and the time before its end at which another one is made, days. Browsers refuse longer ones.
 _GOOD_FOR, _RENEW_BEFORE = 365, 30
 
 
 class Certificate(NamedTuple):
-    """The files of a certificate, and what people compare it by."""
+    """The files of a certificate, and its fingerprint for comparison."""
 
     certificate: Path
     key: Path
@@ -27,7 +27,7 @@ def addresses() -> list[str]:
     found = []
     for family, far in ((socket.AF_INET, "198.51.100.1"), (socket.AF_INET6, "2001:db8::1")):
         with suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as probe:
-            probe.connect((far, 9))  # a datagram socket: it only looks which way it would go
+            probe.connect((far, 9))  # a datagram socket: this only looks up the route
             found.append(probe.getsockname()[0])
     with suppress(OSError):
         found += [str(one[4][0]) for one in socket.getaddrinfo(socket.gethostname(), None, proto=socket.IPPROTO_TCP)]
@@ -35,7 +35,7 @@ def addresses() -> list[str]:
 
 
 def own_certificate(folder: Path | None = None) -> Certificate:
-    """Return the certificate of this machine; another one is made where it has none, or its addresses have changed."""
+    """Return the certificate of this machine; a new one is made if it has none, or if its addresses have changed."""
     from cryptography import x509
     from platformdirs import user_data_path
 

@@ -27,7 +27,7 @@ from tenuto.page.visitors import COOKIE
 from tenuto.vehicles.units import METRIC, Unit, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# How often pages are looked for, and an emergency stop is asked for again, s.
+# How often open pages are listed, and an emergency stop is repeated, s.
 _LOOK_EVERY, _ASK_EVERY = 1.0, 0.5
 _OPEN_WITHIN = 5.0
 # A page that could not be reached so often is shown as silent, with the reason; a fresh key counts after a second.
@@ -59,7 +59,7 @@ class RobotHere:
         self._who: dict[str, Any] = {}
 
     def take(self, message: dict[str, Any], now: float) -> list[dict[str, Any]]:
-        """Take what its page says; return what is to be answered."""
+        """Take a message of its page; return the answers."""
         kind = message.get("type")
         if kind == "robot":
             self.title, units = message["title"], message["units"]
@@ -75,7 +75,7 @@ class RobotHere:
         return []
 
     def wants_a_stop(self, now: float) -> bool:
-        """Return whether an emergency stop is to be asked for now."""
+        """Return whether an emergency stop is to be sent now."""
         if self.asked_since is None:
             return False
         if self.ended or (self.tick and self.tick["guard"] == State.EMERGENCY_STOP):
@@ -98,7 +98,7 @@ class RobotHere:
 
     @property
     def shown(self) -> bool:
-        """A page without a robot has no card: it watches or measures a device."""
+        """Whether it has a card. A page without a robot has none: it watches or measures a device."""
         return bool(self.title and self.tick) or self.tries >= _TRIES
 
     def _state(self, now: float) -> tuple[str, list[str]]:
@@ -125,7 +125,7 @@ class Here(Classroom):
     """All robots whose pages are open on this machine, of the same user."""
 
     def __init__(self, name: str) -> None:
-        """Take the name under which the class asks for stops."""
+        """Set the name under which the class asks for stops."""
         self._name = name
         self._robots: dict[int, RobotHere] = {}
         self._tasks: dict[int, asyncio.Task[None]] = {}
@@ -156,7 +156,7 @@ class Here(Classroom):
         self._tasks[page.port] = asyncio.ensure_future(self._hear(robot))
 
     async def _hear(self, robot: RobotHere) -> None:
-        """Hear one robot until its page is gone; one that does not answer is tried again at the next look."""
+        """Hear one robot until its page ends; one that does not answer is tried again at the next look."""
         loop, page = asyncio.get_running_loop(), robot.page
         scheme, where = ("s" if page.lan else ""), f"127.0.0.1:{page.port}"
         try:
@@ -177,12 +177,12 @@ class Here(Classroom):
         except ConnectionRefusedError:
             robot.ended, robot.problem, robot.tries = True, "", 0
         except ConnectionClosed:
-            robot.problem, robot.tries = "", 0  # the next look tells whether it has ended
+            robot.problem, robot.tries = "", 0  # the next look shows whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
 
     def _key_for(self, page: OpenPage) -> dict[str, str]:
-        """Return the header that shows the key of an admitted device; the class admits itself, for one run."""
+        """Return the header with the key of an admitted device; the class admits itself, for one run."""
         if not page.lan:
             return {}
         self._key = self._key or self._devices.add(self._name, date.today().isoformat())

@@ -24,14 +24,14 @@ _HEAR_EVERY, _SHOW_EVERY = 0.04, 5
 
 @dataclass(frozen=True, kw_only=True)
 class Card:
-    """What the page shows of a robot.
+    """The card of a robot.
 
     Attributes:
-        id: unique, and how a stop names it. name: for people.
+        id: unique, for stops. name: for people.
         state: of its guard, "silent", or "gone". driver: who drives it; empty for nobody.
-        moves: its command in words; empty where it is not known. why: why it stands, and its other messages.
-        asked: says that it was asked to stop and has not confirmed; empty where it was not.
-        port, lan: of the robot's own page on this machine; port is 0 where there is none.
+        moves: its command as text; empty if it is not known. why: why it stands, and its other messages.
+        asked: that it was asked to stop and has not confirmed; empty if it was not.
+        port, lan: of the robot's own page on this machine; port is 0 if there is none.
     """
 
     id: str
@@ -46,7 +46,7 @@ class Card:
 
 
 def in_words(command: VelocityCommand, units: Units = METRIC) -> str:
-    """Describe a velocity: how fast along, and how fast it turns."""
+    """Describe a velocity: the speed, and the turn."""
     speed = math.hypot(command.vx, command.vy, command.vz)
     turn = units.turn.number(abs(command.yaw_rate), ".0f")
     side = "left" if command.yaw_rate > 0.0 else "right"
@@ -59,7 +59,7 @@ class Classroom(ABC):
 
     @abstractmethod
     def look(self, now: float) -> None:
-        """Hear the robots and send what is to be sent; called some 25 times a second, ``now`` in s."""
+        """Hear the robots and send what is due; called some 25 times a second, ``now`` in s."""
 
     @abstractmethod
     def cards(self, now: float) -> list[Card]:
@@ -71,7 +71,7 @@ class Classroom(ABC):
 
     @abstractmethod
     async def close(self) -> None:
-        """End what was begun, and say no more."""
+        """End all connections."""
 
 
 class AtBroker(Classroom):
@@ -114,11 +114,11 @@ class ClassPage(Page):
         self, settings: dict[str, Any], addresses: list[str], classroom: Classroom, hint: str,
         say: Callable[[str], None],
     ) -> None:  # fmt: skip
-        """Take the robots.
+        """Set the robots.
 
         Args:
-            settings, addresses: see `Page`. classroom: the robots. hint: what to do as long as there is none.
-            say: reports what the people at this machine must know.
+            settings, addresses: see `Page`. classroom: the robots. hint: what to do while there is none.
+            say: reports messages for the people at this machine.
         """
         super().__init__({**settings, "seat": False}, None, addresses)
         self._classroom, self._say = classroom, say

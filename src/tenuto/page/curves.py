@@ -1,4 +1,4 @@
-"""Curves that are tried on the page: what would be made of a stick, and the change in the profile's file."""
+"""Curves that are tried on the page: the resulting curve of a stick, and the change of the profile's file."""
 
 from __future__ import annotations
 
@@ -15,18 +15,18 @@ from tenuto.driving.plan import Plan
 from tenuto.profile import Profile, load_profile
 from tenuto.profile.patch import Change, apply_changes
 
-# So many points of a curve are drawn.
+# Number of points of a drawn curve.
 _POINTS = 81
 _DIGITS = 4
-# What may be changed: key → its least and largest value.
+# The keys that may be changed → smallest and largest value.
 _EASY = {"dead_zone": (0.0, 0.5), "expo": (0.0, 1.0)}
 
 
 class Curves:
-    """The curves of one profile's file; whatever is asked for is checked as the profile is."""
+    """The curves of one profile's file; every change is checked as the profile is."""
 
     def __init__(self, file: str) -> None:
-        """Set where the profile is; empty where it was made in code, and nothing can be tried."""
+        """Set the path of the profile; empty if it was made in code, and nothing can be tried."""
         self._file = Path(file) if file else None
 
     def all(self) -> list[dict[str, Any]]:
@@ -37,11 +37,11 @@ class Curves:
             profile = load_profile(self._file)
             plan = profile.plan()
         except (TenutoError, OSError):
-            return []  # somebody is writing it
+            return []  # the file is being written
         return [one for name in plan.driving_controls() if (one := _curve(profile, plan, name)) is not None]
 
     def tried(self, control: str, numbers: Mapping[str, float]) -> dict[str, Any]:
-        """Return what would be made of a control, or why not."""
+        """Return the curve of a control with other settings, or why it is not possible."""
         try:
             profile = self._changed(control, numbers)
             found = _curve(profile, profile.plan(), control)
@@ -50,7 +50,7 @@ class Curves:
         return {"type": "curve", "control": control, **(found or {"why": "it is not a control that drives"})}
 
     def save(self, control: str, numbers: Mapping[str, float]) -> str:
-        """Put the settings of a control into the file, its comments kept; return what to say of it."""
+        """Write the settings of a control into the file and keep its comments; return the message about it."""
         try:
             self._changed(control, numbers)
             assert self._file is not None
@@ -76,7 +76,7 @@ class Curves:
 
 
 def _curve(profile: Profile, plan: Plan, name: str) -> dict[str, Any] | None:
-    """Return a control's settings and what is made of it by itself; None where the page cannot change it."""
+    """Return a control's settings and its curve alone; None if the page cannot change it."""
     control = next((one for one in plan.controls if one.name == name), None)
     table = profile.controls.get(name)
     if control is None or table is None:
@@ -86,7 +86,7 @@ def _curve(profile: Profile, plan: Plan, name: str) -> dict[str, Any] | None:
         own = {}  # the stick has one for both axes
     said = {kind: value for kind in CURVES.all if (value := getattr(table, kind)) is not None}
     positive, negative = said.pop("expo", (0.0, 0.0))
-    if not said and positive == negative:  # another curve is not bent here
+    if not said and positive == negative:  # other curves cannot be changed here
         own["expo"] = positive
     positions = np.linspace(0.0 if control.one_way else -1.0, 1.0, _POINTS)
     shaped = shaped_alone(plan, control, positions)

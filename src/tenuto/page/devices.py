@@ -1,4 +1,4 @@
-"""Devices in the network that may use the page: each has shown a code once, and a key of its own since."""
+"""Devices in the network that may use the page: each has shown a code once, and has its own key since."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ from pathlib import Path
 from tenuto.basics.text import readable
 from tenuto.calibration.store import write_atomically
 
-# Wrong codes after which another one is made, and how long one is good, s.
+# Wrong codes after which another one is made, and the validity of a code, s.
 _TRIES, _CODE_GOOD_FOR = 5, 600.0
-# After a wrong one nobody may try for so long, s; after so many in all, nobody at all.
+# The pause after a wrong code, s; and the number of wrong ones after which nobody is admitted.
 _BETWEEN_TRIES, _MOST_WRONG = 1.0, 50
-# How often the file is looked at again, s.
+# How often the file is read again, s.
 _LOOK_EVERY = 1.0
 _CODE_DIGITS = 8
 
@@ -28,7 +28,7 @@ class Device:
     """A device that may use the page.
 
     Attributes:
-        name: what its user calls it. digest: of its key. since: the day on which it was let in.
+        name: given by its user. digest: of its key. since: the day on which it was admitted.
     """
 
     name: str
@@ -37,14 +37,14 @@ class Device:
 
 
 def devices_file() -> Path:
-    """Return the file that the devices stand in; there is no key in it, only what a key is recognised by."""
+    """Return the file of the devices; it holds digests of the keys, not the keys."""
     from platformdirs import user_data_path
 
     return user_data_path("tenuto") / "page-devices.json"
 
 
 class Devices:
-    """The devices in a file, which another program may change: one that is taken out is shut out within a second."""
+    """The devices in a file, which another program may change: a removed device is shut out within a second."""
 
     def __init__(self, path: Path | None = None) -> None:
         """Read them."""
@@ -59,14 +59,14 @@ class Devices:
             self.all = self._read()
 
     def add(self, name: str, day: str) -> str:
-        """Let a device in, and return its key."""
+        """Admit a device, and return its key."""
         identity, key = secrets.token_hex(8), secrets.token_urlsafe(32)
         self.all = {**self._read(), identity: Device(readable(name)[:40] or "a device", _digest(key), day)}
         self._write()
         return f"{identity}.{key}"
 
     def forget(self, name: str) -> int:
-        """Shut out all devices of a name; return how many."""
+        """Shut out all devices with a name; return their number."""
         found = self._read()
         self.all = {identity: one for identity, one in found.items() if one.name != name}
         if len(self.all) != len(found):
@@ -74,13 +74,13 @@ class Devices:
         return len(found) - len(self.all)
 
     def take_back(self, key: str) -> None:
-        """Shut out the device that has a key."""
+        """Shut out the device with a key."""
         self.all = self._read()
         if self.all.pop(key.partition(".")[0], None) is not None:
             self._write()
 
     def known(self, key: str) -> Device | None:
-        """Return the device that has a key, or None."""
+        """Return the device with a key, or None."""
         identity, _, secret = key.partition(".")
         one = self.all.get(identity)
         return one if one is not None and hmac.compare_digest(one.digest, _digest(secret)) else None
@@ -103,12 +103,12 @@ def _digest(key: str) -> str:
 
 
 class Code:
-    """What a new device has to show: good once, for some minutes, and for a few tries.
+    """The code for a new device: valid once, for some minutes, and for a few tries.
 
-    Whoever guesses gets a try a second, and so many in all: 50 of a hundred million.
+    Guessing is limited to a try a second, and to 50 in all, of a hundred million codes.
 
     Attributes:
-        text: eight digits; empty once too many were wrong, and no device is let in any more.
+        text: eight digits; empty once too many were wrong, and no device is admitted any more.
     """
 
     def __init__(self, now: float) -> None:
@@ -122,7 +122,7 @@ class Code:
         self._made, self._tries = now, 0
 
     def why_not(self, text: str, now: float) -> str:
-        """Explain why this is not the code, or nothing where it is; the right one is used up."""
+        """Explain why this is not the code, or return nothing if it is; the right one is used up."""
         if not self.text:
             return "Too many wrong codes: no device is let in until the page is started again."
         if now < self._next_try:

@@ -1,4 +1,4 @@
-"""What the page shows, as JSON: of a robot once, and of each tick. Read from the same scene as the terminal's view."""
+"""The data of the page, as JSON: of a robot once, and of each tick. From the same scene as the terminal's view."""
 
 from __future__ import annotations
 
@@ -14,13 +14,13 @@ from tenuto.sticks.control import ControlPlan
 from tenuto.vehicles.outline import outline
 from tenuto.views.scene import Pad, Scene, scene_of
 
-# Digits of what is drawn.
+# Digits of numbers that are drawn.
 _DIGITS = 4
 _TODO = {str(code): code.todo for code in Code}
 
 
 def device_facts() -> dict[str, Any]:
-    """Say what the page has where nothing is driven: the sticks and buttons of a gamepad, to be watched or measured."""
+    """Describe the page without a robot: the sticks and buttons of a gamepad, to be watched or measured."""
     left, right = (Pad(f"{side}_x", f"{side}_y", 0.0, True)._asdict() for side in ("left", "right"))
     names = {name: True for name in (*TRIGGERS, *BUTTONS)} | dict.fromkeys(STICKS, False)
     return {
@@ -37,7 +37,7 @@ def device_facts() -> dict[str, Any]:
 
 
 def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[str, Any]:
-    """Describe what the page has to know of a robot once: its sticks and buttons, its drawing, its units.
+    """Describe a robot for the page, once: its sticks and buttons, its drawing, its units.
 
     Args:
         plan, title, origin: see `tenuto.views.scene.Scene`. driver: whose seat it is; empty for the first in rank.
@@ -64,7 +64,7 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
 
 
 def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
-    """Describe how a gamepad moves it: by the name of the device's control, and whether the profile turns it round."""
+    """Describe how a gamepad moves it: by the name of the device's control, and whether the profile reverses it."""
     pad = next((info for info in LAYOUT if info.name == control.reads), None)
     return {
         "name": control.name,
@@ -77,7 +77,7 @@ def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
 
 
 def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dict[str, Any]:
-    """Share the controls out to sticks, sliders and buttons."""
+    """Assign the controls to sticks, sliders and buttons."""
     guard, driving = plan.guard, plan.driving_controls()
     springs, knobs = springs_of(plan, controls), knobs_of(plan)
     on_sticks = {name for pad in scene.pads for name in (pad.x, pad.y)}
@@ -114,11 +114,11 @@ def _widgets(plan: Plan, scene: Scene, controls: tuple[ControlPlan, ...]) -> dic
 
 
 def tick_facts(scene: Scene, tick: Tick, driven: bool) -> dict[str, Any]:
-    """Describe what the page shows of a tick, the same as the terminal's view.
+    """Describe a tick for the page, the same as the terminal's view.
 
     Args:
         scene: of the robot. tick: the newest.
-        driven: the robot has been driven in this drive; before that, what is ready for it is told.
+        driven: the robot has been driven in this drive; before that, the checks are included.
     """
     chosen = tick.chosen
     neutral = scene.neutral
@@ -164,7 +164,7 @@ def _reason(reason: Reason) -> dict[str, str]:
 
 
 def _clean(value: Any) -> Any:
-    """Return numbers as JSON has them: short, and None for what is none."""
+    """Return numbers for JSON: short, and None for NaN."""
     if isinstance(value, dict):
         return {name: _clean(one) for name, one in value.items()}
     if isinstance(value, list):

@@ -1,4 +1,4 @@
-"""Who has the page open, and who of them drives; sans I/O: what comes goes in, what is to be sent comes out."""
+"""The open pages, and which of them drives; sans I/O: received messages in, messages to send out."""
 
 from __future__ import annotations
 
@@ -9,21 +9,21 @@ from typing import Any
 
 from tenuto.protocols.page import LONGEST_MESSAGE, SEAT_KEPT_FOR, PageAsk, PageFrame, read_page
 
-# A page may send so many messages a second, and so many at once.
+# The most messages of a page in a second, and at once.
 _RATE, _BURST = 300.0, 300.0
-# So much of what means nothing is borne.
+# The most invalid messages of a page.
 _MOST_GARBAGE = 20
-# So many may watch.
+# The most open pages.
 MOST_CLIENTS = 40
 
 
 @dataclass
 class Client:
-    """A page that is open somewhere.
+    """An open page.
 
     Attributes:
         id, name: for programs and for people. may_drive: it may take the driver's seat, and press the emergency stop.
-        tell: sends it something. named: its name is that of a device that was let in.
+        tell: sends it a message. named: its name is that of an admitted device.
     """
 
     name: str
@@ -40,7 +40,7 @@ class Hub:
     """All pages that are open, and the driver's seat.
 
     Attributes:
-        clients: by their ids. driver: who has the seat; None for nobody. echo: the number of that one's newest frame.
+        clients: by their ids. driver: who has the seat; None for nobody. echo: the number of the driver's newest frame.
     """
 
     def __init__(
@@ -50,11 +50,11 @@ class Hub:
         seat: bool,
         more: Callable[[Client, PageAsk], None] = lambda client, ask: None,
     ) -> None:
-        """Set who is told what the loop must know.
+        """Set who receives messages for the loop.
 
         Args:
-            to_loop: takes what `tenuto.protocols.page.FromServer` reads. seat: somebody may drive from the page.
-            more: does what is asked for and has nothing to do with who drives.
+            to_loop: takes messages as `tenuto.protocols.page.FromServer`. seat: somebody may drive from the page.
+            more: handles requests that have nothing to do with who drives.
         """
         self._to_loop, self._has_seat, self._more = to_loop, seat, more
         self.clients: dict[str, Client] = {}
@@ -63,7 +63,7 @@ class Hub:
         self._good_at = 0.0
 
     def join(self, client: Client) -> str:
-        """Let a page take part; return why it may not, or an empty text."""
+        """Add a page; return why it is refused, or an empty text."""
         if len(self.clients) >= MOST_CLIENTS:
             return f"{MOST_CLIENTS} pages are open already"
         self.clients[client.id] = client
@@ -71,7 +71,7 @@ class Hub:
         return ""
 
     def leave(self, client: Client, why: str) -> None:
-        """Take note that a page has gone."""
+        """Remove a page that has gone."""
         self.clients.pop(client.id, None)
         self._let_go(client, why)
         self._tell_all()
@@ -94,7 +94,7 @@ class Hub:
         return ""
 
     def _frame(self, client: Client, frame: PageFrame, now: float) -> None:
-        """Hand on a frame of who drives; nobody else's."""
+        """Pass on a frame of the driver; nobody else's."""
         if client is not self.driver:
             return
         self.echo = frame.number
@@ -113,7 +113,7 @@ class Hub:
             self._ask_to_act(client, ask, now)
 
     def _name(self, client: Client, name: str) -> None:
-        """Let a page have a name that no other has; a device in the network has the one that it was let in with."""
+        """Set the name of a page, made unique; an admitted device keeps its own."""
         if client.named or not client.may_drive:
             return
         taken, wanted = {one.name for one in self.clients.values() if one is not client}, name.strip()[:40]
@@ -122,7 +122,7 @@ class Hub:
         self._tell_all()
 
     def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
-        """Do what stops the robot, resets it, notes something, or is about who drives; not for who only watches."""
+        """Handle stop, reset, mark, and who drives; refused to pages that only watch."""
         if not client.may_drive:
             client.tell({"type": "refused", "text": "this page may only watch"})
         elif ask.type == "emergency":
@@ -144,7 +144,7 @@ class Hub:
             self._sit(other, now)
 
     def _take(self, client: Client, now: float) -> None:
-        """Let a page drive, where nobody else does; otherwise ask who does."""
+        """Let a page drive if nobody else does; otherwise ask the driver."""
         if not (self._has_seat and client.may_drive):
             client.tell({"type": "refused", "text": "this page may only watch"})
         elif self.driver is client:
@@ -167,7 +167,7 @@ class Hub:
             self._to_loop({"kind": "gone", "client": client.id, "name": client.name, "why": why})
 
     def _tell_all(self) -> None:
-        """Tell everybody who is there, and who drives."""
+        """Tell all pages who is there, and who drives."""
         there = [{"id": one.id, "name": one.name, "may_drive": one.may_drive} for one in self.clients.values()]
         driver = self.driver.id if self.driver is not None else ""
         for one in self.clients.values():

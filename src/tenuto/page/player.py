@@ -1,4 +1,4 @@
-"""A log on the page: the robot where it was, the sticks as they stood, and why, at the moment that is pointed at."""
+"""A log on the page: the robot's position, the sticks, and the explanation, at the selected moment."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from tenuto.views.scene import scene_of
 if TYPE_CHECKING:
     import pandas as pd
 
-# So many points of the whole drive are drawn.
+# Number of points of the whole drive that are drawn.
 _POINTS = 600
 _DIGITS = 3
 
@@ -28,11 +28,11 @@ class Player:
     """A log, moment by moment.
 
     Attributes:
-        robot: what the page has to know of the robot.
+        robot: the data of the robot for the page.
     """
 
     def __init__(self, table: pd.DataFrame, planned: Planned, title: str, origin: str) -> None:
-        """Take a log, and what it was driven with.
+        """Take a log, and the profile that it was driven with.
 
         Args:
             table: as `tenuto.load_log` returns it. planned: the profile. title: the robot's name. origin: the log's.
@@ -45,7 +45,7 @@ class Player:
         self._path = self._poses()
 
     def overview(self) -> dict[str, Any]:
-        """Say how long it is, in which state the guard was when, what was noted, and how fast it was told to go."""
+        """Describe the whole log: duration, states of the guard, notes, and the commanded speed."""
         few = np.unique(np.linspace(0, len(self._times) - 1, _POINTS).astype(int))
         return {
             "type": "log",
@@ -59,7 +59,7 @@ class Player:
         }
 
     def at(self, time: float) -> dict[str, Any]:
-        """Return what the page shows of a moment, s, with why the robot did what it did; the nearest one there is."""
+        """Return the data of the page at a time, s, with the explanation; of the nearest tick."""
         time = min(max(time, float(self._times[0])), float(self._times[-1])) if math.isfinite(time) else 0.0
         row = max(int(np.searchsorted(self._times, time, side="right")) - 1, 0)
         tick = next(ticks_of(self._table.iloc[row : row + 1]))
@@ -70,7 +70,7 @@ class Player:
         return {"type": "tick", **facts, "answer": why.answer, "steps": steps}
 
     def _poses(self) -> np.ndarray:
-        """Return x, y and heading at every tick: as a far end said, else where the commands lead."""
+        """Return x, y and heading at every tick: as reported by a far end, else integrated from the commands."""
         self._known = True
         for name in {str(column).split(".")[1] for column in self._table.columns if str(column).startswith("far.")}:
             columns = [f"far.{name}.{what}" for what in ("x", "y", "heading")]
@@ -89,14 +89,14 @@ class Player:
         return np.asarray(xyh[rows])
 
     def _states(self) -> Iterator[list[Any]]:
-        """List from when on the guard was in which state."""
+        """List the states of the guard with their start times."""
         states = self._table["guard.state"].tolist()
         for row, state in enumerate(states):
             if row == 0 or state != states[row - 1]:
                 yield [round(float(self._times[row]), _DIGITS), state]
 
     def _marks(self) -> Iterator[list[Any]]:
-        """List what was noted, and when."""
+        """List the notes with their times."""
         for row, codes in enumerate(self._table["notice_codes"].tolist()):
             if str(Code.NOTE) in codes.split("; "):
                 yield [round(float(self._times[row]), _DIGITS), self._table["notices"].iloc[row]]

@@ -1,4 +1,4 @@
-"""The page's server: a process of its own. The loop sends it ticks; it serves the page, and sends back what is pressed.
+"""The page's server, in its own process. The loop sends it ticks; it serves the page, and sends back the requests.
 
 ``python -m tenuto.page.server LINE SAYS``: two sockets of the loop, see `tenuto.links.page`.
 """
@@ -51,7 +51,7 @@ def _read_exactly(line: socket.socket, count: int) -> bytes:
 
 
 def _message(line: socket.socket) -> Any:
-    """Read what the loop's process sent; it is this process's parent, and is believed."""
+    """Read a message of the loop's process; it is this process's parent, and is trusted."""
     return pickle.loads(_read_exactly(line, int.from_bytes(_read_exactly(line, 4), "big")))
 
 
@@ -63,11 +63,11 @@ async def _run(
     ready: Callable[[Page, str, str], None],
     seconds: float | None = None,
 ) -> None:
-    """Serve until the line of the loop ends, or until Ctrl-C where there is none.
+    """Serve until the line of the loop ends, or until Ctrl-C if there is none.
 
     Args:
-        settings: see `tenuto.links.page.PageSettings`. make: makes what is served, of the addresses of this machine.
-        ready: is told where it is, and the certificate's fingerprint. seconds: serve for this long; None: no limit.
+        settings: see `tenuto.links.page.PageSettings`. make: makes the page, from the addresses of this machine.
+        ready: is called with the URL, and the certificate's fingerprint. seconds: serve for this time; None: no limit.
     """
     tls: dict[str, Any] = {}
     fingerprint, addresses = "", list[str]()
@@ -94,7 +94,7 @@ async def _run(
     serving = asyncio.create_task(server.serve([listening]))
     while not server.started:
         if serving.done():
-            await serving  # which raises what kept it from serving
+            await serving  # which raises the error that ended it
             raise RuntimeError("it ended before it served")
         await asyncio.sleep(0.01)
     ready(page, f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/", fingerprint)
@@ -110,7 +110,7 @@ async def _run(
 
 @contextmanager
 def _noted(page: Page) -> Iterator[None]:
-    """Note where a robot's page is as long as it is served, so that a class finds it."""
+    """Note the port of a robot's page while it is served, so that a class finds it."""
     here = OpenPage(page.port, page.lan, os.getpid())
     try:
         path = note_page(here)
@@ -126,7 +126,7 @@ def _noted(page: Page) -> Iterator[None]:
 
 
 def _hear(line: socket.socket, page: Page, server: uvicorn.Server) -> None:
-    """Hand on what the loop's process sends, and end with it."""
+    """Pass on the messages of the loop's process, and end with it."""
     loop = page.event_loop
 
     def over() -> None:
@@ -149,9 +149,9 @@ def serve(
     """Serve a page that no loop is behind, until Ctrl-C or SIGTERM. Call it from the main thread.
 
     Args:
-        settings: where, and to whom. make: makes what is served, of the settings and the addresses of this machine.
-        ready: is told where it is, and the certificate's fingerprint, once it is served.
-        seconds: serve for this long; None: no limit.
+        settings: where, and for whom. make: makes the page, from the settings and the addresses of this machine.
+        ready: is called with the URL, and the certificate's fingerprint, once it is served.
+        seconds: serve for this time; None: no limit.
 
     Raises:
         TenutoError: the port is taken.
@@ -161,7 +161,7 @@ def serve(
         listening = _bound(said)
     except OSError as error:
         raise TenutoError(_taken(settings.port, error)) from error
-    before = signal.signal(signal.SIGTERM, signal.default_int_handler)  # what was begun is ended by it too
+    before = signal.signal(signal.SIGTERM, signal.default_int_handler)  # SIGTERM ends it as Ctrl-C does
     try:
         with suppress(KeyboardInterrupt):
             asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
@@ -175,7 +175,7 @@ def _taken(port: int, error: OSError) -> str:
 
 def main(line_fd: int, says_fd: int) -> None:
     """Serve until the loop's process closes its line."""
-    for name in ("SIGINT", "SIGQUIT", "SIGTSTP", "SIGTERM", "SIGHUP"):  # the loop's process decides what these mean
+    for name in ("SIGINT", "SIGQUIT", "SIGTSTP", "SIGTERM", "SIGHUP"):  # the loop's process handles these
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
     os.nice(5)  # the loop goes first

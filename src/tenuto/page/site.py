@@ -1,4 +1,4 @@
-"""The site: the page and its files, the pairing of devices, and the socket over which all else goes."""
+"""The site: the page and its files, the admission of devices, and the WebSocket for everything else."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _HEADERS = {
     "Cache-Control": "no-cache",
 }
 _FOLDER = Path(__file__).parent / "static"
-# What a device gets that has not shown the code.
+# The files for a device that has not shown the code.
 _FOR_STRANGERS = ("/static/pair.css", "/static/pair.js", "/static/icon.svg")
 
 
@@ -58,14 +58,14 @@ class Site:
         )
 
     async def _home(self, request: Request) -> Response:
-        """Return the page, or what a new device has to say first."""
+        """Return the page, or the form for the code."""
         if not self._page.allowed(request):
             return _refused(self._page)
         shown = "index.html" if self._page.knows(request) else "pair.html"
         return Response((_FOLDER / shown).read_bytes(), 200, _HEADERS, "text/html")
 
     async def _pair(self, request: Request) -> Response:
-        """Let a device in that has the code."""
+        """Admit a device that has the code."""
         page = self._page
         if not (page.lan and page.allowed(request, by_script=True)):
             return _refused(self._page)
@@ -106,7 +106,7 @@ class Site:
         await self._files(scope, receive, with_headers)
 
     async def _live(self, socket: WebSocket) -> None:
-        """Take what a page says, and tell it what it shows."""
+        """Accept the WebSocket of a page that is permitted."""
         try:
             may_drive, name = self._page.who(socket)
         except PermissionError:
@@ -151,7 +151,7 @@ class Site:
             await asyncio.wait_for(sending, 1.0)
 
     def _still_allowed(self, socket: WebSocket, may_drive: bool) -> bool:
-        """Check again whether a device may do what it may: its key may have been revoked."""
+        """Check again whether a device is still admitted: its key may have been revoked."""
         try:
             return self._page.who(socket)[0] or not may_drive
         except PermissionError:
@@ -159,7 +159,7 @@ class Site:
 
 
 def _refused(page: Page) -> Response:
-    """Refuse what is not for this page, and say where it is where that is no secret."""
+    """Refuse a request that is not for this page; say where the page is if that is no secret."""
     text = "not allowed: the robot's terminal shows the address and what a new device needs\n"
     if not page.lan:
         text = (

@@ -1,4 +1,4 @@
-"""What is shown to whom: the newest tick for everybody who may watch, and word for the loop of who drives."""
+"""What is sent to whom: the newest tick to everybody who may watch, and requests to the loop."""
 
 from __future__ import annotations
 
@@ -26,16 +26,16 @@ if TYPE_CHECKING:
     from tenuto.page.player import Player
 
 COOKIE = "tenuto-device"
-# What waits for a slow browser: so many messages beside the newest tick.
+# The most messages that wait for a slow browser, beside the newest tick.
 _MOST_WAITING = 50
-# Over so many sendings the rate of the loop is told.
+# The rate of the loop is computed over this many messages.
 _RATES = 20
-# How often it is looked whether a device may still be here, s.
+# How often the permission of a device is checked, s.
 _LOOK_EVERY = 0.5
 
 
 class Page:
-    """What is served, and to whom."""
+    """The page: its content, and who may see it."""
 
     def __init__(self, settings: dict[str, Any], says: socket.socket | None, addresses: list[str]) -> None:
         self.lan, self.watchers = bool(settings["lan"]), bool(settings["watchers"])
@@ -66,13 +66,13 @@ class Page:
         return self.event_loop.time()
 
     def to_loop(self, message: dict[str, Any]) -> None:
-        """Tell the loop something; a frame that it has no room for is dropped, anything else waits."""
+        """Send a message to the loop; a frame without room is dropped, any other message waits."""
         data = json.dumps(message).encode()
         if self._says is None:
             return
         if message["kind"] == "frame":
             with suppress(OSError):
-                if not self._waiting:  # no frame overtakes word that somebody is gone
+                if not self._waiting:  # no frame overtakes the message that somebody is gone
                     self._says.send(data)
             return
         self._waiting.append(data)
@@ -86,11 +86,11 @@ class Page:
                 self.event_loop.call_later(0.005, self._send_waiting)
                 return
             except OSError:
-                return  # the loop has gone; so has this process, in a moment
+                return  # the loop has ended; so will this process
             self._waiting.pop(0)
 
     def take(self, message: dict[str, Any]) -> None:
-        """Take what the loop sends: the time, the newest tick, and a plan where it has changed."""
+        """Take a message of the loop: the time, the newest tick, and a plan if it has changed."""
         if (plan := message.get("plan")) is not None:
             self._scene = scene_of(plan, message["title"], message["origin"])
             self._plan, self._curves = plan, Curves(message["file"])
@@ -118,9 +118,9 @@ class Page:
             outlet.newest(text)
 
     def more(self, client: Client, ask: PageAsk) -> None:
-        """Try the settings of a stick, or put them into the profile while nobody drives.
+        """Try the settings of a stick, or write them into the profile while nobody drives.
 
-        A thread does it, for frames must not wait for it; of several wishes meanwhile only the newest is kept.
+        A thread does it, because frames must not wait for it; only the newest of several requests is kept.
         """
         if ask.type == "save" and self._moves:
             client.tell({"type": "refused", "text": "not saved: the robot is being driven; release first"})
@@ -143,7 +143,7 @@ class Page:
         return {"type": "refused", "text": self._curves.save(control, numbers)}
 
     async def work(self) -> None:
-        """Shut out devices that are forgotten, as long as it serves."""
+        """Shut out devices that were revoked, as long as it serves."""
         while self.lan:
             await asyncio.sleep(_LOOK_EVERY)
             for outlet in self.outlets:
@@ -157,10 +157,10 @@ class Page:
             outlet.put({"type": "over"})
 
     def allowed(self, connection: HTTPConnection, *, by_script: bool = False) -> bool:
-        """Return whether a request is meant for this server, and comes from its own page where a script made it.
+        """Return whether a request is meant for this server, and comes from its own page if a script made it.
 
-        A page of somebody else in the same browser is so kept out: its origin is another, and a name of its own that it
-        points to this machine is no name of it.
+        This keeps out a foreign page in the same browser: its origin is another, and a name of its own that it
+        points to this machine is not a name of this server.
         """
         host = connection.headers.get("host", "").lower()
         name = host.rpartition(":")[0] if host.endswith(f":{self.port}") else host
@@ -171,7 +171,7 @@ class Page:
         return origin == own if by_script else origin in (None, own)
 
     def who(self, connection: HTTPConnection) -> tuple[bool, str]:
-        """Return whether somebody may drive, and the device's name. Raises `PermissionError` for who may not look."""
+        """Return whether somebody may drive, and the device's name. Raises `PermissionError` without any right."""
         if not self.lan:
             return True, ""
         self.devices.look(self.now())
@@ -190,14 +190,14 @@ class Page:
 
 
 class Outlet:
-    """What is sent to one browser: the newest tick only, and a few other messages.
+    """The messages for one browser: the newest tick only, and a few others.
 
     Attributes:
-        why: its connection is to be closed for this reason.
+        why: the reason for which its connection is to be closed; empty for none.
     """
 
     def __init__(self, allowed: Callable[[], bool]) -> None:
-        """Set what tells whether this browser may still see it."""
+        """Set the check whether this browser may still see the page."""
         self.allowed = allowed
         self._newest = ""
         self._others: list[str] = []
@@ -210,7 +210,7 @@ class Outlet:
         self._some.set()
 
     def put(self, message: dict[str, Any]) -> None:
-        """Send this, after what was put before."""
+        """Send this, after earlier messages."""
         if len(self._others) < _MOST_WAITING:
             self._others.append(json.dumps(message, separators=(",", ":")))
         self._some.set()
@@ -221,7 +221,7 @@ class Outlet:
         self._some.set()
 
     async def send_to(self, socket_: WebSocket) -> None:
-        """Send all of it, until it is closed; only this waits for the browser."""
+        """Send everything until it is closed; only this waits for the browser."""
         while not self.why:
             await self._some.wait()
             self._some.clear()
@@ -234,7 +234,7 @@ class Outlet:
 
 
 class LogPage(Page):
-    """A page that shows a log: nobody drives, and everybody points at a moment of their own."""
+    """A page that shows a log: nobody drives, and each visitor selects a moment."""
 
     def __init__(
         self, settings: dict[str, Any], addresses: list[str], player: Player, say: Callable[[str], None]
@@ -246,7 +246,7 @@ class LogPage(Page):
         self.first = [player.overview()]
 
     def to_loop(self, message: dict[str, Any]) -> None:
-        """Report what people at the machine must know; there is no loop that could be told anything."""
+        """Report messages for the people at the machine; there is no loop."""
         if message["kind"] == "said":
             self._say(message["why"])
 

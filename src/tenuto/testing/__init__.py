@@ -1,4 +1,4 @@
-"""The promises that every kind of thing keeps, to run on a kind of one's own.
+"""The promises of every kind, as tests for kinds of your own.
 
 Needs hypothesis: ``pip install 'tenuto[testing]'``. In a test::
 

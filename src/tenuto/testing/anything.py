@@ -1,4 +1,4 @@
-"""Random valid options of any kind, made from what its fields say of themselves."""
+"""Random valid options of any kind, made from the descriptions of its fields."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from tenuto.kinds.options import About, about
 from tenuto.vehicles.velocity import VelocityCommand
 
 T = TypeVar("T")
-# What a builder may write of each dimension, in SI: from a toy to a tractor.
+# The range of values of each dimension, in SI: from a toy to a tractor.
 _RANGES = {
     "length": (0.05, 3.0), "speed": (0.1, 8.0), "turning speed": (0.2, 30.0), "acceleration": (0.2, 8.0),
     "turning acceleration": (0.3, 20.0), "jerk": (0.5, 30.0), "turning jerk": (1.0, 60.0), "angle": (0.05, 1.2),
@@ -23,10 +23,10 @@ _NAMES = ("left", "right", "front", "rear")
 
 
 def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
-    """Draw options of a kind: everything that its table in a profile would accept, within what robots are like.
+    """Draw options of a kind: everything that its table in a profile accepts, within the range of robots.
 
     Args:
-        kind: a dataclass of options. said: options that are the same always.
+        kind: a dataclass of options. said: options with fixed values.
 
     A name of a control or a switch is the name of its option; an option that may be left out sometimes is.
     """
@@ -34,15 +34,15 @@ def any_options(kind: type[T], **said: Any) -> st.SearchStrategy[T]:
     return st.builds(kind, **(_drawn(options) | {name: st.just(value) for name, value in said.items()}))
 
 
-@cache  # Hypothesis looks through a strategy when it is first used, which takes longer than to draw from it.
+@cache  # Hypothesis examines a strategy at its first use, which takes longer than to draw from it.
 def _drawn(kind: Any) -> dict[str, st.SearchStrategy[Any]]:
-    """Return what draws each option of a kind."""
+    """Return the strategies for each option of a kind."""
     hints = get_type_hints(kind)
     return {one.name: _optional(one, _any(hints[one.name], about(one), one.name)) for one in fields(kind)}
 
 
 def any_velocity(most: float = 3.0) -> st.SearchStrategy[VelocityCommand]:
-    """Draw a velocity; a part of it is nothing, or worth speaking of."""
+    """Draw a velocity; each part is zero, or not negligible."""
     part = st.floats(-most, most).filter(lambda value: value == 0.0 or abs(value) > 1e-3)
     return st.builds(VelocityCommand, part, part, part, part)
 
@@ -78,7 +78,7 @@ def _any_key(hint: Any) -> st.SearchStrategy[str]:
 
 
 def _any_float(said: About) -> st.SearchStrategy[float]:
-    """Draw a number to a thousandth: a tape measure has no more."""
+    """Draw a number to a thousandth, as a tape measure gives it."""
     if said.dimension is not None:
         low, high = _RANGES[said.dimension.name]
         return (st.floats(-high, high) if said.signed else st.floats(low, high)).map(lambda value: round(value, 3))

@@ -1,7 +1,7 @@
-"""Whether the code of a board does what the profile does here: the same schedule through both, tick by tick.
+"""Compares the code of a board with the profile here: the same schedule through both, tick by tick.
 
-A schedule is what a careless driver and a faulty device send: `any_schedule` makes one of a seed. `by_pipeline` drives
-it here, `by_program` on a desktop (or whatever runs the program); `difference` says where they part.
+A schedule is the input of a careless driver and a faulty device: `any_schedule` makes one from a seed. `by_pipeline`
+drives it here, `by_program` on a desktop (or on whatever runs the program); `difference` reports where they differ.
 """
 
 from __future__ import annotations
@@ -20,21 +20,21 @@ from tenuto.driving.tick import Tick
 from tenuto.sim.hands import DRIVERS, Hands
 from tenuto.vehicles.velocity import VelocityCommand
 
-# What may come of a number that is reckoned in float, as a share of full scale.
+# The error of numbers computed in float, as a share of full scale.
 CLOSE = 1e-5
-# Of whole numbers so many may be one apart a tick: what is half-way is rounded up on one side and down on the other.
+# This many whole numbers may differ by one per tick: a half may be rounded up on one side and down on the other.
 _ODD = 0.02
 _LINKS = ("good", "good", "good", "lost", "late", "garbage", "failsafe", "spike", "missing", "bounce")
 _CLOCKS = ("steady", "steady", "steady", "stall", "back", "uneven")
 
 
 class Row(NamedTuple):
-    """What happens at one moment.
+    """The input of one moment.
 
     Attributes:
-        ms: when the step is. values: of a frame that came, input → raw number; NaN where it is none; None for no frame.
-        link: the receiver does not say that it lost its transmitter. stop, reset: see the pipeline.
-        came_at: when the frame came, ms; None for at that moment.
+        ms: time of the step. values: of a new frame, input → raw number; NaN for an invalid one; None for no frame.
+        link: False if the receiver reports a lost transmitter. stop, reset: see the pipeline.
+        came_at: time of the frame, ms; None for the time of the step.
     """
 
     ms: int
@@ -46,7 +46,7 @@ class Row(NamedTuple):
 
 
 class Made(NamedTuple):
-    """What one side has made of a row."""
+    """The result of a row on one side."""
 
     state: str
     reason: str
@@ -57,9 +57,9 @@ class Made(NamedTuple):
 
     @classmethod
     def of(cls, tick: Tick) -> Made:
-        """Return what a tick says."""
+        """Return the result of a tick."""
         reasons = tick.guard.reasons
-        # A name that two things have is said with what it is of.
+        # A name that two things share is prefixed with its group.
         named = {f"{of}.{name}": value for of, values in (("actuators", tick.actuators), ("outputs", tick.outputs))
                  for name, value in values.items()}  # fmt: skip
         return cls(
@@ -70,7 +70,7 @@ class Made(NamedTuple):
 
 
 def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
-    """Make the schedule of a seed: a drive that begins as one should, and what may go wrong in it."""
+    """Make the schedule of a seed: a drive with a correct start, and faults."""
     dice, hands = random.Random(seed), Hands(plan)
     rows: list[Row] = []
     period, ms = round(1000.0 * plan.period), 1000
@@ -93,7 +93,7 @@ def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
             elif clock == "uneven":
                 step = dice.randrange(math.ceil(0.6 * period), 2 * period)
             ms += step
-            # Who has a switch for it resets by that.
+            # If there is a switch for the reset, it is used.
             reset = dice.random() < 0.01 and plan.guard.reset is None
             rows.append(Row(ms, values, good, dice.random() < 0.001, reset))
     return rows
@@ -102,7 +102,7 @@ def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
 def _spoiled(
     values: Mapping[str, float], link: str, number: int, dice: random.Random
 ) -> tuple[Mapping[str, float] | None, bool]:
-    """Return what a faulty link makes of a frame."""
+    """Return a frame with the faults of a link."""
     if link == "lost":
         return None, True
     if link == "late":
@@ -145,10 +145,10 @@ def as_table(rows: Sequence[Row], inputs: Sequence[str]) -> str:
 
 
 def by_program(command: Sequence[str | Path], plan: Plan, rows: Sequence[Row], begins_ms: int = 0) -> list[Made]:
-    """Drive a schedule by a program that reads it and prints ticks; its clock begins at ``begins_ms``.
+    """Drive a schedule with a program that reads it and prints ticks; its clock starts at ``begins_ms``.
 
     Raises:
-        RuntimeError: the program fails; with what it says.
+        RuntimeError: the program fails; with its output.
     """
     inputs = list(dict.fromkeys(reads for control in plan.controls for reads in control.all_reads))
     run = subprocess.run(
@@ -160,7 +160,7 @@ def by_program(command: Sequence[str | Path], plan: Plan, rows: Sequence[Row], b
 
 
 def made_of_output(text: str, plan: Plan) -> list[Made]:
-    """Read what a program of a board has printed."""
+    """Read the output of a board's program."""
     header, *lines = text.splitlines()
     return list(_read(header.split(","), lines, plan))
 
@@ -177,7 +177,7 @@ def _read(names: list[str], lines: list[str], plan: Plan) -> Iterator[Made]:
 
 
 def full_scale(plan: Plan) -> dict[str, float]:
-    """Return what counts as full scale of each number: of a speed the fastest of any mode, of an actuator its limit."""
+    """Return the full scale of each number: of a speed the fastest of any mode, of an actuator its limit."""
     speeds = plan.full_speeds()
     forward, turn = max(speeds.forward, speeds.backward), speeds.turn
     full = {"vx": forward, "vy": max(speeds.sideways, forward), "vz": max(speeds.up, speeds.down), "yaw_rate": turn}
@@ -194,7 +194,7 @@ def full_scale(plan: Plan) -> dict[str, float]:
 
 
 def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: float = CLOSE) -> str:
-    """Describe at which tick two sides part, and in what; empty where they never do."""
+    """Describe the first tick at which two sides differ, and the difference; empty if they never do."""
     if len(here) != len(there):
         return f"{len(here)} ticks here, {len(there)} there"
     full, odd = full_scale(plan), 0

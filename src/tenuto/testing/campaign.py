@@ -1,4 +1,4 @@
-"""The fault campaign over random valid profiles: each drive with another robot, and a failure with both made small."""
+"""The fault campaign over random valid profiles: each drive with another robot; a failure is reduced in both parts."""
 
 from __future__ import annotations
 
@@ -13,30 +13,30 @@ from tenuto.sim.hands import Hands
 from tenuto.sim.soak import Episode, Outcome, make_story, play, shrink
 from tenuto.testing.profiles import any_profile
 
-# What goes wrong in each story; before that, the robot is enabled and driven as one should.
+# The faults of each story; before them, the robot is enabled and driven as required.
 EPISODES = 2
-# At least so long it is driven then, s.
+# The shortest time of driving, s.
 _DRIVEN = 0.5
 _WELL = Episode(1.5, "careful", "good", "steady", "there", 0, True)
 
 
 def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None]) -> tuple[Profile, Outcome] | None:
-    """Play one story of faults with each of so many random profiles.
+    """Play one story of faults with each of many random profiles.
 
     Args:
-        runs: how many profiles. first_seed: the same one gives the same profiles and stories.
-        seen: is told of every drive while none has failed.
+        runs: number of profiles. first_seed: the same one gives the same profiles and stories.
+        seen: is called with every drive while none has failed.
 
     Returns:
-        The smallest profile with the shortest story that breaks a promise; None where none was broken.
+        The smallest profile with the shortest story that breaks a promise; None if none was broken.
     """
     failed: list[tuple[Profile, Outcome]] = []
     dice = random.Random(first_seed)
     number = 0
 
     def drive(profile: Profile) -> None:
-        # Each profile has a story of its own, until one fails: then it is the profile that is made smaller. Stories are
-        # not drawn with the profiles, because large whole numbers are drawn small, and few would be told over and over.
+        # Each profile has its own story, until one fails: then the profile is reduced. Stories are
+        # not drawn with the profiles, because large whole numbers are drawn small, and few stories would be repeated.
         nonlocal number
         number = number if failed else dice.randrange(2**31)
         plan = profile.plan()
@@ -55,7 +55,7 @@ def soak_any(runs: int, first_seed: int, seen: Callable[[Profile, Outcome], None
     try:
         seed(first_seed)(tried(given(any_profile())(drive)))()
     except AssertionError:
-        profile, outcome = failed[-1]  # the last one that is tried is the smallest that was found
+        profile, outcome = failed[-1]  # the last failing one is the smallest that was found
         story = shrink(profile, outcome.story)
         return profile, play(profile, story)
     return None

@@ -1,4 +1,4 @@
-"""Every state of the guard that can be reached, and every way between them."""
+"""All reachable states of the guard, and all transitions."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tenuto.driving.guard import Categories, Memory, Rules, Seen, State, advance
 
 
 class Way(NamedTuple):
-    """One tick of the guard: from one memory to another, by what was seen; ``end`` where a stop for good was asked."""
+    """One tick of the guard: from one memory to another, with its input; ``end`` if a final stop was requested."""
 
     before: Memory
     seen: Seen
@@ -19,12 +19,12 @@ class Way(NamedTuple):
 
 
 def explore(categories: Categories, by: Rules | None = None) -> list[Way]:
-    """Return every way that the guard can go, breadth first from its beginning.
+    """Return every transition of the guard, breadth first from its initial state.
 
-    A robot moves only while it drives, or comes to standstill; otherwise it stands.
+    The robot moves only while it drives, or comes to standstill; otherwise it stands.
 
     Args:
-        categories: of the stops. by: the rules; those of the guard if none are given.
+        categories: of the stops. by: the rules; by default those of the guard.
     """
     followed = by or rules()
     begin = categories.begin()
@@ -42,8 +42,8 @@ def explore(categories: Categories, by: Rules | None = None) -> list[Way]:
 
 
 def _seen_in(state: State) -> list[tuple[Seen, bool]]:
-    """List what can be seen in a state, and whether a stop for good is asked for at the same tick."""
-    begins = state in (State.NOT_ENABLED, State.WAITING_FOR_REST)  # elsewhere nobody asks for the warning
+    """List the possible inputs of a state, and whether a final stop is requested at the same tick."""
+    begins = state in (State.NOT_ENABLED, State.WAITING_FOR_REST)  # in other states the warning is not requested
     moving = state in (State.DRIVING, State.STOPPING, State.EMERGENCY_STOP)
     found = []
     for held, category, flags in product((None, False, True), (None, 0), product((False, True), repeat=8)):

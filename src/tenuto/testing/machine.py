@@ -1,7 +1,7 @@
-"""Every state that a robot with two drivers can be in, and every way between them: the pipeline itself, explored.
+"""All states of a robot with two drivers, and all transitions: the pipeline itself, explored.
 
-Time has no part in it: ticks are so far apart that whoever sends nothing is gone, and ramps so steep that a stop takes
-a tick or two. What is left of the pipeline's state is a small value (`state_of`), so there are only so many of them.
+Time is left out: ticks are so far apart that a silent driver is lost, and ramps so steep that a stop takes
+a tick or two. The remaining state of the pipeline is a small value (`state_of`), so the number of states is small.
 """
 
 from __future__ import annotations
@@ -19,15 +19,15 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.switches.base import Contact
 
-# Seconds from tick to tick: longer than any link may be silent, shorter than a stall.
+# Seconds between ticks: longer than any link timeout, shorter than a stall.
 PERIOD = 0.05
 Values = Mapping[str, float]
-# Of so many ways to a state that is known already, one is compared with the first.
+# Of this many transitions to a known state, one is compared with the first.
 _COMPARED = 500
 
 
 class Move(NamedTuple):
-    """One tick: what each driver sent, None for nothing; the tick before, the tick, and the state after it."""
+    """One tick: the input of each driver, None for nothing; the previous tick, the tick, and the state after it."""
 
     first: Values | None
     second: Values | None
@@ -36,7 +36,7 @@ class Move(NamedTuple):
 
 
 def state_of(pipeline: Pipeline) -> tuple[Any, ...]:
-    """Return all that decides what a pipeline does next, where time has no part in it."""
+    """Return everything that decides what a pipeline does next, without time."""
     ranks = pipeline._ranks
     drivers = tuple(
         (
@@ -54,7 +54,7 @@ def state_of(pipeline: Pipeline) -> tuple[Any, ...]:
 
 
 def _flags(one: object) -> tuple[Any, ...]:
-    """Return what a switch, or a contact in it, is in, but for times."""
+    """Return the state of a switch, or of a contact in it, without times."""
     kept = [
         value if type(value) in (bool, int) else _flags(value)
         for name, value in vars(one).items()
@@ -67,7 +67,7 @@ _PLAIN = (str, float, int, bool, type(None))
 
 
 class _Moment:
-    """All that can change in a pipeline, so that it can be put back."""
+    """All parts of a pipeline that can change, so that they can be restored."""
 
     def __init__(self, root: object) -> None:
         self._kept: list[tuple[Any, Any]] = []
@@ -90,7 +90,7 @@ class _Moment:
                 waiting.append(vars(one))
 
     def put_back(self) -> None:
-        for one, content in reversed(self._kept):  # what is in it first, so that equal means as it was
+        for one, content in reversed(self._kept):  # the content first, so that equal means unchanged
             if one != content:
                 one.clear()
                 one.update(content) if isinstance(one, (dict, set)) else one.extend(content)
@@ -102,18 +102,18 @@ def _never_changes(one: object) -> bool:
 
 
 class Explorer:
-    """Goes every way of a robot with two drivers, breadth first from the beginning.
+    """Explores every transition of a robot with two drivers, breadth first from the initial state.
 
     Attributes:
-        states: how many there are. moves: how many ways lead from them.
+        states: their number. moves: number of transitions.
     """
 
     def __init__(self, plan: Plan, firsts: Sequence[Values | None], seconds: Sequence[Values | None]) -> None:
-        """Set what may happen.
+        """Set the possible inputs.
 
         Args:
             plan: of a robot with one driver below the first; link timeouts shorter than `PERIOD`.
-            firsts, seconds: what each of both may send at a tick; None for nothing.
+            firsts, seconds: the possible inputs of each driver at a tick; None for nothing.
         """
         self.pipeline = Pipeline(plan)
         self._second = plan.below[0].name
@@ -121,14 +121,14 @@ class Explorer:
         self.states = self.moves = 0
 
     def explore(self, follow: Callable[[Any, Move], Any]) -> Iterator[tuple[Any, Move]]:
-        """Yield every move, with what was known before it.
+        """Yield every transition, with the knowledge of an observer before it.
 
         Args:
-            follow: makes of what somebody who watches knew before a move what is known after it; None at the
-                beginning. States that differ in it are different states.
+            follow: turns the knowledge of an observer before a transition into that after it; None at the
+                start. States that differ in it are different states.
 
         Raises:
-            AssertionError: two ways to one state go on differently: `state_of` lacks something.
+            AssertionError: two paths to one state continue differently: `state_of` lacks something.
         """
         pipeline, tick = self.pipeline, self.pipeline.step(None, PERIOD)
         waiting: deque[tuple[_Moment, Tick, Any]] = deque([(_Moment(pipeline), tick, None)])
@@ -156,7 +156,7 @@ class Explorer:
             yield Move(first, second, before, tick)
 
     def _compare(self, one: tuple[_Moment, Tick, Any], other: tuple[_Moment, Tick, Any]) -> None:
-        """Make sure that both are one state: whatever comes next, they go on alike."""
+        """Check that both are one state: after any input, they continue alike."""
         ways = [
             [(move.tick.guard.state, move.tick.driver, state_of(self.pipeline)) for move in self._moves(*way[:2])]
             for way in (one, other)

@@ -36,7 +36,7 @@ def any_profile(draw: st.DrawFn) -> Profile:
     try:
         return _drawn(draw)
     except StopIteration:
-        assume(False)  # a radio has not so many channels
+        assume(False)  # a radio has fewer channels
         raise
 
 
@@ -63,7 +63,7 @@ def _drawn(draw: st.DrawFn) -> Profile:
     tables |= {"controls": controls, "outputs": outputs, "inhibits": inhibits}
     if any(output.kind == "start_warning" for output in outputs.values()):
         tables["guard"]["start_warning"] = draw(st.floats(0.1, 0.6))
-    # Distance sensors are drawn apart: it takes many of them until one is driven up to what it sees.
+    # Distance sensors are drawn separately: few random ones are ever reached by the robot.
     some = draw(st.lists(st.sampled_from(_MORE), unique=True, max_size=5))
     for more in [*sorted(some, key=_MORE.index), *([_add_distances] if draw(st.integers(0, 9)) < 4 else [])]:
         if not chassis.in_shares or more not in (_add_distances, _add_measured):
@@ -71,13 +71,13 @@ def _drawn(draw: st.DrawFn) -> Profile:
     try:
         return Profile.model_validate(tables)
     except (ValueError, TenutoError) as error:
-        # What is drawn badly here must not hide what a profile refuses wrongly: only what says why is passed over.
+        # An error in these strategies must not hide a wrong refusal: only documented refusals are skipped.
         assume("expected" not in str(error))
         raise
 
 
 def _add_modes(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Add a second mode, with speeds, limits and outputs of its own."""
+    """Add a second mode, with its own speeds, limits and outputs."""
     chassis = tables["chassis"]
     without = st.sampled_from([[], *([name] for name in tables["outputs"])])
     brisk = st.fixed_dictionaries(
@@ -141,7 +141,7 @@ def _add_measured(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str
 
 
 def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Report in which form numbers go out for some actuators, axles and outputs."""
+    """Set the form of the numbers for some actuators, axles and outputs."""
     form = st.fixed_dictionaries(
         {"form": st.sampled_from(["share", "duty", "pulse"]), "full": st.floats(0.5, 20.0)},
         optional={"reverse": st.booleans(), "smallest": st.floats(0.01, 0.3), "at_zero": st.just("brake")},
@@ -152,7 +152,7 @@ def _add_actuators(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[st
 
 
 def _add_enabling(draw: st.DrawFn, tables: dict[str, Any], buttons: Iterator[str]) -> None:
-    """Enable it by another switch than a button, where one is pressed for that; or let a gesture choose the mode."""
+    """Enable it by a switch other than a button, if one is used for that; or let a gesture choose the mode."""
     if "enable" in tables["guard"] and draw(st.booleans()):
         tables["switches"]["sign"] = draw(_any_switch(next(buttons)))
         tables["guard"]["enable"] = "sign"
@@ -170,7 +170,7 @@ _MORE = (_add_modes, _add_rates, _add_trim, _add_drivers, _add_measured, _add_ac
 
 
 def _any_style(chassis: VehicleOptions) -> st.SearchStrategy[StyleOptions]:
-    """Draw a style that fits a vehicle, each of its controls with a name of its own."""
+    """Draw a style that fits a vehicle; each of its controls has its own name."""
     made = chassis.chassis(_FULL)
     kinds = [kind for name, kind in STYLES.all.items() if name != "thrusters"]
 
@@ -217,7 +217,7 @@ def _any_limits(chassis: VehicleOptions) -> st.SearchStrategy[dict[str, Any]]:
 
 @st.composite
 def _any_guard(draw: st.DrawFn, kind: str, buttons: Iterator[str]) -> dict[str, Any]:
-    """Draw how it is enabled, how it stops, and what else must be true."""
+    """Draw how it is enabled, how it stops, and its other conditions."""
     time, deceleration = st.floats(0.12, 1.0), st.floats(0.3, 6.0)
     guard: dict[str, Any] = draw(
         st.fixed_dictionaries(
@@ -251,7 +251,7 @@ def _any_guard(draw: st.DrawFn, kind: str, buttons: Iterator[str]) -> dict[str, 
 
 
 def _any_needs() -> st.SearchStrategy[dict[str, Any]]:
-    """Draw what must be so at the far end."""
+    """Draw the requirements of the far end."""
     return st.fixed_dictionaries(
         {},
         optional={
@@ -263,7 +263,7 @@ def _any_needs() -> st.SearchStrategy[dict[str, Any]]:
 
 
 def _any_inhibit() -> st.SearchStrategy[dict[str, Any]]:
-    """Draw an input with a source of its own, which stops the robot or slows it down."""
+    """Draw an input with its own source, which stops the robot or slows it down."""
     source = {"kind": "lines", "port": "/dev/ttyACM1", "columns": ["contact"]}
     effect = st.one_of(
         st.sampled_from([0, 1, 2]).map(lambda category: {"stop_category": category}),

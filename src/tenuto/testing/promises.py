@@ -1,4 +1,4 @@
-"""What every kind of thing promises, run over random options and whatever can come in."""
+"""The promises of every kind, tested with random options and any input."""
 
 from __future__ import annotations
 
@@ -29,19 +29,19 @@ from tenuto.vehicles.priority import settle, takes_priority
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _EXAMPLES = 40
-# The period at which a switch is looked at, s.
+# The interval at which a switch is read, s.
 _FINE = 0.005
 _FULL = VelocityCommand(1.2, 0.8, 0.6, 1.5)
 _SPEEDS = Speeds(forward=1.2, backward=0.7, turn=1.5, sideways=0.8, up=0.6, down=0.5)
 
 
 def _tried(strategy: st.SearchStrategy[Any], test: Callable[[Any], None], examples: int = _EXAMPLES) -> None:
-    """Try a test on what a strategy draws; the smallest that fails is shown."""
+    """Run a test on values of a strategy; the smallest failing one is shown."""
     settings(max_examples=examples, deadline=None)(given(strategy)(test))()
 
 
 def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
-    """Check a radio protocol: what is encoded is decoded, no bytes raise, and it finds frames again after garbage."""
+    """Check a radio protocol: decoding inverts encoding, no bytes raise, and it finds frames again after garbage."""
     names = [info.name for info in radio.layout()]
     assert len(set(names)) == radio.channels + radio.switches, "a name for each channel"
     pulse = st.floats(CHANNEL_LOW, CHANNEL_HIGH)
@@ -49,7 +49,7 @@ def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
 
     def found_by(decoder: Decoder, sent: list[float], times: int) -> list[ChannelFrame]:
         frames = decoder.feed(radio.encode(sent) * times)
-        if not frames:  # the same bytes over and over may fit at two places: then what moves tells them apart
+        if not frames:  # identical frames may fit at two positions: moving sticks distinguish them
             decoder.feed(radio.encode([1500.0] * radio.channels) * times)
             frames = decoder.feed(radio.encode(sent) * times)
         return frames
@@ -69,17 +69,19 @@ def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
         assert again, "after any garbage a dozen frames are enough, once a stick has moved"
         assert np.allclose(again[-1].channels, sent, atol=1.0)
 
-    ambiguous = [2000.0, 1560.5, *[988.0] * radio.channels][: radio.channels]  # under SBUS a frame fits at two places
+    ambiguous = [2000.0, 1560.5, *[988.0] * radio.channels][
+        : radio.channels
+    ]  # under SBUS a frame fits at two positions
     garbage(([], ambiguous))
     _tried(channels, round_trip)
     _tried(st.tuples(st.lists(st.binary(max_size=80), max_size=6), channels), garbage)
 
 
 def vehicle_keeps_its_promises(kind: type[VehicleOptions], **said: Any) -> None:
-    """Check a kind of vehicle over random measures: what it says it can do it does, on the same arc, and stands still.
+    """Check a kind of vehicle over random measures: it does what it promises, on the same arc, and stands still.
 
     Args:
-        kind: its options. said: options that are the same always.
+        kind: its options. said: options with fixed values.
     """
 
     def check(drawn: tuple[VehicleOptions, VelocityCommand]) -> None:
@@ -98,7 +100,7 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
     assert all(map(math.isfinite, kept))
     assert chassis.fits(kept), "what is within reach can be done"
     possible = chassis.possible(*asked)
-    # 1e-7 m/s and rad/s: what nobody could measure of a robot is nothing.
+    # 1e-7 m/s and rad/s: too little to be measured on a robot.
     assert np.allclose(kept, [share * axis for axis in possible], atol=1e-7), "the same arc, only slower"
     if 1e-3 < share < 1.0 - 1e-6:
         beyond, bounds = chassis.inverse(*possible), chassis.bounds()
@@ -145,11 +147,11 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
 
 
 def style_keeps_its_promises(kind: type[StyleOptions], chassis: Chassis | None = None, **said: Any) -> None:
-    """Check a style: sticks at rest ask for nothing, others for something finite, and it reads what it says it reads.
+    """Check a style: sticks at rest ask for nothing, others for a finite velocity, and it reads the controls it names.
 
     Args:
-        kind: its options. chassis: a vehicle that it fits; a cart with two driven wheels if none is given.
-        said: options that are the same always.
+        kind: its options. chassis: a vehicle that it fits; by default a cart with two driven wheels.
+        said: options with fixed values.
     """
     from tenuto.vehicles.differential import Differential
 
@@ -187,10 +189,10 @@ class _Facts:
 
 
 def switch_keeps_its_promises(kind: type[SwitchOptions], **said: Any) -> None:
-    """Check a kind of switch: it has a position that it has, and what it shows at start-up presses nothing.
+    """Check a kind of switch: its position exists, and its position at start-up presses nothing.
 
     Args:
-        kind: its options. said: options that are the same always.
+        kind: its options. said: options with fixed values.
     """
 
     def check(drawn: tuple[SwitchOptions, list[float]]) -> None:
@@ -209,7 +211,7 @@ def switch_keeps_its_promises(kind: type[SwitchOptions], **said: Any) -> None:
         for number, on in enumerate([False, *plan.operated().ticks(_FINE)]):
             operated.step(sticks if on else dict.fromkeys(sticks, 0.0), _FINE * number)
             pressed = pressed or operated.position > 0
-        never = isinstance(plan, ContactPlan) and plan.off_below <= 0.0  # `tenuto check` refuses it where 0 is rest
+        never = isinstance(plan, ContactPlan) and plan.off_below <= 0.0  # `tenuto check` refuses it if 0 is rest
         assert pressed or never, f"{plan.operated().how}, it is on"
 
     reading = st.floats(-1.0, 1.0) | st.sampled_from([-1.0, 0.0, 1.0])
@@ -217,10 +219,10 @@ def switch_keeps_its_promises(kind: type[SwitchOptions], **said: Any) -> None:
 
 
 def output_keeps_its_promises(kind: type[OutputOptions], **said: Any) -> None:
-    """Check a kind of output: its level is −1…1, and it goes nowhere by itself while the robot is not driven.
+    """Check a kind of output: its level is −1…1, and it does not move by itself while the robot is not driven.
 
     Args:
-        kind: its options. said: options that are the same always.
+        kind: its options. said: options with fixed values.
     """
 
     def check(drawn: tuple[OutputOptions, list[tuple[bool, float]]]) -> None:
@@ -246,7 +248,7 @@ def output_keeps_its_promises(kind: type[OutputOptions], **said: Any) -> None:
 
 
 def profile_keeps_its_promises(profile: Planned, seeds: Iterable[int] = range(10)) -> None:
-    """Play stories of faults with a profile, and look at every tick for what the guard promises.
+    """Play stories of faults with a profile, and check the promises of the guard at every tick.
 
     Args:
         profile: one that uses the kind. seeds: of the stories, see ``tenuto soak``.
@@ -258,10 +260,10 @@ def profile_keeps_its_promises(profile: Planned, seeds: Iterable[int] = range(10
 
 
 def curve_keeps_its_promises(kind: type[Curve], values: st.SearchStrategy[Any]) -> None:
-    """Check a kind of curve: it rises, keeps its ends and its middle, and gives the same for a float and an array.
+    """Check a kind of curve: it rises, keeps its ends and its middle, and is the same for a float and an array.
 
     Args:
-        kind: the curve. values: what may stand under its key in a profile.
+        kind: the curve. values: permitted values of its key in a profile.
     """
 
     def check(drawn: tuple[Any, list[float]]) -> None:

@@ -1,1 +1,1 @@
-"""What a driver sees in a terminal: drawn from ticks, in a process of its own."""
+"""The view of the driver in a terminal: drawn from ticks, in its own process."""

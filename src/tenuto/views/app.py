@@ -1,4 +1,4 @@
-"""The live view as a full-screen terminal program (Textual): keys, help, and lines that `screen` draws."""
+"""The live view as a full-screen terminal program (Textual): keys, help, and the lines that `screen` draws."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat, most_scroll, screen
 
 REFRESH_SECONDS = 0.1
-# By how many lines a key scrolls.
+# The number of lines that a key scrolls.
 _SCROLL = 4
 _HELP = """
  q, Ctrl-C   stop: stop the robot, and end; once more: without the ramp
@@ -50,7 +50,7 @@ class _View(App[None]):
     """One widget that is drawn several times a second, with help and a pause.
 
     Attributes:
-        paused: the view stands still. helping: the help is shown.
+        paused: the view is paused. helping: the help is shown.
     """
 
     CSS = "Screen { background: ansi_default; } Static { background: ansi_default; }"
@@ -68,28 +68,28 @@ class _View(App[None]):
         self.paused = self.helping = False
 
     def compose(self) -> ComposeResult:
-        """Make the one widget that there is."""
+        """Make the only widget."""
         yield Static(id="view")
 
     def draw(self) -> None:
-        """Draw what is shown, or the help."""
+        """Draw the content, or the help."""
         self.query_one(Static).update(Text(self.HELP) if self.helping else self.drawn())
 
     def drawn(self) -> RenderableType:
-        """Return what is shown."""
+        """Return the content."""
         raise NotImplementedError
 
     def action_stop(self, key: str) -> None:
-        """End, by a key of this name."""
+        """End, because of the key with this name."""
         self.exit()
 
     def action_pause(self) -> None:
-        """Let the view stand still, or go on."""
+        """Pause or resume the view."""
         self.paused = not self.paused
         self.draw()
 
     def action_help(self) -> None:
-        """Show the help, or put it away."""
+        """Show or hide the help."""
         self.helping = not self.helping
         self.draw()
 
@@ -110,10 +110,10 @@ class WatchApp(_View):
         every: float,
         keys: Mapping[str, Callable[[], None]],
     ) -> None:
-        """Set what to do.
+        """Set the functions.
 
         Args:
-            poll: called every so often, s; False ends the view. view: gives what to show.
+            poll: is called at an interval, s; False ends the view. view: returns the content.
             keys: what to do on "mark" and "restart".
         """
         super().__init__()
@@ -125,11 +125,11 @@ class WatchApp(_View):
         self.set_interval(REFRESH_SECONDS, self._refresh)
 
     def drawn(self) -> RenderableType:
-        """Return what is shown."""
+        """Return the content."""
         return self._view()
 
     def action_key(self, name: str) -> None:
-        """Do what is to be done on a key, and show it."""
+        """Call the function of a key, and show its result."""
         self._keys[name]()
         self.draw()
 
@@ -158,11 +158,11 @@ class LiveApp(_View):
         newest: Callable[[], tuple[Scene, Tick | None, Beat] | None],
         tell: Callable[[str], None],
     ) -> None:
-        """Set where ticks come from.
+        """Set the source of ticks.
 
         Args:
-            scene: to begin with. newest: gives the newest of all; None once the drive is over.
-            tell: is told "mark", and "stop" with the key that was pressed for it.
+            scene: the first one. newest: returns the newest tick and scene; None once the drive is over.
+            tell: is called with "mark", and with "stop" and the key that was pressed for it.
         """
         super().__init__()
         self._scene, self._newest, self._tell = scene, newest, tell
@@ -185,17 +185,17 @@ class LiveApp(_View):
         self.draw()
 
     def drawn(self) -> RenderableType:
-        """Return what is shown."""
+        """Return the content."""
         beat = self._beat._replace(paused=self.paused, marks=self.marks, scroll=self.scrolled)
         return Text("\n").join(screen(self._scene, self._tick, beat, self.size.width, self.size.height))
 
     def action_stop(self, key: str) -> None:
-        """Ask for a stop; the view stays until the robot stands."""
+        """Request a stop; the view stays until the robot stands."""
         self.paused = False
         self._tell(f"stop {key}")
 
     def action_scroll(self, by: int) -> None:
-        """Scroll by so many lines, no further than there are any."""
+        """Scroll by this many lines, but not beyond the last one."""
         most = most_scroll(self._scene, self._tick, self._beat, self.size.width, self.size.height)
         self.scrolled = max(0, min(self.scrolled + by, most))
         self.draw()

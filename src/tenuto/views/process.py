@@ -1,7 +1,7 @@
-"""The live view in a process of its own, so that it costs the loop nothing: the loop only leaves its newest tick.
+"""The live view in its own process, so that it costs the loop nothing: the loop only leaves its newest tick.
 
 The loop's process is the parent. It sends scene, tick and beat some ten times a second over a socket pair, and never
-waits: what does not fit is dropped. The view sends back what was pressed.
+waits: messages that do not fit are dropped. The view sends back the pressed keys.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ from tenuto.views.scene import Scene
 from tenuto.views.screen import Beat, screen
 
 _SEND_SECONDS = 0.08
-# How long the view may take to leave the terminal as it was, s.
+# How long the view may take to restore the terminal, s.
 _PATIENCE = 3.0
 
 
@@ -33,13 +33,13 @@ class LiveView:
     """The loop's end of the view.
 
     Attributes:
-        failed: the view is gone, though the drive is not over.
+        failed: the view ended before the drive.
     """
 
     def __init__(self, scene: Scene, interrupt: Callable[[str], None], *, keys: bool = True) -> None:
-        """Set what is shown, and what a key that asks for a stop does: it is called with the name of the key.
+        """Set the scene, and the function for a key that requests a stop: it is called with the name of the key.
 
-        Without ``keys`` it only draws: those of this terminal drive the robot.
+        Without ``keys`` it only draws, because the keys of this terminal drive the robot.
         """
         self._scene, self._interrupt, self._keys = scene, interrupt, keys
         self._newest: Tick | None = None
@@ -54,7 +54,7 @@ class LiveView:
         self._speaking = threading.Lock()
 
     def show(self, tick: Tick) -> None:
-        """Store a tick for the page; this costs the loop almost nothing."""
+        """Store a tick for the view; this costs the loop almost nothing."""
         self._newest = tick
         self._ticks += 1
         self._frames += tick.new_frame and 1 + len(tick.frame.earlier if tick.frame is not None else ())
@@ -63,18 +63,18 @@ class LiveView:
         self._driven = self._driven or tick.guard.state is State.DRIVING
 
     def change(self, scene: Scene) -> None:
-        """Take another scene: the profile has changed."""
+        """Set another scene: the profile has changed."""
         self._scene = scene
 
     def note(self) -> str | None:
-        """Return what is to be noted with the next tick: that the driver has set a mark."""
+        """Return the note for the next tick: that the driver has set a mark."""
         if self._marks == self._noted:
             return None
         self._noted += 1
         return f"mark {self._noted}"
 
     def ring(self) -> None:
-        """Ask for the terminal's bell; where nobody reads the terminal, only the thread that rings waits."""
+        """Ring the terminal's bell; if the terminal blocks, only the thread that rings waits."""
         self._rings.set()
 
     def __enter__(self) -> Self:
@@ -97,9 +97,9 @@ class LiveView:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._done.set()
-        # Where the view hangs in the middle of a message, nothing more can be said to it.
+        # If the view hangs in the middle of a message, nothing more can be sent.
         if self._speaking.acquire(timeout=0.5):
-            with suppress(OSError):  # or it has gone by itself
+            with suppress(OSError):  # or it has ended by itself
                 self._line.send(None)
         try:
             self._process.wait(_PATIENCE)
@@ -110,7 +110,7 @@ class LiveView:
         self._line.close()
 
     def _feed(self) -> None:
-        """Send the newest tick, again and again; only this thread ever waits for the view."""
+        """Send the newest tick repeatedly; only this thread ever waits for the view."""
         while not self._done.wait(_SEND_SECONDS):
             beat = Beat(self._ticks / _SEND_SECONDS, self._frames / _SEND_SECONDS, self._worst, driven=self._driven)
             self._ticks = self._frames = 0
@@ -122,7 +122,7 @@ class LiveView:
                 return
 
     def _ring_on(self) -> None:
-        """Ring the bell whenever it was asked for; it does no harm to what is drawn."""
+        """Ring the bell whenever it was requested; this does not disturb the drawing."""
         while not self._done.is_set():
             if self._rings.wait(_SEND_SECONDS):
                 self._rings.clear()
@@ -133,7 +133,7 @@ class LiveView:
             self._line.send((self._scene, self._newest, beat))
 
     def _hear(self) -> None:
-        """Do what was pressed."""
+        """Handle a pressed key."""
         while not self._done.is_set():
             try:
                 said = self._line.recv()
@@ -146,9 +146,9 @@ class LiveView:
 
 
 def main(descriptor: int, keys: bool) -> None:
-    """Be the view: draw what comes, and send what is pressed."""
+    """Run the view: draw what is received, and send pressed keys."""
     os.nice(10)  # the loop goes first, also while all of this is being loaded
-    for name in ("SIGINT", "SIGQUIT", "SIGTSTP"):  # the loop's process decides what a Ctrl-C or Ctrl-Z means
+    for name in ("SIGINT", "SIGQUIT", "SIGTSTP"):  # the loop's process handles Ctrl-C and Ctrl-Z
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
     line = Connection(descriptor)
@@ -173,7 +173,7 @@ def main(descriptor: int, keys: bool) -> None:
         try:
             line.send(what)
         except OSError:
-            return  # the loop has gone; the next refresh ends the view
+            return  # the loop has ended; the next refresh ends the view
 
     if not keys:
         _draw(newest)
