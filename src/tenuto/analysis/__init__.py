@@ -1,1 +1,1 @@
-"""Tables and figures of merit: readings of ticks."""
+"""Tables and figures of merit, computed from ticks."""

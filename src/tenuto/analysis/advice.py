@@ -1,4 +1,4 @@
-"""What a measured robot says of its wheels, and what to change in its profile."""
+"""Corrections of a profile from the measured motion of the robot."""
 
 from __future__ import annotations
 
@@ -11,17 +11,17 @@ from tenuto.vehicles.base import WheelsOptions
 
 
 def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
-    """Return what wheel radius and track (or what turns this vehicle) must be for the robot to do what it is told.
+    """Return the wheel radius and track (or other length) with which the robot moves as commanded.
 
     A robot that goes s times as fast as commanded has wheels s times as large as the profile says. Its turning speed is
     a speed divided by a length (the track, or the radius of a ring of wheels), so one that turns w times as fast has
-    s/w times that length. A wheel that slips evenly looks like a smaller one: these are effective measures, good for
+    s/w times that length. A wheel that slips evenly looks like a smaller one: these are effective measures, valid on
     this ground.
 
     Returns:
-        Keys of ``[chassis]`` → their values, m: ``"wheel_radius"`` where it went ahead, and ``"track"``,
-        ``"effective_track"`` or ``"radius"`` where it also turned and has such a one; nothing for what has no wheels,
-        and nothing that rests on motion which the model does not explain.
+        Keys of ``[chassis]`` → their values, m: ``"wheel_radius"`` if it moved ahead, and ``"track"``,
+        ``"effective_track"`` or ``"radius"`` if it also turned and has such a key; nothing for vehicles without wheels,
+        and nothing from motion that the model does not explain.
     """
     chassis = profile.chassis
     ahead, turning = (found.responses.get(axis) for axis in ("vx", "yaw_rate"))
@@ -39,9 +39,9 @@ def wheel_measures(found: Measured, profile: Profile) -> dict[str, Value]:
 
 
 def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
-    """Return the keys of the profile that the measurement contradicts: those whose value lies outside the interval.
+    """Return the keys of the profile that the measurement contradicts: their values lie outside the interval.
 
-    Nothing where the model does not explain the motion: it may be of another drive.
+    Empty if the model does not explain the motion: it may be of another drive.
     """
     changes = []
     if not all(one.explained for one in found.responses.values()):
@@ -56,7 +56,7 @@ def changes_after_measuring(profile: Profile, found: Measured) -> list[Change]:
 
 
 def _now(profile: Profile, key: str) -> float | None:
-    """Return what the profile says, m; None where it says nothing, as of omni wheels that are placed one by one."""
+    """Return the value in the profile, m; None if it has none, as for omni wheels with individual positions."""
     chassis = profile.chassis
     if key == chassis.turns_by:
         return chassis.turning_length()

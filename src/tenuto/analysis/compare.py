@@ -1,4 +1,4 @@
-"""The same sticks through two profiles: what changes for the driver, in curves, commands, paths and figures."""
+"""The same sticks through two profiles: the differences in curves, commands, paths and figures."""
 
 from __future__ import annotations
 
@@ -32,11 +32,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
 AXES = VelocityCommand._fields
-# Fine control is what is driven up to this share of the top speed.
+# Fine control is the range up to this share of the top speed.
 FINE = 0.2
-# A command that turns round by less than this share of the top speed has not been turned by anybody.
+# A reversal of the command by less than this share of the top speed is not counted.
 _TURNED = 0.02
-# Controls that move an axis by more than this share of what the strongest does are alike.
+# Controls that move an axis by more than this share of the strongest one count as equal.
 _ALIKE = 0.9
 _POSITIONS = np.linspace(-1.0, 1.0, 401)
 _LONGEST = 30.0
@@ -48,13 +48,13 @@ class Comparison:
 
     Attributes:
         names: of the two.
-        figures: a row a figure: ``figure``, ``unit``, a column for each profile, ``difference``.
-        commands: a row a tick: ``time``, and for each axis its command by each profile, ``vx NAME`` …, and ``vx
+        figures: a row per figure: ``figure``, ``unit``, a column for each profile, ``difference``.
+        commands: a row per tick: ``time``, and for each axis its command by each profile, ``vx NAME`` …, and ``vx
             difference`` …; m/s and rad/s.
-        curves: a row a place of a stick: ``control``, ``position``, ``profile``, the ``speed`` that it asks for by
-            itself in the mode to begin with, and its ``unit``, m/s or deg/s.
-        paths: a row a tick: ``profile``, ``time``, ``x``, ``y``, ``heading``, of the simulated robot; m and rad.
-        units: in which they are shown. Without measures nobody knows the paths, and there are no distances.
+        curves: a row per position of a stick: ``control``, ``position``, ``profile``, its ``speed`` alone
+            in the initial mode, and its ``unit``, m/s or deg/s.
+        paths: a row per tick: ``profile``, ``time``, ``x``, ``y``, ``heading``, of the simulated robot; m and rad.
+        units: for people. Without measures the paths are unknown, and there are no distances.
     """
 
     names: tuple[str, str]
@@ -77,14 +77,14 @@ def compare(
 
     Args:
         sticks: a recording of sticks, or a log of a drive.
-        first, second: the profiles or their files, or plans made in code. names: what they are called in the tables.
-        made_with: of a log: the profile that it was driven with. If nothing is said, the one that was kept with it;
-            ``first`` if none was.
+        first, second: the profiles or their files, or plans made in code. names: of the two in the tables.
+        made_with: for a log: the profile that it was driven with. By default the one that was stored with it;
+            ``first`` if there is none.
 
     Raises:
-        ProfileError, CalibrationError: a profile, or what belongs to it, cannot be read.
+        ProfileError, CalibrationError: a profile, or its calibration, cannot be read.
         RecordingError: the sticks cannot be read.
-        SourceError: they have not the controls that a profile reads.
+        SourceError: they lack controls that a profile reads.
         TenutoError: only one of the two vehicles has measures.
     """
     needs("pandas")
@@ -116,7 +116,7 @@ def compare(
 
 
 def _prepared(what: Planned | str | Path, sticks: str | Path) -> Planned:
-    """Put to a profile the calibration of the device that the sticks were recorded with, where one was kept."""
+    """Apply the calibration of the device that the sticks were recorded with to a profile, if one was stored."""
     return prepare_profile(what, log=sticks) if isinstance(what, (str, Path, Profile)) else what
 
 
@@ -132,16 +132,16 @@ def _units_of(figures: Units) -> dict[str, str]:
 
 
 def driver_figures(plan: Plan) -> dict[str, float]:
-    """Return the figures of a profile that need no drive; in the mode that it begins with.
+    """Return the figures of a profile that need no drive; in its initial mode.
 
     ============================ ==================================================================================
-    figure                       what it is
+    figure                       meaning
     ============================ ==================================================================================
-    top speed                    the fastest along the ground in any mode, of what the vehicle can do
+    top speed                    the fastest along the ground in any mode, within the limits of the vehicle
     top turning speed            with the stick that turns at its end and the others at rest, or driving
-    from stick to 90 % of speed  the stick that drives is pushed to its end within one tick
-    stopping distance            the longest of any velocity, letting go of hold-to-run; of the command, without lag
-    fine control                 the share of the stick's travel, beyond its dead zone, with up to 20 % of its top speed
+    from stick to 90 % of speed  the driving stick is pushed to its end within one tick
+    stopping distance            the longest from any velocity, after a release of hold-to-run; command only, no lag
+    fine control                 the share of the stick's travel, beyond its dead zone, for up to 20 % of its top speed
     ============================ ==================================================================================
     """
     mode, units = plan.mode, plan.chassis.units
@@ -159,9 +159,9 @@ def driver_figures(plan: Plan) -> dict[str, float]:
 
 
 def strongest(plan: Plan, mode: ModePlan, axis: int) -> list[ControlPlan]:
-    """Return the controls that move one axis most by themselves, such as both sticks of a tank; none where none does.
+    """Return the controls that move one axis most by themselves, such as both sticks of a tank; empty if none does.
 
-    Where none does with the others at rest, the first control of the style is at its end.
+    If none does with the others at rest, the first control of the style is put at its end.
     """
     driving = [control for control in plan.controls if control.name in mode.style.controls()]
     for first in (0.0, 1.0):
@@ -174,13 +174,13 @@ def strongest(plan: Plan, mode: ModePlan, axis: int) -> list[ControlPlan]:
 
 
 def asked_alone(plan: Plan, mode: ModePlan, control: ControlPlan, position: float) -> VelocityCommand:
-    """Return what one control asks for at a position while the others rest; once more, driving, if that is nothing."""
+    """Return the demand of one control at a position while the others rest; if that is nothing, while driving."""
     asked = _asked(plan, mode, control, position, 0.0)
     return asked if asked != STANDSTILL else _asked(plan, mode, control, position, 1.0)
 
 
 def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float, first: float) -> VelocityCommand:
-    """Return what one control asks for at a position while the first of the style is at another and the rest rest."""
+    """Return the demand of one control at a position, with the first of the style at another and the rest at rest."""
     positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
     positions[control.name] = position
     rates = mode.rates or plan.selection.rates.begin
@@ -195,7 +195,7 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
 
 
 def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
-    """Return how long the command takes from standstill to 90 % of a target, s."""
+    """Return the time of the command from standstill to 90 % of a target, s."""
     ramp, command, seconds = CommandRamp(plan.chassis), STANDSTILL, 0.0
     limits = within_speeds(mode.limits, mode.speeds)
     while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
@@ -205,7 +205,7 @@ def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float
 
 
 def _stopping_distance(plan: Plan) -> float:
-    """Of a stop of the guard, from the velocity of any mode from which it is longest."""
+    """Of a stop of the guard, from the velocity of any mode with the longest distance."""
     return worst_stop(plan).metres
 
 
@@ -223,7 +223,7 @@ def _of_drive(table: pd.DataFrame, plan: Plan) -> dict[str, float]:
 
 
 def reversals(values: Array, least: float) -> int:
-    """Count how often something turns round by more than ``least``: from growing to shrinking, or back."""
+    """Count the reversals by more than ``least``: from growing to shrinking, or back."""
     count, direction = 0, 0
     extreme = float(values[0]) if len(values) else 0.0
     for value in values:
@@ -248,7 +248,7 @@ def _figures_table(figures: list[dict[str, float]], names: tuple[str, str], unit
 
 
 def _commands_table(tables: list[pd.DataFrame], names: tuple[str, str]) -> pd.DataFrame:
-    """Put the commands side by side, on the ticks of the first; profiles may have loops of different rates."""
+    """Put the commands side by side, on the ticks of the first; the loop rates of the profiles may differ."""
     import pandas as pd
 
     time = tables[0]["time"].to_numpy()
@@ -261,7 +261,7 @@ def _commands_table(tables: list[pd.DataFrame], names: tuple[str, str]) -> pd.Da
 
 
 def _curves(plan: Plan, name: str) -> pd.DataFrame:
-    """Return what each driving control asks for over its travel."""
+    """Return the demand of each driving control over its travel."""
     import pandas as pd
 
     mode, parts = plan.mode, []

@@ -1,4 +1,4 @@
-"""The whole way of each control, from raw number to shaped, in every mode and under every set of rates."""
+"""The complete response of each control, from raw number to shaped, in every mode and with every set of rates."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Response:
-    """What is made of one control in one mode, under one set of rates.
+    """The response of one control in one mode, with one set of rates.
 
     Attributes:
-        control: its name. label: the modes and rates in which it holds; empty where there are none.
-        raw: the numbers of the device, one a step. positions, shaped: what is made of each.
-        speeds: modes and rates → the speed that it asks for by itself, m/s or rad/s.
-        unit: "m/s" or "rad/s"; "%" of a vehicle without measures.
+        control: its name. label: its modes and rates; empty if there are none.
+        raw: the numbers of the device, one a step. positions, shaped: the results for each.
+        speeds: modes and rates → its demand alone, m/s or rad/s.
+        unit: "m/s" or "rad/s"; "%" for a vehicle without measures.
     """
 
     control: str
@@ -45,7 +45,7 @@ class Response:
 
 
 def steps_of(plan: ControlPlan, profile: Profile, calibration: Calibration | None) -> tuple[int, bool]:
-    """Return how many steps a control has over its travel, and whether that was measured."""
+    """Return the number of steps of a control over its travel, and whether that was measured."""
     measured = calibration.controls.get(plan.reads) if calibration is not None else None
     if measured is not None and measured.steps > 1:
         return measured.steps, True
@@ -53,9 +53,9 @@ def steps_of(plan: ControlPlan, profile: Profile, calibration: Calibration | Non
 
 
 def responses(profile: Profile, calibration: Calibration | None = None) -> dict[str, list[Response]]:
-    """Give, for each driving control, its response in each mode and under each set of rates, without doubles.
+    """Return, for each driving control, its response in each mode and with each set of rates, without duplicates.
 
-    Hysteresis, smoothing and ramps need time and are not in it. The other axis of a stick is taken to be at rest.
+    Hysteresis, smoothing and ramps need time and are left out. The other axis of a stick is assumed at rest.
     """
     plan = profile.plan(calibration)
     found: dict[str, list[Response]] = {}
@@ -66,7 +66,7 @@ def responses(profile: Profile, calibration: Calibration | None = None) -> dict[
         raw = np.linspace(control.travel.low, control.travel.high, steps)
         positions = control.travel.position(raw)
         if control.minus is not None:
-            # Two controls make one axis: the second one's half is a mirror of the first one's.
+            # Two controls make one axis: the half of the second is a mirror image of that of the first.
             raw = np.concatenate([-raw[:0:-1], raw])
             positions = np.concatenate([-positions[:0:-1], positions])
         kept: list[Response] = []
@@ -86,16 +86,16 @@ def responses(profile: Profile, calibration: Calibration | None = None) -> dict[
 
 
 def _ways(profile: Profile, plan: Plan, name: str) -> Iterator[tuple[ModePlan, str]]:
-    """List the modes in which a control drives, each with the sets of rates that can hold in it."""
+    """List the modes in which a control drives, each with its possible sets of rates."""
     for mode in plan.modes:
         if name in mode.style.controls():
             yield from ((mode, rates) for rates in _rates_in(profile, plan, mode))
 
 
 def _speed(plan: Plan, mode: ModePlan, name: str, shaped: Array) -> tuple[Array, str]:
-    """Return the speed that a control asks for, on the axis that it moves most, and its unit.
+    """Return the speed for a control, on the axis that it moves most, and its unit.
 
-    The others rest; but where it asks for nothing by itself, as the steering of a car at a stand, the first control of
+    The others rest; but if it has no effect alone, as the steering of a car at standstill, the first control of
     the style is at its end.
     """
     at_rest = {control.name: 0.0 for control in plan.controls}
@@ -116,7 +116,7 @@ def _asked(mode: ModePlan, shaped: dict[str, float]) -> VelocityCommand:
 
 
 def shaped_alone(plan: Plan, control: ControlPlan, positions: Array, rates: str = "") -> Array:
-    """Return what is made of positions of one control while all others rest."""
+    """Return the result for positions of one control while all others rest."""
     shape = control.shape_for(rates)
     for stick in plan.sticks:
         if stick.zone != "axes" and control.name in (stick.x, stick.y):
@@ -130,7 +130,7 @@ def _along(stick: StickPlan, name: str, positions: Array) -> Array:
 
 
 def _rates_in(profile: Profile, plan: Plan, mode: ModePlan) -> list[str]:
-    """List the sets of rates that can hold in a mode, the one that it begins with first."""
+    """List the possible sets of rates of a mode, the initial one first."""
     if not profile.rates:
         return [""]
     begin = mode.rates or plan.selection.rates.begin
@@ -139,7 +139,7 @@ def _rates_in(profile: Profile, plan: Plan, mode: ModePlan) -> list[str]:
 
 
 def curve_table(profile: Profile, calibration: Calibration | None = None) -> pd.DataFrame:
-    """Make a table of all responses, a row a step of the device: control, rates, raw, position, shaped."""
+    """Make a table of all responses, a row per step of the device: control, rates, raw, position, shaped."""
     needs("pandas")
     import pandas as pd
 
@@ -154,7 +154,7 @@ def curve_table(profile: Profile, calibration: Calibration | None = None) -> pd.
 
 
 def curve_summary(profile: Profile, calibration: Calibration | None = None) -> pd.DataFrame:
-    """Make a table with a row a response: dead zone, and what is left of the device's steps."""
+    """Make a table with a row per response: dead zone, and the remaining steps of the device."""
     import pandas as pd
 
     plan = profile.plan(calibration)

@@ -1,4 +1,4 @@
-"""What is in the file of a log, in each of its forms: cells as they stand there, and where each row is."""
+"""The content of a log file, in each of its forms: the cells as written, and the place of each row."""
 
 from __future__ import annotations
 
@@ -23,11 +23,11 @@ _MOST_COLUMNS = 2000
 
 
 class Cells(NamedTuple):
-    """What a file holds.
+    """The content of a file.
 
     Attributes:
-        table: a column a name; text in all cells of a CSV, else numbers and text. where: number of a row → its place in
-            the file, for people. remark: that the file was cut off, and what of it was read; empty where it was not.
+        table: a column per name; text in all cells of a CSV, else numbers and text. where: row → its place in
+            the file, for people. remark: that the file was cut off, and which part was read; empty if it was complete.
     """
 
     table: pd.DataFrame
@@ -145,7 +145,7 @@ def read_mcap(path: Path) -> Cells:
 
 
 def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
-    """Return the channel and the columns of all whole messages, and None at the end of a file that was cut off."""
+    """Return the channel and the columns of all complete messages, and None at the end of a file that was cut off."""
     from mcap.records import Channel, Message
 
     from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, flat
@@ -167,7 +167,7 @@ def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
 
 
 def _object(text: str, where: str) -> dict[str, Any]:
-    """Return a JSON object. Raises RecordingError: it is none, or a number in it is none that JSON knows."""
+    """Return a JSON object. Raises RecordingError: it is not one, or a number is not valid JSON."""
 
     def none_such(word: str) -> NoReturn:
         raise ValueError(f"{word} is not a number in JSON")
@@ -182,9 +182,9 @@ def _object(text: str, where: str) -> dict[str, Any]:
 
 
 def _whole_lines(path: Path) -> tuple[bytes, str]:
-    """Return the whole lines of a file, and a remark where there is more after them."""
+    """Return the complete lines of a file, and a remark if there is more after them."""
     data = _bytes(path)
-    # A process that is killed leaves half a row, and a computer that loses its power zeros after it.
+    # A killed process leaves an incomplete row, and a power failure zeros after it.
     end = data.rfind(b"\n", 0, len(data.rstrip(b"\0"))) + 1
     if not end:
         _refuse(str(path), "cannot be read as a log: it is empty" if not data else "expected whole lines, found none")

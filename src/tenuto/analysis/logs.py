@@ -1,4 +1,4 @@
-"""Logs read back, whatever their form: the same table from each."""
+"""Logs read back, in any form: the same table from each."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     import pandas as pd
 
-# Columns that are text, and those that are whole numbers; all others are numbers.
+# Columns of text, and of whole numbers; all others are numbers.
 _TEXT = (
     "driver",
     "mode",
@@ -39,9 +39,9 @@ _TEXT = (
     "guard.reasons",
 )
 _WHOLE = ("new_frame", "power", "send")
-# Of these every tick has a number.
+# Every tick has a number in these.
 _KNOWN = frozenset(("time", "dt", "intent", "demand", "target", "command"))
-# What a log must have, and what one of an earlier version may not have yet, with what that means.
+# The columns of a log that an earlier version may lack, with their meaning in that case.
 _NEEDED = (
     "time", "dt", "new_frame", "frame_age", "driver", "mode", "rates", "power", "send", "actions", "notices",
     "guard.state", "guard.codes", "guard.reasons", *(f"intent.{axis}" for axis in Intent._fields),
@@ -61,16 +61,16 @@ _STAGES = frozenset(
 def load_log(path: str | Path) -> pd.DataFrame:
     """Read a log: one row per tick, with the columns of docs/formats.md.
 
-    The log of a killed process is read as far as it goes: an incomplete row at the end is left out, and for Parquet the
-    ``.unfinished`` stream is read; `CutOffWarning` says so. Columns that an earlier version did not write yet are there
-    with what they meant then.
+    The log of a killed process is read up to its end: an incomplete row is left out, and for Parquet the
+    ``.unfinished`` stream is read; `CutOffWarning` reports it. Columns that an earlier version did not write are added
+    with their meaning at that time.
 
     Args:
-        path: a file that ends in ``.csv``, ``.jsonl``, ``.parquet`` or ``.mcap``.
+        path: a file with the suffix ``.csv``, ``.jsonl``, ``.parquet`` or ``.mcap``.
 
     Raises:
-        RecordingError: it cannot be read, or is no log, or a later version wrote it; the message names the file, and
-            the row and the column where one is to blame.
+        RecordingError: it cannot be read, is not a log, or a later version wrote it; the message names the file, and
+            the row and the column of the error.
     """
     needs("pandas")
     file = Path(path)
@@ -85,7 +85,7 @@ def load_log(path: str | Path) -> pd.DataFrame:
 
 
 def _checked(cells: Cells, path: str) -> pd.DataFrame:
-    """Return the table with numbers and text where they should be. Raises RecordingError."""
+    """Return the table with the right types. Raises RecordingError."""
     import pandas as pd
 
     _check_columns(cells, path)
@@ -107,7 +107,7 @@ def _checked(cells: Cells, path: str) -> pd.DataFrame:
 
 
 def _check_columns(cells: Cells, path: str) -> None:
-    """Make sure that the columns are those of a log that this version reads. Raises RecordingError."""
+    """Check that this version can read the columns. Raises RecordingError."""
     names = set(map(str, cells.table.columns))
     if "guard.state" not in names:
         raise RecordingError(f"{path}: this is not a log of ticks: it has no column guard.state")
@@ -140,7 +140,7 @@ def _texts(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
 
 
 def _numbers(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
-    """Return a column of numbers; "nan", or nothing, stands for one that was not known. Raises RecordingError."""
+    """Return a column of numbers; "nan", or an empty cell, stands for unknown. Raises RecordingError."""
     import numpy as np
     import pandas as pd
 
@@ -170,11 +170,11 @@ def _wrong_cell(cells: Cells, row: int, name: str, expected: str, cell: object) 
 def ticks_of(table: pd.DataFrame) -> Iterator[Tick]:
     """Return the ticks of a log again, as far as it holds them.
 
-    A log has not the frames themselves, nor the hands of other drivers, and six digits of each number. Several reasons
-    are taken apart where that can be told.
+    A log has neither the frames nor the hands of other drivers, and six digits of each number. Several reasons
+    are separated if that is possible.
 
     Args:
-        table: as `load_log` gives it.
+        table: as returned by `load_log`.
     """
     for row in table.to_dict("records"):
         yield _tick({str(name): value for name, value in row.items()})
@@ -210,7 +210,7 @@ def _tick(row: dict[str, Any]) -> Tick:
 
 
 def _reasons(codes: str, texts: str) -> tuple[Reason, ...]:
-    """Take reasons apart; a text may have a "; " of its own, and then they stay together under all their codes."""
+    """Separate reasons; a text may contain "; " itself, and then they stay together under all their codes."""
     if not texts:
         return ()
     each, words = codes.split("; "), texts.split("; ")

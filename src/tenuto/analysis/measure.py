@@ -1,13 +1,13 @@
-"""Does it follow its commands? Commands of a log against measured motion, by least squares, with honest uncertainty.
+"""Does it follow its commands? Commands of a log against measured motion: least squares, with confidence intervals.
 
-Model of each of the two motions, ahead and turning: the command u holds from tick to tick; what is smaller than the
-dead band moves nothing; the rest arrives after a delay d through a first-order lag with time constant τ, and comes out
-times a scale s, plus an offset b:
+Model of each of the two motions, ahead and turning: the command u holds from tick to tick; commands within the
+dead band have no effect; the rest arrives after a delay d through a first-order lag with time constant τ, and is
+multiplied by a scale s, plus an offset b:
 
     y(t) = b + s·x(t − d),   τ·x' = u' − x,   u' = u where |u| ≥ dead band, else 0
 
 (K. J. Åström and R. M. Murray, "Feedback Systems", Princeton University Press: first-order system with dead time.)
-Measured are means over the steps of the odometry, so the model is averaged over the same steps.
+The odometry holds means over its steps, so the model is averaged over the same steps.
 """
 
 from __future__ import annotations
@@ -26,23 +26,23 @@ if TYPE_CHECKING:
     import pandas as pd
     from scipy.optimize import OptimizeResult
 
-# Commands are put on an even grid of this step, s.
+# Commands are resampled to an even grid of this step, s.
 _GRID = 0.01
-# A command slower than this moves nothing that could be measured, m/s and rad/s.
+# A slower command does not count as motion, m/s and rad/s.
 _MOVING = {"vx": 0.05, "yaw_rate": 0.05}
-# So much motion is needed to say anything, s.
+# The motion needed for a result, s.
 LEAST_SECONDS = 4.0
-# An offset of the clocks between 0 and this is taken for a delay on one clock, s.
+# An offset of the clocks between 0 and this counts as a delay on one clock, s.
 _ONE_CLOCK = 1.0
 _LARGEST_LAG = 2.0
-# Where this share of the measured motion is not explained, something is at work that the model does not know.
+# If this share of the measured motion is not explained, the model lacks something.
 _UNEXPLAINED = 0.15
 _STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3))  # scale, offset, delay, time constant
-# By so much delay and time constant are changed to see what it changes, s.
+# The steps of delay and time constant for the numerical derivative, s.
 _STEP = 1e-6
-# The noise of single measurements is averaged over this before it is called unexplained, s.
+# The noise of single measurements is averaged over this time before motion counts as unexplained, s.
 _AVERAGED = 0.5
-# Confidence of what is stated: 95 %, by the normal distribution.
+# Confidence of the intervals: 95 %, by the normal distribution.
 _SIGMAS = 1.96
 
 
@@ -50,8 +50,8 @@ class Value(NamedTuple):
     """An estimate.
 
     Attributes:
-        value: in SI units. plus_minus: half of the interval that holds the truth 95 times of 100; NaN where unknown.
-        seconds: how much data stands behind it.
+        value: in SI units. plus_minus: half of the 95 % confidence interval; NaN if unknown.
+        seconds: duration of the data for it.
     """
 
     value: float
@@ -65,9 +65,9 @@ class Response:
 
     Attributes:
         axis: "vx" or "yaw_rate". scale, offset, delay, time_constant, dead_band: see the model; m/s or rad/s, and s.
-        unexplained: the share of the measured motion, in its root mean square, that the model leaves.
+        unexplained: the share of the measured motion, in its root mean square, that the model does not explain.
         time, measured, modelled: for a figure: s on the log's clock, and velocities.
-        warnings: what the data cannot tell, in plain words.
+        warnings: what the data cannot show, as text.
     """
 
     axis: str
@@ -84,18 +84,18 @@ class Response:
 
     @property
     def explained(self) -> bool:
-        """Whether the model explains the motion, so that its numbers say something of this robot."""
+        """Whether the model explains the motion, so that its numbers are valid for this robot."""
         return self.unexplained <= _UNEXPLAINED
 
 
 @dataclass(frozen=True)
 class Measured:
-    """What was found.
+    """The result of a measurement.
 
     Attributes:
-        clock_offset: odometry's clock minus the log's, s. one_clock: both are taken for one clock.
-        responses: axis → how it follows; without those about which nothing can be said.
-        warnings: what cannot be told at all, and why.
+        clock_offset: odometry's clock minus the log's, s. one_clock: both count as one clock.
+        responses: axis → its response; without axes that the data does not show.
+        warnings: what cannot be determined, and why.
     """
 
     clock_offset: float
@@ -108,8 +108,8 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
     """Measure how a robot follows its commands.
 
     Args:
-        table: a log, as `tenuto.load_log` gives it.
-        motion: what was measured, as `tenuto.analysis.odometry.load_odometry` gives it.
+        table: a log, as returned by `tenuto.load_log`.
+        motion: the measured motion, as returned by `tenuto.analysis.odometry.load_odometry`.
     """
     commands = {axis: _held(table, axis) for axis in _MOVING}
     measured = {"vx": motion.vx, "yaw_rate": motion.yaw_rate}
@@ -131,9 +131,9 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
 
 
 def _held(table: pd.DataFrame, axis: str) -> Array:
-    """Put one axis of the command on the even grid, its mean over each step; each command holds until the next.
+    """Resample one axis of the command to the even grid, its mean over each step; each command holds until the next.
 
-    The number that held as a step began would come up to a step late, and all delays be found too short by half of one.
+    The value at the start of a step would be up to a step late, and all delays would be too short by half of one.
     """
     time, speeds = table["time"].to_numpy(dtype=float), table[f"command.{axis}"].to_numpy(dtype=float)
     gone = np.concatenate([[0.0], np.cumsum(speeds[:-1] * np.diff(time))])
@@ -143,7 +143,7 @@ def _held(table: pd.DataFrame, axis: str) -> Array:
 
 
 def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
-    """Explain why nothing can be said about one motion; empty where something can."""
+    """Explain why the response of one motion cannot be determined; empty if it can."""
     if not np.isfinite(measured).all():
         return f"{name}: not measured"
     moving = _GRID * float((np.abs(command) > _MOVING[axis]).sum())
@@ -157,7 +157,7 @@ def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
 def _clock_offset(
     commands: dict[str, Array], measured: dict[str, Array], motion: Motion, start: float
 ) -> tuple[float, bool]:
-    """Find by how much the odometry's clock is ahead, by correlation of both motions; and whether it stands out."""
+    """Find by how much the odometry's clock is ahead, by correlation of both motions; and whether it is distinct."""
     grid = np.arange(motion.start[0], motion.end[-1], _GRID)
     total: Array | None = None
     axes = 0
@@ -190,7 +190,7 @@ def _response(command: Array, start: float, motion: Motion, shift: float, delay:
     from scipy.linalg.lapack import dtbtrs
 
     keep = math.exp(-_GRID / max(lag, 1e-4))
-    # At the end of each step, exact for what holds during it: after[n] − keep·after[n−1] = (1 − keep)·command[n].
+    # At the end of each step, exact for a constant value during it: after[n] − keep·after[n−1] = (1 − keep)·command[n].
     bands = np.stack([np.ones(len(command)), np.full(len(command), -keep)])
     after, _ = dtbtrs(bands, (1.0 - keep) * command, uplo="L", diag="U")
     moved = (after + np.concatenate([[0.0], after[:-1]])) / 2.0 if lag > 1e-3 else command
@@ -203,12 +203,12 @@ def _response(command: Array, start: float, motion: Motion, shift: float, delay:
 def _fit(
     axis: str, command: Array, start: float, motion: Motion, measured: Array, shift: float, one_clock: bool
 ) -> Response:
-    """Fit the model to one motion: the dead band by trying, all else by least squares."""
+    """Fit the model to one motion: the dead band by a search, all else by least squares."""
     inside = (motion.start - shift > start) & (motion.end - shift < start + _GRID * (len(command) - 1))
     part = Motion(*(column[inside] for column in motion))
     values = measured[inside]
     free = np.sort(np.abs(command[np.abs(command) > 1e-6]))
-    # No more than a third of what was commanded can be within the dead band, or else nothing is left to see it by.
+    # At most a third of the commands can be within the dead band, or else too little is left to determine it.
     bands = np.unique(np.quantile(free, np.linspace(0.0, 0.33, 12))) if len(free) else np.array([0.0])
     first = _least_squares(command, start, part, values, shift, _STARTS)
     plain = (float(first.cost), 0.0, first)
@@ -244,7 +244,7 @@ def _fit(
 
 
 def _unexplained(residuals: Array, values: Array, motion: Motion) -> float:
-    """Return the share of the motion that the model leaves, the noise of single measurements averaged out."""
+    """Return the share of the motion that the model does not explain, with single measurements averaged."""
     width = max(1, round(_AVERAGED / float(np.median(motion.end - motion.start))))
     window = np.ones(width) / width
     left, moved = (np.sqrt(np.mean(np.convolve(one, window, mode="valid") ** 2)) for one in (residuals, values))
@@ -266,7 +266,7 @@ def _least_squares(
         return np.asarray(x[1] + x[0] * response(x[2], x[3]) - values)
 
     def slopes(x: Array) -> Array:
-        """Scale and offset stand outside the response; along delay and time constant it is stepped, inwards."""
+        """Scale and offset are outside the response; along delay and time constant, inward steps are used."""
         plain = response(x[2], x[3])
         delayed, lagged = (_STEP if x[n] + _STEP < high[n] else -_STEP for n in (2, 3))
         along = (response(x[2] + delayed, x[3]) - plain) / delayed, (response(x[2], x[3] + lagged) - plain) / lagged
@@ -282,7 +282,7 @@ def _least_squares(
 def _uncertainty(jacobian: Array, residuals: Array, motion: Motion) -> Array:
     """Return half of the 95 % interval of each parameter.
 
-    What the model leaves is no white noise: a wheel that slips does so for a while. So the covariance is that of
+    The residuals are not white noise: a wheel slips for a while. So the covariance is that of
     Newey and West (1987), with the correlations of residuals up to one second apart, weighted down evenly.
     """
     scores = jacobian * residuals[:, None]

@@ -1,4 +1,4 @@
-"""What a robot measured of its own motion: a CSV or Parquet file of velocities or of places, on a clock of its own."""
+"""The measured motion of a robot: a CSV or Parquet file of velocities or of poses, on its own clock."""
 
 from __future__ import annotations
 
@@ -17,16 +17,16 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _LEAST_ROWS = 20
-# What is further from one row to the next than this many usual steps is a gap, and nothing is made of it.
+# A distance between rows of more than this many usual steps is a gap, and is not used.
 _GAP = 5.0
 
 
 class Motion(NamedTuple):
-    """How a robot moved, in steps from one measurement to the next; arrays of one length.
+    """The motion of a robot, in steps from one measurement to the next; arrays of one length.
 
     Attributes:
         start, end: of each step, s on the odometry's clock.
-        vx: mean speed ahead in it, m/s. yaw_rate: rad/s; NaN all along where it was not measured.
+        vx: mean speed ahead in it, m/s. yaw_rate: rad/s; all NaN if it was not measured.
     """
 
     start: Array
@@ -36,14 +36,14 @@ class Motion(NamedTuple):
 
 
 def load_odometry(path: str | Path) -> Motion:
-    """Read what was measured.
+    """Read a measured motion.
 
     Args:
         path: a file that ends in ``.csv`` or ``.parquet`` with a column ``time`` (s, rising), and either ``vx`` (m/s)
             and perhaps ``yaw_rate`` (rad/s), or ``x``, ``y`` (m) and ``heading`` (rad, left positive).
 
     Raises:
-        RecordingError: it cannot be read, has not those columns, or too few rows.
+        RecordingError: it cannot be read, lacks those columns, or has too few rows.
     """
     needs("pandas")
     import pandas as pd
@@ -64,7 +64,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
     """Return what a far end measured during a drive, from its log: its speed, or that of its wheels.
 
     Args:
-        table: a log, as `tenuto.load_log` gives it. chassis: of its profile: it makes a motion of wheel speeds.
+        table: a log, as returned by `tenuto.load_log`. chassis: of its profile: converts wheel speeds to a motion.
 
     Raises:
         RecordingError: no far end has measured either, or not for long enough.
@@ -85,7 +85,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
             why = f"{name} reports neither its speed nor that of all wheels ({', '.join(wheels)})"
             continue
         said = said.dropna()
-        # What it said is as old as the newest number; a number that is repeated was not measured again.
+        # An answer is as old as its newest number; a repeated number was not measured again.
         fresh = said[said["heard"].diff().fillna(1.0) > 0.0].drop(columns="time").rename(columns={"heard": "time"})
         try:
             return _motion(fresh)
@@ -95,7 +95,7 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
 
 
 def _motion(table: pd.DataFrame) -> Motion:
-    """Make steps of a table. Raises `ValueError` saying what is wrong with it."""
+    """Make steps from a table. Raises `ValueError` with a description of the error."""
     columns = set(table.columns)
     pose = {"x", "y", "heading"} <= columns
     if "time" not in columns or not (pose or "vx" in columns):
@@ -126,7 +126,7 @@ def _motion(table: pd.DataFrame) -> Motion:
 
 
 def _of_poses(x: Array, y: Array, heading: Array, dt: Array) -> tuple[Array, Array]:
-    """Return speeds from places: along an arc the chord lies half a turn from the heading, and is shorter by sinc."""
+    """Return speeds from poses: the chord of an arc lies half the turn from the heading, and is shorter by sinc."""
     turn = np.diff(np.unwrap(heading))
     middle = np.unwrap(heading)[:-1] + turn / 2.0
     chord = np.diff(x) * np.cos(middle) + np.diff(y) * np.sin(middle)

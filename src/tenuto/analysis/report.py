@@ -1,4 +1,4 @@
-"""What a report says of a drive: facts, the guard's events, and the numbers behind its figures."""
+"""The content of a report on a drive: facts, the guard's events, and the numbers of its figures."""
 
 from __future__ import annotations
 
@@ -18,12 +18,12 @@ from tenuto.sinks.simulated import SimulatedSink
 if TYPE_CHECKING:
     import pandas as pd
 
-# A command that the vehicle cut by more than this was beyond it.
+# A command that the vehicle reduced by more than this was beyond its limits.
 _CUT = 1e-6
 
 
 class Fact(NamedTuple):
-    """One line of the report: what, how much in words, and as a number in SI where there is one."""
+    """One line of the report: its name, its value as text, and as a number in SI if there is one."""
 
     name: str
     text: str
@@ -31,7 +31,7 @@ class Fact(NamedTuple):
 
 
 class StateChange(NamedTuple):
-    """A change of the guard's state: when, s; to what; why; and the command's speed then, m/s."""
+    """A change of the guard's state: time, s; the new state; the reason; and the command's speed then, m/s."""
 
     time: float
     state: str
@@ -40,7 +40,7 @@ class StateChange(NamedTuple):
 
 
 def path_of(table: pd.DataFrame, plan: Plan) -> SimulatedSink:
-    """Drive the simulated robot by the actuators of a log: where the commands lead, for a log has no odometry."""
+    """Drive the simulated robot with the actuators of a log: for a log without odometry, this estimates the path."""
     sink = SimulatedSink()
     sink.start(plan)
     for tick in ticks_of(table):
@@ -49,7 +49,7 @@ def path_of(table: pd.DataFrame, plan: Plan) -> SimulatedSink:
 
 
 def frame_gaps(table: pd.DataFrame) -> Array:
-    """Return the times between frames that came, s; and the last one, to the end of the log, if nothing came then."""
+    """Return the times between frames, s; and the last one, to the end of the log, if nothing came then."""
     fresh = table[table["new_frame"] == 1]
     came = (fresh["time"] - fresh["frame_age"]).to_numpy()
     if len(came) == 0:
@@ -60,7 +60,7 @@ def frame_gaps(table: pd.DataFrame) -> Array:
 
 
 def saturated(table: pd.DataFrame) -> Array:
-    """Tell for each row whether the vehicle could not do all that was asked, while somebody drove."""
+    """Return for each row whether the demand exceeded the vehicle's limits while somebody drove."""
     cut = np.zeros(len(table), dtype=bool)
     for axis in ("vx", "vy", "vz", "yaw_rate"):
         cut |= (table[f"demand.{axis}"] - table[f"target.{axis}"]).abs().to_numpy() > _CUT
@@ -68,7 +68,7 @@ def saturated(table: pd.DataFrame) -> Array:
 
 
 def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
-    """Sum up a drive: what was driven, how fast, in which modes, how the link and the loop did."""
+    """Sum up a drive: distance, speeds, modes, link and loop."""
     summary = summarise(table, path)
     units = plan.chassis.units
     found = [
@@ -107,12 +107,12 @@ def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
 
 
 def far_names(table: pd.DataFrame) -> list[str]:
-    """Name the far ends that a log has columns of."""
+    """Name the far ends that have columns in a log."""
     return list(dict.fromkeys(str(one).split(".")[1] for one in table.columns if str(one).startswith("far.")))
 
 
 def _far_facts(table: pd.DataFrame) -> list[Fact]:
-    """Say how each far end answered: its longest silence, how long it did not follow, its battery, the way there."""
+    """Sum up the answers of each far end: the longest silence, the time it did not follow, battery, round trip."""
     found: list[Fact] = []
     driving = (table["guard.state"] == State.DRIVING).to_numpy()
     dt = table["dt"].to_numpy()
@@ -135,7 +135,7 @@ def _far_facts(table: pd.DataFrame) -> list[Fact]:
 
 
 def _counted(name: str, table: pd.DataFrame, column: str) -> list[Fact]:
-    """Describe a count that grew over the drive, where the source counts."""
+    """Describe a count that grew over the drive, if the source counts it."""
     counts = table[column].dropna() if column in table.columns else None
     if counts is None or counts.empty:
         return []

@@ -1,4 +1,4 @@
-"""The sticks of a drive, to be driven by once more: from a recording, or from a log."""
+"""The sticks of a drive, to be driven again: from a recording, or from a log."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ def recorded_sticks(path: str | Path, planned: Planned, made_with: Planned | Non
 
     Args:
         path: a recording (docs/formats.md), or a log of a drive.
-        planned: what is driven by them.
-        made_with: of a log: the profile that it was driven with, which says what each control was called by the
-            device. If nothing is said, the one that was kept with it; ``planned`` if none was.
+        planned: the profile that will use them.
+        made_with: for a log: the profile that it was driven with, which has the device's name of each control.
+            By default the one that was stored with it; ``planned`` if there is none.
 
     Raises:
-        RecordingError: it is neither, or a log that has not all that the device sent.
-        ProfileError: the profile that was kept with it cannot be read.
+        RecordingError: it is neither, or a log that does not hold all controls of the device.
+        ProfileError: the profile that was stored with it cannot be read.
     """
     try:
         return Recording(path, frames=read_recording(path))
@@ -48,7 +48,7 @@ def recorded_sticks(path: str | Path, planned: Planned, made_with: Planned | Non
 
 
 def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | Path) -> list[Frame]:
-    """Put the raw numbers of a log under the names that the device has for them."""
+    """Rename the raw numbers of a log to the device's names."""
     reads: dict[str, str] = {}
     for control in controls:
         for name, device_name in zip(control.raw_names, control.all_reads, strict=True):

@@ -1,4 +1,4 @@
-"""The guard's stops in a table of ticks: when, why, how long until standstill, and when it went on."""
+"""The guard's stops in a table of ticks: time, reason, time to standstill, and when it drove again."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ class Stop:
     Attributes:
         time: when the guard began to stop, s.
         stood: when the robot's command had reached standstill, s.
-        until: when it permitted driving again, s; None when it never did.
+        until: when it permitted driving again, s; None if it never did.
         codes: the codes of its reasons, joined as in the log.
         reasons: the same as text.
         speed: the command's forward speed when it began, m/s.
-        was_moving: the stop took the robot from its way, rather than finding it at standstill.
+        was_moving: the robot moved at the beginning of the stop.
     """
 
     time: float
@@ -35,7 +35,7 @@ class Stop:
 
     @property
     def title(self) -> str:
-        """A few words for a figure, such as "link quiet"."""
+        """A short text for a figure, such as "link quiet"."""
         return self.codes.split("; ")[0].replace("_", " ")
 
 
@@ -43,7 +43,7 @@ def find_stops(table: pd.DataFrame) -> list[Stop]:
     """List every stop of a drive in order.
 
     Args:
-        table: a row a tick, with the columns of a log (docs/formats.md).
+        table: a row per tick, with the columns of a log (docs/formats.md).
     """
     time = table["time"].to_numpy()
     driving = (table["guard.state"] == State.DRIVING).to_numpy()

@@ -1,4 +1,4 @@
-"""Five things that go wrong, one after another, on the shipped robots, and what the guard did about each."""
+"""Five faults, one after another, on the shipped robots, and the reaction of the guard to each."""
 
 from __future__ import annotations
 
@@ -15,18 +15,18 @@ from tenuto.profile.profile import Profile
 from tenuto.sim.hands import Hands
 from tenuto.sim.robots import PathPoint, simulated_robot
 
-# When it goes wrong, when it is well again, and when the story ends, s.
+# Times of the fault, of its end, and of the end of the story, s.
 WRONG_AT, WELL_AT, END = 5.0, 7.0, 12.0
 
 
 class Trouble(NamedTuple):
-    """One thing that goes wrong.
+    """One fault.
 
     Attributes:
-        title: in a few words. robot: which of the shipped ones. pushed: the sticks that are held all the while.
-        happens: makes of a frame what arrives instead; None for no frame.
-        stalls: how long the loop hangs at the moment in which it goes wrong, s.
-        pressed: what is pressed while it is wrong.
+        title: a short text. robot: one of the shipped ones. pushed: the sticks that are held all the time.
+        happens: turns a frame into the one that arrives; None for no frame.
+        stalls: how long the loop hangs at the beginning of the fault, s.
+        pressed: what is pressed during the fault.
     """
 
     title: str
@@ -52,11 +52,11 @@ TROUBLES = (
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """How one trouble went.
+    """The course of one fault.
 
     Attributes:
         trouble, profile: see there. ticks: all of them. path: of the simulated robot.
-        stop: what the guard did.
+        stop: of the guard.
     """
 
     trouble: Trouble
@@ -67,7 +67,7 @@ class Told:
 
 
 def tell(trouble: Trouble, profile: Profile) -> Told:
-    """Let it happen: enabled as one should, driven, and the sticks held all the while; then nobody lets go."""
+    """Run it: enabled, driven, and the sticks held all the time; nobody releases anything."""
     import pandas as pd
 
     plan = profile.plan()
@@ -94,7 +94,7 @@ def tell(trouble: Trouble, profile: Profile) -> Told:
 
 
 def tell_all() -> list[Told]:
-    """Tell all five."""
+    """Run all five."""
     from tenuto.data import shipped
     from tenuto.profile.load import load_profile
 

@@ -1,4 +1,4 @@
-"""What was driven, in a few figures."""
+"""A drive in a few figures."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class DriveSummary:
     """A drive in a few figures.
 
     Attributes:
-        seconds: from the first tick to the last. ticks: how many.
+        seconds: from the first tick to the last. ticks: their number.
         seconds_driving: while the guard permitted driving.
         distance: length of the path, m.
         top_speed: fastest command along the ground, m/s. top_turn_speed: rad/s. Both without sign.
@@ -44,8 +44,8 @@ def summarise(table: pd.DataFrame, path: Sequence[PathPoint]) -> DriveSummary:
     """Sum up a drive.
 
     Args:
-        table: a row a tick, with the columns of a log (docs/formats.md).
-        path: where the robot was.
+        table: a row per tick, with the columns of a log (docs/formats.md).
+        path: of the robot.
     """
     driving = table["guard.state"] == State.DRIVING
     return DriveSummary(
@@ -68,7 +68,7 @@ def distance_along(path: Sequence[PathPoint], start: float = -np.inf, end: float
 
 
 def roll_out(path: Sequence[PathPoint], stop: Stop) -> tuple[float, float]:
-    """Return how long and how far the robot itself went on after a stop began, in s and m."""
+    """Return the duration and distance of the robot's own motion after a stop began, in s and m."""
     stood = next(
         (p.time for p in path if p.time >= stop.stood and max(abs(p.vx), abs(p.yaw_rate)) < STANDING_BELOW),
         path[-1].time,

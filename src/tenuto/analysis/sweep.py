@@ -26,9 +26,9 @@ from tenuto.sources.recording import Recording
 if TYPE_CHECKING:
     import pandas as pd
 
-# A velocity that the vehicle cut by more than this, m/s and rad/s, was beyond it.
+# A velocity that the vehicle reduced by more than this, m/s and rad/s, was beyond its limits.
 _CUT = 1e-6
-# So many drives are worth processes of their own; and what these are to do.
+# From this number of drives on, processes are used; and their work.
 _WORTH_IT = 10
 _drive: Callable[[int], dict[str, Any]] | None = None
 
@@ -49,15 +49,15 @@ def sweep(
 
     Args:
         profile: the one to change. sticks: a recording of sticks, or a log of a drive.
-        values: key as the docs write it → the values to try; as of `Profile.with_`.
-        measure: returns the figures of one drive, name → value; `figures_of` by default.
+        values: key as in the docs → the values to try; as for `Profile.with_`.
+        measure: returns the figures of one drive, name → value; by default `figures_of`.
         progress: show a bar; by default on a terminal.
 
     Returns:
         One row per combination: one column per key, then those of ``measure``.
 
     Raises:
-        ProfileError: one of the combinations is no good profile; the message names the key.
+        ProfileError: one of the combinations is not a valid profile; the message names the key.
         RecordingError: the sticks cannot be read. TenutoError: there is nothing to try.
     """
     needs("pandas")
@@ -70,7 +70,7 @@ def sweep(
     prepared = prepare_profile(profile, log=sticks)
     frames = recorded_sticks(sticks, prepared, None).frames
     every = [dict(zip(values, tried, strict=True)) for tried in product(*values.values())]
-    changed = [(one, prepared.profile.with_(**one)) for one in every]  # all of them are right before any is driven
+    changed = [(one, prepared.profile.with_(**one)) for one in every]  # all of them are checked before any is driven
     shown = sys.stderr.isatty() if progress is None else progress
 
     def drive(number: int) -> dict[str, Any]:
@@ -86,9 +86,9 @@ def sweep(
 
 @contextmanager
 def _beside_one_another(drive: Callable[[int], dict[str, Any]], count: int) -> Iterator[Iterable[dict[str, Any]]]:
-    """Return the rows in their order: made by as many processes as there are processors, where that is worth it.
+    """Return the rows in their order: made by as many processes as there are processors, if there are enough rows.
 
-    A process is forked, so it has all that this one has. With threads that would not be safe, and is not done.
+    A process is forked, so it has all data of this one. With threads that would not be safe, and is not done.
     """
     global _drive
     if count < _WORTH_IT or threading.active_count() > 1 or "fork" not in get_all_start_methods():
@@ -109,11 +109,11 @@ def _driven(number: int) -> dict[str, Any]:
 
 
 def figures_of(ticks: Ticks) -> dict[str, float]:
-    """Return the figures of one drive: SI units, or shares of a vehicle without measures.
+    """Return the figures of one drive: SI units, or shares for a vehicle without measures.
 
     ``seconds_driving``; ``distance`` by the commands; ``top_speed`` along the ground and ``top_turn_speed``; ``stops``
-    from motion; ``behind``, the root mean square of what the command was behind the sticks while driving;
-    ``saturated``, s in which the vehicle could not do what was asked for.
+    from motion; ``behind``, the root mean square of the difference between demand and command while driving;
+    ``saturated``, s in which the demand exceeded the vehicle's limits.
     """
     found = dict.fromkeys(("seconds_driving", "distance", "top_speed", "top_turn_speed"), 0.0)
     stops, behind, cut, before = 0, 0.0, 0.0, None

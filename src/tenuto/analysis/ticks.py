@@ -1,4 +1,4 @@
-"""The ticks of a drive, kept, and the same pipeline over a recording."""
+"""The stored ticks of a drive, and the same pipeline over a recording."""
 
 from __future__ import annotations
 
@@ -27,19 +27,19 @@ if TYPE_CHECKING:
 
 
 class KnownTick(Tick):
-    """A tick that knows by which profile it was made."""
+    """A tick with the profile that made it."""
 
     planned: Planned
 
     @classmethod
     def of(cls, tick: Tick, planned: Planned) -> KnownTick:
-        """Return a tick together with that."""
+        """Return a tick together with its profile."""
         known = cls._make(tick)
         known.planned = planned
         return known
 
     def explain(self, planned: Planned | None = None) -> Explanation:
-        """Describe the whole way of this moment; see `Tick.explain`."""
+        """Describe all stages of this moment; see `Tick.explain`."""
         return super().explain(planned or self.planned)
 
 
@@ -47,7 +47,7 @@ class Ticks(Sequence[Tick]):
     """The ticks of a drive, in order. `to_frame` returns a table; each tick has `explain`.
 
     Attributes:
-        report: how the loop went. planned: the profile or plan that it was driven with.
+        report: statistics of the loop. planned: the profile or plan that it was driven with.
     """
 
     def __init__(self, ticks: Sequence[Tick], report: DriveReport, planned: Planned) -> None:
@@ -125,11 +125,11 @@ def replay(
 
     Args:
         profile: a profile, or a plan made in code.
-        recording: the path of a recording, or a source that comes to an end.
-        sinks: what else gets the ticks, such as a simulated robot. Where none of them answers, ``guard.needs`` is taken
-            to be met.
-        others: the recordings of the other drivers and of the distance sensors, by the names the profile has for
-            them. It ends with the first.
+        recording: the path of a recording, or a source that ends.
+        sinks: other receivers of the ticks, such as a simulated robot. If none of them answers, ``guard.needs``
+            counts as met.
+        others: the recordings of the other drivers and of the distance sensors, by their names in the
+            profile. It ends with the first.
 
     Raises:
         RecordingError: the recording cannot be read.

@@ -1,22 +1,22 @@
-"""Settings from recorded sticks and a stated wish; each by a formula or a small search that is said with it.
+"""Settings from recorded sticks and the driver's wishes; each by a formula or a small search that is printed with it.
 
 ============================ ======================================================================================
-key                          how
+key                          method
 ============================ ======================================================================================
-``controls.NAME.dead_zone``  a quarter more than the stick was ever away from its middle while nobody moved it, at
-                             least 0.03; or, with a stated noise σ, 4·σ more than its mean was away
-``sticks.NAME.dead_zone``    the same of the two axes of a stick that share a zone: of how far it was away in any
-                             direction where the zone is round, and of the axis that was further away where it is not
-``speeds.forward``           the top speed that was wished for
+``controls.NAME.dead_zone``  a quarter more than the largest deflection of the stick while nobody moved it, at
+                             least 0.03; or, with a given noise σ, 4·σ more than its mean deflection
+``sticks.NAME.dead_zone``    the same for the two axes of a stick that share a zone: the deflection in any
+                             direction if the zone is round, and of the larger axis if it is not
+``speeds.forward``           the wanted top speed
 ``controls.NAME.expo``       from y = (1 − e)·x + e·x³: the e at which a tenth of the way beyond the dead zone gives
                              the finest useful speed; 0 to 0.9
 ``guard.stop_…``             from d = v·(t + T/2): the decelerations, along the ground, turning and climbing, with which
-                             every axis is at rest T s after the loss is noticed, so that the robot stands within d of
-                             the last frame that was heard, whatever is driven; t is how long a loss is not noticed.
+                             every axis is at rest T s after the loss is detected, so that the robot stands within d of
+                             the last frame that was received, at any speed; t is the time until a loss is detected.
                              None is lowered
-``limits.acceleration``      the least of twelve with which the command stays as near to what the driver asked for, in
-                             the recorded sticks, as with a hundred times it: within 5 % of the top speed, in the root
-                             of the mean square; never above the stopping deceleration, for a stop must be the quicker
+``limits.acceleration``      the least of twelve with which the command follows the demand of the recorded
+                             sticks as well as with a hundred times that value: within 5 % of the top speed, in the root
+                             mean square; never above the stopping deceleration, because a stop must be faster
 ============================ ======================================================================================
 """
 
@@ -49,7 +49,7 @@ from tenuto.sticks.travel import Travel
 from tenuto.vehicles.units import NO_METRES
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# Nobody moves a stick while it stays within this share of its travel for so long, s, and this near its middle.
+# A stick is at rest while it stays within this share of its travel for this time, s, and this near its middle.
 _STILL, _STILL_FOR, _NEAR = 0.02, 0.4, 0.15
 _LEAST_REST = 1.0
 _LEAST_ZONE, _MARGIN, _SIGMAS = 0.03, 1.25, 4.0
@@ -59,10 +59,10 @@ _NEAR_ENOUGH = 0.05
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """What a driver wishes for; None for what is to stay.
+    """The wishes of a driver; None for what is to stay.
 
     Attributes:
-        top_speed: m/s. stop_within: m, after the last frame that was heard. finest: m/s, the finest useful speed.
+        top_speed: m/s. stop_within: m, after the last received frame. finest: m/s, the finest useful speed.
         noise: standard deviation of the sticks at rest, as a share of their travel; None to find it in the sticks.
     """
 
@@ -76,16 +76,16 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
     """Propose settings.
 
     Args:
-        profile: the one to change. sticks: a recording, or a log. wish: what is wished for.
-        made_with: of a log: the profile that it was driven with. If nothing is said, the one that was kept with it;
-            ``profile`` if none was.
+        profile: the one to change. sticks: a recording, or a log. wish: the wishes.
+        made_with: for a log: the profile that it was driven with. By default the one that was stored with it;
+            ``profile`` if there is none.
 
     Returns:
-        Changes, each with its reason; those that would change nothing are left out.
+        Changes, each with its reason; without those that change nothing.
 
     Raises:
-        RecordingError: the sticks cannot be read; or the wish cannot be met, with what could be.
-        TenutoError: a distance is wished for, of a vehicle without measures.
+        RecordingError: the sticks cannot be read; or the wish cannot be met, with the nearest possible value.
+        TenutoError: a distance is wanted for a vehicle without measures.
     """
     frames = recorded_sticks(sticks, profile, made_with).frames
     prepared = prepare_profile(profile, log=sticks)
@@ -111,7 +111,7 @@ def tune(profile: Profile, sticks: str | Path, wish: Wish, made_with: Profile | 
 
 
 def _dead_zones(plan: Plan, frames: list[Frame], wish: Wish) -> Iterator[Change]:
-    """Propose the dead zone of each driving control that has one of its own."""
+    """Propose the dead zone of each driving control that has its own."""
     time = np.array([frame.time for frame in frames])
     shared = {name for stick in plan.sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
     for control in plan.controls:
@@ -141,10 +141,10 @@ def _zone(time: Array, away: Array, axes: Array, wish: Wish) -> tuple[float, str
     """Return a dead zone and its reason.
 
     Args:
-        time: of each frame, s. away: how far the stick was from its middle. axes: (axis, frame), its positions.
+        time: of each frame, s. away: deflection of the stick. axes: (axis, frame), its positions.
 
     Returns:
-        None where nobody has ever let go of it, so that nothing can be said.
+        None if nobody has ever released it, so that nothing can be said.
     """
     rest = np.all([_at_rest(time, axis) for axis in axes], axis=0)
     seconds = float(np.diff(time, prepend=time[0])[rest].sum())
@@ -172,7 +172,7 @@ def _positions(control: ControlPlan, frames: list[Frame]) -> Array:
 
 
 def _at_rest(time: Array, positions: Array) -> Array:
-    """Find the frames at which a stick was let go: near its middle, and still for a while."""
+    """Find the frames at which a stick was released: near its middle, and still for a while."""
     found = np.zeros(len(time), dtype=bool)
     first = 0
     for last in range(len(time)):
@@ -188,7 +188,7 @@ def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
     for control in strongest(plan, plan.mode, 0):
         curve = control.shape.curve
         if not (curve is None or isinstance(curve, Expo)) or control.rates:
-            continue  # it has a way of its own
+            continue  # it has its own curve
         share = finest / top
         amount = round(min(max(0.0, (_FINE_AT - share) / (_FINE_AT - _FINE_AT**3)), _MOST_EXPO), 2)
         gives = top * ((1.0 - amount) * _FINE_AT + amount * _FINE_AT**3)
@@ -199,9 +199,9 @@ def _expo(plan: Plan, finest: float, top: float) -> Iterator[Change]:
 
 
 def _stops(plan: Plan, within: float) -> Braking:
-    """Return the decelerations to stand within a distance, rounded up, none lower than it is.
+    """Return the decelerations to stand within a distance, rounded up, none lower than before.
 
-    Raises `RecordingError` where the distance is gone before anything is noticed.
+    Raises `RecordingError` if the distance is too short even for the detection.
     """
     guard = plan.guard
     try:
@@ -233,7 +233,7 @@ def _stop_changes(plan: Plan, stops: Braking, within: float) -> Iterator[Change]
 
 
 def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Change]:
-    """Propose the acceleration: the least that does not keep this driver waiting."""
+    """Propose the acceleration: the least with which this driver does not wait."""
     demands, dt = _demands(plan, frames)
     speed = np.array([demand.vx for demand in demands])
     if float(np.ptp(speed)) < 0.1 * max(plan.full_speeds().forward, 1e-9):
@@ -254,12 +254,12 @@ def _acceleration(plan: Plan, frames: list[Frame], most: float) -> Iterator[Chan
 
 
 def _ramp_text(plan: Plan, value: float) -> str:
-    """Write an acceleration as a profile has it; of a vehicle without measures the time to full."""
+    """Write an acceleration as in a profile; for a vehicle without measures the time to full."""
     return f"{value:.3g} m/s^2" if plan.chassis.units.known else f"{1.0 / value:.3g} s"
 
 
 def _demands(plan: Plan, frames: list[Frame]) -> tuple[list[VelocityCommand], float]:
-    """Return what the sticks asked for at every tick while driving was permitted, and standstill otherwise."""
+    """Return the demand at every tick while driving was permitted, and standstill otherwise."""
     pipeline, demands, newest = Pipeline(plan.without_far_end()), [], 0
     now, end = frames[0].time, frames[-1].time
     while now <= end:

@@ -1,4 +1,4 @@
-"""Why the robot did what it did at one moment of a log."""
+"""Explains the robot's behaviour at one moment of a log."""
 
 from __future__ import annotations
 
@@ -19,10 +19,10 @@ _CODES = ("guard.codes", "notice_codes")
 
 
 def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -> Explanation:
-    """Explain the tick that was the newest at a moment, with how long its reasons had held.
+    """Explain the newest tick at a moment, with the durations of its reasons.
 
     Args:
-        table: a log, as `tenuto.load_log` gives it. planned: the profile or plan that it was driven with.
+        table: a log, as returned by `tenuto.load_log`. planned: the profile or plan that it was driven with.
         at: s on the log's clock; None for its last tick.
 
     Raises:
@@ -39,7 +39,7 @@ def explain_at(table: pd.DataFrame, planned: Planned, at: float | None = None) -
 
 
 def plan_of_log(table: pd.DataFrame, planned: Planned) -> Plan:
-    """Return the plan that made a log with a profile: of a robot that follows where its controls are velocities."""
+    """Return the plan that made a log with a profile: that of a following robot if its controls are velocities."""
     plan = planned.plan()
     raw = {str(column).removeprefix("raw.") for column in table.columns if str(column).startswith("raw.")}
     if not raw >= {info.name for info in FOLLOWED}:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def save_figure(figure: Figure, path: str | Path) -> None:
-    """Write a figure, its format by the suffix. Raises `TenutoError` naming the file."""
+    """Write a figure; the suffix sets its format. Raises `TenutoError` with the name of the file."""
     try:
         figure.savefig(path)
     except (OSError, ValueError) as error:

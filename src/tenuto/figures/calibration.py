@@ -19,7 +19,7 @@ _MOST_ROWS = 6
 
 
 def plot_rest(ax: Axes, control: ControlMeasurement, resting: np.ndarray) -> None:
-    """Draw where a control was at rest and where it came back to, as shares of its travel, with its dead zone."""
+    """Draw a control's rest and its returns, as shares of its travel, with its dead zone."""
     if control.kind == "middle":
         half = min(control.high - control.centre, control.centre - control.low)
     else:
@@ -42,7 +42,7 @@ def plot_rest(ax: Axes, control: ControlMeasurement, resting: np.ndarray) -> Non
 
 
 def plot_travel(ax: Axes, control: ControlMeasurement, time: np.ndarray, raw: np.ndarray) -> None:
-    """Draw a control's raw numbers over time, with the ends and the centre that were found."""
+    """Draw a control's raw numbers over time, with its ends and centre."""
     ax.axvspan(time[0], time[0] + REST_SECONDS, color=GREY, alpha=0.15, linewidth=0)
     ax.plot(time, raw, color=BLUE, linewidth=0.8)
     for value in (control.low, control.centre, control.high):
@@ -55,7 +55,7 @@ def plot_travel(ax: Axes, control: ControlMeasurement, time: np.ndarray, raw: np
 
 
 def plot_stick(ax: Axes, x: np.ndarray, y: np.ndarray, title: str) -> None:
-    """Draw the travel of a stick with two axes, in raw numbers as the device counts."""
+    """Draw the travel of a stick with two axes, in raw numbers of the device."""
     ax.plot(x, y, color=BLUE, linewidth=0.6, alpha=0.8)
     ax.set_title(title, fontsize=9)
     ax.set_aspect("equal", adjustable="datalim")
@@ -67,9 +67,9 @@ def calibration_figure(measurement: Measurement, frames: Sequence[Frame], title:
     """Draw a measurement on one page of 1280 × 800 pixels: the first six sticks and levers that were moved.
 
     Args:
-        measurement: what `tenuto.calibration.measure` made of the frames.
+        measurement: the result of `tenuto.calibration.measure`.
         frames: the frames themselves.
-        title: stands above it all.
+        title: above all of it.
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from tenuto.analysis.compare import Comparison
 
-# Told apart by colour, by lightness and by dashes.
+# Distinguished by colour, by lightness and by dashes.
 _ABREAST = 4
 _LINES = ((BLUE, "-", 2.4), (ORANGE, "--", 1.5))
 _AXES = {"vx": "forward", "vy": "left", "vz": "up", "yaw_rate": "turn left"}
@@ -28,7 +28,7 @@ def _tidy(ax: Axes) -> None:
 
 
 def plot_curves(ax: Axes, found: Comparison, control: str) -> None:
-    """Draw what one control asks for over its travel, by both profiles."""
+    """Draw the demand of one control over its travel, by both profiles."""
     unit = ""
     for name, (colour, dashes, width) in zip(found.names, _LINES, strict=True):
         one = found.curves[(found.curves["control"] == control) & (found.curves["profile"] == name)]
@@ -84,14 +84,14 @@ def compare_figure(found: Comparison, title: str = "") -> Figure:
         title or f"{found.names[0]} and {found.names[1]} under the same sticks", fontsize=13, fontweight="bold"
     )
     above, below = _two(figure.subfigures(2, 1, height_ratios=(1.0, 1.25)))
-    # Side by side up to four, and then in rows, so that each stays wide enough to be read.
+    # Side by side up to four, and then in rows, so that each stays wide enough to read.
     rows_above = math.ceil(len(controls) / _ABREAST)
     places = np.ravel(above.subplots(rows_above, math.ceil(len(controls) / rows_above)))
     for ax in places[len(controls) :]:
         ax.remove()
     for ax, control in zip(places, controls, strict=False):
         plot_curves(ax, found, control)
-    # Nobody knows where vehicles without measures went.
+    # The paths of vehicles without measures are unknown.
     left, right = _two(below.subfigures(1, 2, width_ratios=(1.7, 1.0))) if found.units.known else (below, None)
     shown = moved or ["vx"]
     rows = np.ravel(left.subplots(len(shown), 1, sharex=True))

@@ -1,4 +1,4 @@
-"""The whole way of each control at a glance: from the device's numbers to shaped, and to speed in each mode."""
+"""The complete response of each control: from the device's numbers to shaped, and to speed in each mode."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from tenuto.analysis.curves import Response
 
-# Told apart by people who are colour-blind, and by their dashes where there is no colour.
+# Distinguishable for colour-blind people, and by their dashes where there is no colour.
 _LINES: tuple[tuple[str, Any], ...] = (
     (BLUE, "-"), (ORANGE, "--"), ("#00795c", "-."), ("#8d4a85", ":"), ("#4c525b", (0, (5, 1, 1, 1))),
 )  # fmt: skip
@@ -25,7 +25,7 @@ _MOST_CONTROLS = 6
 
 
 def plot_response(ax: Axes, several: Sequence[Response]) -> None:
-    """Draw what is made of one control: the device's numbers along, shaped up; a dot for each step of the device."""
+    """Draw the response of one control: the device's numbers along, shaped up; a dot for each step of the device."""
     first = several[0]
     resting = np.flatnonzero(np.all([one.shaped == 0.0 for one in several], axis=0))
     if len(resting) > 1:
@@ -42,13 +42,13 @@ def plot_response(ax: Axes, several: Sequence[Response]) -> None:
     ax.grid(color="#e3e5e8", linewidth=0.6)
     ax.tick_params(labelsize=8)
     ax.locator_params(axis="x", nbins=5)
-    # Above the curve of a stick that rises there is room at the left, and of one that falls at the right.
+    # A rising curve leaves room at the upper left, a falling one at the upper right.
     rising = first.positions[0] < first.positions[-1]
     ax.legend(fontsize=7.5, loc="upper left" if rising else "upper right", frameon=False, handlelength=2.0)
 
 
 def plot_speeds(ax: Axes, several: Sequence[Response]) -> None:
-    """Draw the speed that one control asks for by itself, over its position; a line a mode and a set of rates."""
+    """Draw the speed of one control alone over its position; a line for each mode and set of rates."""
     degrees = several[0].unit == "rad/s"
     scale, unit = (180.0 / math.pi, "deg/s") if degrees else (1.0, several[0].unit)
     for (label, positions, speed), (colour, dashes) in zip(_different_speeds(several), _LINES, strict=False):
@@ -67,12 +67,12 @@ def plot_speeds(ax: Axes, several: Sequence[Response]) -> None:
 
 
 def _different_speeds(several: Sequence[Response]) -> list[tuple[str, np.ndarray, np.ndarray]]:
-    """List label, positions and speeds, rising; those that are alike once, the fastest first."""
+    """List label, positions and speeds, rising; equal ones once, the fastest first."""
     found: list[tuple[str, np.ndarray, np.ndarray]] = []
     for one in several:
         order = np.argsort(one.positions, kind="stable")
         for way, speeds in one.speeds.items():
-            # Where all rates give one response, they are not worth naming.
+            # If all rates have one response, they are not named.
             label = way if one.label else way.split(", ")[0]
             speed = speeds[order]
             same = next((row for row in found if np.array_equal(row[2], speed)), None)
@@ -94,7 +94,7 @@ def curve_figure(found: dict[str, list[Response]], title: str = "") -> Figure:
 
     Args:
         found: control → its responses, from `tenuto.analysis.curves.responses`.
-        title: stands above it all.
+        title: above all of it.
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure

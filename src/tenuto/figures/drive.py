@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-# Told apart by people who are colour-blind, and in grey print by their lightness.
+# Distinguishable for colour-blind people, and in grey print by their lightness.
 BLUE, ORANGE, RED, GREY = "#0072b2", "#d98500", "#b5122b", "#8a8f98"
 COLOURS = (BLUE, ORANGE, "#00795c", "#8d4a85", "#4c525b", "#5aa9d6")
 _ENDINGS = ("angle", "wheel", "track", "thrust")
@@ -43,10 +43,10 @@ def _lines(
     unit: str,
     sides: Sequence[Axes] | None = None,
 ) -> None:
-    """Draw up to six lines, each named in its own colour above the axes; each on its own axes where these are given."""
+    """Draw up to six lines, each named in its own colour above the axes; each on its own axes if these are given."""
     left = 0.0
     for number, ((name, values), colour) in enumerate(zip(lines, COLOURS, strict=False)):
-        # The first line is the wider one, so that it still shows where the others lie on it.
+        # The first line is wider, so that it still shows where the others cover it.
         (sides[number] if sides is not None else ax).plot(
             time, values, color=colour, linewidth=2.4 if number == 0 else 1.2
         )
@@ -65,7 +65,7 @@ def plot_sticks(ax: Axes, table: pd.DataFrame, names: Sequence[str]) -> None:
 
     Args:
         ax: where to draw.
-        table: a row a tick, with the columns of a log.
+        table: a row per tick, with the columns of a log.
         names: the controls, as the profile names them.
     """
     lines = [
@@ -77,15 +77,15 @@ def plot_sticks(ax: Axes, table: pd.DataFrame, names: Sequence[str]) -> None:
 
 
 def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
-    """Draw the command over time, with what the driver asked for as a thin line behind it, and no axis that rests.
+    """Draw the command over time, with the demand as a thin line behind it; axes that rest are left out.
 
     Args:
-        ax: where to draw. table: a row a tick, with the columns of a log. units: of the vehicle.
+        ax: where to draw. table: a row per tick, with the columns of a log. units: of the vehicle.
     """
     time = table["time"].to_numpy()
     names = {"vx": "forward", "yaw_rate": "turn left", "vy": "left", "vz": "up"}
     moved = [axis for axis in names if axis in ("vx", "yaw_rate") or table[f"command.{axis}"].abs().max() > 1e-6]
-    # Degrees are of another size than metres, so they have the scale on the right.
+    # Degrees have another magnitude than metres, so their scale is on the right.
     right = ax.twinx() if units.known else ax
     sides = {axis: right if axis == "yaw_rate" else ax for axis in moved}
     for axis, colour in zip(moved, COLOURS, strict=False):
@@ -101,7 +101,7 @@ def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
 
 
 def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:
-    """Draw the actuators whose names have an ending: "wheel", "track", "angle", "thrust", or "" for all others."""
+    """Draw the actuators whose names have a suffix: "wheel", "track", "angle", "thrust", or "" for all others."""
     unit, scale = {
         "wheel": ("wheel, rad/s", 1.0), "track": ("sprocket, rad/s", 1.0), "angle": ("angle, deg", 180.0 / np.pi),
         "thrust": ("thrust, N", 1.0),
@@ -118,7 +118,7 @@ def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:
 
 
 def actuator_columns(table: pd.DataFrame) -> dict[str, list[str]]:
-    """Sort the columns of the actuators by the endings of their names, those that steer first."""
+    """Sort the columns of the actuators by the suffixes of their names, those that steer first."""
     found: dict[str, list[str]] = {}
     for column in table.columns:
         if str(column).startswith("actuators."):
@@ -132,7 +132,7 @@ def shade_guard(ax: Axes, table: pd.DataFrame, *, named: bool = False) -> None:
 
     Args:
         ax: where to draw, over time in s.
-        table: a row a tick, with the columns of a log.
+        table: a row per tick, with the columns of a log.
         named: write the state and its first reason into each band.
     """
     time = table["time"].to_numpy()
@@ -168,19 +168,19 @@ def plot_path(
 ) -> None:
     """Draw a path from above as the driver sees it at the start: x (forward) up, y to the left, in m.
 
-    Every few seconds the robot is drawn where it was, with its wheels at their angles; the stops that took it from its
-    way are marked.
+    Every few seconds the robot is drawn at its position, with its wheels at their angles; stops from motion are
+    marked.
 
     Args:
         ax: where to draw.
-        path: where the robot was. stops: of the guard.
-        chassis: the vehicle; an arrow stands for it where none is given. actuators: at each point of the path.
+        path: of the robot. stops: of the guard.
+        chassis: the vehicle; an arrow replaces it by default. actuators: at each point of the path.
     """
     points = np.array(path)
     time, x, y, heading = points[:, 0], points[:, 1], points[:, 2], points[:, 3]
     ax.plot(y, x, color=BLUE, linewidth=1.8, zorder=2)
     marked = [min(int(np.searchsorted(time, stop.stood)), len(points) - 1) for stop in stops if stop.was_moving]
-    # A robot that is small on its way is drawn larger: its wheels must be seen.
+    # A robot that is small compared with its path is drawn larger: its wheels must be visible.
     size = (
         1.0 if chassis is None else max(1.0, 0.055 * max(np.ptp(x), np.ptp(y), 1.0) / np.ptp(outline_of(chassis)[:, 0]))
     )
@@ -212,13 +212,13 @@ def plot_path(
 
 
 def _right_reach(chassis: Chassis, heading: float) -> float:
-    """Return how far a robot reaches to the right of its middle, seen from above, its wheels included, m."""
+    """Return how far a robot extends to the right of its middle, seen from above, with its wheels, m."""
     ahead, left = outline_of(chassis).T
     return 1.2 * float(-np.min(ahead * np.sin(heading) + left * np.cos(heading)))
 
 
 def _spaced(time: np.ndarray, x: np.ndarray, y: np.ndarray, taken: Sequence[int], long: float) -> list[int]:
-    """Pick the points every four seconds at which a robot so long stands beside the others and the points taken."""
+    """Select the points every four seconds at which a robot of this length does not cover the others or the stops."""
     marks: list[int] = []
     apart = max(0.06 * max(np.ptp(x), np.ptp(y)), 0.85 * long)
     for mark in np.searchsorted(time, np.arange(4.0, time[-1], 4.0)):
@@ -243,7 +243,7 @@ def _mark(ax: Axes, x: float, y: float, text: str, marker: str, colour: str, dow
 
 
 def shade_modes(ax: Axes, table: pd.DataFrame) -> None:
-    """Write what is chosen, mode or way of steering, along the top from where on it holds."""
+    """Write the selected mode or kind of steering along the top, from the time of its selection."""
     chosen = [" ".join(word for word in pair if word) for pair in zip(table["mode"], table["steering"], strict=True)]
     if not any(chosen):
         return
@@ -258,7 +258,7 @@ def shade_modes(ax: Axes, table: pd.DataFrame) -> None:
 
 
 def plot_height(ax: Axes, path: Sequence[PathPoint]) -> None:
-    """Draw how high the robot was over time."""
+    """Draw the height of the robot over time."""
     _lines(ax, np.array([p.time for p in path]), [("height", np.array([p.z for p in path]))], "z (up), m")
 
 
@@ -273,13 +273,13 @@ def drive_figure(
     """Draw a whole drive on one page of 1280 × 800 pixels.
 
     Args:
-        table: a row a tick, with the columns of a log (docs/formats.md).
-        path: where the robot was.
+        table: a row per tick, with the columns of a log (docs/formats.md).
+        path: of the robot.
         sticks: the controls to show, as the profile names them.
-        title: stands above it all.
-        chassis: the vehicle, to be drawn along its path. actuators: what it did at each point of the path.
+        title: above all of it.
+        chassis: the vehicle, to be drawn along its path. actuators: their values at each point of the path.
     """
-    # A figure of its own, not pyplot's: no window, no state shared with whoever calls.
+    # A figure of its own, not pyplot's: no window, no state shared with the caller.
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -289,7 +289,7 @@ def drive_figure(
     units = METRIC if chassis is None else chassis.units
     rises = max(point.z for point in path) > 0.05 and units.known
     count = 2 + (1 if rises else len(endings))
-    # Nobody knows where a vehicle without measures went.
+    # The path of a vehicle without measures is unknown.
     grid = figure.add_gridspec(count, 2, width_ratios=(1.55, 1.0)) if units.known else figure.add_gridspec(count, 1)
     first = figure.add_subplot(grid[0, 0])
     rows = [first, *(figure.add_subplot(grid[row, 0], sharex=first) for row in range(1, count))]

@@ -14,14 +14,14 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
     from matplotlib.patches import FancyBboxPatch
 
-# Where each state stands, and its colour.
+# The position of each state, and its colour.
 _PLACES = {
     State.NOT_ENABLED: (0.0, 2.0, "#4a5158"), State.WAITING_FOR_REST: (4.6, 2.0, "#8a6100"),
     State.DRIVING: (9.2, 2.0, "#00795c"), State.STOPPING: (9.2, 0.0, BLUE), State.FAULT: (4.6, 0.0, RED),
     State.EMERGENCY_STOP: (0.0, 0.0, RED),
 }  # fmt: skip
 _WIDE, _HIGH = 1.9, 0.42
-# How far an arrow bends, and where along it and beside it its words stand; others go straight.
+# The bend of an arrow, and the position of its text along it and beside it; others are straight.
 _BENDS = {
     (State.NOT_ENABLED, State.WAITING_FOR_REST): (-0.22, 0.5, 0.52),
     (State.WAITING_FOR_REST, State.NOT_ENABLED): (-0.22, 0.5, -0.14),
@@ -43,7 +43,7 @@ def ways() -> dict[tuple[State, State], list[Event]]:
 
 
 def plot_guard(ax: Axes) -> None:
-    """Draw all states and all ways between them. What leads from every state to one is said there, once."""
+    """Draw all states and transitions. A transition from every state is described there, once."""
     from matplotlib.patches import FancyBboxPatch
 
     found = ways()

@@ -1,4 +1,4 @@
-"""What was commanded and what was measured, on one clock."""
+"""The command and the measured motion, on one clock."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _NAMES = {"vx": ("ahead", "m/s", 1.0), "yaw_rate": ("turning to the left", "deg/
 
 
 def plot_response(ax: Axes, table: pd.DataFrame, response: Response) -> None:
-    """Draw one motion over time: the command, what was measured, and what the model makes of the command."""
+    """Draw one motion over time: the command, the measurement, and the model of the command."""
     name, unit, scale = _NAMES[response.axis]
     ax.plot(response.time, scale * response.measured, ".", color=GREY, markersize=2.0, label="measured")
     command = scale * table[f"command.{response.axis}"]
@@ -35,7 +35,7 @@ def plot_response(ax: Axes, table: pd.DataFrame, response: Response) -> None:
 
 
 def plot_follow(ax: Axes, table: pd.DataFrame, response: Response) -> None:
-    """Draw measured over commanded, each where the model says that the command arrived; a line for one to one."""
+    """Draw measured over commanded, each at the time at which the command arrives; a line for one to one."""
     _, unit, scale = _NAMES[response.axis]
     x, y = scale * response.modelled / response.scale.value, scale * response.measured
     ends = np.array([x.min(), x.max()])
@@ -50,7 +50,7 @@ def plot_follow(ax: Axes, table: pd.DataFrame, response: Response) -> None:
 
 
 def measure_figure(table: pd.DataFrame, found: Measured, title: str = "") -> Figure:
-    """Draw all that could be measured on one page."""
+    """Draw everything that could be measured on one page."""
     from matplotlib.figure import Figure
 
     responses = list(found.responses.values())

@@ -1,4 +1,4 @@
-"""A report as one HTML page that needs nothing else: figures are in it, and it prints."""
+"""A report as one HTML page without other files: figures are in it, and it prints."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ $events
 </body>
 </html>
 """)
-# Figure → heading, and what a person who cannot see it is told.
+# Figure → heading, and the description for people who cannot see it.
 _HEADINGS = {
     "drive": ("The drive", "sticks, command and actuators over time with the guard's stops, and the path from above"),
     "sticks": ("The sticks", "for how long each stick was where while somebody drove; its dead zone is grey"),
@@ -74,7 +74,7 @@ _HEADINGS = {
     "loop": ("The loop", "time from tick to tick"),
 }
 _PNG = b"\x89PNG"
-# A drive of hours has more lines than a browser likes to draw, bytes.
+# A larger figure, of a drive of hours, slows a browser down, bytes.
 _MOST_SVG = 2_000_000
 _STOPPED = ("stopping", "fault", "emergency stop")
 
@@ -90,8 +90,8 @@ def html_report(
     """Put a report together.
 
     Args:
-        title: such as the robot's name. source: what it was made of. facts, events: see `tenuto.analysis.report`.
-        figures: name → figure as SVG or PNG, see `picture_of`. units: in which the speeds of events are shown.
+        title: such as the robot's name. source: its data. facts, events: see `tenuto.analysis.report`.
+        figures: name → figure as SVG or PNG, see `picture_of`. units: of the speeds of events.
     """
     said = "\n".join(f"<div><dt>{html.escape(fact.name)}</dt><dd>{html.escape(fact.text)}</dd></div>" for fact in facts)
     parts = []
@@ -118,7 +118,7 @@ def _far_end(name: str) -> tuple[str, str]:
 
 
 def picture_of(figure: Figure) -> bytes:
-    """Draw a figure as SVG, which stays sharp; as PNG where that would be too large."""
+    """Draw a figure as SVG, which stays sharp; as PNG if that would be too large."""
     import matplotlib
 
     buffer = BytesIO()

@@ -21,7 +21,7 @@ _BINS = 41
 
 
 def plot_stick_density(ax: Axes, table: pd.DataFrame, x: str, y: str, dead_zones: tuple[float, float]) -> None:
-    """Draw where two controls were while somebody drove, darker where they were longer; x to the left is drawn left."""
+    """Draw the positions of two controls while somebody drove, darker for longer times; x to the left is drawn left."""
     driving = table[table["guard.state"] == "driving"]
     edges = np.linspace(-1.0, 1.0, _BINS + 1)
     seconds, _, _ = np.histogram2d(
@@ -40,7 +40,7 @@ def plot_stick_density(ax: Axes, table: pd.DataFrame, x: str, y: str, dead_zones
 
 
 def plot_share(ax: Axes, table: pd.DataFrame, name: str, dead_zone: float) -> None:
-    """Draw for how long one control was where, while somebody drove."""
+    """Draw the distribution of one control's positions while somebody drove."""
     driving = table[table["guard.state"] == "driving"]
     ax.hist(
         driving[f"position.{name}"], bins=np.linspace(-1.0, 1.0, _BINS + 1).tolist(), weights=driving["dt"], color=BLUE
@@ -54,7 +54,7 @@ def plot_share(ax: Axes, table: pd.DataFrame, name: str, dead_zone: float) -> No
 
 
 def plot_saturation(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
-    """Draw each actuator as a share of its end over time; shaded where more was asked for than the vehicle can do."""
+    """Draw each actuator as a share of its limit over time; shaded where the demand exceeded the vehicle's limits."""
     time = table["time"].to_numpy()
     bounds = plan.chassis.bounds()
     for (name, bound), colour in zip(bounds.items(), COLOURS * 3, strict=False):
@@ -75,7 +75,7 @@ def plot_saturation(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
 
 
 def plot_gaps(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
-    """Draw how often frames came how long after one another, both scales logarithmic; the timeout as a line."""
+    """Draw the distribution of the times between frames, both scales logarithmic; the timeout as a line."""
     gaps = np.maximum(frame_gaps(table), 1e-4)
     timeout = plan.guard.link_timeout
     edges = np.geomspace(min(gaps.min(), timeout) * 0.8, max(gaps.max(), timeout) * 1.3, 40)
@@ -93,7 +93,7 @@ def plot_gaps(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
 
 
 def plot_silence(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
-    """Draw how old the newest frame was over time, and the link quality where a receiver says it."""
+    """Draw the age of the newest frame over time, and the link quality if the receiver reports it."""
     ax.plot(table["time"], table["frame_age"], color=BLUE, linewidth=1.0)
     ax.axhline(plan.guard.link_timeout, color=RED, linewidth=1.0, linestyle="--")
     shade_guard(ax, table)
@@ -104,7 +104,7 @@ def plot_silence(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
 
 
 def plot_loop(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
-    """Draw how long each step of the loop was."""
+    """Draw the duration of each step of the loop."""
     time = table["time"].to_numpy()
     steps = 1000.0 * np.maximum(np.diff(time), 0.5 * plan.period)
     ax.plot(time[1:], steps, ".", color=BLUE, markersize=2.0)
@@ -121,7 +121,7 @@ def plot_loop(ax: Axes, table: pd.DataFrame, plan: Plan) -> None:
 
 
 def plot_far_end(ax: Axes, table: pd.DataFrame, name: str) -> None:
-    """Draw what was commanded ahead, and what a far end measured of it; its height where it left the ground."""
+    """Draw the commanded speed ahead, and that measured by a far end; and its height if it left the ground."""
     time = table["time"].to_numpy()
     ax.plot(time, table["command.vx"], color=BLUE, linewidth=1.2, label="commanded ahead, m/s")
     ax.plot(time, table[f"far.{name}.vx"], color=ORANGE, linewidth=1.0, label="measured there, m/s")

@@ -1,4 +1,4 @@
-"""Robots seen from above: body, wheels at their angles, thrusters with their thrust, and the centre they turn about."""
+"""Robots seen from above: body, wheels at their angles, thrusters with their thrust, and the centre of the turn."""
 
 from __future__ import annotations
 
@@ -34,13 +34,13 @@ def draw_robot(
     alpha: float = 1.0,
     size: float = 1.0,
 ) -> None:
-    """Draw a robot where it is, as the driver sees it: x (forward) up, y to the left.
+    """Draw a robot at its pose, as the driver sees it: x (forward) up, y to the left.
 
     Args:
-        ax: where to draw; its horizontal axis is y, and is to be inverted.
+        ax: where to draw; its horizontal axis is y, and must be inverted.
         chassis: the vehicle. x, y, heading: m, m, rad.
-        actuators: what its actuators do: wheels are drawn at their angles, thrusters with their thrust.
-        alpha: how solid. size: times as large as it is.
+        actuators: their values: wheels are drawn at their angles, thrusters with their thrust.
+        alpha: opacity. size: magnification.
     """
     does = actuators or {}
 
@@ -83,8 +83,8 @@ def _draw_thrust(ax: Axes, placed: Placed, middle: np.ndarray, along: np.ndarray
 
 
 def _draw_rollers(ax: Axes, placed: Placed, part: Part, radius: float) -> None:
-    """Mark the axles of the rollers that are on top, across the way in which they roll freely."""
-    # The rollers on top lie mirrored to those on the ground, which decide how it rolls.
+    """Draw the axles of the upper rollers, across the direction in which they roll freely."""
+    # The upper rollers are mirror images of those on the ground, which decide how it rolls.
     axle = part.angle - part.roller - math.pi / 2.0
     along = np.array([math.cos(part.angle), math.sin(part.angle)])
     line = 0.34 * radius * np.array([math.cos(axle), math.sin(axle)])
@@ -95,6 +95,6 @@ def _draw_rollers(ax: Axes, placed: Placed, part: Part, radius: float) -> None:
 
 
 def turning_centre(chassis: Chassis, actuators: Mapping[str, float]) -> tuple[float, float] | None:
-    """Return the point that the robot turns about, m, in its own frame; None where it goes straight."""
+    """Return the centre of the robot's turn, m, in its own frame; None if it goes straight."""
     vx, vy, _, yaw_rate = chassis.forward(actuators)
     return (-vy / yaw_rate, vx / yaw_rate) if abs(yaw_rate) > 1e-3 else None

@@ -1,4 +1,4 @@
-"""A figure of a script: where the robot will go, how fast, and how high."""
+"""A figure of a script: the path, speed and height of the robot."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def draw_path(ax: Axes, course: Course, within: float = math.inf) -> None:
-    """Draw the path from above, x up and y to the left, with where it begins and ends, and how far it may go."""
+    """Draw the path from above, x up and y to the left, with its start and end, and its limit."""
     path, written = course.path, course.written
     ax.plot(written.y, written.x, color=GREY, linewidth=1, linestyle=":", label="as written")
     ax.plot(path.y, path.x, color=BLUE, linewidth=2)
@@ -32,7 +32,7 @@ def draw_path(ax: Axes, course: Course, within: float = math.inf) -> None:
 
 
 def draw_speeds(ax: Axes, course: Course) -> None:
-    """Draw the velocity over time; turning on an axis of its own."""
+    """Draw the velocity over time; turning on its own axis."""
     for row, (name, colour) in enumerate((("forward", BLUE), ("left", ORANGE), ("up", "tab:purple"))):
         if abs(course.velocities[:, row]).max() > 0.0:
             ax.plot(course.times, course.velocities[:, row], color=colour, label=name)
@@ -45,7 +45,7 @@ def draw_speeds(ax: Axes, course: Course) -> None:
 
 
 def draw_height(ax: Axes, course: Course) -> None:
-    """Draw how far it is from where it began, and how high, over time."""
+    """Draw the distance from the start, and the height, over time."""
     distance = (course.path.places**2).sum(axis=1) ** 0.5
     ax.plot(course.times, distance, color="tab:green", label="from where it began")
     if abs(course.path.z).max() > 0.0:

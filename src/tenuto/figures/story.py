@@ -1,4 +1,4 @@
-"""What goes wrong and what the guard does, one above another."""
+"""Faults and the guard's reactions, one above another."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def plot_trouble(ax: Axes, told: Told) -> None:
-    """Draw what the driver asks for, what is commanded, and how fast the robot is, with the guard's bands."""
+    """Draw the demand, the command, and the robot's speed, with the guard's bands."""
     import pandas as pd
 
     from tenuto.analysis.story import WELL_AT, WRONG_AT
@@ -47,7 +47,7 @@ def plot_trouble(ax: Axes, told: Told) -> None:
 
 
 def story_figure(stories: Sequence[Told]) -> Figure:
-    """Draw all troubles on one page of 1280 × 800 pixels."""
+    """Draw all faults on one page of 1280 × 800 pixels."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 

@@ -1,4 +1,4 @@
-"""What a style makes of its sticks: the corners of the stick square, and the ways of steering four wheels."""
+"""The result of a style for its sticks: the corners of the stick square, and the kinds of four-wheel steering."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ _SAID = {
 
 
 def plot_corner(ax: Axes, corner: str) -> None:
-    """Draw what is made of a grid over the whole stick square, as forward and turn, and the limit of the sides."""
+    """Draw the result for a grid over the stick square, as forward and turn, and the limit of the sides."""
     turn = np.linspace(-1.0, 1.0, 201)
     for place in np.linspace(-1.0, 1.0, 9):
         for along, colour in ((True, BLUE), (False, ORANGE)):
             forward = np.full_like(turn, place) if along else turn
             moved_forward, moved_turn = in_corner(forward, turn if along else np.full_like(turn, place), corner)
             ax.plot(moved_turn, moved_forward, color=colour, linewidth=1.1, alpha=0.85)
-    # Beyond this diamond one side is asked for more than it has.
+    # Beyond this diamond the demand for one side exceeds its limit.
     ax.plot([0, 1, 0, -1, 0], [1, 0, -1, 0, 1], color="#4c525b", linewidth=1.2, linestyle="--")
     for stick_forward, stick_turn in ((1.0, 1.0), (1.0, 0.5), (0.5, 1.0)):
         made = in_corner(stick_forward, stick_turn, corner)
@@ -64,7 +64,7 @@ def corners_figure() -> Figure:
 
 
 def plot_steering(ax: Axes, chassis: SteeredWheels, kind: str, angle: float, rear_share: float = 1.0) -> None:
-    """Draw a robot that steers one way: its wheels, the centre that it turns about, and where it goes in 6 m.
+    """Draw a robot with one kind of steering: its wheels, the centre of its turn, and its path over 6 m.
 
     Args:
         ax: where to draw. chassis: a robot that steers four wheels.
@@ -105,7 +105,7 @@ def plot_steering(ax: Axes, chassis: SteeredWheels, kind: str, angle: float, rea
 
 
 def steering_figure(chassis: SteeredWheels, angle: float, title: str = "") -> Figure:
-    """Draw the four ways of steering on one page of 1280 × 800 pixels; arguments as `plot_steering`."""
+    """Draw the four kinds of steering on one page of 1280 × 800 pixels; arguments as for `plot_steering`."""
     figure = _page(title)
     axes = figure.subplots(1, 4)
     for ax, kind in zip(axes.flat, ("front", "counter", "crab", "rear"), strict=True):

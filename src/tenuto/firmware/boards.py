@@ -1,4 +1,4 @@
-"""The boards that a whole program is made for: which pins do what, and why a profile does not fit one."""
+"""The boards of complete programs: the functions of their pins, and why a profile does not fit one."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from tenuto.profile.profile import Profile
 
 @dataclass(frozen=True)
 class Pin:
-    """A pin of the ATmega328P, by the number that its boards print."""
+    """A pin of the ATmega328P, by the number that is printed on its boards."""
 
     number: int
 
@@ -34,23 +34,23 @@ class Pin:
 
     @property
     def words(self) -> str:
-        """What the board prints beside it."""
+        """The label on the board."""
         return f"A{self.number - 14}" if self.number >= 14 else f"{self.number}"
 
 
-# Of each H-bridge: the pin with the duty and its half of timer 2, the pin that is on ahead, and that on backwards.
+# For each H-bridge: the pin with the duty and its half of timer 2, the pin for forward, and the one for backward.
 _BRIDGES = (("A", Pin(11), Pin(12), Pin(13)), ("B", Pin(3), Pin(4), Pin(5)))
 _SERVOS = tuple(map(Pin, (6, 7, 8, 9, 10)))
-# The pin with an interrupt of its own, for all channels on one wire.
+# The pin with its own interrupt, for all channels on one wire.
 _ONE_WIRE = Pin(2)
-# Pins that measure, and those that nothing is measured at switch.
+# Pins for measuring, and those for switching if nothing is measured at them.
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
-# The clock of the chip, and how far off a baud rate may be: half a bit in the last of eleven.
+# The clock of the chip, and the permitted error of a baud rate: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
 
 
 def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, str]:
-    """Describe for which targets a profile has no program, and why: target → reason."""
+    """Describe the targets for which a profile has no program, and why: target → reason."""
     both = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
     wires = "source.kind: a sketch has an interrupt at two of its pins only; avr/ reads the wires"
     found = {
@@ -87,7 +87,7 @@ def _not_at_16_mhz(part: str, hearing: Hearing | None) -> str:
 
 
 def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
-    """Explain why its pins cannot do what the actuators and outputs ask for."""
+    """Explain why its pins cannot drive the actuators and outputs."""
     if part == "sticks":
         return ""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
@@ -105,21 +105,21 @@ def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None)
 
 
 def _analog(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
-    """Return what its pins measure, from A0 on: the columns of the lines that a board prints on the desk."""
+    """Return the columns that its pins measure, from A0 on; a board prints them on the desk too."""
     if hearing is not None or part == "robot" or profile.source.kind != "lines":
         return ()
     return tuple(getattr(profile.source, "columns", ()))
 
 
 def _wires(hearing: Hearing | None) -> list[Pin]:
-    """Return the pins that the wires of a receiver lead to."""
+    """Return the pins for the wires of a receiver."""
     if hearing is None or not hearing.wires:
         return []
     return [_ONE_WIRE] if hearing.kind == "ppm" else list(_ANALOG[: hearing.wires])
 
 
 def _pins_read(profile: Profile, part: str, hearing: Hearing | None) -> int:
-    """Count the pins, from A0 on, that something is read at."""
+    """Count the pins, from A0 on, that are inputs."""
     return len(_analog(profile, part, hearing)) + sum(pin in _ANALOG for pin in _wires(hearing))
 
 
@@ -128,7 +128,7 @@ def _divider(baud: int) -> int:
 
 
 def _contacts(plan: Plan) -> list[dict[str, Any]]:
-    """List what a pin switches: contacts of actuators, and outputs that have no form of their own."""
+    """List what a pin switches: contacts of actuators, and outputs without a form of their own."""
     found = [
         {"get": name, "level": False}
         for one in plan.actuators if one.form == "contacts" for name in one.outputs
@@ -138,7 +138,7 @@ def _contacts(plan: Plan) -> list[dict[str, Any]]:
 
 
 def _serial(hearing: Hearing | None) -> dict[str, Any]:
-    """Describe how its serial port is set: as the receiver speaks, or as lines are sent."""
+    """Describe the settings of its serial port: those of the receiver, or of lines."""
     baud, parity, stop_bits = LINE_SPEED, "N", 1
     if hearing is not None and hearing.baud:
         baud, parity, stop_bits = hearing.baud, hearing.parity, hearing.stop_bits
@@ -151,7 +151,7 @@ def _serial(hearing: Hearing | None) -> dict[str, Any]:
 
 
 def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
-    """Describe which pins do what, for the templates of a board; of a profile that fits one."""
+    """Describe the functions of the pins, for the templates of a board; for a profile that fits one."""
     columns, wires = _analog(profile, part, hearing), _wires(hearing)
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]

@@ -1,4 +1,4 @@
-"""The text of generated C: without comments and directives, and what its comments say."""
+"""The text of generated C: without comments and directives, and the text of its comments."""
 
 from __future__ import annotations
 
@@ -7,12 +7,12 @@ from typing import Any
 
 from tenuto.basics.errors import TenutoError
 
-# What the templates call a function of math, and what Python calls it.
+# The names of functions of math in the templates, and in Python.
 FUNCTIONS = {
     "ABS": "abs", "ROOT": "sqrt", "SINE": "sin", "COSINE": "cos", "TANGENT": "tan", "ARC_TANGENT": "atan2",
     "EXPONENTIAL": "exp", "FLOOR": "floor", "isfinite": "isfinite", "isnan": "isnan", "POWER": "pow",
 }  # fmt: skip
-# Those that a module has to bring itself.
+# Those that a module has to define itself.
 OWN = ("HYPOT", "REMAINDER")
 
 
@@ -23,16 +23,16 @@ typedef unsigned long size_t;
 """
 MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0xFFFFFFFF", "size_t": ""}
 WORDS = {"true": "True", "false": "False", "INFINITY": "inf", "NAN": "nan"}
-# What a board in MicroPython does otherwise, or not at all.
+# Differences of a board in MicroPython.
 LEFT_OUT = re.compile(r"robot_(state_text|reason_text|output_name|line|answer|hear)|write_(number|share)|see_line")
 
 
 class UnknownCodeError(TenutoError):
-    """The C has what this does not know."""
+    """The C has a construct that is not supported."""
 
 
 def plain(text: str) -> str:
-    """Take comments and directives out of generated C, and put what is defined in its place."""
+    """Remove comments and directives from generated C, and replace what is defined."""
     text = re.sub(r"/\*.*?\*/", "", text, flags=re.S)
     text = re.sub(r"\bfrom\b", "origin", text)  # a word of Python
     values: dict[str, str] = {"PERHAPS": "", "IN_FLASH": ""}
@@ -66,7 +66,7 @@ def _with_values(text: str, values: dict[str, str]) -> str:
 
 
 def comments_of(code: str) -> dict[str, str]:
-    """Return what stands above each function, as comments of Python."""
+    """Return the comment above each function, as comments of Python."""
     found = re.findall(r"/\*((?:(?!\*/).)*?)\*/\n(?:static )?[\w ]+?\*?(\w+)\([^;{]*\) \{", code, re.S)
     return {
         name: "\n".join(f"# {line.strip().removeprefix('*').strip()}".rstrip() for line in text.strip().splitlines())
@@ -85,7 +85,7 @@ def constant(node: Any) -> tuple[str, str]:
 
 
 class Function:
-    """One function under way: its names, and what it has to call global."""
+    """One function being written: its names, and its global ones."""
 
     def __init__(self, node: Any) -> None:
         self.name: str = node.decl.name

@@ -1,4 +1,4 @@
-"""The numbers of the pure rooms that templates need, under the names that they have there: each stands in one place."""
+"""The numbers of the pure rooms for the templates, under the same names: each is defined in one place."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from tenuto.vehicles.modules import NO_SPEED
 from tenuto.vehicles.priority import SETTLING
 from tenuto.vehicles.velocity import ALONG
 
-# Bits a second of velocity lines between boards.
+# Bits per second of velocity lines between boards.
 LINE_SPEED = 115_200
 
 CONSTANTS = SimpleNamespace(

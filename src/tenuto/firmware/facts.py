@@ -1,4 +1,4 @@
-"""What the templates have to know of a plan, besides the plan itself."""
+"""The facts of a plan for the templates, besides the plan itself."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ AXES = ("VX", "VY", "VZ", "YAW")
 
 
 def facts_of(profile: Profile, plan: Plan, hearing: Hearing | None) -> dict[str, Any]:
-    """Gather them; names are those of the templates."""
+    """Collect them; the names are those in the templates."""
     inputs = list(dict.fromkeys(reads for control in plan.controls for reads in control.all_reads))
     return {
         "profile": profile, "plan": plan, "g": plan.guard, "robot": quoted(profile.name),
@@ -42,7 +42,7 @@ def _readers(plan: Plan, reads: str) -> str:
 
 
 def _of_hearing(hearing: Hearing | None, inputs: list[str]) -> dict[str, Any]:
-    """Describe what reads the sticks: by bytes, or by edges; and the place of each input in a frame."""
+    """Describe what reads the sticks: from bytes, or from edges; and the place of each input in a frame."""
     if hearing is None:
         return {"hearing": None, "receiver": "", "edges": "", "channels": []}
     by_edges = hearing.wires > 0
@@ -53,7 +53,7 @@ def _of_hearing(hearing: Hearing | None, inputs: list[str]) -> dict[str, Any]:
 
 
 def _of_sticks(plan: Plan) -> dict[str, Any]:
-    """Describe what is read, and what is made of it."""
+    """Describe the inputs, and how they are processed."""
     controls, selection = plan.controls, plan.selection
     named = [name for control in controls for name in control.rates]
     rates = list(dict.fromkeys([*selection.rates.order, *named])) if named else [selection.rates.begin]
@@ -91,7 +91,7 @@ def _of_guard(plan: Plan) -> dict[str, Any]:
 
 
 def axes_of(chassis: Chassis) -> list[str]:
-    """Return the axes of a velocity that a vehicle has; ahead and turning are always there."""
+    """Return the axes of a vehicle's velocity; ahead and turning are always there."""
     dice = np.random.default_rng(1)
     made = [chassis.possible(*map(float, dice.normal(size=4))) for _ in range(8)]
     moves = [any(abs(one[axis]) > 1e-12 for one in made) for axis in range(4)]
@@ -106,7 +106,7 @@ def way_name(way: object) -> str:
 
 
 def _of_motion(plan: Plan) -> dict[str, Any]:
-    """Describe how commands change, and which actuators there are."""
+    """Describe how commands change, and the actuators."""
     chassis, modes = plan.chassis, plan.modes
     own = way_name(chassis.ramp_way)
     ways = [own if own in ("straight", "arcs") else way_name(m.style.way(m.speeds) or own) for m in modes]
@@ -142,7 +142,7 @@ def _rows_of(mix: Any) -> list[list[float]]:
 
 
 def _of_outputs(plan: Plan) -> dict[str, Any]:
-    """Describe what each output does in any mode; the last of several plans is the one that it begins with."""
+    """Describe each output in all modes; the initial one of several plans is last."""
     plans: dict[str, list[Any]] = {}
     for mode in plan.modes:
         for output in mode.outputs:
@@ -154,7 +154,7 @@ def _of_outputs(plan: Plan) -> dict[str, Any]:
 
 
 def what_is_read(plan: Plan, axes: list[str], outputs: dict[str, Any]) -> Iterator[tuple[str, str, str]]:
-    """List what may be read after a step: its name, and where it is kept: the kind of place, and its name there."""
+    """List what can be read after a step: its name, and its place: the kind of place, and its name there."""
     for field, axis in zip(VelocityCommand._fields, AXES, strict=True):
         yield field, "command", axis if axis in axes else ""
     actuators, taken = list(plan.chassis.bounds()), {*VelocityCommand._fields}

@@ -23,18 +23,18 @@ from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
 
-# Beside the library, for each target: its folder, and the templates that make its files.
+# Beside the library, for each target: its folder, and the templates of its files.
 TARGETS = {
     "desktop": ("replay.c", "Makefile"),
     "avr": ("main.c", "bench.c", "Makefile"),
     "cortex-m": ("start.c", "board.ld", "Makefile"),
     "sketch": ("library.properties", "drive.ino"),
 }
-# What stands in every file that is made, and in none that is written by hand.
+# The mark of every generated file; no file written by hand has it.
 _MADE = "ade by tenuto firmware from"
 # Why MicroPython has no main.py for other sources.
 _NO_POTENTIOMETERS = 'source.kind: its pins read potentiometers, as of "lines", and no receiver'
-# What reads velocity lines, shipped for whoever writes the rest by hand.
+# The reader of velocity lines, shipped for those who write the rest by hand.
 _LINE_FILES = ("velocity_line.h", "velocity_line.c")
 
 
@@ -43,8 +43,8 @@ class Firmware:
     """The code of a board.
 
     Attributes:
-        files: path below the folder → text. digest: of the plan that it was made from.
-        inputs, outputs: what is put before a step, and what may be read after it, in the order of the header.
+        files: path below the folder → text. digest: of the plan.
+        inputs, outputs: what is set before a step, and what can be read after it, in the order of the header.
         misfits: target → why there is no program for it.
     """
 
@@ -57,8 +57,8 @@ class Firmware:
     def write(self, folder: str | Path) -> list[Path]:
         """Write all files below a folder; return their paths.
 
-        Programs of a target that this profile does not fit, and that were made there before, are taken away: they are
-        of another profile than the code beside them.
+        Programs for a target that this profile does not fit, made there before, are removed: they belong to
+        another profile than the code beside them.
 
         Raises:
             OSError: the folder cannot be written.
@@ -88,16 +88,16 @@ def make_firmware(
     """Make the code of a profile.
 
     Args:
-        profile: what to make it from. plan: the same with what was measured and trimmed; that of the profile if none.
-        language: "c", or "micropython", which has the whole only and reads no receiver's bytes by itself.
+        profile: of the robot. plan: with what was measured and trimmed; by default that of the profile.
+        language: "c", or "micropython", which has "whole" only and does not read a receiver's bytes itself.
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
-        real: the type that is reckoned in, "float" or "double"; of C only, as MicroPython has what its board has.
-        lines: of a source of the kind "lines": "pins", whose voltages are its columns, or "serial", which reads them.
+        real: the type of the computation, "float" or "double"; of C only, as MicroPython has that of its board.
+        lines: for a source of the kind "lines": "pins", whose voltages are its columns, or "serial", which reads lines.
 
     Raises:
-        ProfileError: it has what cannot go to a microcontroller; with the key of each.
-        TenutoError: there is no such part in MicroPython, no double to choose, or no serial line.
+        ProfileError: it has settings that cannot go to a microcontroller; with the key of each.
+        TenutoError: MicroPython does not have this part, no choice of type, or no serial line.
         MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
     plan = profile.plan() if plan is None else plan
@@ -130,7 +130,7 @@ def make_firmware(
         "profile_lines": [line.replace("*/", "* /") for line in profile.text().splitlines()],
     }
     made = environment()
-    # A board in MicroPython may have either; what rounding makes of a float is borne.
+    # A board in MicroPython may have either; the rounding of a float is accepted.
     words = _Words("double" if language == "micropython" else real)
     made.filters |= {name: late(one) for name, one in words.filters().items()}
     made.filters["module"] = late(lambda name: made.get_template(name).module)
@@ -156,7 +156,7 @@ def make_firmware(
 
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
-    """Return the files of MicroPython: the C, without what belongs to bytes and lines, said in that language."""
+    """Return the files of MicroPython: the C without bytes and lines, translated to that language."""
     context = context | {"receiver": "", "edges": "", "part": "whole", "real": "double"}
     header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
     context["body"] = to_python(header, code)
@@ -165,14 +165,14 @@ def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
 
 
 def as_library(files: dict[str, str]) -> dict[str, str]:
-    """Put a copy of the code where a sketch's library has it, and its sketch where examples are."""
+    """Put a copy of the code into the library of a sketch, and its sketch into the examples."""
     moved = {"sketch/drive.ino": "sketch/examples/drive/drive.ino"}
     copied = {f"sketch/src/{name}": text for name, text in files.items() if "/" not in name}
     return {moved.get(name, name): text for name, text in files.items()} | copied
 
 
 def tidied(text: str, empty: int = 1) -> str:
-    """Take out spaces at ends of lines, and more empty lines together than these; a Makefile keeps its tabs."""
+    """Remove spaces at ends of lines, and surplus empty lines; a Makefile keeps its tabs."""
     lines: list[str] = []
     for line in text.splitlines():
         line = line.rstrip()
@@ -182,7 +182,7 @@ def tidied(text: str, empty: int = 1) -> str:
 
 
 class _Words:
-    """Names and numbers of C: one of each, so that the same name is the same everywhere."""
+    """Names and numbers of C: one set of each, so that the same name is the same everywhere."""
 
     def __init__(self, real: str) -> None:
         self._real, self._names = real, dict[str, Names]()
@@ -196,7 +196,7 @@ class _Words:
         return f"{prefix}_{self.identifier(name or 'none', prefix).upper()}"
 
     def filters(self) -> dict[str, Any]:
-        """Return what the templates write names and numbers with."""
+        """Return the filters of the templates for names and numbers."""
 
         def enumerator(prefix: str) -> Any:
             return lambda name: self.prefixed(name, prefix)
@@ -213,7 +213,7 @@ class _Words:
         }  # fmt: skip
 
     def texts(self, plan: Plan, context: dict[str, Any]) -> dict[str, Any]:
-        """Return the outputs with where each is kept, the texts in flash, and the channels of a receiver."""
+        """Return the outputs with their places, the texts in flash, and the channels of a receiver."""
         kept = {
             "command": lambda name: f"command.at[{name}]" if name else "0",
             "actuator": lambda name: f"actuator[{self.prefixed(name, 'ACTUATOR')}]",

@@ -18,8 +18,8 @@ class Hearing:
     """What reads the sticks of a board.
 
     Attributes:
-        kind: of the source. decoder: what has the piece of code beside it. baud, parity, stop_bits: of a serial line;
-            a baud of 0 where there is none. columns, checksum: of lines of numbers. wires: of pulses, one for PPM.
+        kind: of the source. decoder: the class with the piece of code beside it. baud, parity, stop_bits: of a serial
+            line; a baud of 0 without one. columns, checksum: of lines of numbers. wires: of pulses, one for PPM.
     """
 
     kind: str
@@ -44,11 +44,11 @@ class Hearing:
 
 
 def hearing_of(profile: Profile, plan: Plan, part: str, lines: str = "pins") -> Hearing | None:
-    """Describe what reads the sticks; None where the program puts raw numbers, such as those of pins that measure.
+    """Describe what reads the sticks; None if the program sets raw numbers, such as those of pins that measure.
 
     Args:
-        profile, plan: of the robot. part: "whole", "sticks" or "robot", which hears velocity lines alone.
-        lines: of a source of the kind "lines": "pins" measures its columns, "serial" reads them.
+        profile, plan: of the robot. part: "whole", "sticks" or "robot", which reads velocity lines only.
+        lines: for a source of the kind "lines": "pins" measures its columns, "serial" reads lines.
     """
     source: Any = profile.source
     if part == "robot":

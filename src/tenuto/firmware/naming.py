@@ -1,4 +1,4 @@
-"""Names of a profile as identifiers of C: readable, and never two alike."""
+"""Names of a profile as identifiers of C: readable, and unique."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import unicodedata
 
 
 class Names:
-    """Makes identifiers; the same name gives the same one."""
+    """Makes identifiers; the same name gets the same one."""
 
     def __init__(self) -> None:
         """Begin with none."""

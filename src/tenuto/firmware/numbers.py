@@ -6,14 +6,14 @@ import math
 
 # A time that is exactly a limit is neither above nor below it: both sides of the proof count in whole ms.
 _TIE_MS = 1e-6
-# What a float cannot tell from nothing.
+# Below the resolution of a float.
 _LEAST = 1.2e-38
-# No age of a time is as long, ms: what is never over is above it.
+# Longer than any age of a time, ms: a time that never ends is above it.
 _NEVER_MS = 2**30 + 1
 
 
 def literal(value: float, real: str) -> str:
-    """Return a number as a literal of the type that is reckoned in."""
+    """Return a number as a literal of the type of the computation."""
     value = float(value)
     if real == "float" and abs(value) < _LEAST:
         value = 0.0
@@ -26,12 +26,12 @@ def literal(value: float, real: str) -> str:
 
 
 def ms_above(seconds: float) -> str:
-    """Return the whole number of ms that a whole number is above where the time is above so many seconds."""
+    """Return the limit in whole ms: a whole number above it is above the time in seconds."""
     return _whole(math.floor(1000.0 * seconds + _TIE_MS) if seconds * 1000.0 < _NEVER_MS else _NEVER_MS)
 
 
 def ms_below(seconds: float) -> str:
-    """Return the whole number of ms that a whole number is below where the time is below so many seconds."""
+    """Return the limit in whole ms: a whole number below it is below the time in seconds."""
     return _whole(math.ceil(1000.0 * seconds - _TIE_MS) if seconds * 1000.0 < _NEVER_MS else _NEVER_MS)
 
 

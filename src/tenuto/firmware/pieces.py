@@ -1,4 +1,4 @@
-"""The pieces of generated code: each kind brings its own, a template beside its Python."""
+"""The pieces of generated code: each kind has its own, a template beside its Python."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def piece_name(kind: type) -> str:
 
 
 def piece_file(kind: type) -> Path | None:
-    """Find the piece of a class, or of what it is a special case of; None where there is none."""
+    """Find the piece of a class, or of its base class; None if there is none."""
     for base in kind.__mro__[:-1]:
         try:
             found = Path(inspect.getfile(base)).with_name(piece_name(base) + SUFFIX)
@@ -38,7 +38,7 @@ def piece_file(kind: type) -> Path | None:
 
 @cache
 def _compiled() -> BytecodeCache:
-    """Return a cache of compiled templates in memory: to compile one takes longer than to fill it in."""
+    """Return a cache of compiled templates in memory: compiling takes longer than filling in."""
     from jinja2 import BytecodeCache
 
     class Kept(BytecodeCache):
@@ -56,14 +56,14 @@ def _compiled() -> BytecodeCache:
 
 
 def late(one: Callable[..., Any]) -> Callable[..., Any]:
-    """Return a filter of templates that is called each time: Jinja2 would keep its result for a constant."""
+    """Return a filter of templates that is called each time: Jinja2 would cache its result as a constant."""
     from jinja2 import pass_context
 
     return pass_context(lambda _, *arguments: one(*arguments))
 
 
 def environment() -> Environment:
-    """Make what fills templates in.
+    """Make the environment of the templates.
 
     Raises:
         MissingPackageError: Jinja2 is not installed.

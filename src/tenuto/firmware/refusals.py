@@ -1,4 +1,4 @@
-"""What of a profile cannot go to a microcontroller: refused with its key, never left out in silence."""
+"""Settings of a profile that cannot go to a microcontroller: refused with their keys, never left out silently."""
 
 from __future__ import annotations
 
@@ -15,18 +15,18 @@ from tenuto.protocols.radio.base import RADIOS
 from tenuto.protocols.velocity_line import MOST_OUTPUTS
 from tenuto.vehicles.base import Chassis
 
-# An S-curve averages so many steps at most: each takes four bytes, and as many an axis.
+# An S-curve averages this many steps at most: each takes four bytes, for each axis.
 MOST_AVERAGED = 400
 _OUT = "remove it from the profile of the board"
 
 
 def refusals(profile: Profile, plan: Plan, real: str = "float") -> list[Finding]:
-    """List what of a profile cannot go to a microcontroller that reckons so; nothing where all of it can."""
+    """List the settings that cannot go to a microcontroller with this type; empty if all can."""
     return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
 
 
 def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:
-    """Say which settings a board does not read, though they are not refused: a computer may drive by the same profile.
+    """List the settings that a board ignores, though they are not refused: a computer may use the same profile.
 
     Args:
         profile, plan: of the robot. part: "whole", "sticks" or "robot".
@@ -71,7 +71,7 @@ def _tables(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _kinds(plan: Plan) -> Iterator[Finding]:
-    """Refuse kinds that bring no piece of code."""
+    """Refuse kinds without a piece of code."""
     used: list[tuple[str, object]] = [("chassis.kind", plan.chassis)]
     used += [(f"modes.{mode.name}.style" if mode.name else "style.kind", mode.style) for mode in plan.modes]
     used += [(f"switches.{switch.name}.kind", switch) for switch in plan.selection.switches]
@@ -96,13 +96,13 @@ def _averages(plan: Plan) -> Iterator[Finding]:
 
 
 def _doubled(plan: Plan, real: str) -> Iterator[Finding]:
-    """Refuse what float cannot tell apart: whether modules have turned far enough, and which way round is shorter."""
+    """Refuse decisions below the resolution of float: whether modules have turned far enough, and which way round."""
     if real == "float" and type(plan.chassis).follows is not Chassis.follows and "jerk" not in plan.chassis.jerks:
         text = "modules that turn at a limited rate need double: a rounding error of float changes when they drive"
         yield error("chassis.turn_rate", text, "make it in C with --real double, for a board whose double has 64 bits")
 
 
 def steps_averaged(plan: Plan) -> int:
-    """Return how many steps an S-curve of a plan averages at most; 0 where there is none."""
+    """Return the most steps that an S-curve of a plan averages; 0 if there is none."""
     longest = max(within_speeds(mode.limits, mode.speeds).smoothing for mode in plan.modes)
     return math.ceil(2.0 * longest / plan.period) + 4 if longest > 0.0 else 0

@@ -1,7 +1,7 @@
-"""From the generated C to a module for MicroPython: the same code, said in another language.
+"""From the generated C to a module for MicroPython: the same code, translated.
 
-It knows the C that the templates of this room write, and nothing else: plain functions, numbers, structs without
-pointers in them, arrays. What it does not know ends with an error, never with code that is only nearly the same.
+It supports the C that the templates of this room write, and nothing else: plain functions, numbers, structs without
+pointers in them, arrays. Anything else ends with an error, never with code that is only nearly the same.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ def to_python(header: str, code: str) -> str:
     """Return the module.
 
     Raises:
-        UnknownCodeError: the C has what this does not know.
+        UnknownCodeError: the C has a construct that is not supported.
         MissingPackageError: pycparser is not installed.
     """
     needs("pycparser")
@@ -43,7 +43,7 @@ def to_python(header: str, code: str) -> str:
 
 
 class _Module:
-    """The whole module under way."""
+    """The module being written."""
 
     def __init__(self, tree: Any, comments: dict[str, str]) -> None:
         from pycparser import c_ast
@@ -74,7 +74,7 @@ class _Module:
     # ---- Declarations. ----
 
     def _learn(self, node: Any) -> None:
-        """See which parameters of a function point to one number: those that are read by a star."""
+        """Find the parameters of a function that point to one number: those that are read by a star."""
         c, stars = self._c, set[str]()
 
         def look(one: Any) -> None:
@@ -183,7 +183,7 @@ class _Module:
         self._function = None
 
     def _find_boxed(self, node: Any) -> None:
-        """Find the local numbers whose address is handed to a function that points to one number."""
+        """Find the local numbers whose address is passed to a function that points to one number."""
         c, function = self._c, self._function
         assert function is not None
         if isinstance(node, c.FuncCall) and node.args is not None:
@@ -216,7 +216,7 @@ class _Module:
 
     @cached_property
     def _statements(self) -> dict[Any, Callable[[Any, int], None]]:
-        """What writes each kind of statement; every other one changes something."""
+        """The writers for each kind of statement; every other kind changes something."""
         c = self._c
         return {
             c.Decl: self._local, c.DeclList: self._each_of("decls"), c.Compound: self._block, c.If: self._if,
@@ -379,12 +379,12 @@ class _Module:
         return self._expression(node)[0]
 
     def _value(self, node: Any) -> str:
-        """Return an expression, copied where it is a struct that lives elsewhere."""
+        """Return an expression, copied if it is a struct that is stored elsewhere."""
         said, kind = self._expression(node)
         made = isinstance(node, self._c.FuncCall) or said.endswith("[:]")
         return f"{said}[:]" if kind == "velocity" and not made else said
 
-    # ---- Expressions: what they are in Python, and their type in C. ----
+    # ---- Expressions: their Python text, and their type in C. ----
 
     def _expression(self, node: Any) -> tuple[str, str]:
         for one, say in self._expressions.items():
@@ -394,7 +394,7 @@ class _Module:
 
     @cached_property
     def _expressions(self) -> dict[Any, Callable[[Any], tuple[str, str]]]:
-        """What says each kind of expression."""
+        """The translators for each kind of expression."""
         c = self._c
         return {
             c.Constant: constant, c.ID: lambda node: self._name(node.name), c.BinaryOp: self._binary,
