@@ -55,7 +55,7 @@ def plot_corner(ax: Axes, corner: str) -> None:
 def corners_figure() -> Figure:
     """Draw the choices for the corner of the stick square on one page of 1280 × 800 pixels."""
     figure = _page(
-        "What is made of the stick square: blue lines have one forward, orange ones one turn; red: three sticks"
+        "The stick square after mixing. Blue: equal forward; orange: equal turn; red: three stick positions"
     )
     axes = figure.subplots(2, 3)
     for ax, corner in zip(axes.flat, CORNERS, strict=True):

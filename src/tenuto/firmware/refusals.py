@@ -33,9 +33,9 @@ def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:
     """
     found = [f"sinks.{name}: the board's own pins are its sinks" for name in profile.sinks]
     if "feedback" in profile.model_fields_set:
-        found.append("feedback: a board neither rumbles nor rings; an output may tell")
+        found.append("feedback: a board neither rumbles nor rings; use an output instead")
     found += [
-        f"trims.{one.control}: what is trimmed on the board is gone with its power" for one in plan.selection.trims
+        f"trims.{one.control}: trims that are made on the board are lost without power" for one in plan.selection.trims
     ]
     radio = RADIOS.find(profile.source.kind)
     silent = radio is not None and radio.encode_link(Signal(100.0, -50.0, 0.0)) == b""

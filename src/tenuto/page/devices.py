@@ -124,7 +124,7 @@ class Code:
     def why_not(self, text: str, now: float) -> str:
         """Explain why this is not the code, or return nothing if it is; the right one is used up."""
         if not self.text:
-            return "Too many wrong codes: no device is let in until the page is started again."
+            return "Too many wrong codes: no device is admitted until the page is started again."
         if now < self._next_try:
             return "Wait a second, and try again."
         self._tries += 1

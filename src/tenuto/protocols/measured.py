@@ -36,7 +36,7 @@ class MeasuredState(BaseModel):
     wheels: Named = Field(default={}, description="name: measured speed, rad/s")
     distances: Named = Field(default={}, description="name: m")
     voltage: float | None = Field(default=None, description="of its battery, V")
-    charge: float | None = Field(default=None, description="what is left in its battery, 0…1")
+    charge: float | None = Field(default=None, description="charge of its battery, 0…1")
 
 
 # What a remote robot can report: its state, and its measurements.

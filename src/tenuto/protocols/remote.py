@@ -108,7 +108,7 @@ class RemoteState(BaseModel):
         max_length=40, description='the state of its guard, or "gone"'
     )
     reasons: list[Text] = Field(
-        max_length=_MOST_REASONS, description="why it does not move, or what else is to be said"
+        max_length=_MOST_REASONS, description="why it does not move, and its other messages"
     )
     driver: Annotated[str, AfterValidator(readable)] = Field(
         max_length=64, description="whose commands it follows; empty for nobody's"
@@ -125,7 +125,7 @@ class RemoteState(BaseModel):
     )
     came: Count = Field(default=0, description="how many commands of this driver have counted")
     alarm: Annotated[Said, Field(max_length=200)] = Field(default="", description="who tries to drive and may not")
-    measured: MeasuredState | None = Field(default=None, description="what it measures, where it does")
+    measured: MeasuredState | None = Field(default=None, description="its measurements, if it has any")
 
     def to_json(self) -> bytes:
         """Write it as JSON. Unknown values are left out, and reasons are cut if the message would be too long."""
@@ -374,7 +374,7 @@ class DriverEnd:
         if robot.alarm:
             return robot.alarm
         lacks = ", ".join(robot.lacks)
-        return f"it has no output or action {lacks}: they stand in the robot's own profile" if lacks else ""
+        return f"it has no output or action {lacks}: define them in the robot's own profile" if lacks else ""
 
     def _remember(self, tick: Tick) -> None:
         """Repeat an action as long as its command would be valid, because one may be lost."""

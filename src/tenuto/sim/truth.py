@@ -245,7 +245,7 @@ def _let_go(stage: DrivenRobot, control: str, rest: VelocityCommand) -> Iterator
     if not any(_stands(stopping.step(held=False)) for _ in range(steps)):
         again = guard.hold_to_run is None and guard.enable is not None
         text = f"releasing it, or {guard.enable} again, does not stop it" if again else "a release does not stop it"
-        yield error("guard", text, "nothing that the driver does stops this robot: give hold_to_run or enable")
+        yield error("guard", text, "the driver cannot stop this robot: set guard.hold_to_run or guard.enable")
 
 
 def _near(one: VelocityCommand, other: VelocityCommand) -> bool:

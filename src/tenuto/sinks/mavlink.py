@@ -342,8 +342,8 @@ class MavlinkOptions(RatedSinkOptions):
         default_factory=dict,
         metadata={"about": About("modes of the autopilot and their numbers, such as { guided = 4 }")},
     )
-    mode: str = option("one of modes: the one in which it takes commands", "")
-    mode_switch: str = option("a switch whose positions ask for modes", "")
+    mode: str = option("one of modes: the mode in which it accepts commands", "")
+    mode_switch: str = option("a switch that selects the mode", "")
     mode_order: tuple[str, ...] = option("a list of modes, one for each position of mode_switch", ())
     commands: dict[str, CommandOptions] = field(
         default_factory=dict, metadata={"about": About('tables [sinks.NAME.commands."ACTION"]')}

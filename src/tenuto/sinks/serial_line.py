@@ -330,7 +330,7 @@ class SerialLineOptions(RatedSinkOptions):
     def _names_problem(self, names: tuple[str, ...]) -> str:
         """Describe what is wrong with names for what an answer says; empty where nothing is."""
         if names and self.answers is None:
-            return "nothing is heard of them without answers, the longest silence of the far end"
+            return "they come in answers: set answers, the longest silence of the far end"
         most = MOST_NUMBERS if self.form == "text" else 2 if names is self.wheels else 1
         return f"an answer in this form has {most} at most" if len(names) > most else ""
 

@@ -80,7 +80,7 @@ class Keyboard(Source):
         """Take over a terminal: standard input, unless another file descriptor is given."""
         self._fd = sys.stdin.fileno() if descriptor is None else descriptor
         if not os.isatty(self._fd):
-            raise SourceError("the keyboard needs a terminal, and the input is none")
+            raise SourceError("the keyboard needs a terminal, and the standard input is not one")
         self._before = termios.tcgetattr(self._fd)
         self._helper = self._start_helper()
         tty.setcbreak(self._fd)  # no echo, no waiting for Enter; Ctrl-C still is a signal

@@ -55,6 +55,6 @@ class CarOptions(StyleOptions):
     def misfit(self, chassis: Chassis) -> Misfit | None:
         """Ask for the radius where the vehicle has none."""
         if self.smallest_radius is None and chassis.limits().smallest_radius <= 0.0:
-            expected = "a length: this vehicle turns on the spot, and has none of its own"
+            expected = "a length: this vehicle turns on the spot, so it has no smallest radius"
             return Misfit("smallest_radius", expected, "nothing")
         return None

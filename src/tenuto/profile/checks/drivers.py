@@ -19,7 +19,7 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
         if name == profile.source.driver or name in profile.inputs:
             yield unexpected(key, "a name that no other driver and no input has", f'"{name}"')
         if table.given_by is None and table.permit is None and not table.alone:
-            hint = "without it nobody could ever give the robot to it"
+            hint = "without it, this driver could never be given the robot"
             yield unexpected(f"{key}.given_by", DriverTable.model_fields["given_by"].description or "", "nothing", hint)
         if table.sends == "velocities":
             yield from _velocities(key, table)
