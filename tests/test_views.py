@@ -1,6 +1,7 @@
 """What the live view shows is what the tick holds; its keys do what they say; and it never holds the loop up."""
 
 import asyncio
+import math
 import os
 import re
 import signal
@@ -69,8 +70,11 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
         assert f"command {round(tick.command.vx, 2) + 0.0:+.2f} of" in text
         for name, value in tick.actuators.items():
             if not name.endswith("_angle"):
-                unit = {"wheel": " rad/s", "thrust": " N"}.get(name.rsplit("_", 1)[-1], "")
-                assert f"{name.replace('_', ' ')} {value:+6.2f}{unit}" in text
+                degrees = name.endswith(("_wheel", "yaw_rate"))
+                unit = "deg/s" if degrees else "N" if name.endswith("_thrust") else "m/s"
+                found = re.findall(rf"\b{name.replace('_', ' ')} +([+-][\d.]+) {unit}", text)
+                shown_as, half = (math.degrees(value), 0.5) if degrees else (value, 0.005)
+                assert [float(one) for one in found] == [pytest.approx(shown_as, abs=half + 1e-9)]
 
 
 def test_what_a_small_terminal_has_no_room_for_is_told_and_scrolled_to() -> None:
@@ -118,7 +122,7 @@ def test_sticks_and_bars_are_drawn_as_they_are() -> None:
     dots = [column for column, mark in enumerate(lines[top + 6]) if mark == "●"]
     assert dots == [8, 27], "both sticks are drawn pulled back, each in the middle of its square"
     assert "command -0.20 of 0.20 m/s " in "\n".join(lines), "the bar ends at the speed of the mode that it is in"
-    assert "right wheel  -2.00 rad/s" in "\n".join(lines)
+    assert "right wheel   -115 deg/s" in "\n".join(lines)
 
 
 def test_every_state_is_said_in_words() -> None:

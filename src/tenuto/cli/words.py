@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import asdict
 from typing import TYPE_CHECKING
@@ -140,10 +139,10 @@ def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]
 def _actuators_in_words(quantity: Quantity, values: Mapping[str, float]) -> str:
     if quantity in (Quantity.SPEED, Quantity.TURN_SPEED):
         return ""  # the robot's own velocity
-    angle = quantity.unit == "rad"
-    rounded = {name: round(math.degrees(value) if angle else value, 2 if quantity is Quantity.SHARE else 1) + 0.0
-               for name, value in values.items()}  # fmt: skip
-    unit = f" {'deg' if angle else quantity.unit}".rstrip()
+    shown = quantity.shown
+    digits = 2 if quantity is Quantity.SHARE else 1 if quantity.unit != "rad/s" else None
+    rounded = {name: round(value * shown.scale, digits) + 0.0 for name, value in values.items()}
+    unit = f" {shown.name}".rstrip()
     if not any(rounded.values()):
         return ""
     if len(set(rounded.values())) == 1 and len(rounded) > 1:

@@ -73,7 +73,7 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     steps.append(_guard(tick, told))
     if tick.guard.state is State.DRIVING:
         steps.append(_target(tick, plan))
-    steps += [_command(tick, plan, mode), _actuators(tick)]
+    steps += [_command(tick, plan, mode), _actuators(tick, plan)]
     steps += [_outputs(tick, mode)] if tick.outputs else []
     steps += [Step("actions", ", ".join(tick.actions))] if tick.actions else []
     steps += [Step(f"far end {name}", one.in_words(tick.time)) for name, one in tick.far.items()]
@@ -245,8 +245,9 @@ def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
     return said
 
 
-def _actuators(tick: Tick) -> Step:
-    text = ", ".join(f"{name} {value:+.3g}" for name, value in tick.actuators.items())
+def _actuators(tick: Tick, plan: Plan) -> Step:
+    bounds = plan.chassis.bounds()
+    text = ", ".join(f"{name} {bounds[name].quantity.in_words(value)}" for name, value in tick.actuators.items())
     text += "" if tick.power else "; without power"
     text += "" if tick.send else "; nothing is sent: the far end has its own failsafe"
     return Step("actuators", text, dict(tick.actuators))

@@ -83,7 +83,9 @@ class Telemetry(NamedTuple):
         said += [f"{1000.0 * self.waiting:.0f} ms in our port"] if self.waiting > _SILENT / 10.0 else []
         said += [f"height {self.height:.1f} m"] if abs(self.height) > _SOME_HEIGHT else []
         said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
-        said += [f"{name} {speed:+.1f} rad/s" for name, speed in self.wheels.items() if math.isfinite(speed)]
+        said += [
+            f"{name} {math.degrees(speed):+.0f} deg/s" for name, speed in self.wheels.items() if math.isfinite(speed)
+        ]
         said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
         return ", ".join([*said, *self.reasons])
 

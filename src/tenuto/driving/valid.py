@@ -92,7 +92,9 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     ):
         yield from _above_zero(f"guard.{name}", getattr(guard, name), zero=True)
     if guard.hold_to_run is None and guard.enable is None:
-        yield error("guard.hold_to_run", "no control must be held or pressed to drive", "set guard.hold_to_run or guard.enable")
+        yield error(
+            "guard.hold_to_run", "no control must be held or pressed to drive", "set guard.hold_to_run or guard.enable"
+        )
     if guard.on_link_loss not in ("stop", "descend", "silent"):
         yield unexpected("guard.on_link_loss", "stop, descend or silent", guard.on_link_loss)
 

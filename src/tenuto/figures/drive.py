@@ -102,8 +102,9 @@ def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
 
 def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:
     """Draw the actuators whose names have a suffix: "wheel", "track", "angle", "thrust", or "" for all others."""
+    degrees = 180.0 / np.pi
     unit, scale = {
-        "wheel": ("wheel, rad/s", 1.0), "track": ("sprocket, rad/s", 1.0), "angle": ("angle, deg", 180.0 / np.pi),
+        "wheel": ("wheel, deg/s", degrees), "track": ("sprocket, deg/s", degrees), "angle": ("angle, deg", degrees),
         "thrust": ("thrust, N", 1.0),
     }.get(ending, ("share of full", 1.0))  # fmt: skip
     columns = actuator_columns(table)[ending]

@@ -54,9 +54,7 @@ def plot_corner(ax: Axes, corner: str) -> None:
 
 def corners_figure() -> Figure:
     """Draw the choices for the corner of the stick square on one page of 1280 × 800 pixels."""
-    figure = _page(
-        "The stick square after mixing. Blue: equal forward; orange: equal turn; red: three stick positions"
-    )
+    figure = _page("The stick square after mixing. Blue: equal forward; orange: equal turn; red: three stick positions")
     axes = figure.subplots(2, 3)
     for ax, corner in zip(axes.flat, CORNERS, strict=True):
         plot_corner(ax, corner)

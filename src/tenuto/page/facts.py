@@ -56,8 +56,7 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
         "radius": drawing.radius,
         "parts": [part._asdict() for part in drawing.parts],
         "ends": _clean(scene.ends),
-        "quantities": {name: quantity.name.lower() for name, quantity in scene.quantities.items()},
-        "quantity_units": {name: quantity.unit for name, quantity in scene.quantities.items()},
+        "quantity_units": {name: quantity.shown._asdict() for name, quantity in scene.quantities.items()},
         "controls": [_control(control, at) for control, at in zip(controls, rests.values(), strict=True)],
         **_widgets(plan, scene, controls),
     }  # fmt: skip

@@ -107,9 +107,7 @@ class RemoteState(BaseModel):
     state: Annotated[str, AfterValidator(readable)] = Field(
         max_length=40, description='the state of its guard, or "gone"'
     )
-    reasons: list[Text] = Field(
-        max_length=_MOST_REASONS, description="why it does not move, and its other messages"
-    )
+    reasons: list[Text] = Field(max_length=_MOST_REASONS, description="why it does not move, and its other messages")
     driver: Annotated[str, AfterValidator(readable)] = Field(
         max_length=64, description="whose commands it follows; empty for nobody's"
     )

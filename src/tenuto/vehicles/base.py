@@ -14,7 +14,7 @@ from tenuto.basics.number import Value
 from tenuto.kinds.options import expected, option
 from tenuto.kinds.quantities import LENGTH, TURN_SPEED
 from tenuto.kinds.registry import Kinds
-from tenuto.vehicles.units import METRIC, Units
+from tenuto.vehicles.units import DEGREES, DEGREES_A_SECOND, METRIC, Unit, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # A command that was scaled to the limit is still within it after rounding.
@@ -47,6 +47,16 @@ class Quantity(Enum):
     def unit(self) -> str:
         """Its unit in SI; empty for a share."""
         return self.value[0].strip()
+
+    @property
+    def shown(self) -> Unit:
+        """The unit for people."""
+        return {"rad": DEGREES, "rad/s": DEGREES_A_SECOND}.get(self.unit) or Unit(self.unit)
+
+    def in_words(self, value: float) -> str:
+        """Return a value for people, with its sign: whole degrees, a share without a unit."""
+        unit = self.shown
+        return f"{unit.number(value, '+.0f' if unit.name.startswith('deg') else '+.2f')} {unit.name}".rstrip()
 
     @property
     def group(self) -> str:

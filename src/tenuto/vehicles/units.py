@@ -53,7 +53,8 @@ class Units(NamedTuple):
 
 
 _DEG = math.degrees(1.0)
-METRIC = Units(Unit("m/s"), Unit("deg/s", _DEG), Unit("m/s²"), Unit("deg/s²", _DEG))
+DEGREES, DEGREES_A_SECOND = Unit("deg", _DEG), Unit("deg/s", _DEG)
+METRIC = Units(Unit("m/s"), DEGREES_A_SECOND, Unit("m/s²"), Unit("deg/s²", _DEG))
 SHARES = Units(Unit("%", 100.0), Unit("%", 100.0), Unit("%/s", 100.0), Unit("%/s", 100.0), known=False)
 # The hint where metres are needed for a vehicle without measures.
 NO_METRES = "this vehicle has no measures, so metres are not known"

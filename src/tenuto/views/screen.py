@@ -283,7 +283,8 @@ def _steering(name: str, angle: float) -> Text:
 
 def _driving(scene: Scene, name: str, value: float) -> Text:
     end = scene.ends.get(name, math.inf)
-    cell = Text(f"{name.replace('_', ' '):>17} {value:+6.2f} {scene.quantities.get(name, Quantity.SHARE).unit:5}")
+    number, _, unit = scene.quantities.get(name, Quantity.SHARE).in_words(value).partition(" ")
+    cell = Text(f"{name.replace('_', ' '):>17} {number:>6} {unit:5}")
     return cell.append_text(_bar(value, end, 6)) if math.isfinite(end) else cell
 
 

@@ -135,12 +135,11 @@ export class View {
   }
 
   actuators(tick) {
-    const { quantities, quantity_units, ends } = this.facts;
+    const { quantity_units, ends } = this.facts;
     rows(place("actuators").tBodies[0], Object.entries(tick.actuators), ([name, value], cells) => {
-      const angle = quantities[name] === "steering_angle";
       cells[0].textContent = words(name);
-      cells[1].textContent = angle ? `${Math.round((value * 180) / Math.PI)} deg`
-        : `${signed(value)} ${quantity_units[name] ?? ""}`;
+      const unit = quantity_units[name] ?? { name: "", scale: 1 };
+      cells[1].textContent = `${shown(value, unit)} ${unit.name}`;
       bar(cells[2], value, ends[name] ?? 0);
     }, 3);
   }

@@ -66,7 +66,9 @@ def _controls(profile: Tables) -> Iterator[Finding]:
                 yield unexpected(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
         yield from _order(key, control, info)
         if control.rests == "end" and control.centre is not None:
-            yield unexpected(f"{key}.centre", "no centre for a control that rests at its end", f"{control.centre}", "remove it")
+            yield unexpected(
+                f"{key}.centre", "no centre for a control that rests at its end", f"{control.centre}", "remove it"
+            )
         yield from _shape(key, control, info)
         if control.minus is not None:
             yield from _minus(key, source, control, info)
