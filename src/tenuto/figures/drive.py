@@ -97,7 +97,7 @@ def plot_command(ax: Axes, table: pd.DataFrame, units: Units = METRIC) -> None:
         _align_zeros(ax, right)
         right.set_ylabel(units.turn.name, color=ORANGE)
         right.tick_params(axis="y", colors=ORANGE)
-    ax.text(1.0, 1.03, "--- asked for", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
+    ax.text(1.0, 1.03, "--- demand", color=GREY, transform=ax.transAxes, va="bottom", ha="right", fontsize=8.5)
 
 
 def plot_actuators(ax: Axes, table: pd.DataFrame, ending: str) -> None:

@@ -146,7 +146,7 @@ def serve(
     ready: Callable[[Page, str, str], None],
     seconds: float | None = None,
 ) -> None:
-    """Serve a page that no loop is behind, until Ctrl-C or SIGTERM. Call it from the main thread.
+    """Serve a page that no loop is behind, until Ctrl-C, or SIGTERM in the main thread.
 
     Args:
         settings: where, and for whom. make: makes the page, from the settings and the addresses of this machine.
@@ -161,10 +161,19 @@ def serve(
         listening = _bound(said)
     except OSError as error:
         raise TenutoError(_taken(settings.port, error)) from error
-    before = signal.signal(signal.SIGTERM, signal.default_int_handler)  # SIGTERM ends it as Ctrl-C does
+    with _ended_by_sigterm(), suppress(KeyboardInterrupt):
+        asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
+
+
+@contextmanager
+def _ended_by_sigterm() -> Iterator[None]:
+    """Let SIGTERM end the main thread as Ctrl-C does, so that everything is closed."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
-        with suppress(KeyboardInterrupt):
-            asyncio.run(_run(said, listening, lambda addresses: make(said, addresses), None, ready, seconds))
+        yield
     finally:
         signal.signal(signal.SIGTERM, before)
 
