@@ -11,11 +11,11 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import CENTRE, MEDLAR, PERIOD, TANK, Bench, pad, run
+from helpers import CENTRE, MEDLAR, PERIOD, TANK, Bench, examples, pad, run
 from tenuto.analysis.advice import changes_after_measuring, wheel_measures
 from tenuto.analysis.compare import reversals
 from tenuto.analysis.measure import Value, measure
@@ -240,7 +240,7 @@ def test_a_comparison_adds_up(folder: Path) -> None:
 
 
 @pytest.mark.long
-@settings(max_examples=8)
+@examples(8)
 @given(st.floats(0.5, 1.5), st.floats(0.5, 2.0), st.floats(0.02, 0.2))
 def test_proposals_keep_what_they_promise(top: float, within: float, finest: float) -> None:
     top, within, finest = round(top, 2), round(within, 2), round(finest, 3)

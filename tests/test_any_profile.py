@@ -70,6 +70,7 @@ FOUR_WAY = MEDLAR.split("[controls.drive]")[0] + "".join(
 SIDEWAYS = 'kind = "any_direction"\nsideways = "side"'
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("text", "said"),
     [
@@ -145,6 +146,7 @@ def test_a_speed_that_no_wheel_can_do_is_an_error() -> None:
         assert [line.split(" of it")[0] for line in found if line.startswith("speeds")] == said
 
 
+@pytest.mark.long
 def test_corners_and_the_link_of_a_truth_table() -> None:
     """Medlar's wheels turn 12.566 rad/s: of 1.2 m/s and 90 deg/s with 0.31 m to each side 82 % are left."""
     rows = truth_table(parse_profile(MEDLAR)).rows

@@ -122,6 +122,7 @@ ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("vehicle", VEHICLES.all)
 def test_begin_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) -> None:
     moved, command = ASKED[vehicle]

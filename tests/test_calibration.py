@@ -16,7 +16,6 @@ import pexpect
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.stats import t
 
 import tenuto
 from helpers import MEDLAR, Bench, pad, run
@@ -94,9 +93,12 @@ def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
         recommended_dead_zone(np.array([1.0, 2.0]), 1.0, 1.0)
 
 
+@pytest.mark.xdist_group("scipy")
 @pytest.mark.parametrize("degrees", [1, 2, 3, 4, 7, 12, 39])
 @pytest.mark.parametrize("probability", [0.6, 0.9, 0.995, 0.9999])
 def test_quantiles_are_those_of_scipy(probability: float, degrees: int) -> None:
+    from scipy.stats import t
+
     assert student_quantile(probability, degrees) == pytest.approx(t.ppf(probability, degrees), rel=1e-7)
 
 
@@ -349,7 +351,7 @@ def test_a_throttle_that_was_measured_to_rest_at_its_end_drives_one_way() -> Non
     bench = Bench(profile.calibrated(kept))
     tick = bench.run(0.2, {"channel_3": 1400.0, "channel_4": 1500.0, "channel_5": 988.0})
     assert tick.guard.reasons[1].text == "drive is at 0.40, not down (within 0.03): bring it down"
-    with pytest.raises(tenuto.ProfileError, match="nothing where it rests at its end, found 1500"):
+    with pytest.raises(tenuto.ProfileError, match="no centre for a control that rests at its end, found 1500"):
         tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\ncentre = 1500'))
 
 

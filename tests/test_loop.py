@@ -13,7 +13,7 @@ from types import UnionType
 from typing import Annotated, Any, Union, get_args, get_origin
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel
 
@@ -280,7 +280,7 @@ def test_lines_must_be_told_their_range() -> None:
 
 
 @pytest.mark.long
-@settings(max_examples=40)
+@examples(40)
 @given(
     st.lists(st.tuples(st.integers(3, 20), st.integers(3, 20)), min_size=1, max_size=8),
     st.lists(st.floats(0.0, 0.9), min_size=1, max_size=9),

@@ -14,13 +14,13 @@ from typing import Any
 
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pymavlink.dialects.v20 import common as dialect
 
 import tenuto
 from brokers import free_port, wait_for
-from helpers import Bench, Hands, run
+from helpers import Bench, Hands, examples, run
 from tenuto import Tick, VelocityCommand
 from tenuto.clock import MonotonicClock
 from tenuto.data import shipped
@@ -67,7 +67,7 @@ for line in sys.stdin:
 
 
 @pytest.mark.long
-@settings(max_examples=8)
+@examples(8)
 @given(st.lists(st.builds(VelocityCommand, speeds, speeds, speeds, speeds), min_size=1, max_size=30))
 def test_another_parser_reads_our_axes_in_its_own(commands: list[VelocityCommand]) -> None:
     link, to = MavlinkLink(Member(255, 190)), Member(7, 9)

@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
+from helpers import examples
 from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
@@ -254,7 +255,7 @@ hands = st.one_of(
 
 
 @pytest.mark.long
-@settings(max_examples=40)
+@examples(40)
 @given(
     st.lists(st.tuples(st.integers(1, 30), hands, hands), min_size=3, max_size=12),
     st.sampled_from([LESSON, ALONE, PERMITTED]),
@@ -396,7 +397,7 @@ moves = st.lists(st.tuples(st.integers(20, 120), towards, pushes, pushes, st.boo
 
 
 @pytest.mark.long
-@settings(max_examples=60)
+@examples(60)
 @given(walled(), moves, st.floats(1.5, 4.0), st.integers(1, 10))
 def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float, each: int) -> None:
     """Whatever has a say in how it slows down; the wall is where the axis that looks at it leads, seen now and then."""

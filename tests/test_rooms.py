@@ -3,8 +3,12 @@
 import ast
 import re
 from collections import defaultdict
+from functools import cache
 from pathlib import Path
 
+import pytest
+
+pytestmark = pytest.mark.xdist_group("rooms")  # they read the same files once
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src/tenuto"
 PURE = ("basics", "curves", "sticks", "switches", "vehicles", "styles", "outputs", "driving", "motion")
@@ -32,12 +36,14 @@ def imports_of(module: str) -> set[tuple[str, str]]:
     return found - {("tenuto", module)}
 
 
-IMPORTS = {module: imports_of(module) for module in MODULES}
+@cache
+def all_imports() -> dict[str, set[tuple[str, str]]]:
+    return {module: imports_of(module) for module in MODULES}
 
 
 def test_the_table_of_rooms_is_what_the_code_imports() -> None:
     rooms: dict[str, set[str]] = defaultdict(set)
-    for module, imports in IMPORTS.items():
+    for module, imports in all_imports().items():
         room = module.split(".")[0]
         rooms[room] |= {name.split(".")[0] for package, name in imports if package == "tenuto" and name} - {room}
     page = (ROOT / "docs/architecture.md").read_text()
@@ -53,13 +59,15 @@ def test_pure_rooms_import_no_interface() -> None:
         "sdl2", "pydantic", "typer", "rich", "textual", "matplotlib", "pandas", "scipy", "paho", "pymavlink",
         "cryptography",
     }  # fmt: skip
-    for module, imports in IMPORTS.items():
+    for module, imports in all_imports().items():
         if module.split(".")[0] in PURE:
             assert touching.isdisjoint(package for package, _ in imports), module
 
 
 def test_no_module_imports_itself_by_way_of_others() -> None:
-    left = {module: {name for package, name in imports if package == "tenuto"} for module, imports in IMPORTS.items()}
+    left = {
+        module: {name for package, name in imports if package == "tenuto"} for module, imports in all_imports().items()
+    }
     left["driving.tick"].discard("driving.explain")  # the one circle that docs/architecture.md speaks of
     while ready := [module for module, imports in left.items() if not imports & set(left)]:
         for module in ready:
@@ -82,6 +90,7 @@ def raised_by(function: ast.AST) -> set[str]:
     return {name for name in found if name.endswith("Error")} - {"AttributeError", "NotImplementedError"}
 
 
+@pytest.mark.long
 def test_a_public_function_that_raises_says_so() -> None:
     quiet = []
     for file in SOURCE.rglob("*.py"):

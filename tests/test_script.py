@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, run
+from helpers import MEDLAR, examples, run
 from tenuto import State, Tick, VelocityCommand
 from tenuto.data import shipped
 from tenuto.driving.distance import Braking
@@ -87,7 +87,7 @@ pieces = st.one_of(
 
 
 @pytest.mark.long
-@settings(max_examples=10)
+@examples(10)
 @given(st.lists(pieces, min_size=1, max_size=4), st.floats(0.3, 2.0), st.floats(0.5, 4.0), st.floats(0.3, 1.0))
 def test_a_path_is_kept_whatever_the_accelerations(
     many: list[Piece], acceleration: float, turn: float, slower: float
@@ -111,7 +111,7 @@ def test_a_path_is_kept_whatever_the_accelerations(
 
 
 @pytest.mark.long
-@settings(max_examples=6)
+@examples(6)
 @given(st.lists(pieces, min_size=1, max_size=2), st.floats(0.3, 2.0))
 def test_what_is_made_to_fit_fits_and_keeps_its_shape(many: list[Piece], within: float) -> None:
     motion, slow = Chain(tuple(many)), Speeds(forward=0.3, backward=0.2, turn=0.5)
@@ -195,7 +195,7 @@ guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_decelera
 
 
 @pytest.mark.long
-@settings(max_examples=8)
+@examples(8)
 @given(
     st.sampled_from(sorted(VEHICLES)), st.lists(pieces, min_size=1, max_size=3), st.floats(0.4, 2.0),
     st.floats(0.4, 2.0), st.floats(0.5, 4.0), st.sampled_from(["", ", jerk = 2.0"]), st.floats(0.4, 2.0),

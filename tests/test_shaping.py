@@ -9,9 +9,6 @@ import numpy as np
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
-from scipy.interpolate import PchipInterpolator
-from scipy.ndimage import median_filter
-from scipy.signal import lfilter
 
 from tenuto.curves.base import Shape
 from tenuto.curves.expo import Expo, expo
@@ -96,6 +93,8 @@ WRONG_CURVES: list[tuple[list[list[float]], str]] = [
 
 @given(st.lists(st.floats(0.01, 0.99), max_size=4, unique=True), st.lists(st.integers(0, 50), min_size=6, max_size=6))
 def test_a_curve_is_the_one_of_scipy(places: list[float], outputs: list[int]) -> None:
+    from scipy.interpolate import PchipInterpolator
+
     points = list(zip([0.0, *sorted(places), 1.0], [0.02 * one for one in sorted(outputs)], strict=False))
     x = np.linspace(0.0, 1.0, 101)
     assume(min(b - a for (a, _), (b, _) in pairwise(points)) > 1e-6)
@@ -104,6 +103,8 @@ def test_a_curve_is_the_one_of_scipy(places: list[float], outputs: list[int]) ->
 
 
 def test_a_curve_follows_scipy_and_names_the_point_that_breaks_a_rule() -> None:
+    from scipy.interpolate import PchipInterpolator
+
     points = [(-1, -1), (-0.3, -0.2), (0, 0), (0.4, 0.1), (0.8, 0.9), (1, 1)]
     x = np.linspace(-1, 1, 501)
     assert Points.through(points)(x) == pytest.approx(PchipInterpolator(*np.array(points).T)(x), abs=1e-12)
@@ -165,6 +166,9 @@ def test_smoothing_does_not_mind_how_a_second_is_cut(parts: list[float], start: 
 
 
 def test_smoothing_against_scipy() -> None:
+    from scipy.ndimage import median_filter
+    from scipy.signal import lfilter
+
     values = np.random.default_rng(2).standard_normal(300)
     keep = math.exp(-0.02 / 0.1)
     ours, y = [], 0.0

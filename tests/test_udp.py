@@ -12,12 +12,12 @@ from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
 from brokers import NOT_PRESSED, DatagramRelay, Robot, Station, free_port, wait_for
-from helpers import pad, run
+from helpers import examples, pad, run
 from tenuto import SimulatedClock, State
 from tenuto.data import shipped
 from tenuto.links.key_file import make_key
@@ -43,7 +43,7 @@ def a_session(key: bytes = KEY) -> tuple[Session, Session]:
     return session, first[0].session
 
 
-@settings(max_examples=60)
+@examples(60)
 @given(st.randoms(use_true_random=False), st.lists(st.binary(max_size=60), min_size=1, max_size=40))
 def test_each_datagram_counts_once_and_only_as_it_was_made(chance: random.Random, messages: list[bytes]) -> None:
     driver, robot = a_session()

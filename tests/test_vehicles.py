@@ -4,11 +4,10 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
-from scipy.optimize import linprog, lsq_linear
 
-from helpers import TANK
+from helpers import TANK, examples
 from tenuto import ProfileError, parse_profile
 from tenuto.data import shipped
 from tenuto.driving.limits import Limits
@@ -176,6 +175,8 @@ def test_there_and_back_within_reach_on_the_same_way(kind: str, data: st.DataObj
 
 @given(thrusters, st.tuples(*[st.integers(-60_000, 60_000).map(lambda force: force / 1000.0)] * 4))
 def test_thrust_is_shared_as_well_as_scipy_can(many: tuple[Thruster, ...], wanted: tuple[float, ...]) -> None:
+    from scipy.optimize import linprog, lsq_linear
+
     boat = Thrusters(many, Drag(1, 1, 1, 1))
     matrix = np.array(boat.columns).T
     low, high = np.array([[-t.most_back, t.most] for t in many]).T
@@ -202,12 +203,14 @@ PARTS = {"forward": (0, 1), "turn": (3,), "up": (2,)}
 ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"), "up": ("up", "forward", "turn")}
 
 
-@settings(max_examples=40)
+@examples(40)
 @given(thrusters, commands, st.sampled_from(sorted(ORDERS)))
 def test_what_goes_first_against_linear_programming(
     many: tuple[Thruster, ...], asked: VelocityCommand, first: str
 ) -> None:
     """Each part in its turn gets as much as there are thrusts for, beside what those before it have."""
+    from scipy.optimize import linprog
+
     boat = Thrusters(many, Drag(10, 10, 10, 10))
     assume(takes_priority(boat, first))
     kept, wanted = settle(boat, asked, first), 10.0 * np.array(boat.possible(*asked))
