@@ -83,6 +83,7 @@ def test_what_grows_runs_until_ctrl_c_and_its_motors_are_told_to_stand() -> None
                 assert re.match(r"left +\+0 %  right +\+0 %", said.splitlines()[-1])
 
 
+@pytest.mark.long
 def test_the_pages_show_the_examples_as_they_are_and_the_notebook_runs() -> None:
     page = (ROOT / "docs/own-loop.md").read_text()
     assert [name for name in GROWING if (ROOT / f"examples/{name}.py").read_text() in page] == [*GROWING][:3]

@@ -409,6 +409,7 @@ def player(tmp_path_factory: pytest.TempPathFactory) -> tuple[Any, Any]:
     return table, Player(table, MEDLAR, "Medlar", "run.csv")
 
 
+@pytest.mark.long
 @given(time=st.floats(-1.0, 50.0))
 def test_a_log_is_shown_as_it_was_at_any_moment(player: tuple[Any, Any], time: float) -> None:
     table, shown = player
@@ -426,6 +427,7 @@ def test_a_log_is_shown_as_it_was_at_any_moment(player: tuple[Any, Any], time: f
     json.dumps(found, allow_nan=False)
 
 
+@pytest.mark.long
 def test_the_bar_of_a_log_has_its_states(player: tuple[Any, Any]) -> None:
     table, shown = player
     bar = shown.overview()

@@ -235,6 +235,7 @@ def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
         assert np.linalg.norm(slow.path.places[:, :2] - corner, axis=1).min() <= 0.05
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("driver", "state"), [(hands(10.0), State.DRIVING), (hands(99.0, 10.0), State.NOT_ENABLED)])
 def test_a_hand_ends_it_at_once_and_for_good(driver: FunctionSource, state: State) -> None:
     course = Course(load_script(ROUND)[1], Rules.of(MEDLAR.plan()))
