@@ -43,9 +43,8 @@ class Line(c.Structure):
     _fields_ = [
         ("vx", c.c_int32), ("vy", c.c_int32), ("vz", c.c_int32), ("yaw_rate", c.c_int32), ("power", c.c_bool),
         ("outputs", c.c_uint8), ("output", c.c_int16 * 8),
-        ("good", c.c_uint32), ("bad", c.c_uint32), ("text", c.c_char * 96), ("length", c.c_uint16),
-        ("too_long", c.c_bool), ("heard", c.c_bool), ("latched", c.c_bool), ("counter", c.c_uint8),
-        ("came", c.c_uint32), ("valid", c.c_uint32),
+        ("good", c.c_uint32), ("bad", c.c_uint32), ("heard", c.c_bool), ("latched", c.c_bool),
+        ("counter", c.c_uint8), ("came", c.c_uint32), ("valid", c.c_uint32), ("private", c.c_uint8 * 72),
     ]  # fmt: skip
 
 

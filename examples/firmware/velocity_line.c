@@ -1,78 +1,88 @@
 #include "velocity_line.h"
 
-/* CRC-16: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR. */
-static uint16_t checksum(const char *text, uint16_t length)
+/* One more byte of a CRC-16: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR. */
+static uint16_t with_byte(uint16_t crc, char byte)
 {
-    uint16_t crc = 0xFFFF;
-    for (uint16_t i = 0; i < length; i++) {
-        crc ^= (uint16_t)((uint16_t)(uint8_t)text[i] << 8);
-        for (int bit = 0; bit < 8; bit++)
-            crc = (uint16_t)((crc & 0x8000) ? (crc << 1) ^ 0x1021 : crc << 1);
-    }
+    crc ^= (uint16_t)((uint16_t)(uint8_t)byte << 8);
+    for (uint8_t bit = 0; bit < 8; bit++)
+        crc = (uint16_t)((crc & 0x8000) ? (crc << 1) ^ 0x1021 : crc << 1);
     return crc;
 }
 
-/* Reads a whole number at *at, which must be followed by a space or the end; moves *at behind the space. */
-static bool number(const char *text, uint16_t end, uint16_t *at, int32_t *value)
+static void begin_word(velocity_line *line)
 {
-    bool minus = *at < end && text[*at] == '-';
-    uint16_t i = (uint16_t)(*at + minus), first = i;
-    int32_t sum = 0;
-    while (i < end && text[i] >= '0' && text[i] <= '9' && i - first < 6)
-        sum = 10 * sum + (text[i++] - '0');
-    if (i == first || (i < end && text[i] != ' '))
-        return false;
-    *value = minus ? -sum : sum;
-    *at = (uint16_t)(i + 1);
-    return true;
+    line->minus = false;
+    line->decimal = line->hexadecimal = true;
+    line->letters = 0;
+    line->hex = 0;
+    line->number = 0;
 }
 
-static bool parse(velocity_line *line, uint32_t now)
+static void begin_line(velocity_line *line)
 {
-    const char *text = line->text;
-    uint16_t length = line->length;
-    if (length && text[length - 1] == '\r')
-        length--;
-    if (length < 8 || text[0] != 'V' || text[1] != ' ' || text[length - 5] != ' ')
+    line->broken = line->returned = false;
+    line->length = line->words = 0;
+    line->crc = 0xFFFF;
+    begin_word(line);
+}
+
+/* A character of a word. The first word is a V, the last one the checksum, and all others are numbers. */
+static void take(velocity_line *line, char byte)
+{
+    bool digit = byte >= '0' && byte <= '9';
+    if (!line->words && (byte != 'V' || line->letters))
+        line->broken = true;
+    if (digit && line->letters < 6 + line->minus)
+        line->number = 10 * line->number + (byte - '0');
+    else if (byte == '-' && !line->letters)
+        line->minus = true;
+    else
+        line->decimal = false;
+    if (digit || (byte >= 'A' && byte <= 'F'))
+        line->hex = (uint16_t)(line->hex << 4 | (uint16_t)(digit ? byte - '0' : byte - 'A' + 10));
+    else
+        line->hexadecimal = false;
+    line->letters++;
+}
+
+/* The end of a word that is not the last one. */
+static void end_word(velocity_line *line)
+{
+    int32_t value = line->minus ? -line->number : line->number;
+    if (line->letters == line->minus || (line->words && !line->decimal))
+        line->broken = true;
+    else if (line->words > 7 + VELOCITY_LINE_OUTPUTS || (line->words > 7 && (value < -1000 || value > 1000)))
+        line->broken = true;
+    else if (line->words > 7)
+        line->level[line->words - 8] = (int16_t)value;
+    else if (line->words)
+        line->field[line->words - 1] = value;
+    line->words++;
+    line->crc_before = line->crc;
+    begin_word(line);
+}
+
+/* The end of a line; returns whether it is well formed. */
+static bool end_line(velocity_line *line, uint32_t now)
+{
+    const int32_t *field = line->field;
+    if (line->broken || line->words < 8 || line->letters != 4 || !line->hexadecimal || line->hex != line->crc_before)
         return false;
-    uint16_t crc = 0;
-    for (uint16_t i = (uint16_t)(length - 4); i < length; i++) {
-        char digit = text[i];
-        if (digit >= '0' && digit <= '9')
-            crc = (uint16_t)(crc << 4 | (uint16_t)(digit - '0'));
-        else if (digit >= 'A' && digit <= 'F')
-            crc = (uint16_t)(crc << 4 | (uint16_t)(digit - 'A' + 10));
-        else
-            return false;
-    }
-    length = (uint16_t)(length - 5);
-    if (crc != checksum(text, length))
+    if (field[0] < 0 || field[0] > 255 || field[5] < 0)
         return false;
-    int32_t value[7 + VELOCITY_LINE_OUTPUTS]; /* counter, vx, vy, vz, yaw rate, valid, power, levels */
-    uint16_t at = 2;
-    int count = 0;
-    while (count < 7 || (at < length && count < 7 + VELOCITY_LINE_OUTPUTS)) {
-        if (!number(text, length, &at, &value[count]))
-            return false;
-        if (count >= 7 && (value[count] < -1000 || value[count] > 1000))
-            return false;
-        count++;
-    }
-    if (at != length + 1 || value[0] < 0 || value[0] > 255 || value[5] < 0)
-        return false;
-    if (line->heard && (uint8_t)value[0] == line->counter)
-        return true; /* a repetition: well formed, and nothing new */
-    velocity_line_may_move(line, now); /* a line that comes too late finds it latched */
+    if (line->heard && (uint8_t)field[0] == line->counter)
+        return true; /* a repetition: well formed, but not new */
+    velocity_line_may_move(line, now); /* if this line comes too late, the stop is latched */
     line->heard = true;
-    line->counter = (uint8_t)value[0];
-    line->vx = value[1], line->vy = value[2], line->vz = value[3], line->yaw_rate = value[4];
-    line->valid = (uint32_t)value[5], line->power = value[6] == 1;
-    line->outputs = (uint8_t)(count - 7);
-    for (int i = 7; i < count; i++)
-        line->output[i - 7] = (int16_t)value[i];
+    line->counter = (uint8_t)field[0];
+    line->vx = field[1], line->vy = field[2], line->vz = field[3], line->yaw_rate = field[4];
+    line->valid = (uint32_t)field[5], line->power = field[6] == 1;
+    line->outputs = (uint8_t)(line->words - 8);
+    for (uint8_t i = 0; i < line->outputs; i++)
+        line->output[i] = line->level[i];
     line->came = now;
     line->good++;
-    if (!value[1] && !value[2] && !value[3] && !value[4])
+    if (!field[1] && !field[2] && !field[3] && !field[4])
         line->latched = false;
     return true;
 }
@@ -82,27 +92,36 @@ void velocity_line_begin(velocity_line *line)
     velocity_line blank = {0};
     *line = blank;
     line->latched = true;
+    begin_line(line);
 }
 
 bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)
 {
     uint32_t good = line->good;
-    if (byte != '\n') {
-        if (line->length < VELOCITY_LINE_LONGEST)
-            line->text[line->length++] = byte;
-        else
-            line->too_long = true;
-        return false;
+    if (byte == '\n') {
+        if (!end_line(line, now))
+            line->bad++;
+        begin_line(line);
+        return line->good != good;
     }
-    if (line->too_long || !parse(line, now))
-        line->bad++;
-    line->length = 0, line->too_long = false;
-    return line->good != good;
+    if (line->broken)
+        return false; /* up to the end of the line */
+    if (line->returned || ++line->length > VELOCITY_LINE_LONGEST)
+        line->broken = true;
+    if (byte == '\r')
+        line->returned = true;
+    else if (byte == ' ')
+        end_word(line);
+    else
+        take(line, byte);
+    if (byte != '\r')
+        line->crc = with_byte(line->crc, byte);
+    return false;
 }
 
 bool velocity_line_may_move(velocity_line *line, uint32_t now)
 {
-    /* The difference of two readings is right even where the clock has rolled over in between. */
+    /* The difference of two readings is right even if the clock has wrapped in between. */
     if (!line->heard || (uint32_t)(now - line->came) > line->valid)
         line->latched = true;
     return !line->latched && line->power;
@@ -148,7 +167,9 @@ uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *r
         for (int i = 0; i < 8; i++)
             *at++ = report->made_from[i];
     }
-    uint16_t crc = checksum(text, (uint16_t)(at - text));
+    uint16_t crc = 0xFFFF;
+    for (const char *one = text; one < at; one++)
+        crc = with_byte(crc, *one);
     *at++ = ' ';
     for (int shift = 12; shift >= 0; shift -= 4)
         *at++ = "0123456789ABCDEF"[crc >> shift & 15];

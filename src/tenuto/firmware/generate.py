@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import re
+from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -148,6 +150,7 @@ def make_firmware(
             files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": no_main} if no_main else {}
         )
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
+    files["robot_board.c"] = without_unused_times(files["robot_board.c"])
     if part == "robot":
         files |= {name: shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES}
     if "sketch" not in wrong_for:
@@ -159,7 +162,7 @@ def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
     """Return the files of MicroPython: the C without bytes and lines, translated to that language."""
     context = context | {"receiver": "", "edges": "", "part": "whole", "real": "double"}
     header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
-    context["body"] = to_python(header, code)
+    context["body"] = to_python(header, without_unused_times(code))
     names = ["robot_board.py", "replay.py", *([main] if main else [])]
     return {name: tidied(made.get_template(f"firmware/micropython/{name}.j2").render(context), 2) for name in names}
 
@@ -169,6 +172,12 @@ def as_library(files: dict[str, str]) -> dict[str, str]:
     moved = {"sketch/drive.ino": "sketch/examples/drive/drive.ino"}
     copied = {f"sketch/src/{name}": text for name, text in files.items() if "/" not in name}
     return {moved.get(name, name): text for name, text in files.items()} | copied
+
+
+def without_unused_times(code: str) -> str:
+    """Remove the times that nothing in the code of a profile uses: each takes four bytes of RAM."""
+    used = Counter(re.findall(r"\bAT_\w+", code))
+    return re.sub(r"^ *(AT_\w+),\n", lambda line: line[0] if used[line[1]] > 1 else "", code, flags=re.MULTILINE)
 
 
 def tidied(text: str, empty: int = 1) -> str:
