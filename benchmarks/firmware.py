@@ -26,7 +26,8 @@ def main() -> None:
         return
     with TemporaryDirectory() as folder:
         make_firmware(load_profile(shipped("medlar.toml"))).write(folder)
-        plain = ["gcc", "-O2", "-std=c99", str(HERE / "by_hand.c")]
+        # The flags of the desktop program that is generated.
+        plain = ["gcc", "-O3", "-flto", "-std=c99", str(HERE / "by_hand.c")]
         subprocess.run([*plain, "-o", f"{folder}/hand", "-lm"], check=True)
         more = ["-DGENERATED", f"-I{folder}", f"{folder}/robot_board.c", "-o", f"{folder}/made", "-lm"]
         subprocess.run([*plain, *more], check=True)
