@@ -216,7 +216,7 @@ class PageServer(Closing):
         elif self.asks is None:
             return
         elif said.kind == "emergency":
-            self.asks.emergency_stop(f"the emergency stop of {who} was pressed")
+            self.asks.emergency_stop(f"pressed on the page by {who}")
         elif said.kind == "reset":
             self.asks.reset()
         elif said.kind == "mark":

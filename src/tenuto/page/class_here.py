@@ -91,7 +91,7 @@ class RobotHere:
         state, why = self._state(now)
         name = f"{self.title or 'page'}, port {self.page.port}"
         return Card(
-            id=str(self.page.port), name=name, state=state, driver=self._driver(),
+            id=str(self.page.port), name=name, state=state, driver="" if state == GONE else self._driver(),
             moves="" if state in (GONE, SILENT) else in_words(self._command(), self._units), why=why,
             asked=unconfirmed(self.asked_since, now), port=0 if state == GONE else self.page.port, lan=self.page.lan,
         )  # fmt: skip

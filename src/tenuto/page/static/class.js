@@ -21,12 +21,12 @@ export class Class {
       card.stop.setAttribute("aria-label", `emergency stop of ${robot.name}`);
       card.box.dataset.state = LOOKS[robot.state] ?? "stopped";
       card.state.textContent = robot.state;
-      card.driver.textContent = robot.driver ? `driven by ${robot.driver}` : "nobody drives it";
+      card.driver.textContent = robot.state === "gone" ? "" : robot.driver ? `driven by ${robot.driver}` : "nobody drives it";
       card.moves.textContent = robot.moves;
       const asked = robot.asked ? [robot.asked] : [];
       const why = [...asked, ...robot.why].join("; ");
       if (card.why.textContent !== why) card.why.textContent = why;
-      card.stop.hidden = !mayStop;
+      card.stop.hidden = !mayStop || robot.state === "gone";
       this.link(card.page, robot);
     }
   }
