@@ -1,4 +1,4 @@
-"""Drives many random schedules through the pipeline and through generated C, and says where they part.
+"""Drives many random schedules through the pipeline and through generated C, and reports where they differ.
 
 python scripts/prove_boards.py 10000          (needs gcc; half an hour)
 

@@ -1,4 +1,4 @@
-"""Drive from real pages for a while, closing, hiding, freezing and reloading them at random; check every tick.
+"""Drives from real pages for a while, closes, hides, freezes and reloads them at random, and checks every tick.
 
 ``python scripts/torment_page.py SECONDS [SEED]``. Exit status 1 where an invariant broke, where something moved though
 nobody held, or where the server's memory grew.

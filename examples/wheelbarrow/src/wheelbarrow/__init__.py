@@ -1,1 +1,1 @@
-"""Kinds of one's own for Tenuto."""
+"""Kinds of your own for Tenuto."""

@@ -1,4 +1,4 @@
-// The last 30 seconds as strips: speed, turn, and how old the newest frame is.
+// The last 30 seconds as strip charts: speed, turn, and the age of the newest frame.
 
 const SECONDS = 30;
 
@@ -37,7 +37,7 @@ export class Charts {
     };
   }
 
-  // Of a log: the speed over the whole drive, with a line at the moment that is shown.
+  // For a log: the speed over the whole drive, with a line at the selected moment.
   whole(times, speed) {
     this.box.replaceChildren();
     const scale = this.units.speed.scale;

@@ -1,4 +1,4 @@
-// Every robot of a class as a card: what it does, who drives it, why it stands; one stop for all.
+// Every robot of a class as a card: its state, its driver, its reasons; and one stop for all.
 
 import { element, words } from "/static/inputs.js";
 
@@ -31,7 +31,7 @@ export class Class {
     }
   }
 
-  // A page that only its own machine may open is no use elsewhere.
+  // A page that only its own machine may open has no link elsewhere.
   link(page, robot) {
     const here = ["localhost", "127.0.0.1", "[::1]"].includes(location.hostname);
     page.hidden = !(robot.port && (robot.lan || here));

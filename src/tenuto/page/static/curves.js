@@ -1,5 +1,5 @@
-// What is made of each stick, as a curve that is dragged: dead zone by its foot, expo by its middle. It is tried on the
-// stick at once, and saved into the profile when the driver says so.
+// The response of each stick as a curve that can be dragged: its foot sets the dead zone, its middle the expo. The stick
+// shows the effect at once; the driver can save it into the profile.
 
 import { element, words } from "/static/inputs.js";
 
@@ -85,7 +85,7 @@ export class Curves {
       if (!svg.hasPointerCapture?.(event.pointerId)) return;
       const [x, y] = at(event);
       const { low, high } = settings[key];
-      // Expo: how far below the straight line the curve hangs where the pointer is.
+      // Expo: how far the curve is below the straight line at the pointer.
       const straight = Math.abs(x) > 0.05 ? 1 - Math.abs(y) / Math.abs(x) : 0;
       const value = key === "dead_zone" ? Math.abs(x) : straight / Math.max(1 - x * x, 0.1);
       this.change(one, key, Math.round(100 * Math.min(Math.max(value, low), high)) / 100);
@@ -118,7 +118,7 @@ export class Curves {
     one.line.setAttribute("d", `M${one.x.map((x, number) => `${x},${-one.y[number]}`).join("L")}`);
   }
 
-  // The stick as it is held now, on the curve that is tried.
+  // The present position of the stick, on the tried curve.
   tick({ controls }) {
     for (const [name, one] of Object.entries(this.all)) {
       const position = controls[name]?.[1] ?? 0;

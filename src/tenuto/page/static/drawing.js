@@ -1,7 +1,7 @@
-// The robot from above with its wheels as they are steered and driven, and the path that it says it went.
+// The robot from above with its wheels at their angles and speeds, and its reported path.
 
 const SVG = "http://www.w3.org/2000/svg";
-// How many points of the path are kept.
+// The number of points of the path that are kept.
 const MOST_POINTS = 4000;
 
 function part(name, attributes, parent) {
@@ -19,7 +19,7 @@ export class Vehicle {
     this.svg = svg;
   }
 
-  // Ahead is up, left is left: metres become a drawing of 200 by 200.
+  // Forward is up, left is left: metres become a drawing of 200 by 200.
   make(facts) {
     this.facts = facts;
     this.svg.replaceChildren();
@@ -123,7 +123,7 @@ export class Path {
     pen.strokeStyle = this.colours.accent;
     pen.lineWidth = 2;
     pen.beginPath();
-    for (const point of points) pen.lineTo(...at(point)); // of a pose its place only
+    for (const point of points) pen.lineTo(...at(point)); // only the position of a pose
     pen.stroke();
     pen.save();
     pen.translate(...at(this.pose ?? points.at(-1)));

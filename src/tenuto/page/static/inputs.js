@@ -1,6 +1,6 @@
-// What a person does with thumbs, keys, a gamepad or the tilt of a phone, as positions of the robot's controls.
+// Thumbs, keys, a gamepad or the tilt of a phone, as positions of the robot's controls.
 
-// How long a phone may say nothing of its tilt, and at which angle a stick is at its end.
+// The timeout of a phone's tilt, and the angle for a stick at its end.
 const TILT_SILENT_MS = 500;
 const TILT_END_DEG = 30;
 // A gamepad that moved less than this has not been touched.
@@ -74,17 +74,17 @@ export class Inputs {
     box.append(area, label);
     place.append(box);
     const stick = { x, y, area, knob, dot, thumb: { x: 0, y: 0 }, pointer: null, from: null, size: [140, 140] };
-    // Its size is kept: to ask for it makes the browser lay the page out first.
+    // The size is cached: reading it makes the browser compute the layout first.
     new ResizeObserver(() => (stick.size = [area.clientWidth, area.clientHeight])).observe(area);
     area.addEventListener("pointerdown", (event) => {
       if (stick.pointer !== null) return;
       area.setPointerCapture(event.pointerId);
-      // The stick is in its middle where the thumb lands: nothing jumps.
+      // The stick is in its middle where the thumb lands: no jump.
       Object.assign(stick, { pointer: event.pointerId, from: [event.clientX, event.clientY] });
       if (this.byStick && number === 0) this.hold("stick", true);
       event.preventDefault();
     });
-    // Where the browser has it: moves as they come, not once a picture.
+    // If the browser has it: all moves at once, not one for each picture.
     const moved = "onpointerrawupdate" in window ? "pointerrawupdate" : "pointermove";
     area.addEventListener(moved, (event) => {
       if (event.pointerId !== stick.pointer) return;
@@ -119,7 +119,7 @@ export class Inputs {
     } else {
       whileDown(button, set);
     }
-    // Also what stays: the robot is told that it is off, and must not find it pressed when somebody is back.
+    // Also those that stay: the robot must see them off, and must not find them pressed when somebody comes back.
     button.letGo = () => set(false);
     return button;
   }
@@ -149,20 +149,20 @@ export class Inputs {
     addEventListener("keyup", (event) => this.key(event, false));
     addEventListener("gamepadconnected", (event) => (this.pad ??= { index: event.gamepad.index, id: event.gamepad.id, used: false }));
     addEventListener("gamepaddisconnected", (event) => event.gamepad.index === this.pad?.index && this.losePad());
-    // Where no finger is left on the screen, none holds anything, whatever became of its pointer.
+    // If no finger is left on the screen, nothing is held, whatever happened to the pointers.
     onceNoFingerIsLeft(() => {
       for (const stick of this.sticks) Object.assign(stick, { pointer: null, thumb: { x: 0, y: 0 } });
       this.hold("stick", false);
     });
     addEventListener("contextmenu", (event) => event.target.closest?.("#deck") && event.preventDefault());
-    // What was moved or pressed by a pointer keeps no focus: else the next key would be meant for it, and hold nothing.
+    // A control that was moved or pressed by a pointer keeps no focus: otherwise the next key would go to it, and hold nothing.
     addEventListener("pointerup", ({ target }) => {
       const touched = target.closest?.("input[type=range], button");
       if (touched) setTimeout(() => touched.blur());
     });
   }
 
-  // Whether a thumb on the left stick holds. A thumb that is there already has to come again.
+  // Whether a thumb on the left stick holds. A thumb that is already there has to be lifted first.
   holdByStick(on) {
     this.byStick = on;
     this.places.byStick.setAttribute("aria-pressed", String(on));
@@ -177,7 +177,7 @@ export class Inputs {
   }
 
   key(event, down) {
-    // Where a key means something else it presses nothing; but wherever it is let go, it is let go.
+    // A key with another meaning presses nothing; but its release counts everywhere.
     const elsewhere = event.ctrlKey || event.altKey || event.metaKey || event.target.closest?.("input, select, textarea");
     if (down && (elsewhere || (event.code === "Space" && event.target.closest?.("button:not(#hold)")))) return;
     if (event.code === "Space") {
@@ -194,7 +194,7 @@ export class Inputs {
     }
   }
 
-  // Let go of everything; only sliders of several positions stay where they are put, for robot and page alike.
+  // Release everything; only sliders of several positions keep their positions, for robot and page alike.
   release() {
     this.held.clear();
     this.down.clear();
@@ -209,7 +209,7 @@ export class Inputs {
     if (used) this.lost("the gamepad was unplugged");
   }
 
-  // Read the gamepad that was touched first; null where there is none.
+  // Read the gamepad that was touched first; null if there is none.
   readPad() {
     const pads = [...(navigator.getGamepads?.() ?? [])];
     if (!this.pad) {
@@ -256,7 +256,7 @@ export class Inputs {
     return true;
   }
 
-  // The positions of all controls now. Of several ways to move one control, the one that asks for most counts.
+  // The present positions of all controls. Of several inputs for one control, the largest deflection counts.
   positions() {
     const found = { ...this.values };
     const most = (name, value) => {
@@ -282,7 +282,7 @@ export class Inputs {
     return Object.fromEntries(Object.entries(found).map(([name, value]) => [name, Math.round(1e4 * value) / 1e4]));
   }
 
-  // Why nobody may be driven by now; empty where all is well.
+  // Why nobody may drive with this now; empty if all is well.
   problem() {
     if (this.tilt && performance.now() - this.tilt.at > TILT_SILENT_MS) {
       return this.tilt.heard ? "the phone sends no tilt" : "this device has no tilt sensor";
@@ -299,7 +299,7 @@ export class Inputs {
     return found;
   }
 
-  // A robot whose profile reads a gamepad is driven by the same names; any other by where its sticks are drawn.
+  // A robot whose profile reads a gamepad is driven by the same names; any other by the positions of its drawn sticks.
   padNames() {
     const reads = this.robot.controls.filter((control) => PAD_AXES.includes(control.reads) || PAD_BUTTONS.includes(control.reads));
     return reads.length > 0;
@@ -310,7 +310,7 @@ export class Inputs {
     return this.padPosition(pad, this.byName[name]);
   }
 
-  // Where a control of the profile is while this pad is its device.
+  // The position of a control of the profile if this pad is its device.
   padPosition(pad, { reads, minus, one_way, reversed }) {
     if (!(reads in pad)) return 0;
     const at = clamp(pad[reads] - (pad[minus] ?? 0));
@@ -337,7 +337,7 @@ export class Inputs {
     }
   }
 
-  // Show where the robot says that the sticks are.
+  // Show the stick positions that the robot reports.
   seen(positions) {
     for (const { x, y, size, dot } of this.sticks) {
       dot.hidden = false;

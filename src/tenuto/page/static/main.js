@@ -1,4 +1,4 @@
-// The page's end of the line: frames go to the robot while somebody drives from here, and ticks come back.
+// The connection of the page: frames go to the robot while somebody drives from here, and ticks come back.
 
 import { Inputs, whileDown } from "/static/inputs.js";
 import { Class } from "/static/class.js";
@@ -8,11 +8,11 @@ import { Watch } from "/static/watch.js";
 import { View } from "/static/view.js";
 
 const FRAME_MS = 20;
-// What changes more often than this is sent together.
+// Changes within this time are sent together.
 const LEAST_MS = 8;
-// While the page knows that nobody stands behind it, it says so so often.
+// How often the page reports that nobody operates it.
 const AWAY_MS = 200;
-// What the line has not taken yet is bytes that would come late: nothing is added to them.
+// Bytes that wait to be sent would arrive late: no more are added to them.
 const MOST_WAITING = 2000;
 const RETRY_MS = [300, 700, 1500, 3000];
 const RESET_HELD_MS = 1000;
@@ -39,9 +39,9 @@ let shownFor = "";
 let number = 0;
 let movedAt = -Infinity;
 let soon = 0;
-// When the newest frames were sent, by their numbers.
+// The times of the newest frames, by their numbers.
 const sentAs = new Map();
-// Why nobody stands behind this page now; empty where somebody does.
+// Why nobody operates this page now; empty if somebody does.
 let absent = document.hidden ? "the page is hidden" : "";
 let over = false;
 
@@ -127,7 +127,7 @@ function hear(message) {
 
 const speaks = () => driving() && clock !== null && !absent && line.readyState === WebSocket.OPEN;
 
-// Say at once where a control has been moved to; several moves within a moment together.
+// Send the position of a moved control at once; several moves within a moment are sent together.
 function moved() {
   if (!speaks()) return;
   const now = performance.now();
@@ -142,7 +142,7 @@ function moved() {
   frame();
 }
 
-// Say where the controls are: fifty times a second at least.
+// Send the positions of the controls: at least fifty times a second.
 function frame() {
   if (!speaks() || line.bufferedAmount > MOST_WAITING) return;
   const now = performance.now();
@@ -154,7 +154,7 @@ function frame() {
   say({ type: "frame", number: ++number, heard: clock, good: !problem, note: problem, values: problem ? {} : values });
 }
 
-// Say at once that nobody stands behind this page.
+// Report at once that nobody operates this page.
 function away(why, once = false) {
   inputs.release();
   if (!once) absent = why;

@@ -1,4 +1,4 @@
-// A new device shows the code once. The key that it gets is kept in a cookie that no script can read.
+// A new device shows the code once. Its key is kept in a cookie that no script can read.
 
 const code = document.getElementById("code");
 const said = document.getElementById("said");

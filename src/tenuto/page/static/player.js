@@ -46,7 +46,7 @@ export class Player {
     this.go(first ? first[0] : log.begin);
   }
 
-  // Ask for a moment; while an answer is under way, only the newest wish is kept.
+  // Request a moment; while an answer is on its way, only the newest request is kept.
   go(time) {
     this.now = Math.max(this.log.begin, Math.min(this.log.end, time));
     this.slider.value = String(this.now);

@@ -1,4 +1,4 @@
-// Draws what the robot says: state, reasons, vehicle, path, controls, actuators, link, and the last 30 seconds.
+// Draws the ticks of the robot: state, reasons, vehicle, path, controls, actuators, link, and the last 30 seconds.
 
 import { element, words } from "/static/inputs.js";
 import { Charts } from "/static/charts.js";
@@ -66,7 +66,7 @@ export class View {
       this.charts.add(tick);
       this.path.add(tick);
     }
-    // What is drawn changes ten times a second at most; what is said, at once.
+    // Drawings change ten times a second at most; texts at once.
     this.reasons(tick);
     place("reset").hidden = tick.guard !== "emergency stop" || !(who.driver === who.you || !who.seat);
     if (tick.t - this.drawnAt < 0.09 && tick.t >= this.drawnAt) return;
@@ -101,7 +101,7 @@ export class View {
     }
   }
 
-  // A log is shown: its whole path and speed lie under the moment.
+  // A log is shown: its whole path and speed are in the background.
   log({ path, times, speed }) {
     this.path.whole = path;
     this.charts.whole(times, speed);
@@ -200,7 +200,7 @@ function shown(value, unit, withSign = true) {
   return (value < 0 && Number(number) ? "−" : "+") + number;
 }
 
-// Put texts into a list, changing only what has changed: a screen reader is not to read all of it again.
+// Put texts into a list, changing only what has changed: a screen reader must not read all of it again.
 function list(place_, told) {
   while (place_.children.length > told.length) place_.lastChild.remove();
   while (place_.children.length < told.length) place_.append(element("li", {}));

@@ -1,4 +1,4 @@
-// What a controller really sends: each control, how far it has been, and which one moved.
+// The raw numbers of a controller: each control, its range so far, and the one that moved.
 
 import { element } from "/static/inputs.js";
 
