@@ -2,13 +2,14 @@
 
 import shutil
 import subprocess
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
 
 import tenuto
-from tenuto.firmware.generate import Firmware
+from tenuto.firmware.generate import Firmware, make_firmware
 
 EXAMPLES = Path(__file__).parents[1] / "examples/boards"
 BOARD = EXAMPLES / "medlar-board.toml"
@@ -45,3 +46,28 @@ def wired(kind: str) -> tenuto.Profile:
     pins = {"ppm": "line = [4]", "pwm": "line = [4, 5, 6, 7, 8]"}[kind]
     text = BOARD.read_text().replace('kind = "sbus"', f'kind = "{kind}"\n{pins}')
     return tenuto.parse_profile(text.replace("port = ", "file = ").replace("/dev/ttyAMA0", "/dev/gpiochip0"))
+
+
+MICROPYTHON = Path(__file__).parents[1] / "build/micropython/node_modules/@micropython/micropython-webassembly-pyscript"
+RUNNER = """
+import fs from "node:fs";
+import { loadMicroPython } from "%s";
+const [folder, offset] = process.argv.slice(2), out = [];
+const board = await loadMicroPython({ stdout: (line) => out.push(line), linebuffer: true, heapsize: 4194304 });
+for (const name of ["robot_board.py", "replay.py"])
+    board.FS.writeFile("/" + name, fs.readFileSync(folder + "/" + name, "utf8"));
+board.FS.writeFile("/in.csv", fs.readFileSync(0, "utf8"));
+board.runPython("import sys; sys.path.append('/'); import replay; replay.main(iter(open('/in.csv')), " + offset + ")");
+process.stdout.write(out.join("\\n") + "\\n");
+"""
+
+
+def in_python(profile: tenuto.Profile, folder: Path) -> list[list[str | Path]]:
+    """Write a profile's code in MicroPython; return the commands that run it: this Python, and MicroPython itself."""
+    make_firmware(profile, language="micropython").write(folder)
+    commands: list[list[str | Path]] = [[sys.executable, folder / "replay.py"]]
+    if shutil.which("node") is not None and MICROPYTHON.exists():
+        runner = folder / "run.mjs"
+        runner.write_text(RUNNER % (MICROPYTHON / "micropython.mjs").as_uri())
+        commands.append(["node", runner, folder])
+    return commands

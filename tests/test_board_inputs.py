@@ -3,14 +3,15 @@
 import random
 import subprocess
 from binascii import crc_hqx
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import pytest
 
 import tenuto
-from boards import BOARD, EXAMPLES, built, needs_chip, needs_gcc, on_at, pins_of, wired
+from boards import BOARD, EXAMPLES, built, in_python, needs_chip, needs_gcc, on_at, pins_of, wired
 from tenuto.basics.frame import Frame, Signal
+from tenuto.driving.plan import Plan
 from tenuto.firmware.generate import Firmware, make_firmware
 from tenuto.protocols import LineDecoder, PpmDecoder, PwmDecoder
 from tenuto.protocols.radio.base import RADIOS, channel_values
@@ -65,10 +66,17 @@ def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
         frame = frame_of(heard[-1], ms / 1000.0, values) if heard else None
         values = dict(frame.values) if frame is not None else values
         here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
-    out = subprocess.run([program], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True).stdout
-    assert difference(plan, here, made_of_output(out, plan)) == ""
+    commands: list[list[str | Path]] = [[program], *in_python(profile, tmp_path / "python")]
+    for command in commands:
+        assert difference(plan, here, told_by(command, lines, plan)) == "", command
     assert sum(one.state == "driving" for one in here) > 40
     assert {one.reason for one in here} >= {"link_quiet"} | ({"link_weak", "link_bad"} if kind == "crsf" else set())
+
+
+def told_by(command: Sequence[str | Path], lines: list[str], plan: Plan) -> list[Made]:
+    """What a board's program makes of the lines of a recording; its clock begins at 0 ms."""
+    done = subprocess.run([*command, "0"], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True)
+    return made_of_output(done.stdout, plan)
 
 
 def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame:
@@ -119,9 +127,9 @@ def test_pulses_are_read_as_here(kind: str, tmp_path: Path) -> None:
             heard = pwm.feed((at * 1e-6, wire, up) for at, wire, up in edges)
         frame = Frame(ms / 1000.0, channel_values(heard[-1][1])) if heard else None
         here.append(Made.of(pipeline.step(frame, ms / 1000.0)))
-    sent = "\n".join(["time,.step,.edges", *lines]) + "\n"
-    out = subprocess.run([program], input=sent, capture_output=True, text=True, check=True).stdout
-    assert difference(plan, here, made_of_output(out, plan)) == ""
+    commands: list[list[str | Path]] = [[program], *in_python(profile, tmp_path / "python")]
+    for command in commands:
+        assert difference(plan, here, told_by(command, ["time,.step,.edges", *lines], plan)) == "", command
     assert sum(one.state == "driving" for one in here) > 40
     counts = ppm.counts if kind == "ppm" else pwm.counts
     assert min(counts.good, counts.bad) > 20

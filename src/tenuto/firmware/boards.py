@@ -60,6 +60,11 @@ def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
     return {target: why for target, why in found.items() if why}
 
 
+def no_main(profile: Profile, plan: Plan, hearing: Hearing | None) -> str:
+    """Explain why there is no program for a board with MicroPython; empty if there is one."""
+    return _no_input(profile, "whole", hearing) or _no_output(profile, plan, "whole", hearing)
+
+
 def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
     """Explain why the pins of a board cannot read the source."""
     most = len(_ANALOG)

@@ -15,7 +15,7 @@ from tenuto.data import shipped_code
 from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
-from tenuto.firmware.boards import board_of, misfits
+from tenuto.firmware.boards import board_of, misfits, no_main
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.hearing import hearing_of, wrong_hearing
 from tenuto.firmware.naming import Names, quoted
@@ -34,8 +34,6 @@ TARGETS = {
 }
 # The mark of every generated file; no file written by hand has it.
 _MADE = "ade by tenuto firmware from"
-# Why MicroPython has no main.py for other sources.
-_NO_POTENTIOMETERS = 'source.kind: its pins read potentiometers, as of "lines", and no receiver'
 # The reader of velocity lines, shipped for those who write the rest by hand.
 _LINE_FILES = ("velocity_line.h", "velocity_line.c")
 
@@ -139,15 +137,15 @@ def make_firmware(
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
     wrong_for = misfits(profile, plan, part, hearing)
-    if not {"avr", "sketch"} <= wrong_for.keys():
+    if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, hearing):
         context |= board_of(profile, plan, part, hearing)
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
-        no_main = wrong_for.get("sketch", "") if profile.source.kind == "lines" else _NO_POTENTIOMETERS
-        files = _in_python(made, context, "" if no_main else "main.py")
+        why = no_main(profile, plan, hearing)
+        files = _in_python(made, context, "" if why else "main.py")
         return Firmware(
-            files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": no_main} if no_main else {}
+            files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": why} if why else {}
         )
     files = {name: tidied(made.get_template(f"firmware/c/{name}.j2").render(context)) for name in names}
     files["robot_board.c"] = without_unused_times(files["robot_board.c"])
@@ -160,7 +158,7 @@ def make_firmware(
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
     """Return the files of MicroPython: the C without bytes and lines, translated to that language."""
-    context = context | {"receiver": "", "edges": "", "part": "whole", "real": "double"}
+    context = context | {"part": "whole", "real": "double"}
     header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
     context["body"] = to_python(header, without_unused_times(code))
     names = ["robot_board.py", "replay.py", *([main] if main else [])]

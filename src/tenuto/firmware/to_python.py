@@ -324,7 +324,9 @@ class _Module:
             self._say(depth, f"{target} {'+' if '+' in node.op else '-'}= 1")
         elif isinstance(node, c.FuncCall):
             self._call_effect(node, depth)
-        elif not isinstance(node, c.Cast):  # (void)x says nothing
+        elif isinstance(node, c.Cast) and isinstance(node.expr, c.FuncCall):  # (void)f() calls it
+            self._call_effect(node.expr, depth)
+        elif not (isinstance(node, c.Cast) and isinstance(node.expr, (c.ID, c.Constant))):  # (void)x does nothing
             raise UnknownCodeError(f"a statement that is not known: {type(node).__name__}")
 
     def _assign(self, node: Any, depth: int) -> None:
@@ -363,7 +365,8 @@ class _Module:
         c, target = self._c, self._expression(to)[0]
         if isinstance(size, c.UnaryOp):  # all of it
             return f"{target}[:] = {self._expression(since)[0]}"
-        count = self._expression(size.left if isinstance(size, c.BinaryOp) else size)[0]
+        items = isinstance(size, c.BinaryOp) and size.op == "*"  # items times their size
+        count = self._expression(size.left if items else size)[0]
         skipped = self._expression(since.right)[0] if isinstance(since, c.BinaryOp) else "0"
         base = self._expression(since.left if isinstance(since, c.BinaryOp) else since)[0]
         return f"{target}[:{count}] = {base}[{skipped}:{skipped} + {count}]"
