@@ -194,7 +194,10 @@ def full_scale(plan: Plan) -> dict[str, float]:
 
 
 def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: float = CLOSE) -> str:
-    """Describe the first tick at which two sides differ, and the difference; empty if they never do."""
+    """Describe the first tick at which two sides differ, and the difference; empty if they never do.
+
+    Numbers may differ by ``close`` of full scale, or by ``close`` itself if full scale is less than 1.
+    """
     if len(here) != len(there):
         return f"{len(here)} ticks here, {len(there)} there"
     full, odd = full_scale(plan), 0
@@ -202,7 +205,7 @@ def difference(plan: Plan, here: Sequence[Made], there: Sequence[Made], close: f
         if (a.state, a.reason, a.power, a.send, a.actions) != (b.state, b.reason, b.power, b.send, b.actions):
             return f"tick {number}: {a[:2]}, {a[3:]} here, {b[:2]}, {b[3:]} there"
         for name, value in b.values.items():
-            within = close * full.get(name, 1.0)
+            within = close * max(full.get(name, 1.0), 1.0)
             if name.endswith((".pulse", ".duty")) and abs(a.values[name] - value) == 1.0:
                 odd += 1  # a half was rounded up on one side and down on the other
             elif not _near(a.values[name], value, within, name.endswith("_angle")):
