@@ -238,8 +238,9 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     turn = f"  {turning.number(command.yaw_rate, '+.0f')}{end} {turning.name} left "
     speed.append(turn).append_text(_bar(command.yaw_rate, fastest or 1.0, long))
     lines = [text, speed]
-    if round(command.vy, 2) or round(command.vz, 2):
-        lines.append(Text(f"        {ahead.shown(command.vy, '+.2f')} left, {ahead.shown(command.vz, '+.2f')} up"))
+    others = [(command.vy, "left"), (command.vz, "up")]
+    if said := [f"{ahead.shown(speed, '+.2f')} {way}" for speed, way in others if round(speed, 2)]:
+        lines.append(Text(f"        {', '.join(said)}"))
     outputs = ", ".join(f"{name} {level:g}" for name, level in tick.outputs.items())
     return lines + _actuators(scene, tick, width) + ([Text.assemble(("outputs ", "dim"), outputs)] if outputs else [])
 
@@ -265,11 +266,12 @@ def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
         kinds[not steers].append(_steering(name, value) if steers else _driving(scene, name, value))
     lines = [Text("without power", style="bold red")] if not tick.power else []
     for cells in kinds:
-        across = min(max(1, width // 40), 2 if len(cells) == 4 else len(cells) or 1)
+        wide = 42 if width >= 84 else 40
+        across = min(max(1, width // wide), 2 if len(cells) == 4 else len(cells) or 1)
         for first in range(0, len(cells), across):
             line = Text()
             for cell in cells[first : first + across]:
-                line.append_text(cell).append(" " * (40 - len(cell)))
+                line.append_text(cell).append(" " * (wide - len(cell)))
             lines.append(line)
     return lines
 
