@@ -367,9 +367,10 @@ class _Module:
             return f"{target}[:] = {self._expression(since)[0]}"
         items = isinstance(size, c.BinaryOp) and size.op == "*"  # items times their size
         count = self._expression(size.left if items else size)[0]
-        skipped = self._expression(since.right)[0] if isinstance(since, c.BinaryOp) else "0"
-        base = self._expression(since.left if isinstance(since, c.BinaryOp) else since)[0]
-        return f"{target}[:{count}] = {base}[{skipped}:{skipped} + {count}]"
+        base, skipped = (
+            (since.left, self._expression(since.right)[0]) if isinstance(since, c.BinaryOp) else (since, "0")
+        )
+        return f"{target}[:{count}] = {self._expression(base)[0]}[{skipped}:{skipped} + {count}]"
 
     def _target(self, node: Any) -> str:
         """Return what is assigned to, and note what is global."""
