@@ -71,8 +71,6 @@ class _Module:
         """Return all of it."""
         return "\n".join(self._out) + "\n"
 
-    # ---- Declarations. ----
-
     def _learn(self, node: Any) -> None:
         """Find the parameters of a function that point to one number: those that are read by a star."""
         c, stars = self._c, set[str]()
@@ -160,8 +158,6 @@ class _Module:
             pairs = zip(fields, values, strict=True)
             return [f"{name} = {kind}()", *(f"{name}.{field} = {value}" for field, value in pairs)]
         return [f"{name} = [{', '.join(values)}]"]
-
-    # ---- Functions. ----
 
     def _define(self, node: Any) -> None:
         function = self._function = Function(node)
@@ -312,8 +308,6 @@ class _Module:
         elif default:
             self._say(depth, "else:")
             self._block(c.Compound(default), depth + 1)
-
-    # ---- Statements that change something. ----
 
     def _effect(self, node: Any, depth: int) -> None:
         c = self._c
