@@ -173,6 +173,12 @@ def contents_of(folder: Path) -> dict[Path, bytes]:
     return {file: file.read_bytes() for file in folder.iterdir() if file.is_file()}
 
 
+@pytest.mark.parametrize("words", ["preflight medlar.toml --seconds nan", "why run.csv --at nan", "watch --for nan"])
+def test_nan_is_no_number_of_an_option(folder: Path, words: str) -> None:
+    done = run(*words.split(), cwd=folder)
+    assert (done.returncode, words.split()[-2] in done.stderr) == (2, True), done.stderr
+
+
 @pytest.mark.filterwarnings("ignore::ResourceWarning")
 def test_a_command_with_one_bad_value_ends_with_one_clear_error(
     folder: Path, patience: None, monkeypatch: pytest.MonkeyPatch

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from importlib import import_module
 from typing import Any
@@ -63,7 +64,7 @@ class Commands(TyperGroup):
             alone = typer.Typer(
                 add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False, context_settings=HELP
             )
-            alone.command(name)(getattr(import_module(f"tenuto.cli.{name}"), name))
+            alone.command(name, cls=Numbers)(getattr(import_module(f"tenuto.cli.{name}"), name))
             self.commands[name] = typer.main.get_command(alone)
         return super().resolve_command(ctx, args)
 
@@ -78,6 +79,19 @@ class Commands(TyperGroup):
             for number, (name, line) in enumerate(_rows(commands)):
                 grid.add_row(group if number == 0 else "", name, line)
         console.print(grid)
+
+
+class Numbers(typer.core.TyperCommand):
+    """A command whose numbers are numbers: NaN is below no limit and above none, so a time of it never ends."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Refuse NaN. Raises `typer.BadParameter`."""
+        rest: list[str] = super().parse_args(ctx, args)
+        for one in self.params:
+            value = ctx.params.get(one.name)
+            if isinstance(value, float) and math.isnan(value):
+                raise typer.BadParameter("expected a number, found nan", ctx=ctx, param_hint=one.opts[0])
+        return rest
 
 
 def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
