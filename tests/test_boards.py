@@ -3,6 +3,7 @@
 import json
 import math
 import random
+import re
 import shutil
 import struct
 import subprocess
@@ -591,6 +592,19 @@ def test_a_sender_s_lines_are_velocity_lines(tmp_path: Path) -> None:
     assert 20 <= len(lines) <= 26
     assert decoder.counts.bad == decoder.counts.lost == 0
     assert all(line.command == tenuto.VelocityCommand() and line.valid_for == 0.2 for line in lines)
+
+
+@pytest.mark.parametrize("outputs", [0, 3])
+def test_the_longest_line_of_a_sender_fits_into_its_buffer(outputs: int) -> None:
+    more = "".join(f'[outputs.o{n}]\nkind = "contact"\ncontrol = "drive"\n' for n in range(outputs))
+    text = (EXAMPLES / "sender.toml").read_text().replace("[guard]", '[guard]\ncommand_timeout = "20000 s"')
+    files = make_firmware(tenuto.parse_profile(text + more), part="sticks").files
+    fastest = tenuto.VelocityCommand(-99.0, -99.0, -99.0, -99.0)
+    longest = encode_velocity_line(VelocityLine(255, fastest, 20_000.0, True, (-1.0,) * outputs))
+    size = re.search(r"#define ROBOT_LINE (\d+)", files["robot_board.h"])
+    assert size is not None
+    assert int(size[1]) == len(longest)
+    assert "write_number(to, 60000)" in files["robot_board.c"]
 
 
 @needs_chip

@@ -4,7 +4,7 @@ import json
 import math
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pytest
 from hypothesis import given
@@ -313,12 +313,17 @@ def test_a_robot_of_a_class_that_does_not_answer_is_not_shown_as_stopped(plan: P
     robot.take({"type": "robot", **robot_facts(plan, "robot", "")}, 0.0)
     robot.take({"type": "tick", **tick_facts(scene, tick, False)}, 0.0)
     assert (robot.shown, robot.card(0.5).state) == (True, str(tick.guard.state))
+    robot.take({"type": "tick", **tick_facts(scene, tick, False), "guard": "emergency stop"}, 0.0)
     robot.asked_since = 0.0
-    assert not robot.wants_a_stop(later)  # nobody could be told
+    assert not robot.wants_a_stop(later)  # nobody could be told, and an earlier stop confirms nothing
+    robot.take({"type": "tick", **tick_facts(scene, tick, False)}, 0.0)
     shown = robot.card(later)
     assert shown.state == (str(tick.guard.state) if later <= 1.0 else "silent")
     assert ("stop it at the robot" in shown.asked) == (later > 10.0)
     assert shown.asked
+    robot.asked_since, robot.socket = later, cast(Any, object())
+    assert [robot.wants_a_stop(later + after) for after in (0.0, 0.1, 0.6)] == [True, False, True]
+    later += 0.7
     robot.take({"type": "tick", **tick_facts(scene, tick, False), "guard": "emergency stop"}, later)
     assert not robot.wants_a_stop(later)
     assert (robot.card(later).state, robot.card(later).asked) == ("emergency stop", "")

@@ -179,3 +179,12 @@ def test_what_holds_steered_wheels_is_said(keys: str, says: str) -> None:
         bench.run(seconds, rest | {"left_shoulder": 1.0} | moved)
     tick = bench.run(0.06, rest | {"left_shoulder": 1.0, "left_y": -16000.0, "right_x": -32768.0})
     assert says in tick.explain(bench.pipeline.plan).answer
+
+
+def test_a_tick_is_explained_by_the_profile_of_another_vehicle_too() -> None:
+    tick = tenuto.replay(MEDLAR, shipped("orchard-row.csv")).at(5.0)
+    steps = tick.explain(tenuto.load_profile(shipped("sorrel.toml"))).steps
+    wheel = tick.actuators["left_wheel"]
+    assert f"left_wheel {wheel:+.2f}" in next(step.text for step in steps if step.stage == "actuators")
+    known = next(step.text for step in tick.explain(MEDLAR).steps if step.stage == "actuators")
+    assert f"left_wheel {math.degrees(wheel):+.0f} deg/s" in known

@@ -64,7 +64,7 @@ class Commands(TyperGroup):
             alone = typer.Typer(
                 add_completion=False, rich_markup_mode="rich", pretty_exceptions_enable=False, context_settings=HELP
             )
-            alone.command(name, cls=Numbers)(getattr(import_module(f"tenuto.cli.{name}"), name))
+            alone.command(name, cls=WithoutNan)(getattr(import_module(f"tenuto.cli.{name}"), name))
             self.commands[name] = typer.main.get_command(alone)
         return super().resolve_command(ctx, args)
 
@@ -81,8 +81,8 @@ class Commands(TyperGroup):
         console.print(grid)
 
 
-class Numbers(typer.core.TyperCommand):
-    """A command whose numbers are numbers: NaN is below no limit and above none, so a time of it never ends."""
+class WithoutNan(typer.core.TyperCommand):
+    """A command that refuses NaN for its options: no limit holds for NaN, and a duration of NaN never ends."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Refuse NaN. Raises `typer.BadParameter`."""

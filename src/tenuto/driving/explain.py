@@ -18,7 +18,7 @@ from tenuto.driving.plan import HELD_FROM, Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.sticks import shaping
 from tenuto.sticks.control import ControlPlan, StickPlan
-from tenuto.vehicles.base import Arcs
+from tenuto.vehicles.base import Arcs, Quantity
 from tenuto.vehicles.priority import cause
 from tenuto.vehicles.units import Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
@@ -246,8 +246,11 @@ def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
 
 
 def _actuators(tick: Tick, plan: Plan) -> Step:
-    bounds = plan.chassis.bounds()
-    text = ", ".join(f"{name} {bounds[name].quantity.in_words(value)}" for name, value in tick.actuators.items())
+    # A log may be explained by the profile of another vehicle: what that does not have is a plain number.
+    known = {name: one.quantity for name, one in plan.chassis.bounds().items()}
+    text = ", ".join(
+        f"{name} {known.get(name, Quantity.SHARE).in_words(value)}" for name, value in tick.actuators.items()
+    )
     text += "" if tick.power else "; without power"
     text += "" if tick.send else "; nothing is sent: the far end has its own failsafe"
     return Step("actuators", text, dict(tick.actuators))

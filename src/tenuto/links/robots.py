@@ -10,10 +10,10 @@ from tenuto.links.broker import Broker
 from tenuto.links.topics import command_topic, robot_of, state_topic
 from tenuto.protocols.remote import DriverEnd, RemoteState, read_json
 
-# A robot that has said nothing for so long is "silent", s; one whose program has ended is "gone".
+# A robot that has sent no state for this time, s, is "silent"; one whose program has ended is "gone".
 SILENT_AFTER = 1.0
 GONE, SILENT = "gone", "silent"
-# A stop is asked for so long, s, as long as the robot does not say that it is in one.
+# How long a stop is repeated, s, unless the robot confirms it.
 ASKED_FOR = 10.0
 
 _brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptography"))
@@ -38,6 +38,10 @@ class Robots:
             if (state := read_json(RemoteState, message.data.partition(b"\n")[0])) is not None:
                 self.states[robot_of(message.topic)] = state
                 self._came[robot_of(message.topic)] = now
+
+    def came(self, name: str) -> float:
+        """Return when the newest state of a robot came, s."""
+        return self._came[name]
 
     def condition(self, name: str, now: float) -> str:
         """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
@@ -99,7 +103,9 @@ class Stopper:
         for name, since in list(self._since.items()):
             state, begun = self._robots.states.get(name), now if since is None else since
             self._since[name] = begun
-            if state is None or state.state in (State.EMERGENCY_STOP, GONE):
+            # Only a state that came after the request confirms it: an earlier stop may have been reset since.
+            confirmed = state is not None and state.state == State.EMERGENCY_STOP and self._robots.came(name) > begun
+            if state is None or state.state == GONE or confirmed:
                 del self._since[name]
                 continue
             if now - begun > ASKED_FOR:

@@ -30,7 +30,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # How often open pages are listed, and an emergency stop is repeated, s.
 _LOOK_EVERY, _ASK_EVERY = 1.0, 0.5
 _OPEN_WITHIN = 5.0
-# A page that could not be reached so often is shown as silent, with the reason; a fresh key counts after a second.
+# After this many failures a page is shown as silent, with the reason; a fresh key counts after a second.
 _TRIES = 3
 _LONGEST = 1 << 20
 
@@ -43,7 +43,8 @@ class RobotHere:
         tick: the newest, as the page shows it.
         heard_at: when that came, s. socket: to its page; None while there is no connection.
         ended: its page is not served any more. problem, tries: why it could not be reached, and how often that was so.
-        asked_since, asked_at: when a stop was asked for, first and last, s; None where none is outstanding.
+        asked_since: when a stop was asked for, s; None if none is outstanding. sent_at: when it was last sent, s; None
+            if it was not.
     """
 
     def __init__(self, page: OpenPage) -> None:
@@ -54,7 +55,7 @@ class RobotHere:
         self.socket: ClientConnection | None = None
         self.ended, self.problem, self.tries = False, "", 0
         self.asked_since: float | None = None
-        self.asked_at = 0.0
+        self.sent_at: float | None = None
         self._units: Units = METRIC
         self._who: dict[str, Any] = {}
 
@@ -78,12 +79,15 @@ class RobotHere:
         """Return whether an emergency stop is to be sent now."""
         if self.asked_since is None:
             return False
-        if self.ended or (self.tick and self.tick["guard"] == State.EMERGENCY_STOP):
+        # Only a tick that came after the request confirms it: an earlier stop may have been reset since.
+        stopped = bool(self.tick) and self.tick["guard"] == State.EMERGENCY_STOP
+        if self.ended or (stopped and self.sent_at is not None and self.heard_at > self.sent_at):
             self.asked_since = None
             return False
-        if self.socket is None or now - self.asked_since > ASKED_FOR or now - self.asked_at < _ASK_EVERY:
+        due = self.sent_at is None or now - self.sent_at >= _ASK_EVERY
+        if self.socket is None or now - self.asked_since > ASKED_FOR or not due:
             return False
-        self.asked_at = now
+        self.sent_at = now
         return True
 
     def card(self, now: float) -> Card:
@@ -180,6 +184,8 @@ class Here(Classroom):
             robot.problem, robot.tries = "", 0  # the next look shows whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
+        except (ValueError, KeyError, TypeError):
+            robot.problem, robot.tries = "it sends messages that are not a page's", robot.tries + 1
 
     def _key_for(self, page: OpenPage) -> dict[str, str]:
         """Return the header with the key of an admitted device; the class admits itself, for one run."""
@@ -203,7 +209,7 @@ class Here(Classroom):
         now = asyncio.get_running_loop().time()
         for port, robot in self._robots.items():
             if not ids or str(port) in ids:
-                robot.asked_since, robot.asked_at = now, now - _ASK_EVERY
+                robot.asked_since, robot.sent_at = now, None
 
     def cards(self, now: float) -> list[Card]:
         """See the base class."""

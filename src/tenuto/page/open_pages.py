@@ -6,6 +6,7 @@ The files are in the folder of the page's certificate. Only the user who runs th
 from __future__ import annotations
 
 import json
+import os
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -51,9 +52,19 @@ def drop_note(path: Path, page: OpenPage) -> None:
 
 
 def open_pages() -> list[OpenPage]:
-    """List the pages that are noted. One whose process was killed is still noted, until its port is used again."""
+    """List the pages that are noted and whose processes live; the note of one that was killed is left out."""
     found = [_read(path) for path in sorted(open_pages_folder().glob("*.json"))]
-    return [page for page in found if page is not None]
+    return [page for page in found if page is not None and _lives(page.process)]
+
+
+def _lives(process: int) -> bool:
+    try:
+        os.kill(process, 0)  # signal 0 only looks
+    except (ProcessLookupError, OverflowError):
+        return False
+    except PermissionError:
+        return True
+    return True
 
 
 def _read(path: Path) -> OpenPage | None:

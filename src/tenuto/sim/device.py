@@ -23,7 +23,7 @@ _NUMBERS = count()
 
 
 def _waiting(port: int) -> float:
-    """Return the number of bytes that wait to be read at a port; 0 if there is no port."""
+    """Return the number of bytes that wait to be read at a port; infinite if there is no port."""
     if port < 0:
         return math.inf
     return float(struct.unpack("i", fcntl.ioctl(port, termios.FIONREAD, bytes(4)))[0])

@@ -80,7 +80,7 @@ class _Person:
         return True
 
     def silent_at(self, now: float) -> float:
-        """Return the time since the newest frame, s; no frame at all counts as infinitely old."""
+        """Return the time since the newest frame, s; 0 before the first one."""
         return now - self.heard if self.heard is not None else 0.0
 
 
