@@ -17,10 +17,11 @@ from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import ConnectionClosed, WebSocketException
 from websockets.typing import Origin
 
+from tenuto.driving.explain import velocity_in_words
 from tenuto.driving.guard import State
 from tenuto.links.robots import ASKED_FOR, GONE, SILENT, SILENT_AFTER, unconfirmed
 from tenuto.page.certificate import own_certificate
-from tenuto.page.class_page import Card, Classroom, in_words
+from tenuto.page.class_page import Card, Classroom
 from tenuto.page.devices import Devices
 from tenuto.page.open_pages import OpenPage, open_pages
 from tenuto.page.visitors import COOKIE
@@ -96,7 +97,7 @@ class RobotHere:
         name = f"{self.title or 'page'}, port {self.page.port}"
         return Card(
             id=str(self.page.port), name=name, state=state, driver="" if state == GONE else self._driver(),
-            moves="" if state in (GONE, SILENT) else in_words(self._command(), self._units), why=why,
+            moves="" if state in (GONE, SILENT) else velocity_in_words(self._command(), self._units), why=why,
             asked=unconfirmed(self.asked_since, now), port=0 if state == GONE else self.page.port, lan=self.page.lan,
         )  # fmt: skip
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import json
-import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
+from tenuto.driving.explain import velocity_in_words
 from tenuto.links.robots import GONE, SILENT
 from tenuto.page.visitors import Page
-from tenuto.vehicles.units import METRIC, Units
+from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import VelocityCommand
 
 if TYPE_CHECKING:
@@ -43,15 +43,6 @@ class Card:
     asked: str
     port: int = 0
     lan: bool = False
-
-
-def in_words(command: VelocityCommand, units: Units = METRIC) -> str:
-    """Describe a velocity: the speed, and the turn."""
-    speed = math.hypot(command.vx, command.vy, command.vz)
-    turn = units.turn.number(abs(command.yaw_rate), ".0f")
-    side = "left" if command.yaw_rate > 0.0 else "right"
-    turning = f", turning {side} at {turn} {units.turn.name}" if float(turn) else ""
-    return units.speed.shown(speed) + turning
 
 
 class Classroom(ABC):
@@ -101,7 +92,8 @@ class AtBroker(Classroom):
             found.append(
                 Card(
                     id=name, name=name, state=state, driver=said.driver, why=self._robots.why(name, now),
-                    moves="" if state in (GONE, SILENT) else in_words(moves), asked=self._stopper.asked(name, now),
+                    moves="" if state in (GONE, SILENT) else velocity_in_words(moves, METRIC),
+                    asked=self._stopper.asked(name, now),
                 )
             )  # fmt: skip
         return found
