@@ -3,13 +3,15 @@
 import shutil
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from operator import itemgetter
 from pathlib import Path
 
 import pytest
 
 import tenuto
 from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.protocols.radio.sbus import encode_sbus
 
 EXAMPLES = Path(__file__).parents[1] / "examples/boards"
 BOARD = EXAMPLES / "medlar-board.toml"
@@ -20,7 +22,12 @@ needs_chip = pytest.mark.skipif(
     shutil.which("avr-gcc") is None or not Path("/usr/include/simavr").exists(),
     reason="no simulated chip: apt-get install gcc-avr avr-libc libsimavr-dev",
 )
-Pins = list[tuple[str, float, int, int]]
+needs_arm = pytest.mark.skipif(
+    shutil.which("arm-none-eabi-gcc") is None or shutil.which("qemu-system-arm") is None,
+    reason="no Cortex-M: apt-get install gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm",
+)
+# (kind, at ms, pin, level): a pin of the AVR by its number, one of the Cortex-M by its port and bit.
+Pins = list[tuple[str, float, int | str, int]]
 
 
 def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compiler: str = "gcc") -> Path:
@@ -32,13 +39,41 @@ def built(made: Firmware, folder: Path, flags: Sequence[str] = SANITIZED, compil
 
 def pins_of(out: str) -> Pins:
     rows = [line.split() for line in out.splitlines() if line[:2] in ("P ", "D ")]
-    return [(kind, float(at) / 1000.0, int(pin), int(level)) for kind, at, pin, level in rows]
+    named = {pin: int(pin) if pin.isdigit() else pin for _, _, pin, _ in rows}
+    return sorted(((kind, float(at) / 1e3, named[pin], int(level)) for kind, at, pin, level in rows), key=itemgetter(1))
 
 
 def on_at(pins: Pins, ms: float) -> bool:
     """Whether anything drives at a time: a duty above 0."""
     last = {pin: level for kind, at, pin, level in pins if kind == "D" and at <= ms}
     return any(last.values())
+
+
+def on_cortex(made: Firmware, folder: Path, events: list[str], change: Callable[[str], str] = lambda text: text) -> str:
+    """Build the complete program, its main.c changed, and run it on the simulated board; return what it reports."""
+    made.write(folder)
+    program = folder / "cortex-m/board"
+    (program / "main.c").write_text(change((program / "main.c").read_text()))
+    subprocess.run(["make", "-s", "-C", program, "main.elf"], check=True)
+    command: list[str | Path] = [sys.executable, program / "bench.py", program / "main.elf"]
+    return subprocess.run(command, input="\n".join(events), capture_output=True, text=True, check=True).stdout
+
+
+def radio(parts: Sequence[tuple[float, float, float, bool]]) -> list[str]:
+    """SBUS bytes, us: (from ms, to ms, the forward stick, held)."""
+    events = []
+    for since, until, forward, held in parts:
+        at = since
+        while at < until:
+            data = encode_sbus(
+                [1500.0, 1500.0 + 512.0 * forward, 1500.0, 1500.0, 2000.0 if held else 1000.0] + [1500.0] * 11
+            )
+            events += [f"U {1000.0 * at + 120.0 * number:.0f} {byte}" for number, byte in enumerate(data)]
+            at += 14.0
+    return events
+
+
+BEGIN = ((20.0, 200.0, 0.0, False), (204.0, 400.0, 0.0, True), (404.0, 1000.0, 1.0, True))
 
 
 def wired(kind: str) -> tenuto.Profile:

@@ -195,7 +195,7 @@ def test_what_a_board_cannot_hear_is_refused_by_its_key() -> None:
     ):  # fmt: skip
         with pytest.raises(tenuto.ProfileError, match=key):
             make_firmware(profile, lines=lines, part=part)
-    assert set(make_firmware(wired("pwm")).misfits) == {"sketch"}
+    assert set(make_firmware(wired("pwm")).misfits) == {"sketch", "cortex-m/board"}
     many = tenuto.parse_profile(wired("pwm").text().replace("[4, 5, 6, 7, 8]", "[4, 5, 6, 7, 8, 9, 10]"))
     assert "source.line: it has pins for 6 wires" in make_firmware(many).misfits["avr"]
 

@@ -478,8 +478,14 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
             hostile.line.send(b"\x00\xff" * (number % 400) if number % 2 else json.dumps({"type": "frame"}))
         if number % 50 == 0:
             page.frame(left_shoulder=1.0, drive=0.6)
-    assert all(tick.guard.state == "driving" for tick in drive.ticks[begin:])
+    # A slow machine sends so late that the link is lost; nothing else stops the robot, and nobody takes its seat.
+    stops = {str(reason.code) for tick in drive.ticks[begin:] for reason in tick.guard.reasons}
+    assert stops <= {"link_quiet", "hold_not_released", "not_at_rest"}
     assert hostile.who["driver"] != hostile.who["you"]
+    page.drive_on(0.1)
+    drive.stops()
+    page.begin(drive=0.6)
+    drive.drives()
 
 
 def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:

@@ -95,6 +95,17 @@ def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None)
     """Explain why its pins cannot drive the actuators and outputs."""
     if part == "sticks":
         return ""
+    if wrong := untold_actuator(plan):
+        return wrong
+    for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
+        if sum(one.form == form for one in plan.actuators) > most:
+            return f"actuators: it has pins for {most} of the form {form}"
+    switched = len(_ANALOG) - _pins_read(profile, part, hearing)
+    return f"actuators and outputs: {switched} of its pins switch" if len(contacts_of(plan)) > switched else ""
+
+
+def untold_actuator(plan: Plan) -> str:
+    """Explain which actuator has no form that pins can do; empty if all have one."""
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
     if silent:
@@ -102,11 +113,7 @@ def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None)
     for one in plan.actuators:
         if one.form not in ("duty", "pulse", "contacts"):
             return f'actuators.{one.name}.form: its pins do duty, pulse and contacts, not "{one.form}"'
-    for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
-        if sum(one.form == form for one in plan.actuators) > most:
-            return f"actuators: it has pins for {most} of the form {form}"
-    switched = len(_ANALOG) - _pins_read(profile, part, hearing)
-    return f"actuators and outputs: {switched} of its pins switch" if len(_contacts(plan)) > switched else ""
+    return ""
 
 
 def _analog(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
@@ -132,14 +139,14 @@ def _divider(baud: int) -> int:
     return round(_CLOCK / 8 / baud) - 1
 
 
-def _contacts(plan: Plan) -> list[dict[str, Any]]:
+def contacts_of(plan: Plan) -> list[dict[str, Any]]:
     """List what a pin switches: contacts of actuators, and outputs without a form of their own."""
     found = [
-        {"get": name, "level": False}
+        {"output": name, "level": False}
         for one in plan.actuators if one.form == "contacts" for name in one.outputs
     ]  # fmt: skip
     formed = {one.name for one in plan.actuators}
-    return found + [{"get": name, "level": True} for name in plan.output_names() if name not in formed]
+    return found + [{"output": name, "level": True} for name in plan.output_names() if name not in formed]
 
 
 def _serial(hearing: Hearing | None) -> dict[str, Any]:
@@ -161,7 +168,9 @@ def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]
     servos = list(zip([one for one in plan.actuators if one.form == "pulse" and whole], _SERVOS, strict=False))
-    switched = list(zip(_contacts(plan) if whole else [], _ANALOG[_pins_read(profile, part, hearing) :], strict=False))
+    switched = list(
+        zip(contacts_of(plan) if whole else [], _ANALOG[_pins_read(profile, part, hearing) :], strict=False)
+    )
     said = [
         f"Pin {pin.words}: {name}, a voltage from 0 to that of the board."
         for name, pin in zip(columns, _ANALOG, strict=False)
@@ -176,7 +185,7 @@ def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -
         said.append(f"Pins {pwm.words}, {ahead.words}, {back.words}: the duty, ahead and back of {one.name}.")
         used += [pwm, ahead, back]
     said += [f"Pin {pin.words}: the pulse of {servo.name}." for servo, pin in servos]
-    said += [f"Pin {pin.words}: on while {contact['get']} is." for contact, pin in switched]
+    said += [f"Pin {pin.words}: on while {contact['output']} is." for contact, pin in switched]
     used += [pin for _, pin in (*servos, *switched)]
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     return {

@@ -16,6 +16,7 @@ from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.firmware.boards import board_of, misfits, no_main
+from tenuto.firmware.cortex import cortex_misfit, cortex_of
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.hearing import hearing_of, wrong_hearing
 from tenuto.firmware.naming import Names, quoted
@@ -25,11 +26,13 @@ from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
 
+_CORTEX = "cortex-m/board"
 # Beside the library, for each target: its folder, and the templates of its files.
 TARGETS = {
     "desktop": ("replay.c", "Makefile"),
     "avr": ("main.c", "bench.c", "Makefile"),
     "cortex-m": ("start.c", "board.ld", "Makefile"),
+    _CORTEX: ("main.c", "chip.h", "chip.c", "chip.ld", "bench.py", "Makefile"),
     "sketch": ("library.properties", "drive.ino"),
 }
 # The mark of every generated file; no file written by hand has it.
@@ -136,9 +139,8 @@ def make_firmware(
     made.filters["module"] = late(lambda name: made.get_template(name).module)
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
-    wrong_for = misfits(profile, plan, part, hearing)
-    if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, hearing):
-        context |= board_of(profile, plan, part, hearing)
+    wrong_for = _misfits(profile, plan, part, hearing)
+    context |= _pins(profile, plan, part, hearing, wrong_for)
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
@@ -154,6 +156,22 @@ def make_firmware(
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+
+
+def _pins(profile: Profile, plan: Plan, part: str, hearing: Any, wrong_for: dict[str, str]) -> dict[str, Any]:
+    """Describe the pins of the boards that this profile fits."""
+    context: dict[str, Any] = {}
+    if _CORTEX not in wrong_for:
+        context |= cortex_of(plan, part, hearing)
+    if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, hearing):
+        context |= board_of(profile, plan, part, hearing)
+    return context
+
+
+def _misfits(profile: Profile, plan: Plan, part: str, hearing: Any) -> dict[str, str]:
+    """Describe the targets for which a profile has no program, and why: target → reason."""
+    wrong = cortex_misfit(profile, plan, part, hearing)
+    return misfits(profile, plan, part, hearing) | ({_CORTEX: wrong} if wrong else {})
 
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
