@@ -106,3 +106,29 @@ def in_python(profile: tenuto.Profile, folder: Path) -> list[list[str | Path]]:
         runner.write_text(RUNNER % (MICROPYTHON / "micropython.mjs").as_uri())
         commands.append(["node", runner, folder])
     return commands
+
+
+# As much of a C++ sketch environment as a sketch uses.
+SKETCHES = """
+#include <stddef.h>
+#include <stdint.h>
+#define HIGH 1
+#define LOW 0
+#define INPUT 0
+#define OUTPUT 1
+#define RISING 3
+#define SERIAL_8E2 1
+enum { A0 = 14, A1, A2, A3, A4, A5 };
+unsigned long millis();
+unsigned long micros();
+int digitalPinToInterrupt(int);
+void attachInterrupt(int, void (*)(), int);
+void pinMode(int, int);
+void digitalWrite(int, int);
+void analogWrite(int, int);
+int analogRead(int);
+struct Port { void begin(long, int = 0); int available(); int read(); size_t write(const char *, size_t); };
+struct Servo { void attach(int); void detach(); bool attached(); void writeMicroseconds(int); };
+extern Port Serial, Serial1;
+enum { SERIAL_8N1, SERIAL_8N2 };
+"""

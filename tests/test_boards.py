@@ -22,6 +22,7 @@ from boards import (
     BOARD,
     EXAMPLES,
     FLAGS,
+    SKETCHES,
     built,
     in_python,
     needs_arm,
@@ -284,31 +285,6 @@ def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> No
             subprocess.run([*compiler, *flags, "-c", "robot_board.c", "-o", "x.o"], cwd=tmp_path, check=True)
     symbols = subprocess.run(["nm", "-u", tmp_path / "x.o"], capture_output=True, text=True, check=True).stdout
     assert not {"malloc", "free", "printf", "_Znwm"} & set(symbols.split())
-
-
-# As much of a C++ sketch environment as a sketch uses.
-SKETCHES = """
-#include <stddef.h>
-#include <stdint.h>
-#define HIGH 1
-#define LOW 0
-#define INPUT 0
-#define OUTPUT 1
-#define RISING 3
-#define SERIAL_8E2 1
-enum { A0 = 14, A1, A2, A3, A4, A5 };
-unsigned long millis();
-unsigned long micros();
-int digitalPinToInterrupt(int);
-void attachInterrupt(int, void (*)(), int);
-void pinMode(int, int);
-void digitalWrite(int, int);
-void analogWrite(int, int);
-int analogRead(int);
-struct Port { void begin(long, int = 0); int available(); int read(); size_t write(const char *, size_t); };
-struct Servo { void attach(int); void detach(); bool attached(); void writeMicroseconds(int); };
-extern Port Serial, Serial1;
-"""
 
 
 @pytest.mark.skipif(shutil.which("g++") is None, reason="no g++: apt-get install g++")

@@ -5,16 +5,17 @@ from __future__ import annotations
 import math
 import re
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from tenuto.basics.errors import ProfileError, TenutoError
 from tenuto.basics.reasons import Code
 from tenuto.data import shipped_code
-from tenuto.driving.follow import line_plan
+from tenuto.driving.follow import CLEAR, EMERGENCY, line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.driving.selection import SelectionPlan
 from tenuto.firmware.boards import board_of, misfits, no_main
 from tenuto.firmware.cortex import cortex_misfit, cortex_of
 from tenuto.firmware.facts import facts_of, what_is_read
@@ -122,6 +123,8 @@ def make_firmware(
     if wrong:
         raise ProfileError(where, wrong)
     digest = plan.digest()
+    if part == "robot":
+        plan = _without_stops(plan)
     hearing = hearing_of(profile, plan, part, lines)
     context = facts_of(profile, plan, hearing) | {
         "line_outputs": line_outputs,
@@ -156,6 +159,16 @@ def make_firmware(
     if "sketch" not in wrong_for:
         files = as_library(files)
     return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+
+
+def _without_stops(plan: Plan) -> Plan:
+    """Leave out the emergency stop and the reset of a plan for a link: a velocity line carries neither."""
+    return replace(
+        plan,
+        controls=tuple(control for control in plan.controls if control.name not in (EMERGENCY, CLEAR)),
+        guard=replace(plan.guard, emergency_stop=None, reset=None),
+        selection=SelectionPlan(),
+    )
 
 
 def _pins(profile: Profile, plan: Plan, part: str, hearing: Any, wrong_for: dict[str, str]) -> dict[str, Any]:
