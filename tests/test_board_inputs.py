@@ -178,8 +178,9 @@ def test_lines_of_numbers_are_read_as_here(checked: bool, tmp_path: Path) -> Non
         rows.append(f"{ms / 1000.0:.3f},1,{data.hex()}")
         heard = decoder.feed(data)
         here.append(Made.of(pipeline.step(Frame(ms / 1000.0, heard[-1]) if heard else None, ms / 1000.0)))
-    out = subprocess.run([program], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True).stdout
-    assert difference(plan, here, made_of_output(out, plan)) == ""
+    commands: list[list[str | Path]] = [[program], *in_python(profile, tmp_path / "python", lines="serial")]
+    for command in commands:
+        assert difference(plan, here, told_by(command, rows, plan)) == "", command
     assert sum(one.state == "driving" for one in here) > 20
     assert min(decoder.counts.good, decoder.counts.bad) > 40
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from ast import literal_eval
 from typing import Any
 
 from tenuto.basics.errors import TenutoError
@@ -77,7 +78,7 @@ def comments_of(code: str) -> dict[str, str]:
 def constant(node: Any) -> tuple[str, str]:
     """Describe a constant, and its type."""
     if node.type == "char":
-        return str(ord(node.value.strip("'"))), "int"
+        return str(ord(literal_eval(node.value))), "int"
     text: str = node.value
     if node.type in ("float", "double"):
         return text.rstrip("fF"), "real"

@@ -93,7 +93,7 @@ def make_firmware(
 
     Args:
         profile: of the robot. plan: with what was measured and trimmed; by default that of the profile.
-        language: "c", or "micropython", which has "whole" only and does not read a receiver's bytes itself.
+        language: "c", or "micropython", which has "whole" only.
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
         real: the type of the computation, "float" or "double"; of C only, as MicroPython has that of its board.
@@ -101,7 +101,7 @@ def make_firmware(
 
     Raises:
         ProfileError: it has settings that cannot go to a microcontroller; with the key of each.
-        TenutoError: MicroPython does not have this part, no choice of type, or no serial line.
+        TenutoError: MicroPython does not have this part, or no choice of type.
         MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
     plan = profile.plan() if plan is None else plan
@@ -111,8 +111,6 @@ def make_firmware(
         raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
     if language == "micropython" and real != "float":
         raise TenutoError(f"{where}: MicroPython has the float of its board: leave out --real, or make it in C")
-    if language == "micropython" and lines != "pins":
-        raise TenutoError(f"{where}: in MicroPython no serial line is read: leave out --lines, or make it in C")
     if part == "robot":
         plan = line_plan(plan)
     wrong = [
