@@ -97,9 +97,11 @@ process.stdout.write(out.join("\\n") + "\\n");
 """
 
 
-def in_python(profile: tenuto.Profile, folder: Path, lines: str = "pins") -> list[list[str | Path]]:
+def in_python(
+    profile: tenuto.Profile, folder: Path, part: str = "whole", lines: str = "pins"
+) -> list[list[str | Path]]:
     """Write a profile's code in MicroPython; return the commands that run it: this Python, and MicroPython itself."""
-    make_firmware(profile, language="micropython", lines=lines).write(folder)
+    make_firmware(profile, language="micropython", part=part, lines=lines).write(folder)
     commands: list[list[str | Path]] = [[sys.executable, folder / "replay.py"]]
     if shutil.which("node") is not None and MICROPYTHON.exists():
         runner = folder / "run.mjs"

@@ -279,6 +279,53 @@ def test_the_program_for_two_motors_drives_them(kind: str, tmp_path: Path) -> No
     assert duties[260] == (0, 0), "the loop has ended by an error while it drove"
 
 
+# A serial port that keeps what is written, and brings a line of a file every 20 ms.
+PORT = """
+class UART:
+    def __init__(self, *_, **__):
+        self.given, self.waiting = open("given.bin", "rb").read().splitlines(True), b""
+        wrapping.hooks.append(self.hear)
+    def hear(self, at): self.waiting += self.given.pop(0) if self.given and at % 20 == 0 else b""
+    def any(self): return len(self.waiting)
+    def read(self, count):
+        data, self.waiting = self.waiting[:count], self.waiting[count:]
+        return data
+    def write(self, data): open("sent.bin", "ab").write(data)
+"""
+
+
+def test_two_boards_with_micropython_are_a_sender_and_a_robot(tmp_path: Path) -> None:
+    """The lines of the one drive the other, which answers; after 200 of them the line is cut."""
+    sent, said = b"", ""
+    for part, profile in (("sticks", EXAMPLES / "sender.toml"), ("robot", BOARD)):
+        folder = tmp_path / part
+        make_firmware(tenuto.load_profile(profile), language="micropython", part=part).write(folder)
+        (folder / "machine.py").write_text(MACHINE + PORT)
+        (folder / "wrapping.py").write_text(TICKS)
+        (folder / "given.bin").write_bytes(sent)
+        text = (folder / "main.py").read_text().replace("from time import", "from wrapping import")
+        (folder / "main.py").write_text(text)
+        done = subprocess.run([sys.executable, "main.py"], cwd=folder, capture_output=True, text=True, check=False)
+        assert "Enough" in done.stderr, done.stderr
+        sent, said = (folder / "sent.bin").read_bytes(), done.stdout
+        if part == "sticks":
+            decoder = VelocityLineDecoder()
+            lines = decoder.feed(sent)
+            assert (len(lines), decoder.counts.bad, decoder.counts.lost) == (260, 0, 0)
+            assert max(line.command.vx for line in lines) == pytest.approx(0.8, rel=0.02)
+            sent = b"".join(sent.splitlines(True)[:200])
+    duties = [tuple(map(int, line.split())) for line in said.splitlines()]
+    assert set(duties[:60]) == {(0, 0)}
+    assert all(left == right > 0 for left, right in duties[90:120])
+    assert set(duties[245:]) == {(0, 0)}
+    answers = [read_answer(line) for line in sent.splitlines()]
+    assert len(answers) > 40
+    assert {answer.why for answer in answers if answer is not None} == {0, 2}
+    assert {answer.made_from for answer in answers if answer is not None} == {
+        line_plan(tenuto.load_profile(BOARD).plan()).digest()
+    }
+
+
 def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> None:
     make_firmware(tenuto.load_profile(shipped("damson.toml"))).write(tmp_path)
     flags = [flag for flag in FLAGS if not flag.startswith("-std")]
@@ -379,8 +426,10 @@ def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: P
         rows.append(f"{ms / 1000.0:.3f},1,{data.hex()}")
         made = Made.of(pipeline.step(heard.frame(data, ms, outputs), ms / 1000.0))
         here.append(made._replace(power=made.power and heard.power))
-    out = subprocess.run([program], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True).stdout
-    assert difference(plan, here, made_of_output(out, plan)) == ""
+    commands: list[list[str | Path]] = [[program], *in_python(profile, tmp_path / "python", part="robot")]
+    for command in commands:
+        done = subprocess.run([*command, "0"], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True)
+        assert difference(plan, here, made_of_output(done.stdout, plan)) == "", command
     assert {one.state for one in here} >= {"driving", "stopping", "fault", "not enabled"}
     assert max(one.values["vx"] for one in here) > 0.1
 
@@ -575,7 +624,7 @@ def test_the_longest_line_of_a_sender_fits_into_its_buffer(outputs: int) -> None
     size = re.search(r"#define ROBOT_LINE (\d+)", files["robot_board.h"])
     assert size is not None
     assert int(size[1]) == len(longest)
-    assert "write_number(to, 60000)" in files["robot_board.c"]
+    assert "write_number(line, 60000)" in files["robot_board.c"]
 
 
 @needs_chip

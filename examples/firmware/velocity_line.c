@@ -3,8 +3,9 @@
 /* One more byte of a CRC-16: polynomial 0x1021, initial value 0xFFFF, not reflected, no final XOR. */
 static uint16_t with_byte(uint16_t crc, char byte)
 {
+    uint8_t bit;
     crc ^= (uint16_t)((uint16_t)(uint8_t)byte << 8);
-    for (uint8_t bit = 0; bit < 8; bit++)
+    for (bit = 0; bit < 8; bit++)
         crc = (uint16_t)((crc & 0x8000) ? (crc << 1) ^ 0x1021 : crc << 1);
     return crc;
 }
@@ -65,33 +66,36 @@ static void end_word(velocity_line *line)
 /* The end of a line; returns whether it is well formed. */
 static bool end_line(velocity_line *line, uint32_t now)
 {
-    const int32_t *field = line->field;
+    uint8_t i;
     if (line->broken || line->words < 8 || line->letters != 4 || !line->hexadecimal || line->hex != line->crc_before)
         return false;
-    if (field[0] < 0 || field[0] > 255 || field[5] < 0)
+    if (line->field[0] < 0 || line->field[0] > 255 || line->field[5] < 0)
         return false;
-    if (line->heard && (uint8_t)field[0] == line->counter)
+    if (line->heard && (uint8_t)line->field[0] == line->counter)
         return true; /* a repetition: well formed, but not new */
     velocity_line_may_move(line, now); /* if this line comes too late, the stop is latched */
     line->heard = true;
-    line->counter = (uint8_t)field[0];
-    line->vx = field[1], line->vy = field[2], line->vz = field[3], line->yaw_rate = field[4];
-    line->valid = (uint32_t)field[5], line->power = field[6] == 1;
+    line->counter = (uint8_t)line->field[0];
+    line->vx = line->field[1], line->vy = line->field[2], line->vz = line->field[3], line->yaw_rate = line->field[4];
+    line->valid = (uint32_t)line->field[5], line->power = line->field[6] == 1;
     line->outputs = (uint8_t)(line->words - 8);
-    for (uint8_t i = 0; i < line->outputs; i++)
+    for (i = 0; i < line->outputs; i++)
         line->output[i] = line->level[i];
     line->came = now;
     line->good++;
-    if (!field[1] && !field[2] && !field[3] && !field[4])
+    if (!line->field[1] && !line->field[2] && !line->field[3] && !line->field[4])
         line->latched = false;
     return true;
 }
 
 void velocity_line_begin(velocity_line *line)
 {
-    velocity_line blank = {0};
-    *line = blank;
+    line->vx = line->vy = line->vz = line->yaw_rate = 0;
+    line->power = line->heard = false;
     line->latched = true;
+    line->outputs = line->counter = 0;
+    line->good = line->bad = line->came = line->valid = 0;
+    line->crc_before = 0;
     begin_line(line);
 }
 
@@ -106,7 +110,8 @@ bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)
     }
     if (line->broken)
         return false; /* up to the end of the line */
-    if (line->returned || ++line->length > VELOCITY_LINE_LONGEST)
+    line->length++;
+    if (line->returned || line->length > VELOCITY_LINE_LONGEST)
         line->broken = true;
     if (byte == '\r')
         line->returned = true;
@@ -127,24 +132,32 @@ bool velocity_line_may_move(velocity_line *line, uint32_t now)
     return !line->latched && line->power;
 }
 
-static char *put(char *at, char mark, int32_t value)
+/* Write a space, the mark of a group if there is one, and a number; returns where the text goes on. */
+static uint16_t put(char *text, uint16_t at, char mark, int32_t value)
 {
-    char digits[8];
-    int count = 0;
+    char digits[6];
+    uint8_t count = 0;
     if (value > 999999)
         value = 999999;
     if (value < -999999)
         value = -999999;
-    *at++ = ' ';
-    if (mark)
-        *at++ = mark, *at++ = ' ';
-    if (value < 0)
-        *at++ = '-', value = -value;
-    do
-        digits[count++] = (char)('0' + value % 10), value /= 10;
-    while (value);
-    while (count)
-        *at++ = digits[--count];
+    text[at++] = ' ';
+    if (mark) {
+        text[at++] = mark;
+        text[at++] = ' ';
+    }
+    if (value < 0) {
+        text[at++] = '-';
+        value = -value;
+    }
+    do {
+        digits[count++] = (char)('0' + value % 10);
+        value /= 10;
+    } while (value);
+    while (count) {
+        count--;
+        text[at++] = digits[count];
+    }
     return at;
 }
 
@@ -152,27 +165,31 @@ uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *r
 {
     bool moves = velocity_line_may_move(line, now);
     int32_t link = moves ? 0 : !line->heard ? 1 : line->latched ? 2 : 3;
-    char *at = text;
-    *at++ = 'A';
-    at = put(at, 0, line->counter);
-    at = put(at, 0, (int32_t)(line->good & 0xFFFF));
-    at = put(at, 0, report->why ? report->why : link);
-    at = put(at, 0, report->millivolts);
-    for (int i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(at, i ? 0 : 'W', report->wheel[i]);
-    for (int i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(at, i ? 0 : 'D', report->distance[i] < 0 ? 0 : report->distance[i]);
-    if (report->made_from && at - text + 11 + 6 <= VELOCITY_LINE_LONGEST) {
-        *at++ = ' ', *at++ = 'P', *at++ = ' ';
-        for (int i = 0; i < 8; i++)
-            *at++ = report->made_from[i];
+    uint16_t at = 0, crc = 0xFFFF, one;
+    uint8_t i, digit;
+    text[at++] = 'A';
+    at = put(text, at, 0, line->counter);
+    at = put(text, at, 0, (int32_t)(line->good & 0xFFFF));
+    at = put(text, at, 0, report->why ? report->why : link);
+    at = put(text, at, 0, report->millivolts);
+    for (i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(text, at, i ? 0 : 'W', report->wheel[i]);
+    for (i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(text, at, i ? 0 : 'D', report->distance[i] < 0 ? 0 : report->distance[i]);
+    if (report->made_from && at + 11 + 6 <= VELOCITY_LINE_LONGEST) {
+        text[at++] = ' ';
+        text[at++] = 'P';
+        text[at++] = ' ';
+        for (i = 0; i < 8; i++)
+            text[at++] = report->made_from[i];
     }
-    uint16_t crc = 0xFFFF;
-    for (const char *one = text; one < at; one++)
-        crc = with_byte(crc, *one);
-    *at++ = ' ';
-    for (int shift = 12; shift >= 0; shift -= 4)
-        *at++ = "0123456789ABCDEF"[crc >> shift & 15];
-    *at++ = '\n';
-    return (uint16_t)(at - text);
+    for (one = 0; one < at; one++)
+        crc = with_byte(crc, text[one]);
+    text[at++] = ' ';
+    for (i = 0; i < 4; i++) {
+        digit = (uint8_t)(crc >> (12 - 4 * i) & 15);
+        text[at++] = (char)(digit < 10 ? '0' + digit : 'A' - 10 + digit);
+    }
+    text[at++] = '\n';
+    return at;
 }

@@ -60,9 +60,9 @@ def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
     return {target: why for target, why in found.items() if why}
 
 
-def no_main(profile: Profile, plan: Plan, hearing: Hearing | None) -> str:
+def no_main(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why there is no program for a board with MicroPython; empty if there is one."""
-    return _no_input(profile, "whole", hearing) or _no_output(profile, plan, "whole", hearing)
+    return _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
 
 
 def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:

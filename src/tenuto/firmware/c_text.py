@@ -23,9 +23,10 @@ typedef unsigned short uint16_t; typedef short int16_t; typedef unsigned int uin
 typedef unsigned long size_t;
 """
 MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0xFFFFFFFF", "size_t": ""}
+INTEGERS = {*MASKS, "int8_t", "int16_t", "int32_t", "int", "char"}
 WORDS = {"true": "True", "false": "False", "INFINITY": "inf", "NAN": "nan"}
 # Differences of a board in MicroPython.
-LEFT_OUT = re.compile(r"robot_(state_text|reason_text|output_name|line|answer|hear)|write_(number|share)|see_line")
+LEFT_OUT = re.compile(r"robot_(state_text|reason_text|output_name)")
 
 
 class UnknownCodeError(TenutoError):
@@ -80,9 +81,19 @@ def constant(node: Any) -> tuple[str, str]:
     if node.type == "char":
         return str(ord(literal_eval(node.value))), "int"
     text: str = node.value
+    if node.type == "string":
+        return f"b{text}", "char"
     if node.type in ("float", "double"):
         return text.rstrip("fF"), "real"
     return text.rstrip("uUlL"), "int"
+
+
+def starred(c_ast: Any, body: Any) -> set[str]:
+    """Return the names that are read or set through a star: they point to one number."""
+    found = set[str]()
+    if isinstance(body, c_ast.UnaryOp) and body.op == "*" and isinstance(body.expr, c_ast.ID):
+        found.add(body.expr.name)
+    return found.union(*(starred(c_ast, child) for _, child in body.children()))
 
 
 class Function:

@@ -93,7 +93,7 @@ def make_firmware(
 
     Args:
         profile: of the robot. plan: with what was measured and trimmed; by default that of the profile.
-        language: "c", or "micropython", which has "whole" only.
+        language: "c" or "micropython".
         part: "whole", sticks to wheels on one board; "sticks", a sender that writes velocity lines to another board;
             "robot", the board that hears them.
         real: the type of the computation, "float" or "double"; of C only, as MicroPython has that of its board.
@@ -101,14 +101,12 @@ def make_firmware(
 
     Raises:
         ProfileError: it has settings that cannot go to a microcontroller; with the key of each.
-        TenutoError: MicroPython does not have this part, or no choice of type.
+        TenutoError: MicroPython has no choice of type.
         MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
     plan = profile.plan() if plan is None else plan
     line_outputs = plan.output_names()
     where = str(profile.file or profile.name)
-    if language == "micropython" and part != "whole":
-        raise TenutoError(f"{where}: in MicroPython there is the part whole, not {part}: make that in C")
     if language == "micropython" and real != "float":
         raise TenutoError(f"{where}: MicroPython has the float of its board: leave out --real, or make it in C")
     if part == "robot":
@@ -126,6 +124,7 @@ def make_firmware(
     hearing = hearing_of(profile, plan, part, lines)
     context = facts_of(profile, plan, hearing) | {
         "line_outputs": line_outputs,
+        "line_size": 40 if part == "robot" else 47 + 6 * len(line_outputs),
         "language": language,
         "real": real,
         "part": part,
@@ -145,7 +144,7 @@ def make_firmware(
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
     if language == "micropython":
-        why = no_main(profile, plan, hearing)
+        why = no_main(profile, plan, part, hearing)
         files = _in_python(made, context, "" if why else "main.py")
         return Firmware(
             files, digest, tuple(context["inputs"]), tuple(context["outputs"]), {"main.py": why} if why else {}
@@ -174,7 +173,7 @@ def _pins(profile: Profile, plan: Plan, part: str, hearing: Any, wrong_for: dict
     context: dict[str, Any] = {}
     if _CORTEX not in wrong_for:
         context |= cortex_of(plan, part, hearing)
-    if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, hearing):
+    if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, part, hearing):
         context |= board_of(profile, plan, part, hearing)
     return context
 
@@ -186,9 +185,12 @@ def _misfits(profile: Profile, plan: Plan, part: str, hearing: Any) -> dict[str,
 
 
 def _in_python(made: Any, context: dict[str, Any], main: str) -> dict[str, str]:
-    """Return the files of MicroPython: the C without bytes and lines, translated to that language."""
-    context = context | {"part": "whole", "real": "double"}
+    """Return the files of MicroPython: the C, translated to that language."""
+    context = context | {"real": "double"}
     header, code = (made.get_template(f"firmware/c/robot_board.{end}.j2").render(context) for end in ("h", "c"))
+    if context["part"] == "robot":
+        line_header, line_code = (shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES)
+        code = f"{line_header}\n{code}\n{line_code}"
     context["body"] = to_python(header, without_unused_times(code))
     names = ["robot_board.py", "replay.py", *([main] if main else [])]
     return {name: tidied(made.get_template(f"firmware/micropython/{name}.j2").render(context), 2) for name in names}

@@ -14,6 +14,7 @@ from typing import Any
 from tenuto.basics.extras import needs
 from tenuto.firmware.c_text import (
     FUNCTIONS,
+    INTEGERS,
     LEFT_OUT,
     MASKS,
     OWN,
@@ -24,6 +25,7 @@ from tenuto.firmware.c_text import (
     comments_of,
     constant,
     plain,
+    starred,
 )
 
 
@@ -73,15 +75,7 @@ class _Module:
 
     def _learn(self, node: Any) -> None:
         """Find the parameters of a function that point to one number: those that are read by a star."""
-        c, stars = self._c, set[str]()
-
-        def look(one: Any) -> None:
-            if isinstance(one, c.UnaryOp) and one.op == "*" and isinstance(one.expr, c.ID):
-                stars.add(one.expr.name)
-            for _, child in one.children():
-                look(child)
-
-        look(node.body)
+        c, stars = self._c, starred(self._c, node.body)
         self._returns[node.decl.name] = self._type_of(node.decl.type.type)
         parameters = node.decl.type.args.params if node.decl.type.args is not None else []
         self._pointed[node.decl.name] = [
@@ -204,11 +198,8 @@ class _Module:
             self._say(depth, "pass")
 
     def _statement(self, node: Any, depth: int) -> None:
-        for kind, write in self._statements.items():
-            if isinstance(node, kind):
-                write(node, depth)
-                return
-        self._effect(node, depth)
+        writers = [write for kind, write in self._statements.items() if isinstance(node, kind)]
+        (writers[0] if writers else self._effect)(node, depth)
 
     @cached_property
     def _statements(self) -> dict[Any, Callable[[Any, int], None]]:
@@ -216,8 +207,8 @@ class _Module:
         c = self._c
         return {
             c.Decl: self._local, c.DeclList: self._each_of("decls"), c.Compound: self._block, c.If: self._if,
-            c.For: self._for, c.While: self._while, c.Switch: self._switch, c.Return: self._return,
-            c.ExprList: self._each_of("exprs"), c.EmptyStatement: lambda node, depth: None,
+            c.For: self._for, c.While: self._while, c.DoWhile: self._do_while, c.Switch: self._switch,
+            c.Return: self._return, c.ExprList: self._each_of("exprs"), c.EmptyStatement: lambda node, depth: None,
             c.Break: lambda node, depth: self._say(depth, "break"),
             c.Continue: lambda node, depth: self._say(depth, "continue"),
         }  # fmt: skip
@@ -232,6 +223,11 @@ class _Module:
     def _while(self, node: Any, depth: int) -> None:
         self._say(depth, f"while {self._expression(node.cond)[0]}:")
         self._block(node.stmt, depth + 1)
+
+    def _do_while(self, node: Any, depth: int) -> None:
+        self._say(depth, "while True:")
+        self._block(node.stmt, depth + 1)
+        self._say(depth + 1, f"if not {self._expression(node.cond)[0]}: break")
 
     def _return(self, node: Any, depth: int) -> None:
         self._say(depth, f"return {self._value(node.expr) if node.expr is not None else ''}".rstrip())
@@ -314,8 +310,12 @@ class _Module:
         if isinstance(node, c.Assignment):
             self._assign(node, depth)
         elif isinstance(node, c.UnaryOp) and node.op in ("p++", "++", "p--", "--"):
-            target = self._target(node.expr)
-            self._say(depth, f"{target} {'+' if '+' in node.op else '-'}= 1")
+            target, kind = self._target(node.expr), self._expression(node.expr)[1]
+            assert self._function is not None
+            if kind in ("uint8_t", "uint16_t") and target in self._function.globals:  # what lasts may wrap
+                self._say(depth, f"{target} = ({target} {node.op[-1]} 1) & {MASKS[kind]}")
+            else:
+                self._say(depth, f"{target} {node.op[-1]}= 1")
         elif isinstance(node, c.FuncCall):
             self._call_effect(node, depth)
         elif isinstance(node, c.Cast) and isinstance(node.expr, c.FuncCall):  # (void)f() calls it
@@ -342,7 +342,7 @@ class _Module:
         if node.op in ("|=", "^=") or node.op == "=":
             self._say(depth, f"{target} {node.op} {value}")
         else:
-            wrapped = f"{target} {node.op[0]} ({value})"
+            wrapped = f"{target} {'//' if node.op == '/=' and kind in INTEGERS else node.op[0]} ({value})"
             self._say(depth, f"{target} = {wrapped if kind not in MASKS else f'({wrapped}) & {MASKS[kind]}'}")
         for step in steps:
             self._say(depth, step)
@@ -462,10 +462,12 @@ class _Module:
         raise UnknownCodeError(f"an operator that is not known: {node.op}")
 
     def _cast(self, node: Any) -> tuple[str, str]:
-        said, _ = self._expression(node.expr)
+        said, inner = self._expression(node.expr)
         kind = self._type_of(node.to_type.type)
         if kind in ("real", "robot_real"):
             return f"float({said})", kind
+        if inner in ("real", "robot_real") and kind in INTEGERS:
+            said = f"int({said})"
         if kind == "int32_t":
             return f"_signed({said})", kind
         mask = MASKS.get(kind, "")
