@@ -1,6 +1,7 @@
 """Every chassis against rigid-body motion, and there and back; saturation, shared thrust, odometry, mirrors."""
 
 import math
+import random
 
 import numpy as np
 import pytest
@@ -388,6 +389,27 @@ def test_from_anywhere_to_anywhere_within_the_limits(
             if now == target and changes == STANDSTILL:
                 break
         assert now == pytest.approx(target, abs=1e-4)  # it never gets stuck
+
+
+@pytest.mark.parametrize("seed", [11, 211, 285])
+def test_rounding_does_not_choose_the_way(seed: int) -> None:
+    """In each of these drives two ways were equally good except for rounding, which differs on a microcontroller."""
+    dice, chassis = random.Random(seed), mecanum(1.287, 0.3, 1.306, 0.995)
+    quick, turning, slow, turning_slow = (dice.uniform(0.5, 6.0) for _ in range(4))
+    limits = Limits(
+        acceleration=quick, turn_acceleration=turning, deceleration=slow, turn_deceleration=turning_slow,
+        vertical_acceleration=1.0,
+    )  # fmt: skip
+    now, target = STANDSTILL, STANDSTILL
+    for number in range(60):
+        if number % 15 == 0:
+            wish = VelocityCommand(dice.choice((-3, 3, 0, 1)), dice.choice((0, 0, 2)), 0, dice.choice((-2, 2, 0)))
+            target = chassis.within_reach(wish)[0]
+        dt = dice.choice((0.02, 0.03))
+        near = VelocityCommand(*(speed * (1.0 + dice.uniform(-1.0, 1.0) * 1e-13) for speed in now))
+        after, beside = (CommandRamp(chassis).step(one, target, dt, limits) for one in (now, near))
+        assert after == pytest.approx(beside, abs=1e-6)
+        now = after
 
 
 @given(commands, st.sampled_from([0.0, 0.02]))

@@ -147,6 +147,15 @@ def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profi
     assert [ax.get_title() for ax in sticks.axes] == ["vx", "vy", "vz", "yaw_rate"]
     other = report_figures(table, MEDLAR.plan())["sticks"]  # of another profile, not a traceback
     assert "none of the sticks" in other.axes[0].texts[0].get_text()
+    standing = pd.DataFrame(tick.as_row() for tick in drive_medlar(10))
+    still = report_figures(standing, MEDLAR.plan())["sticks"]
+    assert "it was not driven" in still.axes[0].texts[0].get_text()
+
+
+def drive_medlar(steps: int) -> list[Tick]:
+    """Ticks of a robot that nobody enables."""
+    pipeline, values = Pipeline(MEDLAR.plan()), {"left_y": 983.0, "right_x": 983.0, "left_shoulder": 0.0}
+    return [pipeline.step(Frame(0.02 * number, values), 0.02 * number) for number in range(steps)]
 
 
 @examples(40)

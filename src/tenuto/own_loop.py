@@ -209,7 +209,7 @@ class Pad:
     def __str__(self) -> str:
         """Write every known control with its number."""
         heard = "" if self.heard else "nothing heard: "
-        return heard + " ".join(f"{name}={self._values.get(name, 0.0):+.2f}" for name in self._travels)
+        return heard + " ".join(f"{name}={self._values.get(name, 0.0):+z.2f}" for name in self._travels)
 
     def rounds(self) -> Iterator[Pad]:
         """Yield the pad in every round, until the source ends (a recording ends, a pad does not) or Ctrl-C.

@@ -87,7 +87,7 @@ def measure(
 
 def _print(found: Measured, wheels: dict[str, Value]) -> None:
     """Report what was found, each with what stands behind it."""
-    clock = "one clock" if found.one_clock else f"clocks {found.clock_offset:+.2f} s apart, found by correlation"
+    clock = "one clock" if found.one_clock else f"clocks {found.clock_offset:+z.2f} s apart, found by correlation"
     results.print(f"Log and odometry: {clock}.")
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("what", "value", "± (95 %)", "unit", "from"):

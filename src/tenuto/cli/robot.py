@@ -96,7 +96,7 @@ def robot(
         with ctrl_c() as stopped:
             _live(stands, file, seconds, stopped)
         here, units = stands.robot.now, stands.robot.chassis.units
-        pose = f"at x {here.x:+.2f} m, y {here.y:+.2f} m, {math.degrees(here.heading):+.0f} deg, "
+        pose = f"at x {here.x:+z.2f} m, y {here.y:+z.2f} m, {math.degrees(here.heading):+z.0f} deg, "
         pose = pose if units.known else ""
         results.print(f"It is {pose}{units.speed.shown(here.vx, '+.2f')}. {stands.summary()}.", soft_wrap=True)
 
@@ -145,8 +145,8 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[in
         if results.is_terminal and point.time - shown >= _SHOWN_EVERY:
             shown = point.time
             units = stands.robot.chassis.units
-            up = f", z {point.z:+.2f} m" if point.z else ""
-            pose = f"x {point.x:+.2f} m, y {point.y:+.2f} m{up}, " if units.known else ""
+            up = f", z {point.z:+z.2f} m" if point.z else ""
+            pose = f"x {point.x:+z.2f} m, y {point.y:+z.2f} m{up}, " if units.known else ""
             text = f"{pose}{units.speed.shown(point.vx, '+.2f')}; {stands.summary()}   "
             results.print(text, end="\r", no_wrap=True, crop=True)
         if stopped or point.time >= seconds:

@@ -114,7 +114,7 @@ def _print(name: str, course: Course, notes: list[str]) -> None:
     grid.add_row("script", f"{name}: {course.seconds:.1f} s")
     for axis, way in zip("xyz", course.path, strict=False):
         if abs(way).max() > 0.0:
-            grid.add_row(axis, f"{way.min():+.2f} m to {way.max():+.2f} m, ends at {way[-1]:+.2f} m")
+            grid.add_row(axis, f"{way.min():+z.2f} m to {way.max():+z.2f} m, ends at {way[-1]:+z.2f} m")
     grid.add_row("away", f"at most {course.excursion:.2f} m from its start, stops included")
     off = math.degrees(course.turned_off)
     grid.add_row("true", f"within {course.strays:.2f} m and {abs(off):.0f} deg of its path")

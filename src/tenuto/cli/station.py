@@ -37,8 +37,8 @@ def _table(robots: Robots, now: float) -> Table:
     for name in sorted(robots.states):
         said, condition = robots.states[name], robots.condition(name, now)
         axes = (said.vx, said.vy, said.vz)
-        speeds = [f"{axis:+.2f} m/s" if round(axis, 2) else "0" for axis in axes]
-        speeds.append(f"{math.degrees(said.yaw_rate):+.0f} deg/s" if round(said.yaw_rate, 2) else "0")
+        speeds = [f"{axis:+z.2f} m/s" if round(axis, 2) else "0" for axis in axes]
+        speeds.append(f"{math.degrees(said.yaw_rate):+z.0f} deg/s" if round(said.yaw_rate, 2) else "0")
         if condition in ("gone", "silent"):
             speeds = [""] * 4
         style = known.get(condition, "bold red")

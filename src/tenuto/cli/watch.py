@@ -121,7 +121,7 @@ class Watch:
                 _number(seen.low),
                 _bar(seen, moved, length),
                 _number(seen.high),
-                "" if math.isnan(seen.position) else f"{seen.position:+.2f}",
+                "" if math.isnan(seen.position) else f"{seen.position:+z.2f}",
                 Text("◀ moved" if moved else " " * 7, style="bold yellow").append(f" {(marks or {}).get(name, '')}"),
             )
         return table

@@ -134,7 +134,7 @@ def _control(tick: Tick, control: ControlPlan, stick: StickPlan | None, drives: 
 
 
 def _signed(share: float) -> str:
-    return "0" if abs(share) < 0.0005 else f"{share:+.3f}"
+    return "0" if abs(share) < 0.0005 else f"{share:+z.3f}"
 
 
 def _seen(tick: Tick, control: ControlPlan) -> str:
@@ -166,7 +166,7 @@ def _shaping(tick: Tick, control: ControlPlan, stick: StickPlan | None, zone: fl
     beyond = f"beyond the dead zone of {zone:g}, {_curve(control, tick)}{trimmed}" if zone else _curve(control, tick)
     to_come = float(control.shape_for(tick.chosen.rates)(after)) + trim
     if control.remembers and abs(to_come - shaped) > _SAME:
-        return f"{beyond}, {to_come:+.3f} when smoothing, ramps and hysteresis have followed"
+        return f"{beyond}, {to_come:+z.3f} when smoothing, ramps and hysteresis have followed"
     return beyond
 
 
@@ -179,7 +179,7 @@ def _curve(control: ControlPlan, tick: Tick) -> str:
 
 def _intent(tick: Tick, mode: ModePlan) -> Step:
     numbers = tick.intent._asdict()
-    text = ", ".join(f"{name} {value:+.3f}" for name, value in numbers.items() if value) or "nothing"
+    text = ", ".join(f"{name} {value:+z.3f}" for name, value in numbers.items() if value) or "nothing"
     why = _style_cause(tick, mode)
     return Step("intent", f"{text}: {why}" if why else text, numbers)
 

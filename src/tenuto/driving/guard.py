@@ -485,4 +485,4 @@ class Guard:
         within = f"(within {self._rest_bands[name]:.2f})"
         if name in self._levers:
             return Reason(Code.NOT_AT_REST, f"{name} is at {position:.2f}, not down {within}: bring it down")
-        return Reason(Code.NOT_AT_REST, f"{name} is at {position:+.2f}, not at rest {within}: release it")
+        return Reason(Code.NOT_AT_REST, f"{name} is at {position:+z.2f}, not at rest {within}: release it")

@@ -83,14 +83,14 @@ def _controls(tick: Tick, neutral: Neutral) -> Iterator[Check]:
         ("levers", neutral.levers, "down", "bring it down; tenuto calibrate"),
     ):
         away = {name: tick.positions.get(name, 0.0) for name in names}
-        off = [f"{name} is at {place:+.2f}" for name, place in away.items() if abs(place) > NEUTRAL]
+        off = [f"{name} is at {place:+z.2f}" for name, place in away.items() if abs(place) > NEUTRAL]
         if names:
             yield Check(what, not off, ", ".join(off) or f"all {rest}", todo if off else "")
 
 
 def _trims(tick: Tick) -> Check:
     trims = tick.chosen.trims
-    off = [f"{name} is trimmed by {value:+.2f}" for name, value in trims.items() if abs(value) > NEUTRAL]
+    off = [f"{name} is trimmed by {value:+z.2f}" for name, value in trims.items() if abs(value) > NEUTRAL]
     return Check("trims", not off, ", ".join(off) or "none", "reset it with its button or knob" if off else "")
 
 

@@ -251,18 +251,18 @@ class CommandRamp:
         self, previous: VelocityCommand, target: VelocityCommand, wanted: VelocityCommand, dt: float
     ) -> VelocityCommand:
         """Find another step if the intended one exceeds the vehicle."""
-        fits = self._fits
+        fits, left = self._fits, self._seconds_left
         leaving = VelocityCommand(
             *(new if abs(new) < abs(old) else old for old, new in zip(previous, wanted, strict=True))
         )
-        found = []
+        best = None
         if fits(leaving):
-            found.append(_between(leaving, wanted, _largest(lambda part: fits(_between(leaving, wanted, part)), 1.0)))
+            best = _between(leaving, wanted, _largest(lambda part: fits(_between(leaving, wanted, part)), 1.0))
         straight = self._one_share(previous, target, dt)
-        if fits(straight):
-            found.append(straight)
-        best = min(found, key=lambda one: self._seconds_left(one, target), default=previous)
-        if self._seconds_left(best, target) < self._seconds_left(previous, target) - STUCK * dt:
+        # Often both are equally good except for rounding, which must not choose: it differs on a microcontroller.
+        if fits(straight) and (best is None or left(straight, target) < left(best, target) - STUCK * dt):
+            best = straight
+        if best is not None and left(best, target) < left(previous, target) - STUCK * dt:
             return best
         return self._one_share(previous, STANDSTILL, dt)
 

@@ -247,7 +247,7 @@ class Ranks:
         why = [fault.text for fault in one.faults]
         if not one.held:
             why.append("hold-to-run is not held there")
-        return why + [f"{name} is at {position:+.2f}, not at rest" for name, position in one.away.items()]
+        return why + [f"{name} is at {position:+z.2f}, not at rest" for name, position in one.away.items()]
 
     def _kept(self) -> StickDriver | VelocityDriver:
         """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""

@@ -84,7 +84,7 @@ class Telemetry(NamedTuple):
         said += [f"height {self.height:.1f} m"] if abs(self.height) > _SOME_HEIGHT else []
         said += [text.format(getattr(self, name)) for name, text in _SHOWN if math.isfinite(getattr(self, name))]
         said += [
-            f"{name} {math.degrees(speed):+.0f} deg/s" for name, speed in self.wheels.items() if math.isfinite(speed)
+            f"{name} {math.degrees(speed):+z.0f} deg/s" for name, speed in self.wheels.items() if math.isfinite(speed)
         ]
         said += [f"{name} {metres:.2f} m" for name, metres in self.distances.items() if math.isfinite(metres)]
         return ", ".join([*said, *self.reasons])
@@ -123,7 +123,7 @@ SILENT_AFTER = 3.0
 _BY_NAME = ("wheels", "distances")
 # What is no higher than this stands on the ground, m.
 _SOME_HEIGHT = 0.05
-_SHOWN = (("x", "x {:+.1f} m"), ("y", "y {:+.1f} m"), ("vx", "{:+.2f} m/s ahead"))
+_SHOWN = (("x", "x {:+z.1f} m"), ("y", "y {:+z.1f} m"), ("vx", "{:+z.2f} m/s ahead"))
 # What `Telemetry.number` finds: numbers, and names of several; yes and no are 1 and 0.
 _NUMBERS = frozenset(Telemetry._fields) - {"time", "says", "state", "reasons", "mode"}
 _TEXTS = ("state", "reasons", "mode")

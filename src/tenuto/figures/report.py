@@ -27,9 +27,12 @@ def plot_stick_density(ax: Axes, table: pd.DataFrame, x: str, y: str, dead_zones
     seconds, _, _ = np.histogram2d(
         driving[f"position.{y}"], driving[f"position.{x}"], bins=(edges, edges), weights=driving["dt"]
     )
-    shown = np.ma.masked_equal(seconds, 0.0)
-    drawn = ax.pcolormesh(edges, edges, shown, cmap="cividis_r", norm="log", rasterized=True)
-    ax.figure.colorbar(drawn, ax=ax, label="s", shrink=0.8)
+    if seconds.any():
+        shown = np.ma.masked_equal(seconds, 0.0)
+        drawn = ax.pcolormesh(edges, edges, shown, cmap="cividis_r", norm="log", rasterized=True)
+        ax.figure.colorbar(drawn, ax=ax, label="s", shrink=0.8)
+    else:
+        ax.text(0.0, 0.5, "it was not driven", ha="center", va="center")
     ax.axvspan(-dead_zones[0], dead_zones[0], color=GREY, alpha=0.25, linewidth=0)
     ax.axhspan(-dead_zones[1], dead_zones[1], color=GREY, alpha=0.25, linewidth=0)
     ax.invert_xaxis()

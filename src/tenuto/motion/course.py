@@ -219,7 +219,7 @@ class Course:
         if self.bent <= BENT:
             return []
         text = (
-            f"it strays {self.strays:.2f} m from its path and ends {math.degrees(self.turned_off):+.0f} deg "
+            f"it strays {self.strays:.2f} m from its path and ends {math.degrees(self.turned_off):+z.0f} deg "
             f"off: the robot cannot change its velocity so fast"
         )
         # It begins to where the command is first behind what is asked for.

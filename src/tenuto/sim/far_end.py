@@ -181,7 +181,7 @@ class FarEnd(Closing):
         counts, frames = self.decoder.counts, self._frames
         if frames is not None:
             return f"{self._good} good commands, {frames.bad} bytes that are none"
-        levels = "".join(f" {level:+.2f}" for level in self.outputs)
+        levels = "".join(f" {level:+z.2f}" for level in self.outputs)
         return f"{counts.good} good lines, {counts.bad} bad" + (f", outputs{levels}" if levels else "")
 
     def close(self) -> None:

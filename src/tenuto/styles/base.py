@@ -86,7 +86,7 @@ class TurningStick(Style):
         """Describe what the corner of the stick square makes less of."""
         asked, made = self.asked(shaped), self.intent(shaped)
         pairs = zip(("forward", "turn"), asked, (made.forward, made.turn), strict=True)
-        less = [f"{name} {a:+.2f} becomes {b:+.2f}" for name, a, b in pairs if abs(b - a) > 1e-6]
+        less = [f"{name} {a:+z.2f} becomes {b:+z.2f}" for name, a, b in pairs if abs(b - a) > 1e-6]
         return f'{" and ".join(less)} in the corner of the stick (corner = "{self.corner}")' if less else ""
 
     def demand(

@@ -209,10 +209,10 @@ def _controls(scene: Scene, tick: Tick, width: int, most: int) -> list[Text]:
     for control in scene.controls[: most - 1]:
         raw, position = tick.raw.get(control.name, math.nan), tick.positions.get(control.name, 0.0)
         number = "no number" if math.isnan(raw) else f"{raw:8.0f}"
-        line = Text(f"{control.name[:name_wide]:{name_wide}} {number:>8} {position:+9.2f} ")
+        line = Text(f"{control.name[:name_wide]:{name_wide}} {number:>8} {position:+z9.2f} ")
         if control.role == "drives":
             shaped = tick.shaped.get(control.name, 0.0)
-            line.append(f"{shaped:+7.2f}").append_text(_bar(shaped, 1.0, min(width - name_wide - 33, 25)))
+            line.append(f"{shaped:+z7.2f}").append_text(_bar(shaped, 1.0, min(width - name_wide - 33, 25)))
         else:
             on, stops = position >= HELD_FROM, control.role == "stops"
             word = ("on: stop" if on else "off") if stops else ("held" if on else "not held")
@@ -224,7 +224,7 @@ def _controls(scene: Scene, tick: Tick, width: int, most: int) -> list[Text]:
 def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
     """Show intent and command against the full speeds, and each actuator as a signed bar."""
     intent = (
-        ", ".join(f"{name} {value:+.2f}" for name, value in tick.intent._asdict().items() if round(value, 2))
+        ", ".join(f"{name} {value:+z.2f}" for name, value in tick.intent._asdict().items() if round(value, 2))
         or "nothing"
     )
     command, long = tick.command, min(31, (width - 60) // 2)

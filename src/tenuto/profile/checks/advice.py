@@ -104,11 +104,11 @@ def _at_rest(plan: Plan) -> Iterator[Finding]:
     for control in plan.controls:
         asked = control.shape(0.0)
         if control.name in driving and asked != 0.0:
-            text = f"at rest it demands {asked:+.2f}: the robot moves as soon as it may, with the stick released"
+            text = f"at rest it demands {asked:+z.2f}: the robot moves as soon as it may, with the stick released"
             yield error(f"controls.{control.name}.curve", text)
     for trim in plan.selection.trims:
         if trim.begin != 0.0 and trim.control in driving:
-            text = f"a trim of {trim.begin:+.3f} moves the robot with the stick released"
+            text = f"a trim of {trim.begin:+z.3f} moves the robot with the stick released"
             yield warning(f"trims.{trim.control}.begin", text)
 
 
