@@ -65,9 +65,9 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
         assert notices == [notice.text for notice in tick.notices]
         text = "\n".join(large)
         for control in scene.controls:
-            position = re.escape(f"{tick.positions[control.name]:+.2f}")
+            position = re.escape(f"{tick.positions[control.name]:+z.2f}")
             assert re.search(rf"\b{control.name} +-?\d+ +{position} ", text)
-        assert f"command {round(tick.command.vx, 2) + 0.0:+.2f} of" in text
+        assert f"command {round(tick.command.vx, 2) + 0.0:+z.2f} of" in text
         for name, value in tick.actuators.items():
             if not name.endswith("_angle"):
                 degrees = name.endswith(("_wheel", "yaw_rate"))
