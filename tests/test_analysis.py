@@ -365,6 +365,10 @@ def test_the_log_of_an_axis_of_two_triggers_is_driven_by_once_more(tmp_path: Pat
     frames = recorded_sticks(tmp_path / "run.csv", profile).frames
     assert [dict(frame.values) for frame in frames] == rows
     assert run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path).returncode == 0
+    # What is wrong with a log is not said as of a recording.
+    first.iloc[[*range(9, 30), *range(9)]].to_csv(tmp_path / "run.csv", index=False)
+    said = run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path)
+    assert (said.returncode, "expected times that do not go back" in said.stderr) == (1, True)
 
 
 @pytest.mark.long

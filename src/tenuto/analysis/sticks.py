@@ -37,14 +37,22 @@ def recorded_sticks(path: str | Path, planned: Planned, made_with: Planned | Non
     except RecordingError as no_recording:
         try:
             table = load_log(path)
-        except RecordingError:
-            raise no_recording from None
+        except RecordingError as no_log:
+            raise (no_log if _is_meant_as_log(path) else no_recording) from None
     if made_with is None and kept_with(path).exists():
         made_with = load_profile(kept_with(path))
     frames = _frames(table, (made_with or planned).plan().controls, path)
     if not frames:
         raise RecordingError(f"{path}: no frame came in this drive: there are no sticks in it")
     return Recording(path, frames=frames)
+
+
+def _is_meant_as_log(path: str | Path) -> bool:
+    """Return whether a file that is neither has the form of a log, or the columns of one."""
+    if Path(path).suffix != ".csv":
+        return True
+    with Path(path).open(encoding="utf-8", errors="replace") as file:
+        return "guard.state" in file.readline().split(",")
 
 
 def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | Path) -> list[Frame]:
