@@ -416,22 +416,47 @@ def lines_of_a_sender(dice: random.Random, outputs: int) -> Iterator[tuple[int, 
         yield ms, data + (data if fate > 0.95 else b"")
 
 
-@pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
-def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
-    profile = tenuto.load_profile(shipped(f"{name}.toml"))
+def followed(profile: tenuto.Profile, dice: random.Random, commands: Sequence[Sequence[str | Path]]) -> list[Made]:
+    """Send lines to the pipeline and to programs of the part robot, which must do the same; return what they do."""
     outputs, plan = profile.plan().output_names(), line_plan(profile.plan())
-    program = built(make_firmware(profile, part="robot"), tmp_path)
     pipeline, heard, here, rows = tenuto.Pipeline(plan), Heard(), list[Made](), ["time,.step,.bytes"]
-    for ms, data in lines_of_a_sender(random.Random(name), len(outputs)):
+    for ms, data in lines_of_a_sender(dice, len(outputs)):
         rows.append(f"{ms / 1000.0:.3f},1,{data.hex()}")
         made = Made.of(pipeline.step(heard.frame(data, ms, outputs), ms / 1000.0))
         here.append(made._replace(power=made.power and heard.power))
-    commands: list[list[str | Path]] = [[program], *in_python(profile, tmp_path / "python", part="robot")]
     for command in commands:
         done = subprocess.run([*command, "0"], input="\n".join(rows) + "\n", capture_output=True, text=True, check=True)
         assert difference(plan, here, made_of_output(done.stdout, plan)) == "", command
+    return here
+
+
+@pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
+def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
+    profile = tenuto.load_profile(shipped(f"{name}.toml"))
+    program = built(make_firmware(profile, part="robot"), tmp_path)
+    here = followed(profile, random.Random(name), [[program], *in_python(profile, tmp_path / "python", part="robot")])
     assert {one.state for one in here} >= {"driving", "stopping", "fault", "not enabled"}
     assert max(one.values["vx"] for one in here) > 0.1
+
+
+@settings(examples(4), suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate])
+@given(any_profile(), st.integers(0, 10**6))
+def test_any_board_that_hears_lines_is_a_robot_that_follows(
+    tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
+) -> None:
+    profile = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+    profile = profile.model_copy(update={"loop": profile.loop.model_copy(update={"rate": 50.0})})
+    try:
+        made = make_firmware(profile, part="robot")
+    except tenuto.TenutoError:
+        assume(False)
+        raise
+    folder = tmp_path_factory.mktemp("robot")
+    commands: list[list[str | Path]] = [
+        [built(made, folder, ["-O0"])],
+        *in_python(profile, folder / "python", part="robot")[:1],
+    ]
+    followed(profile, random.Random(seed), commands)
 
 
 def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_path: Path) -> None:
