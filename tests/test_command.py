@@ -35,7 +35,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert "no good frame for 0.3" in words
     assert "re-enabled at 30." in words
     assert {file.name for file in (folder / "tenuto-demo").iterdir()} == {
-        "drive.csv", "drive.png", "medlar.toml", "medlar-keyboard.toml", "medlar-lesson.toml", "medlar-lift.toml",
+        "drive.csv", "drive.csv.profile.toml", "drive.png",
+        "medlar.toml", "medlar-keyboard.toml", "medlar-lesson.toml", "medlar-lift.toml",
         "damson-guided.toml",
         "damson.toml", "round-the-tree.toml",
         "quince.toml", "sorrel.toml", "orchard-row.csv", "quince-course.csv", "sorrel-course.csv",

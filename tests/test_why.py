@@ -99,12 +99,13 @@ def test_a_log_says_for_how_long(tmp_path: Path) -> None:
     done = run("drive", str(shipped("medlar.toml")), "--recording", str(shipped("damson-flight.csv")), cwd=tmp_path)
     assert done.returncode == 1
     run("demo", "--out", ".", cwd=tmp_path)
-    said = json.loads(run("why", "drive.csv", "--profile", "medlar.toml", "--at", "29", "--json", cwd=tmp_path).stdout)
+    said = json.loads(run("why", "drive.csv", "--at", "29", "--json", cwd=tmp_path).stdout)
     assert said["answer"].startswith("it stands: the link was quiet for 1.2")
     guard = next(step["text"] for step in said["steps"] if step["stage"] == "guard")
     assert "(for 2.1 s)" in guard or "(for 2.7 s)" in guard
     table = tenuto.load_log(tmp_path / "drive.csv")
     assert explain_at(table, MEDLAR).time == table["time"].iloc[-1]
+    (tmp_path / "drive.csv.profile.toml").unlink()
     for arguments, code, text in (
         (("why", "drive.csv"), 1, "no profile was kept beside it"),
         (("why", "drive.csv", "--profile", "medlar.toml", "--at", "99"), 1, "the log goes from 0.00 to"),

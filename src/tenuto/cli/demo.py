@@ -82,6 +82,7 @@ def demo(
     from tenuto.figures import save_figure
     from tenuto.figures.drive import drive_figure
     from tenuto.profile import load_profile
+    from tenuto.profile.prepare import keep_with, prepare_profile
     from tenuto.sinks import open_sink
     from tenuto.sinks.simulated import SimulatedSink
 
@@ -101,6 +102,7 @@ def demo(
     stem = "drive" if robot is Robot.MEDLAR else f"drive-{robot}"
     with open_sink(f"log:{out / stem}.csv") as log:
         ticks = replay(profile, out / recording, [log, simulated])
+    keep_with(out / f"{stem}.csv", prepare_profile(profile))
     took = time.perf_counter() - began
     table = ticks.to_frame()
     path, plan = simulated.robot.path, profile.plan()

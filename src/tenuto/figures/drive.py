@@ -200,8 +200,10 @@ def plot_path(
         )  # fmt: skip
     if chassis is not None and size > 1.05:
         ax.text(0.99, 0.01, f"robot drawn {size:.1f} times as large", transform=ax.transAxes, ha="right", fontsize=8)
-    _mark(ax, x[0], y[0], "start", "o", BLUE)
-    _mark(ax, x[-1], y[-1], "end", "s", BLUE)
+    moved = max(np.ptp(x), np.ptp(y)) > 0.0
+    _mark(ax, x[0], y[0], "start" if moved else "it did not move", "o", BLUE)
+    if moved:
+        _mark(ax, x[-1], y[-1], "end", "s", BLUE)
     for stop, row in zip((stop for stop in stops if stop.was_moving), marked, strict=True):
         _mark(ax, x[row], y[row], f"{stop.title}:\nstopped at {stop.time:.1f} s", "X", RED, -28)
     ax.set_aspect("equal", adjustable="datalim")

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _BINS = 41
+_NOT_DRIVEN = "it was not driven"
 
 
 def plot_stick_density(ax: Axes, table: pd.DataFrame, x: str, y: str, dead_zones: tuple[float, float]) -> None:
@@ -32,7 +33,9 @@ def plot_stick_density(ax: Axes, table: pd.DataFrame, x: str, y: str, dead_zones
         drawn = ax.pcolormesh(edges, edges, shown, cmap="cividis_r", norm="log", rasterized=True)
         ax.figure.colorbar(drawn, ax=ax, label="s", shrink=0.8)
     else:
-        ax.text(0.0, 0.5, "it was not driven", ha="center", va="center")
+        ax.text(0.0, 0.5, _NOT_DRIVEN, ha="center", va="center")
+    ends = (-1.0, -0.5, 0.0, 0.5, 1.0)
+    ax.set(xlim=(-1.0, 1.0), ylim=(-1.0, 1.0), xticks=ends, yticks=ends)
     ax.axvspan(-dead_zones[0], dead_zones[0], color=GREY, alpha=0.25, linewidth=0)
     ax.axhspan(-dead_zones[1], dead_zones[1], color=GREY, alpha=0.25, linewidth=0)
     ax.invert_xaxis()
@@ -50,6 +53,9 @@ def plot_share(ax: Axes, table: pd.DataFrame, name: str, dead_zone: float) -> No
     )
     ax.axvspan(-dead_zone, dead_zone, color=GREY, alpha=0.25, linewidth=0)
     ax.set_yscale("symlog", linthresh=0.1)
+    ax.set_ylim(bottom=0.0)
+    if not driving["dt"].any():
+        ax.text(0.5, 0.5, _NOT_DRIVEN, ha="center", va="center", transform=ax.transAxes)
     _plain_numbers(ax.yaxis)
     ax.set_xlabel("share of travel", fontsize=8.5)
     ax.set_ylabel("time, s", fontsize=8.5)
