@@ -230,6 +230,9 @@ def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
     assert bent.bends()[0].time < 0.8, "in the first side, whose beginning is bent already"
     _, slow = fitted(motion, keeps)
     assert slow.strays <= 0.05 * 1.0
+    car = PROFILE.format(up=2.0, down=2.0, turn=4.0, jerk="", stop=2.0, vehicle=VEHICLES["car"])
+    with pytest.raises(ValueError, match="and a slower pace does not help: this vehicle cannot drive it"):
+        fitted(motion, Rules.of(tenuto.parse_profile(car).plan()))  # its corners are turns on the spot
     # Looked at from outside: the robot passes each corner of a metre's square.
     for corner in ((1.0, 0.0), (1.0, 1.0), (0.0, 1.0), (0.0, 0.0)):
         assert np.linalg.norm(slow.path.places[:, :2] - corner, axis=1).min() <= 0.05

@@ -51,7 +51,7 @@ def script(
       tenuto script round-the-tree.toml medlar.toml --go
     """
     import tenuto
-    from tenuto.motion.course import Course, Rules, beyond, fitted
+    from tenuto.motion.course import Course, Rules, beyond, fitted, impossible
     from tenuto.profile.script import load_script
 
     loaded = tenuto.load_profile(profile)
@@ -63,7 +63,7 @@ def script(
     try:
         course = Course(motion, rules)
         wrong = course.problems(within) or course.bends()
-        if wrong and fit:
+        if wrong and fit and not impossible(course, plan.chassis):
             scaled, course = fitted(motion, rules, within)
             pace = scaled.pace
             notes.append(f"made to fit: {100 * scaled.size:.0f} % of the size, {100 * scaled.pace:.0f} % of the pace")

@@ -34,6 +34,8 @@ BENT = 0.05
 # Places of a path that are compared with another, at most.
 _PLACES = 1500
 _FITS = 40
+# A script that so many slower paces in a row do not improve cannot be made to fit.
+_IN_VAIN = 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -295,17 +297,22 @@ def _places(path: Path) -> Array:
     return np.stack([np.interp(even, gone, axis) for axis in places.T], axis=1)
 
 
-def beyond(course: Course, chassis: Chassis) -> list[Violation]:
-    """List what of a course a vehicle cannot do: a way it cannot go, or faster than it can. Looked at every 20 ms."""
+def impossible(course: Course, chassis: Chassis) -> list[Violation]:
+    """Find ways that a vehicle cannot go at any pace, such as sideways, or a car's turn on the spot."""
     ways: dict[str, float] = {}
+    for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
+        for way in chassis.cannot(VelocityCommand(*row)):
+            ways.setdefault(way, time)
+    return [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+
+
+def beyond(course: Course, chassis: Chassis) -> list[Violation]:
+    """Find what a vehicle cannot do of a course: ways that are impossible, and more than its maximum."""
     least, least_at = 1.0, 0.0
     for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
-        command = VelocityCommand(*row)
-        _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*command)))
+        _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*row)))
         least, least_at = min((least, least_at), (share, time))
-        for way in chassis.cannot(command):
-            ways.setdefault(way, time)
-    found = [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+    found = impossible(course, chassis)
     if 0.0 < least < 1.0:
         found.append(Violation(f"it demands {100.0 / least:.0f} % of the vehicle's maximum", least_at))
     return found
@@ -315,14 +322,23 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
     """Make a script smaller and slower until it fits; return it with its course.
 
     Raises:
-        ArgumentError: it cannot be made to fit: it goes a way that the profile has no speed for.
+        ArgumentError: it cannot be made to fit: it goes a way that the profile has no speed for, or the vehicle cannot.
     """
     size = pace = 1.0
     course = Course(piece, rules)
+    bent, in_vain = math.inf, 0
     for _ in range(_FITS):
         wrong = course.problems(within)
         if not wrong and not course.bends():
             return Scaled(piece, size, pace), course
+        # A car that is asked to turn on the spot does not follow any better at a slower pace.
+        in_vain = in_vain + 1 if not wrong and course.bent > 0.95 * bent else 0
+        bent = course.bent if not wrong else math.inf
+        if in_vain == _IN_VAIN:
+            raise ArgumentError(
+                f"it strays {course.strays:.2f} m from its path and ends {math.degrees(course.turned_off):+z.0f} deg "
+                "off, and a slower pace does not help: this vehicle cannot drive it"
+            )
         if course.excursion > within:
             size *= 0.995 * within / course.excursion
         elif wrong:
