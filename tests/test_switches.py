@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
 from helpers import Bench, examples
-from tenuto import State, Tick, load_profile, parse_profile
+from tenuto import ProfileError, State, Tick, load_profile, parse_profile
 from tenuto.calibration import Calibration, ControlCalibration
 from tenuto.data import shipped
 from tenuto.profile.checks.advice import advise
@@ -319,6 +319,13 @@ def test_what_is_wrong_with_switches_and_modes_is_said(old: str, new: str, said:
     with pytest.raises(Exception, match="profile: ") as caught:
         parse_profile(text.replace(old, new, 1))
     assert said in str(caught.value)
+
+
+def test_two_positions_at_one_place_are_refused() -> None:
+    text = shipped("medlar.toml").read_text() + '[switches.knob]\nkind = "positions"\nreads = "left_trigger"\n'
+    for at, said in (("[1000, 1500, 1500]", "found 1500 twice"), ("[900, 1500]\npositions = 3", "as many as in at")):
+        with pytest.raises(ProfileError, match=said):
+            parse_profile(f"{text}at = {at}\n")
 
 
 def test_a_switch_with_positions_is_read_as_it_was_measured() -> None:

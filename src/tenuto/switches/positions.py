@@ -64,10 +64,13 @@ class PositionsOptions(SwitchOptions):
     hysteresis: float = option("a share of the distance between positions, to 0.4", 0.1, low=0.0, high=0.4)
 
     def errors(self) -> Iterator[Finding]:
-        """Ask for as many positions as are listed."""
+        """Ask for as many positions as are listed, each at another place."""
         if self.at and self.positions not in (None, len(self.at)):
             expected = f"{len(self.at)}, as many as in at"
             yield unexpected("positions", expected, f"{self.positions}", "or leave it out")
+        twice = sorted({place for place in self.at or () if (self.at or ()).count(place) > 1})
+        if twice:
+            yield unexpected("at", "another number for each position", f"{twice[0]:g} twice", "remove one of them")
 
     def plan(self, name: str, facts: SwitchFacts) -> PositionsPlan:
         """Return how the switch is made, its thresholds half-way between the positions."""
