@@ -197,6 +197,12 @@ def test_what_a_board_cannot_hear_is_refused_by_its_key() -> None:
         with pytest.raises(tenuto.ProfileError, match=key):
             make_firmware(profile, lines=lines, part=part)
     assert set(make_firmware(wired("pwm")).misfits) == {"sketch", "cortex-m/board"}
+    slow = BOARD.read_text().replace('"300 ms"', '"2 s"') + '[loop]\nrate = 5\nstall_timeout = "1 s"\n'
+    wrong = make_firmware(tenuto.parse_profile(slow)).misfits
+    assert set(wrong) == {"avr", "cortex-m/board"}
+    assert all(
+        "loop.rate: its watchdog resets it after 120 ms without a step: 10.0 Hz" in why for why in wrong.values()
+    )
     many = tenuto.parse_profile(wired("pwm").text().replace("[4, 5, 6, 7, 8]", "[4, 5, 6, 7, 8, 9, 10]"))
     assert "source.line: it has pins for 6 wires" in make_firmware(many).misfits["avr"]
 

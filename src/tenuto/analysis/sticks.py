@@ -51,8 +51,11 @@ def _is_meant_as_log(path: str | Path) -> bool:
     """Return whether a file that is neither has the form of a log, or the columns of one."""
     if Path(path).suffix != ".csv":
         return True
-    with Path(path).open(encoding="utf-8", errors="replace") as file:
-        return "guard.state" in file.readline().split(",")
+    try:
+        with Path(path).open(encoding="utf-8", errors="replace") as file:
+            return "guard.state" in file.readline().split(",")
+    except OSError:
+        return False
 
 
 def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | Path) -> list[Frame]:

@@ -47,6 +47,10 @@ _ONE_WIRE = Pin(2)
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
 # The clock of the chip, and the permitted error of a baud rate: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
+# After so long without a step the watchdog of a chip resets it, ms, and that of a board with MicroPython; a step itself
+# takes some of that.
+CHIP_WATCHDOG, BOARD_WATCHDOG = 120, 500
+_FOR_A_STEP = 20
 
 
 def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, str]:
@@ -54,7 +58,7 @@ def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
     both = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
     wires = "source.kind: a sketch has an interrupt at two of its pins only; avr/ reads the wires"
     found = {
-        "avr": both or _not_at_16_mhz(part, hearing),
+        "avr": both or too_slow(plan, CHIP_WATCHDOG) or _not_at_16_mhz(part, hearing),
         "sketch": both or (wires if hearing is not None and hearing.kind == "pwm" else ""),
     }
     return {target: why for target, why in found.items() if why}
@@ -62,7 +66,16 @@ def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
 
 def no_main(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why there is no program for a board with MicroPython; empty if there is one."""
-    return _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
+    short = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
+    return short or too_slow(plan, BOARD_WATCHDOG)
+
+
+def too_slow(plan: Plan, watchdog: int) -> str:
+    """Explain why a loop is too slow for a watchdog that waits for so many ms; empty if it is not."""
+    longest = watchdog - _FOR_A_STEP
+    if 1000.0 * plan.period <= longest:
+        return ""
+    return f"loop.rate: its watchdog resets it after {watchdog} ms without a step: {1000 / longest:.1f} Hz at least"
 
 
 def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
@@ -95,17 +108,15 @@ def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None)
     """Explain why its pins cannot drive the actuators and outputs."""
     if part == "sticks":
         return ""
-    if wrong := untold_actuator(plan):
-        return wrong
-    for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
-        if sum(one.form == form for one in plan.actuators) > most:
-            return f"actuators: it has pins for {most} of the form {form}"
-    switched = len(_ANALOG) - _pins_read(profile, part, hearing)
-    return f"actuators and outputs: {switched} of its pins switch" if len(contacts_of(plan)) > switched else ""
+    return pins_short(plan, len(_BRIDGES), len(_SERVOS), len(_ANALOG) - _pins_read(profile, part, hearing))
 
 
-def untold_actuator(plan: Plan) -> str:
-    """Explain which actuator has no form that pins can do; empty if all have one."""
+def pins_short(plan: Plan, bridges: int, servos: int, switched: int) -> str:
+    """Explain why so many pins cannot drive the actuators and outputs; empty if they can.
+
+    Args:
+        plan: of the robot. bridges, servos, switched: number of H-bridges, of pins with pulses, of pins that switch.
+    """
     told = {name for one in plan.actuators for name in (one.of or (one.name,))}
     silent = [name for name in plan.chassis.bounds() if name not in told]
     if silent:
@@ -113,7 +124,10 @@ def untold_actuator(plan: Plan) -> str:
     for one in plan.actuators:
         if one.form not in ("duty", "pulse", "contacts"):
             return f'actuators.{one.name}.form: its pins do duty, pulse and contacts, not "{one.form}"'
-    return ""
+    for form, most in (("duty", bridges), ("pulse", servos)):
+        if sum(one.form == form for one in plan.actuators) > most:
+            return f"actuators: it has pins for {most} of the form {form}"
+    return f"actuators and outputs: {switched} of its pins switch" if len(contacts_of(plan)) > switched else ""
 
 
 def _analog(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
@@ -190,7 +204,8 @@ def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     return {
         "pins": said, "analog": columns, **_serial(hearing),
-        "hears": hears, "uart": " | ".join(uart) or "0", "edge_pins": [pin.said for pin in wires],
+        "watchdog": BOARD_WATCHDOG, "hears": hears,
+        "uart": " | ".join(uart) or "0", "edge_pins": [pin.said for pin in wires],
         "duties": [
             {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back,
              "pins": [pin.words for pin in (duty, ahead, back)]}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tenuto.driving.plan import Plan
-from tenuto.firmware.boards import contacts_of, untold_actuator
+from tenuto.firmware.boards import CHIP_WATCHDOG, contacts_of, pins_short, too_slow
 from tenuto.firmware.constants import LINE_SPEED
 from tenuto.firmware.hearing import Hearing
 from tenuto.profile.profile import Profile
@@ -47,16 +47,10 @@ def cortex_misfit(profile: Profile, plan: Plan, part: str, hearing: Hearing | No
     if part != "robot" and (hearing is None or not hearing.baud):
         kind = profile.source.kind
         serial = ", with --lines serial" if kind == "lines" else ""
-        return f'source.kind: its program reads a receiver or lines at a serial port{serial}, not "{kind}" at pins'
-    if part == "sticks":
-        return ""
-    if wrong := untold_actuator(plan):
-        return wrong
-    for form, most in (("duty", len(_BRIDGES)), ("pulse", len(_SERVOS))):
-        if sum(one.form == form for one in plan.actuators) > most:
-            return f"actuators: it has pins for {most} of the form {form}"
-    most = len(_CONTACTS)
-    return f"actuators and outputs: {most} of its pins switch" if len(contacts_of(plan)) > most else ""
+        pins = " at pins" if kind in ("lines", "ppm", "pwm") else ""
+        return f'source.kind: its program reads a receiver or lines at a serial port{serial}, not "{kind}"{pins}'
+    short = "" if part == "sticks" else pins_short(plan, len(_BRIDGES), len(_SERVOS), len(_CONTACTS))
+    return short or too_slow(plan, CHIP_WATCHDOG)
 
 
 def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
@@ -88,6 +82,7 @@ def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
         "hears": hears, "bridges": bridges, "servo_pins": servos, "contact_pins": contacts, "uarts": uarts,
         "cortex_pins": said,
         "in_uart": "UART_0" if part == "robot" else "UART_1", "in_bit": heard - 16, "bases": _BASES,
+        "mhz": _CLOCK // 1_000_000, "chip_watchdog": CHIP_WATCHDOG,
         "cortex_ports": [
             {"name": port, "mask": f"0x{mask:02X}", "base": _BASES[port]} for port, mask in ports.items() if mask
         ],
