@@ -134,6 +134,11 @@ class WDT:
 """
 
 
+def for_one_board(drawn: tenuto.Profile) -> tenuto.Profile:
+    """Leave out of a profile what needs another driver or a sensor."""
+    return drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+
+
 def apart(program: Path, plan: Plan, seeds: Sequence[int], close: float = 1e-5) -> list[str]:
     """Where this program and the pipeline part over the schedules of some seeds."""
     found = []
@@ -156,7 +161,7 @@ def test_any_profile_is_the_same_on_a_board(
     tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
 ) -> None:
     """Reckoned in double and in float: the one shows that it is the same, the other what is lost by it."""
-    profile = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+    profile = for_one_board(drawn)
     plan = profile.plan()
     assume(not plan.guard.needs.wanted)
     assume(not refusals(profile, plan))
@@ -444,7 +449,7 @@ def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: P
 def test_any_board_that_hears_lines_is_a_robot_that_follows(
     tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
 ) -> None:
-    profile = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
+    profile = for_one_board(drawn)
     profile = profile.model_copy(update={"loop": profile.loop.model_copy(update={"rate": 50.0})})
     try:
         made = make_firmware(profile, part="robot")

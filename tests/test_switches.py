@@ -326,6 +326,12 @@ def test_two_positions_at_one_place_are_refused() -> None:
     for at, said in (("[1000, 1500, 1500]", "found 1500 twice"), ("[900, 1500]\npositions = 3", "as many as in at")):
         with pytest.raises(ProfileError, match=said):
             parse_profile(f"{text}at = {at}\n")
+    for places in ([0.0, 255.0, 300.0], [-7.0, 0.0]):
+        # It reads the same beyond an end of its travel as at that end.
+        travel = Calibration("pad", "gamepad", {"left_trigger": ControlCalibration("end", 0.0, 255.0)})
+        found = [one for one in advise(parse_profile(f"{text}at = {places}\n"), travel) if one.is_error]
+        assert [one.where for one in found] == ["switches.knob.at"], places
+        assert "choose raw numbers from 0 to 255" in found[0].hint
 
 
 def test_a_switch_with_positions_is_read_as_it_was_measured() -> None:

@@ -204,7 +204,7 @@ def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -
     masks = {name: sum(1 << pin.bit for pin in used if pin.port == name) for name in "BCD"}
     return {
         "pins": said, "analog": columns, **_serial(hearing),
-        "watchdog": BOARD_WATCHDOG, "hears": hears,
+        "watchdog": BOARD_WATCHDOG, "chip_watchdog": CHIP_WATCHDOG, "hears": hears,
         "uart": " | ".join(uart) or "0", "edge_pins": [pin.said for pin in wires],
         "duties": [
             {"name": one.name, "bits": one.bits, "timer": timer, "ahead": ahead, "back": back,

@@ -121,6 +121,8 @@ def make_firmware(
     digest = plan.digest()
     if part == "robot":
         plan = _without_stops(plan)
+    import tenuto  # not above: it imports everything
+
     hearing = hearing_of(profile, plan, part, lines)
     context = facts_of(profile, plan, hearing) | {
         "line_outputs": line_outputs,
@@ -129,6 +131,7 @@ def make_firmware(
         "real": real,
         "part": part,
         "digest": digest,
+        "version": tenuto.__version__,
         "file": quoted(Path(where).name),
         "profile_lines": [line.replace("*/", "* /") for line in profile.text().splitlines()],
     }

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar, NamedTuple, Protocol
 
-from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.findings import Finding, error, unexpected
 from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import Role, named, option
 from tenuto.kinds.quantities import TIME
@@ -61,6 +61,10 @@ class SwitchPlan(ABC):
     def make(self) -> Switch:
         """Make the switch."""
 
+    def errors(self, control: ControlPlan) -> Iterator[Finding]:
+        """Find what cannot work with the control that it reads, as it was measured; here: nothing."""
+        yield from ()
+
     def operated(self) -> Operated:
         """Describe how a hand operates it once; here: by a press, and a pause as long."""
         long = _PRESS + self.debounce
@@ -89,6 +93,12 @@ class ContactPlan(SwitchPlan):
 
     on_above: float = 0.6
     off_below: float = 0.4
+
+    def errors(self, control: ControlPlan) -> Iterator[Finding]:
+        """Find a switch that is never released: what rests at 0 is not below 0."""
+        if control.one_way and self.off_below <= 0.0:
+            text = f"{self.reads} rests at 0, which is not below {self.off_below:g}: it is never released"
+            yield error("off_below", text, "choose a position above 0")
 
 
 class Switch(ABC):

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import ClassVar
 
-from tenuto.basics.findings import Finding, unexpected
+from tenuto.basics.findings import Finding, error, unexpected
 from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.kinds.options import Role, option
+from tenuto.sticks.control import ControlPlan
 from tenuto.switches.base import Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
 
@@ -29,6 +30,14 @@ class PositionsPlan(SwitchPlan):
     def make(self) -> Switch:
         """Make the switch."""
         return _Positions(self)
+
+    def errors(self, control: ControlPlan) -> Iterator[Finding]:
+        """Find two positions beyond the same end of the control's travel: it reads the same at both."""
+        lowest = 0.0 if control.one_way else -1.0
+        if self.thresholds[0] <= lowest or self.thresholds[-1] >= 1.0:
+            text = f"two positions are at or beyond one end of the travel of {self.reads}: one is never reached"
+            hint = f"choose raw numbers from {control.travel.low:g} to {control.travel.high:g}"
+            yield error("at", text, hint)
 
 
 class _Positions(Switch):

@@ -12,7 +12,6 @@ from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.profile import Profile
 from tenuto.sticks.resolution import resolution
-from tenuto.switches.base import ContactPlan
 from tenuto.vehicles.base import Sides
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -37,7 +36,7 @@ def advise(
     plan = profile.plan(calibration)
     return [
         *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
-        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan), *_released(plan),
+        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan),
         *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
     ]  # fmt: skip
 
@@ -140,19 +139,13 @@ def _modes(profile: Profile) -> Iterator[Finding]:
         yield warning("choose.mode.through_rest", text)
 
 
-def _released(plan: Plan) -> Iterator[Finding]:
-    """Find switches that are never released: what rests at 0 is not below 0."""
-    one_way = {control.name for control in plan.controls if control.one_way}
-    for switch in plan.selection.switches:
-        if isinstance(switch, ContactPlan) and switch.reads in one_way and switch.off_below <= 0.0:
-            text = f"{switch.reads} rests at 0, which is not below {switch.off_below:g}: it is never released"
-            yield error(f"switches.{switch.name}.off_below", text, "choose a position above 0")
-
-
 def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
     used = {name for _, name in pressed_names(profile)}
+    controls = {control.name: control for control in plan.controls}
     for switch in plan.selection.switches:
         key = f"switches.{switch.name}"
+        if switch.reads in controls:
+            yield from (finding.within(key) for finding in switch.errors(controls[switch.reads]))
         if switch.name in profile.switches and switch.name not in used:
             yield warning(key, "nothing uses it")
         if switch.at_start:
