@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import examples
 from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
+from tenuto.analysis.logs import ticks_of
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
 from tenuto.driving.distance import TOWARDS, speed_to_stop_within
@@ -93,6 +94,32 @@ def test_a_lesson_is_replayed_from_the_recordings_of_all(tmp_path: Path) -> None
     for before, after in zip(lesson.ticks[5:-2], again[5:], strict=False):  # with its recording it ends
         assert (after.driver, after.guard.state) == (before.driver, before.guard.state)
         assert after.command == pytest.approx(before.command, abs=0.02)
+
+
+@pytest.mark.parametrize("form", ["csv", "jsonl", "parquet", "mcap"])
+def test_a_log_of_a_lesson_has_one_heading_whoever_drives(form: str, tmp_path: Path) -> None:
+    """A learner has neither what gives the robot nor the permit: both are shown as the instructor has them."""
+    lesson = Lesson()
+    lesson.planner = (0.5, 0.1)
+    lesson.give()
+    lesson.run(50, SOLO, SOLO | {"drive": 1.0})
+    lesson.run(5, SOLO | {"drive": 0.5}, SOLO)
+    lesson.run(20, SOLO, SOLO)
+    lesson.run(50, SOLO | {"pressed": "right_trigger"}, SOLO)
+    file = tmp_path / f"lesson.{form}"
+    with tenuto.open_sink(f"log:{file}") as log:
+        for tick in lesson.ticks:
+            log.write(tick)
+    assert [path.name for path in tmp_path.iterdir()] == [file.name]
+    table = tenuto.load_log(file)
+    assert set(table["driver"]) == {"instructor", "learner", "row_follower"}
+    for tick, read in zip(lesson.ticks, ticks_of(table), strict=True):
+        own = tick.hands["learner" if tick.driver == "learner" else "instructor"].positions
+        assert read.positions == pytest.approx({**tick.hands["instructor"].positions, **own}, abs=1e-6)
+        assert read.driver == tick.driver
+        assert read.command == pytest.approx(tick.command, abs=1e-6)
+        assert read.explain(LESSON).answer == tick.explain(LESSON).answer
+    assert table.loc[table["driver"] == "row_follower", "position.right_trigger"].min() == 1.0
 
 
 def test_a_lesson() -> None:

@@ -441,7 +441,7 @@ class Pipeline:
     ) -> Tick:
         command, ranks, plan = self._command, self._ranks, self.plan
         hand = ranks.hand
-        reader, chosen = hand.reader, hand.selection.chosen
+        raw, positions, shaped, chosen = ranks.shown()
         power, own = self._guard.memory.powered, ranks.current is hand
         if self._at_once:
             self._actuators = plan.chassis.inverse(*command)
@@ -453,9 +453,9 @@ class Pipeline:
             dt,
             hand.frame,
             new_frame,
-            reader.raw,
-            reader.positions,
-            hand.shaped,
+            raw,
+            positions,
+            shaped,
             hand.intent if own else _NO_INTENT,
             self._demand,
             status,

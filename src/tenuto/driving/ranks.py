@@ -21,6 +21,7 @@ from tenuto.basics.frame import Frame
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.driver import StickDriver, VelocityDriver
 from tenuto.driving.guard import State
+from tenuto.driving.hands import AllHands, Shown
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Hand
 from tenuto.vehicles.velocity import VelocityCommand
@@ -62,6 +63,7 @@ class Ranks:
         self.changed = False
         self.notices: tuple[Reason, ...] = ()
         self._below = tuple(below)
+        self._hands = AllHands([one for one in self.all if isinstance(one, StickDriver)])
         # Those who may enable the robot.
         self._able = tuple(
             one for one in self.all if isinstance(one, StickDriver) and (one.lower is None or one.lower.alone)
@@ -281,6 +283,10 @@ class Ranks:
             f"{one.name} came on with {names} away from rest: release it, then press again",
             f"{one.name} had come on with {names} away from rest",
         )
+
+    def shown(self) -> Shown:
+        """Return the controls that a tick shows: those of the hand that counts, and what only others have."""
+        return self._hands.shown(self.hand)
 
     def say(self) -> dict[str, Hand]:
         """Describe the state of every driver's controls."""

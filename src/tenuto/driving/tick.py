@@ -70,7 +70,8 @@ class Tick(NamedTuple):
         valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
         send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
         notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
-        driver: who drives, or would. Where that is a script, the controls are those of the first in rank.
+        driver: who drives, or would. Where that is a script, the controls are those of the first in rank. A control
+            or switch that this driver does not have, such as a permit, is that of the first in rank who has it.
         far: far end → what it said last, and when; empty where none can answer.
         hands: driver → where the sticks are held; empty where there is only one.
     """

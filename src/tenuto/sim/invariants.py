@@ -9,7 +9,7 @@ Pass every tick of a drive to a `Watcher`; it returns the broken invariants. The
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from tenuto.basics.frame import Frame
 from tenuto.driving.guard import State
@@ -22,6 +22,16 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 # Rounding at a limit: m/s, rad/s.
 _SLACK = 1e-6
 _AXES = ("vx", "vy", "vz", "yaw_rate")
+
+_NAMED = ("raw", "positions", "shaped", "actuators", "outputs", "wire", "trims", "switches")
+
+
+def _named(tick: Tick) -> tuple[Mapping[str, float], ...]:
+    """Return what has names in a tick, in the order of ``_NAMED``."""
+    chosen = tick.chosen
+    return (
+        tick.raw, tick.positions, tick.shaped, tick.actuators, tick.outputs, tick.wire, chosen.trims, chosen.switches
+    )  # fmt: skip
 
 
 class _Person:
@@ -109,6 +119,7 @@ class Watcher:
         broken = [
             *self._finite(tick), *self._permitted(tick), *self._obeyed(tick), *self._limited(tick),
             *self._in_time(tick), *self._one_driver(tick), *self._warned(tick), *self._answered(tick),
+            *self._same_names(tick),
         ]  # fmt: skip
         self._before = tick
         return [f"at {tick.time:.3f} s: {what}" for what in broken]
@@ -121,6 +132,14 @@ class Watcher:
             if stopped and not driving:
                 person.released = person.enabled = False
             person.see(tick.hands.get(name) or _only_hand(tick), tick)
+
+    def _same_names(self, tick: Tick) -> Iterator[str]:
+        """Every tick has the same controls, switches and outputs, whoever drives: a log has one heading."""
+        before = self._before
+        if before is not None:
+            for what, was, now in zip(_NAMED, _named(before), _named(tick), strict=True):
+                if was is not now and tuple(was) != tuple(now):
+                    yield f"{what} are {', '.join(now)}; they were {', '.join(was)}"
 
     def _warned(self, tick: Tick) -> Iterator[str]:
         """The robot waits for the time of the start warning before it may move, and the outputs warn."""

@@ -22,7 +22,6 @@ from typing import IO, TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
-from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
@@ -54,7 +53,6 @@ class LogFile(Sink, ABC):
         self._path = self._first = Path(path)
         self._files = 1
         self._columns: tuple[str, ...] = ()
-        self._new_plan = True
         self._flushed = 0.0
         self._file: IO[Any] | None = None
         self._file = self._opened(self._path)
@@ -92,10 +90,6 @@ class LogFile(Sink, ABC):
         """The file that rows go to now."""
         return self._path
 
-    def start(self, plan: Plan) -> None:
-        """Expect other columns from the next row on."""
-        self._new_plan = True
-
     def write(self, tick: Tick) -> None:
         """Append a row.
 
@@ -106,8 +100,7 @@ class LogFile(Sink, ABC):
         row: Row = {name: rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
         row[FORMAT_COLUMN] = FORMAT
         try:
-            if self._new_plan:
-                self._new_plan = False
+            if self._columns != tuple(row):
                 self._renew(row)
             self._put(row)
             if not 0.0 <= tick.time - self._flushed < _FLUSH_SECONDS:
@@ -117,8 +110,7 @@ class LogFile(Sink, ABC):
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
     def _renew(self, row: Row) -> None:
-        if self._columns == tuple(row):
-            return
+        """Begin a file with the columns of a row."""
         if self._columns:
             self._finish()
             self._files += 1
