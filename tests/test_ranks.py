@@ -96,6 +96,24 @@ def test_a_lesson_is_replayed_from_the_recordings_of_all(tmp_path: Path) -> None
         assert after.command == pytest.approx(before.command, abs=0.02)
 
 
+def test_sticks_alone_are_compared_and_swept_where_a_profile_has_drivers_and_sensors(tmp_path: Path) -> None:
+    lesson, file = Lesson(), str(tmp_path / "instructor.csv")
+    lesson.front = 900.0
+    lesson.enable()
+    lesson.run(100, SOLO | {"drive": 1.0}, SOLO)
+    write_recording(file, lesson.frames[""])
+    with pytest.raises(tenuto.SourceError, match=r'pass others=\{"learner": …\}'):
+        tenuto.replay(LESSON, file)
+    plain = LESSON.model_copy(update={"drivers": {}, "distances": {}})
+    both = tenuto.compare(file, LESSON, plain.plan()).figures.set_index("figure")["difference"].dropna()
+    assert len(both) >= 8
+    assert not both.any()
+    swept = tenuto.sweep(LESSON, file, {"speeds.forward": [0.5, 1.0]}, progress=False)
+    assert swept["top_speed"].tolist() == pytest.approx([0.5, 1.0]), "the sensor would have slowed it down"
+    with pytest.raises(tenuto.TenutoError, match=r"distances\.front\.keep changes nothing here"):
+        tenuto.sweep(LESSON, file, {"distances.front.keep": [0.2, 0.4]})
+
+
 @pytest.mark.parametrize("form", ["csv", "jsonl", "parquet", "mcap"])
 def test_a_log_of_a_lesson_has_one_heading_whoever_drives(form: str, tmp_path: Path) -> None:
     """A learner has neither what gives the robot nor the permit: both are shown as the instructor has them."""

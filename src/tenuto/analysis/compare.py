@@ -75,6 +75,8 @@ def compare(
 ) -> Comparison:
     """Drive the same recorded sticks with two profiles.
 
+    The sticks alone drive: other drivers, distance sensors, inhibits and measured speeds are left out.
+
     Args:
         sticks: a recording of sticks, or a log of a drive.
         first, second: the profiles or their files, or plans made in code. names: of the two in the tables.
@@ -100,7 +102,7 @@ def compare(
         names = (f"{names[0]} (A)", f"{names[1]} (B)")
     for planned, name in zip(both, names, strict=True):
         sink = SimulatedSink()
-        table = replay(planned, recorded_sticks(sticks, both[0], made_with), [sink]).to_frame()
+        table = replay(planned, recorded_sticks(sticks, both[0], made_with), [sink], alone=True).to_frame()
         tables.append(table)
         rows = [(name, point.time, point.x, point.y, point.heading) for point in sink.robot.path]
         paths.append(pd.DataFrame(rows, columns=["profile", "time", "x", "y", "heading"]))

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 
 # A velocity that the vehicle reduced by more than this, m/s and rad/s, was beyond its limits.
 _CUT = 1e-6
+# The tables of a profile that a drive with the recorded sticks alone does not use.
+_LEFT_OUT = ("drivers", "distances", "inhibits", "measured")
 # From this number of drives on, processes are used; and their work.
 _WORTH_IT = 10
 _drive: Callable[[int], dict[str, Any]] | None = None
@@ -47,6 +49,8 @@ def sweep(
 
         tenuto.sweep("medlar.toml", "row-7.csv", {"controls.drive.expo": [0.0, 0.3, 0.6], "speeds.forward": [0.6, 1.2]})
 
+    The sticks alone drive: other drivers, distance sensors, inhibits and measured speeds are left out.
+
     Args:
         profile: the one to change. sticks: a recording of sticks, or a log of a drive.
         values: key as in the docs → the values to try; as for `Profile.with_`.
@@ -58,7 +62,8 @@ def sweep(
 
     Raises:
         ProfileError: one of the combinations is not a valid profile; the message names the key.
-        RecordingError: the sticks cannot be read. TenutoError: there is nothing to try.
+        RecordingError: the sticks cannot be read.
+        TenutoError: there is nothing to try, or a key is of what is left out.
     """
     needs("pandas")
     import pandas as pd
@@ -67,6 +72,9 @@ def sweep(
 
     if not values or not all(len(tried) for tried in values.values()):
         raise TenutoError('expected keys and the values to try, such as {"controls.drive.expo": [0.0, 0.3]}')
+    unused = next((key for key in values if key.partition(".")[0] in _LEFT_OUT), None)
+    if unused is not None:
+        raise TenutoError(f"{unused} changes nothing here: a sweep drives with the recorded sticks alone")
     prepared = prepare_profile(profile, log=sticks)
     frames = recorded_sticks(sticks, prepared, None).frames
     every = [dict(zip(values, tried, strict=True)) for tried in product(*values.values())]
@@ -75,7 +83,7 @@ def sweep(
 
     def drive(number: int) -> dict[str, Any]:
         one, tried = changed[number]
-        ticks = replay(replace(prepared, profile=tried), Recording(sticks, frames=frames))
+        ticks = replay(replace(prepared, profile=tried), Recording(sticks, frames=frames), alone=True)
         return {**one, **(measure or figures_of)(ticks)}
 
     with _beside_one_another(drive, len(changed)) as rows:

@@ -120,6 +120,7 @@ def replay(
     sinks: Sequence[Sink] = (),
     *,
     others: Mapping[str, str | Path | Source] | None = None,
+    alone: bool = False,
 ) -> Ticks:
     """Run the pipeline over a recording in simulated time: the same ticks as live, at full speed.
 
@@ -130,10 +131,11 @@ def replay(
             counts as met.
         others: the recordings of the other drivers and of the distance sensors, by their names in the
             profile. It ends with the first.
+        alone: leave out other drivers, distance sensors, inhibits and measured speeds: these sticks alone drive.
 
     Raises:
         RecordingError: the recording cannot be read.
-        SourceError: it lacks controls that the profile reads.
+        SourceError: it lacks controls that the profile reads, or another driver or a sensor has no recording.
     """
     kept: list[Tick] = []
     with ExitStack() as stack:
@@ -141,6 +143,8 @@ def replay(
         more = {name: stack.enter_context(_recorded(one)) for name, one in (others or {}).items()}
         answered = any(sink.says for sink in sinks)
         plan = profile.plan() if answered else profile.plan().without_far_end()
+        if alone:
+            plan = plan.alone()
         report = drive(plan, source, sinks, others=more, clock=SimulatedClock(), on_tick=kept.append)
     return Ticks(kept, report, profile)
 

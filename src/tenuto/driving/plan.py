@@ -109,6 +109,10 @@ class Plan:
         """Return the plan without requirements on a far end, for replays and simulations, which have none."""
         return replace(self, guard=replace(self.guard, needs=NOTHING_NEEDED))
 
+    def alone(self) -> Plan:
+        """Return the plan for the sticks of the first in rank alone: without other drivers and without inputs."""
+        return replace(self, below=(), distances=(), inhibits=(), measured=())
+
     def digest(self) -> str:
         """Return eight characters that identify the plan; generated code carries them."""
         return sha256(repr(self).encode()).hexdigest()[:8]

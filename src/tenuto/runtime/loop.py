@@ -340,7 +340,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
     sources = {"": source, **others}
     for name, needed in wanted.items():
         if name not in sources:
-            raise SourceError(f"{name} has no source: the profile names it as a driver, a sensor or an inhibit")
+            raise SourceError(f'{name} of the profile has no source: pass others={{"{name}": …}}')
         known = [info.name for info in sources[name].controls_for(plan, name)]
         if name in velocities and not set(known) & set(VelocityCommand._fields):
             raise SourceError(
