@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,6 +25,9 @@ BLUE, ORANGE, RED, GREY = "#0072b2", "#d98500", "#b5122b", "#8a8f98"
 COLOURS = (BLUE, ORANGE, "#00795c", "#8d4a85", "#4c525b", "#5aa9d6")
 _ENDINGS = ("angle", "wheel", "track", "thrust")
 _INCHES, _DPI = (12.8, 8.0), 100
+# The path's part of the figure without its margins, pixels: wide, high. Stops so near to each other have one text.
+_PATH_PIXELS, _NEAR_PIXELS = (235, 455), 40
+_MARKER: dict[str, Any] = {"markersize": 10, "markeredgecolor": "white", "zorder": 4}
 
 
 def _align_zeros(ax: Axes, right: Axes) -> None:
@@ -186,7 +190,9 @@ def plot_path(
         1.0 if chassis is None else max(1.0, 0.055 * max(np.ptp(x), np.ptp(y), 1.0) / np.ptp(outline_of(chassis)[:, 0]))
     )
     long = size * np.ptp(outline_of(chassis)[:, 0]) if chassis is not None else 0.0
+    texts = _Texts(x, y)
     for mark in _spaced(time, x, y, [0, len(points) - 1, *marked], long):
+        texts.leave_out(x[mark], y[mark], long)
         if chassis is None:
             tip = (y[mark] + 0.3 * np.sin(heading[mark]), x[mark] + 0.3 * np.cos(heading[mark]))
             ax.annotate("", tip, (y[mark], x[mark]), arrowprops={"arrowstyle": "-|>", "color": BLUE, "lw": 2}, zorder=3)
@@ -201,11 +207,16 @@ def plot_path(
     if chassis is not None and size > 1.05:
         ax.text(0.99, 0.01, f"robot drawn {size:.1f} times as large", transform=ax.transAxes, ha="right", fontsize=8)
     moved = max(np.ptp(x), np.ptp(y)) > 0.0
-    _mark(ax, x[0], y[0], "start" if moved else "it did not move", "o", BLUE)
-    if moved:
-        _mark(ax, x[-1], y[-1], "end", "s", BLUE)
-    for stop, row in zip((stop for stop in stops if stop.was_moving), marked, strict=True):
-        _mark(ax, x[row], y[row], f"{stop.title}:\nstopped at {stop.time:.1f} s", "X", RED, -28)
+    found = [(stop, x[row], y[row]) for stop, row in zip((one for one in stops if one.was_moving), marked, strict=True)]
+    for _, forward, left in found:
+        ax.plot([left], [forward], "X", color=RED, **_MARKER)
+    for near in _together(found, texts.scale):
+        texts.write(ax, near[0][1], near[0][2], _stops_text([stop for stop, *_ in near]), RED)
+    ends = [(x[0], y[0], "start" if moved else "it did not move", "o")]
+    ends += [(x[-1], y[-1], "end", "s")] if moved else []
+    for forward, left, text, marker in ends:
+        ax.plot([left], [forward], marker, color=BLUE, **_MARKER)
+        texts.write(ax, forward, left, text, BLUE)
     ax.set_aspect("equal", adjustable="datalim")
     ax.invert_xaxis()
     ax.margins(0.15)
@@ -230,19 +241,71 @@ def _spaced(time: np.ndarray, x: np.ndarray, y: np.ndarray, taken: Sequence[int]
     return marks
 
 
-def _mark(ax: Axes, x: float, y: float, text: str, marker: str, colour: str, down: int = -4) -> None:
-    ax.plot([y], [x], marker, color=colour, markersize=10, markeredgecolor="white", zorder=4)
-    box = {"facecolor": "white", "edgecolor": "none", "alpha": 0.75, "pad": 1}
-    ax.annotate(
-        text,
-        (y, x),
-        (10, down),
-        textcoords="offset points",
-        color=colour,
-        fontweight="bold",
-        fontsize=9,
-        bbox=box,
-    )
+class _Texts:
+    """Texts beside places of a path: none covers another, as far as there is room.
+
+    Attributes:
+        scale: m per pixel, of both axes.
+    """
+
+    def __init__(self, x: np.ndarray, y: np.ndarray) -> None:
+        self.scale = max(np.ptp(x) / _PATH_PIXELS[1], np.ptp(y) / _PATH_PIXELS[0]) or 1.0
+        self._middle, self._reach = float(np.min(y) + np.max(y)) / 2.0, 0.65 * _PATH_PIXELS[0] * self.scale
+        self._taken: list[tuple[float, float, float, float]] = []
+
+    def leave_out(self, x: float, y: float, long: float) -> None:
+        """Write nothing over a robot that is drawn at a place, and is so long, and its time to the right."""
+        half = 0.6 * long
+        self._taken.append((x - half, x + half, -y - half, -y + half + 30.0 * self.scale))
+
+    def write(self, ax: Axes, x: float, y: float, text: str, colour: str) -> None:
+        """Write a text to the right of a place, or to its left; below it, or above."""
+        sides = ((1, -1), (1, 1), (-1, -1), (-1, 1))
+        boxes = {side: self._box(x, y, text, *side) for side in sides}
+        side = min(sides, key=lambda one: self._wrong(boxes[one]))
+        self._taken.append(boxes[side])
+        ax.annotate(
+            text, (y, x), (10 * side[0], 4 * side[1]), textcoords="offset points", color=colour, fontweight="bold",
+            fontsize=9, bbox={"facecolor": "white", "edgecolor": "none", "alpha": 0.75, "pad": 1},
+            ha="left" if side[0] > 0 else "right", va="top" if side[1] < 0 else "bottom",
+        )  # fmt: skip
+
+    def _box(self, x: float, y: float, text: str, right: int, up: int) -> tuple[float, float, float, float]:
+        """Return what a text covers, roughly: from and to in x, from and to in −y."""
+        lines = text.split("\n")
+        high, wide = 15.0 * len(lines) + 4.0, 6.8 * max(map(len, lines)) + 12.0
+        ends = (sorted((4.0 * up, up * high)), sorted((8.0 * right, right * wide)))
+        (low, top), (near, far) = ([end * self.scale for end in pair] for pair in ends)
+        return x + low, x + top, near - y, far - y
+
+    def _wrong(self, box: tuple[float, float, float, float]) -> float:
+        """Return how many others a text covers, and how far it is outside."""
+        low, top, near, far = box
+        covers = sum(top > a and b > low and far > c and d > near for a, b, c, d in self._taken)
+        outside = max(-self._middle - self._reach - near, far + self._middle - self._reach, 0.0)
+        return covers + outside / (self._reach + outside)
+
+
+def _together(found: Sequence[tuple[Stop, float, float]], scale: float) -> list[list[tuple[Stop, float, float]]]:
+    """Gather the stops that are nearer to each other than a text is high; ``scale`` is m per pixel."""
+    groups: list[list[tuple[Stop, float, float]]] = []
+    for one in found:
+        for group in groups:
+            if math.dist(one[1:], group[0][1:]) <= _NEAR_PIXELS * scale:
+                group.append(one)
+                break
+        else:
+            groups.append([one])
+    return groups
+
+
+def _stops_text(stops: Sequence[Stop]) -> str:
+    """Describe stops at one place: the times of each reason."""
+    times: dict[str, list[str]] = {}
+    for stop in stops:
+        times.setdefault(stop.title, []).append(f"{stop.time:.1f}")
+    more = {title: f", and {len(each) - 3} more" if len(each) > 3 else "" for title, each in times.items()}
+    return "\n".join(f"{title}:\nstopped at {', '.join(each[:3])} s{more[title]}" for title, each in times.items())
 
 
 def shade_modes(ax: Axes, table: pd.DataFrame) -> None:
