@@ -69,8 +69,8 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
     plan = planned.plan()
     mode = next((mode for mode in plan.modes if mode.name == tick.chosen.mode), plan.mode)
     told = since or {}
-    steps = [_source(tick), *_controls(tick, plan, mode), _intent(tick, mode), _demand(tick, plan, mode)]
-    steps.append(_guard(tick, told))
+    steps = [*_driver(tick, plan), _source(tick), *_controls(tick, plan, mode), _intent(tick, mode)]
+    steps += [_demand(tick, plan, mode), _guard(tick, told)]
     if tick.guard.state is State.DRIVING:
         steps.append(_target(tick, plan))
     steps += [_command(tick, plan, mode), _actuators(tick, plan)]
@@ -90,6 +90,18 @@ def velocity_in_words(velocity: VelocityCommand, units: Units) -> str:
 
 def _for(since: Mapping[str, float], code: str) -> str:
     return f" (for {since[code]:.1f} s)" if code in since and since[code] >= 0.1 else ""
+
+
+def _driver(tick: Tick, plan: Plan) -> Iterator[Step]:
+    """Say whose robot it is, where there are several drivers."""
+    if not plan.below:
+        return
+    lower = next((one for one in plan.below if one.name == tick.driver), None)
+    share = f" at {100 * lower.share:.0f} % of all speeds" if lower is not None and lower.share != 1.0 else ""
+    whose = (
+        "" if lower is None or lower.controls else f", and sends velocities; the controls are those of {plan.driver}"
+    )
+    yield Step("driver", f"{tick.driver}{share}{whose}")
 
 
 def _source(tick: Tick) -> Step:

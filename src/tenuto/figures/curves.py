@@ -51,7 +51,8 @@ def plot_speeds(ax: Axes, several: Sequence[Response]) -> None:
     """Draw the speed of one control alone over its position; a line for each mode and set of rates."""
     degrees = several[0].unit == "rad/s"
     scale, unit = (180.0 / math.pi, "deg/s") if degrees else (1.0, several[0].unit)
-    for (label, positions, speed), (colour, dashes) in zip(_different_speeds(several), _LINES, strict=False):
+    shown = _different_speeds(several)[: len(_LINES)]
+    for (label, positions, speed, _), (colour, dashes) in zip(shown, _lines_of(shown), strict=True):
         end = f"to {scale * speed[-1]:.3g} {unit}"
         ax.plot(
             positions, scale * speed, color=colour, linestyle=dashes, linewidth=1.6,
@@ -63,13 +64,22 @@ def plot_speeds(ax: Axes, several: Sequence[Response]) -> None:
     ax.grid(color="#e3e5e8", linewidth=0.6)
     ax.tick_params(labelsize=8)
     ax.margins(y=0.12)
-    ax.legend(fontsize=7, loc="upper left", frameon=False, handlelength=2.0)
+    rising = all(speed[0] <= speed[-1] for _, _, speed, _ in shown)
+    ax.legend(fontsize=7, loc="upper left" if rising else "upper right", frameon=False, handlelength=2.0)
 
 
-def _different_speeds(several: Sequence[Response]) -> list[tuple[str, np.ndarray, np.ndarray]]:
-    """List label, positions and speeds, rising; equal ones once, the fastest first."""
-    found: list[tuple[str, np.ndarray, np.ndarray]] = []
-    for one in several:
+def _lines_of(shown: Sequence[tuple[str, np.ndarray, np.ndarray, int]]) -> list[tuple[str, Any]]:
+    """Return colour and dashes of each speed: those of its response above, unless another speed has them."""
+    responses = [response for *_, response in shown]
+    free = [number for number in range(len(_LINES)) if number not in responses]
+    own = [one < len(_LINES) and one not in responses[:row] for row, one in enumerate(responses)]
+    return [_LINES[one if has else free.pop(0)] for one, has in zip(responses, own, strict=True)]
+
+
+def _different_speeds(several: Sequence[Response]) -> list[tuple[str, np.ndarray, np.ndarray, int]]:
+    """List label, positions, speeds, rising, and the number of the response; equal ones once, the fastest first."""
+    found: list[tuple[str, np.ndarray, np.ndarray, int]] = []
+    for number, one in enumerate(several):
         order = np.argsort(one.positions, kind="stable")
         for way, speeds in one.speeds.items():
             # If all rates have one response, they are not named.
@@ -79,7 +89,7 @@ def _different_speeds(several: Sequence[Response]) -> list[tuple[str, np.ndarray
             if same is not None:
                 found.remove(same)
                 label = label if label in same[0].split("; ") else f"{same[0]}; {label}"
-            found.append((label, one.positions[order], speed))
+            found.append((label, one.positions[order], speed, same[3] if same is not None else number))
     return sorted(found, key=lambda row: -row[2][-1])
 
 
