@@ -156,6 +156,41 @@ def test_an_inhibit_that_slows_leaves_its_share_within_the_limits() -> None:
     assert room.run(60, pad(1.0, held=True), "silent").command.vx < 0.5 * full
 
 
+TANK = """format = 1
+name = "tank"
+source = { kind = "gamepad" }
+style = { kind = "tank", left = "left_y", right = "right_y" }
+speeds = { forward = 1.0, turn = 1.0 }
+limits = { acceleration = %.2f, deceleration = %.2f, turn_acceleration = 4.0 }
+guard = { enable = "south", link_timeout = 1.0 }
+chassis = { kind = "skid_steer", wheel_radius = 1.0, centre_left = %.2f, centre_right = %.2f }
+loop = { rate = 50.0 }
+"""
+shares = st.floats(-1.0, 1.0)
+
+
+@example(1.0, 2.0, (1.0, 0.5), 0.125, [(60, (1.0, 1.0), False), (34, (1.0, -1.0), False), (9, (1.0, -1.0), True)])
+@examples(40)
+@given(
+    st.floats(0.3, 4.0), st.floats(0.3, 4.0), st.tuples(st.floats(0.2, 1.5), st.floats(0.2, 1.5)),
+    st.floats(0.1, 0.9), st.lists(st.tuples(st.integers(1, 60), st.tuples(shares, shares), st.booleans()), max_size=6),
+)  # fmt: skip
+def test_nothing_speeds_up_while_an_inhibit_slows_each_side_of_a_tank(
+    up: float, down: float, centres: tuple[float, float], share: float, story: list[Any]
+) -> None:
+    room = Room(parse_profile(TANK % (up, down, *centres) + f"{BUMPER}speed_share = {share}\n"))
+    rest = {"left_y": 0.0, "right_y": 0.0, "south": 0.0}
+    for values, ticks in ((rest, 10), (rest | {"south": 1.0}, 10), (rest, 10)):
+        room.run(ticks, values)
+    for ticks, (left, right), inhibits in story:
+        for _ in range(ticks):
+            before = room.ticks[-1].command
+            tick = room.step(rest | {"left_y": -32767.0 * left, "right_y": -32767.0 * right}, float(not inhibits))
+            assert tick.guard.state is State.DRIVING
+            for now, was in ((tick.command.vx, before.vx), (tick.command.yaw_rate, before.yaw_rate)):
+                assert not inhibits or abs(now) <= max(abs(was), share) + 1e-9
+
+
 @pytest.mark.parametrize(
     ("guard", "more", "said"),
     [

@@ -27,7 +27,7 @@ from tenuto.driving.vigilance import Attention, StartTest, StartWarning
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
-from tenuto.vehicles.base import Arcs, Chassis
+from tenuto.vehicles.base import Arcs, Chassis, Sides
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
@@ -80,7 +80,7 @@ class Pipeline:
         self._needs = Needs(guard.needs, enables)
         self._far = NO_FAR_ENDS
         self._needed = bool(guard.needs.wanted)
-        self._lowers = self._inputs.lowers or self._needed
+        self._lowers, self._together = self._inputs.lowers or self._needed, False
         attention = plan.guard.attention
         self._attention = Attention(attention) if attention < math.inf else None
         tests = plan.guard.test_at_start
@@ -322,6 +322,8 @@ class Pipeline:
         self._demand, beyond = self._needs.lower(self._demand)
         if self._inputs.tightens or beyond:
             self._ramp.rest()  # an S-curve would still accelerate for a moment
+        # While each side slows down by itself, the middle between them may become faster.
+        self._together = bool(why or beyond)
         return why + beyond
 
     def _watch(self, before: VelocityCommand, driving: bool, now: float, dt: float) -> tuple[Reason, ...]:
@@ -348,7 +350,9 @@ class Pipeline:
             aim = None
             if self._steers and target == STANDSTILL and self._ranks.current is hand and not hand.meaning_changed:
                 aim = mode.style.aim(hand.intent, hand.selection.setting)
-            self._command = self._ramp.step(self._command, target, dt, *self._ways[mode.name], aim, self._actuators)
+            limits, way = self._ways[mode.name]
+            way = "straight" if self._together and isinstance(way, Sides) else way
+            self._command = self._ramp.step(self._command, target, dt, limits, way, aim, self._actuators)
             return target
         if self._guard.state is State.STOPPING and self._link_loss.sinks(now):
             self._ramp.rest()

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from itertools import combinations
 from operator import mul
+from typing import NamedTuple
 
 import numpy as np
 
@@ -15,6 +16,13 @@ _SMALL = 1e-9
 _EFFORT = 1e-5
 # The solutions of this many sets of thrusters are cached.
 _KEPT = 1024
+
+
+class _Gains(NamedTuple):
+    """Matrices from a force to thrusts: those of the least cost, and the least ones that make it exactly."""
+
+    least: tuple[Row, ...]
+    exact: tuple[Row, ...]
 
 
 class Allocation:
@@ -40,24 +48,24 @@ class Allocation:
         """
         self._low, self._high = tuple(low), tuple(high)
         whole = np.array(matrix, dtype=float)
-        self._rows = tuple(tuple(float(cell) for cell in row) for row in whole)
+        self._rows = _as_rows(whole)
         self._columns = tuple(zip(*self._rows, strict=True))
         # A force that no thruster makes is left out, and reported by `reachable`.
         _, sizes, axes = np.linalg.svd(whole.T, full_matrices=False)
         kept = axes[sizes > _SMALL * max(float(sizes.max()), 1.0)]
-        self._space = tuple(tuple(float(cell) for cell in row) for row in kept)
-        self._pinv = tuple(tuple(float(cell) for cell in row) for row in np.linalg.pinv(whole))
+        self._space = _as_rows(kept)
+        self._pinv = _as_rows(np.linalg.pinv(whole))
         self._facets = _facets(kept @ whole, np.array(low, dtype=float), np.array(high, dtype=float))
         # The facets as rows for a complete force, and the rows that must be 0 for a possible force.
         self.facets = tuple(
             (tuple(float(cell) for cell in np.array(normal) @ kept), distance) for normal, distance in self._facets
         )
         rest = np.eye(len(whole)) - kept.T @ kept
-        self.never = tuple(tuple(float(cell) for cell in row) for row in rest if np.abs(row).max() > _SMALL)
+        self.never = _as_rows(rest[np.abs(rest).max(axis=1) > _SMALL])
         # The products of the columns with each other, for the normal equations.
         self._products = tuple(tuple(dot(a, b) for b in self._columns) for a in self._columns)
         self._cost = _EFFORT * (math.sqrt(float((whole * whole).sum())) or 1.0)
-        self._gains: dict[tuple[int, ...], tuple[Row, ...]] = {}
+        self._gains: dict[tuple[int, ...], _Gains] = {}
 
     def reachable(self, force: Sequence[float]) -> Row:
         """Return the part of a force in the directions in which the thrusters can push at all."""
@@ -105,7 +113,21 @@ class Allocation:
                 break
             free.add(max(wish)[1])
             self._settle(u, free, force)
+        self._refine(u, free, force)
         return tuple(u)
+
+    def _refine(self, u: list[float], free: set[int], force: Sequence[float]) -> None:
+        """Make up for what the cost of thrust took from the wanted force: much, where a lever is short."""
+        if not free:
+            return
+        left = [f - dot(row, u) for f, row in zip(force, self._rows, strict=True)]
+        chosen = tuple(sorted(free))
+        changes = [dot(row, left) for row in self._gains_of(chosen).exact]
+        ends = [self._high[i] if change > 0.0 else self._low[i] for i, change in zip(chosen, changes, strict=True)]
+        room = [(end - u[i]) / by for i, end, by in zip(chosen, ends, changes, strict=True) if by]
+        share = max(0.0, min([1.0, *room]))
+        for i, change in zip(chosen, changes, strict=True):
+            u[i] += share * change
 
     def _pull(self, i: int, u: list[float], force: Sequence[float]) -> float:
         """Return the improvement per unit of one thrust."""
@@ -140,17 +162,19 @@ class Allocation:
         for i, x in enumerate(u):
             if x and i not in chosen:
                 left = [f - part * x for f, part in zip(left, self._columns[i], strict=True)]
-        return [dot(row, left) for row in self._gains_of(chosen)]
+        return [dot(row, left) for row in self._gains_of(chosen).least]
 
-    def _gains_of(self, chosen: tuple[int, ...]) -> tuple[Row, ...]:
-        """Return the matrix from a force to the best thrusts of some thrusters; there are few such sets."""
+    def _gains_of(self, chosen: tuple[int, ...]) -> _Gains:
+        """Return the matrices from a force to the thrusts of some thrusters; there are few such sets."""
         found = self._gains.get(chosen)
         if found is None:
             if len(self._gains) >= _KEPT:
                 self._gains.clear()
             left, sizes, right = np.linalg.svd(np.array([self._columns[i] for i in chosen]).T, full_matrices=False)
-            gains = (right.T * (sizes / (sizes**2 + self._cost**2))) @ left.T
-            found = self._gains[chosen] = tuple(tuple(float(cell) for cell in row) for row in gains)
+            made = sizes > _SMALL * max(float(sizes.max()), 1.0)
+            least = (right.T * (sizes / (sizes**2 + self._cost**2))) @ left.T
+            exact = (right.T * np.where(made, 1.0 / np.where(made, sizes, 1.0), 0.0)) @ left.T
+            found = self._gains[chosen] = _Gains(_as_rows(least), _as_rows(exact))
         return found
 
 
@@ -158,6 +182,10 @@ def dot(a: Sequence[float], b: Sequence[float]) -> float:
     """Return the sum of the products of two rows."""
     total: float = sum(map(mul, a, b))
     return total
+
+
+def _as_rows(matrix: np.ndarray) -> tuple[Row, ...]:
+    return tuple(tuple(float(cell) for cell in row) for row in matrix)
 
 
 def _facets(matrix: np.ndarray, low: np.ndarray, high: np.ndarray) -> tuple[tuple[Row, float], ...]:
