@@ -124,7 +124,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def bad_values(one: Parameter) -> st.SearchStrategy[str]:
     if one.name == "seconds":  # for ever is a time that one may want
-        return st.sampled_from([number for number in NUMBERS if number not in ("inf", "1e308")])
+        return st.sampled_from([number for number in NUMBERS if number not in ("inf", "1e308", "9" * 400)])
     if "float" in one.type or "int" in one.type:
         return st.sampled_from(NUMBERS)
     if one.name in ("to", "sink"):

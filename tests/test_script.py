@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 import tenuto
@@ -195,6 +195,8 @@ guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_decelera
 
 
 @pytest.mark.long
+# The sticks rest off their middle, and have no dead zone: before the script begins that drives nothing.
+@example("car", [Circle(1.8825506485488255, 0.5, 1.0)], 2.0, 1.0, 0.5, ", jerk = 2.0", 1.0, 1.0)
 @examples(8)
 @given(
     st.sampled_from(sorted(VEHICLES)), st.lists(pieces, min_size=1, max_size=3), st.floats(0.4, 2.0),
@@ -213,7 +215,7 @@ def test_no_robot_gets_further_than_its_preview(
     # What is read between two ticks is seen a tick later; no path is further off than that.
     here, there = gone(whole)[:, :2], course.path.places[:, :2]
     away = max(float(np.linalg.norm(there - place, axis=1).min()) for place in here[::5])
-    assert away <= 0.03 + 0.02 * course.size
+    assert away <= 0.01 + 0.005 * course.size
     assert np.hypot(*here.T).max() <= course.excursion + 0.03
     released, _ = perform(hands(999.0, 1.0 + let_go * course.seconds), plan, course, until=course.seconds + 3.0)
     assert np.hypot(*gone(released)[:, :2].T).max() <= course.excursion + 0.03

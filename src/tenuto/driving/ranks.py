@@ -24,7 +24,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.hands import AllHands, Shown
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Hand
-from tenuto.vehicles.velocity import VelocityCommand
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 def _is_seen(one: StickDriver) -> bool:
@@ -74,7 +74,7 @@ class Ranks:
         # Who took over with this tick by a stick that was never seen at rest.
         self._came_on: StickDriver | None = None
         # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
-        self._untouched = False
+        self._untouched, self._begins_at_once = False, any(lower.at_once for lower in plan.below)
 
     def hear(self, others: Mapping[str, Frame], now: float) -> None:
         """Give everyone below the frame that came with this tick; the first in rank has heard it before."""
@@ -139,6 +139,8 @@ class Ranks:
     def demand(self) -> VelocityCommand:
         """The demand of the present driver."""
         current = self.current
+        if self._begins_at_once and self._untouched and current is self.first:
+            return STANDSTILL  # no dead zone may be set, and sticks that nobody touches drive nothing before a script
         return (
             current.demand
             if isinstance(current, StickDriver)
