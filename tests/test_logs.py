@@ -2,6 +2,7 @@
 
 import atexit
 import json
+import math
 import shutil
 import signal
 import subprocess
@@ -22,8 +23,10 @@ from mcap.reader import make_reader
 
 import tenuto
 from helpers import MEDLAR, Bench, examples, pad, run
+from tenuto import Tick
 from tenuto.analysis.logs import ticks_of
 from tenuto.data import shipped
+from tenuto.driving.telemetry import Telemetry
 from tenuto.sinks.log_file import LogFile
 
 FORMS = ("csv", "jsonl", "parquet", "mcap")
@@ -143,10 +146,36 @@ def a_log(folder: Path, form: str) -> tuple[bytes, list[int]]:
     log.start(MEDLAR.plan())
     for number in range(60):
         log.write(bench.step(pad(float(number > 20), 0.0, number > 10)))
-        log._flush()
+        log._to_disk()
         ends.append((folder / f"run.{form}").stat().st_size)
     log.close()
     return (folder / f"run.{form}").read_bytes(), ends
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Path) -> None:
+    """Within a second in the same file, later in another; and a number may be whole at first, and NaN afterwards."""
+    bench, log, written = Bench(), tenuto.open_sink(f"log:{tmp_path / 'run'}.{form}"), list[Tick]()
+    log.start(MEDLAR.plan())
+    for number in range(150):
+        wheels = {} if number < 20 else {"left": 1.0 * number}
+        wheels |= {"right": -1.0} if number >= 100 and number % 7 else {}
+        armed = None if number % 5 else True
+        far = Telemetry(0.02 * number, frozenset(("wheels", "armed")), armed=armed, wheels=wheels)
+        tick = bench.step(pad(0.0, 0.0, number > 10))
+        raw = {**tick.raw, "drive": 3 if number % 3 else math.nan}
+        written.append(tick._replace(raw=raw, far={"robot": far}))
+        log.write(written[-1])
+    log.close()
+    tables = [tenuto.load_log(tmp_path / f"run{more}.{form}") for more in ("", "-2")]
+    assert len(list(tmp_path.iterdir())) == 2
+    assert [len(table) for table in tables] == [100, 50]
+    for tick, read in zip(written, (one for table in tables for one in ticks_of(table)), strict=True):
+        assert read.far["robot"].armed == tick.far["robot"].armed
+        assert read.raw["drive"] == pytest.approx(tick.raw["drive"], nan_ok=True)
+        for name in ("left", "right"):
+            was = tick.far["robot"].wheels.get(name, math.nan)
+            assert read.far["robot"].wheels.get(name, math.nan) == pytest.approx(was, nan_ok=True)
 
 
 def loaded(file: Path) -> tuple[pd.DataFrame | None, list[str]]:

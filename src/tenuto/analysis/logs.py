@@ -17,7 +17,7 @@ from tenuto.basics.text import shortened
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.telemetry import far_ends_of, is_text
-from tenuto.driving.tick import Tick
+from tenuto.driving.tick import Tick, is_whole
 from tenuto.sinks.log_file import FORMAT, FORMAT_COLUMN
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import VelocityCommand
@@ -25,7 +25,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     import pandas as pd
 
-# Columns of text, and of whole numbers; all others are numbers.
+# Columns of text; all others are numbers.
 _TEXT = (
     "driver",
     "mode",
@@ -38,7 +38,6 @@ _TEXT = (
     "guard.codes",
     "guard.reasons",
 )
-_WHOLE = ("new_frame", "power", "send")
 # Every tick has a number in these.
 _KNOWN = frozenset(("time", "dt", "intent", "demand", "target", "command"))
 # The columns of a log that an earlier version may lack, with their meaning in that case.
@@ -150,7 +149,7 @@ def _numbers(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
         given = column.astype(object)
         given = given.where(~given.isin(("nan", "")), math.nan)
     numbers = pd.to_numeric(given, errors="coerce").astype("float64")
-    whole = name in _WHOLE or name.startswith("switch.")
+    whole = is_whole(name)
     wrong = np.isinf(numbers.to_numpy()) | (numbers.isna() & given.notna()).to_numpy()
     if whole or name.partition(".")[0] in _KNOWN:
         wrong |= numbers.isna().to_numpy()

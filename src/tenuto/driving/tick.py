@@ -29,6 +29,11 @@ def _columns(stage: str, names: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(f"{stage}.{name}" for name in names)
 
 
+def is_whole(column: str) -> bool:
+    """Return whether a column of `Tick.as_row` holds whole numbers, and never NaN."""
+    return column in ("new_frame", "power", "send") or column.startswith("switch.")
+
+
 class Hand(NamedTuple):
     """Where one of several drivers holds the sticks.
 
@@ -133,7 +138,8 @@ class Tick(NamedTuple):
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
 
-        The columns are the same for every tick of a pipeline, controls in the order of the profile.
+        The columns are the same for every tick of a pipeline, controls in the order of the profile; only a far end may
+        name more of its wheels and distances later.
         Several reasons, actions or notices are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
         """
         row: dict[str, float | int | str] = {

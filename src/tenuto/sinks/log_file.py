@@ -16,19 +16,22 @@ import csv
 import json
 import math
 from abc import ABC, abstractmethod
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
-from tenuto.driving.tick import Tick
+from tenuto.driving.plan import Plan
+from tenuto.driving.tick import Tick, is_whole
 from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 Row = dict[str, float | int | str]
+Type = type[int] | type[float] | type[str]
 # A process that is killed loses no more than this many seconds of its log.
 _FLUSH_SECONDS = 1.0
 UNFINISHED = ".unfinished"
@@ -36,8 +39,19 @@ UNFINISHED = ".unfinished"
 FORMAT_COLUMN, FORMAT = "format", 1
 
 
+def type_of(column: str, cell: float | int | str) -> Type:
+    """Return the type of a column, whatever one of its cells is: a raw number may be whole, or NaN."""
+    if isinstance(cell, str):
+        return str
+    return int if column == FORMAT_COLUMN or is_whole(column) else float
+
+
 class LogFile(Sink, ABC):
-    """What all logs have in common. Where a changed profile has other columns, another file is begun: ``run-2.csv``.
+    """What all logs have in common.
+
+    The rows of the first second are written together: by then most far ends have said what they measure, so that these
+    columns are known. What is not said is NaN. If a changed profile has other columns, or a far end names more later,
+    another file is begun: ``run-2.csv``.
 
     Numbers are rounded to six places.
 
@@ -52,7 +66,11 @@ class LogFile(Sink, ABC):
         self.name = f"log {path}"
         self._path = self._first = Path(path)
         self._files = 1
-        self._columns: tuple[str, ...] = ()
+        # Column → what a row has where nothing was said; empty before the first row was written. And their order.
+        self._columns: dict[str, float | str] = {}
+        self._order: tuple[str, ...] = ()
+        self._early: list[Row] = []
+        self._new_plan = False
         self._flushed = 0.0
         self._file: IO[Any] | None = None
         self._file = self._opened(self._path)
@@ -85,6 +103,10 @@ class LogFile(Sink, ABC):
         if self._file is not None:
             self._file.close()
 
+    def start(self, plan: Plan) -> None:
+        """Expect other columns from the next row on."""
+        self._new_plan = True
+
     @property
     def path(self) -> Path:
         """The file that rows go to now."""
@@ -100,24 +122,57 @@ class LogFile(Sink, ABC):
         row: Row = {name: rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
         row[FORMAT_COLUMN] = FORMAT
         try:
-            if self._columns != tuple(row):
-                self._renew(row)
-            self._put(row)
+            if self._new_plan:
+                self._new_plan = False
+                self._take_other_columns(row)
+            if self._columns:
+                self._append(row)
+            else:
+                self._early.append(row)
+                self._flushed = tick.time if len(self._early) == 1 else self._flushed
             if not 0.0 <= tick.time - self._flushed < _FLUSH_SECONDS:
-                self._flush()
+                self._to_disk()
                 self._flushed = tick.time
         except OSError as error:
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
-    def _renew(self, row: Row) -> None:
-        """Begin a file with the columns of a row."""
-        if self._columns:
-            self._finish()
-            self._files += 1
-            self._path = self._first.with_stem(f"{self._first.stem}-{self._files}")
-            self._file = self._opened(self._path)
-        self._columns = tuple(row)
-        self._begin(row)
+    def _take_other_columns(self, row: Row) -> None:
+        """After a change of the profile: begin another file if its rows have other columns."""
+        self._to_disk()
+        if self._columns and _of_robot(self._columns) != _of_robot(row):
+            self._next_file()
+            self._columns = {}
+
+    def _append(self, row: Row) -> None:
+        """Write a row; begin another file if it has a column that is new."""
+        if tuple(row) != self._order:
+            if not self._columns.keys() >= row.keys():
+                before = self._columns
+                self._next_file()
+                self._open_with({**before, **_blanks(row)}, row)
+            row = {name: row.get(name, blank) for name, blank in self._columns.items()}
+        self._put(row)
+
+    def _next_file(self) -> None:
+        self._finish()
+        self._files += 1
+        self._path = self._first.with_stem(f"{self._first.stem}-{self._files}")
+        self._file = self._opened(self._path)
+
+    def _open_with(self, columns: dict[str, float | str], row: Row) -> None:
+        """Begin a file with these columns; a row says of what type they are."""
+        self._columns, self._order = columns, tuple(columns)
+        self._begin({name: row.get(name, blank) for name, blank in columns.items()})
+
+    def _to_disk(self) -> None:
+        """Hand over to the disk what was written, the first rows too."""
+        if self._early:
+            rows, self._early = self._early, []
+            every = {name: cell for row in rows for name, cell in row.items()}
+            self._open_with(_blanks(every), every)
+            for row in rows:
+                self._append(row)
+        self._flush()
 
     def stop(self, tick: Tick) -> None:
         """Append the last row and put everything on the disk.
@@ -127,7 +182,7 @@ class LogFile(Sink, ABC):
         """
         self.write(tick)
         try:
-            self._flush()
+            self._to_disk()
         except OSError as error:
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
@@ -138,6 +193,8 @@ class LogFile(Sink, ABC):
             SinkError: it cannot be finished.
         """
         try:
+            if self._early:
+                self._to_disk()
             self._finish()
         except OSError as error:
             raise SinkError(f"{self._path}: cannot close the log: {error.strerror or error}") from error
@@ -194,7 +251,7 @@ class ParquetLog(LogFile):
 
     def _begin(self, row: Row) -> None:
         types = {int: self._arrow.int64(), float: self._arrow.float64(), str: self._arrow.string()}
-        self._schema: pa.Schema = self._arrow.schema([(name, types[type(cell)]) for name, cell in row.items()])
+        self._schema: pa.Schema = self._arrow.schema([(name, types[type_of(name, cell)]) for name, cell in row.items()])
         self._stream = self._arrow.ipc.new_stream(self._file, self._schema)
 
     def _put(self, row: Row) -> None:
@@ -220,6 +277,16 @@ class ParquetLog(LogFile):
             with self._arrow.ipc.open_stream(unfinished.read_bytes()) as stream:
                 parquet.write_table(stream.read_all(), self._path)
         unfinished.unlink()
+
+
+def _of_robot(columns: Iterable[str]) -> list[str]:
+    """Return the columns that the plan decides: all but those of far ends, which may be silent."""
+    return [name for name in columns if not name.startswith("far.")]
+
+
+def _blanks(row: Row) -> dict[str, float | str]:
+    """Return what stands for nothing in each column of a row."""
+    return {name: "" if isinstance(cell, str) else math.nan for name, cell in row.items()}
 
 
 def _rounded(number: float) -> float:

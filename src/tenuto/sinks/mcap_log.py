@@ -15,7 +15,7 @@ from typing import IO, Any
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
-from tenuto.sinks.log_file import LogFile, Row, without_nan
+from tenuto.sinks.log_file import LogFile, Row, Type, type_of, without_nan
 
 # The first part of a column's name → its channel; what is not named goes with the commands.
 CHANNELS = {
@@ -24,7 +24,7 @@ CHANNELS = {
     **dict.fromkeys(("actuators", "wire", "output"), "/actuators"),
 }
 CHANNELS_OF_LOG = ("/frames", "/commands", "/guard", "/actuators")
-_TYPES = {int: "integer", float: ["number", "null"], str: "string"}
+_TYPES: dict[Type, str | list[str]] = {int: "integer", float: ["number", "null"], str: "string"}
 
 
 def channel_of(column: str) -> str:
@@ -103,7 +103,8 @@ def _schema(row: Row) -> dict[str, Any]:
 
     def of(value: Any) -> dict[str, Any]:
         if not isinstance(value, dict):
-            return {"type": _TYPES[type(value)]}
+            return {"type": _TYPES[value]}
         return {"type": "object", "properties": {key: of(cell) for key, cell in value.items()}, "required": list(value)}
 
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **of(nested(dict(row)))}
+    types = nested({name: type_of(name, cell) for name, cell in row.items()})
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **of(types)}
