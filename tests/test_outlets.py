@@ -1,5 +1,6 @@
 """The loop's own health: sinks that block or fail, slow ticks, a profile that is changed, and what the driver feels."""
 
+import random
 import re
 import threading
 import time
@@ -13,7 +14,9 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import MEDLAR, Bench, Hands, Notebook, examples
 from tenuto import Profile, State, Tick
+from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
+from tenuto.driving.telemetry import Telemetry
 from tenuto.runtime import outlet
 from tenuto.runtime.changes import WatchedProfile
 from tenuto.runtime.outlet import Waiting
@@ -44,6 +47,32 @@ class Stuck(Sink):
 
     def stop(self, tick: Tick) -> None:
         self.taken.append(tick)
+
+
+class Trembling(SimulatedClock):
+    """A clock that is read a moment later than others."""
+
+    dice = random.Random(3)
+
+    def now(self) -> float:
+        return super().now() + self.dice.uniform(0.0, 1e-3)
+
+
+class Answers(Notebook):
+    """A sink whose far end says something now and then."""
+
+    says = frozenset(("voltage",))
+    telemetry = Telemetry(time=3.0, voltage=12.0)
+
+
+def test_what_a_far_end_says_once_has_one_time_on_the_clock_of_the_ticks() -> None:
+    clock = Trembling()
+    sinks = outlet.Outlets([Answers()], clock, in_threads=False)
+    clock.sleep_until(5.0)
+    # The clock of the ticks began elsewhere, and goes back on the way.
+    times = [sinks.far_ends(now)["notebook"].time for now in (105.0, 105.0004, 105.0, 55.0, 55.0003)]
+    assert len(set(times)) == 2
+    assert [times[0], times[-1]] == pytest.approx([103.0, 53.0], abs=2e-3)
 
 
 class Log(Notebook):

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 _LEAST_ROWS = 20
 # A distance between rows of more than this many usual steps is a gap, and is not used.
 _GAP = 5.0
+# What was heard no later than this after the number before is the same number, s.
+_REPEATED = 1e-3
 
 
 class Motion(NamedTuple):
@@ -86,7 +88,8 @@ def motion_in_log(table: pd.DataFrame, chassis: Chassis) -> Motion:
             continue
         said = said.dropna()
         # An answer is as old as its newest number; a repeated number was not measured again.
-        fresh = said[said["heard"].diff().fillna(1.0) > 0.0].drop(columns="time").rename(columns={"heard": "time"})
+        newest = said["heard"].cummax().shift(fill_value=-np.inf)
+        fresh = said[said["heard"] > newest + _REPEATED].drop(columns="time").rename(columns={"heard": "time"})
         try:
             return _motion(fresh)
         except ValueError as error:

@@ -131,7 +131,7 @@ def make_firmware(
         "real": real,
         "part": part,
         "digest": digest,
-        "version": tenuto.__version__,
+        "version": tenuto.__version__.partition(".dev")[0],
         "file": quoted(Path(where).name),
         "profile_lines": [line.replace("*/", "* /") for line in profile.text().splitlines()],
     }

@@ -24,6 +24,8 @@ from tenuto.sinks.base import Sink
 MOST_WAITING = 5000
 # A tick that is early by less than this, s, is on time: moments are added up.
 _ROUNDING = 1e-6
+# Two readings of both clocks, one after the other, differ by less than this, s.
+_JITTER = 0.05
 # How long sinks may take for their stop, all together, s.
 PATIENCE = 2.0
 
@@ -111,6 +113,8 @@ class Outlet(ABC):
         self.failure: BaseException | None = None
         self.stopped = self.emergency = False
         self.bears = math.nan
+        # When its far end was heard last, s on the clock of the sink, and on that of the ticks.
+        self._heard = (-math.inf, -math.inf)
         self._clock = clock
         # A sink may outlive its drive: in real time it keeps to one clock, which does not begin again.
         sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
@@ -123,6 +127,13 @@ class Outlet(ABC):
     def _begin(self, plan: Plan) -> None:
         self.bears = bearable(1.0 / max(self.sink.period, plan.period), plan.guard.command_timeout)
         self.sink.start(plan)
+
+    def heard_at(self, time: float, now: float) -> float:
+        """Return a time on the clock of the sink as one on that of the ticks; one message has one time, s."""
+        found = now - max(0.0, self.sink.clock.now() - time)
+        if time != self._heard[0] or not abs(found - self._heard[1]) < _JITTER:  # or the clock of the ticks has jumped
+            self._heard = (time, found)
+        return self._heard[1]
 
     @abstractmethod
     def give(self, item: Tick | Plan) -> None:
@@ -314,9 +325,8 @@ class Outlets:
             sink = outlet.sink
             if sink.says:
                 heard = sink.telemetry
-                age = max(0.0, sink.clock.now() - heard.time)
                 found[_free_name((sink.label or sink.name).replace(".", "_"), found)] = heard._replace(
-                    time=now - age, says=sink.says, bears=outlet.bears
+                    time=outlet.heard_at(heard.time, now), says=sink.says, bears=outlet.bears
                 )
         return found or NO_FAR_ENDS
 
