@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from tenuto.analysis.logs import load_log
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
+from tenuto.driving.follow import FOLLOWED
 from tenuto.driving.plan import Planned
 from tenuto.profile.load import load_profile
 from tenuto.profile.prepare import kept_with
@@ -64,6 +65,10 @@ def _frames(table: pd.DataFrame, controls: tuple[ControlPlan, ...], path: str | 
     for control in controls:
         for name, device_name in zip(control.raw_names, control.all_reads, strict=True):
             if f"raw.{name}" not in table.columns:
+                if all(f"raw.{one.name}" in table.columns for one in FOLLOWED):
+                    raise RecordingError(
+                        f"{path}: is the log of a robot that follows: use that of the driver's machine"
+                    )
                 raise RecordingError(f"{path}: has no column raw.{name}: was it driven with this profile?")
             reads[f"raw.{name}"] = device_name
     fresh = table[(table["new_frame"] == 1) & ~table["guard.codes"].str.contains("link_bad")]
