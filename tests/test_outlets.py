@@ -17,6 +17,7 @@ from tenuto import Profile, State, Tick
 from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.driving.telemetry import Telemetry
+from tenuto.profile.prepare import kept_with
 from tenuto.runtime import outlet
 from tenuto.runtime.changes import WatchedProfile
 from tenuto.runtime.outlet import Waiting
@@ -222,7 +223,13 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     assert waiting
     assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # though hold-to-run is held all along
     assert max(tick.command.vx for tick in ticks if tick.time > 4.5) == pytest.approx(0.6)
-    assert len(pd.read_csv(tmp_path / "run.csv")) == pytest.approx(len(ticks), abs=2)
+    # Each file of the log has the profile beside it that its rows were driven with.
+    logs = [tmp_path / "run.csv", tmp_path / "run-2.csv"]
+    assert sum(len(pd.read_csv(file)) for file in logs) == pytest.approx(len(ticks), abs=2)
+    kept = [tenuto.load_profile(kept_with(file)).plan().speeds.forward for file in logs]
+    assert kept == pytest.approx([1.2, 0.6])
+    for file, speed in zip(logs, kept, strict=True):
+        assert 0.8 * speed < pd.read_csv(file)["command.vx"].max() <= speed + 1e-6
 
 
 @examples(60)

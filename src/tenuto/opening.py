@@ -67,7 +67,7 @@ def drive(
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
-        keep_beside(planned, to)
+        keep_beside(planned, to, getattr(changes, "made", None))
         _introduce(planned, opened, more, to, watched=changes is not None)
         return drive_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
@@ -116,6 +116,7 @@ def replay(
     sinks: Iterable[AnySink] = (),
     *,
     others: Mapping[str, AnySource] | None = None,
+    alone: bool = False,
 ) -> Ticks:
     """Run the pipeline over a recording in simulated time: the same ticks as live, at full speed.
 
@@ -125,11 +126,12 @@ def replay(
         sinks: what else gets the ticks; as of `tenuto.drive`.
         others: the recordings of the other drivers and of the distance sensors, by the names the profile has for
             them. It ends with the first.
+        alone: leave out other drivers, distance sensors, inhibits and measured speeds: these sticks alone drive.
 
     Raises:
         ProfileError: the profile cannot be read.
         RecordingError: the recording cannot be read.
-        SourceError: it lacks controls that the profile reads.
+        SourceError: it lacks controls that the profile reads, or another driver or a sensor has no recording.
     """
     from tenuto.analysis.ticks import replay as replay_opened
 
@@ -139,7 +141,7 @@ def replay(
         more = {name: _source(stack, _played(one), REAL) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, source, more), [_sink(stack, sink) for sink in sinks]
         keep_beside(planned, to)
-        return replay_opened(planned, source, to, others=more)
+        return replay_opened(planned, source, to, others=more, alone=alone)
 
 
 def _played(what: AnySource) -> AnySource:
@@ -166,23 +168,32 @@ def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) ->
     return prepare_profile(planned, source, others) if isinstance(planned, Profile) else planned
 
 
-def keep_beside(planned: Planned, sinks: Iterable[Sink]) -> None:
+def keep_beside(planned: Planned, sinks: Iterable[Sink], made: Callable[[Plan], Planned | None] | None = None) -> None:
     """Save the profile, calibrations and trims of a drive beside each log.
 
     Args:
         planned: what is driven; nothing is kept of a plan that was made in code.
         sinks: of the drive.
+        made: returns what the plan of a changed profile was made of; see `tenuto.runtime.changes.WatchedProfile`.
 
     Raises:
         SinkError: they cannot be written there.
     """
+    from tenuto.profile import Profile
     from tenuto.profile.prepare import keep_with
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks.log_file import LogFile
 
+    def keep(file: Path, plan: Plan) -> None:
+        what = (made(plan) if made is not None else None) or (planned if plan == planned.plan() else None)
+        what = PreparedProfile(what) if isinstance(what, Profile) else what
+        if isinstance(what, PreparedProfile):
+            keep_with(file, what)
+
     for sink in sinks:
         if isinstance(sink, LogFile) and isinstance(planned, PreparedProfile):
             keep_with(sink.path, planned)
+            sink.keep = keep
 
 
 def _introduce(

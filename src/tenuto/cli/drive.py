@@ -14,7 +14,7 @@ from rich.text import Text
 
 from tenuto.cli.clock import loop_clock, the_clock
 from tenuto.cli.console import print_json, problems, results
-from tenuto.cli.live import live_view, may_take_the_screen, shown_changes, until
+from tenuto.cli.live import ShownChanges, live_view, may_take_the_screen, until
 from tenuto.cli.opened import Opened, open_all_sinks, open_sources, opened_box, say_of_box, say_of_pages
 from tenuto.cli.preflight import static_checks
 from tenuto.cli.words import report_in_words
@@ -121,7 +121,7 @@ def drive(
                            full=full, quiet=as_json, checks=checks) as view:  # fmt: skip
                 tenuto.drive(
                     prepared, opened, sinks, others=others, clock=loop_clock(), on_tick=until(seconds, view.show),
-                    changes=shown_changes(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
+                    changes=ShownChanges(watched, view, loaded.name, origin), bell=view.ring, notes=view.note,
                     report=report, handle=handle,
                 )  # fmt: skip
         finally:

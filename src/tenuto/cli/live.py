@@ -15,6 +15,7 @@ from tenuto.driving.preflight import Check, neutral_of
 from tenuto.driving.tick import Tick
 
 if TYPE_CHECKING:
+    from tenuto.runtime.changes import WatchedProfile
     from tenuto.sources import Source
     from tenuto.views.process import LiveView
 
@@ -66,20 +67,21 @@ def live_view(
     return LiveView(scene_of(plan, title, origin, checks=checks), interrupt)
 
 
-def shown_changes(
-    changes: Callable[[], Plan | str | None], view: StatusLine | LiveView, title: str, origin: str
-) -> Callable[[], Plan | str | None]:
-    """Return what asks for a changed profile, and shows the one that is taken."""
+class ShownChanges:
+    """Asks for a changed profile, and shows the one that is taken."""
 
-    def ask() -> Plan | str | None:
-        found = changes()
+    def __init__(self, changes: WatchedProfile, view: StatusLine | LiveView, title: str, origin: str) -> None:
+        self._changes, self._view, self._title, self._origin = changes, view, title, origin
+        self.made = changes.made
+
+    def __call__(self) -> Plan | str | None:
+        """Return a changed plan, or why a change is refused; None if nothing has changed."""
+        found = self._changes()
         if isinstance(found, Plan):
             from tenuto.views.scene import scene_of
 
-            view.change(scene_of(found, title, origin))
+            self._view.change(scene_of(found, self._title, self._origin))
         return found
-
-    return ask
 
 
 def until(seconds: float, show: Callable[[Tick], None]) -> Callable[[Tick], str | None]:

@@ -12,7 +12,6 @@ It must be for the device that is read; otherwise it is an error, and no other i
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Mapping
 from glob import escape
 from pathlib import Path
@@ -111,7 +110,7 @@ def keep_with(log: str | Path, prepared: PreparedProfile) -> None:
             old.unlink()
         trims_path(kept).unlink(missing_ok=True)
         if kept.resolve() != origin.resolve():
-            shutil.copyfile(origin, kept)
+            kept.write_bytes(prepared.profile.text().encode())
         calibrations = {"": prepared.calibration, **prepared.others}
         for driver, one in calibrations.items():
             if one is not None:

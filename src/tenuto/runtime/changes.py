@@ -44,6 +44,8 @@ class WatchedProfile(Closing):
         """
         self._path, self._sources, self._prepare = Path(path), _sources(profile), prepare
         self._found: SimpleQueue[Plan | str] = SimpleQueue()
+        # Digest of a plan → what it was made of.
+        self._made: dict[str, Planned] = {}
         self._seen = self._changed = self._stamp()
         self._end = clock.every(_LOOK_EVERY, self._look, "watched profile")
 
@@ -53,6 +55,10 @@ class WatchedProfile(Closing):
             return self._found.get_nowait()
         except Empty:
             return None
+
+    def made(self, plan: Plan) -> Planned | None:
+        """Return what a changed plan was made of; None for a plan that was not read here."""
+        return self._made.get(plan.digest())
 
     def _stamp(self) -> tuple[int, int, int] | None:
         try:
@@ -75,7 +81,10 @@ class WatchedProfile(Closing):
             profile = load_profile(self._path)
             if _sources(profile) != self._sources:
                 return f"{self._path}: its sources differ; end the drive and start it again for that"
-            return (self._prepare(profile) if self._prepare is not None else profile).plan()
+            planned = self._prepare(profile) if self._prepare is not None else profile
+            plan = planned.plan()
+            self._made[plan.digest()] = planned
+            return plan
         except ProfileError as error:
             return "; ".join(str(problem) for problem in error.findings)
         except (TenutoError, ValueError) as error:

@@ -16,7 +16,7 @@ import csv
 import json
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Iterable
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
@@ -50,16 +50,20 @@ class LogFile(Sink, ABC):
     """What all logs have in common.
 
     The rows of the first second are written together: by then most far ends have said what they measure, so that these
-    columns are known. What is not said is NaN. If a changed profile has other columns, or a far end names more later,
-    another file is begun: ``run-2.csv``.
+    columns are known. What is not said is NaN. If the profile is changed, or a far end names more later, another file
+    is begun: ``run-2.csv``.
 
     Numbers are rounded to six places.
+
+    Attributes:
+        keep: keeps what the rows of a file were driven with beside it, for every file but the first; None for nothing.
 
     Raises:
         SinkError: the file cannot be written: the disk is full, or gone.
     """
 
     is_log = True
+    keep: Callable[[Path, Plan], None] | None = None
 
     def __init__(self, path: str | Path) -> None:
         """Make sure that it can be written there."""
@@ -70,7 +74,7 @@ class LogFile(Sink, ABC):
         self._columns: dict[str, float | str] = {}
         self._order: tuple[str, ...] = ()
         self._early: list[Row] = []
-        self._new_plan = False
+        self._plan: Plan | None = None
         self._flushed = 0.0
         self._file: IO[Any] | None = None
         self._file = self._opened(self._path)
@@ -104,8 +108,20 @@ class LogFile(Sink, ABC):
             self._file.close()
 
     def start(self, plan: Plan) -> None:
-        """Expect other columns from the next row on."""
-        self._new_plan = True
+        """Expect the rows of this plan from now on: in another file, if there are rows of a different one.
+
+        Raises:
+            SinkError: the next file cannot be written.
+        """
+        before, self._plan = self._plan, plan
+        if before is None or before == plan or not (self._columns or self._early):
+            return
+        try:
+            self._to_disk()
+            self._next_file()
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
+        self._columns, self._order = {}, ()
 
     @property
     def path(self) -> Path:
@@ -122,9 +138,6 @@ class LogFile(Sink, ABC):
         row: Row = {name: rounded(cell) if isinstance(cell, float) else cell for name, cell in tick.as_row().items()}
         row[FORMAT_COLUMN] = FORMAT
         try:
-            if self._new_plan:
-                self._new_plan = False
-                self._take_other_columns(row)
             if self._columns:
                 self._append(row)
             else:
@@ -135,13 +148,6 @@ class LogFile(Sink, ABC):
                 self._flushed = tick.time
         except OSError as error:
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
-
-    def _take_other_columns(self, row: Row) -> None:
-        """After a change of the profile: begin another file if its rows have other columns."""
-        self._to_disk()
-        if self._columns and _of_robot(self._columns) != _of_robot(row):
-            self._next_file()
-            self._columns = {}
 
     def _append(self, row: Row) -> None:
         """Write a row; begin another file if it has a column that is new."""
@@ -158,6 +164,8 @@ class LogFile(Sink, ABC):
         self._files += 1
         self._path = self._first.with_stem(f"{self._first.stem}-{self._files}")
         self._file = self._opened(self._path)
+        if self.keep is not None and self._plan is not None:
+            self.keep(self._path, self._plan)
 
     def _open_with(self, columns: dict[str, float | str], row: Row) -> None:
         """Begin a file with these columns; a row says of what type they are."""
@@ -277,11 +285,6 @@ class ParquetLog(LogFile):
             with self._arrow.ipc.open_stream(unfinished.read_bytes()) as stream:
                 parquet.write_table(stream.read_all(), self._path)
         unfinished.unlink()
-
-
-def _of_robot(columns: Iterable[str]) -> list[str]:
-    """Return the columns that the plan decides: all but those of far ends, which may be silent."""
-    return [name for name in columns if not name.startswith("far.")]
 
 
 def _blanks(row: Row) -> dict[str, float | str]:
