@@ -54,10 +54,10 @@ def script(
     from tenuto.motion.course import Course, Rules, beyond, fitted, impossible
     from tenuto.profile.script import load_script
 
+    name, motion = load_script(script)  # first: a profile in its place says so
     loaded = tenuto.load_profile(profile)
     plan = loaded.plan()
     rules = Rules.of(plan)
-    name, motion = load_script(script)
     notes: list[str] = []
     pace = 1.0
     try:

@@ -55,7 +55,7 @@ def what_else(tables: Mapping[str, Any]) -> str:
     if tables.keys() & {"source", "style", "chassis"}:
         return ""
     if "steps" in tables:
-        return "a script of motion: tenuto script plays it"
+        return "a script of motion: play it with tenuto script SCRIPT PROFILE"
     if "device" in tables and "controls" in tables:
         return "a calibration: it is used with --calibration"
     return ""
