@@ -1,19 +1,23 @@
 """Random valid profiles in stories of faults: what the guard promises holds for what a user may write."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
 
 import tenuto
 from helpers import examples
 from mutants import MUTANTS
 from tenuto import Frame, Pipeline, Profile, load_profile, parse_profile, testing
+from tenuto.analysis.logs import ticks_of
 from tenuto.data import shipped
 from tenuto.driving.losses import bearable
 from tenuto.profile.checks.advice import advise
 from tenuto.profile.text import profile_text
+from tenuto.sim.soak import make_story, play
 from tenuto.sim.truth import truth_table
 from tenuto.sim.worst import worst_of
 from tenuto.testing.campaign import soak_any
@@ -40,6 +44,37 @@ def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
     for worst in worst_of(profile, 1):
         assert worst.seconds <= worst.promise.seconds + 1e-6, worst
         assert worst.metres <= worst.promise.metres + 1e-6, worst
+
+
+@pytest.mark.long
+@settings(examples(6), phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@given(testing.any_profile(), st.integers(0, 10**6), st.sampled_from(["csv", "jsonl", "parquet", "mcap"]))
+def test_the_log_of_any_drive_is_read_and_explained(
+    tmp_path_factory: pytest.TempPathFactory, profile: Profile, seed: int, form: str
+) -> None:
+    """Whoever drives, whatever fails, and whatever a far end says or does not say."""
+    folder, ticks = tmp_path_factory.mktemp("logs"), list[tenuto.Tick]()
+    with tenuto.open_sink(f"log:{folder / 'run'}.{form}") as log:
+        log.start(profile.plan())
+
+        def see(tick: tenuto.Tick) -> None:
+            ticks.append(tick)
+            log.write(tick)
+
+        story = [replace(scene, clock="steady", process="sound") for scene in make_story(seed, 4)]
+        assert play(profile, story, see).broken == []
+    files = sorted(folder.iterdir(), key=lambda file: (len(file.name), file.name))
+    read = [tick for file in files for tick in ticks_of(tenuto.load_log(file))]
+    assert len(read) == len(ticks)
+    for was, now in zip(ticks, read, strict=True):
+        assert (was.driver, was.guard.state, was.chosen.switches) == (now.driver, now.guard.state, now.chosen.switches)
+        for before, after in ((was.raw, now.raw), (was.positions, now.positions), (was.shaped, now.shaped)):
+            assert after == pytest.approx(before, abs=1e-6, nan_ok=True)
+        assert now.command == pytest.approx(was.command, abs=1e-6)
+    for was, now in zip(ticks[::40], read[::40], strict=True):
+        assert len(now.explain(profile).steps) == len(was.explain(profile).steps)
+    same = tenuto.compare(files[0], profile, profile).figures["difference"].dropna()
+    assert not same.any()
 
 
 @pytest.mark.long

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import random
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -119,11 +119,15 @@ def make_story(seed: int, scenes: int = 6) -> list[Episode]:
     ]  # fmt: skip
 
 
-def play(profile: Planned, story: Iterable[Episode]) -> Outcome:
-    """Play a story with a profile; it ends at the first tick that breaks an invariant."""
+def play(profile: Planned, story: Iterable[Episode], on_tick: Callable[[Tick], object] | None = None) -> Outcome:
+    """Play a story with a profile; it ends at the first tick that breaks an invariant.
+
+    Args:
+        profile: of the robot. story: what happens. on_tick: called with every tick.
+    """
     story = list(story)
     # The sensors of some robots tell the truth, those of others are random.
-    stage = _Stage(profile, random.Random(story[0].seed) if story and story[0].seed % 3 else None)
+    stage = _Stage(profile, random.Random(story[0].seed) if story and story[0].seed % 3 else None, on_tick)
     for episode in story:
         stage.play(episode)
         if stage.outcome.broken:
@@ -173,8 +177,11 @@ def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
 class _Stage:
     """One run in progress."""
 
-    def __init__(self, profile: Planned, dice: random.Random | None) -> None:
+    def __init__(
+        self, profile: Planned, dice: random.Random | None, on_tick: Callable[[Tick], object] | None = None
+    ) -> None:
         """Prepare it; with random surroundings of the robot if its sensors tell the truth."""
+        self._on_tick = on_tick
         self.plan = profile.plan()
         self.world = Surroundings(self.plan, dice) if dice is not None else None
         self.line = Changeover(self.plan)
@@ -238,6 +245,8 @@ class _Stage:
                 self.outcome.broken = self.world.take(tick, episode.line)
                 self.told = self.world.velocity
             self._see(tick, faults)
+            if self._on_tick is not None:
+                self._on_tick(tick)
             if self.witness is not None and not self.outcome.broken:
                 self.outcome.broken = self.witness.see(frame, others, tick)
             if self.outcome.broken:
