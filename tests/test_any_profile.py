@@ -61,20 +61,23 @@ def test_the_log_of_any_drive_is_read_and_explained(
             ticks.append(tick)
             log.write(tick)
 
-        story = [replace(scene, clock="steady", process="sound") for scene in make_story(seed, 4)]
+        # One far end all along, as in a drive.
+        story = [replace(scene, clock="steady", process="sound", far="well") for scene in make_story(seed, 3)]
+        story.append(replace(story[0], far="unfit"))
         assert play(profile, story, see).broken == []
     files = sorted(folder.iterdir(), key=lambda file: (len(file.name), file.name))
     read = [tick for file in files for tick in ticks_of(tenuto.load_log(file))]
     assert len(read) == len(ticks)
     for was, now in zip(ticks, read, strict=True):
         assert (was.driver, was.guard.state, was.chosen.switches) == (now.driver, now.guard.state, now.chosen.switches)
-        for before, after in ((was.raw, now.raw), (was.positions, now.positions), (was.shaped, now.shaped)):
+        raw = {name: number if math.isfinite(number) else math.nan for name, number in was.raw.items()}
+        for before, after in ((raw, now.raw), (was.positions, now.positions), (was.shaped, now.shaped)):
             assert after == pytest.approx(before, abs=1e-6, nan_ok=True)
         assert now.command == pytest.approx(was.command, abs=1e-6)
     for was, now in zip(ticks[::40], read[::40], strict=True):
         assert len(now.explain(profile).steps) == len(was.explain(profile).steps)
-    same = tenuto.compare(files[0], profile, profile).figures["difference"].dropna()
-    assert not same.any()
+    if (tenuto.load_log(files[0])["guard.state"] == "driving").any():
+        assert not tenuto.compare(files[0], profile, profile).figures["difference"].dropna().any()
 
 
 @pytest.mark.long
