@@ -43,7 +43,7 @@ def _garbled(reads: str) -> Callable[[Frame], Frame]:
 
 TROUBLES = (
     Trouble("the radio goes silent", "medlar", {"drive": 0.9, "steer": 0.3}, lambda frame: None),
-    Trouble("a byte is garbled", "quince", {"throttle": 0.9, "steer": 0.5}, _garbled("left_y")),
+    Trouble("a number is corrupt", "quince", {"throttle": 0.9, "steer": 0.5}, _garbled("left_y")),
     Trouble("the emergency stop is pressed", "medlar-lift", {"drive": 1.0}, pressed="east"),
     Trouble("the computer hangs", "sorrel", {"ahead": 0.9, "steer": 0.2}, stalls=1.0),
     Trouble("the link is lost in flight", "damson", {"forward": 0.9, "climb": 0.6}, lambda frame: None),

@@ -37,7 +37,7 @@ def plot_curves(ax: Axes, found: Comparison, control: str) -> None:
             ax.plot(one["position"], one["speed"], color=colour, linestyle=dashes, linewidth=width, label=name)
     ax.set_title(control, fontsize=11, fontweight="bold")
     ax.set_xlabel("share of the travel", fontsize=8.5)
-    ax.set_ylabel(f"asks for, {unit}", fontsize=8.5)
+    ax.set_ylabel(f"demand, {unit}", fontsize=8.5)
     ax.legend(fontsize=8, frameon=False, loc="upper left")
     _tidy(ax)
 
@@ -63,9 +63,9 @@ def plot_paths(ax: Axes, found: Comparison) -> None:
         ax.plot(one["y"].iloc[-1], one["x"].iloc[-1], "o", color=colour, markersize=6)
     ax.invert_xaxis()  # y is to the left
     ax.set_aspect("equal", adjustable="datalim")
-    ax.set_title("path from above, with its end", fontsize=11, fontweight="bold")
-    ax.set_xlabel("y to the left, m", fontsize=8.5)
-    ax.set_ylabel("x ahead, m", fontsize=8.5)
+    ax.set_title("path seen from above, with its end", fontsize=11, fontweight="bold")
+    ax.set_xlabel("y (left), m", fontsize=8.5)
+    ax.set_ylabel("x (forward at the start), m", fontsize=8.5)
     _tidy(ax)
 
 

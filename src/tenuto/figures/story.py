@@ -25,10 +25,10 @@ def plot_trouble(ax: Axes, told: Told) -> None:
     table = pd.DataFrame([tick.as_row() for tick in told.ticks])
     time = table["time"].to_numpy()
     shade_guard(ax, table)
-    ax.plot(time, table["demand.vx"], color=GREY, linewidth=1.0, linestyle="--", label="asked for, m/s")
+    ax.plot(time, table["demand.vx"], color=GREY, linewidth=1.0, linestyle="--", label="demand, m/s")
     ax.plot(time, table["command.vx"], color=BLUE, linewidth=2.0, label="command, m/s")
     points = np.array(told.path)
-    ax.plot(points[:, 0], points[:, 4], color=ORANGE, linewidth=1.1, label="the robot itself, m/s")
+    ax.plot(points[:, 0], points[:, 4], color=ORANGE, linewidth=1.1, label="simulated robot, m/s")
     if table["command.vz"].abs().max() > 0.0:
         ax.plot(time, table["command.vz"], color="#00795c", linewidth=1.4, label="up, m/s")
     ax.annotate(
@@ -57,5 +57,5 @@ def story_figure(stories: Sequence[Told]) -> Figure:
     for ax, told in zip(axes, stories, strict=True):
         plot_trouble(ax, told)
     axes[-1].set_xlabel("time, s; red bars: something is wrong; the sticks are held all the while")
-    figure.suptitle("Five things that go wrong, and what the guard does", fontweight="bold")
+    figure.suptitle("Five faults, and what the guard does", fontweight="bold")
     return figure
