@@ -9,7 +9,7 @@ import typer
 
 from tenuto.basics.errors import TenutoError
 from tenuto.cli.console import print_json, results
-from tenuto.cli.why import beside
+from tenuto.cli.why import beside, continued
 
 
 def report(
@@ -66,7 +66,8 @@ def report(
         return
     for fact in found:
         results.print(f"{fact.name}: {fact.text}", soft_wrap=True)
-    results.print(f"The report is in {page}" + (f", its figures in {pngs}." if pngs else "."), soft_wrap=True)
+    drawn_to = f", its figures in {pngs}" if pngs else ""
+    results.print(f"The report is in {page}{drawn_to}{continued(log, table)}.", soft_wrap=True)
 
 
 def _same_robot(log: Path, profile: Path, columns: list[str], actuators: list[str]) -> None:

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.table import Table
 from rich.text import Text
 
-from tenuto.basics.errors import RecordingError
+from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.cli.console import print_json, results
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# The files that may continue a log have numbers below this: other drives may have used some.
+_LOOKED_AT = 10
 
 
 def why(
@@ -36,17 +43,36 @@ def why(
     from tenuto.analysis.why import explain_at
     from tenuto.profile.prepare import prepare_profile
 
-    found = explain_at(tenuto.load_log(log), prepare_profile(profile or beside(log), log=log), at)
+    table = tenuto.load_log(log)
+    try:
+        found = explain_at(table, prepare_profile(profile or beside(log), log=log), at)
+    except RecordingError as error:
+        raise RecordingError(f"{error}{continued(log, table)}") from error
     if as_json:
         print_json("why", {**found._asdict(), "steps": [step._asdict() for step in found.steps]})
         return
     results.print(Text.assemble((f"At {found.time:.2f} s ", "dim"), (found.answer, "bold")), soft_wrap=True)
-    table = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
-    table.add_column(style="dim", no_wrap=True)
-    table.add_column()
+    grid = Table(box=None, padding=(0, 2, 0, 0), show_header=False)
+    grid.add_column(style="dim", no_wrap=True)
+    grid.add_column()
     for step in found.steps:
-        table.add_row(step.stage, step.text)
-    results.print(table)
+        grid.add_row(step.stage, step.text)
+    results.print(grid)
+
+
+def continued(log: Path, table: pd.DataFrame) -> str:
+    """Say where a drive goes on, if it began another file: after a change of its profile, for example."""
+    import tenuto
+
+    stem, _, number = log.stem.rpartition("-")
+    names = [f"{stem}-{int(number) + more}" for more in range(1, _LOOKED_AT)] if stem and number.isdecimal() else []
+    names += [f"{log.stem}-{more}" for more in range(2, _LOOKED_AT)]
+    last = float(table["time"].iloc[-1])
+    for later in map(log.with_stem, names):
+        with suppress(TenutoError):  # another file of such a name
+            if later.exists() and float(tenuto.load_log(later)["time"].iloc[0]) > last:
+                return f"; the drive continues in {later}"
+    return ""
 
 
 def beside(log: Path) -> Path:

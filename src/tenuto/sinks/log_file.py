@@ -18,6 +18,7 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from contextlib import suppress
+from itertools import count
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
@@ -68,8 +69,8 @@ class LogFile(Sink, ABC):
     def __init__(self, path: str | Path) -> None:
         """Make sure that it can be written there."""
         self.name = f"log {path}"
-        self._path = self._first = Path(path)
-        self._files = 1
+        self._path = Path(path)
+        self._names = (self._path.with_stem(f"{self._path.stem}-{number}") for number in count(2))
         # Column → what a row has where nothing was said; empty before the first row was written. And their order.
         self._columns: dict[str, float | str] = {}
         self._order: tuple[str, ...] = ()
@@ -161,8 +162,8 @@ class LogFile(Sink, ABC):
 
     def _next_file(self) -> None:
         self._finish()
-        self._files += 1
-        self._path = self._first.with_stem(f"{self._first.stem}-{self._files}")
+        # Another drive may have used these names: its files stay.
+        self._path = next(path for path in self._names if not path.exists())
         self._file = self._opened(self._path)
         if self.keep is not None and self._plan is not None:
             self.keep(self._path, self._plan)
