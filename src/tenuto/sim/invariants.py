@@ -64,7 +64,7 @@ class _Person:
         if new and hand.frame is not None:
             self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)
-            if not self.unbelieved and tick.time - hand.frame.time <= self._timeout:
+            if not self.unbelieved and tick.time - hand.frame.time <= self._timeout + _SLACK:
                 self.heard = tick.time
         if self.heard is None:
             return

@@ -177,6 +177,8 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
     if isinstance(way, Sides):
         if stage.plan.chassis.sides() is None:
             return  # its sides are only names of a style: a wing has none, and cannot reverse
+        if any(row.rest):
+            return  # a trimmed side does not rest, and its speed depends on which way both go
         other, own = sorted(map(abs, way.of(moved)))
         if other > _UNASKED * own + _SAME:
             others, owns = (stage.plan.chassis.units.speed.shown(speed) for speed in (other, own))
