@@ -75,7 +75,7 @@ class _Pad:
             return
         wrong = {name for name in self.names if not _is_number(frame.values.get(name))}
         self.bad = bool(wrong & self._sure) or not frame.link_good
-        self.fresh = not wrong and frame.link_good and now - frame.time <= self.timeout
+        self.fresh = not wrong and frame.link_good and now - frame.time <= self.timeout + _SLACK
         if self.fresh:
             self.values, self.came = {name: frame.values[name] for name in self.names}, now
             self.sent = frame.time
