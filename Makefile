@@ -39,8 +39,8 @@ CAMPAIGN := campaign-drives campaign-tests campaign-boards campaign-decoders cam
 campaign: $(CAMPAIGN)
 
 campaign-drives: $(STAMP)
-	$(BIN)/tenuto soak --any --runs 20000
-	$(BIN)/tenuto soak --runs 2000
+	$(BIN)/tenuto soak --any --runs 20000 --seed $$(date +%s)
+	$(BIN)/tenuto soak --runs 2000 --seed $$(date +%s)
 
 campaign-tests: $(STAMP)
 	$(BIN)/pytest -m "not live" --hypothesis-profile fresh -n 2

@@ -239,7 +239,8 @@ class DrivenRobot:
         for _ in range(round(_RUN_UP / self.plan.period)):
             before, tick = self.tick, self.step()
             if before is not None and tick.guard.state is State.DRIVING:
-                pairs = [*zip(before.command, tick.command, strict=True)]
+                # Slow shaping may demand a motion later, if the vehicle cannot do what is demanded at first.
+                pairs = [*zip(before.command, tick.command, strict=True), *zip(before.demand, tick.demand, strict=True)]
                 pairs += [(before.actuators[name], value) for name, value in tick.actuators.items()]
                 still = still + 1 if max(abs(a - b) for a, b in pairs) < _SAME else 0
             if still >= self._patience:
