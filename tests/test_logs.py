@@ -26,7 +26,11 @@ from helpers import MEDLAR, Bench, examples, pad, run
 from tenuto import Tick
 from tenuto.analysis.logs import ticks_of
 from tenuto.data import shipped
+from tenuto.driving.follow import line_plan
 from tenuto.driving.telemetry import Telemetry
+from tenuto.opening import keep_beside
+from tenuto.profile.prepare import kept_with
+from tenuto.profile.profile import PreparedProfile
 from tenuto.sinks.log_file import LogFile
 
 FORMS = ("csv", "jsonl", "parquet", "mcap")
@@ -156,7 +160,8 @@ def a_log(folder: Path, form: str) -> tuple[bytes, list[int]]:
 def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Path) -> None:
     """Within a second in the same file, later in another; and a number may be whole at first, and NaN afterwards."""
     bench, log, written = Bench(), tenuto.open_sink(f"log:{tmp_path / 'run'}.{form}"), list[Tick]()
-    log.start(MEDLAR.plan())
+    keep_beside(PreparedProfile(MEDLAR), [log])
+    log.start(line_plan(MEDLAR.plan()))  # as a robot that follows: its plan is made of the profile
     for number in range(150):
         wheels = {} if number < 20 else {"left": 1.0 * number}
         wheels |= {"right": -1.0} if number >= 100 and number % 7 else {}
@@ -168,7 +173,8 @@ def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Pat
         log.write(written[-1])
     log.close()
     tables = [tenuto.load_log(tmp_path / f"run{more}.{form}") for more in ("", "-2")]
-    assert len(list(tmp_path.iterdir())) == 2
+    assert len(list(tmp_path.iterdir())) == 4
+    assert all(kept_with(tmp_path / f"run{more}.{form}").read_text() == MEDLAR.text() for more in ("", "-2"))
     assert [len(table) for table in tables] == [100, 50]
     for tick, read in zip(written, (one for table in tables for one in ticks_of(table)), strict=True):
         assert read.far["robot"].armed == tick.far["robot"].armed

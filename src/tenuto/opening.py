@@ -67,7 +67,7 @@ def drive(
         opened = _source(stack, source, timer)
         more = {name: _source(stack, one, timer) for name, one in (others or {}).items()}
         planned, to = _prepared(planned, opened, more), [_sink(stack, sink) for sink in sinks]
-        keep_beside(planned, to, getattr(changes, "made", None))
+        keep_beside(planned, to, changes)
         _introduce(planned, opened, more, to, watched=changes is not None)
         return drive_opened(
             planned, opened, to, others=more, clock=clock, on_tick=on_tick, changes=changes, bell=bell, notes=notes,
@@ -168,13 +168,15 @@ def _prepared(planned: Planned, source: Source, others: Mapping[str, Source]) ->
     return prepare_profile(planned, source, others) if isinstance(planned, Profile) else planned
 
 
-def keep_beside(planned: Planned, sinks: Iterable[Sink], made: Callable[[Plan], Planned | None] | None = None) -> None:
-    """Save the profile, calibrations and trims of a drive beside each log.
+def keep_beside(
+    planned: Planned, sinks: Iterable[Sink], changes: Callable[[], Plan | str | None] | None = None
+) -> None:
+    """Save the profile, calibrations and trims of a drive beside each log, and beside each file that continues one.
 
     Args:
         planned: what is driven; nothing is kept of a plan that was made in code.
         sinks: of the drive.
-        made: returns what the plan of a changed profile was made of; see `tenuto.runtime.changes.WatchedProfile`.
+        changes: where changed plans come from, if any do. Only a `WatchedProfile` knows what they were made of.
 
     Raises:
         SinkError: they cannot be written there.
@@ -184,8 +186,12 @@ def keep_beside(planned: Planned, sinks: Iterable[Sink], made: Callable[[Plan], 
     from tenuto.profile.profile import PreparedProfile
     from tenuto.sinks.log_file import LogFile
 
+    made: Callable[[Plan], Planned | None] | None = getattr(changes, "made", None)
+
     def keep(file: Path, plan: Plan) -> None:
-        what = (made(plan) if made is not None else None) or (planned if plan == planned.plan() else None)
+        what = made(plan) if made is not None else None
+        if what is None and (changes is None or made is not None or plan == planned.plan()):
+            what = planned  # the drive's own: a robot that follows, or a script, has a plan made of it
         what = PreparedProfile(what) if isinstance(what, Profile) else what
         if isinstance(what, PreparedProfile):
             keep_with(file, what)

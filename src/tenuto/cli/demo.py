@@ -137,7 +137,7 @@ def _print(
     for number, stop in enumerate(summary.stops):
         grid.add_row("guard" if number == 0 else "", stop_in_words(stop, *roll_out(path, stop)))
     speed_up = f"{summary.seconds / took:.0f} × real time"
-    grid.add_row("loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s of driving in {took:.2f} s: {speed_up}")
+    grid.add_row("loop", f"{summary.ticks} ticks, {summary.seconds:.1f} s in {took:.2f} s: {speed_up}")
     grid.add_row("log", f"{stem}.csv")
     grid.add_row("figure", f"{stem}.png")
     results.print(grid)

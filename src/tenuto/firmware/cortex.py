@@ -36,6 +36,7 @@ _SERVOS = tuple(PortPin("A", bit) for bit in range(2, 7))
 _CONTACTS = (*(PortPin("C", bit) for bit in range(4, 8)), PortPin("D", 4), PortPin("D", 5))
 # A serial port: the port of its pins, and those pins.
 _UARTS = {"UART_0": ("A", 0, 1), "UART_1": ("D", 2, 3)}
+_UART_BASES = {"UART_0": "0x4000C000", "UART_1": "0x4000D000"}
 _BASES = {"A": "0x40004000", "B": "0x40005000", "C": "0x40006000", "D": "0x40007000"}
 _CLOCK = 50_000_000
 # Places in the table of interrupts: the ticks of the core, the serial ports, and timers 0 and 1.
@@ -81,7 +82,8 @@ def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
     return {
         "hears": hears, "bridges": bridges, "servo_pins": servos, "contact_pins": contacts, "uarts": uarts,
         "cortex_pins": said,
-        "in_uart": "UART_0" if part == "robot" else "UART_1", "in_bit": heard - 16, "bases": _BASES,
+        "in_uart": "UART_0" if part == "robot" else "UART_1", "in_bit": heard - 16,
+        "bases": _BASES, "uart_bases": _UART_BASES,
         "mhz": _CLOCK // 1_000_000, "chip_watchdog": CHIP_WATCHDOG,
         "cortex_ports": [
             {"name": port, "mask": f"0x{mask:02X}", "base": _BASES[port]} for port, mask in ports.items() if mask
