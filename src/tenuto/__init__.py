@@ -66,7 +66,7 @@ if TYPE_CHECKING:
     from tenuto.sources import open_source as open_source
     from tenuto.vehicles.velocity import VelocityCommand as VelocityCommand
 
-__version__ = "1.0.0.dev0"
+__version__ = "1.0.0"
 
 # Module → the names of the public face that live there. A module is loaded when one of its names is asked for.
 _WHERE = {
