@@ -34,7 +34,7 @@ class Step(NamedTuple):
     Attributes:
         stage: its name, as of the fields of a tick; of a control with its name, ``"control drive"``.
         text: in words, with units.
-        numbers: those that the text speaks of, name → value, as the tick or the plan has them.
+        numbers: those in the text, name → value, as in the tick or the plan.
     """
 
     stage: str
@@ -46,7 +46,7 @@ class Explanation(NamedTuple):
     """Why the robot does what it does at one moment.
 
     Attributes:
-        time: s. answer: in one sentence. steps: the whole way, in the order of the stages.
+        time: s. answer: in one sentence. steps: all of them, in the order of the stages.
     """
 
     time: float
@@ -64,7 +64,7 @@ def explain(tick: Tick, planned: Planned, since: Mapping[str, float] | None = No
 
     Args:
         tick: of the pipeline of this plan. planned: the profile or plan by which it was made.
-        since: code of a reason → s for which it has held; what is not there is not said.
+        since: code of a reason → how long it has applied, s; a missing one is left out.
     """
     plan = planned.plan()
     mode = next((mode for mode in plan.modes if mode.name == tick.chosen.mode), plan.mode)
@@ -93,7 +93,7 @@ def _for(since: Mapping[str, float], code: str) -> str:
 
 
 def _driver(tick: Tick, plan: Plan) -> Iterator[Step]:
-    """Say whose robot it is, where there are several drivers."""
+    """Describe who drives, if there are several drivers."""
     if not plan.below:
         return
     lower = next((one for one in plan.below if one.name == tick.driver), None)
@@ -150,12 +150,12 @@ def _signed(share: float) -> str:
 
 
 def _seen(tick: Tick, control: ControlPlan) -> str:
-    """Describe what the device sends, and within which ends."""
+    """Describe the number that the device sends, and its range."""
     raw, *opposite = (tick.raw.get(name, math.nan) for name in control.raw_names)
     if not math.isfinite(raw):
         return f"{control.reads} sends no number"
     travel = control.travel
-    # A log may have been made by another calibration than that of the profile it is read with.
+    # The log may have been made with another calibration than that of this profile.
     measured_so = bool(opposite) or abs(travel.position(raw) - tick.positions[control.name]) < _SAME
     ends = f" of {travel.low:g}…{travel.high:g}" if measured_so else ""
     down = " (it counts down)" if travel.reverse else ""
@@ -197,7 +197,7 @@ def _intent(tick: Tick, mode: ModePlan) -> Step:
 
 
 def _style_cause(tick: Tick, mode: ModePlan) -> str:
-    """Say what the style makes less of; nothing where somebody else's velocity counts, or a control is not there."""
+    """Describe what the style reduces; empty if another driver's velocity counts, or a control is missing."""
     if not set(mode.style.controls()) <= set(tick.shaped) or not any(tick.intent):
         return ""
     return mode.style.cause(tick.shaped)
@@ -258,7 +258,7 @@ def _on_the_way(tick: Tick, plan: Plan, mode: ModePlan) -> list[str]:
 
 
 def _actuators(tick: Tick, plan: Plan) -> Step:
-    # A log may be explained by the profile of another vehicle: what that does not have is a plain number.
+    # The profile may be that of another vehicle: an unknown actuator has a plain number.
     known = {name: one.quantity for name, one in plan.chassis.bounds().items()}
     text = ", ".join(
         f"{name} {known.get(name, Quantity.SHARE).in_words(value)}" for name, value in tick.actuators.items()
@@ -323,7 +323,7 @@ def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
 
 
 def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
-    """Say that no stick is at its end."""
+    """Report that no stick is at its end."""
     most = max(asked, key=lambda name: asked[name], default="")
     if asked.get(most, 0.0) >= 1.0 - _SAME:
         return ""
@@ -332,7 +332,7 @@ def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
 
 
 def _share_cause(tick: Tick, plan: Plan) -> str:
-    """Say that a driver of lower rank gets only a share of the speeds."""
+    """Report that a driver of lower rank gets only a share of the speeds."""
     share = next((lower.share for lower in plan.below if lower.name == tick.driver), 1.0)
     return f"{tick.driver} gets {100 * share:.0f} % of all speeds" if share < 1.0 else ""
 

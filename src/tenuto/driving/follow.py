@@ -1,8 +1,8 @@
 """The robot's end of a link: it follows velocities from another machine, with its own pipeline.
 
-What is sent are velocities, whether somebody drives there (`FOLLOWED`), the levels of outputs, and actions. From the
-robot's own profile `follow_plan` makes a plan whose controls these are: so the guard, the limits, the chassis and the
-reasons are those of any other drive, and a link that is lost is lost as a radio link is.
+The link carries velocities, whether somebody drives at the other end (`FOLLOWED`), the levels of outputs, and actions.
+`follow_plan` makes a plan from the robot's own profile, with these as controls. So the guard, the limits, the chassis
+and the reasons are those of any other drive, and a link loss is handled like the loss of a radio link.
 """
 
 from __future__ import annotations
@@ -30,13 +30,13 @@ from tenuto.vehicles.units import NO_METRES
 from tenuto.vehicles.velocity import VelocityCommand
 
 AXES = VelocityCommand._fields
-# Besides the velocity: somebody holds and drives there, the emergency stop is on there, it is not (any more).
+# Besides the velocity: somebody holds and drives at the other end; its emergency stop is on; it is off again.
 DRIVES, EMERGENCY, CLEAR = "hold_to_run", "emergency_stop", "reset"
 FOLLOWED = (
     *(ControlInfo(axis, -math.inf, math.inf, 0.0) for axis in AXES),
     *(ControlInfo(name, 0.0, 1.0, 0.0) for name in (DRIVES, EMERGENCY, CLEAR)),
 )
-# An axis whose speed a profile does not know, such as the turning of a car, goes up to this, m/s and rad/s.
+# The range of an axis whose speed the profile does not have, such as the turn of a car, m/s and rad/s.
 _UNKNOWN = 10.0
 # The prefix of a control that fires an action.
 _ACTION = "action "
@@ -81,7 +81,7 @@ def action_control(name: str) -> str:
 
 
 def outputs_of(plan: Plan) -> dict[str, OutputPlan]:
-    """Return the outputs of a robot by name. What modes say differently of one counts as its first mode has it."""
+    """Return the outputs of a robot by name. If modes differ about one, the first mode that has it counts."""
     found: dict[str, OutputPlan] = {}
     for mode in plan.modes:
         for output in mode.outputs:
@@ -100,7 +100,7 @@ def follow_plan(plan: Plan, sent: Iterable[ControlInfo] = FOLLOWED) -> Plan:
     """Make the plan with which a robot follows velocities from its plan for driving by hand.
 
     Chassis, actuators, stops, timeouts, and sensors and inhibits with a source of their own stay; the speeds are the
-    fastest of any mode, and the limits the loosest, for whoever sends keeps to those of the mode that is driven in.
+    fastest of any mode, and the limits the loosest, because the sender applies those of its present mode.
 
     Args:
         plan: of the robot. sent: what is sent to it; outputs and actions that are not sent rest.

@@ -1,14 +1,14 @@
 """Fifth stage, the guard: may it move? And if not, why not?
 
-The guard knows nothing of speeds and wheels. It is told what is held, what is not at rest and what is
-wrong, and answers with a state and its reasons. Whatever is not `State.DRIVING` is a stop: the pipeline
-then brings the robot to standstill, and standstill is where it stays.
+The guard knows nothing of speeds and wheels. Its inputs are what is held, what is not at rest and what is
+wrong; its outputs are a state and its reasons. Every state except `State.DRIVING` is a stop: the pipeline
+then brings the robot to standstill, and keeps it there.
 
-`TABLE` is all that it does: from each state, which event leads where. What it carries from tick to tick is one small
-value, `Memory`, so a test visits every state that can be reached. docs/guard.md has the same table in words.
+`TABLE` is its complete behaviour: the next state for each state and event. Between ticks it keeps one small value,
+`Memory`, so a test visits every state that can be reached. docs/guard.md has the same table in words.
 
-The words are those of IEC 60204-1 and ISO 13850 (hold-to-run, stop categories, emergency stop). A reset permits a
-start and never causes one: the way back to driving leads through a release, a fresh press, and sticks at rest.
+The terms are those of IEC 60204-1 and ISO 13850 (hold-to-run, stop categories, emergency stop). A reset permits a
+start and never causes one: driving again needs a release, a new press, and sticks at rest.
 """
 
 from __future__ import annotations
@@ -53,12 +53,12 @@ class Memory(NamedTuple):
     """The complete state of the guard. Together with `Seen` it determines the next state.
 
     Attributes:
-        state: where it is. broken: the last stop was for a fault.
-        release_seen: hold-to-run was seen released since the last stop: a finger, a strap or a jammed button that was
-            down all along must not start the robot.
-        ended: a stop is asked for that is never left again.
-        powered: the outputs may have power. What a stop has taken comes back only by enabling.
-        category: of the stop that is under way, or was the last: the most severe that was asked for while it was.
+        state: the present state. broken: the last stop was for a fault.
+        release_seen: hold-to-run was seen released since the last stop. A finger, a strap or a jammed button that holds
+            it down all the time must not start the robot.
+        ended: a final stop was requested.
+        powered: the outputs may have power. Only enabling restores it after a stop has removed it.
+        category: of the present or the last stop: the most severe category that was requested during it.
     """
 
     state: State = State.NOT_ENABLED
@@ -74,11 +74,11 @@ class Seen(NamedTuple):
 
     Attributes:
         held: hold-to-run is pressed in the newest good frame; None while there was none yet.
-        at_rest: all driving controls are. faulty: something is wrong. standing: the command was standstill.
-        missing: something must still be there before driving may begin. emergency: the emergency stop is on.
-        reset: it was pressed.
-        category: of the stop that what is wrong asks for; None for that of any fault.
-        warned: people near it were warned for long enough.
+        at_rest: all driving controls are at rest. faulty: there is a fault. standing: the last command was standstill.
+        missing: a condition for a start is not met. emergency: the emergency stop is on.
+        reset: the reset was pressed.
+        category: the stop category that the fault requires; None for the usual one.
+        warned: the start warning is over.
     """
 
     held: bool | None
@@ -258,8 +258,8 @@ class GuardSettings:
             at once, 1 ramps and then removes it, 2 ramps and keeps it.
         link_good_for: how long the link must have been good before the robot may be enabled, s.
         least_quality: the share of radio frames below which the link is bad, %.
-        frozen_after: how long controls that were measured to be noisy may send the very same numbers, s; it counts for
-            those alone, and not while they are at their ends.
+        frozen_after: how long controls that were measured to be noisy may send exactly the same numbers, s; it applies
+            to those only, and not while they are at their ends.
         on_link_loss: "stop" (at standstill, which for an aircraft is a hover), "descend" (at ``descend_speed``, m/s,
             for at most ``descend_for``, s), or "silent" (send nothing: the autopilot has a failsafe of its own).
         command_timeout: how long a command is valid, s: the receiver stops by itself after that.
@@ -376,7 +376,7 @@ class Guard:
 
     @property
     def state(self) -> State:
-        """Where it is."""
+        """The present state."""
         return self.memory.state
 
     @property
@@ -385,18 +385,18 @@ class Guard:
         return self.memory.category
 
     def set_driver(self, rest_bands: Mapping[str, float], levers: Collection[str], *, released: bool | None) -> None:
-        """Set whose controls are named from now on; see `__init__`.
+        """Set the driver whose controls are named from now on; see `__init__`.
 
         Args:
-            rest_bands, levers: see `__init__`. released: that one's hold-to-run was seen released since the last stop;
-                None leaves open what was seen.
+            rest_bands, levers: see `__init__`. released: the hold-to-run of this driver was seen released since the
+                last stop; None keeps the present value.
         """
         self._rest_bands, self._levers = rest_bands, levers
         if released is not None and self.state not in (State.DRIVING, State.STOPPING):
             self.memory = self.memory._replace(release_seen=released)
 
     def end(self, why: str) -> None:
-        """Request a final stop. The first one who asks gives the reason."""
+        """Request a final stop. The reason of the first request counts."""
         self._ending = self._ending or Reason(Code.ENDED, why)
         self.memory = self.memory._replace(ended=True)
 
@@ -429,13 +429,13 @@ class Guard:
         Args:
             held: hold-to-run is pressed in the newest good frame; None while there was none yet.
             away: driving controls that are not at rest, name → position −1…1.
-            faults: what is wrong at this tick; empty when all is well.
+            faults: the faults of this tick; empty if there is none.
             standing: the command of the tick before was standstill.
-            missing: what else must be there before driving may begin; it ends no drive.
-            emergency: why the emergency stop is on, where it is.
+            missing: other conditions that a start needs; they end no drive.
+            emergency: why the emergency stop is on, if it is.
             reset: the reset was pressed with this tick.
-            category: of the stop that the faults ask for; None for that of any fault.
-            warning: that the start warning is not over yet.
+            category: the stop category that the faults require; None for the usual one.
+            warning: the reason that the start warning is not over yet.
         """
         seen = Seen(
             held,

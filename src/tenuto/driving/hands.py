@@ -27,7 +27,7 @@ class _Owners(NamedTuple):
 
 
 class AllHands:
-    """The controls of all drivers: those of the one who drives, and what that one does not have from the others.
+    """The controls of all drivers: those of the present driver, and from the others what the present driver lacks.
 
     A permit, for example, is a control of the first in rank. It is shown while a learner drives too, as a log has one
     heading.

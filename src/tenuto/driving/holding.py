@@ -1,9 +1,9 @@
 """Hold-to-run and the emergency stop of one device: one control, two that must agree, or one with three positions.
 
-Two channels that disagree for longer than the discrepancy time are a fault, which lasts until both were seen off: one
-of them is stuck, or its wire is cut (ISO 13849-1, category 3, has the idea). Of an enabling device with three
-positions (IEC 60204-1, 10.9) only the middle one permits: a hand that cramps presses it through, and that is a
-release. It permits again after a complete release.
+Two channels that disagree for longer than the discrepancy time are a fault until both were seen off: one of them is
+stuck, or its wire is cut (as in ISO 13849-1, category 3). An enabling device with three positions (IEC 60204-1, 10.9)
+permits in the middle one only: a hand that cramps presses it through, and that is a release. It permits again after a
+complete release.
 """
 
 from __future__ import annotations

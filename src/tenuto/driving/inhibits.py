@@ -1,7 +1,7 @@
-"""Inhibits: yes/no inputs that keep the robot from moving, or slow it down: a bumper, a gate, a fence, a low battery.
+"""Inhibits: yes/no inputs that stop the robot or slow it down: a bumper, a gate, a fence, a low battery.
 
-An input that permits by being on (a contact that is normally closed) inhibits when its wire is cut, when its source is
-silent, and when it sends what is no number. ISO 12100, 6.2.11, calls that behaviour at loss of power oriented failure.
+An input that permits while it is on (a normally closed contact) inhibits if its wire is cut, if its source is silent,
+and if its value is not a number: an oriented failure, in the terms of ISO 12100, 6.2.11.
 """
 
 from __future__ import annotations

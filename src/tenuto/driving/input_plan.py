@@ -37,7 +37,7 @@ class InputPlan:
 
 
 def frames_of(inputs: Iterable[InputPlan], far: FarEnds) -> dict[str, Frame]:
-    """Return what the far ends said for inputs that are read there, by the input's name; NaN for what they did not."""
+    """Return the values of inputs that far ends report, by the input's name; NaN if one was not reported."""
     return {
         one.name: Frame(heard.time, {one.reads: heard.number(one.reads)})
         for one in inputs

@@ -21,8 +21,8 @@ class Inputs:
     """The state of the inputs of one robot.
 
     Attributes:
-        lowers: some of them lower a speed. watches: some of them want to know the command.
-        left: the share of all speeds that inhibits permit now, 0…1.
+        lowers: some of them lower a speed. watches: some of them need the command.
+        left: the share of all speeds that the inhibits permit now, 0…1.
     """
 
     def __init__(self, plan: Plan) -> None:

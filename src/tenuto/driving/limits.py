@@ -10,9 +10,9 @@ from tenuto.sticks.smoothing import THERE
 from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# A stop with less than this left is done, s: rounding would leave speeds of 1e-17 m/s for another tick.
+# A stop with less than this left is complete, s: rounding would leave speeds of 1e-17 m/s for another tick.
 _DONE = 1e-6
-# For vx, vy, vz and yaw rate: the limits while growing and while shrinking, m/s² or rad/s².
+# For vx, vy, vz and yaw rate: the limits while increasing and while decreasing, m/s² or rad/s².
 Axes = tuple[tuple[float, float], ...]
 
 
@@ -23,7 +23,7 @@ class Limits:
     Attributes:
         acceleration: of the forward and the sideways speed each, m/s².
         turn_acceleration: of the turning speed, rad/s².
-        deceleration: of these speeds while they shrink, m/s²; None for the same as while they grow.
+        deceleration: of these speeds while they decrease, m/s²; None for the same as while they increase.
         turn_deceleration: rad/s², likewise.
         vertical_acceleration: of the climbing speed, m/s².
         jerk: how fast the accelerations of the speeds may change, m/s³; infinite for no S-curve.
@@ -40,12 +40,12 @@ class Limits:
 
     @property
     def plain(self) -> bool:
-        """Whether growing and shrinking have one limit."""
+        """Whether increasing and decreasing have one limit."""
         return self.deceleration is None and self.turn_deceleration is None
 
     @property
     def axes(self) -> Axes:
-        """For vx, vy, vz and yaw rate: the limits while growing and while shrinking."""
+        """For vx, vy, vz and yaw rate: the limits while increasing and while decreasing."""
         slow = self.acceleration if self.deceleration is None else self.deceleration
         turn_slow = self.turn_acceleration if self.turn_deceleration is None else self.turn_deceleration
         level, vertical = (self.acceleration, slow), (self.vertical_acceleration, self.vertical_acceleration)
@@ -53,20 +53,20 @@ class Limits:
 
     @property
     def smoothing(self) -> float:
-        """Over how many seconds the command is averaged, so that no acceleration changes faster than its jerk.
+        """The time over which the command is averaged, s, so that no acceleration changes faster than its jerk.
 
-        The mean of a velocity v over T s changes by (v(t) − v(t − T))/T a second, and its acceleration by twice the
-        largest acceleration over T at most, which is to be the jerk.
+        The mean of a velocity v over T s changes by (v(t) − v(t − T))/T a second. Its acceleration changes by at most
+        twice the largest acceleration divided by T, which must not exceed the jerk.
         """
         level, _, vertical, turn = self.axes
         return max(2.0 * max(*level, *vertical) / self.jerk, 2.0 * max(turn) / self.turn_jerk)
 
 
 def within_speeds(limits: Limits, speeds: Speeds) -> Limits:
-    """Return limits whose accelerations are no larger than what their jerk lets a robot of such speeds make use of.
+    """Return limits whose accelerations are no larger than a robot of these speeds can use with this jerk.
 
-    From one end of the stick to the other, v m/s apart, takes v/a + 2·a/j s, which is least for a = √(v·j/2): with more
-    the command would only be averaged over a longer time.
+    From one end of the stick to the other, v m/s apart, it takes v/a + 2·a/j s, which is least for a = √(v·j/2). A
+    larger acceleration would only lengthen the time of averaging.
     """
     level = max(speeds.forward + speeds.backward, 2.0 * speeds.sideways)
     (up, down), _, (climb, _), (turn_up, turn_down) = limits.axes
@@ -87,7 +87,7 @@ def _useful(acceleration: float, change: float, jerk: float) -> float:
 
 
 class OnTheWay(NamedTuple):
-    """A limit that holds an axis: its field in a velocity, the word for it, and its value, m/s² or rad/s²."""
+    """A limit that delays an axis: its field in a velocity, the word for it, and its value, m/s² or rad/s²."""
 
     axis: str
     word: str
@@ -95,7 +95,7 @@ class OnTheWay(NamedTuple):
 
 
 def on_the_way(command: VelocityCommand, target: VelocityCommand, limits: Limits) -> list[OnTheWay]:
-    """List the limits by which each axis is not yet where it is heading. For `explain` only."""
+    """List the limits because of which an axis has not reached its target. For `explain` only."""
     found = []
     axes = zip(VelocityCommand._fields, limits.axes, command, target, strict=True)
     for axis, (grow, shrink), now, end in axes:
@@ -106,9 +106,9 @@ def on_the_way(command: VelocityCommand, target: VelocityCommand, limits: Limits
 
 
 def approach(previous: float, target: float, most: float) -> float:
-    """Go from ``previous`` towards ``target`` by at most ``most``, and never past it. Any one unit.
+    """Go from ``previous`` towards ``target`` by at most ``most``, and never past it. All have the same unit.
 
-    On the way through 0 it may be 0, and not what rounding leaves of it.
+    A result next to 0 is exactly 0, not a rounding error.
     """
     change = target - previous
     if change > most + THERE:
@@ -127,7 +127,7 @@ def ramp_to_stop(
     turn_deceleration: float,
     vertical_deceleration: float = 1.0,
 ) -> VelocityCommand:
-    """Slow down on the arc that is being driven: all speeds shrink by the same share.
+    """Slow down on the present arc: all speeds decrease by the same share.
 
     The axis that needs longest at its own deceleration sets the time, so none is exceeded, and the radius of the
     arc stays as it is until the robot stands.

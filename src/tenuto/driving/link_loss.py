@@ -15,7 +15,7 @@ class LinkLoss:
     """The link loss of one pipeline.
 
     Attributes:
-        silent: nothing is to be sent: the autopilot has a failsafe of its own.
+        silent: nothing is sent, so that the autopilot starts its own failsafe.
     """
 
     def __init__(self, guard: GuardSettings) -> None:
@@ -25,7 +25,7 @@ class LinkLoss:
         self._descend_until = -math.inf
 
     def sinks(self, now: float) -> bool:
-        """Return whether the aircraft is to sink at this moment, s."""
+        """Return whether the aircraft must descend at this moment, s."""
         return now < self._descend_until - ROUNDING_TIME
 
     def bear(

@@ -25,8 +25,8 @@ class MeasuredPlan(InputPlan):
     """One measured speed.
 
     Attributes:
-        of: what it measures, a key of `MEASURED`. scale: m/s or rad/s for a number of 1; negative to turn it round.
-        tolerance: how far it may be from what was commanded, m/s or rad/s.
+        of: what it measures, a key of `MEASURED`. scale: m/s or rad/s for a number of 1; negative to reverse it.
+        tolerance: how far it may be from the command, m/s or rad/s.
         within: how long the robot takes to follow, at most, s.
     """
 
@@ -37,7 +37,7 @@ class MeasuredPlan(InputPlan):
 
 
 class Measured:
-    """The state of one measured speed. While the outputs have power it must agree, and must be heard."""
+    """The state of one measured speed. While the outputs have power, it must be received and must match."""
 
     def __init__(self, plan: MeasuredPlan) -> None:
         self.plan = plan
@@ -45,7 +45,7 @@ class Measured:
         self._unit = METRIC.of(VelocityCommand._fields[self._axis])
         self._heard = -math.inf
         self._speed = math.nan
-        # The time of each command, s, and its speed along the axis; the first one is the oldest that may still apply.
+        # The time of each command, s, and its speed along the axis. The first one is the oldest that may still apply.
         self._commands: deque[tuple[float, float]] = deque([(-math.inf, 0.0)])
 
     def hear(self, frame: Frame) -> None:

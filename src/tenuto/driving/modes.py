@@ -43,7 +43,7 @@ class ChoicePlan:
         order: the names, one a position of the switch.
         switch: the switch whose position chooses; None where nothing does.
         begin: what is chosen until the switch is moved.
-        back: a switch that goes back to ``begin`` when it is pressed.
+        back: a switch that selects ``begin`` again when it is pressed.
     """
 
     order: tuple[str, ...]
@@ -85,8 +85,8 @@ class LevelPlan:
     """Speed levels: shares of all speeds, selected in steps.
 
     Attributes:
-        steps: rising, each above 0 and up to 1. begin: the number of the first one, counted from 0.
-        faster, slower: the switches that go up and down by one.
+        steps: increasing, each above 0 and up to 1. begin: the number of the initial one, counted from 0.
+        faster, slower: the switches for one step up and one step down.
     """
 
     steps: tuple[float, ...] = (1.0,)
@@ -111,7 +111,7 @@ class Level:
         self.share = plan.steps[plan.begin]
 
     def step(self, switches: Mapping[str, Switch]) -> None:
-        """Go up or down by one where its switch was pressed; at the ends nothing happens."""
+        """Go up or down by one if its switch was pressed; at the ends nothing happens."""
         plan = self._plan
         if plan.faster is not None and switches[plan.faster].pressed:
             self.number = min(self.number + 1, len(plan.steps) - 1)
@@ -122,11 +122,12 @@ class Level:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrimPlan:
-    """The trim of one control: what is added to it after its curve.
+    """The trim of one control: an offset that is added after its curve.
 
     Attributes:
-        control: its name. begin: the trim at start-up. step: what a press changes. most: its limit either way.
-        up, down: the switches that change it. knob: a control whose position, times ``most``, is added to it.
+        control: its name. begin: the trim at start-up. step: the change by one press. most: its limit in both
+            directions.
+        up, down: the switches that change it. knob: a control whose position, times ``most``, is added.
     """
 
     control: str
@@ -142,7 +143,7 @@ class Trim:
     """The state of a trim.
 
     Attributes:
-        set: the value set by presses, which is kept over restarts. value: with the knob, −1…1.
+        set: the value set by presses, which survives a restart. value: with the knob, −1…1.
     """
 
     def __init__(self, plan: TrimPlan) -> None:
@@ -155,7 +156,7 @@ class Trim:
         presses = sum(
             sign for name, sign in ((plan.up, 1), (plan.down, -1)) if name is not None and switches[name].pressed
         )
-        # Rounded, so that up and down again is where it was.
+        # Rounded, so that one step up and one step down restore the value.
         self.set = min(max(round(self.set + presses * plan.step, 9), -plan.most), plan.most)
         knob = positions[plan.knob] * plan.most if plan.knob is not None else 0.0
         self.value = min(max(self.set + knob, -plan.most), plan.most)

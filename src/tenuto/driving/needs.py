@@ -14,7 +14,7 @@ from tenuto.driving.needs_plan import SAID_BY, NeedsPlan
 from tenuto.driving.telemetry import NO_FAR_ENDS, SILENT_AFTER, FarEnds, Telemetry
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# How long the driver is told that it may be enabled, s.
+# How long the driver is informed that the robot may be enabled, s.
 _OFFERED_FOR = 5.0
 # A far end takes a moment to start; after this time, s, one that does not follow is reported.
 FOLLOWS_WITHIN = 0.5
@@ -67,11 +67,11 @@ class Needs:
     """The state of the needs of one pipeline.
 
     Attributes:
-        told: what the driver should know: the robot may be enabled now, or a far end does not follow.
+        told: notices for the driver: the robot may be enabled now, or a far end does not follow.
     """
 
     def __init__(self, plan: NeedsPlan, enables: str) -> None:
-        """Take what is needed, and the name of what enables."""
+        """Take the needs, and the name of what enables."""
         self._plan, self._enables = plan, enables
         self._wanted = plan.wanted
         self._far = NO_FAR_ENDS
@@ -104,7 +104,7 @@ class Needs:
             self._broken &= frozenset(wrong) - (frozenset() if state is State.STOPPING else frozenset(_BOUNDS))
         else:
             self._broken = frozenset()
-        # Once it was stopped beyond a bound it may come back, and only that.
+        # After a stop beyond a bound it may only come back.
         self._outside = bool(bounds) and (self._outside or state not in _UNDER_WAY or bool(self._broken & bounds))
         return tuple(reason for key in self._wanted if key in self._broken for reason in wrong[key])
 
@@ -123,7 +123,7 @@ class Needs:
         return found
 
     def _notices(self, state: State) -> tuple[Reason, ...]:
-        """Say that it may be enabled now, or that a far end does not follow; ``state`` of the tick before."""
+        """Report that it may be enabled now, or that a far end does not follow; ``state`` of the tick before."""
         told: tuple[Reason, ...] = ()
         if state is State.NOT_ENABLED and self._ready_since is not None and not self._was_ready:
             if self._now - self._ready_since < _OFFERED_FOR:
@@ -147,7 +147,7 @@ class Needs:
         return "; ".join((*filter(None, (one.state,)), *one.reasons)) or "no reason is reported"
 
     def lower(self, demand: VelocityCommand) -> tuple[VelocityCommand, tuple[Reason, ...]]:
-        """Let a robot that is beyond a bound only come back; return the demand, and why it is none."""
+        """Permit only the way back to a robot beyond a bound; return the demand, and why it was removed."""
         if not self._outside or demand == STANDSTILL:
             return demand, ()
         for name, one in self._far.items():
@@ -157,7 +157,7 @@ class Needs:
         return demand, ()
 
     def _leads_out(self, one: Telemetry, demand: VelocityCommand) -> str:
-        """Describe beyond which bound a demand leads farther; empty for none."""
+        """Describe the bound that a demand would exceed further; empty for none."""
         plan = self._plan
         too_high = "height_below" in self._wanted and "height" in one.says and not one.height <= plan.height_below
         if too_high and demand.vz >= 0.0:
@@ -170,7 +170,7 @@ class Needs:
         return ""
 
     def _wrong(self, key: str) -> Iterator[Reason]:
-        """Describe what is wrong with a need, for every far end that can say it; and where none can."""
+        """Describe which far ends that report the value do not meet a need, or that none reports it."""
         plan, now = self._plan, self._now
         if key == "answers":
             for name, one in self._far.items():

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NeedsPlan:
-    """What must be so at every far end that can say it, and at one at least. Defaults: nothing need be.
+    """The conditions for every far end that reports the value; at least one must report it. Defaults: no condition.
 
     Attributes:
         answers: the longest that a far end may be silent, s. armed: its motors must be armed.
-        modes: the modes that it may be in. position: where it is must be known.
+        modes: the permitted modes. position: its position must be known.
         voltage_above: V. charge_above: 0…1. height_below: m.
         within: how far it may be from the origin of its position, in the plane, m.
-        height_from: where it must be to be enabled, m; it ends no drive, so a landing is none.
+        height_from: the least height for an enable, m; it ends no drive, so that the robot can land.
     """
 
     answers: float = math.inf
@@ -30,11 +30,11 @@ class NeedsPlan:
 
     @property
     def wanted(self) -> tuple[str, ...]:
-        """The keys that ask for something, in their order."""
+        """The keys with a condition, in their order."""
         return tuple(name for name, default in _DEFAULTS.items() if getattr(self, name) != default)
 
     def unsaid(self, says: frozenset[str]) -> list[str]:
-        """Name the keys about which a far end that says only this says nothing."""
+        """Name the keys that a far end which reports only these values does not report."""
         return [name for name in self.wanted if not SAID_BY[name] <= says]
 
 

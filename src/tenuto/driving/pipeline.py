@@ -31,7 +31,7 @@ from tenuto.vehicles.base import Arcs, Chassis, Sides
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 _NO_INTENT = Intent(0.0, 0.0, 0.0, 0.0)
-_DRIVING = State.DRIVING  # asked for several times a tick
+_DRIVING = State.DRIVING  # read several times a tick
 # The margin of a stop over the time of its ramp, s.
 PATIENCE = 0.2
 _STOPPED = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
@@ -86,7 +86,7 @@ class Pipeline:
         tests = plan.guard.test_at_start
         self._warning = StartWarning(guard.start_warning) if guard.start_warning > 0.0 else None
         self._start_test = StartTest(tests, plan.guard.emergency_stop) if tests else None
-        # Most profiles have none of these, and are asked at every tick.
+        # Most profiles have none of these, and this is checked at every tick.
         self._stop_or_inputs = guard.stop is not None or bool(plan.inputs) or self._needed
         self._bears = self._attention is not None or guard.grace > 0.0
         self._now: float | None = None
@@ -233,7 +233,7 @@ class Pipeline:
             asleep, told = self._attention.step(driving, hand.reader.positions, now)
             if asleep is not None or told is not None:
                 return faults + ((asleep,) if asleep is not None else ()), (told,) if told is not None else ()
-        # Whoever is needed from now on may have been silent for long: with that the robot is not handed over.
+        # A driver who is needed from now on may have been silent for long: then the robot is not handed over.
         bears = self.plan.guard.grace > 0.0 and not self._ranks.changed
         return self._link_loss.bear(faults, self._guard.state, now, dt) if bears else (faults, ())
 

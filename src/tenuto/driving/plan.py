@@ -38,14 +38,14 @@ class DriverPlan:
         name: the builder's own name.
         controls: of another device, under the same names as those of the plan; empty for what sends velocities itself
             (``vx``, ``vy``, ``vz`` in m/s, ``yaw_rate`` in rad/s): a script, a planner.
-        selection: as of the plan, with this device's own switches.
-        given_by: a switch of the first in rank that gives the robot to this driver when it is pressed.
-        permit: a control of the first in rank that must be on as long as this driver drives; switching it on gives.
-        alone: may enable and drive by its own hold-to-run while nobody above drives. Otherwise the first in rank must
-            hold too, all the while.
+        selection: like that of the plan, with this device's own switches.
+        given_by: a switch of the first in rank that hands the robot to this driver when it is pressed.
+        permit: a control of the first in rank that must be on while this driver drives; switching it on hands over.
+        alone: may enable and drive by its own hold-to-run while no driver above drives. Otherwise the first in rank
+            must hold too, all the time.
         share: of all speeds that this driver gets, 0…1.
         link_timeout: s without a good frame after which it counts as gone.
-        at_once: is given the robot as soon as the first in rank has enabled it.
+        at_once: gets the robot as soon as the first in rank has enabled it.
     """
 
     name: str
@@ -69,7 +69,7 @@ class Plan:
         period: seconds between two ticks as planned.
         stall_timeout: seconds between two ticks after which the loop counts as stalled.
         sticks: the controls that are axes of one stick and share a dead zone or a travel.
-        selection: switches, and what they choose. actions: what is done once a press.
+        selection: switches, and what they select. actions: done once a press.
         actuators: the form of each actuator; empty if the sink decides.
         driver: the name of the driver with these controls, the first in rank.
         below: the other drivers, by decreasing rank. distances: sensors that lower a speed. inhibits: inputs that stop

@@ -32,16 +32,17 @@ class CommandRamp:
                  steer: they follow the stick whatever the throttle does, at a stand too
     ============ ==============================================================================================
 
-    On the way, axes that are leaving and axes that arrive may together be more than the chassis can do. Then the
-    command goes as far as it can with those that leave first, or the straight way to the target, or the straight way to
-    standstill, whichever leads on: the limits are never broken, and the robot never gets stuck.
+    On the way, decreasing and increasing axes may together exceed the chassis. Then the command first changes the
+    decreasing axes as far as it can, or goes straight to the target, or straight to standstill, whichever gets nearer
+    to
+    the target: no limit is exceeded, and the robot never gets stuck.
 
-    With a jerk limit this way is averaged over the time in which twice the acceleration may be built up: so the
-    acceleration of no axis changes faster, none goes past its target, and what the chassis can do all along it can do
-    on average.
+    With a jerk limit the command is averaged over the time in which the jerk builds up twice the acceleration. So the
+    acceleration of no axis changes faster, and none goes past its target; and if the chassis can do every velocity on
+    the way, it can do their mean.
 
     Attributes:
-        arc: where steered wheels point: the sideways speed and the turn that belong to 1 m/s ahead.
+        arc: the direction of steered wheels: the sideways speed and the turn at 1 m/s ahead.
     """
 
     def __init__(self, chassis: Chassis) -> None:
@@ -56,17 +57,17 @@ class CommandRamp:
         self._plain = self._short = True
 
     def aim(self, target: VelocityCommand) -> VelocityCommand | None:
-        """Return the velocity for which wheels that steer are to point at a stand; None where that makes no difference.
+        """Return the velocity for which steered wheels must point at standstill; None if that makes no difference.
 
         Args:
-            target: where the command goes: modules turn for it before they move.
+            target: of the command: modules turn for it before they move.
         """
         if self._steers is not None:
             return VelocityCommand(1.0, self.arc[0], 0.0, self.arc[1])
         return target if self._way == "straight" else None
 
     def rest(self) -> None:
-        """Forget how the command was changing: something else has taken it over."""
+        """Forget how the command was changing: something else has changed it."""
         if self._average is not None:
             self._average.forget()
 
@@ -87,16 +88,16 @@ class CommandRamp:
             target: where to go; it must fit the chassis.
             dt: seconds since the tick before, not negative.
             limits: see `Limits`.
-            way: see above; that of the chassis if none is given, and always that of modules.
-            aim: where steered wheels are to point while the target is standstill; None for where they do.
-            actuators: what they did at the tick before, for what cannot turn at once.
+            way: see above; by default that of the chassis, which modules always keep.
+            aim: the velocity for which steered wheels must point while the target is standstill; None to leave them.
+            actuators: their values at the tick before, for those that cannot turn at once.
         """
         if limits is not self._limits:
             self._take(limits)
         if self._steers is not None:
-            # Whatever the style: between two arcs ahead and back lies what no such vehicle can do.
+            # In every style: between an arc ahead and an arc back there are velocities that no such vehicle can do.
             return self._arcs(previous, target, dt, self._steers, aim)
-        # Modules go the straight way whatever the style: they have to turn for every other one.
+        # Modules go the straight way in every style: for any other way they would have to turn.
         way = self._way if way is None or self._way == "straight" else way
         average = self._average
         if self._short and way == "each":
@@ -160,13 +161,13 @@ class CommandRamp:
         if abs(turned) > most:
             share = most / abs(turned)
             wanted = sides.velocity(*(a + share * (b - a) for a, b in zip(old, stepped, strict=True)))
-        others = self._each(previous, target, dt)  # what no side does, such as sideways after a change of the style
+        others = self._each(previous, target, dt)  # axes without a side, such as sideways after a change of style
         return wanted._replace(vy=others.vy, vz=others.vz)
 
     def _arcs(
         self, previous: VelocityCommand, target: VelocityCommand, dt: float, way: Arcs, aim: VelocityCommand | None
     ) -> VelocityCommand:
-        """Let the speed ahead follow its limits, and the steered wheels the arc that is wanted."""
+        """Let the speed ahead follow its limits, and the steered wheels the wanted arc."""
         arc = self.arc = (previous.vy / previous.vx, previous.yaw_rate / previous.vx) if previous.vx else self.arc
         wanted = _arc_of(target) or (_arc_of(VelocityCommand(*self._chassis.possible(*aim))) if aim else None) or arc
         if previous == target and arc == wanted and self._average is None:
@@ -180,7 +181,7 @@ class CommandRamp:
             sideways, turn = _on_line(arc, wanted, share)
             return VelocityCommand(speed, speed * sideways + 0.0, 0.0, speed * turn + 0.0)  # + 0.0: −0.0 is a plain 0
 
-        # Of an S-curve, what the speed may still become before what is counted of it is over.
+        # With an S-curve: the fastest mean speed while the present velocities are still within its window.
         fastest = speed if self._average is None else math.copysign(self._average.yet(), speed)
         if fastest and not self._fits(at(share, fastest)):
             share = _largest(lambda part: self._fits(at(part, fastest)), share)
@@ -188,7 +189,7 @@ class CommandRamp:
         return target if speed == target.vx and share == 1.0 and speed else at(share, speed)
 
     def _speed(self, speed: float, target: float, arc: tuple[float, float], dt: float) -> float:
-        """Return the next speed ahead, m/s, which no arc on the way makes too fast for a wheel, or for a turn."""
+        """Return the next speed ahead, m/s, which overloads no wheel and no turn on any arc on the way."""
         load = self._chassis.load(1.0, arc[0], 0.0, arc[1]) * abs(target)
         if load > 1.0:
             target /= load
@@ -206,7 +207,7 @@ class CommandRamp:
     def _turning_share(
         self, previous: VelocityCommand, speed: float, arc: tuple[float, float], wanted: tuple[float, float], dt: float
     ) -> float:
-        """Return how far the arc may change until the sideways speed or the turn changes too fast, 0…1."""
+        """Return the share of the change of the arc that keeps the limits of the sideways speed and the turn, 0…1."""
         share = 1.0
         for axis, part in ((1, 0), (3, 1)):
             change = speed * (wanted[part] - arc[part])
@@ -218,7 +219,7 @@ class CommandRamp:
         return share
 
     def _tightening_share(self, quickest: float, arc: tuple[float, float], wanted: tuple[float, float]) -> float:
-        """Return how far the arc may tighten, 0…1, while what is averaged still changes the speed by so much, m/s²."""
+        """Return how far the arc may tighten, 0…1; ``quickest``: the fastest averaged change of the speed, m/s²."""
         share = 1.0
         for axis, part in ((1, 0), (3, 1)):
             tight, change = abs(wanted[part]), wanted[part] - arc[part]
@@ -235,7 +236,7 @@ class CommandRamp:
     def _followed(
         self, previous: VelocityCommand, wanted: VelocityCommand, dt: float, actuators: Mapping[str, float]
     ) -> VelocityCommand:
-        """Go as far as what has to turn can follow; where that is nowhere, slow down, and turn at a stand."""
+        """Go as far as the actuators that turn can follow; if they cannot, slow down, and turn at standstill."""
 
         def follows(command: VelocityCommand) -> bool:
             return self._chassis.follows(command, actuators, dt)
@@ -281,15 +282,15 @@ class CommandRamp:
 
 
 class _Average:
-    """The mean of a velocity over the last seconds, exact for one that changes evenly from step to step."""
+    """The mean of a velocity over the last seconds; exact for a velocity that changes linearly within each step."""
 
     def __init__(self, seconds: float) -> None:
         self._seconds = seconds
-        # Of each step: how long it took, and the velocity at its end; and the velocity before the first of them.
+        # For each step its duration and the velocity at its end; and the velocity before the first step.
         self._steps: deque[tuple[float, VelocityCommand]] = deque()
         self._before = self._mean = STANDSTILL
         self._sum = (0.0, 0.0, 0.0, 0.0)
-        # For how long the velocity has been the same, s.
+        # How long the velocity has been the same, s.
         self._same = 0.0
 
     def forget(self) -> None:
@@ -297,11 +298,11 @@ class _Average:
         self._steps.clear()
 
     def rests_at(self, velocity: VelocityCommand) -> bool:
-        """Return whether the mean is a velocity that has been the same for as long as is counted."""
+        """Return whether the velocity has been this one for the whole window."""
         return self._same >= self._seconds and velocity == self._mean and bool(self._steps)
 
     def quickest(self) -> float:
-        """Return the fastest change of the speed ahead that is still averaged, m/s²."""
+        """Return the fastest change of the speed ahead within the window, m/s²."""
         before, most = self._before.vx, 0.0
         for lasts, end in self._steps:
             if lasts:
@@ -310,16 +311,16 @@ class _Average:
         return most
 
     def yet(self) -> float:
-        """Return the largest mean speed ahead over the newest of what is counted, however much of it, m/s.
+        """Return the largest mean speed ahead over the newest part of the window, for a part of any length, m/s.
 
-        While that is within a limit, and all that is added too, so is every mean that follows.
+        If it is within a limit, and every later velocity too, so is every later mean.
         """
         after, gone, seconds = self._steps[-1][1].vx, 0.0, 0.0
         most = abs(after)
         starts = [*[end.vx for _, end in self._steps][-2::-1], self._before.vx]
         for (lasts, _), start in zip(reversed(self._steps), starts, strict=True):
             if lasts:
-                # Within a step the mean is largest, if anywhere, where it is the velocity itself.
+                # Within a step the mean can only be largest where it equals the velocity.
                 slope = (start - after) / lasts
                 square = seconds**2 - 2.0 * (after * seconds - gone) / slope if slope else -1.0
                 if square >= 0.0 and 0.0 < math.sqrt(square) - seconds < lasts:
@@ -330,7 +331,7 @@ class _Average:
         return most
 
     def newest(self, mean: VelocityCommand) -> VelocityCommand:
-        """Return the newest velocity; that of the mean, from there on, where the mean is not as it was left."""
+        """Return the newest velocity; begin again at the mean if it is not the one that was returned last."""
         if not self._steps or mean != self._mean:
             self._begin(mean)
         return self._steps[-1][1]
@@ -374,13 +375,13 @@ _Four = tuple[float, float, float, float]
 
 
 def _with(total: _Four, start: VelocityCommand, end: VelocityCommand, half: float) -> _Four:
-    """Add what lies under a straight line between two velocities, over twice ``half`` s."""
+    """Add the integral of a straight line between two velocities, over twice ``half`` s."""
     (a, b, c, d), (e, f, g, h), (k, m, n, o) = total, start, end
     return a + half * (e + k), b + half * (f + m), c + half * (g + n), d + half * (h + o)
 
 
 def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, limits: Limits) -> VelocityCommand:
-    """Let each axis follow its one limit: what most profiles have, and the shortest way."""
+    """Let each axis follow its one limit, as most profiles have it; this is the fastest code."""
     vx, vy, vz, yaw_rate = previous
     to_vx, to_vy, to_vz, to_yaw_rate = target
     most = limits.acceleration * dt
@@ -394,7 +395,7 @@ def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, l
 
 
 def _arc_of(velocity: VelocityCommand) -> tuple[float, float] | None:
-    """Return the sideways speed and the turn that belong to 1 m/s ahead; None where it does not go ahead."""
+    """Return the sideways speed and the turn at 1 m/s ahead; None if it does not go ahead."""
     return (velocity.vy / velocity.vx, velocity.yaw_rate / velocity.vx) if velocity.vx else None
 
 
@@ -411,7 +412,7 @@ def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> Velo
 
 
 def _largest(fits: Callable[[float], bool], most: float) -> float:
-    """Return the largest share up to ``most`` that fits, where all below it do; 0 where none is found."""
+    """Return the largest share up to ``most`` that fits together with all smaller ones; 0 if none is found."""
     low, high = 0.0, most
     for _ in range(HALVINGS):
         share = (low + high) / 2

@@ -37,9 +37,9 @@ def _is_lost(one: StickDriver | VelocityDriver) -> bool:
     return any(fault.code in LINK_CODES for fault in one.faults)
 
 
-# Who has begun to enable it, or is being stopped, stays the one.
-# A link that loses much still says where the sticks are.
+# Over a link that loses many frames the positions of the sticks are still known.
 _STILL_SEEN = (Code.LINK_WEAK, Code.LINK_SPARSE)
+# The driver who has begun to enable the robot, or whose drive is being stopped, stays the present one.
 _KEPT = (State.WAITING_FOR_REST, State.DRIVING, State.STOPPING)
 
 
@@ -49,7 +49,7 @@ class Ranks:
     Attributes:
         first: the first in rank. all: every one, by falling rank.
         current: who drives, or would. hand: whose controls count: the same, or the first in rank where a script drives.
-        changed: the driver has changed in this tick.
+        changed: the driver changed at this tick.
         notices: why the robot was not handed over, and whose frames are missing.
     """
 
@@ -71,13 +71,13 @@ class Ranks:
         self._released: dict[str, bool] = {}
         self._permits = {lower.name: False for lower in plan.below}
         self._mode = self.first.mode
-        # Who took over with this tick by a stick that was never seen at rest.
+        # The driver who took over at this tick by a stick that was never seen at rest.
         self._came_on: StickDriver | None = None
-        # Enabled, and nobody has moved a stick since: what is to be given at once may be given.
+        # Enabled, and no stick was moved since: a driver with ``at_once`` may get the robot.
         self._untouched, self._begins_at_once = False, any(lower.at_once for lower in plan.below)
 
     def hear(self, others: Mapping[str, Frame], now: float) -> None:
-        """Give everyone below the frame that came with this tick; the first in rank has heard it before."""
+        """Pass the frames of this tick to the drivers below; the first in rank has its frame already."""
         for driver in self._below:
             driver.hear(others.get(driver.name), now)
 
@@ -94,7 +94,7 @@ class Ranks:
 
     @property
     def held(self) -> bool | None:
-        """Whether everybody who must hold does, in the newest good frames; None while nobody was heard."""
+        """Whether all drivers who must hold do, in the newest good frames; None before the first frame."""
         current, first = self.current, self.first
         if current is first or (self._is_alone(current) and (first.held is not None or not self._permit(current))):
             return current.held
@@ -116,7 +116,7 @@ class Ranks:
 
     @property
     def above(self) -> tuple[Reason, ...]:
-        """Why the one who would drive may not begin: a hand above is moving a stick, or there is no permit."""
+        """Why the present driver may not begin: a driver above is moving a stick, or there is no permit."""
         current = self.current
         if current is self.first:
             return ()
@@ -140,7 +140,7 @@ class Ranks:
         """The demand of the present driver."""
         current = self.current
         if self._begins_at_once and self._untouched and current is self.first:
-            return STANDSTILL  # no dead zone may be set, and sticks that nobody touches drive nothing before a script
+            return STANDSTILL  # without a dead zone, the offset of a stick at rest must not drive before a script
         return (
             current.demand
             if isinstance(current, StickDriver)
@@ -149,11 +149,11 @@ class Ranks:
 
     @property
     def released(self) -> bool:
-        """Whether hold-to-run of the one who would drive was seen released since the last stop."""
+        """Whether hold-to-run of the present driver was seen released since the last stop."""
         return self._released.get(self.current.name, False)
 
     def on(self, control: str | None) -> StickDriver | None:
-        """Return the first one who has a control on."""
+        """Return the first driver who has a control on."""
         if not self._below:
             return self.first if self.first.on(control) else None
         for one in self.all if control is not None else ():
@@ -162,17 +162,17 @@ class Ranks:
         return None
 
     def pressed(self, switch: str | None) -> bool:
-        """Return whether one who may enable has pressed a switch with this tick."""
+        """Return whether a driver who may enable pressed a switch at this tick."""
         if not self._below:
             return self.first.pressed(switch)
         return switch is not None and any(one.pressed(switch) for one in self._able)
 
     def choose(self, state: State) -> None:
-        """Report who drives from this tick on; the state is that of the tick before. Only where somebody is below."""
+        """Set who drives from this tick on, if there are several drivers; the state is that of the tick before."""
         before, self.notices, self._came_on = self.current, (), None
         if state not in _KEPT:
             self._see_releases(state)
-            # Whoever holds; else whoever is heard, for a release must be seen too.
+            # The driver who holds; otherwise one who is heard, because a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
             holding = [one for one in heard if one.held]
             self.current = next((one for one in holding if self._may(one)), (holding or heard or [self.first])[0])
@@ -213,7 +213,7 @@ class Ranks:
         for one in self._able:
             if self.all.index(one) >= rank:
                 return None
-            # A hand that is seen counts however weak its link is: what is wrong with that stops the robot.
+            # A stick that is seen to move counts even over a weak link, whose fault stops the robot.
             if (one.faults and not one.fresh) or one.held is None or not self._may(one):
                 continue
             mode_switched = (
@@ -224,7 +224,7 @@ class Ranks:
         return None
 
     def _given(self) -> StickDriver | VelocityDriver | None:
-        """Return the driver who is given the robot in this tick."""
+        """Return the driver who gets the robot at this tick."""
         first = self.first
         for one in self._below:
             lower = one.lower
@@ -245,7 +245,7 @@ class Ranks:
         return None
 
     def _not_given(self, one: StickDriver | VelocityDriver) -> list[str]:
-        """List why a driver cannot be given the robot."""
+        """List why a driver cannot get the robot."""
         if one.held is None:
             return ["nothing was heard from there yet"]
         why = [fault.text for fault in one.faults]
@@ -254,9 +254,9 @@ class Ranks:
         return why + [f"{name} is at {position:+z.2f}, not at rest" for name, position in one.away.items()]
 
     def _kept(self) -> StickDriver | VelocityDriver:
-        """Return the one who drives already, unless the permit is gone, or that one is not heard and another holds."""
+        """Return the present driver, unless the permit is off, or it is not heard and another one holds."""
         if self.current is not self.first and _is_lost(self.current):
-            # Silence below takes the robot from nobody who holds and is heard.
+            # A silent driver below takes the robot from no driver who holds and is heard.
             heard = [one for one in self._able if one is not self.current and not one.faults]
             holds = next((one for one in heard if one.held and self._may(one)), None)
             if holds is not None:
@@ -287,7 +287,7 @@ class Ranks:
         )
 
     def shown(self) -> Shown:
-        """Return the controls that a tick shows: those of the hand that counts, and what only others have."""
+        """Return the controls that a tick shows: those of the present hand, and those that only others have."""
         return self._hands.shown(self.hand)
 
     def say(self) -> dict[str, Hand]:

@@ -19,12 +19,12 @@ class SelectionPlan:
 
     Attributes:
         switches: all that are read.
-        mode: how the mode is chosen. through_rest: where the meaning of a stick changes, the sticks of the new mode
+        mode: how the mode is chosen. through_rest: if the meaning of a stick changes, the sticks of the new mode
             must be seen at rest before they drive.
         rates: how the set of rates is chosen.
         levels, trims: see there.
         steering: how the steering kind of a four-wheel-steered robot is chosen. rear_share: of its rear wheels.
-        heading: a control whose position is the robot's heading. heading_zero: what is pressed to call it 0.
+        heading: a control whose position is the robot's heading. heading_zero: a button that makes it 0.
     """
 
     switches: tuple[SwitchPlan, ...] = ()
@@ -69,8 +69,8 @@ class Selection:
     """The state of the selections.
 
     Attributes:
-        switches: by name. moved: one of them changed with this step. still: there is nothing to choose by.
-        chosen: see `Chosen`. setting: the same, as far as a style needs it. mode: the plan of the mode.
+        switches: by name. moved: one of them changed with this step. still: nothing can be selected.
+        chosen: see `Chosen`. setting: its part that a style needs. mode: the plan of the mode.
     """
 
     def __init__(self, plan: SelectionPlan, modes: tuple[ModePlan, ...]) -> None:
@@ -88,7 +88,7 @@ class Selection:
         self._knobs = any(trim.knob for trim in plan.trims)
         self.still = not plan.switches and not self._knobs
         self._seen = self.moved = False
-        # Switches that each read one control, with nothing under way, need not be asked while none of these moves.
+        # Switches that each read one control, and wait for nothing, need no step while none of these moves.
         reads = [switch.reads for switch in self.switches.values()]
         self._read = itemgetter(*reads) if reads and all(reads) and not self._knobs else None
         self._calm_at: object = None
@@ -107,7 +107,7 @@ class Selection:
         self.moved = changed
         calm = self._read is not None and self._seen and all(one.calm(positions) for one in self.switches.values())
         self._calm_at = self._read(positions) if calm and self._read is not None else None
-        # The first step is always looked at: a switch may be one that counts where it stands.
+        # The first step always counts: a switch may be one whose position counts, not its change.
         if not changed and self._seen and not self._knobs:
             return
         self._seen = True

@@ -16,9 +16,9 @@ from tenuto.styles.base import Setting
 from tenuto.vehicles.base import Arcs, Chassis
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# The sticks are tried at their ends, in the middle and half-way, as far as these are no more combinations than this.
+# The sticks are tried at their ends, in the middle and half-way, up to this many combinations.
 _COMBINATIONS = 4000
-# Directions along the ground that are tried, and how often the furthest of them is made finer.
+# The number of directions along the ground that are tried, and how often the search around the best is refined.
 _DIRECTIONS, _FINER = 720, 40
 
 
@@ -26,9 +26,9 @@ class Stage(NamedTuple):
     """One stage of a link loss, over all velocities that can be driven.
 
     Attributes:
-        what: in plain words. seconds: how long it lasts at most; infinite for what has no end of its own.
-        metres: how far the robot goes along the ground in it. sinks: how far it comes down, m.
-        known: this is known; not how far it rolls by itself, or what its own code does.
+        what: in words. seconds: its longest duration; infinite if it does not end by itself.
+        metres: the distance along the ground. sinks: the descent, m.
+        known: these numbers are known; how far the robot rolls by itself, or what its own code does, is not.
     """
 
     what: str
@@ -51,7 +51,7 @@ class Stop(NamedTuple):
 
 
 def least_braking(plan: Plan) -> Braking:
-    """Return the decelerations that hold in every mode, in a change of the mode, and in a stop."""
+    """Return the decelerations that apply in every mode, in a change of the mode, and in a stop."""
     guard, modes = plan.guard, [mode.limits.axes for mode in plan.modes]
     return Braking(
         min(guard.stop_deceleration, *(axes[0][1] for axes in modes)),
@@ -73,13 +73,14 @@ def stop_seconds(velocity: VelocityCommand, guard: GuardSettings) -> float:
 def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop:
     """Return a bound of every stop, over all velocities that can be driven in any mode.
 
-    Along the ground it is v·t + v·T/2 m, with T s until the axis that needs longest is at rest: a turn that takes
-    longer than the speed makes the way longer too. The fastest along the ground, the fastest turn and the fastest climb
-    count together, though not every vehicle can do them at once: it is a bound, and not more than that.
+    Along the ground it is v·t + v·T/2 m, with T s until the slowest axis is at rest: a turn that takes longer to stop
+    than the speed lengthens the distance too. The highest speed along the ground, the fastest turn and the fastest
+    climb
+    are combined, although not every vehicle can do them at once: the result is an upper bound.
 
     Args:
-        plan: see there. reaction: how long the command holds before it is brought down, s.
-        ramps: it is brought down at the decelerations of the guard; otherwise it ends at once.
+        plan: see there. reaction: how long the command is held before it is reduced, s.
+        ramps: it is reduced with the decelerations of the guard; otherwise it ends at once.
     """
     low, high = reached(plan)
     ground = _fastest_within(plan.chassis, low, high)
@@ -89,12 +90,12 @@ def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop
 
 
 def braking_for(plan: Plan, metres: float) -> Braking:
-    """Return the least decelerations with which no lost link takes the robot further than this from its last frame, m.
+    """Return the lowest decelerations with which a link loss stops the robot within a distance of the last frame, m.
 
-    They are those of `worst_stop`, put the other way round: metres = v·(t + T/2), and every axis is at rest after T s.
+    This is the inverse of `worst_stop`: metres = v·(t + T/2), and every axis is at rest after T s.
 
     Raises:
-        ValueError: so far it goes before the loss is noticed.
+        ValueError: the robot goes this far before the loss is detected.
     """
     worst = worst_stop(plan, reaction(plan), ramps=False)
     seconds = 2.0 * (metres / worst.ground - reaction(plan)) if worst.ground else math.inf
@@ -106,15 +107,15 @@ def braking_for(plan: Plan, metres: float) -> Braking:
 
 def reaction(plan: Plan) -> float:
     """Return the longest time that the last command is held after a link loss, s."""
-    # Each time is over at the tick after it.
+    # Each time-out is detected at the tick after it.
     guard = plan.guard
     return guard.link_timeout + plan.period + (guard.grace + plan.period if guard.grace else 0.0)
 
 
 def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
-    """Return bounds of what is commanded along each axis in any mode: the least and the most.
+    """Return bounds of the command along each axis in any mode: the lowest and the highest.
 
-    On the way from one velocity to another each axis may be where either has it: all that is driven is in this box.
+    On the way from one velocity to another each axis may have the value of either, so every command is in this box.
     """
     demands = [STANDSTILL, *(demand for mode in plan.modes for demand in _demands(plan, mode))]
     chassis = plan.chassis
@@ -124,9 +125,9 @@ def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
 
 
 def _rolling(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityCommand]:
-    """Return what steered wheels make of demands, and the same arcs at the highest speed.
+    """Return the velocities of steered wheels for demands, and the same arcs at the highest speed.
 
-    While it slows down, the arc that is asked for is driven at the speed that the robot still has.
+    While it slows down, the robot drives the demanded arc at its present speed.
     """
     found = [chassis.within_reach(demand)[0] for demand in demands]
     ends = min(one.vx for one in found), max(one.vx for one in found)
@@ -137,9 +138,9 @@ def _rolling(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityC
 
 
 def _spread(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityCommand]:
-    """Return the corners of a box in which all is that a vehicle makes of demands.
+    """Return the corners of a box that contains every velocity of the vehicle for these demands.
 
-    What it makes of each axis adds up: a boat whose one thruster stands askew turns when it is asked to go ahead.
+    The effects of the axes add up: a boat with one oblique thruster turns when it is asked to go ahead.
     """
     sizes = [max(abs(demand[axis]) for demand in demands) for axis in range(4)]
     most = [0.0] * 4
@@ -156,7 +157,7 @@ def _spread(chassis: Chassis, demands: list[VelocityCommand]) -> list[VelocityCo
 
 
 def _fastest_within(chassis: Chassis, low: VelocityCommand, high: VelocityCommand) -> float:
-    """Return the fastest along the ground in a box, m/s: of what the vehicle can do, where that is simply told."""
+    """Return the highest speed along the ground in a box, m/s; if that is simple, only what the vehicle can do."""
     corner = math.hypot(max(-low.vx, high.vx), max(-low.vy, high.vy))
     if not chassis.lessens or not corner:
         return corner
@@ -177,7 +178,7 @@ def _fastest_within(chassis: Chassis, low: VelocityCommand, high: VelocityComman
 
 
 def _demands(plan: Plan, mode: ModePlan) -> Iterator[VelocityCommand]:
-    """Try the sticks of a mode, with every way of steering and in every heading; and what a planner may ask for."""
+    """Try the sticks of a mode, with every kind of steering and in every heading, and the velocities of a planner."""
     if any(not lower.controls for lower in plan.below):
         speeds = mode.speeds
         for vx, vy, vz, turn in product(
@@ -200,7 +201,7 @@ def _demands(plan: Plan, mode: ModePlan) -> Iterator[VelocityCommand]:
 
 
 def fastest(plan: Plan) -> float:
-    """Return the fastest speed along the ground in any mode, of what the vehicle can do, m/s."""
+    """Return the highest speed along the ground in any mode that the vehicle can do, m/s."""
     found = 0.0
     for mode in plan.modes:
         ahead = max(mode.speeds.forward, mode.speeds.backward)
@@ -213,7 +214,7 @@ def fastest(plan: Plan) -> float:
 def link_loss_stages(plan: Plan) -> list[Stage]:
     """List the stages from the last frame to the end, for the velocity with the longest distance."""
     guard = plan.guard
-    # Each is noticed by the tick after its time is over.
+    # Each is detected at the tick after its time-out.
     noticed = guard.link_timeout + plan.period
     borne = guard.grace + plan.period if guard.grace else 0.0
     worst = worst_stop(plan, reaction(plan))

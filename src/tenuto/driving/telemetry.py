@@ -14,19 +14,19 @@ class Telemetry(NamedTuple):
     """The newest report of one far end. A missing value is None, NaN or empty.
 
     Attributes:
-        time: when the newest of it was heard, s on the clock of the ticks; −inf before the first.
-        says: the names of the attributes that this kind of far end can say at all.
-        follows: it obeys commands now. state: what it does, in its own words, such as "driving" or "latched".
-        reasons: why it does not obey, or what else it has to say.
+        time: when the newest part of it was received, s on the clock of the ticks; −inf before the first.
+        says: the names of the attributes that this kind of far end can report.
+        follows: it follows commands now. state: its own name of its state, such as "driving" or "latched".
+        reasons: why it does not follow, and its other messages.
         armed: its motors are armed. mode: the name of its mode. flying: it is in the air.
-        height: above the origin of its position, m. x, y: its position, m; at the origin it looks along x.
+        height: above the origin of its position, m. x, y: its position, m; at the origin it faces along x.
         heading: rad from x, to the left.
         vx, vy, vz, yaw_rate: measured, along its own axes, m/s and rad/s; forward, left and up are positive.
         wheels: name → measured speed, rad/s. distances: name → m.
-        voltage: of its battery, V. charge: what is left in it, 0…1.
-        round_trip: from a message of ours to the answer, s. loss: the share of messages that was lost lately, 0…1.
-        waiting: how long what was sent waits in our own port for its line, s.
-        bears: the share of commands that may be lost before it stops more than once in ten minutes, 0…1.
+        voltage: of its battery, V. charge: of its battery, 0…1.
+        round_trip: from our message to its answer, s. loss: the share of recent messages that were lost, 0…1.
+        waiting: how long sent bytes wait in our own port, s.
+        bears: the share of lost commands with which it stops once in ten minutes on average, 0…1.
     """
 
     time: float = -math.inf
@@ -73,11 +73,11 @@ class Telemetry(NamedTuple):
         said += [self.state] if self.state else []
         said += ["does not follow"] if self.follows is False else []
         said += [f"mode {self.mode}"] if self.mode else []
-        said += ["armed"] if self.armed else []  # that it is not is one of the reasons
+        said += ["armed"] if self.armed else []  # "not armed" is one of the reasons
         said += ["in the air"] if self.flying else []
         said += [f"{self.voltage:.1f} V"] if math.isfinite(self.voltage) else []
         said += [f"{100.0 * self.charge:.0f} % charged"] if math.isfinite(self.charge) else []
-        # How the way there is comes before what is measured there: a small view cuts the end.
+        # The state of the link comes before measurements: a small view cuts the end.
         said += [f"answers in {1000.0 * self.round_trip:.0f} ms"] if math.isfinite(self.round_trip) else []
         said += [f"{100.0 * self.loss:.0f} % lost{self._borne}"] if math.isfinite(self.loss) else []
         said += [f"{1000.0 * self.waiting:.0f} ms in our port"] if self.waiting > _SILENT / 10.0 else []
@@ -96,7 +96,7 @@ class Telemetry(NamedTuple):
         return f" (bears {'only ' if self.loss > self.bears else ''}{100.0 * self.bears:.0f} %)"
 
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
-        """Return a column for each thing that it can say: ``far.NAME.WHAT`` and its value; yes and no are 1 and 0."""
+        """Return a column for each value that it can report: ``far.NAME.WHAT`` and its value; yes is 1, and no is 0."""
         yield f"far.{name}.time", self.time if math.isfinite(self.time) else math.nan
         for what, column in _columns(name, self.says):
             value = getattr(self, what)
@@ -113,18 +113,18 @@ def _columns(name: str, says: frozenset[str]) -> tuple[tuple[str, str], ...]:
     return tuple((what, f"far.{name}.{what}") for what in _IN_ORDER if what in says)
 
 
-# All that a far end may say; what a link bears is worked out here.
+# All that a far end may report; what a link tolerates is computed here.
 EVERYTHING = frozenset(Telemetry._fields) - {"time", "says", "bears"}
 _IN_ORDER = tuple(name for name in Telemetry._fields if name not in ("time", "says"))
-# Silence of so long is shown, s.
+# A silence of this length is shown, s.
 _SILENT = 1.0
-# What a far end said longer ago is not known to be so any more, s. Heartbeats of autopilots come once a second.
+# An older report is not valid any more, s. Heartbeats of autopilots come once a second.
 SILENT_AFTER = 3.0
 _BY_NAME = ("wheels", "distances")
-# What is no higher than this stands on the ground, m.
+# A vehicle up to this height stands on the ground, m.
 _SOME_HEIGHT = 0.05
 _SHOWN = (("x", "x {:+z.1f} m"), ("y", "y {:+z.1f} m"), ("vx", "{:+z.2f} m/s ahead"))
-# What `Telemetry.number` finds: numbers, and names of several; yes and no are 1 and 0.
+# The names for `Telemetry.number`: single numbers, and groups of several; yes and no are 1 and 0.
 _NUMBERS = frozenset(Telemetry._fields) - {"time", "says", "state", "reasons", "mode"}
 _TEXTS = ("state", "reasons", "mode")
 _YES_OR_NO = ("follows", "armed", "flying")
@@ -134,7 +134,7 @@ NOTHING_HEARD = Telemetry()
 
 
 def far_ends_of(cells: Mapping[str, float | str]) -> FarEnds:
-    """Return the far ends again from their columns, without ``far.``; what has no column was not said."""
+    """Return the far ends from their columns, without ``far.``; a value without a column was not reported."""
     found: dict[str, dict[str, Any]] = {}
     for column, value in cells.items():
         name, what, *one = column.split(".", 2)

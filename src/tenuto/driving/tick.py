@@ -39,7 +39,7 @@ class Hand(NamedTuple):
 
     Attributes:
         frame: the newest, good or bad, or None before the first. fresh: a good one came with this tick.
-        positions: control → position in the newest good frame. held: all that must be held is; None before a frame.
+        positions: control → position in the newest good frame. held: hold-to-run is complete; None before a frame.
     """
 
     frame: Frame | None
@@ -54,31 +54,31 @@ class Tick(NamedTuple):
     Attributes:
         time: seconds on the clock that was passed in.
         dt: the time step of the ramps in s: since the previous tick, or one period
-            where the clock could not be believed.
+            if the clock was not plausible.
         frame: the newest frame, good or bad, or None before the first.
         new_frame: whether that frame came with this tick.
-        raw: control name → raw number of that frame as it came; NaN where it has none.
+        raw: control name → raw number of that frame; NaN if it has none.
         positions: control name → position of its travel, −1…1 (0…1 for one that rests at its end).
         shaped: control name → after dead zone, curve, smoothing and trim, −1…1.
         intent: shares of the robot's speeds.
         demand: the velocity that the driver asks for.
         guard: state and reasons.
-        target: where the command is heading: the demand on the same arc within what the chassis can do,
-            or standstill unless driving.
-        command: the velocity that goes out.
-        actuators: what each wheel, joint or thruster must do for it, name → rad/s, rad, N or a share.
-        chosen: mode, rates, speed level, trims, and where the switches stand.
+        target: the target of the command: the demand, reduced on the same arc to what the chassis can do;
+            standstill unless driving.
+        command: the velocity that is sent.
+        actuators: the value of each wheel, joint or thruster for it, name → rad/s, rad, N or a share.
+        chosen: mode, rates, speed level, trims, and the positions of the switches.
         outputs: output name → level, −1…1.
-        actions: the names of those that were fired with this tick.
-        wire: the numbers that go out for it, name → number, where the profile says in which form.
+        actions: the names of those that were fired at this tick.
+        wire: the numbers that are sent for it, name → number, if the profile sets their form.
         power: whether the outputs may have power; off after a stop of category 0 or 1.
-        valid_for: how long the command holds, s: what receives it must stop by itself when no other came by then.
-        send: whether the command is to be sent at all; False hands over to the far end's own failsafe.
-        notices: what else the driver should know: why an action was refused, or why a stick does nothing yet.
-        driver: who drives, or would. Where that is a script, the controls are those of the first in rank. A control
+        valid_for: how long the command is valid, s: its receiver must stop by itself if no other came by then.
+        send: whether the command is sent at all; False leaves the robot to the far end's own failsafe.
+        notices: other messages for the driver: why an action was refused, or why a stick does nothing yet.
+        driver: who drives, or would. For a script, the controls are those of the first in rank. A control
             or switch that this driver does not have, such as a permit, is that of the first in rank who has it.
-        far: far end → what it said last, and when; empty where none can answer.
-        hands: driver → where the sticks are held; empty where there is only one.
+        far: far end → its last report; empty if none can answer.
+        hands: driver → the positions of the sticks; empty if there is only one driver.
     """
 
     time: float
@@ -108,7 +108,7 @@ class Tick(NamedTuple):
 
     @property
     def state(self) -> str:
-        """The guard's state in words; "driving, not followed" where the far end stands all the same."""
+        """The guard's state in words; "driving, not followed" if the far end does not follow."""
         state = self.guard.state
         stands = state is State.DRIVING and any(notice.code == Code.FAR_END_STANDS for notice in self.notices)
         return f"{state}, not followed" if stands else str(state)
@@ -138,8 +138,8 @@ class Tick(NamedTuple):
     def as_row(self) -> dict[str, float | int | str]:
         """Flatten the tick for a log or a table: ``stage.name`` → value, SI units.
 
-        The columns are the same for every tick of a pipeline, controls in the order of the profile; only a far end may
-        name more of its wheels and distances later.
+        The columns are the same for every tick of a pipeline, controls in the order of the profile. Only a far end may
+        add its wheels and distances later.
         Several reasons, actions or notices are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
         """
         row: dict[str, float | int | str] = {

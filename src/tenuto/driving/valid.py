@@ -1,4 +1,4 @@
-"""Whether a plan can be driven by: what `Pipeline` asks before it takes one, wherever the plan comes from."""
+"""The validity of a plan: `Pipeline` checks it before it takes one."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tenuto.vehicles.priority import PRIORITIES, takes_priority
 
 
 def plan_errors(plan: Plan) -> list[Finding]:
-    """List why a plan cannot be driven by: numbers that make no sense, and names that nothing has."""
+    """List the errors of a plan: invalid numbers and unknown names."""
     found = [*_guard(plan), *_controls("controls", plan.controls), *_names(plan, plan.controls, plan.selection, "")]
     for name, value in (("period", plan.period), ("stall_timeout", plan.stall_timeout)):
         found += _above_zero(name, value)
@@ -31,9 +31,9 @@ def plan_errors(plan: Plan) -> list[Finding]:
     return [*found, *_inputs(plan), *_measured(plan)]
 
 
-# What is expected of a limit of jerk that a vehicle cannot keep.
+# The expectation in the error about a jerk limit that a vehicle cannot keep.
 NO_JERK = "no such limit: the wheels of this vehicle must steer first, at their own rate"
-# And of a part that goes first, with a vehicle whose parts belong together.
+# The same for a priority, with a vehicle whose parts cannot be separated.
 NO_PRIORITY = '"arc", because this vehicle cannot do that part alone'
 
 
@@ -67,7 +67,7 @@ def _measured(plan: Plan) -> Iterator[Finding]:
 
 
 def _above_zero(where: str, value: float, *, zero: bool = False, endless: bool = False) -> Iterator[Finding]:
-    """Ask for a number above zero; or zero too, or infinity too."""
+    """Require a number above zero; or zero too, or infinity too."""
     good = value > 0.0 or (zero and value == 0.0)
     if not good or not (math.isfinite(value) or (endless and value > 0.0)):
         yield unexpected(where, "a number from 0" if zero else "a number above 0", f"{value}")
@@ -132,7 +132,7 @@ def _controls(place: str, controls: Iterable[ControlPlan]) -> Iterator[Finding]:
 
 
 def _names(plan: Plan, controls: Iterable[ControlPlan], chosen: SelectionPlan, place: str) -> Iterator[Finding]:
-    """Search for every name that a driver's plan speaks of."""
+    """Check every name in a driver's plan."""
     known = [control.name for control in controls]
     guard, switches = plan.guard, [switch.name for switch in chosen.switches]
     asked = {

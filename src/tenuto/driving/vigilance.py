@@ -1,4 +1,4 @@
-"""Whether somebody still attends, and whether what stops the robot was seen to work before it drives."""
+"""The attention check during a drive, the start warning, and the tests of the stops before the first drive."""
 
 from __future__ import annotations
 
@@ -10,32 +10,32 @@ from tenuto.driving.guard import State
 
 # A control that moved by less than this share of its travel was not moved by a hand.
 MOVED = 0.02
-# The driver is told when this share of the time is over.
+# The driver is warned after this share of the time.
 TOLD_FROM = 0.75
 
 
 class Attention:
-    """Stops a drive in which no control was moved for too long: a hold-to-run that was tied down, a driver who left."""
+    """Stops a drive in which no control was moved for too long: hold-to-run was tied down, or the driver has left."""
 
     def __init__(self, longest: float) -> None:
-        """Set for how long nothing may be moved, s; infinite for any time."""
+        """Set the longest time without a moved control, s; infinite for no limit."""
         self._longest = longest
         self._reference: Mapping[str, float] = {}
         self._moved_at = 0.0
-        # Once it has stopped the robot, it is a fault until something is moved.
+        # After it has stopped the robot, it is a fault until a control is moved.
         self._asleep = False
 
     def step(self, driving: bool, positions: Mapping[str, float], now: float) -> tuple[Reason | None, Reason | None]:
-        """Take where the controls of the one who drives stand; return what stops the robot, and what is to be told.
+        """Take the controls of the present driver; return the reason to stop, and the warning.
 
         Args:
-            driving: the robot was driven until now. positions: of all controls, the buttons among them. now: s.
+            driving: the robot was driven until now. positions: of all controls, buttons too. now: s.
         """
         reference = self._reference
         if reference.keys() != positions.keys() or any(abs(positions[n] - reference[n]) > MOVED for n in positions):
             self._reference, self._moved_at, self._asleep = dict(positions), now, False
         if not driving and not self._asleep:
-            self._moved_at = now  # it counts from when it is driven: it may have waited before, for the start warning
+            self._moved_at = now  # the time counts from the start of the drive, not of the start warning
         still = now - self._moved_at
         if driving and still > self._longest + ROUNDING_TIME:
             self._asleep = True
@@ -49,10 +49,10 @@ class Attention:
 
 
 class StartWarning:
-    """Warns for a while before the robot may move: people near it get out of its way (ISO 12100, 6.4.3)."""
+    """Warns for some time before the robot may move, so that people near it can leave (ISO 12100, 6.4.3)."""
 
     def __init__(self, seconds: float) -> None:
-        """Set for how long, s."""
+        """Set the duration, s."""
         self._seconds = seconds
         self._since: float | None = None
 
@@ -69,20 +69,20 @@ class StartWarning:
 
 
 class StartTest:
-    """Wants the emergency stop and the loss of the link to be seen once before the first drive."""
+    """Requires that the emergency stop and a link loss are seen once before the first drive."""
 
     def __init__(self, wanted: tuple[str, ...], button: str | None) -> None:
-        """Set what is wanted, "emergency stop" and "link"; and the name of the emergency stop."""
+        """Set the required tests, "emergency stop" and "link"; and the name of the emergency stop."""
         self._left = {name: False for name in wanted}
         self._button = button
 
     def step(self, state: State, faults: tuple[Reason, ...]) -> tuple[Reason, ...]:
-        """Take the state of the tick before, and what is wrong now; list the tests that are still to be done."""
+        """Take the state of the tick before, and the present faults; list the missing tests."""
         lost = any(fault.code in LINK_CODES and fault.code != Code.FAR_END_SILENT for fault in faults)
         for name, on in (("emergency stop", state is State.EMERGENCY_STOP), ("link", lost)):
             if name in self._left:
                 if self._left[name] and not on:
-                    del self._left[name]  # seen, and over
+                    del self._left[name]  # seen, and cleared
                 else:
                     self._left[name] = on
         todo = {

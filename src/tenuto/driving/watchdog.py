@@ -1,4 +1,4 @@
-"""The far end of a command: what the robot's own code runs, so that it stops by itself when commands stop coming."""
+"""The watchdog at the robot's end, for the robot's own code: it stops the robot if commands stop arriving."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ import math
 
 
 class CommandWatchdog:
-    """Tells whether a robot may still follow its last command.
+    """Decides whether a robot may still follow its last command.
 
-    Every command says how long it is valid (`Tick.valid_for`). When no other came by then, the robot is to stop by
-    itself; and when commands come back, it is to stay stopped until one was standstill: what was broken on the way
-    may have mended without anybody having let go. For the builder's own code; simulated robots run it too::
+    Every command has a time for which it is valid (`Tick.valid_for`). If no other arrives within it, the robot must
+    stop by itself. When commands arrive again, it must stay stopped until one was standstill: the link may recover
+    while the driver still holds the stick away from rest. Simulated robots run it too::
 
         watchdog = CommandWatchdog()
         ...
@@ -23,17 +23,17 @@ class CommandWatchdog:
         self._latched = True
 
     def feed(self, now: float, valid_for: float, standstill: bool) -> None:
-        """Take note of a command that came now.
+        """Take a command that has just arrived.
 
         Args:
-            now: s, on the robot's own clock. valid_for: s. standstill: whether it asks for no motion at all.
+            now: s, on the robot's own clock. valid_for: s. standstill: whether it demands no motion at all.
         """
         self._latched = (self._latched or not self._newest <= now <= self._until) and not standstill
         self._until, self._newest = now + valid_for, now
 
     def may_move(self, now: float) -> bool:
-        """Tell whether the last command may still be followed; once it may not, it may not until a standstill came."""
-        # Written so that NaN stops it too; and a clock that has run backwards says nothing of how old a command is.
+        """Return whether the last command may still be followed; after a time-out, not before a standstill arrived."""
+        # Written so that NaN stops it too. If the clock has run backwards, the age of a command is unknown.
         if not self._newest <= now <= self._until:
             self._latched = True
         else:
