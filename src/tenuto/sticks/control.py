@@ -31,12 +31,12 @@ class ControlPlan:
         dead_zone, outer_dead_zone: shares of its travel. hysteresis: see `shaping.leaves_dead_zone`.
         shape: its curve and scale, after the dead zone.
         rates: name of a set of rates → the shape that it has then.
-        spike_filter: a single spike is left out, by the median of three.
+        spike_filter: a single spike is removed by the median of three.
         smoothing: time constant of a first-order low pass, s; 0 for none.
-        ramp_up, ramp_down: the most that it may grow and shrink, in shares of its travel a second; 0 for no limit.
-        noise: its standard deviation at rest as measured, in raw numbers; 0 where it has none, or was not measured.
-        rest_band: how far from its middle it may come to rest, as measured; None where it was not measured.
-        centre_at_start: its centre is taken at start, from numbers that are still.
+        ramp_up, ramp_down: its greatest increase and decrease, in shares of its travel a second; 0 for no limit.
+        noise: its measured standard deviation at rest, in raw numbers; 0 if it has none, or was not measured.
+        rest_band: the measured distance from its middle at which it may come to rest; None if it was not measured.
+        centre_at_start: its centre is measured at start, while it is still.
         minus: the control of the opposite direction, if two triggers or buttons form one axis.
     """
 
@@ -60,7 +60,7 @@ class ControlPlan:
 
     @property
     def raw_names(self) -> tuple[str, ...]:
-        """Name its raw numbers as ticks and logs do: one, or two where two controls of the device make it."""
+        """Name its raw numbers as in ticks and logs: one, or two if it is made of two controls of the device."""
         return (self.name,) if self.minus is None else (self.name, f"{self.name}.minus")
 
     @property
@@ -82,15 +82,15 @@ class ControlPlan:
         return self.rates.get(rates, self.shape)
 
     def raw_at(self, position: float) -> dict[str, float]:
-        """Return the raw numbers at a position: of one control of the device, or of the two that make it.
+        """Return the raw numbers at a position: of one control of the device, or of two.
 
         Args:
-            position: −1…1, or 0…1 for one that rests at its end; what is beyond is clipped.
+            position: −1…1, or 0…1 for one that rests at its end; it is clipped to this range.
         """
         both_ways = self.travel.centre is not None
         found = {self.reads: self.travel.raw(position if both_ways else max(position, 0.0))}
         if self.minus is not None:
-            # A stick goes both ways by itself; of two that go one way each, the other goes this one's other way.
+            # A stick has both directions; of two one-way controls, the second has the opposite direction.
             other = 0.0 if both_ways or self.minus.travel.centre is not None else max(-position, 0.0)
             found[self.minus.reads] = self.minus.travel.raw(other)
         return found
@@ -107,9 +107,9 @@ class StickPlan:
 
     Attributes:
         x, y: their names.
-        zone: "round", "square", "straight", or "axes" where each axis has its own dead zone.
-        dead_zone, outer_dead_zone, hysteresis: as of a control, for both. growth: of a straight dead zone.
-        travel: "round to square", "square to round", or "" for as it is.
+        zone: "round", "square", "straight", or "axes" if each axis has its own dead zone.
+        dead_zone, outer_dead_zone, hysteresis: as for a control, for both. growth: of a straight dead zone.
+        travel: "round to square", "square to round", or "" for no change.
     """
 
     x: str
@@ -123,7 +123,7 @@ class StickPlan:
 
 
 def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:
-    """Take a stick's dead zone out and map its travel; without hysteresis."""
+    """Apply a stick's dead zone, and map its travel; without hysteresis."""
     if stick.zone == "round":
         x, y = shaping.round_dead_zone(x, y, stick.dead_zone, stick.outer_dead_zone)
     elif stick.zone == "square":
@@ -135,7 +135,7 @@ def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:
     return shaping.square_to_round(x, y) if stick.travel else (x, y)
 
 
-# For a set of rates: the controls of which only the present counts (name, dead zone and shape), and the others.
+# For a set of rates: the controls without a memory (name, dead zone and shape), and the others.
 _Ways = tuple[
     tuple[tuple[str, Callable[[float], float]], ...],
     tuple[tuple[str, Callable[[float, float], float]], ...],
@@ -160,7 +160,7 @@ class Shaper:
         Args:
             positions: of all controls, −1…1 or 0…1.
             dt: seconds since the frame before.
-            rates: the set of rates that is chosen.
+            rates: the chosen set of rates.
         """
         shaped = dict(positions)
         for name in self._spiked:
@@ -175,7 +175,7 @@ class Shaper:
         return shaped
 
     def _compile(self, rates: str) -> _Ways:
-        """List the controls that something is made of, with their shapes; once for each set of rates."""
+        """List the controls that are shaped, with their shapes; once for each set of rates."""
         in_zone = {name for stick in self._sticks if stick.zone != "axes" for name in (stick.x, stick.y)}
         simple: list[tuple[str, Callable[[float], float]]] = []
         others: list[tuple[str, Callable[[float, float], float]]] = []
@@ -192,7 +192,7 @@ class Shaper:
     def _with_memory(
         self, control: ControlPlan, shape: Callable[[float], float], own_zone: bool
     ) -> Callable[[float, float], float]:
-        """Return what shapes a control that depends on what it was before: of its position and the seconds since."""
+        """Return the shaping function of a control with a memory: of its position and the seconds since the last."""
         name, inner, hysteresis, last = control.name, control.dead_zone, control.hysteresis, self._last
         smooth, ramps = control.smoothing, bool(control.ramp_up or control.ramp_down)
         up, down = control.ramp_up or 1e9, control.ramp_down or 1e9

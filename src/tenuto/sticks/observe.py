@@ -19,11 +19,11 @@ class Observed:
     """The observation of one control.
 
     Attributes:
-        info: what is known of it.
+        info: the description of the control.
         raw: its newest raw number; NaN before the first frame.
         low, high: the lowest and highest raw number seen.
         moved: how much it moved within the last second, as a share of its range.
-        travel: how its raw number becomes a position; None where its range is not known yet.
+        travel: from its raw number to its position; None if its range is not known yet.
     """
 
     info: ControlInfo
@@ -35,12 +35,12 @@ class Observed:
 
     @property
     def ends(self) -> tuple[float, float]:
-        """The ends of its range: what the device can reach, or what was seen where that is not known."""
+        """The ends of its range: those of the device, or those seen if the device does not report them."""
         return self.info.travel or (self.low, self.high)
 
     @property
     def position(self) -> float:
-        """Its position, −1…1 or 0…1; NaN where its range is not known."""
+        """Its position, −1…1 or 0…1; NaN if its range is not known."""
         return math.nan if self.travel is None else self.travel.position(self.raw)
 
 
@@ -48,8 +48,8 @@ class Observer:
     """Watches a source frame by frame.
 
     Attributes:
-        controls: name → what was seen of it, in the order of the source.
-        frames: how many frames have come.
+        controls: name → its observation, in the order of the source.
+        frames: the number of frames so far.
     """
 
     def __init__(self, infos: tuple[ControlInfo, ...], travels: dict[str, Travel] | None = None) -> None:
@@ -57,7 +57,7 @@ class Observer:
 
         Args:
             infos: the controls of the source.
-            travels: measured travels by control name, where a profile has them.
+            travels: measured travels by control name, if a profile has them.
         """
         known = travels or {}
         self.controls = {info.name: Observed(info, known.get(info.name) or usual_travel(info)) for info in infos}
@@ -65,7 +65,7 @@ class Observer:
         self._recent: deque[Frame] = deque()
 
     def add(self, frame: Frame) -> None:
-        """Take a frame; one without a good link shows nothing of the sticks and is passed over."""
+        """Take a frame; one without a good link is ignored."""
         if not frame.link_good:
             return
         self.frames += 1
@@ -82,7 +82,7 @@ class Observer:
                 seen.low = seen.high = seen.raw
 
     def look(self, now: float) -> float:
-        """Bring ``moved`` of every control up to date, and give the frames a second; ``now`` in s."""
+        """Update ``moved`` of every control, and return the frames per second; ``now`` in s."""
         while self._recent and self._recent[0].time < now - WINDOW:
             self._recent.popleft()
         for name, seen in self.controls.items():
@@ -92,13 +92,13 @@ class Observer:
         return len(self._recent) / WINDOW
 
     def most_moved(self) -> str | None:
-        """Name the control that moved most within the last second, or None where nothing but noise did."""
+        """Name the control that moved most within the last second, or None if only noise did."""
         name = max(self.controls, key=lambda name: self.controls[name].moved, default=None)
         return name if name is not None and self.controls[name].moved > 0.1 else None
 
 
 def usual_travel(info: ControlInfo) -> Travel | None:
-    """Return the travel that a control usually has, as an unmeasured one in a profile; None where unknown."""
+    """Return the usual travel of a control, as for an unmeasured one in a profile; None if unknown."""
     if info.travel is None:
         return None
     low, high = info.travel

@@ -16,8 +16,8 @@ class Reader:
     """Reads all controls from one frame after another.
 
     Attributes:
-        good: the newest frame that a driver can stand behind; None before the first, and after the clock jumped.
-        raw: control → raw number of the newest frame, believed or not; NaN where it has none.
+        good: the newest good frame; None before the first, and after the clock jumped.
+        raw: control → raw number of the newest frame, good or bad; NaN if it has none.
         positions: control → position in the newest good frame; 0 before the first.
     """
 
@@ -26,8 +26,8 @@ class Reader:
 
         Args:
             controls: what to read.
-            period: how far in the future a frame may say it came, s.
-            frozen_after: controls that were measured to be noisy cannot all send the same numbers for so long, s.
+            period: how far in the future the time of a frame may be, s.
+            frozen_after: controls that were measured to be noisy cannot all send the same numbers for this long, s.
         """
         self._noisy = tuple(
             (control.reads, control.travel.low, control.travel.high) for control in controls if control.noise > 0.0
@@ -58,8 +58,8 @@ class Reader:
             value = raw[name] = get(reads, nan)
             kind = type(value)
             if (kind is float or kind is int) and value == rest:
-                continue  # as most buttons are most of the time
-            # Written so that NaN fails it too; nearly all values are floats, and asking for that is quickest.
+                continue  # most buttons, most of the time
+            # Written so that NaN fails it too; nearly all values are floats, and this test is the fastest.
             if (kind is float or isinstance(value, (int, float))) and lowest <= value <= highest:
                 positions[name] = position_at(value)
                 if opposed is not None:
@@ -79,7 +79,7 @@ class Reader:
         return ()
 
     def _unbelieved(self, name: str, values: Mapping[str, float], raw: dict[str, float]) -> tuple[Reason, ...]:
-        """Return what is wrong with the number of a control, and note that of its opposite."""
+        """Return the fault of the number of a control, and store that of its opposite."""
         control = self._plans[name]
         if control.minus is not None:
             raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
@@ -90,7 +90,7 @@ class Reader:
     def _take_away(
         control: ControlPlan, values: Mapping[str, float], raw: dict[str, float], positions: dict[str, float]
     ) -> tuple[Reason, ...]:
-        """Take the position of the opposite away from a control's; tell what is wrong with it."""
+        """Subtract the position of the opposite from that of a control; return its fault."""
         opposite = control.minus
         assert opposite is not None
         (lowest, highest), value = opposite.believable, values.get(opposite.reads, math.nan)
@@ -101,7 +101,7 @@ class Reader:
         return ()
 
     def glance(self, time: float, values: Mapping[str, float]) -> Mapping[str, float] | None:
-        """Return the positions in an earlier frame, or None where it is not to be believed. Nothing is kept of it."""
+        """Return the positions in an earlier frame, or None if it is not plausible. No state changes."""
         if self.good is None or not time >= self.good.time:
             return None
         positions: dict[str, float] = {}
@@ -115,7 +115,7 @@ class Reader:
         return positions
 
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
-        """Return whether numbers stand still that were measured to be never quite still; at its end any control may."""
+        """Return whether the numbers of noisy controls stand still; at its end any control may."""
         now = tuple(frame.values[name] for name, _, _ in self._noisy)
         at_ends = all(not low < value < high for value, (_, low, high) in zip(now, self._noisy, strict=True))
         if at_ends or now != self._same[0] or frame.time < self._same[1]:
@@ -129,7 +129,7 @@ class Reader:
         return (Condition(Code.VALUES_FROZEN, text, f"{names} were frozen for {still:.1f} s"),)
 
     def missing(self) -> tuple[Reason, ...]:
-        """Return what must still be there before driving may begin."""
+        """Return the missing conditions for a start."""
         if not self._centring:
             return ()
         return tuple(
@@ -137,7 +137,7 @@ class Reader:
         )
 
     def _frame_faults(self, frame: Frame, now: float) -> tuple[Reason, ...]:
-        """Return what is wrong with a frame as a whole: its link and its time."""
+        """Return the faults of a frame as a whole: its link and its time."""
         faults: tuple[Reason, ...] = ()
         if not frame.link_good:
             note = frame.note or "the source says that its link is not good"
@@ -150,7 +150,7 @@ class Reader:
         return faults
 
     def _take_centres(self, frame: Frame) -> None:
-        """Take the centres that are to be taken at start, each as soon as its control has been still."""
+        """Measure the centres at start, each as soon as its control has been still."""
         for name, waiting in tuple(self._centring.items()):
             control = self._plans[name]
             travel = waiting.feed(frame.time, frame.values[control.reads])
@@ -160,9 +160,9 @@ class Reader:
                 self._controls = tuple(map(_entry, self._plans.values()))
 
 
-# What is read of a control at every tick: both names, the numbers that it can send, the one at which all is said of it
-# (it rests; NaN where there is no such number), the positions of all others, and its plan where another control is
-# taken away from it.
+# For each control at every tick: both names, the range of its numbers, the number at which its position is known to be
+# 0 (NaN if there is none), the function for its other positions, and its plan if another control is subtracted
+# from it.
 _Entry = tuple[str, str, float, float, float, Callable[[float], float], ControlPlan | None]
 
 
@@ -172,7 +172,7 @@ def _entry(control: ControlPlan) -> _Entry:
     lowest, highest = control.believable
     opposed = control if control.minus is not None else None
     if position_at(rest) != 0.0 or opposed is not None or not lowest <= rest <= highest:
-        rest = math.nan  # one that rests at its high end, say
+        rest = math.nan  # such as one that rests at its high end
     return (control.name, control.reads, lowest, highest, rest, position_at, opposed)
 
 
@@ -201,7 +201,7 @@ def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, pre
 
 
 def real(value: object) -> float:
-    """Return a number as it is, and NaN for what is none: a text, nothing, a whole number without end."""
+    """Return a number unchanged, and NaN for anything else: a text, None, an integer too large for a float."""
     if isinstance(value, float):
         return value
     return float(value) if isinstance(value, int) and abs(value) < 10**300 else math.nan

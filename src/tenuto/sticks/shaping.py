@@ -1,7 +1,7 @@
-"""Second stage: a position becomes what the driver means by it. Dead zones, curves, scale.
+"""Second stage, shaping: dead zones, curves, scale.
 
-Every function takes floats or arrays and keeps no state: what has a memory (hysteresis, smoothing) is told its
-memory and gives the new one back.
+Every function takes floats or arrays and keeps no state: one with a memory (hysteresis, smoothing) takes the old
+memory and returns the new one.
 """
 
 from __future__ import annotations
@@ -16,20 +16,20 @@ from tenuto.basics.number import Value
 
 
 def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
-    """Ignore the middle of a stick and what is near its ends, and stretch the rest so that nothing jumps.
+    """Ignore the middle of a stick and the range near its ends, and stretch the rest so that there is no jump.
 
     The output is 0 inside the inner zone, starts from 0 at its edge, and is ±1 from the outer zone on.
 
     Args:
         position: −1…1, one number or an array of any shape.
-        inner: half-width of the zone in the middle, in the same measure as ``position``.
+        inner: half-width of the zone in the middle, in the unit of ``position``.
         outer: width of the zone at each end; 0 ≤ inner, outer and inner + outer < 1.
 
     Returns:
         The same kind and shape as ``position``.
 
     Raises:
-        ArgumentError: the zones leave nothing, or are below 0.
+        ArgumentError: the zones leave no travel, or are below 0.
     """
     span = 1.0 - inner - outer
     if not (inner >= 0.0 and outer >= 0.0 and span > 0.0):
@@ -46,7 +46,7 @@ def dead_zone(position: Value, inner: float, outer: float = 0.0) -> Value:
 
 
 def direct(inner: float, outer: float, shape: Callable[[float], float]) -> Callable[[float], float]:
-    """Return the shortest way from a position to its shape after the dead zone: what a pipeline calls at every tick."""
+    """Return the fastest function for dead zone and shape together, which a pipeline calls at every tick."""
     span = 1.0 - inner - outer
 
     def shaped(position: float) -> float:
@@ -62,22 +62,22 @@ def direct(inner: float, outer: float, shape: Callable[[float], float]) -> Calla
 
 
 def leaves_dead_zone(size: float, inner: float, hysteresis: float, away: bool) -> bool:
-    """Return whether a stick counts as moved, so that noise at the edge of the dead zone does not chatter.
+    """Return whether a stick counts as moved, without chatter by noise at the edge of the dead zone.
 
-    It comes back to rest at ``inner``, and leaves rest at ``inner + hysteresis``. The price is a first output of
+    It returns to rest at ``inner``, and leaves rest at ``inner + hysteresis``. So its first output is
     hysteresis/(1 − inner) instead of 0.
 
     Args:
-        size: how far the stick is from its middle, 0 or more.
-        away: what was answered before.
+        size: the distance of the stick from its middle, 0 or more.
+        away: the last result.
     """
     return size > (inner if away else inner + hysteresis)
 
 
 def round_dead_zone(x: Value, y: Value, inner: float, outer: float = 0.0) -> tuple[Value, Value]:
-    """Take a round dead zone out of a stick with two axes: its length is stretched, its direction kept.
+    """Apply a round dead zone to a stick with two axes: its length is stretched, its direction kept.
 
-    Where the stick goes into the corners of a square, the longer axis is held at 1 and the direction still kept.
+    In the corners of a square travel, the longer axis is limited to 1, and the direction is still kept.
 
     Args:
         x, y: −1…1, numbers or arrays of one shape. inner, outer: as for `dead_zone`, of the stick's length.
@@ -87,7 +87,7 @@ def round_dead_zone(x: Value, y: Value, inner: float, outer: float = 0.0) -> tup
 
 
 def square_dead_zone(x: Value, y: Value, inner: float, outer: float = 0.0) -> tuple[Value, Value]:
-    """Take a square dead zone out of a stick with two axes: as `round_dead_zone`, by its longer axis."""
+    """Apply a square dead zone to a stick with two axes: as `round_dead_zone`, by its longer axis."""
     length = np.maximum(abs(x), abs(y)) if isinstance(x, np.ndarray) else max(abs(x), abs(y))
     return _stretched(x, y, length, inner, outer)
 
@@ -111,9 +111,9 @@ def _stretched(x: Value, y: Value, length: Value, inner: float, outer: float) ->
 
 
 def straight_dead_zone(x: Value, y: Value, inner: float, growth: float, outer: float = 0.0) -> tuple[Value, Value]:
-    """Take a dead zone out of each axis that grows as the other axis goes out, so that straight stays straight.
+    """Apply to each axis a dead zone that widens with the position of the other, so that straight stays straight.
 
-    Each axis has `dead_zone` with inner + growth·|other axis|: a thumb that pushes a stick all the way forward
+    Each axis has `dead_zone` with inner + growth·|other axis|: a stick that is pushed all the way forward
     may lean to a side by that much before the robot turns.
 
     Args:
@@ -147,7 +147,7 @@ def round_to_square(x: Value, y: Value) -> tuple[Value, Value]:
 
 
 def square_to_round(x: Value, y: Value) -> tuple[Value, Value]:
-    """Bring a stick that reaches the corners of the square into the circle; the inverse of `round_to_square`."""
+    """Map a stick that reaches the corners of the square to the circle; the inverse of `round_to_square`."""
     longer, length = _lengths(x, y)
     if isinstance(longer, np.ndarray):
         scale = np.where(length > 0.0, longer / np.where(length > 0.0, length, 1.0), 1.0)

@@ -1,4 +1,4 @@
-"""Smoothing, right for uneven steps of time. Each function is one step: the state goes in, the new state comes out.
+"""Smoothing, exact for unequal time steps. Each function is one step: it takes the state and returns the new one.
 
 All take floats or arrays of one shape (many signals at once); ``dt`` is the seconds since the step before.
 """
@@ -11,12 +11,12 @@ import numpy as np
 
 from tenuto.basics.number import Value
 
-# What is so near to where it goes is there: rounding would leave a rest of 1e-17 for one step more.
+# A value this near to its target has reached it: rounding would leave 1e-17 for another step.
 THERE = 1e-9
 
 
 def median_of_three(oldest: Value, before: Value, newest: Value) -> Value:
-    """Return the middle one of three numbers: a single spike, however high, does not get through."""
+    """Return the median of three numbers: it removes a single spike of any height."""
     if isinstance(newest, np.ndarray):
         return np.maximum(np.minimum(oldest, before), np.minimum(np.maximum(oldest, before), newest))
     return sorted((oldest, before, newest))[1]
@@ -25,7 +25,7 @@ def median_of_three(oldest: Value, before: Value, newest: Value) -> Value:
 def low_pass(previous: Value, value: Value, dt: float, time_constant: float) -> Value:
     """Follow a value as a first-order low pass: y' = (x − y)/T, solved exactly for x constant over the step.
 
-    y = x + (y₀ − x)·exp(−dt/T): however a second is cut into steps, a constant input leads to the same output.
+    y = x + (y₀ − x)·exp(−dt/T): for a constant input the output does not depend on the length of the steps.
 
     Args:
         previous: y₀. value: x. time_constant: T, s, above 0.
@@ -34,14 +34,14 @@ def low_pass(previous: Value, value: Value, dt: float, time_constant: float) -> 
 
 
 def rate_limited(previous: Value, value: Value, dt: float, up: float, down: float) -> Value:
-    """Follow a value, with a limit on how fast it may leave 0 and another on how fast it may come back to 0.
+    """Follow a value, with one limit on its speed away from 0 and another on its speed towards 0.
 
-    On the way through 0 the time that is left after coming back is used for leaving, so it does not matter how
-    time is cut.
+    On the way through 0, the time left after reaching 0 is used for leaving it, so the result does not depend on the
+    length of the steps.
 
     Args:
-        previous: where it was. value: where to go.
-        up: the most that |output| may grow a second. down: the most that it may shrink a second.
+        previous: the last output. value: the target.
+        up: the greatest increase of |output| a second. down: its greatest decrease a second.
     """
     if isinstance(value, np.ndarray):
         sides = np.sign(np.where(previous == 0.0, value, previous))

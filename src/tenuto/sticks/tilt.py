@@ -9,7 +9,7 @@ GYRO_COLUMNS = ("gx", "gy")
 
 
 def tilt_from_gravity(ax: float, ay: float, az: float) -> tuple[float, float]:
-    """Return roll and pitch, rad, of a body at rest, from the acceleration it measures, any one unit.
+    """Return roll and pitch, rad, of a body at rest, from the acceleration that it measures, in any unit.
 
     The body's axes are x forward, y left, z up, and lying level it measures +1 g along z. Roll is positive
     with the left side up, pitch with the nose down, as right-handed turns about x and y:
@@ -20,14 +20,14 @@ def tilt_from_gravity(ax: float, ay: float, az: float) -> tuple[float, float]:
 
 
 class TiltFilter:
-    """A complementary filter: the gyroscope for what is quick, gravity for what lasts.
+    """A complementary filter: the gyroscope for fast changes, gravity for slow ones.
 
     angle = a·(angle + rate·dt) + (1 − a)·angle from gravity, with a = T/(T + dt): a first-order high pass on the
     integrated rate and the matching low pass on gravity, which add up to 1 at every frequency.
     """
 
     def __init__(self, time_constant: float) -> None:
-        """Set the time constant T, s: below it the gyroscope is believed, above it gravity."""
+        """Set the time constant T, s: below it the gyroscope counts, above it gravity."""
         self._time_constant = time_constant
         self._angles: tuple[float, float] | None = None
         self._zero = (0.0, 0.0)
@@ -38,7 +38,7 @@ class TiltFilter:
         """Return roll and pitch, rad, from zero.
 
         Args:
-            acceleration: along x, y and z, any one unit.
+            acceleration: along x, y and z, in any unit.
             rates: about x and y, rad/s.
             dt: seconds since the step before.
         """
@@ -54,7 +54,7 @@ class TiltFilter:
         return wrapped(roll - self._zero[0]), wrapped(pitch - self._zero[1])
 
     def take_zero(self) -> None:
-        """Take the angles of now as zero."""
+        """Take the present angles as zero."""
         self._zero = self._angles or (0.0, 0.0)
 
 

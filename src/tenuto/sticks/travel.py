@@ -14,8 +14,8 @@ from tenuto.basics.number import Value
 def from_centre(raw: Value, low: float, centre: float, high: float) -> Value:
     """Map raw numbers of a control that rests in its middle to −1…1.
 
-    The two halves are mapped each by itself, so that a centre that is not half-way still gives 0, and
-    both ends give exactly −1 and 1. Beyond the ends the position is clipped.
+    Each half is mapped separately, so that a centre that is not half-way still returns 0, and
+    both ends return exactly −1 and 1. Beyond the ends the position is clipped.
 
     Args:
         raw: one number, or an array of any shape.
@@ -54,7 +54,7 @@ class Travel:
     Attributes:
         low, high: the lowest and highest raw number it reaches.
         centre: the raw number in its middle; None for a control that rests at its low end.
-        reverse: True turns the result round: −position, or 1 − position for one that rests at its end.
+        reverse: True reverses the result: −position, or 1 − position for one that rests at its end.
     """
 
     low: float
@@ -76,7 +76,7 @@ class Travel:
         return 0.0 - position if self.reverse else position  # 0.0 − 0.0 has no minus sign
 
     def raw(self, position: float) -> float:
-        """Return the raw number at a position, the other way round than `position`; clipped to the travel.
+        """Return the raw number at a position, the inverse of `position`; clipped to the travel.
 
         Args:
             position: −1…1, or 0…1 without a centre.
@@ -87,10 +87,10 @@ class Travel:
         else:
             share = min(max(-position if self.reverse else position, -1.0), 1.0)
             raw = self.centre + share * (self.high - self.centre if share > 0.0 else self.centre - self.low)
-        return min(max(raw, self.low), self.high)  # rounding leaves no end behind
+        return min(max(raw, self.low), self.high)  # within the travel after rounding too
 
     def direct(self) -> Callable[[float], float]:
-        """Return the shortest way to the same position for a float: what a pipeline calls at every tick."""
+        """Return the fastest function for the same position of a float, which a pipeline calls at every tick."""
         low, centre, high = self.low, self.centre, self.high
         if centre is None:
             if self.reverse:

@@ -20,8 +20,8 @@ class AnyDirection(Style):
     """Two translations and a turn.
 
     Attributes:
-        heading: a control whose position is the robot's heading, −1…1 for −180…180 deg, left positive: forward is the
-            field's forward then, however the robot is turned. None: forward is where the robot faces.
+        heading: a control whose position is the robot's heading, −1…1 for −180…180 deg, left positive. Forward is then
+            the field's forward, independent of the robot's heading. None: forward is where the robot faces.
     """
 
     forward: str
@@ -40,7 +40,7 @@ class AnyDirection(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity, turned from the field's axes to the robot's where a heading is known."""
+        """Return the velocity, turned from the field's axes to the robot's if a heading is known."""
         asked = speeds.demand(intent, setting.level)
         if self.heading is None:
             return asked
@@ -63,7 +63,7 @@ class AnyDirectionOptions(StyleOptions):
     heading_zero: str | None = option("", None, role=Role.PRESSED)
 
     def measured_heading(self) -> tuple[str, str | None] | None:
-        """Return what measures the heading."""
+        """Return the control that measures the heading."""
         return None if self.heading is None else (self.heading, self.heading_zero)
 
     def style(self, chassis: Chassis) -> Style:

@@ -14,7 +14,7 @@ from tenuto.vehicles.base import Chassis
 
 @dataclass(frozen=True, slots=True)
 class Arcade(TurningStick):
-    """One control drives, one turns; ``sticks`` is 1 where both are axes of a single stick.
+    """One control drives, one turns; ``sticks`` is 1 if both are axes of a single stick.
 
     Attributes:
         corner: see `mixing.in_corner`. turning: what the turning stick sets; None for the turning speed.
@@ -26,7 +26,7 @@ class Arcade(TurningStick):
     turning: Turning | None = None
 
     def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
-        """Return forward and turn as the controls ask for them."""
+        """Return forward and turn as the controls demand them."""
         return shaped[self.forward], shaped[self.turn]
 
     def controls(self) -> tuple[str, ...]:
@@ -44,6 +44,6 @@ class ArcadeOptions(TurningOptions):
     sticks: Literal[1, 2] = option("1 when both are the axes of a single stick, otherwise 2", 2)
 
     def style(self, chassis: Chassis) -> Style:
-        """Return the style; a single stick's corner asks for no more than its ends, if nothing else is said."""
+        """Return the style; by default a single stick's corner demands no more than its ends."""
         corner = self.corner or ("scale" if self.sticks == 1 else "free")
         return Arcade(self.forward, self.turn, corner, self.turning())

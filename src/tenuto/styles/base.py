@@ -22,7 +22,7 @@ class Setting(NamedTuple):
     Attributes:
         level: the share of all speeds, 0…1.
         steering: the steering kind of a four-wheel-steered robot, one of `tenuto.styles.four_wheel.STEERING_KINDS`.
-        rear_share: how much of the stick's angle the rear wheels take with ``steering = "counter"``, 0…1.
+        rear_share: the share of the stick's angle for the rear wheels with ``steering = "counter"``, 0…1.
         heading_zero: the heading that counts as the field's forward, rad.
     """
 
@@ -43,7 +43,7 @@ class Style(ABC):
 
     @abstractmethod
     def controls(self) -> tuple[str, ...]:
-        """Name the controls that move the robot, and so must be seen at rest first."""
+        """Name the controls that move the robot; they must be seen at rest before a drive."""
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
@@ -65,7 +65,7 @@ class Style(ABC):
 
 
 class TurningStick(Style):
-    """Styles in which a stick turns the robot: what it sets is up to ``turning``; None for the turning speed."""
+    """Styles in which a stick turns the robot; ``turning`` says what it sets; None for the turning speed."""
 
     __slots__ = ()
     corner: str
@@ -73,7 +73,7 @@ class TurningStick(Style):
 
     @abstractmethod
     def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
-        """Return forward and turn as the controls ask for them, before anything is settled in the corners."""
+        """Return forward and turn as the controls demand them, before the corners are limited."""
 
     def intent(self, shaped: Mapping[str, float]) -> Intent[float]:
         """Read the intent from the shaped positions."""
@@ -83,7 +83,7 @@ class TurningStick(Style):
         return tuple.__new__(Intent, (forward, 0.0, 0.0, turn))  # as Intent does, but faster
 
     def cause(self, shaped: Mapping[str, float]) -> str:
-        """Describe what the corner of the stick square makes less of."""
+        """Describe what the corner of the stick square reduces."""
         asked, made = self.asked(shaped), self.intent(shaped)
         pairs = zip(("forward", "turn"), asked, (made.forward, made.turn), strict=True)
         less = [f"{name} {a:+z.2f} becomes {b:+z.2f}" for name, a, b in pairs if abs(b - a) > 1e-6]
@@ -92,7 +92,7 @@ class TurningStick(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity, its turning as `Turning` says."""
+        """Return the velocity, with the turn as in `Turning`."""
         plain = speeds.demand(intent, setting.level)
         return plain if self.turning is None else self.turning.apply(plain, intent.turn)
 
@@ -135,9 +135,9 @@ class StyleOptions(ABC):
 
     Attributes:
         kind: its name in profiles.
-        switched_steering: the way of steering can be switched while driving, see ``[choose.steering]``.
-        apart: each stick moves a part of the vehicle of its own. Then all of it may only be slowed down by one share,
-            or a part whose stick rests would move.
+        switched_steering: the kind of steering can be switched while driving, see ``[choose.steering]``.
+        apart: each stick moves a separate part of the vehicle. Then all parts may only be slowed down by one share:
+            otherwise a part whose stick rests would move.
     """
 
     kind: ClassVar[str]
@@ -153,12 +153,12 @@ class StyleOptions(ABC):
         return None
 
     def measured_heading(self) -> tuple[str, str | None] | None:
-        """Return the control that measures the heading and the switch that sets its zero; None where none does."""
+        """Return the control that measures the heading and the switch that sets its zero; None if there is none."""
         return None
 
     @classmethod
     def asks(cls, chassis: Chassis) -> tuple[Asked, ...]:
-        """Return what is asked for it on a vehicle; nothing where it can only be written by hand."""
+        """Return what ``tenuto begin`` asks for it on a vehicle; nothing if it can only be written by hand."""
         options = [(one.name, about(one).ask, one.default is None) for one in fields(cls)]
         return tuple(Asked((name,), ask, optional) for name, ask, optional in options if ask is not None)
 
@@ -179,7 +179,7 @@ class TurningOptions(StyleOptions):
     backing: Literal["same", "as a car"] = option('"same" or "as a car"', "same")
 
     def turning(self) -> Turning | None:
-        """Return what the turning stick sets; None for the turning speed, and no more."""
+        """Return what the turning stick sets; None for the turning speed only."""
         if self.smallest_radius is None and self.backing == "same":
             return None
         return Turning(self.smallest_radius, self.spot_below, self.backing)

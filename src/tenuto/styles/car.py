@@ -17,7 +17,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 @dataclass(frozen=True, slots=True)
 class Car(Steered):
-    """Throttle and steering: the stick sets the radius of the arc, and keeps it when backing, as a car does.
+    """Throttle and steering: the stick sets the radius of the arc, which backing does not change, as in a car.
 
     Attributes:
         radius: at the end of the stick, m.
@@ -35,7 +35,7 @@ class Car(Steered):
         return VelocityCommand(vx, 0.0, 0.0, vx * intent.turn / self.radius)
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
-        """Point the wheels for the arc that the stick shows, as a car at a stand does."""
+        """Point the wheels for the arc of the stick, as in a car at standstill."""
         return VelocityCommand(1.0, 0.0, 0.0, intent.turn / self.radius)
 
 
@@ -49,11 +49,11 @@ class CarOptions(StyleOptions):
     smallest_radius: float | None = option('a length, such as "0.8 m"', None, dimension=LENGTH)
 
     def style(self, chassis: Chassis) -> Style:
-        """Return the style; at the end of the stick is the smallest radius of the vehicle, if nothing else is said."""
+        """Return the style; by default the end of the stick is the smallest radius of the vehicle."""
         return Car(self.throttle, self.steer, self.smallest_radius or chassis.limits().smallest_radius)
 
     def misfit(self, chassis: Chassis) -> Misfit | None:
-        """Ask for the radius where the vehicle has none."""
+        """Ask for the radius if the vehicle has none."""
         if self.smallest_radius is None and chassis.limits().smallest_radius <= 0.0:
             expected = "a length: this vehicle turns on the spot, so it has no smallest radius"
             return Misfit("smallest_radius", expected, "nothing")

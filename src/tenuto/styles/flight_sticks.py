@@ -1,4 +1,4 @@
-"""Flight with two sticks, as one of the trade's four stick modes has them."""
+"""Flight with two sticks, in one of the trade's four stick modes."""
 
 from __future__ import annotations
 
@@ -31,5 +31,5 @@ class FlightSticksOptions(StyleOptions):
     right_y: str = option("is the right stick forward", role=Role.DRIVES)
 
     def style(self, chassis: Chassis) -> Style:
-        """Return the flight style that the stick mode stands for."""
+        """Return the flight style of the stick mode."""
         return Flight(**{axis: getattr(self, stick) for axis, stick in STICK_MODES[self.stick_mode].items()})

@@ -1,4 +1,4 @@
-"""Four ways: four buttons, or the four ways of a pad."""
+"""Four ways: four buttons, or the four directions of a pad."""
 
 from __future__ import annotations
 

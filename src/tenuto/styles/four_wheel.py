@@ -16,8 +16,7 @@ from tenuto.vehicles.base import Chassis
 from tenuto.vehicles.steered import SteeredWheels
 from tenuto.vehicles.velocity import VelocityCommand
 
-# How a stick turns the wheels of a four-wheel-steered robot: the share of the stick's angle that the front wheels
-# take, and the rear ones.
+# The kinds of steering of four steered wheels: the shares of the stick's angle for the front and the rear wheels.
 STEERING_KINDS = {
     "front": (1.0, 0.0),
     "rear": (0.0, -1.0),
@@ -29,13 +28,13 @@ STEERING_KINDS = {
 def four_wheel_demand(
     vx: float, steer: float, front: float, rear: float, max_angle: float, wheelbase: float
 ) -> VelocityCommand:
-    """Return the velocity of a robot whose axles steer: the one at which its middle goes ``vx`` ahead.
+    """Return the velocity of a robot with steered axles whose middle goes ``vx`` ahead.
 
     An axle at the angle a, at x from the middle, moves along a: vy + yaw rate·x = vx·tan(a). Of both axles,
     yaw rate = vx·(tan front − tan rear)/wheelbase and vy = vx·(tan front + tan rear)/2.
 
     Args:
-        vx: m/s. steer: the stick, −1…1. front, rear: the share of its angle that each axle takes, −1…1.
+        vx: m/s. steer: the stick, −1…1. front, rear: the share of its angle for each axle, −1…1.
         max_angle: at the end of the stick, rad. wheelbase: m.
     """
     ahead, behind = math.tan(steer * front * max_angle), math.tan(steer * rear * max_angle)
@@ -44,11 +43,11 @@ def four_wheel_demand(
 
 @dataclass(frozen=True, slots=True)
 class FourWheel(Steered):
-    """Throttle and steering of a robot that steers both axles; which way the rear one steers is chosen while driving.
+    """Throttle and steering of a robot that steers both axles; the steering of the rear one is chosen while driving.
 
     Attributes:
         max_angle: of the axles at the end of the stick, rad. wheelbase: m.
-        steering: "front", "rear", "counter" or "crab"; None for what is chosen.
+        steering: "front", "rear", "counter" or "crab"; None for the one that is chosen.
     """
 
     throttle: str
@@ -64,7 +63,7 @@ class FourWheel(Steered):
         return self._at(speeds.demand(intent, setting.level).vx, intent.turn, setting)
 
     def aim(self, intent: Intent[float], setting: Setting) -> VelocityCommand | None:
-        """Point the wheels where the stick shows."""
+        """Point the wheels in the direction of the stick."""
         return self._at(1.0, intent.turn, setting)
 
     def _at(self, vx: float, steer: float, setting: Setting) -> VelocityCommand:
@@ -87,14 +86,14 @@ class FourWheelOptions(StyleOptions):
     max_angle: float | None = option('an angle, such as "30 deg"', None, dimension=ANGLE)
 
     def style(self, chassis: Chassis) -> Style:
-        """Return the style; the end of the stick is what the wheels can do, if nothing else is said."""
+        """Return the style; by default the end of the stick is the greatest angle of the wheels."""
         assert isinstance(chassis, SteeredWheels)
         wheelbase = max(wheel.x for wheel in chassis.wheels) - min(wheel.x for wheel in chassis.wheels)
         most = self.max_angle or 0.9 * min(wheel.max_angle for wheel in chassis.wheels)
         return FourWheel(self.throttle, self.steer, most, wheelbase, self.steering)
 
     def misfit(self, chassis: Chassis) -> Misfit | None:
-        """Refuse what does not steer all its wheels."""
+        """Refuse a vehicle that does not steer all its wheels."""
         if isinstance(chassis, SteeredWheels) and all(wheel.max_angle > 0.0 for wheel in chassis.wheels):
             return None
         return Misfit("kind", 'a style for this vehicle; "four_wheel" is for kind four_wheel_steer', '"four_wheel"')

@@ -9,7 +9,7 @@ import numpy as np
 from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value, side_of, smaller
 
-# What to do in the corners of the stick square, where forward and turn together ask one side for more than it has.
+# What to do in the corners of the stick square, where forward and turn together demand too much of one side.
 CORNERS = ("free", "clip", "scale", "halve", "keep turn", "keep forward")
 
 
@@ -23,15 +23,15 @@ class Intent(NamedTuple, Generic[Value]):
 
 
 def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
-    """Settle what forward and turn ask of a robot's sides together: left = forward − turn, right = forward + turn.
+    """Limit what forward and turn together demand of a robot's sides: left = forward − turn, right = forward + turn.
 
     ============== ============================================================================================
     corner         what is reduced
     ============== ============================================================================================
     free           nothing: the axes are independent, and the chassis slows down both if its wheels saturate
-    clip           the side that is asked for more than 1 gets 1: the robot leaves its arc
+    clip           the side above 1 is limited to 1: the robot leaves its arc
     scale          both, by one share: the ratio of driving to turning is kept
-    halve          both sides are halved, everywhere: never too much, but the stick's end is half speed
+    halve          both sides, everywhere, by one half: never too much, but the stick's end is half speed
     keep turn      forward: |forward| ≤ 1 − |turn|
     keep forward   turn: |turn| ≤ 1 − |forward|
     ============== ============================================================================================
@@ -41,7 +41,7 @@ def in_corner(forward: Value, turn: Value, corner: str) -> tuple[Value, Value]:
         corner: one of `CORNERS`.
 
     Raises:
-        ArgumentError: it is none of them.
+        ArgumentError: it is not one of them.
     """
     if corner == "scale":
         total = abs(forward) + abs(turn)

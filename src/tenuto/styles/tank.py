@@ -19,13 +19,15 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 class Tank(Style):
     """A stick for each side.
 
-    A stick at its end is the speed forward or backward of its side, and one at rest is a side that stands. Where the
-    robot would turn faster than its turning speed with the sticks at their ends in the same proportion, both sides are
-    slower by one share: so a side that stands goes on standing, and the whole travel of a stick counts.
+    A stick at its end is the full speed of its side, forward or backward; a stick at rest is a side that stands. If the
+    robot would turn faster than its turning speed with the sticks at their ends in the same ratio, both sides are
+    reduced
+    by one share: so a side that stands remains at standstill, and the whole travel of a stick has an effect.
 
     Attributes:
         left, right: controls.
-        sides: of the vehicle; None where it has none. Then forward and turning speed together are what one side does.
+        sides: of the vehicle; None if it has none. Then the speed of a side is the forward and the turning speed
+            together.
     """
 
     left: str
@@ -40,7 +42,7 @@ class Tank(Style):
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity that both sides make."""
+        """Return the velocity of both sides together."""
         left, right = shaped[self.left], shaped[self.right]
         most = max(abs(left), abs(right))
         if not most:
@@ -55,13 +57,13 @@ class Tank(Style):
         return velocity if share == 1.0 else sides.velocity(share * left, share * right)
 
     def way(self, speeds: Speeds) -> Way:
-        """Let each side change for itself."""
+        """Let each side change separately."""
         return self._sides(speeds)
 
     def _sides(self, speeds: Speeds) -> Sides:
         if self.sides is not None:
             return self.sides
-        # Where nothing goes ahead, or turns, any distance does.
+        # If the robot cannot go ahead, or cannot turn, any distance will do.
         half = speeds.forward / speeds.turn if speeds.forward and speeds.turn else 1.0
         return Sides(half, half)
 

@@ -21,7 +21,7 @@ class ThrusterSticks(Style):
     """Each thruster on its own stick.
 
     Attributes:
-        each: thruster → control. chassis: the boat, which says what velocity the thrusters make.
+        each: thruster → control. chassis: the boat, which computes the velocity for the thrusts.
     """
 
     each: tuple[tuple[str, str], ...]
@@ -43,14 +43,14 @@ class ThrusterSticks(Style):
         return "straight"
 
     def cause(self, shaped: Mapping[str, float]) -> str:
-        """Say that the sticks ask for a velocity that no vehicle of its thrusts has."""
+        """Report that the thrusters reduce what the sticks demand."""
         intent = self.intent(shaped)
         return "the thrusters make no more of it" if max(map(abs, intent)) < 1.0 - 1e-6 else ""
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]
     ) -> VelocityCommand:
-        """Return the velocity of the thrusters, all of it slowed by one share where a part is faster than its speed."""
+        """Return the velocity of the thrusters, reduced by one share if any axis is faster than its speed."""
         velocity = self.chassis.velocity_of({thruster: shaped[control] for thruster, control in self.each})
         ends = speeds.demand(Intent(*(math.copysign(1.0, axis) for axis in velocity)), 1.0)
         share = min(
@@ -85,7 +85,7 @@ class ThrusterSticksOptions(StyleOptions):
         return ThrusterSticks(tuple(self.each.items()), chassis)
 
     def misfit(self, chassis: Chassis) -> Misfit | None:
-        """Refuse what has no such thrusters."""
+        """Refuse a vehicle without such thrusters."""
         if not isinstance(chassis, Thrusters):
             return Misfit("kind", 'a style for this vehicle; "thrusters" is for kind thrusters', '"thrusters"')
         known = [thruster.name for thruster in chassis.thrusters]

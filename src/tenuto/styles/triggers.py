@@ -14,10 +14,10 @@ from tenuto.vehicles.base import Chassis
 
 @dataclass(frozen=True, slots=True)
 class Pressed(TurningStick):
-    """Triggers or the four ways of a pad: a control each for forward and backward; one or two to turn.
+    """Triggers or the four directions of a pad: a control each for forward and backward; one or two to turn.
 
     Attributes:
-        forward, backward: 0…1 each. left: turns left; right: turns right, or None where ``left`` goes both ways.
+        forward, backward: 0…1 each. left: turns left; right: turns right, or None if ``left`` goes both ways.
     """
 
     forward: str
@@ -28,7 +28,7 @@ class Pressed(TurningStick):
     turning: Turning | None = None
 
     def asked(self, shaped: Mapping[str, float]) -> tuple[float, float]:
-        """Return forward and turn as the controls ask for them; two-way controls together ask for no more than one."""
+        """Return forward and turn as the controls demand them; the sum of two-way controls is limited to 1."""
         turn = shaped[self.left] - (shaped[self.right] if self.right is not None else 0.0)
         forward = shaped[self.forward] - shaped[self.backward]
         return min(max(forward, -1.0), 1.0), min(max(turn, -1.0), 1.0)
