@@ -55,8 +55,8 @@ class Surroundings:
         # The promised distance does not hold where the robot was stopped nearer.
         self._floors = {sensor.name: sensor.keep for sensor in plan.distances}
         self._undisturbed = True
-        # The commands without the watchdog: when the newest came, and whether one was standstill since they
-        # last failed to come in time. And since when nobody drives.
+        # The commands without the watchdog: the time of the newest, and whether one was standstill since the last
+        # time-out. And since when there is no driver.
         self._came, self._stood = -math.inf, False
         self._stands_since: float | None = None
 

@@ -16,7 +16,7 @@ __all__ = ["Sink", "forms", "open_as_said", "open_sink", "open_sinks"]
 
 
 class HasSinks(Protocol):
-    """Whatever says which sinks it has: a profile."""
+    """Anything with sinks, such as a profile."""
 
     @property
     def sinks(self) -> Mapping[str, SinkOptions]:
@@ -25,7 +25,7 @@ class HasSinks(Protocol):
 
 
 def forms() -> list[str]:
-    """List how the short texts of all kinds are written."""
+    """List the forms of the short texts of all kinds."""
     return [form_of(options) for options in SINKS.all.values()]
 
 
@@ -34,7 +34,7 @@ def open_sink(what: str) -> Sink:
 
     Args:
         what: ``"simulated"`` for the simulated robot, ``"log:FILE.csv"`` for one row per tick (or ``.jsonl``,
-            ``.parquet``, ``.mcap``), ``"serial:PORT"`` for the line of docs/protocols.md to a builder's own firmware,
+            ``.parquet``, ``.mcap``), ``"serial:PORT"`` for the velocity line of docs/protocols.md to your own firmware,
             ``"sbus:PORT"``, ``"crsf:PORT"`` or ``"ibus:PORT"`` for servo frames, ``"mavlink:HOST:PORT"`` for an
             autopilot, ``"mqtt:HOST/ROBOT"`` or ``"udp:HOST:PORT,key=FILE"`` for a robot on another machine.
 
@@ -48,10 +48,10 @@ def open_sink(what: str) -> Sink:
 
 
 def open_as_said(texts: Sequence[str], profile: HasSinks) -> list[Sink]:
-    """Open sinks from short texts, for a profile. Raises as `open_sink`; those opened are closed then.
+    """Open sinks from short texts, for a profile. Raises as `open_sink`, and closes those already open.
 
-    What no short text can say, such as the commands of an autopilot or a line of one's own, is taken from the profile's
-    sink of that kind, where it has one.
+    Settings that a short text cannot have, such as the commands of an autopilot or a template of a line, are taken from
+    the profile's sink of that kind, if it has one.
     """
     with ExitStack() as stack:
         opened = []

@@ -10,17 +10,17 @@ from tenuto.protocols.way import Way
 
 
 class Answers:
-    """What comes back over a line: answer lines, or anything, which says at least that somebody is there.
+    """The answers over a line: answer lines, or any bytes, which show at least that the far end is alive.
 
     Attributes:
-        made_from: the digest of the profile that its code was made from, where it says so.
-        telemetry: what the newest of it says. says: what it can say. way: to the far end and back.
+        made_from: the digest of the profile of the board's code, if the board sends it.
+        telemetry: the newest values. says: the values that it can report. way: the link there and back.
     """
 
     says = frozenset(("follows", "state", "reasons", "voltage", "wheels", "distances", "round_trip", "loss", "waiting"))
 
     def __init__(self, wheels: tuple[str, ...], distances: tuple[str, ...], modulo: int) -> None:
-        """Give names to the numbers of an answer; ``modulo``: see `tenuto.sinks.line_forms.LineForm`."""
+        """Set the names of the numbers of an answer; ``modulo``: see `tenuto.sinks.line_forms.LineForm`."""
         self._wheels, self._distances, self._modulo = wheels, distances, modulo
         self.way = Way()
         self._answered = False
@@ -29,14 +29,14 @@ class Answers:
         self.telemetry = Telemetry(wheels=unheard[0], distances=unheard[1])
 
     def take(self, answers: list[AnswerLine], heard: bool, now: float, waiting: float) -> None:
-        """Take the answers that have come, at ``now``, s.
+        """Take the answers that arrived, at ``now``, s.
 
         Args:
-            answers: oldest first. heard: anything counts as heard. now: s.
-            waiting: what our own port still has to send, s.
+            answers: oldest first. heard: bytes of any kind arrived. now: s.
+            waiting: the time that our own port still needs to send its bytes, s.
         """
         said = self.telemetry._replace(waiting=waiting)
-        # Once it has answered, other bytes are no news of what it measures.
+        # After the first answer, other bytes do not count as an answer.
         self._answered = self._answered or bool(answers)
         if answers or (heard and not self._answered):
             said = said._replace(time=now)
@@ -57,5 +57,5 @@ class Answers:
 
 
 def _named(names: tuple[str, ...], numbers: tuple[float, ...]) -> dict[str, float]:
-    """Return a number for each name; NaN where there are fewer numbers."""
+    """Return a number for each name; NaN if there are fewer numbers."""
     return {name: numbers[place] if place < len(numbers) else math.nan for place, name in enumerate(names)}

@@ -22,20 +22,20 @@ from tenuto.vehicles.units import NO_METRES
 
 
 class Sink(Closing, ABC):
-    """A receiver of ticks. Its last call, whatever happens, is a stop.
+    """A receiver of ticks. Its last call is always a stop.
 
-    The loop serves every sink from its own thread: a sink that blocks delays nothing else.
+    The loop calls every sink in a thread of its own: a sink that blocks delays only itself.
 
     Attributes:
-        name: what a person calls it.
-        label: what its far end is called in ticks, logs and reasons: the profile's name of the sink; `name` if empty.
-        says: what its far end can say, of the attributes of `Telemetry`; empty where it says nothing.
-        is_log: it wants every tick, and nothing moves by it; other sinks get the newest tick only, as often as they
+        name: for people.
+        label: the name of its far end in ticks, logs and reasons: the profile's name of the sink; `name` if empty.
+        says: the attributes of `Telemetry` that its far end can report; empty if it reports nothing.
+        is_log: it gets every tick, and moves nothing. Other sinks get the newest tick only, as often as they
             can take one.
-        period: the shortest time between two ticks that it is given, s; 0 for every one.
-        only_looks: nothing is driven: it sends standstills, and asks its far end for nothing else.
-        clock: what it reads the time by, set before `start`: real or simulated, as the loop's; a sink asks no other.
-        asks: by which somebody who watches may ask for a stop, from any thread; set before `start`.
+        period: the shortest time between two ticks, s; 0 for every tick.
+        only_looks: nothing is driven: it sends standstills only, and no other request.
+        clock: its only clock, the loop's, real or simulated; set before `start`.
+        asks: for requests such as a stop, from any thread; set before `start`.
     """
 
     name: str
@@ -49,14 +49,14 @@ class Sink(Closing, ABC):
 
     @property
     def problem(self) -> str:
-        """What the driver should know of the far end, such as that it does not answer; empty for nothing."""
+        """A notice for the driver about the far end, such as that it does not answer; empty for none."""
         return ""
 
     @property
     def telemetry(self) -> Telemetry:
-        """What its far end said last, its time on the sink's own clock; of a sink that ``says`` something only.
+        """The last report of its far end, with its time on the sink's own clock; only for a sink with ``says``.
 
-        Asked by the loop at every tick: it only hands out what the sink's thread has heard.
+        The loop reads it at every tick: it must return at once what the sink's thread has received.
         """
         return NOTHING_HEARD
 
@@ -70,7 +70,7 @@ class Sink(Closing, ABC):
         return False
 
     def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
-        """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
+        """Take the robot's name, the way of its commands, and its profile's file; empty if no changes are accepted."""
 
     def start(self, plan: Plan) -> None:  # most sinks need to know nothing
         """Prepare for the ticks of this plan: before the first tick, and again after a change of the profile."""
@@ -89,7 +89,7 @@ class Sink(Closing, ABC):
 
 
 def metres_wanted(name: str, plan: Plan) -> None:
-    """Refuse a vehicle without measures, for a sink that speaks m/s. Raises SinkError."""
+    """Refuse a vehicle without measures, for a sink that sends m/s. Raises SinkError."""
     if not plan.chassis.units.known:
         raise SinkError(f"{name}: it speaks m/s, and {NO_METRES}: say them in [chassis]")
 
@@ -100,7 +100,7 @@ class SinkOptions(ABC):
 
     Attributes:
         kind: its name in profiles and short texts.
-        elsewhere: it leads to a robot on another machine, which a robot that follows does not.
+        elsewhere: it leads to a robot on another machine; the profile of a robot that follows cannot have it.
     """
 
     kind: ClassVar[str]
@@ -108,22 +108,22 @@ class SinkOptions(ABC):
 
     @property
     def says(self) -> frozenset[str]:
-        """Name what its far end can say, of the attributes of `Telemetry`; here: nothing."""
+        """Name the attributes of `Telemetry` that its far end can report; here: none."""
         return frozenset()
 
     @property
     def numbers(self) -> tuple[str, ...]:
-        """Name the numbers that its far end can say, as inputs read them: ``voltage``, ``distances.front``."""
+        """Name the numbers that its far end can report, as inputs read them: ``voltage``, ``distances.front``."""
         return tuple(sorted(self.says - {"state", "reasons", "mode", "wheels", "distances"}))
 
     @property
     def mode_names(self) -> tuple[str, ...]:
-        """Name the modes that its far end can be in; empty where nobody knows them."""
+        """Name the modes of its far end; empty if they are unknown."""
         return ()
 
     @property
     def in_metres(self) -> bool:
-        """Whether what it says is in m/s, whatever the vehicle; here: no."""
+        """Whether it sends m/s for every vehicle; here: no."""
         return False
 
     @abstractmethod
@@ -147,11 +147,11 @@ class SinkOptions(ABC):
         return []
 
     def positions_used(self, switch: str) -> int:
-        """Return how many positions of a switch it has a use for; here: none."""
+        """Return how many positions of a switch it uses; here: none."""
         return 0
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
-        """List what it cannot do for a robot, with keys of its own table."""
+        """List the errors of this sink for a robot, with keys of its own table."""
         waits = self.waits(plan)
         rate = self.per_second(plan)
         if waits is not None and 1.0 / rate >= waits[0]:
@@ -161,23 +161,23 @@ class SinkOptions(ABC):
             yield error("rate", text, f"it would stop between two of them: raise rate or {key}")
 
     def waits(self, plan: Plan) -> tuple[float, str] | None:
-        """Return how long the robot behind it goes on without a command, s, and the key that says so.
+        """Return how long the robot behind it continues without a command, s, and the key with this time.
 
-        None where that is not known, or where there is no robot.
+        None if it is not known, or if there is no robot.
         """
         return None
 
     def turns(self, plan: Plan) -> Mapping[str, bool] | None:
-        """Return the actuators that it says each for itself; here: none, for it says a velocity.
+        """Return the actuators that it sends separately; here: none, because it sends a velocity.
 
         Returns:
-            name → whether it says it as ``[actuators]`` says, so turned round where ``reverse`` is. None where nothing
-            moves by the sink.
+            name → whether it is sent in the form of ``[actuators]``, including ``reverse``. None if the sink
+            moves nothing.
         """
         return {}
 
     def per_second(self, plan: Plan) -> float:
-        """Return how many commands it sends in a second; here: one a tick."""
+        """Return the number of commands per second; here: one per tick."""
         return 1.0 / plan.period
 
 
@@ -185,13 +185,13 @@ class RatedSinkOptions(SinkOptions):
     """The settings of a sink with a limited rate, its option ``rate``.
 
     Attributes:
-        rate: commands a second at most; None for one a tick.
+        rate: the greatest number of commands per second; None for one per tick.
     """
 
     rate: float | None
 
     def per_second(self, plan: Plan) -> float:
-        """Return how many commands it sends in a second."""
+        """Return the number of commands per second."""
         return min(self.rate or math.inf, 1.0 / plan.period)
 
 

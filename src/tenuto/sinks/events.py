@@ -1,4 +1,4 @@
-"""The record of events: JSON lines, each on disk before the next tick, however the program ends."""
+"""The record of events: JSON lines, each on disk before the next tick, even if the program is killed."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ from tenuto.sinks.base import Sink, SinkOptions
 class EventLog(Sink):
     """Appends a line for each event, and syncs it to disk at once (``fsync``).
 
-    A drive that is killed, and a computer that loses its power, leave every line but the one that was being written.
-    A file that is there already is gone on with, so one file holds the life of a robot.
+    After a kill or a loss of power, every line is there except the one that was being written.
+    An existing file is continued, so one file can hold the whole life of a robot.
 
     Raises:
         SinkError: the file cannot be written.
@@ -33,11 +33,11 @@ class EventLog(Sink):
         self.name = f"events {path}"
         self._path = Path(path)
         self._events = EventFinder()
-        self._new: list[tuple[str, str]] = []  # what is to be noted with the next tick
+        self._new: list[tuple[str, str]] = []  # notes for the next tick
         self._begun = False
         try:
             self._file = open(self._path, "ab")  # noqa: SIM115 - it stays open as long as the sink
-            # What a cut left is half a line: the next one stands by itself.
+            # After a loss of power the last line may be incomplete: begin a new one.
             if self._file.tell() and _last_byte(self._path) != b"\n":
                 self._file.write(b"\n")
         except OSError as error:
@@ -95,13 +95,13 @@ class EventsOptions(SinkOptions):
     file: str = option("a file that ends in .jsonl", word="FILE.jsonl", place=True)
 
     def turns(self, plan: Plan) -> None:
-        """Return None: nothing moves by it."""
+        """Return None: it moves nothing."""
 
     def open(self) -> Sink:
-        """Open the file, or go on with it.
+        """Open the file, or continue it.
 
         Raises:
-            SinkError: the name says another kind of file, or it cannot be written.
+            SinkError: the suffix is that of another kind of file, or it cannot be written.
         """
         if Path(self.file).suffix != ".jsonl":
             raise SinkError(f'expected events:FILE.jsonl; found "events:{self.file}"')

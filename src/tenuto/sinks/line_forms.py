@@ -22,7 +22,7 @@ class LineForm(ABC):
     """The form of commands and answers.
 
     Attributes:
-        modulo: what the far end's count of good commands begins again at.
+        modulo: the number at which the far end's count of good commands starts again.
     """
 
     modulo = 65536
@@ -33,7 +33,7 @@ class LineForm(ABC):
 
     @abstractmethod
     def answers(self, data: bytes) -> list[AnswerLine]:
-        """Take the bytes that have come, and return the answers in them."""
+        """Take the bytes that arrived, and return the answers in them."""
 
     @property
     def problem(self) -> str:
@@ -48,7 +48,7 @@ class AnswerLines:
         self._rest = b""
 
     def answers(self, data: bytes) -> list[AnswerLine]:
-        """Take the bytes that have come, and return the answers in them."""
+        """Take the bytes that arrived, and return the answers in them."""
         *lines, rest = (self._rest + data).split(b"\n")
         self._rest = rest[-LONGEST:]
         return [answer for line in lines if (answer := read_answer(line)) is not None]
@@ -71,14 +71,14 @@ class Frames(LineForm):
         return encode_command(_frame(tick, counter))
 
     def answers(self, data: bytes) -> list[AnswerLine]:
-        """Take the bytes that have come, and return the answers in them."""
+        """Take the bytes that arrived, and return the answers in them."""
         return [answer for answer, _ in self._finder.feed(data) if isinstance(answer, AnswerLine)]
 
 
 class SignedFrames(LineForm):
-    """Signed frames: the robot speaks first, and a command repeats its session and its time.
+    """Signed frames: the robot sends first, and a command repeats its session and its time.
 
-    What was heard in this session and no later, and what belongs to a session that is over, is a recording: it is
+    An answer of an earlier session, or one that is not newer than the last in this session, is a replay: it is
     dropped.
     """
 
@@ -92,18 +92,18 @@ class SignedFrames(LineForm):
 
     @property
     def problem(self) -> str:
-        """Say that the robot has not spoken."""
+        """Report that the robot has sent nothing."""
         return "" if self._robot is not None else "nothing was heard from it with this key yet: nothing is sent"
 
     def command(self, tick: Tick, counter: int) -> bytes | None:
-        """Return 34 bytes; None before the robot has spoken."""
+        """Return 34 bytes; None before the robot has sent its first answer."""
         if self._robot is None:
             return None
         self._number += 1
         return sign_command(_frame(tick, counter), Seal(self._robot.session, self._number, self._robot.time), self._key)
 
     def answers(self, data: bytes) -> list[AnswerLine]:
-        """Take the bytes that have come, and return the answers in them that are new."""
+        """Take the bytes that arrived, and return the new answers in them."""
         found = []
         for answer, seal in self._finder.feed(data):
             if isinstance(answer, AnswerLine) and isinstance(seal, AnswerSeal) and self._is_new(seal):

@@ -24,7 +24,7 @@ class LogOptions(SinkOptions):
     )
 
     def turns(self, plan: Plan) -> None:
-        """Return None: nothing moves by it."""
+        """Return None: it moves nothing."""
 
     def packages(self) -> tuple[str, ...]:
         """Return the writer of its format."""
@@ -32,10 +32,10 @@ class LogOptions(SinkOptions):
         return () if module is None else (module,)
 
     def open(self) -> Sink:
-        """Begin the file.
+        """Create the file.
 
         Raises:
-            SinkError: the name says no kind of log, or it cannot be written.
+            SinkError: the suffix is unknown, or the file cannot be written.
         """
         from tenuto.sinks.log_file import CsvLog, JsonLinesLog, ParquetLog
         from tenuto.sinks.mcap_log import McapLog

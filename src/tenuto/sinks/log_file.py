@@ -1,11 +1,11 @@
-"""Logs in files: a row a tick, with what every stage made of it, in the form that the suffix names.
+"""Log files: a row per tick with the output of every stage, in the format of the suffix.
 
 ======== ====================================================================================================
 suffix   form
 ======== ====================================================================================================
 .csv     RFC 4180
-.jsonl   JSON lines: an object a tick; what is no number is null
-.parquet Apache Parquet; while it is written an Arrow stream, ``FILE.unfinished``, from which it is made at the end
+.jsonl   JSON lines: an object per tick; a missing number is null
+.parquet Apache Parquet; made at the end from an Arrow stream, ``FILE.unfinished``
 .mcap    MCAP, an open container: the channels of `tenuto.sinks.mcap_log`
 ======== ====================================================================================================
 """
@@ -33,45 +33,45 @@ if TYPE_CHECKING:
 
 Row = dict[str, float | int | str]
 Type = type[int] | type[float] | type[str]
-# A process that is killed loses no more than this many seconds of its log.
+# A killed process loses at most this many seconds of its log.
 _FLUSH_SECONDS = 1.0
 UNFINISHED = ".unfinished"
-# Every row names the format that it is in: a version that does not know it says so.
+# Every row has the number of its format: a version that does not know it reports that.
 FORMAT_COLUMN, FORMAT = "format", 1
 
 
 def type_of(column: str, cell: float | int | str) -> Type:
-    """Return the type of a column, whatever one of its cells is: a raw number may be whole, or NaN."""
+    """Return the type of a column, which one cell does not show: a raw number may be whole, or NaN."""
     if isinstance(cell, str):
         return str
     return int if column == FORMAT_COLUMN or is_whole(column) else float
 
 
 class LogFile(Sink, ABC):
-    """What all logs have in common.
+    """The base class of all logs.
 
-    The rows of the first second are written together: by then most far ends have said what they measure, so that these
-    columns are known. What is not said is NaN. If the profile is changed, or a far end names more later, another file
-    is begun: ``run-2.csv``.
+    The rows of the first second are written together: by then most far ends have reported what they measure, so that
+    these columns are known. A missing value is NaN. After a change of the profile, or if a far end reports new names
+    later, the log continues in another file: ``run-2.csv``.
 
     Numbers are rounded to six places.
 
     Attributes:
-        keep: keeps what the rows of a file were driven with beside it, for every file but the first; None for nothing.
+        keep: writes the profile of a file's rows beside it, for every file but the first; None for nothing.
 
     Raises:
-        SinkError: the file cannot be written: the disk is full, or gone.
+        SinkError: the file cannot be written: the disk is full, or was removed.
     """
 
     is_log = True
     keep: Callable[[Path, Plan], None] | None = None
 
     def __init__(self, path: str | Path) -> None:
-        """Make sure that it can be written there."""
+        """Check that the file can be written."""
         self.name = f"log {path}"
         self._path = Path(path)
         self._names = (self._path.with_stem(f"{self._path.stem}-{number}") for number in count(2))
-        # Column → what a row has where nothing was said; empty before the first row was written. And their order.
+        # Column → the missing value of its type; empty before the first row was written. And their order.
         self._columns: dict[str, float | str] = {}
         self._order: tuple[str, ...] = ()
         self._early: list[Row] = []
@@ -88,28 +88,28 @@ class LogFile(Sink, ABC):
 
     @abstractmethod
     def _open(self, path: Path) -> IO[Any]:
-        """Open the file that rows go to."""
+        """Open the file for the rows."""
 
     @abstractmethod
     def _begin(self, row: Row) -> None:
-        """Write what stands before the first row."""
+        """Write the heading."""
 
     @abstractmethod
     def _put(self, row: Row) -> None:
         """Write a row."""
 
     def _flush(self) -> None:
-        """Hand over to the disk what was written."""
+        """Pass the written rows to the disk."""
         if self._file is not None:
             self._file.flush()
 
     def _finish(self) -> None:
-        """Write what stands after the last row, and close the file."""
+        """Write the end of the file, and close it."""
         if self._file is not None:
             self._file.close()
 
     def start(self, plan: Plan) -> None:
-        """Expect the rows of this plan from now on: in another file, if there are rows of a different one.
+        """Prepare for the rows of this plan: in another file, if there are rows of a different plan.
 
         Raises:
             SinkError: the next file cannot be written.
@@ -126,7 +126,7 @@ class LogFile(Sink, ABC):
 
     @property
     def path(self) -> Path:
-        """The file that rows go to now."""
+        """The present file."""
         return self._path
 
     def write(self, tick: Tick) -> None:
@@ -151,7 +151,7 @@ class LogFile(Sink, ABC):
             raise SinkError(f"{self._path}: cannot write the log: {error.strerror or error}") from error
 
     def _append(self, row: Row) -> None:
-        """Write a row; begin another file if it has a column that is new."""
+        """Write a row; begin another file if the row has a new column."""
         if tuple(row) != self._order:
             if not self._columns.keys() >= row.keys():
                 before = self._columns
@@ -162,19 +162,19 @@ class LogFile(Sink, ABC):
 
     def _next_file(self) -> None:
         self._finish()
-        # Another drive may have used these names: its files stay.
+        # Files of another drive with these names are kept.
         self._path = next(path for path in self._names if not path.exists())
         self._file = self._opened(self._path)
         if self.keep is not None and self._plan is not None:
             self.keep(self._path, self._plan)
 
     def _open_with(self, columns: dict[str, float | str], row: Row) -> None:
-        """Begin a file with these columns; a row says of what type they are."""
+        """Begin a file with these columns; a row shows their types."""
         self._columns, self._order = columns, tuple(columns)
         self._begin({name: row.get(name, blank) for name, blank in columns.items()})
 
     def _to_disk(self) -> None:
-        """Hand over to the disk what was written, the first rows too."""
+        """Pass the written rows to the disk, the first rows too."""
         if self._early:
             rows, self._early = self._early, []
             every = {name: cell for row in rows for name, cell in row.items()}
@@ -184,7 +184,7 @@ class LogFile(Sink, ABC):
         self._flush()
 
     def stop(self, tick: Tick) -> None:
-        """Append the last row and put everything on the disk.
+        """Append the last row, and write everything to the disk.
 
         Raises:
             SinkError: the file cannot be written.
@@ -235,7 +235,7 @@ class JsonLinesLog(LogFile):
         return open(path, "w", encoding="utf-8")
 
     def _begin(self, row: Row) -> None:
-        """Nothing: every line names its columns."""
+        """Do nothing: every line names its columns."""
 
     def _put(self, row: Row) -> None:
         if self._file is not None:
@@ -255,7 +255,7 @@ class ParquetLog(LogFile):
         super().__init__(path)
 
     def _open(self, path: Path) -> IO[Any]:
-        open(path, "wb").close()  # so that a place where it cannot be is told now
+        open(path, "wb").close()  # an error about this path must come now
         return open(f"{path}{UNFINISHED}", "wb")
 
     def _begin(self, row: Row) -> None:
@@ -289,15 +289,15 @@ class ParquetLog(LogFile):
 
 
 def _blanks(row: Row) -> dict[str, float | str]:
-    """Return what stands for nothing in each column of a row."""
+    """Return the missing value of each column of a row."""
     return {name: "" if isinstance(cell, str) else math.nan for name, cell in row.items()}
 
 
 def _rounded(number: float) -> float:
-    """Return six places of a number; nan of what is none."""
+    """Round a number to six places; NaN for anything else."""
     return round(number, 6) if -math.inf < number < math.inf else math.nan
 
 
 def without_nan(row: Row) -> dict[str, float | int | str | None]:
-    """Put None in the place of what is no finite number: JSON has none."""
+    """Replace a number that is not finite by None: JSON has no such numbers."""
     return {name: None if isinstance(cell, float) and not math.isfinite(cell) else cell for name, cell in row.items()}

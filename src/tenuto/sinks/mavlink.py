@@ -38,16 +38,16 @@ _SAYS = EVERYTHING - {"wheels", "distances"}
 
 
 class MavlinkSink(Sink):
-    """Sends velocities, sticks or channels, a heartbeat each second, and actions as commands.
+    """Sends velocities, sticks or channels, a heartbeat every second, and actions as commands.
 
-    The heartbeat leaves only while ticks come, so an autopilot notices a loop that has died. Nothing at all leaves
-    while the profile wants silence (`Tick.send`).
+    The heartbeat is sent only while ticks come, so an autopilot detects a loop that has died. Nothing at all is sent
+    while `Tick.send` is false.
 
     Attributes:
-        bad: how many broken, unsigned or wrongly signed messages came back.
+        bad: the number of received messages that were broken, unsigned or wrongly signed.
 
     Raises:
-        SinkError: the address, the port, the key file or a setting is not good; pymavlink is not installed.
+        SinkError: the address, the port, the key file or a setting is invalid; pymavlink is not installed.
     """
 
     says = _SAYS
@@ -75,22 +75,22 @@ class MavlinkSink(Sink):
         mode_order: tuple[str, ...] = (),
         only: str = "",
     ) -> None:
-        """Open the way to an autopilot.
+        """Open the link to an autopilot.
 
         Args:
-            place: ``HOST:PORT`` to send there, ``:PORT`` to wait there for the autopilot to speak first, or a serial
+            place: ``HOST:PORT`` to send there, ``:PORT`` to wait there for the autopilot's first message, or a serial
                 port. baud: of a serial port.
-            rate: how many setpoints a second.
+            rate: setpoints per second.
             sends: "velocity", "sticks" (shares of the full speeds) or "channels" (pulses of the actuators).
             channels: the actuators from channel 1 on; all that have pulses if none are named.
-            middle, yaw: see `tenuto.protocols.mavlink.manual_sticks`; ``middle`` must be said for what climbs.
-            system, component: who this is. target_system, target_component: who is spoken to.
-            key: a file with the key that messages are signed with, and must be.
-            commands: the name of an action → what the autopilot is told.
-            frame: in which velocities are said, one of `tenuto.protocols.mavlink.FRAMES`.
-            modes: name → the autopilot's number for it. mode: the one in which it takes our commands, if that is known.
-            mode_switch, mode_order: a switch whose positions ask for these modes.
-            only: the host from which an autopilot may speak, where it is waited for.
+            middle, yaw: see `tenuto.protocols.mavlink.manual_sticks`; ``middle`` is required for a vehicle that climbs.
+            system, component: our own ids. target_system, target_component: those of the autopilot.
+            key: a file with the key for signed messages; the autopilot's must then be signed too.
+            commands: the name of an action → the autopilot's command.
+            frame: of the velocities, one of `tenuto.protocols.mavlink.FRAMES`.
+            modes: name → the autopilot's number for it. mode: the one in which it follows our commands, if it is known.
+            mode_switch, mode_order: a switch whose positions request these modes.
+            only: the host of the autopilot, if we wait for its first message.
         """
         if sends not in SENDS:
             raise SinkError(f"mavlink: expected sends to be one of {', '.join(SENDS)}; found {sends}")
@@ -115,24 +115,24 @@ class MavlinkSink(Sink):
         self._lacks_heading = False
         self._quiet_until, self._stills = 0.0, 0
         self._beat_at, self._beats = -_HEARTBEAT_EVERY, 0
-        self._now = 0.0  # all by the loop's clock, as the ticks have it
+        self._now = 0.0  # on the loop's clock, as in the ticks
         self._heard: float | None = None
         self._powered = True
         self._quiet_in = State.DRIVING
 
     @property
     def bad(self) -> int:
-        """How many messages came that do not count."""
+        """The number of rejected messages."""
         return self._mav.bad
 
     @property
     def telemetry(self) -> Telemetry:
-        """Describe what the autopilot has said."""
+        """Return the autopilot's last report."""
         return self._telemetry
 
     @property
     def problem(self) -> str:
-        """Say that the autopilot is silent, has refused something, or warns."""
+        """Report that the autopilot is silent, has refused a command, or warns."""
         now, heard = self._now, self._heard
         silent = now - (heard or 0.0)
         if silent > SILENT_AFTER:
@@ -148,11 +148,11 @@ class MavlinkSink(Sink):
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
-        """Make sure that the plan has what is to be sent.
+        """Check that the plan has everything that is sent.
 
         Raises:
             SinkError: it has not.
@@ -172,7 +172,7 @@ class MavlinkSink(Sink):
             )
 
     def write(self, tick: Tick) -> None:
-        """Send the setpoint of a tick, the heartbeat when its time has come, and what the driver has asked for."""
+        """Send the setpoint of a tick, the heartbeat when it is due, and the driver's commands."""
         now = self._now = tick.time
         self._listen(now)
         if not tick.send:
@@ -189,24 +189,24 @@ class MavlinkSink(Sink):
             self._take_power_off(tick)
         self._command(now)
         if not self._port.free(now):
-            return  # a line that is slow has not sent the one before: the next one is newer
+            return  # a slow line is still sending the last one: the next one is newer
         if now < self._quiet_until:
             if not (tick.guard.reasons and tick.guard.state is not self._quiet_in) and tick.command == STANDSTILL:
                 return
             self._quiet_until = now
-        # After a silence a careful autopilot follows a standstill only, and then the rest; one may be lost on its way.
+        # After a silence an autopilot may first require a standstill, and one may be lost.
         self._send(self._setpoint(tick, still=self._stills > 0))
         self._stills -= self._stills > 0
 
     def stop(self, tick: Tick) -> None:
-        """Send the standstill several times, unless nothing is to be sent at all."""
+        """Send the standstill several times, unless nothing must be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self.wait(self._port.free_in(self._now))
             self._send(self._setpoint(tick, still=True))
             self.wait(_APART)
 
     def close(self) -> None:
-        """Close the way to the autopilot."""
+        """Close the link to the autopilot."""
         self._port.close()
 
     def _setpoint(self, tick: Tick, still: bool = False) -> Any:
@@ -220,24 +220,24 @@ class MavlinkSink(Sink):
         if self._sends == "sticks":
             return mavlink.manual_sticks(self._target, self._speeds.shares(command), self._middle or 0, self._yaw)
         still = still or not tick.power
-        wire = {**tick.wire, **self._rest} if still else tick.wire  # outputs keep to their levels
+        wire = {**tick.wire, **self._rest} if still else tick.wire  # outputs keep their levels
         return mavlink.channel_overrides(self._target, pulses_to_send(wire, self._names))
 
     def _send(self, message: Any) -> None:
         self._port.write(self._mav.pack(message), self._now)
 
     def _take_power_off(self, tick: Tick) -> None:
-        """Void what was asked for before an emergency stop, or before the power went off, and disarm for the latter."""
+        """Drop earlier requests at an emergency stop and when the power goes off; disarm for the latter."""
         off = not tick.power and self._powered
         self._powered = tick.power
         if off or (tick.guard.state is State.EMERGENCY_STOP and tick.power):
             self._orders.clear()
-        # What says that it is armed after all is told again, whoever armed it.
+        # An autopilot that reports armed nevertheless is disarmed again, whoever armed it.
         if off or (self._says.armed and not tick.power):
             self._orders.add(Order(POWER_OFF, *mavlink.POWER_OFF, armed=False, lasts=True))
 
     def _take_mode(self, tick: Tick) -> None:
-        """Ask for the mode that a switch was moved to. Where it stood at the start is no move."""
+        """Request the mode of a switch after it was moved. Its position at the start is not a move."""
         if not self._mode_order:
             return
         position = tick.chosen.switches.get(self._mode_switch)
@@ -247,7 +247,7 @@ class MavlinkSink(Sink):
         self._position = position if position is not None else self._position
 
     def _beat(self, now: float) -> None:
-        """Send the heartbeat, and ask for what is wanted to be heard."""
+        """Send the heartbeat, and request the messages that are needed."""
         if now - self._beat_at < _HEARTBEAT_EVERY:
             return
         self._beat_at = now
@@ -255,12 +255,12 @@ class MavlinkSink(Sink):
         if self._heard is not None:
             self._send(mavlink.sync_request(self._says.sync(now)))
             if unheard := self._says.unheard(now):
-                # One at a time, in turn: a radio is slow, and an autopilot may know none of them.
+                # One at a time, in turn: a radio is slow, and an autopilot may not know some of them.
                 self._beats += 1
                 self._send(mavlink.wants(self._target, *unheard[self._beats % len(unheard)]))
 
     def _command(self, now: float) -> None:
-        """Send the command that is due: once, and again as long as no answer comes."""
+        """Send the command that is due, and repeat it until an answer comes."""
         due = self._orders.due(now)
         if due is not None:
             order, times = due
@@ -288,13 +288,13 @@ class MavlinkSink(Sink):
             self._orders.say(now, text)
             self._port.stranger = ""
         said = self._says.telemetry(now)._replace(waiting=self._port.free_in(now))
-        # What it says is told by the sink's own clock, and the ticks may have another.
+        # The time of a report is on the sink's own clock, and the ticks may have another.
         self._telemetry = said._replace(time=self.clock.now() - (now - said.time))
 
 
 @dataclass(frozen=True, kw_only=True)
 class CommandOptions:
-    """``[sinks.NAME.commands."ACTION"]``: what an action of the profile means to an autopilot."""
+    """``[sinks.NAME.commands."ACTION"]``: the autopilot's command for an action of the profile."""
 
     command: str = option("a command of the MAVLink standard, such as MAV_CMD_NAV_TAKEOFF")
     parameters: dict[Literal["1", "2", "3", "4", "5", "6", "7"], float] = field(
@@ -305,7 +305,7 @@ class CommandOptions:
 
 
 def _no_numbers(one: CommandOptions) -> Iterator[Finding]:
-    """Refuse what is no number where the standard gives it no meaning: it is "as now" of a heading or a place."""
+    """Refuse NaN for a parameter that must be a number: the standard permits it for a heading or a place only."""
     for number, value in one.parameters.items():
         meant = one.command.startswith("MAV_CMD_NAV_") and number in ("4", "5", "6")
         if not (math.isfinite(value) or (math.isnan(value) and meant)):
@@ -351,12 +351,12 @@ class MavlinkOptions(RatedSinkOptions):
 
     @property
     def in_metres(self) -> bool:
-        """Whether what it says is in m/s: velocities are; sticks and channels are shares."""
+        """Whether it sends m/s: velocities are in m/s; sticks and channels are shares."""
         return self.sends == "velocity"
 
     @property
     def says(self) -> frozenset[str]:
-        """Name what an autopilot says."""
+        """Name what an autopilot can report."""
         return _SAYS
 
     @property
@@ -365,11 +365,11 @@ class MavlinkOptions(RatedSinkOptions):
         return tuple(self.modes)
 
     def positions_used(self, switch: str) -> int:
-        """Return how many positions of a switch ask for a mode."""
+        """Return how many positions of a switch request a mode."""
         return len(self.mode_order) if switch == self.mode_switch else 0
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
-        """See that the switch that asks for modes has as many positions."""
+        """Check that the switch for the modes has as many positions."""
         switch = next((one for one in plan.selection.switches if one.name == self.mode_switch), None)
         if self.mode_switch and switch is None:
             known = ", ".join(one.name for one in plan.selection.switches) or "none"
@@ -388,11 +388,11 @@ class MavlinkOptions(RatedSinkOptions):
         return dict.fromkeys(named if self.sends == "channels" else (), True)
 
     def packages(self) -> tuple[str, ...]:
-        """Return the module that speaks it."""
+        """Return the module of the protocol."""
         return ("pymavlink",)
 
     def open(self) -> Sink:
-        """Open the way to the autopilot."""
+        """Open the link to the autopilot."""
         commands = {
             name: AutopilotCommand(
                 one.command, {int(number): value for number, value in one.parameters.items()}, one.pause
@@ -408,7 +408,7 @@ class MavlinkOptions(RatedSinkOptions):
         )  # fmt: skip
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
-        """Ask for one place, and for actions that the profile has."""
+        """Require one place, and actions that the profile has."""
         found = []
         if (self.address is None) == (self.port is None):
             both = self.address is not None

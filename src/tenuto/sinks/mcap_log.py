@@ -1,8 +1,8 @@
 """A log as MCAP, an open container that common viewers of robot data open.
 
-Four channels, each with a JSON schema: ``/frames`` (what came, and what was made of each control), ``/commands``
-(intent, demand, target, command, and what was chosen), ``/guard`` (state, reasons, notices, actions) and
-``/actuators``. A name with dots is an object in an object: ``command.vx`` is ``{"command": {"vx": …}}``. Every message
+Four channels, each with a JSON schema: ``/frames`` (the frames, and the values of each control), ``/commands``
+(intent, demand, target, command, and the selection), ``/guard`` (state, reasons, notices, actions) and
+``/actuators``. A name with dots is a nested object: ``command.vx`` is ``{"command": {"vx": …}}``. Every message
 has ``time``, s.
 """
 
@@ -17,7 +17,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
 from tenuto.sinks.log_file import LogFile, Row, Type, type_of, without_nan
 
-# The first part of a column's name → its channel; what is not named goes with the commands.
+# The first part of a column's name → its channel; all others go with the commands.
 CHANNELS = {
     **dict.fromkeys(("new_frame", "frame_age", "link", "raw", "position", "shaped", "switch", "trim"), "/frames"),
     **dict.fromkeys(("guard", "notices", "notice_codes", "actions"), "/guard"),
@@ -28,12 +28,12 @@ _TYPES: dict[Type, str | list[str]] = {int: "integer", float: ["number", "null"]
 
 
 def channel_of(column: str) -> str:
-    """Return the channel that a column of a log goes to."""
+    """Return the channel of a column of a log."""
     return CHANNELS.get(column.split(".")[0], "/commands")
 
 
 def nested(row: dict[str, Any]) -> dict[str, Any]:
-    """Make objects in objects of names with dots."""
+    """Convert names with dots to nested objects."""
     result: dict[str, Any] = {}
     for name, cell in row.items():
         *path, last = name.split(".")
@@ -53,7 +53,7 @@ def flat(message: dict[str, Any], before: str = "") -> dict[str, Any]:
 
 
 class McapLog(LogFile):
-    """A log as MCAP. Written without chunks, so that what a killed process leaves is readable up to its last second."""
+    """A log as MCAP, without chunks: the file of a killed process is readable up to its last second."""
 
     def __init__(self, path: str | Path) -> None:
         try:

@@ -1,4 +1,4 @@
-"""A robot on another machine, by way of an MQTT broker."""
+"""A robot on another machine, over an MQTT broker."""
 
 from __future__ import annotations
 
@@ -24,18 +24,18 @@ if TYPE_CHECKING:
     from tenuto.links.broker import Broker
 
 _brokered = Late("tenuto.protocols.brokered", SinkError, how_to_get("cryptography"))
-# For how long the driver is told of a state that is not genuine, s.
+# How long the notice about a state that is not genuine is shown, s.
 _TOLD_FOR = 5.0
 
 
 class MqttSink(RemoteSink):
-    """Commands for one robot, by way of a broker.
+    """Commands for one robot, over a broker.
 
-    A command that the broker cannot hand on within a second is thrown away there. When this program is gone, the
-    broker says so to the robot.
+    The broker drops a command that it cannot deliver within a second. If this program dies, the
+    broker reports it to the robot.
 
     Raises:
-        SinkError: a file with a password or certificates is not good.
+        SinkError: a file with a password or certificates is invalid.
     """
 
     def __init__(
@@ -47,14 +47,14 @@ class MqttSink(RemoteSink):
         driver: str | None = None,
         key: str | None = None,
     ) -> None:
-        """Open the way to a robot.
+        """Open the link to a robot.
 
         Args:
             robot: its name at the broker.
-            broker: a connection, which several sinks may share (see `broker_for_driver`), or how to make one.
-            rate: how many commands a second at most.
-            driver: a name that no other driver uses; made up if none is given.
-            key: the file with this driver's key, where the robot has keys.
+            broker: a connection, which several sinks may share (see `broker_for_driver`), or a function that makes one.
+            rate: the greatest number of commands per second.
+            driver: a unique name of the driver; random if none is given.
+            key: the file with this driver's key, if the robot has keys.
         """
         self._key = read_key(key, SinkError) if key is not None else None
         self._forged = -math.inf
@@ -69,7 +69,7 @@ class MqttSink(RemoteSink):
         self._states = self._broker.listen(self._state_topic)
 
     def close(self) -> None:
-        """Leave the broker, where the connection is this sink's own."""
+        """Disconnect from the broker, if the connection is this sink's own."""
         if self._own is not None:
             self._own.close()
 
@@ -97,7 +97,7 @@ class MqttSink(RemoteSink):
 
 
 def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
-    """Connect a driver's machine to a broker; when it is gone, the broker tells every robot that it drove."""
+    """Connect a driver's machine to a broker; if it dies, the broker reports it to every robot that it drove."""
     from tenuto.links.broker import Broker
 
     there, gone = (json.dumps({"driver": driver, "here": here}).encode() for here in (True, False))
@@ -114,10 +114,10 @@ class MqttSinkOptions(BrokerOptions, RemoteSinkOptions):
     driver: str | None = option("a name that no other driver uses", None, word="NAME")
 
     def packages(self) -> tuple[str, ...]:
-        """Return the module that speaks it."""
+        """Return the module of the protocol."""
         return ("paho",) if self.key is None else ("paho", "cryptography")
 
     def open(self) -> Sink:
-        """Begin to connect."""
+        """Start to connect."""
         settings, robot = self.settings(SinkError)
         return MqttSink(robot, settings, rate=self.rate, driver=self.driver, key=self.key)

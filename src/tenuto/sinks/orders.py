@@ -1,4 +1,4 @@
-"""What an autopilot is told once: commands of the standard, sent until they are answered, or until it is so."""
+"""Commands of the standard for an autopilot, repeated until they are answered, or until they have taken effect."""
 
 from __future__ import annotations
 
@@ -17,26 +17,26 @@ if TYPE_CHECKING:
 else:
     mavlink = Late("tenuto.protocols.mavlink", SinkError, how_to_get("pymavlink"))
 
-# A command is sent so often, each time after so long without an answer, s; one under way may take so long in all.
+# The number of attempts, the wait for an answer to each, s, and the longest time of a command in progress, s.
 _TRIES, _ANSWER_WITHIN, _DONE_WITHIN = 3, 0.5, 30.0
-# How long the driver is told of what went wrong, s.
+# How long a failed command is shown to the driver, s.
 _TOLD_FOR = 5.0
-# A power off or a mode that was refused is asked for again after so long, s.
+# The pause before a refused power off or mode is requested again, s.
 _REFUSED_FOR = 1.0
-# What was accepted must be seen in a heartbeat within this, s; it comes once a second.
+# The effect of an accepted command must be seen in a heartbeat within this time, s; it comes once a second.
 _SEEN_WITHIN = 2.5
 POWER_OFF = "power off"
 
 
 @dataclass(frozen=True, slots=True)
 class AutopilotCommand:
-    """What an action of the profile means to the autopilot.
+    """The autopilot's command for an action of the profile.
 
     Attributes:
         command: its name in the standard, such as ``MAV_CMD_NAV_TAKEOFF``.
-        parameters: 1…7 → value; those left out are 0.
-        pause: for so long after it, s, no standstill is sent while somebody drives: to some autopilots a standstill
-            is a setpoint that breaks a take-off off. A stick that is moved, or let go of everything, ends it.
+        parameters: 1…7 → value; missing ones are 0.
+        pause: how long after it no standstill is sent during a drive, s: for some autopilots a standstill
+            is a setpoint that aborts a take-off. A moved stick, or a release, ends the pause.
     """
 
     command: str
@@ -45,11 +45,11 @@ class AutopilotCommand:
 
 
 class Order(NamedTuple):
-    """What the autopilot is told.
+    """One command in the queue.
 
     Attributes:
-        armed, mode: what its heartbeat must say before it is done; None where it says nothing of it.
-        lasts: it is asked for until it is so, whatever is answered: the power off, and the mode of a switch.
+        armed, mode: required in its heartbeat before the command is complete; None if the heartbeat does not show it.
+        lasts: it is repeated until it has taken effect, whatever the answer: the power off, and the mode of a switch.
     """
 
     name: str
@@ -61,7 +61,7 @@ class Order(NamedTuple):
 
 
 def order_of(action: str, one: AutopilotCommand) -> Order:
-    """Return the order of an action. Raises `SinkError` where it is none of the standard."""
+    """Return the order of an action. Raises `SinkError` if the standard has no such command."""
     number = mavlink.command_number(one.command)
     if number is None:
         raise SinkError(f'mavlink: "{action}": {one.command} is no command of the standard, such as MAV_CMD_NAV_LAND')
@@ -73,39 +73,39 @@ def order_of(action: str, one: AutopilotCommand) -> Order:
 
 
 def order_of_mode(name: str, mode: int) -> Order:
-    """Return the order to go into a mode."""
+    """Return the order to enter a mode."""
     return Order(f"mode {name}", mavlink.SET_MODE, {1: 1.0, 2: float(mode)}, mode=mode, lasts=True)
 
 
 class Orders:
-    """The queue of what the autopilot is told, its head being asked for now."""
+    """The queue of commands; the first one is being sent."""
 
     def __init__(self) -> None:
         self._waiting: deque[Order] = deque()
         self._tries = 0
         self._sent_at = self._began_at = 0.0
         self._said: tuple[float, str] = (-math.inf, "")
-        # What was accepted, and is still to be seen in a heartbeat; and since when.
+        # The accepted command whose effect is not seen in a heartbeat yet; and since when.
         self._accepted: tuple[Order, float] | None = None
 
     def told(self, now: float) -> str:
-        """Describe what went wrong a moment ago, or what is not so yet; empty for nothing."""
+        """Describe a recent failure, or an effect that is not seen yet; empty for none."""
         at, text = self._said
         if now - at < _TOLD_FOR:
             return text
         head = self._waiting[0] if self._waiting else None
         if head is None or not head.lasts or head.name == POWER_OFF or now - self._began_at < _ANSWER_WITHIN:
-            return ""  # of the power there are words of its own
+            return ""  # the power has its own notice
         return f'"{head.name}" was asked for, and is not so yet'
 
     def say(self, now: float, text: str) -> None:
-        """Take note of something that the driver should know."""
+        """Store a notice for the driver."""
         self._said = (now, text)
 
     def add(self, order: Order) -> None:
-        """Ask for something; what lasts is asked for once, and a newer mode takes the place of an older one.
+        """Append a command; a lasting one only once, and a newer mode replaces an older one.
 
-        The power off goes first, and a mode last: one that is refused for ever must not hold up a landing.
+        The power off goes first, and a mode last: a mode that is always refused must not delay a landing.
         """
         if order.lasts and any(one.name == order.name for one in self._waiting):
             return
@@ -120,10 +120,10 @@ class Orders:
             others.append(order)
         self._waiting = deque([*others, *modes])
         if self._waiting[0] is not head:
-            self._tries = 0  # another one is asked for now
+            self._tries = 0  # another one is sent now
 
     def clear(self) -> None:
-        """Void everything that was asked for."""
+        """Drop all commands."""
         self._waiting.clear()
         self._tries, self._accepted = 0, None
 
@@ -137,16 +137,16 @@ class Orders:
             if not order.lasts:
                 self._finish(now, text)
                 return None
-            self._said = (now, text)  # but it has to be so: it is asked for until somebody answers
+            self._said = (now, text)  # it must take effect: it is repeated
         self._began_at = now if self._tries == 0 else self._began_at
         self._tries, self._sent_at = self._tries + 1, now
         return order, min(self._tries - 1, 255)
 
     def seen(self, armed: bool | None, mode: int | None, now: float) -> None:
-        """Take what a heartbeat says: an order that is so is done."""
+        """Take a heartbeat: an order that has taken effect is complete."""
         head = self._waiting[0] if self._waiting and self._tries else None
         if head is not None and _is_so(head, armed, mode) and now - self._began_at >= _ANSWER_WITHIN:
-            self._finish(now)  # what was on its way when it was asked for says nothing
+            self._finish(now)  # a heartbeat that was sent before the request does not count
         if self._accepted is not None:
             order, since = self._accepted
             if _is_so(order, armed, mode):
@@ -163,7 +163,7 @@ class Orders:
         if result == mavlink.IN_PROGRESS and now - self._began_at < _DONE_WITHIN:
             self._tries, self._sent_at = 1, now
         elif result == mavlink.ACCEPTED and head.lasts:
-            # Its heartbeat has to say so: arm and disarm have one number, and this may be the answer to the other.
+            # Its heartbeat must confirm it: arm and disarm have one number, and this may be the answer to the other.
             self._tries, self._sent_at = 1, now
         elif result == mavlink.ACCEPTED:
             if head.armed is not None or head.mode is not None:
@@ -176,7 +176,7 @@ class Orders:
             self._finish(now, f'"{head.name}": {mavlink.result_in_words(result)}')
 
     def _finish(self, now: float, text: str = "") -> None:
-        """Be done with the order at the head."""
+        """Remove the first order."""
         self._waiting.popleft()
         self._tries = 0
         if text:

@@ -27,22 +27,22 @@ class PageSink(Sink):
         """Serve the page.
 
         Raises:
-            SinkError: the port is taken. MissingPackageError: what serves it is not installed.
+            SinkError: the port is in use. MissingPackageError: a package for the server is not installed.
         """
         self.server = PageServer(settings, SinkError, lambda at, said: None, seat=False)
         self.name = f"page at {self.server.url}"
 
     @property
     def problem(self) -> str:
-        """Say that nobody is shown anything any more."""
+        """Report that the page is no longer served."""
         return f"{self.name}: its server has ended" if self.server.gone else ""
 
     def introduce(self, robot: str, way: str, file: str) -> None:
-        """Take the robot's name, the way of its commands, and the file that settings are saved in."""
+        """Take the robot's name, the way of its commands, and the file for saved settings."""
         self.server.title, self.server.origin, self.server.file = robot, way, file
 
     def start(self, plan: Plan) -> None:
-        """Take the robot that is shown."""
+        """Take the plan of the robot."""
         self.server.asks = self.asks
         self.server.change(plan)
 
@@ -55,7 +55,7 @@ class PageSink(Sink):
         self.server.show(tick)
 
     def close(self) -> None:
-        """Serve no more."""
+        """Stop serving."""
         self.server.close()
 
 
@@ -66,7 +66,7 @@ class PageSinkOptions(PageSettings, SinkOptions):
     kind: ClassVar[str] = "page"
 
     def turns(self, plan: Plan) -> None:
-        """Return None: nothing moves by it."""
+        """Return None: it moves nothing."""
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
         """List options that contradict each other."""

@@ -10,18 +10,18 @@ from tenuto.basics.errors import SinkError
 from tenuto.links.black_box import BlackBox, Tap
 from tenuto.links.serial_ports import why_not
 
-# How long is looked back to see whether a line is too slow, s, and what share of commands may be kept back unsaid.
+# The window in which a line is found too slow, s, and the share of skipped commands that is not reported.
 _WATCHED, _FEW = 1.0, 0.05
 
 
 class OutPort:
-    """A serial port, opened for this program alone; a write may block, but only the sink's own thread.
+    """A serial port for this program alone; a write may block, but only the sink's own thread.
 
-    What is written to it waits in buffers of the system, and a slow line has not sent it for a while. So that it never
-    holds more than one command, whoever writes asks first whether it is `free`.
+    Written bytes wait in buffers of the system, on a slow line for some time. So that they never
+    hold more than one command, a writer first checks whether it is `free`.
 
     Raises:
-        SinkError: it cannot be opened, or goes away; the message names it.
+        SinkError: it cannot be opened, or disappears; the message names it.
     """
 
     def __init__(self, name: str, baud: int, parity: str = "N", stop_bits: int = 1) -> None:
@@ -35,16 +35,16 @@ class OutPort:
         self._passed, self._kept_back = deque[float](), deque[float]()
         try:
             self._serial = serial.Serial(name, baud, parity=parity, stopbits=stop_bits, timeout=0, exclusive=True)
-        except Exception as error:  # pyserial lets errors of the system through as they are, of several kinds
+        except Exception as error:  # pyserial passes several kinds of system errors on
             raise SinkError(f"{name} cannot be opened: {why_not(name, error)}") from error
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         self._taps = box.taps(self._name, self._settings)
         return True
 
     def free(self, now: float) -> bool:
-        """Return whether what was written has been sent by ``now``, s, as fast as the line is."""
+        """Return whether the line has sent all written bytes by ``now``, s."""
         is_free = now >= self._free_at
         seen = self._passed if is_free else self._kept_back
         seen.append(now)
@@ -54,12 +54,12 @@ class OutPort:
         return is_free
 
     def free_in(self, now: float) -> float:
-        """Return how long what was written is still on its way, s."""
+        """Return how long the line still needs for the written bytes, s."""
         return max(0.0, self._free_at - now)
 
     @property
     def slow(self) -> str:
-        """Say that the line carries fewer commands than there are; empty while it carries all, or nearly."""
+        """Report that the line carries fewer commands than there are; empty while it carries all, or nearly."""
         passed, kept_back = len(self._passed), len(self._kept_back)
         if kept_back <= _FEW * (passed + kept_back):
             return ""
@@ -69,7 +69,7 @@ class OutPort:
         """Send bytes, at ``now``, s on the sink's clock.
 
         Raises:
-            SinkError: the port is gone.
+            SinkError: the port has disappeared.
         """
         self._free_at = max(self._free_at, now) + self._byte * len(data)
         if self._taps is not None:
@@ -80,14 +80,14 @@ class OutPort:
             raise SinkError(f"{self._name} is gone: {why_not(self._name, error)}") from error
 
     def answered(self) -> bool:
-        """Return whether anything has come since the last call; it is thrown away."""
+        """Return whether bytes arrived since the last call, and drop them."""
         return bool(self.read_bytes())
 
     def read_bytes(self) -> bytes:
-        """Return what has come since the last call.
+        """Return the bytes that arrived since the last call.
 
         Raises:
-            SinkError: the port is gone.
+            SinkError: the port has disappeared.
         """
         try:
             data = bytes(self._serial.read(max(1, self._serial.in_waiting)))
@@ -98,7 +98,7 @@ class OutPort:
             raise SinkError(f"{self._name} is gone: {why_not(self._name, error)}") from error
 
     def close(self) -> None:
-        """Close the port; a write that hangs is broken off."""
+        """Close the port, and abort a write that hangs."""
         with contextlib.suppress(OSError):
             self._serial.cancel_write()
             self._serial.close()

@@ -17,7 +17,7 @@ _STOPS, _APART = 5, 0.02
 
 
 class RemoteSink(Sink):
-    """What the ways to a robot on another machine have in common.
+    """The base class of the links to a robot on another machine.
 
     Attributes:
         end: this end of the link, with the robot's newest state.
@@ -31,23 +31,23 @@ class RemoteSink(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Describe how the robot is."""
+        """Return the robot's last report."""
         return self.end.telemetry()
 
     @property
     def problem(self) -> str:
-        """Say that the line or the robot is silent, or why the robot stands."""
+        """Report that the link or the robot is silent, or why the robot stands."""
         why = self._line_problem() or self.end.problem(self.clock.now())
         return f"{self.name}: {why}" if why else ""
 
     def start(self, plan: Plan) -> None:
-        """Make sure that all that is to be sent goes into one message, and means what it says."""
+        """Check that a complete command fits into one message, and that the robot has measures."""
         metres_wanted(self.name, plan)
         check_named(plan, SinkError)
 
     @property
     def emergency(self) -> str:
-        """Say that the robot is in an emergency stop, whoever asked for it."""
+        """Report that the robot is in an emergency stop, whoever requested it."""
         return f"{self.name}: {self.end.emergency}" if self.end.emergency else ""
 
     def write(self, tick: Tick) -> None:
@@ -58,7 +58,7 @@ class RemoteSink(Sink):
             self._send(command)
 
     def stop(self, tick: Tick) -> None:
-        """Send the standstill several times, unless nothing is to be sent at all."""
+        """Send the standstill several times, unless nothing must be sent at all."""
         for _ in range(_STOPS):
             self._hear()
             command = self.end.command(tick, self.clock.now(), still=True)
@@ -69,30 +69,30 @@ class RemoteSink(Sink):
 
     @abstractmethod
     def _line_problem(self) -> str:
-        """Describe what is wrong with the way to the robot."""
+        """Describe the fault of the link to the robot."""
 
     @abstractmethod
     def _hear(self) -> None:
-        """Take what the robot says."""
+        """Take the robot's reports."""
 
     @abstractmethod
     def _send(self, command: RemoteCommand) -> None:
-        """Send a command; never wait for it to arrive."""
+        """Send a command without waiting for its arrival."""
 
 
 class RemoteSinkOptions(RatedSinkOptions):
-    """What a profile says of a robot on another machine: it has the same profile, and follows m/s."""
+    """The settings of a robot on another machine, which has the same profile, and follows m/s."""
 
     elsewhere: ClassVar[bool] = True
 
     @property
     def says(self) -> frozenset[str]:
-        """Name what a robot elsewhere can say; it measures only what its own far ends tell it."""
+        """Name what a remote robot can report; its own far ends measure the rest."""
         return SAYS
 
     @property
     def in_metres(self) -> bool:
-        """Whether what it says is in m/s: yes."""
+        """Whether it sends m/s: yes."""
         return True
 
     def waits(self, plan: Plan) -> tuple[float, str]:

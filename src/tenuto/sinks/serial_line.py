@@ -1,4 +1,4 @@
-"""A serial line to the builder's own firmware: the default line of docs/protocols.md, or a template of one's own."""
+"""A serial line to your own firmware: the velocity line of docs/protocols.md, or your own template."""
 
 from __future__ import annotations
 
@@ -29,25 +29,25 @@ from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# The stop at the end is sent so often, and so far apart, s: one of them will arrive.
+# The number of stops at the end, and the time between them, s: one may be lost.
 _STOPS, _APART = 5, 0.02
 FORMS = ("text", "binary", "signed")
 _CHECKSUM = "{checksum}"
-# Of a byte on a serial line: with its start and its stop.
+# The bits of a byte on a serial line, with its start and its stop bit.
 _BITS = 10
-# A share of a speed that no short number is: where a field has no format, all its digits go out.
+# A share with many digits: a field without a format sends all of them.
 _LONG = 0.987654321987654
 
 
 class SerialLine(Sink):
-    """Writes a line for each tick that it is given, or so many a second.
+    """Writes a line for each tick, or at a limited rate.
 
-    A template is text with fields in braces, as of `str.format`: ``{vx:.3f}``, ``{yaw_rate:.3f}``, the names of the
-    actuators, of what goes over the wire and of the outputs, ``{counter}``, ``{valid_ms}``, ``{power}``, and at the end
-    ``{checksum}``.
+    A template is text with fields in braces, as for `str.format`: ``{vx:.3f}``, ``{yaw_rate:.3f}``, the names of the
+    actuators, of their numbers on the wire and of the outputs, ``{counter}``, ``{valid_ms}``, ``{power}``, and at the
+    end ``{checksum}``.
 
     Raises:
-        SinkError: the port cannot be opened, or goes away.
+        SinkError: the port cannot be opened, or disappears.
     """
 
     def __init__(
@@ -67,12 +67,12 @@ class SerialLine(Sink):
 
         Args:
             port: its name. baud: its speed.
-            rate: how many lines a second at most; None for one a tick.
-            answers: the longest that the far end may be silent, s; None where it says nothing.
-            line: a template; empty for the default line. outputs: those whose levels the default line has, in this
+            rate: the greatest number of lines per second; None for one per tick.
+            answers: the longest permitted silence of the far end, s; None if it sends nothing.
+            line: a template; empty for the velocity line. outputs: those whose levels the velocity line has, in this
                 order.
             wheels, distances: names for the numbers of an answer line, in its order.
-            form: "text", "binary" for short frames, or "signed" for those with a key. key: the file that holds it.
+            form: "text", "binary" for short frames, or "signed" for those with a key. key: its file.
         """
         if form not in FORMS or (form == "signed") is not (key is not None) or (form != "text" and (line or outputs)):
             raise SinkError("serial: a key is for the form signed, and a line and outputs of your own are for text")
@@ -91,12 +91,12 @@ class SerialLine(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Describe what the far end has answered."""
+        """Return the far end's last report."""
         return self._hears.telemetry
 
     @property
     def problem(self) -> str:
-        """Say that the far end is silent, where it should not be, or that the line is too slow."""
+        """Report that the far end is silent although it should answer, or that the line is too slow."""
         heard = max(self._hears.telemetry.time, -math.inf if self._started is None else self._started)
         silent = self.clock.now() - heard
         if self._answers and self._started is not None and silent > self._answers:
@@ -105,7 +105,7 @@ class SerialLine(Sink):
         return f"{self.name}: {problem}" if problem else ""
 
     def _another_profile(self) -> str:
-        """Say that the code of the board was made from another profile than this one; empty where it was not."""
+        """Report that the board's code was made from another profile; empty if it was not."""
         made_from, here = self._hears.made_from, self._digest
         if not made_from or not here or made_from == here:
             return ""
@@ -115,11 +115,11 @@ class SerialLine(Sink):
         )
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
-        """Make sure that the template can be filled in.
+        """Check that the template can be filled in.
 
         Raises:
             SinkError: it cannot.
@@ -135,14 +135,14 @@ class SerialLine(Sink):
         now = self.clock.now()
         data = self._port.read_bytes()
         answers = self._form.answers(data)
-        # What is signed counts alone; of plain lines anything says that somebody is there.
+        # With signed frames only genuine answers count; otherwise any byte shows that the far end is alive.
         heard = bool(answers or (data and not isinstance(self._form, SignedFrames)))
         self._hears.take(answers, heard, now, self._port.free_in(now))
         if tick.send and self._port.free(now):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
-        """Send the standstill several times, unless nothing is to be sent at all."""
+        """Send the standstill several times, unless nothing must be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self.wait(self._port.free_in(self.clock.now()))
             self._send(tick._replace(command=STANDSTILL))
@@ -157,12 +157,12 @@ class SerialLine(Sink):
         self._hears.way.sent(self._counter, now)
 
     def close(self) -> None:
-        """Close the port; a write that hangs is broken off."""
+        """Close the port, and abort a write that hangs."""
         self._port.close()
 
 
 class TextLine(AnswerLines, LineForm):
-    """The default line, or a template."""
+    """The velocity line, or a template."""
 
     def __init__(self, template: str, outputs: tuple[str, ...]) -> None:
         """See `SerialLine`."""
@@ -181,16 +181,16 @@ class TextLine(AnswerLines, LineForm):
 def _fields(
     command: VelocityCommand, parts: Mapping[str, float], counter: int, valid_for: float, power: bool
 ) -> dict[str, float]:
-    """Return what a template may name; ``parts``: actuators, what goes over the wire, and outputs."""
+    """Return the fields of a template; ``parts``: actuators, numbers on the wire, and outputs."""
     own = {"counter": counter, "valid_ms": round(1000.0 * valid_for), "power": int(power)}
     return {**command._asdict(), **parts, **own}
 
 
 def _filled(template: str, fields: Mapping[str, float]) -> bytes:
-    """Fill in a template: a field is a name that is looked up, dots and all, and nothing is evaluated.
+    """Fill in a template: a field is a name, which may have dots; nothing is evaluated.
 
     Raises:
-        ValueError: a brace is open, a field has no such name, or its format is none for a number.
+        ValueError: a brace is open, a field is unknown, or its format is not one for numbers.
     """
     filled = []
     for text, name, form, conversion in string.Formatter().parse(template.removesuffix(_CHECKSUM)):
@@ -207,7 +207,7 @@ def _filled(template: str, fields: Mapping[str, float]) -> bytes:
 
 
 def _examples(plan: Plan) -> Iterator[tuple[VelocityCommand, dict[str, float]]]:
-    """Return commands of every direction with what their actuators do: numbers as long as they get."""
+    """Return commands in every direction with their actuators: the longest numbers."""
     speeds = plan.full_speeds()
     ends = [(-_LONG * low, _LONG * high) for low, high in (
         (speeds.backward, speeds.forward), (speeds.sideways, speeds.sideways), (speeds.down, speeds.up),
@@ -221,7 +221,7 @@ def _examples(plan: Plan) -> Iterator[tuple[VelocityCommand, dict[str, float]]]:
 
 
 def template_problem(template: str, plan: Plan) -> str:
-    """Explain why a template cannot be filled in for a plan; empty where it can."""
+    """Explain why a template cannot be filled in for a plan; empty if it can."""
     try:
         _longest(template, plan)
     except (ValueError, TypeError) as error:
@@ -230,7 +230,7 @@ def template_problem(template: str, plan: Plan) -> str:
 
 
 def outputs_problem(outputs: tuple[str, ...], template: str, plan: Plan) -> str:
-    """Explain why the levels of these outputs cannot be sent; empty where they can."""
+    """Explain why the levels of these outputs cannot be sent; empty if they can."""
     if outputs and template:
         return "a line of your own names its outputs itself: leave outputs out"
     if len(outputs) > MOST_OUTPUTS:
@@ -241,7 +241,7 @@ def outputs_problem(outputs: tuple[str, ...], template: str, plan: Plan) -> str:
 
 
 def _longest(template: str, plan: Plan, outputs: int = 0) -> int:
-    """Return the length of the longest line of a plan, bytes, its end included. Raises as `_filled`."""
+    """Return the length of the longest line of a plan with its end, bytes. Raises as `_filled`."""
     valid, sizes = plan.guard.command_timeout, []
     for command, parts in _examples(plan):
         line = (
@@ -272,17 +272,17 @@ class SerialLineOptions(RatedSinkOptions):
 
     @property
     def says(self) -> frozenset[str]:
-        """Name what an answer line says, where answers are expected."""
+        """Name what an answer line can report, if answers are expected."""
         return Answers.says if self.answers is not None else frozenset()
 
     @property
     def numbers(self) -> tuple[str, ...]:
-        """Name the numbers of an answer: those of every far end, wheels and distances."""
+        """Name the numbers of an answer: the common ones, wheels and distances."""
         named = [f"wheels.{name}" for name in self.wheels] + [f"distances.{name}" for name in self.distances]
         return (*super().numbers, *named) if self.answers is not None else ()
 
     def plan_errors(self, plan: Plan) -> Iterator[Finding]:
-        """Fill in the line once, and see whether the port carries it, and whether commands come in time."""
+        """Fill in the line once; check that the port is fast enough for it, and that commands come in time."""
         for key, wrong in (
             ("outputs", outputs_problem(self.outputs, self.line, plan)),
             ("line", template_problem(self.line, plan)),
@@ -301,7 +301,7 @@ class SerialLineOptions(RatedSinkOptions):
         yield from super().plan_errors(plan)
 
     def errors(self, actions: Collection[str]) -> list[Finding]:
-        """See that what belongs to a form is said with it, and nothing else."""
+        """Check that a form has its own options, and no others."""
         found = []
         for key, said in (("line", bool(self.line)), ("outputs", bool(self.outputs))):
             if said and self.form != "text":
@@ -316,7 +316,7 @@ class SerialLineOptions(RatedSinkOptions):
         return found
 
     def _size(self, plan: Plan) -> int:
-        """Return how many bytes a command has at most."""
+        """Return the greatest length of a command, bytes."""
         if self.form == "text":
             return _longest(self.line, plan, len(self.outputs))
         return LENGTHS[COMMAND if self.form == "binary" else SIGNED_COMMAND]
@@ -328,17 +328,17 @@ class SerialLineOptions(RatedSinkOptions):
         return ""
 
     def _names_problem(self, names: tuple[str, ...]) -> str:
-        """Describe what is wrong with names for what an answer says; empty where nothing is."""
+        """Describe the errors in the names for the numbers of an answer; empty for none."""
         if names and self.answers is None:
             return "they come in answers: set answers, the longest silence of the far end"
         most = MOST_NUMBERS if self.form == "text" else 2 if names is self.wheels else 1
         return f"an answer in this form has {most} at most" if len(names) > most else ""
 
     def turns(self, plan: Plan) -> dict[str, bool]:
-        """Name the actuators of its line: ``{left.share}`` is as [actuators] says, ``{left}`` is not."""
+        """Name the actuators of its line: ``{left.share}`` has the form of [actuators], ``{left}`` has not."""
         try:
             named = {name for _, name, _, _ in string.Formatter().parse(self.line) if name}
-        except ValueError:  # `plan_errors` says so
+        except ValueError:  # `plan_errors` reports it
             return {}
         found = {one: any(name.startswith(f"{one}.") for name in named) for one in plan.chassis.bounds()}
         return {name: formed for name, formed in found.items() if formed or name in named}

@@ -1,4 +1,4 @@
-"""Servo frames out, by any radio protocol: a computer in the place of a radio receiver."""
+"""Servo frames out, by any radio protocol: a computer instead of a radio receiver."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ _PULSE = ".pulse"
 
 
 class ServoFrames(Sink):
-    """Sends the pulses that go over the wire as channels, a frame a tick, or so many a second.
+    """Sends pulses as channels, a frame per tick, or at a limited rate.
 
-    Only what the profile gives the form ``"pulse"`` is sent; it comes after the guard, so a stop is a stop here too.
-    Without power a frame says failsafe; of a protocol that has no such flag, no frame is sent.
+    Only actuators and outputs of the form ``"pulse"`` are sent, after the guard: a stop applies here too.
+    Without power a frame has the failsafe flag; in a protocol without this flag no frame is sent.
 
     Raises:
-        SinkError: the port cannot be opened, or goes away; the profile has no pulses, or not those.
+        SinkError: the port cannot be opened, or disappears; the profile has no pulses, or not those.
     """
 
     def __init__(self, kind: str, port: str, rate: float | None = None, channels: tuple[str, ...] = ()) -> None:
@@ -35,8 +35,8 @@ class ServoFrames(Sink):
 
         Args:
             kind: of the radio protocol, such as "sbus". port: its name.
-            rate: how many frames a second at most; None for one a tick.
-            channels: the actuators from channel 1 on; all that have pulses, in their order, if none are named.
+            rate: the greatest number of frames per second; None for one per tick.
+            channels: the actuators from channel 1 on; by default all that have pulses, in their order.
         """
         self._radio = radio = RADIOS.all[kind]
         self.name = f"{kind} frames on {port}"
@@ -46,15 +46,15 @@ class ServoFrames(Sink):
 
     @property
     def problem(self) -> str:
-        """Say that the line is too slow."""
+        """Report that the line is too slow."""
         return f"{self.name}: {self._port.slow}" if self._port.slow else ""
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         return self._port.record_raw(box)
 
     def start(self, plan: Plan) -> None:
-        """Make sure that there are pulses for the channels."""
+        """Check that there are pulses for the channels."""
         self._names = pulses_of(self.name, plan, self._asked, self._radio.channels)
 
     def write(self, tick: Tick) -> None:
@@ -63,7 +63,7 @@ class ServoFrames(Sink):
             self._send(tick)
 
     def stop(self, tick: Tick) -> None:
-        """Send the stop several times, unless nothing is to be sent at all."""
+        """Send the stop several times, unless nothing must be sent at all."""
         for _ in range(_STOPS if tick.send else 0):
             self.wait(self._port.free_in(self.clock.now()))
             self._send(tick)
@@ -72,7 +72,7 @@ class ServoFrames(Sink):
     def _send(self, tick: Tick) -> None:
         if not (tick.power or self._radio.marks_failsafe):
             return
-        # Without power an actuator has no pulse, and an output goes on with its own.
+        # Without power an actuator has no pulse, and an output keeps its own.
         pulses = [one or NEUTRAL_US for one in pulses_to_send(tick.wire, self._names)]
         plain = self._radio.plain_channels
         pulses += [NEUTRAL_US] * ((plain if len(pulses) <= plain else self._radio.channels) - len(pulses))
@@ -80,7 +80,7 @@ class ServoFrames(Sink):
         self._port.write(data, self.clock.now())
 
     def close(self) -> None:
-        """Close the port; a write that hangs is broken off."""
+        """Close the port, and abort a write that hangs."""
         self._port.close()
 
 
@@ -88,8 +88,8 @@ def pulses_of(sink: str, plan: Plan, asked: tuple[str, ...], most: int) -> tuple
     """Name the actuators whose pulses are sent, from channel 1 on.
 
     Args:
-        sink: its name, for errors. asked: the actuators that are wanted; all that have pulses if none are named.
-        most: how many channels there are.
+        sink: its name, for errors. asked: the wanted actuators; by default all that have pulses.
+        most: the number of channels.
 
     Raises:
         SinkError: the profile has no pulses for them, or there are too many.

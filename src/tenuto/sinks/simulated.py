@@ -14,7 +14,7 @@ from tenuto.sim.robots import Physics, SimulatedRobot, simulated_robot
 from tenuto.sinks.base import Sink, SinkOptions
 from tenuto.vehicles.base import Chassis, Quantity
 
-# How long the robot may take to roll out after the last tick, in simulated seconds.
+# How long the robot may roll out after the last tick, simulated s.
 _ROLL_OUT = 10.0
 _SAYS = EVERYTHING - {"reasons", "distances", "round_trip", "loss", "waiting"}
 
@@ -23,7 +23,7 @@ class SimulatedSink(Sink):
     """Drives the simulated robot that belongs to a profile.
 
     Attributes:
-        robot: the simulated robot, there from `start` on.
+        robot: the simulated robot, from `start` on.
     """
 
     name = "simulated robot"
@@ -32,7 +32,7 @@ class SimulatedSink(Sink):
     robot: SimulatedRobot
 
     def __init__(self, physics: Physics | None = None) -> None:
-        """Set how far from ideal the robot is; as is usual for its kind if nothing is given."""
+        """Set the physics of the robot; by default the usual values of its kind."""
         self._physics = physics
         self._chassis: Chassis | None = None
         self._needs = NOTHING_NEEDED
@@ -40,11 +40,11 @@ class SimulatedSink(Sink):
 
     @property
     def telemetry(self) -> Telemetry:
-        """Say how the robot is. What a simulation has not (a battery, a mode), it says as ``guard.needs`` wants it."""
+        """Report the state of the robot. A battery and a mode, which it has not, are as ``guard.needs`` requires."""
         return self._telemetry
 
     def start(self, plan: Plan) -> None:
-        """Place a robot with the measures of the profile at the origin; one that is there already stays where it is."""
+        """Place a robot with the measures of the profile at the origin; an existing one stays where it is."""
         self._needs = plan.guard.needs
         if self._chassis != plan.chassis:
             self._chassis = plan.chassis
@@ -54,7 +54,7 @@ class SimulatedSink(Sink):
         self._say()
 
     def write(self, tick: Tick) -> None:
-        """Let the robot follow its old actuators up to now, then give it the new ones."""
+        """Let the robot follow its old actuators until now, then set the new ones."""
         if self._time is not None and tick.time > self._time:
             self.robot.advance(tick.time - self._time)
         self._time = tick.time
@@ -99,13 +99,13 @@ class SimulatedSinkOptions(SinkOptions):
 
     @property
     def says(self) -> frozenset[str]:
-        """Name what it says: all but what has no wire."""
+        """Name what it can report: all except the values of a real line."""
         return _SAYS
 
     def turns(self, plan: Plan) -> dict[str, bool]:
-        """Name all: it is told the actuators. Its wiring is right, so a motor that is reversed turns as before."""
+        """Name all: it gets the actuators. Its wiring is correct, so ``reverse`` does not change its motion."""
         return dict.fromkeys(plan.chassis.bounds(), True)
 
     def open(self) -> Sink:
-        """Return it; it is placed when the drive begins."""
+        """Return the sink; the robot is placed when the drive begins."""
         return SimulatedSink()

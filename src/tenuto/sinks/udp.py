@@ -1,4 +1,4 @@
-"""A robot on another machine, by datagrams that only the two can make."""
+"""A robot on another machine, over encrypted and authenticated datagrams."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ if TYPE_CHECKING:
 
 _sealed = Late("tenuto.protocols.sealed", SinkError, how_to_get("cryptography"))
 FORMS = ("json", "compact")
-# It says hello so often, and again when the robot was silent for so long, s.
+# The interval of its greetings, and the silence of the robot after which it greets again, s.
 _HELLO_EVERY, _SILENT_AFTER = 0.25, 1.0
-# A new session is used so often until the robot speaks in it, s: a datagram may be lost.
+# The interval of datagrams in a new session until the robot answers in it, s: one may be lost.
 _USED_EVERY = 0.1
 
 
@@ -35,18 +35,18 @@ class UdpSink(RemoteSink):
     """Commands for one robot, over UDP.
 
     Raises:
-        SinkError: the address or the key file is not good.
+        SinkError: the address or the key file is invalid.
     """
 
     def __init__(
         self, place: str, *, key: str, rate: float = 50.0, form: str = "json", driver: str | None = None
     ) -> None:
-        """Open the way to a robot.
+        """Open the link to a robot.
 
         Args:
             place: ``HOST:PORT`` of the robot. key: the file with the shared key.
-            rate: how many commands a second at most. form: "json", or "compact", 36 bytes where there is no output.
-            driver: a name for the robot to know; made up if none is given.
+            rate: the greatest number of commands per second. form: "json", or "compact", 36 bytes without outputs.
+            driver: the name of the driver; random if none is given.
         """
         if form not in FORMS:
             raise SinkError(f"udp: expected form to be one of {', '.join(FORMS)}; found {form}")
@@ -59,7 +59,7 @@ class UdpSink(RemoteSink):
         self._compact = form == "compact"
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         return self._udp.record_raw(box)
 
     def close(self) -> None:
@@ -88,7 +88,7 @@ class UdpSink(RemoteSink):
                     self.end.hear(state, now)
         if self._session is not None and now - self._used > _USED_EVERY:
             self._used = now
-            self._udp.send(self._session.seal(b""))  # the robot speaks once it has heard the session used
+            self._udp.send(self._session.seal(b""))  # the robot answers after the first datagram of the session
         if now - self._heard > _SILENT_AFTER and now - self._called > _HELLO_EVERY:
             self._called = now
             self._udp.send(self._handshake.hello())
@@ -111,7 +111,7 @@ class UdpSinkOptions(RemoteSinkOptions):
     driver: str | None = option("a name that no other driver uses", None, word="NAME")
 
     def packages(self) -> tuple[str, ...]:
-        """Return the module that speaks it."""
+        """Return the module of the encryption."""
         return ("cryptography",)
 
     def open(self) -> Sink:

@@ -1,4 +1,4 @@
-"""The ways to an autopilot: datagrams, or a serial line."""
+"""The links to an autopilot: datagrams, or a serial line."""
 
 from __future__ import annotations
 
@@ -16,12 +16,12 @@ from tenuto.sinks.port import OutPort
 if TYPE_CHECKING:
     from tenuto.protocols.mavlink import MavlinkLink
 
-# How a message of MAVLink 2 begins, and where its sender stands.
+# The first byte of a MAVLink 2 message, and the position of its sender.
 _VERSION_2, _SYSTEM_AT = 0xFD, 5
 
 
 def _address_of(host: str) -> str:
-    """Return the address of a host; empty for none. Raises `SinkError` where it is not known."""
+    """Return the address of a host; empty for none. Raises `SinkError` if it is unknown."""
     try:
         return socket.gethostbyname(host) if host else ""
     except OSError as error:
@@ -29,10 +29,10 @@ def _address_of(host: str) -> str:
 
 
 class UdpWay:
-    """Datagrams to one address, or to whoever speaks first.
+    """Datagrams to one address, or to the first sender.
 
     Attributes:
-        slow: that it carries less than there is; empty for datagrams. stranger: where another one speaks from.
+        slow: the notice of a slow line; empty for datagrams. stranger: the address of another sender.
     """
 
     slow = ""
@@ -41,8 +41,8 @@ class UdpWay:
         """Open a socket.
 
         Args:
-            place: ``HOST:PORT`` to send there, or ``:PORT`` to wait for who speaks first. only: the host that may.
-            system: that of the autopilot: another one that speaks as it is told.
+            place: ``HOST:PORT`` to send there, or ``:PORT`` to wait for a first sender. only: its permitted host.
+            system: the id of the autopilot; another sender with this id is reported.
         """
         host, number = parse_address(place, SinkError)
         self._waits, self._heard, self._only, self._system = not host, -math.inf, _address_of(only), system
@@ -54,15 +54,15 @@ class UdpWay:
         )
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all datagrams from now on."""
+        """Send all datagrams to a black box from now on."""
         return self._udp.record_raw(box)
 
     def free(self, now: float) -> bool:
-        """Return whether more may be sent."""
+        """Return whether it can send now."""
         return True
 
     def free_in(self, now: float) -> float:
-        """Return how long what was written waits, s."""
+        """Return how long written bytes wait, s."""
         return 0.0
 
     def write(self, data: bytes, now: float) -> None:
@@ -70,19 +70,19 @@ class UdpWay:
         self._udp.send(data)
 
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
-        """Return the messages of whoever is listened to, and where they came from."""
-        # Whoever was waited for and is gone may come back from another port, as a program that was started again does.
+        """Return the messages of the accepted sender, and their address."""
+        # A restarted autopilot program may come back from another port.
         gone = self._waits and now - self._heard > SILENT_AFTER
         for data, address in self._udp.receive():
             barred = bool(self._only) and address[0] != self._only
-            # Where it sends to an address, only what comes from there is heard.
+            # With a fixed address, only datagrams from there count.
             if not barred and (gone or self._udp.peer in (None, address)):
                 yield from ((message, address) for message in mav.feed(data, whole=True, unknown=True))
             elif len(data) > _SYSTEM_AT and data[0] == _VERSION_2 and data[_SYSTEM_AT] == self._system:
                 self.stranger = f"{address[0]}:{address[1]}"
 
     def answer_to(self, address: Address, now: float) -> None:
-        """Send to where an autopilot has spoken from, unless another one has the link."""
+        """Send to the address of an autopilot from now on, unless another one has the link."""
         if self._waits and (self._udp.peer in (None, address) or now - self._heard > SILENT_AFTER):
             self._udp.peer, self._heard = address, now
 
@@ -97,13 +97,13 @@ class SerialWay(OutPort):
     stranger = ""
 
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
-        """Return the messages that have come."""
+        """Return the messages that arrived."""
         return [(message, ("", 0)) for message in mav.feed(self.read_bytes(), unknown=True)]
 
     def answer_to(self, address: Address, now: float) -> None:
-        """Answer where it came from: there is only one end."""
+        """Do nothing: a line has only one other end."""
 
 
 def way_to(place: str, baud: int, only: str, system: int) -> UdpWay | SerialWay:
-    """Open the way to an autopilot: a serial port, or an address. Raises `SinkError`."""
+    """Open the link to an autopilot: a serial port, or an address. Raises `SinkError`."""
     return SerialWay(place, baud) if "/" in place or ":" not in place else UdpWay(place, only, system)
