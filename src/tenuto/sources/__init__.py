@@ -18,31 +18,31 @@ __all__ = ["LinkCounts", "Source", "forms", "known_infos", "open_others", "open_
 
 
 class HasSource(Protocol):
-    """Whatever says which source it has: a profile."""
+    """Anything with a source, such as a profile."""
 
     @property
     def source(self) -> SourceOptions:
-        """Of the first in rank."""
+        """That of the first in rank."""
         ...
 
     @property
     def drivers(self) -> Mapping[str, Any]:
-        """Others, by their names; each has a ``source``, or None."""
+        """The other drivers, by their names; each has a ``source``, or None."""
         ...
 
     @property
     def inputs(self) -> Mapping[str, Any]:
-        """What is heard besides, by name: sensors, inhibits, measured speeds; each has a ``source``, or None."""
+        """The inputs, by name: sensors, inhibits, measured speeds; each has a ``source``, or None."""
         ...
 
 
 def forms() -> list[str]:
-    """List how the short texts of all kinds are written."""
+    """List the forms of the short texts of all kinds."""
     return [form_of(options) for options in SOURCES.all.values()]
 
 
 def known_infos(source: Source) -> tuple[ControlInfo, ...]:
-    """Describe a recording's controls by what devices usually call them; unknown names have an unknown range."""
+    """Describe a recording's controls by the usual names of devices; unknown names have an unknown range."""
     usual = {info.name: info for options in SOURCES.all.values() for info in options.layout}
     return tuple(
         usual.get(info.name)
@@ -53,7 +53,7 @@ def known_infos(source: Source) -> tuple[ControlInfo, ...]:
 
 
 def source_options(what: str | Path | HasSource) -> SourceOptions:
-    """Read what a profile, a short text or the path of a recording says of a source. Raises `SourceError`."""
+    """Read the settings of a source from a profile, a short text or the path of a recording. Raises `SourceError`."""
     if not isinstance(what, (str, Path)):
         return what.source
     text = str(what)
@@ -68,10 +68,10 @@ def open_source(what: str | Path | HasSource, *, clock: Timer = REAL) -> Source:
     Args:
         what: a profile (its ``[source]`` is opened), a path that ends in ``.csv`` or ``.parquet``, or one of
             the short texts of docs/sources.md, such as ``"gamepad"`` or ``"sbus:/dev/ttyAMA0"``.
-        clock: what a simulated device sends by, and a wait while a port is opened; the real one if not given.
+        clock: of simulated devices, and of a wait while a port is opened; by default the real one.
 
     Raises:
-        SourceError: the text names no source, or the device is not there.
+        SourceError: the text names no source, or the device is missing.
         RecordingError: the recording cannot be read.
     """
     return source_options(what).open(clock)
@@ -83,16 +83,16 @@ def open_others(
     """Open the sources of a profile's other drivers, sensors, inhibits and measured speeds, by their names.
 
     Args:
-        profile: its ``[drivers]`` and inputs are looked at.
+        profile: its ``[drivers]`` and inputs are used.
         instead: name → another source, as a text for `open_source`. clock: see there.
 
     Raises:
-        SourceError: one cannot be opened, has none in the profile, or has no such name; those opened are closed.
+        SourceError: one cannot be opened, has no source in the profile, or is unknown; those already open are closed.
     """
     instead = instead or {}
     tables: dict[str, SourceOptions | None] = {name: table.source for name, table in profile.drivers.items()}
     tables |= {name: table.source for name, table in profile.inputs.items() if table.source is not None}
-    # What a far end says may be read elsewhere instead, as from a recording.
+    # The values of a far end may come from another source instead, such as a recording.
     tables |= {name: None for name, table in profile.inputs.items() if table.far_end is not None and name in instead}
     for name in instead:
         if name not in tables:

@@ -1,4 +1,4 @@
-"""The interface of every source, and what a profile or a short text says of one."""
+"""The interface of every source, and its settings from a profile or a short text."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ class Source(Closing, ABC):
     """A device with sticks. Open it with ``with``; `poll` returns the newest frame.
 
     Attributes:
-        name: what a person calls it.
-        identity: the same for the same device each time it is plugged in, as far as it tells.
-        hint: how to use it, where that is not plain.
-        exact: what it sends is exact, so nothing about it is to be measured.
+        name: for people.
+        identity: the same for the same device each time it is plugged in, if the device reports it.
+        hint: how to use it, if that is not obvious.
+        exact: its values are exact, so it needs no calibration.
     """
 
     name: str
@@ -37,7 +37,7 @@ class Source(Closing, ABC):
 
     @abstractmethod
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe every control that the frames will hold."""
+        """Describe every control of the frames."""
 
     def prepare(self, plan: Plan) -> None:  # most have the same controls for every robot
         """Receive the plan with which the robot is driven by hand. Called before `controls`."""
@@ -64,27 +64,27 @@ class Source(Closing, ABC):
 
     @property
     def finished(self) -> bool:
-        """True when no frame will ever come again, as at the end of a recording."""
+        """Whether no more frames will come, as at the end of a recording."""
         return False
 
     def controls_for(self, plan: Plan, driver: str) -> tuple[ControlInfo, ...]:
         """Describe the controls of the frames after joining a drive; arguments as for `join`.
 
         Raises:
-            SourceError: it cannot have what the plan reads.
+            SourceError: it cannot have the controls that the plan reads.
         """
         return self.controls()
 
     def join(self, plan: Plan, driver: str, asks: Asks) -> None:  # most send what they send, whoever drives
-        """Prepare for a drive that is about to start, or that has taken a changed profile. Called before `controls`.
+        """Prepare for the start of a drive, or for a changed profile. Called before `controls`.
 
         Args:
             plan: of the robot. driver: whose device it is; empty for the first in rank.
-            asks: by which somebody at the device may ask for more than its controls can say, from any thread.
+            asks: for requests of the device that are not controls, from any thread.
         """
 
     def introduce(self, robot: str, way: str, file: str) -> None:  # most show nothing
-        """Take the robot's name, the way of its commands, and its profile's file; empty where no changes are taken."""
+        """Take the robot's name, the way of its commands, and its profile's file; empty if no changes are accepted."""
 
     def tell(self, tick: Tick) -> None:  # most have nobody to tell
         """Take the robot's newest tick, for a driver on another machine."""
@@ -96,16 +96,16 @@ class Source(Closing, ABC):
 
 @dataclass(frozen=True, kw_only=True)
 class SourceOptions(ABC):
-    """What a profile says of a source, under ``[source]``, or a short text.
+    """The settings of a source, under ``[source]`` or in a short text.
 
     Attributes:
         kind: its name in profiles and short texts.
         in_profiles: it can be the source of a profile: its controls are known before it is opened.
-        layout: the controls that are known; the builder may name others where `control` says so.
-        steps: how many steps a control has over its travel where that was not measured.
+        layout: the known controls; the profile may name others if `control` describes them.
+        steps: the number of steps of a control over its travel, if it was not measured.
         on_serial_port: it is read from a serial port.
-        sends_velocities: it can be what sends velocities itself, see ``[drivers.NAME]``.
-        means: what each of its controls is for, role of ``tenuto begin`` → control; where nobody has to be asked.
+        sends_velocities: it can be a driver that sends velocities, see ``[drivers.NAME]``.
+        means: the purpose of its controls, role of ``tenuto begin`` → control; for these no question is asked.
     """
 
     kind: ClassVar[str]
@@ -121,37 +121,37 @@ class SourceOptions(ABC):
         """Open the source.
 
         Args:
-            clock: what a simulated device sends by, and a wait while a port is opened.
+            clock: of simulated devices, and of a wait while a port is opened.
 
         Raises:
-            SourceError: the device is not there. RecordingError: a file cannot be read.
+            SourceError: the device is missing. RecordingError: a file cannot be read.
         """
 
     @classmethod
     def control(cls, name: str) -> ControlInfo | None:
-        """Describe a control, or return None where there is none of that name."""
+        """Describe a control, or return None if there is none of that name."""
         return next((info for info in cls.layout if info.name == name), None)
 
     def columns_said(self) -> tuple[str, ...] | None:
-        """Return the names of what it sends where the profile says them, else None."""
+        """Return the names of its values if the profile names them, otherwise None."""
         return None
 
     def errors(self) -> list[Finding]:
-        """List what no single option can tell, with keys of its own table; here: nothing."""
+        """List the errors between several options, with keys of its own table; here: none."""
         return []
 
     def another(self) -> SourceOptions:
-        """Return the same for another driver: without what names one device."""
+        """Return the same settings for another driver: without the identity of one device."""
         return self
 
 
 @dataclass(frozen=True, kw_only=True)
 class HeldOptions(SourceOptions):
-    """What sources have in common that a person holds, and a profile can have.
+    """The base class of sources that a person holds, and a profile can have.
 
     Attributes:
-        loses_link: its link can be lost and come back while a drive lasts.
-        frames: how many frames a second come by radio, where that is known.
+        loses_link: its link can be lost and come back during a drive.
+        frames: the frame rate over radio, Hz, if it is known.
     """
 
     loses_link: ClassVar[bool] = True

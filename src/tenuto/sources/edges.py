@@ -18,18 +18,18 @@ from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.gpio import GpioPulses, KernelLines
 from tenuto.sources.recording import Recording, read_table
 
-# No capture has more wires.
+# The greatest number of wires of a capture.
 _MOST_WIRES = 64
 
 
 class EdgeFile(Recording):
     """PPM or PWM edges from a file, decoded and played as a recording.
 
-    A PPM file has a column ``time`` (s) with a line for each edge that starts a pulse; a PWM file has ``time``,
+    A PPM file has a column ``time`` (s) with a row for each edge that starts a pulse; a PWM file has ``time``,
     ``channel`` (from 1) and ``level`` (1 for a rising edge, 0 for a falling one).
 
     Raises:
-        RecordingError: the file cannot be read, or holds no whole frame.
+        RecordingError: the file cannot be read, or has no complete frame.
     """
 
     def __init__(self, kind: str, path: str | Path) -> None:
@@ -41,7 +41,7 @@ class EdgeFile(Recording):
         self.name = f"{kind} pulses in {Path(path).name}"
 
     def counts(self) -> LinkCounts:
-        """Describe how many frames the file holds, and how many pulses or frames were broken."""
+        """Describe the number of frames in the file, and of broken pulses or frames."""
         return LinkCounts(self._counts.good, self._counts.bad)
 
 
@@ -74,7 +74,7 @@ class PpmOptions(HeldOptions):
     line: tuple[int, ...] = option("the number of a pin's line at the chip", (), word="N")
 
     def open(self, clock: Timer) -> Source:
-        """Listen at the pins, or read the file."""
+        """Open the pins, or read the file."""
         live = Path(self.file).name.startswith("gpiochip")
         self._fits(live)
         if not live:

@@ -11,7 +11,7 @@ from tenuto.sources.base import Source
 
 
 class FunctionSource(Source):
-    """A source that asks a function for its numbers at every tick.
+    """A source that calls a function for its numbers at every tick.
 
     For a driver that sends velocities the names are ``vx``, ``vy``, ``vz`` (m/s) and ``yaw_rate`` (rad/s)::
 
@@ -21,21 +21,21 @@ class FunctionSource(Source):
     def __init__(
         self, name: str, names: Sequence[str], function: Callable[[float], Mapping[str, float] | None]
     ) -> None:
-        """Set what to ask.
+        """Set the function.
 
         Args:
-            name: for people. names: of the numbers that the function gives.
-            function: seconds since the start of the drive → name → number, or None where nothing comes. Must not block.
+            name: for people. names: of the numbers that the function returns.
+            function: seconds since the start of the drive → name → number, or None for no frame. It must not block.
         """
         self.name = name
         self._controls = tuple(ControlInfo(name, -math.inf, math.inf, 0.0) for name in names)
         self._function = function
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the numbers; what they can be is not known."""
+        """Describe the numbers; their range is unknown."""
         return self._controls
 
     def poll(self, now: float) -> Frame | None:
-        """Return the numbers of now."""
+        """Return the present numbers."""
         values = self._function(now)
         return None if values is None else Frame(now, values)

@@ -30,7 +30,7 @@ _BUTTONS = (
 _NUMBERED = re.compile(r"(axis|button|hat)_(\d{1,2})(_[xy])?")
 
 _GAMEPAD = (
-    # A pad counts right and down upwards; the frame of the robot counts left and forward upwards.
+    # On a pad, right and down are positive; in the frame of the robot, left and forward are.
     *(ControlInfo(name, AXIS_LOW, AXIS_HIGH, 0.0, counts_down=True) for name in _STICK_AXES),
     *(ControlInfo(name, 0.0, AXIS_HIGH, 0.0) for name in _TRIGGERS),
     *(ControlInfo(name, 0.0, 1.0, 0.0) for name in _BUTTONS),
@@ -42,12 +42,12 @@ class Found(NamedTuple):
     """A gamepad or joystick that is connected.
 
     Attributes:
-        place: SDL's number for it, good until the next device comes or goes.
-        instance: SDL's number for this one plugging-in of it; never used again.
-        identity: the same each time it is plugged in: SDL's identifier of its kind, and its serial
-            number where it tells one.
-        name: what it calls itself.
-        path: where it is plugged in, as the system names the place; empty where it does not.
+        place: SDL's number for it, valid until the next device is plugged in or unplugged.
+        instance: SDL's number for it since it was plugged in; never used again.
+        identity: the same each time it is plugged in: SDL's identifier of its model, and its serial
+            number if it reports one.
+        name: as it reports it.
+        path: the system's name of the place where it is plugged in; empty if there is none.
     """
 
     place: int
@@ -58,7 +58,7 @@ class Found(NamedTuple):
 
 
 def connected_gamepads() -> list[Found]:
-    """List the gamepads and joysticks that are connected. Raises `SourceError` when SDL does not start."""
+    """List the connected gamepads and joysticks. Raises `SourceError` if SDL does not start."""
     sdl = start_sdl()
     try:
         return _connected(sdl)
@@ -86,25 +86,25 @@ def _found(sdl: ModuleType, index: int) -> Found:
 
 
 class Gamepad(Source):
-    """A gamepad or joystick, and the same one again after it was gone.
+    """A gamepad or joystick; after it was unplugged, the same one again.
 
     A pad with a known layout has the control names of `GAMEPAD_CONTROLS`; any other
-    device numbers its own: ``axis_0``, ``button_0``, ``hat_0_x``. The raw numbers are SDL's, as the device
-    counts: right and down upwards.
+    device has numbered ones: ``axis_0``, ``button_0``, ``hat_0_x``. The raw numbers are SDL's, in the signs of the
+    device: right and down are positive.
 
-    Of two equal pads without serial numbers, the one that stayed plugged in is never taken for the one that
-    was pulled out: only a device that has newly come can be the lost one.
+    Of two equal pads without serial numbers, the one that stays plugged in is never taken for the one that
+    was unplugged: only a newly plugged device can be the lost one.
 
     Raises:
-        SourceError: nothing that fits is connected, or SDL does not start.
+        SourceError: no matching device is connected, or SDL does not start.
     """
 
     def __init__(self, device: str | None = None) -> None:
         """Open a device.
 
         Args:
-            device: its identity, as ``tenuto devices`` shows it, or the place where it is plugged in; the first
-                that no other source has opened when None.
+            device: its identity, as ``tenuto devices`` shows it, or the place where it is plugged in; by default the
+                first that no other source has opened.
         """
         self._sdl = start_sdl()
         self._device: _Device | None = None
@@ -137,10 +137,10 @@ class Gamepad(Source):
         return self._controls
 
     def poll(self, now: float) -> Frame | None:
-        """Read the device as it is now. While it is gone the frame says so, and its link is not good."""
+        """Read the present state of the device. While it is unplugged, the frame has a bad link."""
         sdl = self._sdl
         sdl.SDL_JoystickUpdate()
-        # Nobody reads SDL's queue of events: left alone it would grow.
+        # SDL's queue of events is not read; without this it would grow.
         sdl.SDL_FlushEvents(sdl.SDL_FIRSTEVENT, sdl.SDL_LASTEVENT)
         if self._device is not None and not self._device.attached():
             self._lose()
@@ -153,7 +153,7 @@ class Gamepad(Source):
         return Frame(now, self._values)
 
     def _instances(self) -> list[int]:
-        """Return SDL's instance numbers of all that is plugged in, in the order of its list."""
+        """Return SDL's instance numbers of all connected devices, in the order of its list."""
         sdl = self._sdl
         return [sdl.SDL_JoystickGetDeviceInstanceID(index) for index in range(sdl.SDL_NumJoysticks())]
 
@@ -165,7 +165,7 @@ class Gamepad(Source):
         self._note = f"{self.name} is gone: plug it in again"
 
     def _find_again(self) -> None:
-        """Open the lost device if it has come back; say so if another has come in its place."""
+        """Open the lost device if it is connected again; report another one in its place."""
         for index, instance in enumerate(self._instances()):
             if instance in self._others or instance in _OPENED:
                 continue
@@ -180,7 +180,7 @@ class Gamepad(Source):
             device.close()
 
     def _difference(self, found: Found, controls: tuple[ControlInfo, ...]) -> str:
-        """Describe in which way a device that came is not the one that went."""
+        """Describe how a new device differs from the lost one."""
         before, after = ({info.name for info in infos} for infos in (self._controls, controls))
         parts = [f"{self.name} is gone, and {found.name} has come"]
         if found.identity != self.identity:
@@ -191,7 +191,7 @@ class Gamepad(Source):
         return " ".join(parts) + ": if it is the same pad, set its mode switch back and plug it in again"
 
     def rumble(self, strength: float, seconds: float) -> bool:
-        """Shake the pad; False where it has no motors or is gone."""
+        """Rumble; False if the pad has no motors or is unplugged."""
         if self._device is None:
             return False
         level = round(min(max(strength, 0.0), 1.0) * 0xFFFF)
@@ -199,7 +199,7 @@ class Gamepad(Source):
         return bool(result == 0)
 
     def close(self) -> None:
-        """Let go of the device."""
+        """Release the device."""
         if self._open:
             self._open = False
             if self._device is not None:
@@ -208,7 +208,7 @@ class Gamepad(Source):
             stop_sdl()
 
 
-# The devices that sources of this process have opened, by SDL's instance number: SDL itself is one a process.
+# The devices that sources of this process have opened, by SDL's instance number; a process has only one SDL.
 _OPENED: set[int] = set()
 
 
@@ -271,7 +271,7 @@ def _bind(read: Callable[[Any, int], int], device: Any, number: int) -> Reader:
 
 
 def _hat(sdl: ModuleType, stick: Any, number: int, upward: int, downward: int) -> Reader:
-    """Read one axis of a hat as −1, 0 or 1, counting as a stick does: right and down upwards."""
+    """Read one axis of a hat as −1, 0 or 1, with the signs of a stick: right and down are positive."""
 
     def read() -> float:
         bits = sdl.SDL_JoystickGetHat(stick, number)
@@ -295,7 +295,7 @@ def _numbered_control(name: str) -> ControlInfo | None:
 class GamepadOptions(HeldOptions):
     """A gamepad or joystick.
 
-    One with a known layout has the names of ``layout``; any other device numbers its own: ``axis_0``, ``button_3``,
+    One with a known layout has the names of ``layout``; any other device has numbered ones: ``axis_0``, ``button_3``,
     ``hat_0_x``, ``hat_0_y``.
     """
 
@@ -306,13 +306,13 @@ class GamepadOptions(HeldOptions):
 
     @classmethod
     def control(cls, name: str) -> ControlInfo | None:
-        """Describe a control of a pad, or of a device that numbers its own."""
+        """Describe a control of a pad, or of a device with numbered controls."""
         return super().control(name) or _numbered_control(name)
 
     def another(self) -> SourceOptions:
-        """Return the same without its identity: another driver has another pad."""
+        """Return the same settings without the identity: another driver has another pad."""
         return replace(self, device=None)
 
     def open(self, clock: Timer) -> Source:
-        """Open the pad; the first that no other source has opened where none is named."""
+        """Open the pad; by default the first that no other source has opened."""
         return Gamepad(self.device)

@@ -1,7 +1,7 @@
-"""Pulses of a radio receiver on the pins of a small computer: PPM on one line, PWM on a line a channel.
+"""Pulses of a radio receiver on the pins of a small computer: PPM on one line, PWM on one line per channel.
 
-The kernel stamps every edge of a line when it happens (its GPIO character device), so a busy computer measures a pulse
-no worse than an idle one.
+The kernel stamps every edge of a line when it occurs (its GPIO character device), so a busy computer measures a pulse
+as well as an idle one.
 """
 
 from __future__ import annotations
@@ -20,18 +20,18 @@ from tenuto.protocols.pulses import MOST
 from tenuto.protocols.radio.base import channel_layout, channel_values
 from tenuto.sources.base import Source
 
-# Edges that the kernel keeps for a program that is late: a second of twelve channels.
+# The number of edges that the kernel buffers for a late program: a second of twelve channels.
 _KEPT = 1024
 _NS = 1e-9
 
 
 def stamped() -> float:
-    """Read the clock that the kernel stamps edges by, s."""
+    """Read the clock of the kernel's time stamps, s."""
     return time.monotonic()
 
 
 class Edge(NamedTuple):
-    """One edge: the line's number, whether it rises, and when, s on the clock that the lines are stamped by."""
+    """One edge: the line's number, whether it rises, and its time, s on the clock of the time stamps."""
 
     line: int
     rises: bool
@@ -39,14 +39,14 @@ class Edge(NamedTuple):
 
 
 class EdgeLines(Protocol):
-    """Lines whose edges are stamped."""
+    """Lines whose edges have time stamps."""
 
     def edges(self) -> Iterable[Edge]:
-        """Return those that came since the last call; never waits."""
+        """Return the edges since the last call; never waits."""
         ...
 
     def close(self) -> None:
-        """Give the lines back."""
+        """Release the lines."""
         ...
 
 
@@ -54,7 +54,7 @@ class KernelLines:
     """Lines of a GPIO chip of this computer.
 
     Raises:
-        SourceError: there is no such chip or line, it is used by another program, or gpiod is not installed.
+        SourceError: there is no such chip or line, another program uses it, or gpiod is not installed.
     """
 
     def __init__(self, chip: str, lines: Sequence[int]) -> None:
@@ -75,7 +75,7 @@ class KernelLines:
         self._rising = gpiod.EdgeEvent.Type.RISING_EDGE
 
     def edges(self) -> Iterable[Edge]:
-        """Return the edges that came since the last call."""
+        """Return the edges since the last call."""
         found: list[Edge] = []
         while len(found) < _KEPT and self._request.wait_edge_events(0):
             for event in self._request.read_edge_events(_KEPT):
@@ -83,7 +83,7 @@ class KernelLines:
         return found
 
     def close(self) -> None:
-        """Give the lines back."""
+        """Release the lines."""
         self._request.release()
 
 
@@ -94,11 +94,11 @@ class GpioPulses(Source):
         self, kind: str, name: str, lines: EdgeLines, numbers: Sequence[int],
         stamped_by: Callable[[], float] | None = None,
     ) -> None:  # fmt: skip
-        """Listen.
+        """Begin to receive.
 
         Args:
             kind: "ppm" or "pwm". name: of the chip. lines: its lines. numbers: of the lines, from channel 1 on.
-            stamped_by: the clock of the edges' times; the kernel's if none is given.
+            stamped_by: the clock of the edges' times; by default the kernel's.
         """
         self.name = f"{kind} pulses on {name}"
         self.identity = f"{kind}:{name}"
@@ -113,7 +113,7 @@ class GpioPulses(Source):
         return channel_layout(MOST if self._ppm is not None else len(self._channels))
 
     def counts(self) -> LinkCounts:
-        """Describe how many frames were good, and how many pulses or frames were broken."""
+        """Describe the number of good frames, and of broken pulses or frames."""
         counts = (self._ppm or self._pwm).counts
         return LinkCounts(counts.good, counts.bad)
 
@@ -134,5 +134,5 @@ class GpioPulses(Source):
         return with_earlier(came)
 
     def close(self) -> None:
-        """Give the lines back."""
+        """Release the lines."""
         self._lines.close()

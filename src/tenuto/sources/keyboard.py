@@ -1,7 +1,7 @@
-"""The keyboard of a terminal, also over SSH, where a key's release is never told.
+"""The keyboard of a terminal, also over SSH, which does not report the release of a key.
 
-A held key repeats. So motion lasts as long as repeats arrive, and ends by itself soon after the last one: a
-key let go and a connection that hangs look the same, and both stop the robot.
+A held key repeats. So motion lasts while repeats arrive, and ends by itself soon after the last one: a
+released key and a connection that hangs look the same, and both stop the robot.
 """
 
 from __future__ import annotations
@@ -24,14 +24,14 @@ from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
 from tenuto.sources.base import HeldOptions, Source
 
-# A terminal waits before a held key begins to repeat, and then repeats 10 to 40 times a second; s.
+# The delay of a terminal before a held key repeats, and the longest time between repeats (10 to 40 a second), s.
 FIRST_REPEAT_SECONDS, REPEAT_SECONDS = 0.6, 0.25
-# Without any key for so long, the driver is taken to have left; s.
+# After this time without any key, the driver is assumed to have left, s.
 IDLE_SECONDS = 20.0
 LEVELS, START_LEVEL = 10, 3
-# So often a poll reads, which is all that a terminal holds: what is pasted without end does not hold up the loop.
+# The greatest number of reads per poll, enough for a terminal's buffer: endless pasted text does not block the loop.
 MOST_READS = 4
-# How long the reset counts as pressed, s: long enough to be no bounce.
+# How long the reset counts as pressed, s: longer than a bounce.
 RESET_SECONDS = 0.3
 
 _KEY = re.compile(rb"\x1b[\[O]([ABCD])|\x1b\[[0-9;]*[~A-Za-z]|([\x00-\x7f])", re.DOTALL)
@@ -39,14 +39,14 @@ _KEY = re.compile(rb"\x1b[\[O]([ABCD])|\x1b\[[0-9;]*[~A-Za-z]|([\x00-\x7f])", re
 _DIRECTIONS = {
     b"A": (1, 0), b"B": (-1, 0), b"D": (0, 1), b"C": (0, -1),
     b"w": (1, 0), b"s": (-1, 0), b"a": (0, 1), b"d": (0, -1),
-    b"q": (1, 1), b"e": (1, -1), b"z": (-1, 1), b"y": (-1, 1), b"c": (-1, -1),  # Y stands where Z does elsewhere
+    b"q": (1, 1), b"e": (1, -1), b"z": (-1, 1), b"y": (-1, 1), b"c": (-1, -1),  # some keyboards swap Y and Z
 }  # fmt: skip
-# Key → whether it is about turning, and by how much it changes that.
+# Key → whether it changes the turn, and by how much.
 _STEPS = {
     b"+": (False, 1), b"=": (False, 1), b"-": (False, -1), b"_": (False, -1),
     b".": (True, 1), b">": (True, 1), b",": (True, -1), b"<": (True, -1),
 }  # fmt: skip
-# Keys without a meaning of their own are controls, for actions, modes and outputs.
+# Keys without a fixed meaning are controls, for actions, modes and outputs.
 _FREE = {
     bytes((code,)): f"key_{chr(code)}"
     for code in b"abcdefghijklmnopqrstuvwxyz0123456789"
@@ -57,17 +57,17 @@ _FREE = {
 class Keyboard(Source):
     """Drives from a terminal. Its controls are ``forward`` and ``turn``, −1…1, ``enable``, ``emergency`` and ``reset``.
 
-    Each key without a meaning of its own is a control too, ``key_h`` or ``key_1``: 1 while it is held.
+    Each key without a fixed meaning is a control too, ``key_h`` or ``key_1``: 1 while it is held.
 
     Enter sets ``enable`` to 1; space sets it to 0 and stops, and so do 20 s without any key. Use it as the
     profile's hold-to-run: the keys themselves have to be held to keep moving. X is the emergency stop, and R
     releases and resets it.
 
-    The terminal is put back as it was when the source is closed, when the program ends, and even when it is
+    The terminal is restored when the source is closed, when the program ends, and even when it is
     killed: a small helper process waits for that.
 
     Raises:
-        SourceError: the input is no terminal.
+        SourceError: the input is not a terminal.
     """
 
     name = "keyboard"
@@ -77,13 +77,13 @@ class Keyboard(Source):
     )
 
     def __init__(self, descriptor: int | None = None) -> None:
-        """Take over a terminal: standard input, unless another file descriptor is given."""
+        """Take over a terminal: by default standard input."""
         self._fd = sys.stdin.fileno() if descriptor is None else descriptor
         if not os.isatty(self._fd):
             raise SourceError("the keyboard needs a terminal, and the standard input is not one")
         self._before = termios.tcgetattr(self._fd)
         self._helper = self._start_helper()
-        tty.setcbreak(self._fd)  # no echo, no waiting for Enter; Ctrl-C still is a signal
+        tty.setcbreak(self._fd)  # no echo, no wait for Enter; Ctrl-C is still a signal
         atexit.register(self.close)
         self._open = True
         self._gone = False
@@ -97,16 +97,16 @@ class Keyboard(Source):
         self._last_key = 0.0
 
     def _start_helper(self) -> subprocess.Popen[bytes]:
-        """Start a process that puts the terminal back when this one has died without doing it."""
+        """Start a process that restores the terminal if this one dies without doing so."""
         settings = subprocess.run(["stty", "-g"], stdin=self._fd, capture_output=True, check=True, text=True)
-        # It waits on its standard input, a pipe that only this process holds, and has the terminal as output.
+        # It waits on its standard input, a pipe from this process only; the terminal is its output.
         terminal = os.open(os.ttyname(self._fd), os.O_RDWR | os.O_NOCTTY)
         try:
             return subprocess.Popen(
                 ["sh", "-c", 'cat >/dev/null; exec stty "$0" <&1', settings.stdout.strip()],
                 stdin=subprocess.PIPE,
                 stdout=terminal,
-                start_new_session=True,  # so that Ctrl-C and a hang-up do not end it too
+                start_new_session=True,  # so that Ctrl-C and a hang-up do not end it
             )
         finally:
             os.close(terminal)
@@ -116,7 +116,7 @@ class Keyboard(Source):
         return KeyboardOptions.layout
 
     def poll(self, now: float) -> Frame | None:
-        """Read the keys that have come, and give what they mean now."""
+        """Read the new keys, and return the controls."""
         for key in self._keys():
             self._press(key, now)
         if now > self._until:
@@ -133,7 +133,7 @@ class Keyboard(Source):
         return Frame(now, values, note=f"speed {100 * share:.0f} %, turn {100 * turning:.0f} %")
 
     def _keys(self) -> list[bytes]:
-        """Return the keys that have come since the last call: arrows as A…D, others as they are, lower case."""
+        """Return the keys since the last call: arrows as A…D, others in lower case."""
         data = self._rest
         try:
             for _ in range(MOST_READS):
@@ -144,7 +144,7 @@ class Keyboard(Source):
                 data += piece
         except OSError:
             self._gone = True
-        # An escape at the very end may be the first byte of an arrow whose others are still under way.
+        # An escape at the very end may be the first byte of an arrow whose other bytes are not here yet.
         self._rest = data[-2:] if data.endswith((b"\x1b[", b"\x1bO")) else data[-1:] if data.endswith(b"\x1b") else b""
         data = data[: len(data) - len(self._rest)]
         return [match[1] or match[2].lower() for match in _KEY.finditer(data) if match[1] or match[2]]
@@ -175,18 +175,18 @@ class Keyboard(Source):
             self._until = now + (REPEAT_SECONDS if repeated else FIRST_REPEAT_SECONDS)
 
     def close(self) -> None:
-        """Put the terminal back as it was."""
+        """Restore the terminal."""
         if not self._open:
             return
         self._open = False
         atexit.unregister(self.close)
-        # First the helper: from now on nobody but this process touches the terminal.
+        # First end the helper: from now on only this process changes the terminal.
         self._helper.kill()
         self._helper.communicate()
         try:
             termios.tcsetattr(self._fd, termios.TCSADRAIN, self._before)
         except termios.error:
-            self._gone = True  # a terminal that has gone needs nothing back
+            self._gone = True  # a closed terminal needs no restoring
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -1,4 +1,4 @@
-"""Lines of numbers from a microcontroller, and a hand's tilt worked out from them."""
+"""Lines of numbers from a microcontroller, and a hand's tilt that is computed from them."""
 
 from __future__ import annotations
 
@@ -20,18 +20,18 @@ from tenuto.sources.port import PortSource, open_port
 from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
 
 DEFAULT_BAUD = 115_200
-# How far a hand tilts before its command is full, rad.
+# The tilt of a hand for the full command, rad.
 _FULL_TILT = math.radians(35.0)
-# How long the first line may take when the columns are not known, s.
+# The longest wait for the first line if the columns are not known, s.
 _PATIENCE = 3.0
 
 
 class Lines(PortSource):
-    """Text lines over serial: delimited numbers, a column a control.
+    """Text lines over serial: delimited numbers, a column for each control.
 
     Raises:
-        SourceError: the port cannot be opened, or its columns are not named and no line came that
-            would tell them.
+        SourceError: the port cannot be opened, or its columns are not named and no line arrived that
+            shows them.
     """
 
     kind = "lines"
@@ -64,7 +64,7 @@ class Lines(PortSource):
             self._decode(clock.now())
 
     def _decode(self, now: float) -> list[tuple[float, dict[str, float]]]:
-        """Return the lines that have come, each with the time of the piece that completed it."""
+        """Return the new lines, each with the time of the piece that completed it."""
         lines: list[tuple[float, dict[str, float]]] = []
         for piece in self._port.pieces(now):
             self._diagnosis.take(piece.data, piece.damaged)
@@ -73,19 +73,19 @@ class Lines(PortSource):
         return lines
 
     def about_line(self) -> list[str]:
-        """Describe what the bytes tell of the line."""
+        """Describe the faults that the bytes show."""
         return self._diagnosis.findings(good=self._decoder.counts.good * 10)
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the columns; what they can send is not known."""
+        """Describe the columns; their range is unknown."""
         return tuple(column_info(name) for name in self._decoder.columns)
 
     def counts(self) -> LinkCounts:
-        """Describe how many lines were good and how many were passed over."""
+        """Describe the number of good and of skipped lines."""
         return LinkCounts(self._decoder.counts.good, self._decoder.counts.bad)
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest line of what has come."""
+        """Return the newest line."""
         heard = self._decode(now)
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
@@ -103,9 +103,9 @@ class Lines(PortSource):
 class Tilt(Lines):
     """A hand's roll and pitch, rad, from lines with accelerometer and gyroscope columns.
 
-    The columns ``ax ay az`` (any unit) and ``gx gy`` (rad/s) are read; a column ``zero`` that is not 0 takes
-    the way the hand is held at that moment as rest, and so does `take_zero`. All columns stay there as
-    controls beside ``roll`` and ``pitch``: a flex sensor, a button.
+    The columns ``ax ay az`` (any unit) and ``gx gy`` (rad/s) are read; a column ``zero`` that is not 0 sets
+    the present attitude of the hand as rest, and so does `take_zero`. All columns remain
+    controls beside ``roll`` and ``pitch``, such as a flex sensor or a button.
 
     Raises:
         SourceError: as `Lines`, or a column is missing.
@@ -128,15 +128,15 @@ class Tilt(Lines):
         self._before: float | None = None
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe roll, pitch, and the columns they are made from."""
+        """Describe roll, pitch, and the columns."""
         return (*TiltOptions.layout, *super().controls())
 
     def take_zero(self) -> None:
-        """Take the way the hand is held now as rest."""
+        """Take the present attitude of the hand as rest."""
         self._filter.take_zero()
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
-        # The lines of one poll are taken to have come evenly since the poll before.
+        # The lines of one poll are assumed to have arrived evenly since the last poll.
         dt = 0.0 if self._before is None else (now - self._before) / len(lines)
         self._before = now
         for line in lines:
@@ -149,7 +149,7 @@ class Tilt(Lines):
 
 
 def column_info(name: str) -> ControlInfo:
-    """Describe a column: what it can send is not known."""
+    """Describe a column; its range is unknown."""
     return ControlInfo(name, -math.inf, math.inf, 0.0)
 
 
@@ -167,15 +167,15 @@ class LinesOptions(HeldOptions):
 
     @classmethod
     def control(cls, name: str) -> ControlInfo | None:
-        """Describe a column that the builder names."""
+        """Describe a column that the profile names."""
         return super().control(name) or column_info(name)
 
     def columns_said(self) -> tuple[str, ...] | None:
-        """Return the columns, where they are named."""
+        """Return the columns, if they are named."""
         return self.columns or None
 
     def open(self, clock: Timer) -> Source:
-        """Open the port, and wait for the first line where the columns are not named."""
+        """Open the port, and wait for the first line if the columns are not named."""
         return Lines(self.port, self.baud, self.columns, checksum=self.checksum, clock=clock)
 
 
@@ -192,5 +192,5 @@ class TiltOptions(LinesOptions):
     )
 
     def open(self, clock: Timer) -> Source:
-        """Open the port, and wait for the first line where the columns are not named."""
+        """Open the port, and wait for the first line if the columns are not named."""
         return Tilt(self.port, self.baud, self.columns, checksum=self.checksum, clock=clock)

@@ -1,4 +1,4 @@
-"""Commands for a robot, by way of an MQTT broker."""
+"""Commands for a robot, over an MQTT broker."""
 
 from __future__ import annotations
 
@@ -25,19 +25,20 @@ _brokered = Late("tenuto.protocols.brokered", SourceError, how_to_get("cryptogra
 
 
 class MqttSource(RemoteSource):
-    """Commands for one robot, by way of a broker.
+    """Commands for one robot, over a broker.
 
     Raises:
-        SourceError: a file with a password or certificates is not good.
+        SourceError: a file with a password or certificates is invalid.
     """
 
     def __init__(self, robot: str, broker: Broker | BrokerSettings, ring: KeyRing | None = None) -> None:
-        """Listen for the commands of a robot.
+        """Begin to receive the commands for a robot.
 
         Args:
             robot: its name at the broker.
-            broker: a connection, or how to make one. Its own says "gone" for the robot when the program is.
-            ring: the drivers' keys; with it only sealed commands count, and states are signed. It is closed with this.
+            broker: a connection, or a function that makes one. It reports "gone" for the robot if this program dies.
+            ring: the drivers' keys; with it only sealed commands count, and states are signed. It is closed with the
+                source.
         """
         self._own: Broker | None = None
         self._ring, self._topic, self._commanded_on = ring, state_topic(robot), command_topic(robot)
@@ -52,7 +53,7 @@ class MqttSource(RemoteSource):
         self._commands, self._drivers = broker.listen(self._commanded_on), broker.listen(driver_topic())
 
     def close(self) -> None:
-        """Leave the broker, where the connection is this source's own."""
+        """Disconnect from the broker, if the connection is this source's own."""
         if self._ring is not None:
             self._ring.close()
         if self._own is not None:
@@ -89,7 +90,7 @@ class MqttSource(RemoteSource):
 
 
 def _driver_of(data: bytes) -> str:
-    """Read whose machine is gone; empty where the message says no such thing."""
+    """Return the driver whose machine is gone; empty for any other message."""
     try:
         said = json.loads(data)
         return str(said["driver"]) if said["here"] is False else ""
@@ -105,6 +106,6 @@ class MqttSourceOptions(BrokerOptions, SourceOptions):
     in_profiles: ClassVar[bool] = False
 
     def open(self, clock: Timer) -> Source:
-        """Begin to connect."""
+        """Start to connect."""
         settings, robot = self.settings(SourceError)
         return MqttSource(robot, settings, KeyRing(self.key, SourceError, clock) if self.key is not None else None)

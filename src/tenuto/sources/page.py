@@ -20,7 +20,7 @@ from tenuto.sources.base import HeldOptions, Source
 
 
 class PageSource(Source):
-    """Drives from a page in a browser. In a profile with another source it stands in for the device of that one.
+    """Drives from a page in a browser. In a profile with another source it replaces that device.
 
     Attributes:
         server: serves the page.
@@ -33,7 +33,7 @@ class PageSource(Source):
         """Serve the page.
 
         Raises:
-            SourceError: the port is taken. MissingPackageError: what serves it is not installed.
+            SourceError: the port is in use. MissingPackageError: a package for the server is not installed.
         """
         self._seat = Seat()
         self._heard: deque[tuple[float, FromServer]] = deque(maxlen=MOST_EARLIER)
@@ -44,33 +44,33 @@ class PageSource(Source):
         self._absent = f'nobody drives from the page: open {self.server.url}, press "Drive from here"'
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe its own controls, which it has where nothing is driven: those of a gamepad."""
+        """Describe its own controls, for use without a drive: those of a gamepad."""
         return LAYOUT
 
     def controls_for(self, plan: Plan, driver: str) -> tuple[ControlInfo, ...]:
-        """Describe the controls of the device that it stands in for."""
+        """Describe the controls of the device that it replaces."""
         return infos_for(plan, driver)
 
     def join(self, plan: Plan, driver: str, asks: Asks) -> None:
-        """Stand in for the device of a driver; the page gets sticks and buttons for what that one needs."""
+        """Replace the device of a driver; the page gets the sticks and buttons that the driver needs."""
         self.server.asks = asks
         self._seat.stand_in(plan, driver)
         self.server.change(plan, driver)
 
     def introduce(self, robot: str, way: str, file: str) -> None:
-        """Take the robot's name, the way of its commands, and the file that settings are saved in."""
+        """Take the robot's name, the way of its commands, and the file for saved settings."""
         self.server.title, self.server.origin, self.server.file = robot, way, file
 
     def tell(self, tick: Tick) -> None:
-        """Take the newest tick, which the page shows."""
+        """Take the newest tick for the page."""
         self.server.show(tick)
 
     def counts(self) -> LinkCounts:
-        """Describe how many frames were good, said that nobody drives, and came too late."""
+        """Describe the number of frames that were good, that reported no driver, and that came too late."""
         return self._seat.counts
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest frame of the page that drives, or that it has gone."""
+        """Return the newest frame of the driving page, or a bad frame if that page has left."""
         if self.server.gone:
             return Frame(now, self._seat.at_rest(), False, "the page's server has ended: start the drive again")
         while self._heard:
@@ -80,7 +80,7 @@ class PageSource(Source):
             self._absent = frame.note
             return frame
         if not self._waiting and self._absent:
-            # Said with every tick: nobody drives, and that is so until somebody does.
+            # Repeated at every tick: there is no driver until one takes the seat.
             return Frame(now, self._seat.at_rest(), False, self._absent, counts=self._seat.counts)
         self._absent = ""
         frames = []
@@ -89,10 +89,10 @@ class PageSource(Source):
         return with_earlier(frames)
 
     def _look(self, came: float, said: FromServer, now: float) -> None:
-        """Keep the frames that something means, which the server said.
+        """Keep the frames that count among the server's messages.
 
-        Where nobody stands behind the page any more, all is let go first: that stops the robot also where the guard
-        bears a bad link for a while.
+        If the driver has left the page, all controls are released first: this stops the robot even if the guard
+        tolerates a bad link for a while.
         """
         at, seat = self._aligned.at(came, now), self._seat
         if said.kind == "gone":
@@ -108,7 +108,7 @@ class PageSource(Source):
         self._waiting.append(frame)
 
     def close(self) -> None:
-        """Serve no more."""
+        """Stop serving."""
         self.server.close()
 
 
@@ -125,7 +125,7 @@ class PageOptions(HeldOptions, PageSettings):
         return self.misfits()
 
     def another(self) -> PageOptions:
-        """Return a page for another driver: at any port that is free."""
+        """Return a page for another driver: on any free port."""
         return replace(self, port=0)
 
     def open(self, clock: Timer) -> Source:

@@ -1,4 +1,4 @@
-"""A serial port that is read without waiting, and that may go away and come back."""
+"""A serial port that is read without waiting, and that may disappear and come back."""
 
 from __future__ import annotations
 
@@ -20,22 +20,22 @@ from tenuto.sources.base import Source
 if TYPE_CHECKING:
     import serial
 
-# How often a port that has gone is tried again, s.
+# The interval of attempts to open a lost port again, s.
 _RETRY_SECONDS = 0.5
 _AT_ONCE = 4096
-# What comes within so long is read together, s: a thousand readings a second are enough for every protocol.
+# Bytes within this time are read together, s: a thousand readings a second are enough for every protocol.
 _TOGETHER = 0.0005
-# What nobody has asked for is kept up to so many pieces.
+# The greatest number of pieces that are kept until they are read.
 _KEPT = 10_000
 
 
 class Piece(NamedTuple):
-    """Bytes that came together.
+    """Bytes that arrived together.
 
     Attributes:
-        at: when the last of them came, s, on the port's clock. data: the bytes.
-        damaged: the places in ``data`` of those that came with a wrong parity or without a stop bit.
-        pause: how long the line was idle before the first of them, s; 0 where that is not known.
+        at: the arrival of the last of them, s, on the port's clock. data: the bytes.
+        damaged: the positions in ``data`` of those with a wrong parity or without a stop bit.
+        pause: how long the line was idle before the first of them, s; 0 if it is not known.
     """
 
     at: float
@@ -45,7 +45,7 @@ class Piece(NamedTuple):
 
     @property
     def text(self) -> bytes:
-        """The bytes, with zeros for those that came damaged: no line of numbers has them."""
+        """The bytes, with zeros for damaged ones, which occur in no line of numbers."""
         if not self.damaged:
             return self.data
         data = bytearray(self.data)
@@ -55,14 +55,14 @@ class Piece(NamedTuple):
 
 
 class Timing:
-    """Sees by the times of pieces where the line was idle."""
+    """Detects by the times of pieces when the line was idle."""
 
     def __init__(self, byte_time: float) -> None:
         self._byte_time = byte_time
         self._before: float | None = None
 
     def piece(self, data: bytes, damaged: tuple[int, ...], at: float) -> list[Piece]:
-        """Return a piece whose last byte came at a time, s; none where there are no bytes."""
+        """Return a piece whose last byte arrived at a time, s; none if there are no bytes."""
         if not data:
             return []
         began = at - len(data) * self._byte_time
@@ -72,10 +72,10 @@ class Timing:
 
 
 class PlayedPort:
-    """A port of a black box: each piece comes when its time has come, from the first call of `pieces` on.
+    """A port of a black box: each piece comes at its time, counted from the first call of `pieces`.
 
     Attributes:
-        problem, byte_time, line: as of `Port`.
+        problem, byte_time, line: as for `Port`.
 
     Raises:
         RecordingError: it cannot be read, or has no such port.
@@ -93,11 +93,11 @@ class PlayedPort:
 
     @property
     def finished(self) -> bool:
-        """Whether all has come."""
+        """Whether it is at its end."""
         return self._next == len(self._played.pieces)
 
     def pieces(self, now: float) -> list[Piece]:
-        """Return the pieces whose time has come."""
+        """Return the pieces that are due."""
         self._started = now if self._started is None else self._started
         found: list[Piece] = []
         while not self.finished and (at := self._played.pieces[self._next][0]) <= now - self._started:
@@ -114,7 +114,7 @@ class PlayedPort:
 
 
 def _set_as(settings: Mapping[str, str], usual: LineSettings) -> LineSettings:
-    """Return how a recorded port was set, as far as its box says so."""
+    """Return the settings of a recorded port, as far as its box has them."""
     try:
         return LineSettings(int(settings["baud"]), settings["parity"], int(settings["stop_bits"]))
     except (KeyError, ValueError):
@@ -122,7 +122,7 @@ def _set_as(settings: Mapping[str, str], usual: LineSettings) -> LineSettings:
 
 
 def open_port(name: str, baud: int, parity: str = "N", stop_bits: int = 1, clock: Timer = REAL) -> Port | PlayedPort:
-    """Open a serial port, or a port of a black box: ``FILE.mcap``, or ``FILE.mcap@PORT`` where it has several.
+    """Open a serial port, or a port of a black box: ``FILE.mcap``, or ``FILE.mcap@PORT`` if it has several.
 
     Raises:
         SourceError, RecordingError: it cannot be opened.
@@ -135,19 +135,19 @@ def open_port(name: str, baud: int, parity: str = "N", stop_bits: int = 1, clock
 
 
 class Port:
-    """A serial port, opened for this program alone.
+    """A serial port for this program alone.
 
-    In real time a thread reads it, so that each piece has the time at which it came, and pauses of the line are seen.
-    In simulated time it is read when it is asked.
+    In real time a thread reads it, so that each piece has its time of arrival, and pauses of the line are seen.
+    In simulated time it is read by `pieces`.
 
     Raises:
         SourceError: it cannot be opened; the message names the port.
 
     Attributes:
-        problem: why it cannot be read just now; empty while it can.
-        byte_time: how long one byte is on the line, s. line: how the port is set.
-        finished: nothing will ever come again.
-        tap: is handed all bytes as the system gives them; None for nobody.
+        problem: why it cannot be read now; empty while it can.
+        byte_time: the duration of one byte on the line, s. line: the settings of the port.
+        finished: no more bytes will come.
+        tap: gets all bytes as the system delivers them; None for no tap.
     """
 
     finished = False
@@ -190,7 +190,7 @@ class Port:
             self._thread.start()
 
     def _listen(self, port: serial.Serial, over: threading.Event) -> None:
-        """Read whatever comes, at the moment in which it comes."""
+        """Read bytes as soon as they arrive."""
         try:
             number = port.fileno()
             while not over.is_set():
@@ -205,7 +205,7 @@ class Port:
                 self.problem = f"{self.name} is gone: {getattr(error, 'strerror', None) or error}"
 
     def record_raw(self, box: BlackBox) -> None:
-        """Let a black box have all bytes from now on."""
+        """Send all bytes to a black box from now on."""
         settings = {"baud": f"{self._baud}", "parity": self._parity, "stop_bits": f"{self._stop_bits}"}
         self.tap, _ = box.taps(self.name, settings | {"marked": f"{self._marks.marked}"})
 
@@ -215,10 +215,10 @@ class Port:
         self._pieces.extend(self._timing.piece(*self._marks.feed(raw), at))
 
     def pieces(self, now: float) -> list[Piece]:
-        """Return what has come since the last call, or nothing; try a lost port again now and then.
+        """Return the pieces since the last call; try to open a lost port again from time to time.
 
         Args:
-            now: s, on a clock that is always the same.
+            now: s, always on the same clock.
         """
         if self.problem and self._serial is not None:
             self.close()
@@ -255,7 +255,7 @@ class Port:
 
 
 def _mark_damage(number: int) -> bool:
-    """Let the system mark bytes with a wrong parity or without a stop bit; return whether it does."""
+    """Make the system mark bytes with a wrong parity or without a stop bit; return whether it does."""
     try:
         import termios
 
@@ -268,17 +268,17 @@ def _mark_damage(number: int) -> bool:
 
 
 class PortSource(Source):
-    """What sources on a serial port, or on a port of a black box, have in common."""
+    """The base class of sources on a serial port, or on a port of a black box."""
 
     _port: Port | PlayedPort
 
     @property
     def finished(self) -> bool:
-        """True at the end of a black box."""
+        """Whether a black box is at its end."""
         return self._port.finished
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have the bytes of the port."""
+        """Send the bytes of the port to a black box."""
         self._port.record_raw(box)
         return True
 

@@ -16,20 +16,20 @@ from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import Piece, PortSource, open_port
 
-# Within a frame bytes follow each other at once; between two frames, and before telemetry, a line rests for longer, s.
+# The shortest pause between two frames, and before telemetry, s; within a frame there is none.
 _PAUSE = 0.0015
-# So many bytes without a frame are not what was expected.
+# After this number of bytes without a frame, the sender is not the expected one.
 _STRANGE_BYTES = 1000
 STRANGE = "bytes arrive, but no valid frame"
 FAILSAFE = "the receiver is in failsafe: its transmitter is off, out of reach, or lost in noise"
 
 
 class Receiver(PortSource):
-    """A radio receiver on a serial port. A channel's raw number is the pulse it stands for, in µs.
+    """A radio receiver on a serial port. The raw number of a channel is its pulse, µs.
 
-    A frame that the receiver marks as lost is no frame: it repeats an older one, and silence must count as
-    silence. While the receiver is in failsafe it goes on sending; its frames then say that the link is not
-    good. A port that goes away is tried again.
+    A frame that the receiver marks as lost is not used: it repeats an older one, and silence must count as
+    silence. In failsafe the receiver still sends frames, with the report that the link is not
+    good. A port that disappears is opened again.
 
     Raises:
         SourceError: the port cannot be opened.
@@ -52,12 +52,12 @@ class Receiver(PortSource):
         return self._layout
 
     def counts(self) -> LinkCounts:
-        """Describe what the decoder has counted."""
+        """Describe the counts of the decoder."""
         counts = self._decoder.counts
         return LinkCounts(counts.good, counts.bad, counts.lost)
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest frame of what has come; its time is that of its last byte."""
+        """Return the newest frame; its time is that of its last byte."""
         heard = [frame for piece in self._port.pieces(now) for frame in self._decoded(piece, now)]
         if self._port.problem:
             return Frame(now, self._values, False, self._port.problem, counts=self.counts())
@@ -76,7 +76,7 @@ class Receiver(PortSource):
         return with_earlier(came)
 
     def _decoded(self, piece: Piece, now: float) -> list[tuple[float, ChannelFrame]]:
-        """Return the frames that a piece completes and that count, with their times on the clock of ``now``."""
+        """Return the valid frames that a piece completes, with their times on the clock of ``now``."""
         found = self._decoder.feed(piece.data, pause=piece.pause > _PAUSE, damaged=piece.damaged)
         self._diagnosis.take(piece.data, piece.damaged, found)
         self._fed += len(piece.data)
@@ -86,7 +86,7 @@ class Receiver(PortSource):
         ]  # fmt: skip
 
     def about_line(self) -> list[str]:
-        """Describe what the bytes tell of the line."""
+        """Describe the faults that the bytes show."""
         return self._diagnosis.findings(self._decoder)
 
 

@@ -1,4 +1,4 @@
-"""Recordings: what the sticks sent, kept as CSV or Parquet. The formats are described in docs/formats.md."""
+"""Recordings of the sticks, as CSV or Parquet. The formats are described in docs/formats.md."""
 
 from __future__ import annotations
 
@@ -23,15 +23,15 @@ from tenuto.sources.base import Source, SourceOptions
 
 TIME_COLUMN = "time"
 _MOST_COLUMNS = 1000
-# What is longer is none of a drive; a time that is later, s, leaves a float no room for milliseconds.
+# The longest recording of a drive, s, and the latest time, s, at which a float still has milliseconds.
 _LONGEST, _LATEST = 86_400.0, 1e11
 
 
 def read_recording(path: str | Path) -> list[Frame]:
-    """Read a recording: a column ``time`` in seconds and one column a control, in CSV or Parquet by suffix.
+    """Read a recording: a column ``time`` in seconds and one column per control, CSV or Parquet by suffix.
 
     Raises:
-        RecordingError: the file cannot be read or something in it is wrong; the message names the
+        RecordingError: the file cannot be read or has an error; the message names the
             file, the line, the column and what was found.
     """
     frames: list[Frame] = []
@@ -49,7 +49,7 @@ def read_recording(path: str | Path) -> list[Frame]:
 
 
 def read_table(path: str | Path, needed: Sequence[str]) -> list[dict[str, float]]:
-    """Read a table of finite numbers, CSV or Parquet by suffix; a dict a line. Raises `RecordingError`."""
+    """Read a table of finite numbers, CSV or Parquet by suffix; a dict per row. Raises `RecordingError`."""
     rows = _read_parquet(path) if str(path).endswith(".parquet") else _read_csv(path)
     header = list(rows[0]) if rows else []
     for name in needed:
@@ -117,9 +117,9 @@ def _read_parquet(path: str | Path) -> list[dict[str, float]]:
 
 
 class RecordingWriter(Closing):
-    """Writes frames to a recording as they come, CSV or Parquet by suffix.
+    """Writes frames to a recording as they arrive, CSV or Parquet by suffix.
 
-    A CSV is on the disk up to its last second whatever happens; a Parquet file is written when it is closed.
+    A CSV is on disk up to its last second, even after a kill; a Parquet file is written when it is closed.
 
     Raises:
         RecordingError: the file cannot be written.
@@ -139,10 +139,10 @@ class RecordingWriter(Closing):
             raise RecordingError(f"{path}: cannot write a recording there: {error.strerror or error}") from error
 
     def add(self, frame: Frame) -> None:
-        """Append a frame; the first one decides the columns.
+        """Append a frame; the first one sets the columns.
 
-        A frame without a good link or without one of the columns is a gap, and one at the time of the frame
-        before, to a tenth of a millisecond, is left out: a recording holds only what can be read back.
+        A frame without a good link or without one of the columns is left out as a gap, and one at the time of the frame
+        before, within a tenth of a millisecond, is left out too: a recording has only rows that can be read again.
 
         Raises:
             RecordingError: the file cannot be written.
@@ -168,7 +168,7 @@ class RecordingWriter(Closing):
             raise RecordingError(f"{self.path}: cannot write the recording: {error.strerror or error}") from error
 
     def close(self) -> None:
-        """Put everything on the disk.
+        """Write everything to the disk.
 
         Raises:
             RecordingError: the file cannot be written.
@@ -192,13 +192,13 @@ def write_recording(path: str | Path, frames: Iterable[Frame]) -> None:
 
 
 class Recording(Source):
-    """A recording played as a source: each frame comes when its time has come.
+    """A recording played as a source: each frame comes at its time.
 
-    The first call of `poll` is the moment of the first frame. A gap in the recording is a gap in the
-    link, and when the last frame has been given it is `finished`.
+    The first call of `poll` is the time of the first frame. A gap in the recording is a gap in the
+    link. After the last frame the source is `finished`.
 
     Raises:
-        RecordingError: the file cannot be read, or the slice holds no frame.
+        RecordingError: the file cannot be read, or the slice has no frame.
     """
 
     def __init__(
@@ -214,7 +214,7 @@ class Recording(Source):
 
         Args:
             path: the file, CSV or Parquet by suffix.
-            speed: how much faster than real time to play it.
+            speed: the factor over real time.
             start, end: the slice to play, s after the first frame.
             frames: frames to play instead of reading the file.
         """
@@ -233,11 +233,11 @@ class Recording(Source):
 
     @property
     def seconds(self) -> float:
-        """From the first frame to the last, in seconds of the recording."""
+        """The time from the first frame to the last, in seconds of the recording."""
         return self.frames[-1].time - self.frames[0].time
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the columns; low and high are what was seen in the recording, rest the first number."""
+        """Describe the columns; low and high are the extremes in the recording, rest is the first number."""
         first = self.frames[0].values
         return tuple(
             ControlInfo(
@@ -250,11 +250,11 @@ class Recording(Source):
         )
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest frame whose time has come."""
+        """Return the newest frame that is due."""
         if self._started is None:
             self._started = now
         came: list[Frame] = []
-        # Half a microsecond of grace: times of ticks and frames that are meant to be equal may differ
+        # With a margin of half a microsecond: equal times of ticks and frames may differ
         # in their last bit.
         while not self.finished and (moment := self._moment(self._next)) <= now + 5e-7:
             came.append(self.frames[self._next]._replace(time=min(moment, now)))
@@ -262,19 +262,19 @@ class Recording(Source):
         return with_earlier(came)
 
     def _moment(self, number: int) -> float:
-        """When a frame comes, on the clock of the loop."""
+        """Return the time of a frame on the clock of the loop."""
         assert self._started is not None
         return self._started + (self.frames[number].time - self.frames[0].time) / self._speed
 
     @property
     def finished(self) -> bool:
-        """True when the last frame has been given."""
+        """Whether the last frame has been returned."""
         return self._next == len(self.frames)
 
 
 @dataclass(frozen=True, kw_only=True)
 class RecordingOptions(SourceOptions):
-    """A recording, played as it was made."""
+    """A recording, played at its own times."""
 
     kind: ClassVar[str] = "recording"
     in_profiles: ClassVar[bool] = False

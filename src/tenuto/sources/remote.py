@@ -1,4 +1,4 @@
-"""Commands from a driver's machine, over MQTT or UDP: what a robot follows."""
+"""Commands from a driver's machine, over MQTT or UDP, for a robot that follows."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ from tenuto.driving.tick import Tick
 from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd, check_named
 from tenuto.sources.base import Source
 
-# A connection that comes up within so long is no trouble, s.
+# A connection that is made within this time is not reported, s.
 _TOLD_AFTER = 4.0
 
 
 class RemoteSource(Source):
-    """What the ways from a driver's machine have in common.
+    """The base class of the links from a driver's machine.
 
-    Its frames hold the newest command that counts. When that is no longer valid, or the driver's machine is gone, they
-    say so, and the guard stops the robot.
+    Its frames have the newest valid command. When it times out, or the driver's machine is gone, the frames
+    report that, and the guard stops the robot.
 
     Attributes:
         end: this end of the link.
@@ -38,24 +38,24 @@ class RemoteSource(Source):
         self._good = self._bad = 0
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe the velocities, who drives, and what else may be sent to this robot."""
+        """Describe the velocities, who drives, and everything else that may be sent to this robot."""
         return self.end.controls
 
     def prepare(self, plan: Plan) -> None:
-        """Take note of the robot's outputs and actions."""
+        """Take the robot's outputs and actions."""
         check_named(plan, SourceError)
         self.end.prepare(plan)
 
     def counts(self) -> LinkCounts:
-        """Describe how many commands counted, and how many did not."""
+        """Describe the number of accepted and of rejected commands."""
         return LinkCounts(self._good, self._bad + sum(self.end.refused.values()))
 
     def tell(self, tick: Tick) -> None:
-        """Take the robot's newest tick, which the driver's machine is told about."""
+        """Take the robot's newest tick, for the reports to the driver's machine."""
         self.end.tell(tick)
 
     def poll(self, now: float) -> Frame | None:
-        """Return the newest command since the last call; or that the last one is no longer valid."""
+        """Return the newest command since the last call, or a report that the last one timed out."""
         counted = False
         for command in self._receive(now):
             if command is None:
@@ -68,7 +68,7 @@ class RemoteSource(Source):
         if counted or asked:
             self._values = self.end.values()
         self._speak(now)
-        if self._values is None:  # nobody has ever been heard
+        if self._values is None:  # no command has ever been received
             return self._frame_of_nobody(now)
         if self._gone():
             self._lost = f"{self.end.driver} is gone"
@@ -82,7 +82,7 @@ class RemoteSource(Source):
         return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
 
     def _frame_of_nobody(self, now: float) -> Frame | None:
-        """Describe what has hindered for a while that anybody is heard, and once that it does no more."""
+        """Describe why nothing has been received for a while, and report once when that is over."""
         trouble = self._trouble
         self._free_at = now if not trouble else self._free_at
         said = trouble if now - self._free_at >= _TOLD_AFTER else ""
@@ -93,7 +93,7 @@ class RemoteSource(Source):
         return Frame(now, rest, False, said, counts=self.counts()) if said else None
 
     def _speak(self, now: float) -> None:
-        """Report how the robot is: at once where that has changed, and every so often."""
+        """Report the state of the robot: at once after a change, and at fixed intervals."""
         status = None if self.end.tick is None else self.end.tick.guard
         what = () if status is None else (status.state, *(reason.code for reason in status.reasons))
         if now - self._said_at >= STATE_EVERY or what != self._said:
@@ -102,17 +102,17 @@ class RemoteSource(Source):
 
     @property
     def _trouble(self) -> str:
-        """Why nobody can be heard; empty where nothing is known to hinder it."""
+        """Why nothing can be received; empty if no fault is known."""
         return ""
 
     @abstractmethod
     def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
-        """Return the commands that have come; None for what is none."""
+        """Return the messages that arrived: commands, and None for anything else."""
 
     @abstractmethod
     def _send(self, state: RemoteState) -> None:
-        """Tell the driver's machine; never wait for it to arrive."""
+        """Send a report to the driver's machine without waiting."""
 
     def _gone(self) -> bool:
-        """Return whether the driver's machine has gone since the last call."""
+        """Return whether the driver's machine was lost since the last call."""
         return False

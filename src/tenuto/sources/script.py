@@ -1,4 +1,4 @@
-"""A script of motion as a source of velocities: a driver that does what was written down, by time."""
+"""A script of motion as a source of velocities: a driver that follows a written course by time."""
 
 from __future__ import annotations
 
@@ -15,10 +15,10 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 
 class ScriptSource(Source):
-    """Gives the velocities of a course from `begin` on; standstill before it and after the end.
+    """Returns the velocities of a course from `begin` on; standstill before it and after the end.
 
     Attributes:
-        begun: when it began, s on the loop's clock; None before.
+        begun: the time of the start, s on the loop's clock; None before.
     """
 
     def __init__(self, name: str, course: Course) -> None:
@@ -35,31 +35,31 @@ class ScriptSource(Source):
         self.begun = now
 
     def ended(self, now: float) -> bool:
-        """Return whether all of it is done."""
+        """Return whether the course is complete."""
         return self.begun is not None and now - self.begun > self._course.seconds
 
     def poll(self, now: float) -> Frame:
-        """Return the velocity of now."""
+        """Return the present velocity."""
         velocity = STANDSTILL if self.begun is None else self._course.at(now - self.begun)
         return Frame(now, velocity._asdict())
 
 
-# The robot does something else than what the script asks for, or nobody knows that it does it.
+# The robot does not follow the script, or it is unknown whether it does.
 _OFF_COURSE = {Code.NEAR, Code.INHIBIT_SLOWS, Code.CANNOT_DO, Code.LINK_GRACE, Code.FAR_END}
 
 
 class Performance:
-    """Begins a script when the robot can be driven by it, and ends it for good when it is not driven as written.
+    """Begins a script when the robot can be driven by it, and ends it finally when the robot does not follow it.
 
-    Call it with every tick, as ``on_tick`` of `tenuto.drive`: it says when to end, and why.
+    Call it with every tick, as ``on_tick`` of `tenuto.drive`: it returns why to end.
     """
 
     def __init__(self, motion: ScriptSource, driver: str) -> None:
-        """Watch over a script, the driver of this name."""
+        """Take a script, and the name of its driver."""
         self._motion, self._driver = motion, driver
 
     def __call__(self, tick: Tick) -> str | None:
-        """Return why it is over; None while it goes on."""
+        """Return why it ended; None while it continues."""
         drives = tick.driver == self._driver and tick.guard.state is State.DRIVING
         off = [notice.text for notice in tick.notices if notice.code in _OFF_COURSE]
         if self._motion.begun is None:

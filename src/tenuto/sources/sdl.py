@@ -1,4 +1,4 @@
-"""SDL, loaded where it is used: joysticks only, without a screen, and with our own signal handling."""
+"""SDL, loaded only when it is used: joysticks only, without a screen, and with our own signal handling."""
 
 from __future__ import annotations
 
@@ -10,20 +10,20 @@ from tenuto.basics.errors import SourceError
 
 _HINTS = {
     b"SDL_NO_SIGNAL_HANDLERS": b"1",  # Ctrl-C belongs to the loop, which stops the robot first
-    b"SDL_JOYSTICK_ALLOW_BACKGROUND_EVENTS": b"1",  # there is no window that could have the focus
+    b"SDL_JOYSTICK_ALLOW_BACKGROUND_EVENTS": b"1",  # there is no window to have the focus
 }
 
 
 @functools.cache
 def load_sdl() -> ModuleType:
-    """Import SDL and set what it needs to know before it starts.
+    """Import SDL, and set its hints before it starts.
 
     Raises:
-        SourceError: SDL is missing or does not load on this machine.
+        SourceError: SDL is missing, or cannot be loaded on this machine.
     """
     try:
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # it announces where its library was found
+            warnings.simplefilter("ignore")  # it reports the place of its library
             import sdl2
     except ImportError as error:
         raise SourceError(f"SDL, which reads gamepads, does not load: {error}") from error
@@ -33,7 +33,7 @@ def load_sdl() -> ModuleType:
 
 
 def start_sdl() -> ModuleType:
-    """Start SDL's joystick part; each call wants one `stop_sdl`. Raises `SourceError`."""
+    """Start SDL's joystick part; each call needs one `stop_sdl`. Raises `SourceError`."""
     sdl = load_sdl()
     if sdl.SDL_InitSubSystem(sdl.SDL_INIT_GAMECONTROLLER) != 0:
         raise SourceError(f"SDL does not start: {sdl.SDL_GetError().decode()}")
@@ -41,6 +41,6 @@ def start_sdl() -> ModuleType:
 
 
 def stop_sdl() -> None:
-    """Release what one `start_sdl` took."""
+    """Undo one `start_sdl`."""
     sdl = load_sdl()
     sdl.SDL_QuitSubSystem(sdl.SDL_INIT_GAMECONTROLLER)

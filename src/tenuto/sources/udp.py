@@ -1,4 +1,4 @@
-"""Commands for a robot, by datagrams that only the two ends can make."""
+"""Commands for a robot, over encrypted and authenticated datagrams."""
 
 from __future__ import annotations
 
@@ -24,29 +24,29 @@ if TYPE_CHECKING:
 
 _sealed = Late("tenuto.protocols.sealed", SourceError, how_to_get("cryptography"))
 
-# So much of what comes from strangers is looked at in one tick: what a flood may cost.
+# The number of datagrams from strangers that are read in one tick, which limits the cost of a flood.
 _MOST_FROM_STRANGERS = 40
 
 
 class UdpSource(RemoteSource):
     """Commands for one robot, over UDP.
 
-    Whoever has the robot is heard on a socket of its own, to which the system lets nothing through from other
+    The driver who has the robot gets a socket of its own, for which the system accepts nothing from other
     addresses: a flood from elsewhere fills another buffer, of which little is read in each tick.
 
     Attributes:
         address: where it listens.
 
     Raises:
-        SourceError: the address is taken or is none, or the key file is not good.
+        SourceError: the address is in use or invalid, or the key file is invalid.
     """
 
     def __init__(self, place: str, *, key: str, clock: Timer = REAL) -> None:
-        """Listen at ``HOST:PORT``, or ``:PORT`` for all addresses of this machine.
+        """Listen at ``HOST:PORT``, or at ``:PORT`` for all addresses of this machine.
 
         Args:
             place: see above. key: a file with one key for all drivers, or with a line ``NAME KEY`` for each.
-            clock: by which the file is looked at again.
+            clock: for reading the file again.
         """
         super().__init__(f"commands at {place}")
         self._ring = KeyRing(key, SourceError, clock)
@@ -60,7 +60,7 @@ class UdpSource(RemoteSource):
         self._heard = -LET_GO_AFTER
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all datagrams from now on."""
+        """Send all datagrams to a black box from now on."""
         return self._door.record_raw(box)
 
     def close(self) -> None:
@@ -82,7 +82,7 @@ class UdpSource(RemoteSource):
                 yield from self._look(datagram, sender, now)
 
     def _look(self, datagram: bytes, sender: Address, now: float) -> Iterable[RemoteCommand | None]:
-        """Read one datagram: of the session, of one that begins, or a hello."""
+        """Read one datagram: of the session, of a new session, or a hello."""
         if self._line is not None and sender == self._line.peer and self._session is not None:
             data = self._session.open(datagram)
             if data is not None:
@@ -99,7 +99,7 @@ class UdpSource(RemoteSource):
             yield None
 
     def _begin(self, pending: Pending, sender: Address) -> None:
-        """Listen to a new driver's machine, which has shown that it has the key, and is there now."""
+        """Accept a new driver's machine, which has proved that it has the key, and that it is alive."""
         if self._line is not None:
             self._line.close()
         self._line = UdpPort(bind=self.address, only=sender, shared=True, error=SourceError)
@@ -107,7 +107,7 @@ class UdpSource(RemoteSource):
         self._session, self._driver, self._key = pending
 
     def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | None]:
-        """Read what a datagram of the session says; nothing, where it only says that somebody is there."""
+        """Return the command in a datagram of the session; nothing for a sign of life."""
         self._heard = now
         if data:
             command = read_json(RemoteCommand, data) if data[:1] == b"{" else unpack_command(data, self._driver)
