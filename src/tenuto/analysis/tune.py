@@ -144,7 +144,7 @@ def _zone(time: Array, away: Array, axes: Array, wish: Wish) -> tuple[float, str
         time: of each frame, s. away: deflection of the stick. axes: (axis, frame), its positions.
 
     Returns:
-        None if nobody has ever released it, so that nothing can be said.
+        None if it was never released: then there is no data.
     """
     rest = np.all([_at_rest(time, axis) for axis in axes], axis=0)
     seconds = float(np.diff(time, prepend=time[0])[rest].sum())

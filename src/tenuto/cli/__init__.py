@@ -18,9 +18,9 @@ from tenuto.cli.commands import COMMANDS, HELP, Commands, stub
 from tenuto.cli.console import print_json, problems
 from tenuto.clock import REAL, Timer
 
-# No path is longer.
+# The greatest length of a path.
 _LONGEST = 4096
-# What a message has in one line at most.
+# The greatest length of one line of a message.
 _LONG_LINE = 1000
 
 __all__ = ["app", "main"]
@@ -56,14 +56,14 @@ def _options(
 def _remark(
     message: Warning | str, category: type[Warning], filename: str, lineno: int, line: str | None = None
 ) -> str:
-    """Return a warning of ours as one line, and any other as Python does."""
+    """Format our own warnings as one line, and others as Python does."""
     if issubclass(category, CutOffWarning):
         return f"tenuto: {message}\n"
     return f"{filename}:{lineno}: {category.__name__}: {message}\n"
 
 
 def _readable(arguments: Sequence[str]) -> Sequence[str]:
-    """Refuse what would be shown again and do something to the terminal, or fill it. Ends the program."""
+    """Refuse an argument that would change the terminal, or fill it, when it is shown again. Ends the program."""
     for one in arguments:
         if any(unicodedata.category(letter) in ("Cc", "Cs") for letter in one) or len(one) > _LONGEST:
             problems.print(f"tenuto: expected readable text; found {shortened(one)}", soft_wrap=True)
@@ -79,7 +79,7 @@ def _end(text: str, status: int, arguments: Sequence[str] | None) -> NoReturn:
 
 
 def _print_error(text: str, status: int, arguments: Sequence[str] | None) -> None:
-    """Report an error to a program, which asked for JSON."""
+    """Report an error as JSON, for a program."""
     words = sys.argv[1:] if arguments is None else arguments
     if "--json" in words:
         command = next((word for word in words if not word.startswith("-")), "")
@@ -90,8 +90,8 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """Run the command; Tenuto's own errors become one message and exit status 1.
 
     Args:
-        arguments: without the program's name; those of the process if not given.
-        clock: what the command lives by. On a `tenuto.SimulatedClock` nobody waits.
+        arguments: without the program's name; by default those of the process.
+        clock: for the command. On a `tenuto.SimulatedClock` nothing waits.
 
     Raises:
         SystemExit: always, with the exit status.
@@ -114,7 +114,7 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     except KeyboardInterrupt:
         _end("interrupted", 130, arguments)
     except SystemExit as ended:
-        usage = getattr(ended.__context__, "format_message", None)  # it is on the screen already
+        usage = getattr(ended.__context__, "format_message", None)  # it is shown already
         if usage is not None:
             _print_error(usage(), 2, arguments)
         raise

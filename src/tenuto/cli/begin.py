@@ -1,4 +1,4 @@
-"""``tenuto begin``: from an empty folder to a robot that drives, by answering."""
+"""``tenuto begin``: from an empty folder to a robot that drives, by questions."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ from tenuto.sources import known_infos, open_source, source_options
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES
 
-# For how long sticks are moved to their ends, s.
+# How long the sticks are moved to their ends, s.
 _ENDS = 10.0
 _ENABLES = {"hold": HOLD, "switch": SWITCH}
 _GESTURE = "Nothing is held: both sticks at their low ends for 1 s switch driving on and off."
@@ -124,7 +124,7 @@ def _answers(
     profile: Path, kept: Path, source: str | None, recording: Path | None, vehicle: str | None, style: str | None,
     to: str | None, talks: bool, pages: Pages,
 ) -> Answers:  # fmt: skip
-    """Ask for the device, the vehicle and the style, as far as options or an interrupted run do not answer."""
+    """Ask for the device, the vehicle and the style, unless options or an interrupted run answer."""
     new = not profile.exists()
     answers = _begun(kept) if new else Answers()
     if source is not None:
@@ -151,7 +151,7 @@ def _check(vehicle: str | None, enable: str | None) -> None:
 
 
 def _begun(kept: Path) -> Answers:
-    """Return the answers of a time that was broken off, if they are there."""
+    """Return the answers of an interrupted run, if there are any."""
     if not kept.exists():
         return Answers()
     try:
@@ -169,7 +169,7 @@ def _begun(kept: Path) -> Answers:
 
 
 def _keep(kept: Path, answers: Answers) -> None:
-    """Keep the answers: nobody pushes ten sticks twice."""
+    """Store the answers, so that an interrupted run need not be repeated."""
     try:
         kept.write_text(json.dumps(asdict(answers)), encoding="utf-8")
     except OSError as error:
@@ -180,13 +180,13 @@ def _sticks(
     profile: Path, answers: Answers, said: list[str], kept: Path, recording: Path | None, enable: str | None,
     wait: float, talks: bool, pages: Pages,
 ) -> tuple[ControlInfo, ...]:  # fmt: skip
-    """Ask for the sticks, what enables, what stops; return the controls of the device."""
+    """Ask for the sticks, the enabling control and the stop; return the controls of the device."""
     import tenuto
 
     roles = _roles(profile, answers)
     known = source_options(answers.source) if answers.source and recording is None else None
     if known is not None and known.means:
-        # The keys of a terminal say themselves what they are for.
+        # The keys of a terminal have fixed purposes.
         if not all(role.name in known.means or role.optional for role in roles):
             raise typer.BadParameter(f"a {known.kind} has one control that drives and one that turns: arcade or car",
                                      param_hint="--style")  # fmt: skip
@@ -206,7 +206,7 @@ def _sticks(
         results.print(Text.assemble((opened.name, "bold"), ": release everything."))
         asker = Asker(opened, infos, stopped, wait=wait, fast=recording is not None, pages=pages)
         asker.know(answers.meant)
-        # Where all that is wanted was said, nothing more is asked.
+        # If the options answer everything, nothing is asked.
         more = not said or talks
         pace = (PACE,) if (talks or recording) and not profile.exists() else ()
         try:
@@ -235,7 +235,7 @@ def _ask_all(asker: Asker, roles: tuple[Role, ...]) -> None:
 
 
 def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, ...]) -> dict[str, Meant]:
-    """Read what was said of controls by options. Raises `typer.BadParameter`."""
+    """Read the controls from the options. Raises `typer.BadParameter`."""
     known, found = {info.name: info for info in infos}, {}
     for text in texts:
         role, _, control = text.partition("=")
@@ -250,7 +250,7 @@ def _said(texts: list[str], infos: tuple[ControlInfo, ...], roles: tuple[Role, .
 
 
 def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, roles: tuple[Role, ...]) -> bool:
-    """Ask what enables; return whether a control does. A rig without any button is enabled by its sticks."""
+    """Ask for the enabling control; return whether there is one. Without any button, the sticks enable."""
     if enable == "gesture" or (enable is None and len(infos) <= len(roles)):
         return False
     if enable is not None:
@@ -259,7 +259,7 @@ def _enabling(asker: Asker, infos: tuple[ControlInfo, ...], enable: str | None, 
 
 
 def _roles(profile: Path, answers: Answers) -> tuple[Role, ...]:
-    """Return what is to be asked for a style."""
+    """Return the roles to ask for, for a style."""
     document = opened_document(profile, answers.vehicle)
     kind = answers.style or str(table_in(document, "style").get("kind", "arcade"))
     style, chassis = STYLES.all.get(kind), chassis_in(document.unwrap())
@@ -278,7 +278,7 @@ def _write(
     profile: Path, answers: Answers, infos: tuple[ControlInfo, ...], reverse: list[str], pages: Pages, *, new: bool,
     ask: bool,
 ) -> None:  # fmt: skip
-    """Write the profile, once it is one."""
+    """Write the profile after a check."""
     import tenuto
     from tenuto.calibration.store import write_atomically
 

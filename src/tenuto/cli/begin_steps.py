@@ -1,4 +1,4 @@
-"""The steps of ``tenuto begin``: menus, and what is done with a profile that was written."""
+"""The steps of ``tenuto begin``: menus, and the steps after the profile is written."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from tenuto.sources import open_source
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES
 
-# A stick that is moved by this share of its travel is meant; for so long somebody is waited for, s.
+# The movement that selects a device, as a share of its travel; and how long to wait for it, s.
 _MOVED, _PATIENCE = 0.3, 15.0
 _IN_THE_LINE = 'name the motors in its line, such as line = "{left_wheel.share:.3f} {right_wheel.share:.3f}"'
 
@@ -36,7 +36,7 @@ def _first_line(what: type) -> str:
 
 
 def ask_device(pages: Pages = ()) -> str:
-    """Ask which device it is: the one that is moved, where several are there; or by number."""
+    """Ask for the device: by number, or with several pads by moving one."""
     from tenuto.cli.devices import find_devices
 
     found = find_devices()
@@ -51,7 +51,7 @@ def ask_device(pages: Pages = ()) -> str:
 
 
 def _moved(pads: Sequence[str]) -> str:
-    """Return the pad that somebody moves; empty where nobody does."""
+    """Return the pad that is moved; empty if none is."""
     results.print("Move a stick of the device in your hands.")
     clock = the_clock.get()
     with ExitStack() as stack:
@@ -71,14 +71,14 @@ def _moved(pads: Sequence[str]) -> str:
 
 
 def ask_vehicle(pages: Pages = ()) -> str:
-    """Ask what robot it is; those without measures come first."""
+    """Ask for the vehicle; those without measures come first."""
     kinds = sorted(begun_for(), key=lambda kind: (not VEHICLES.all[kind].in_shares, kind != "motors"))
     choices = [Choice(kind, _first_line(VEHICLES.all[kind]), VEHICLES.all[kind].picture) for kind in kinds]
     return choose("Which vehicle is it?", choices, pages, "Up is forward; those with % need no measuring tape.")
 
 
 def styles_for(vehicle: str) -> list[str]:
-    """Name the styles that can be asked for and fit a vehicle, its usual one first."""
+    """Name the styles that fit a vehicle and can be asked for, its usual one first."""
     import tomllib
 
     chassis, beginning = chassis_in(tomllib.loads(text_begun_for(vehicle))), VEHICLES.all[vehicle].beginning
@@ -98,7 +98,7 @@ def styles_for(vehicle: str) -> list[str]:
 
 
 def ask_style(vehicle: str, pages: Pages = ()) -> str:
-    """Ask how it is steered, where there is a choice."""
+    """Ask for the style, if there is a choice."""
     able = styles_for(vehicle)
     if len(able) == 1:
         return able[0]
@@ -106,7 +106,7 @@ def ask_style(vehicle: str, pages: Pages = ()) -> str:
 
 
 def chosen_style(vehicle: str, style: str) -> str:
-    """Return a style that was asked for. Raises `typer.BadParameter` where it does not fit the vehicle."""
+    """Return the style of an option. Raises `typer.BadParameter` if it does not fit the vehicle."""
     able = styles_for(vehicle)
     if style not in able:
         raise typer.BadParameter(f"a {vehicle} takes {', '.join(able)}; found {style}", param_hint="--style")
@@ -114,7 +114,7 @@ def chosen_style(vehicle: str, style: str) -> str:
 
 
 def checked_sink(vehicle: str, sink: str) -> str:
-    """Return a sink that a vehicle can have. Raises `typer.BadParameter` where it cannot, or it is none."""
+    """Return a sink that fits a vehicle. Raises `typer.BadParameter` if it does not, or if there is no such sink."""
     try:
         options = read_text(sink, SINKS, SinkError)
     except SinkError as error:
@@ -126,7 +126,7 @@ def checked_sink(vehicle: str, sink: str) -> str:
 
 
 def ask_sink(vehicle: str, pages: Pages = ()) -> str:
-    """Ask where the commands of a vehicle go, until it is a sink that it can have."""
+    """Ask for the sink of a vehicle until it fits."""
     while True:
         try:
             return checked_sink(vehicle, _asked_sink(pages))
@@ -147,7 +147,7 @@ def _asked_sink(pages: Pages) -> str:
 
 
 def measure_sticks(profile: Path, source: str, page: str | None) -> None:
-    """Calibrate the device, and keep what was measured beside the profile."""
+    """Calibrate the device, and store the result beside the profile."""
     from tenuto.cli.calibrate import calibrate
 
     try:
@@ -157,7 +157,7 @@ def measure_sticks(profile: Path, source: str, page: str | None) -> None:
 
 
 def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
-    """Refuse motors that a robot does not have, or that no sink turns round. Raises `typer.BadParameter`."""
+    """Refuse motors that a robot does not have, or that no sink can reverse. Raises `typer.BadParameter`."""
     from tenuto.cli.motors import motors_of, turned_alone
 
     names, alone = motors_of(profile.plan()), turned_alone(profile)
@@ -170,7 +170,7 @@ def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:
 
 
 def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool) -> None:
-    """Turn each motor alone where that is asked for, and put into the profile which one turns the wrong way."""
+    """Turn each motor alone if that is wanted, and store in the profile which one turns the wrong way."""
     import tenuto
     from tenuto.cli.motors import motors_of, turned_alone
 
@@ -195,7 +195,7 @@ def turn_motors(profile: Path, reverse: Sequence[str], swap: bool, *, ask: bool)
 
 
 def _ask_motors(profile: Path, names: Sequence[str]) -> tuple[list[str], bool]:
-    """Turn each, and ask; return those that turn the wrong way, and whether two are swapped."""
+    """Turn each motor, and ask; return those that turn the wrong way, and whether two are swapped."""
     wrong, swapped = [], False
     for name in names:
         words = name.replace("_", " ")
@@ -213,7 +213,7 @@ def _ask_motors(profile: Path, names: Sequence[str]) -> tuple[list[str], bool]:
 
 
 def _turned(profile: Path, name: str) -> bool:
-    """Let a held key turn one motor; return whether it was told to."""
+    """Turn one motor while a key is held; return whether it was commanded to turn."""
     import tenuto
     from tenuto.cli.motors import HeldKey, OneMotor, one_motor_plan
     from tenuto.sinks import open_sink, open_sinks
@@ -236,7 +236,7 @@ def _turned(profile: Path, name: str) -> bool:
 
 
 def _motor_changes(profile: Path, wrong: Sequence[str], swapped: bool) -> list[Change]:
-    """Return what the answers about motors change in a profile."""
+    """Return the changes of a profile by the answers about motors."""
     import tenuto
     from tenuto.cli.motors import turned_alone
 

@@ -1,4 +1,4 @@
-"""``tenuto calibrate``: measure the sticks instead of guessing at them."""
+"""``tenuto calibrate``: measure the sticks."""
 
 from __future__ import annotations
 
@@ -29,10 +29,10 @@ if TYPE_CHECKING:
     from tenuto.links.page import PageServer
     from tenuto.sources import Source
 
-# How long the first frame may take, s.
+# The longest wait for the first frame, s.
 _PATIENCE = 5.0
 _POLL_SECONDS, _REFRESH_SECONDS = 0.004, 0.2
-# How long a page still shows that it is over, s.
+# How long a page shows the end, s.
 _LAST_LOOK = 0.5
 
 
@@ -75,7 +75,7 @@ def calibrate(
     from tenuto.sources.recording import Recording, write_recording
 
     if figure is not None:
-        needs("matplotlib")  # before anybody moves a stick
+        needs("matplotlib")  # before a stick is moved
     if recording is not None and page is not None:
         raise typer.BadParameter("a recording cannot be guided: not possible with --from", param_hint="--page")
     if recording is not None:
@@ -92,7 +92,7 @@ def calibrate(
     measurement = measure(frames, infos)
     if not as_json:
         _print(measurement, name)
-    try:  # what took a minute to measure is kept first, whatever becomes of the picture
+    try:  # the measurement took a minute: it is stored before the picture is drawn
         good = _keep(measurement, identity, name, out, force, quiet=as_json, recorded=recording is not None)
     finally:
         if figure is not None:
@@ -107,7 +107,7 @@ def calibrate(
 
 
 def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Frame]:
-    """Lead a person through the three steps, with a live picture, and return the frames of all of them."""
+    """Guide the user through the three steps, with a live picture, and return the frames of all of them."""
     from tenuto.calibration import measure
     from tenuto.calibration.measure import REST_SECONDS
 
@@ -150,7 +150,7 @@ def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Fr
 def _show(
     view: Watch, pages: list[PageServer], live: Live | None, number: int, prompt: str, left: float, done: list[str]
 ) -> None:
-    """Show what to do, how long, and what has been done of it: in the terminal, and on pages."""
+    """Show the instruction, the remaining time and the progress, in the terminal and on pages."""
     show_on(pages, view, {"step": number, "prompt": prompt, "left": math.ceil(left), "done": done})
     if live is not None:
         said = Text(f"{prompt}  {left:.0f} s", style="bold yellow")
@@ -159,7 +159,7 @@ def _show(
 
 
 def _say_done(pages: list[PageServer], view: Watch, found: Measurement) -> None:
-    """Show on pages what was measured; it stays there when this program has ended."""
+    """Show the result on pages; it remains there after the end of this program."""
     prompt = "Measured." if found.good else "Measured, but with errors. Fix those listed, and measure again."
     more = {
         "step": 0, "prompt": prompt, "findings": [f"{one.where}: {one.text}" for one in found.findings],
@@ -172,7 +172,7 @@ def _say_done(pages: list[PageServer], view: Watch, found: Measurement) -> None:
 
 
 def _both_ends(frames: list[Frame], view: Watch) -> list[str]:
-    """Name the controls whose two ends, as far as they are known, were each reached at least twice."""
+    """Name the controls whose two known ends were each reached at least twice."""
     from tenuto.calibration import count_visits
 
     done = []
@@ -216,14 +216,14 @@ def _print(measurement: Measurement, name: str) -> None:
 
 
 def _short(value: float) -> str:
-    """Write a number in as few characters as tell it."""
+    """Write a number in as few characters as possible."""
     return f"{value:.0f}" if abs(value) >= 1000.0 else f"{value:.4g}"
 
 
 def _keep(
     measurement: Measurement, identity: str, name: str, out: Path | None, force: bool, *, quiet: bool, recorded: bool
 ) -> bool:
-    """Save the calibration where it is good enough, or say why it is not. Return whether it is."""
+    """Save the calibration if it is good enough, or report why it is not. Return whether it is."""
     from tenuto.calibration.store import default_path
 
     if not measurement.good and not force:
@@ -239,7 +239,7 @@ def _keep(
     try:
         measured.save(path)
     except CalibrationError as error:
-        # Somebody has moved every stick for minutes: that must not be lost to a full disk.
+        # The user has moved every stick for minutes: a full disk must not lose that.
         with tempfile.NamedTemporaryFile(prefix="tenuto-calibration-", suffix=".toml", delete=False) as rescue:
             measured.save(rescue.name)
         raise CalibrationError(f"{error}. It is saved in {rescue.name} instead: move it there") from error

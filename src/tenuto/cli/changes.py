@@ -1,4 +1,4 @@
-"""What several commands do with changes to a profile: show them, write them down, put them in."""
+"""Changes of a profile, for several commands: show them, write them to a file, apply them."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def offer(changes: Sequence[Change], profile: Path, out: Path | None, *, apply: bool, quiet: bool) -> None:
-    """Show what to change, and put it where that was asked for. Raises where it cannot be written."""
+    """Show the changes, and write or apply them if asked. Raises if they cannot be written."""
     from tenuto.profile.patch import apply_changes, patch_text
 
     def say(text: str) -> None:

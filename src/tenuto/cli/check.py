@@ -1,4 +1,4 @@
-"""``tenuto check``: read a profile as a careful colleague would."""
+"""``tenuto check``: errors, warnings and stops of a profile."""
 
 from __future__ import annotations
 
@@ -114,7 +114,7 @@ def check(
 def _print_stops(
     stages: list[Stage], silent: list[Stage], dead: list[Stage], faults: list[Worst], units: Units
 ) -> None:
-    """Print how far it goes when the link or the program dies, and at every fault, where that was asked for."""
+    """Print how far the robot goes after a loss of the link or the program, and optionally after every fault."""
     if stages:
         results.print("When the link goes quiet at full speed:")
         results.print(_table(stages, units))
@@ -131,7 +131,7 @@ def _print_stops(
 
 
 def _print_losses(borne: list[Losses]) -> None:
-    """Print how many lost frames each link bears."""
+    """Print the share of lost frames that each link tolerates."""
     from tenuto.driving.losses import SELDOM
 
     for one in borne:
@@ -143,7 +143,7 @@ def _print_losses(borne: list[Losses]) -> None:
 
 
 def _text_of(profile: Path) -> str:
-    """Return what is written in a profile; nothing where it cannot be read, which is told elsewhere."""
+    """Return the tables of a profile; none if it cannot be read, which is reported elsewhere."""
     try:
         return read_text(profile, MOST_TOML)
     except UnreadableError:
@@ -172,7 +172,7 @@ def _driven_as_json(
 
 
 def _stages_as_json(stages: list[Stage], known: bool) -> list[dict[str, Any]]:
-    """Return the stages as plain data; metres are None of a vehicle without measures."""
+    """Return the stages as plain data; metres are None for a vehicle without measures."""
     metres = {} if known else {"metres": None, "sinks": None}
     return [
         stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} | metres for stage in stages
@@ -180,7 +180,7 @@ def _stages_as_json(stages: list[Stage], known: bool) -> list[dict[str, Any]]:
 
 
 def _truths(profile: Planned, notes: list[str]) -> TruthTable:
-    """Drive the controls; say so where the robot cannot be driven by sticks alone."""
+    """Drive the controls; report if the robot cannot be driven by sticks alone."""
     from tenuto.sim.truth import truth_table
 
     truths = truth_table(profile)
@@ -195,7 +195,7 @@ def _row_as_dict(row: TruthRow) -> dict[str, Any]:
 
 
 def _truth_table(truths: TruthTable, plan: Plan) -> Table:
-    """Show what each control alone does."""
+    """Show the effect of each control alone."""
     from tenuto.cli.words import truth_in_words
 
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
@@ -209,7 +209,7 @@ def _truth_table(truths: TruthTable, plan: Plan) -> Table:
 
 
 def _faults(plan: Plan, notes: list[str]) -> list[Worst]:
-    """Drive the faults; say so where the robot cannot be driven by sticks alone."""
+    """Drive the faults; report if the robot cannot be driven by sticks alone."""
     from tenuto.sim.worst import worst_of
 
     found = worst_of(plan)
@@ -225,7 +225,7 @@ def _as_dict(fault: Worst, known: bool) -> dict[str, Any]:
 
 
 def _worst_table(faults: list[Worst], units: Units) -> Table:
-    """Show what is promised of each fault, what was driven, and from which velocity."""
+    """Show the promise for each fault, the simulated result, and its velocity."""
     from tenuto.cli.words import command_in_words
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
@@ -246,7 +246,7 @@ def _worst_table(faults: list[Worst], units: Units) -> Table:
 
 
 def _table(stages: list[Stage], units: Units) -> Table:
-    """Show the stages with the time and the way from the last frame to the end of each."""
+    """Show the stages, with the time and the distance from the last frame to the end of each."""
     grid = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "right", "right"):
         grid.add_column(justify=justify, no_wrap=True)

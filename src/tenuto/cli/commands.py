@@ -1,4 +1,4 @@
-"""The commands, in groups: what each is for, in one line. A command's module is loaded when it is called."""
+"""The commands in groups, each with one line of help. The module of a command is loaded when it is called."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.table import Table
 from typer.core import TyperGroup
 
-# Group → command → what it is for. A command is the function of its name in the module of its name.
+# Group → command → its help. A command is the function of its name in the module of its name.
 COMMANDS: dict[str, dict[str, str]] = {
     "set up": {
         "begin": "Set up a robot by questions, or change its sticks",
@@ -50,7 +50,7 @@ COMMANDS: dict[str, dict[str, str]] = {
 EXIT_STATUS = "Exit: 0 fine, 1 a problem, 2 used wrongly."
 
 
-# Both ask for help, of every command.
+# Both request the help of any command.
 HELP = {"help_option_names": ["-h", "--help"]}
 
 
@@ -69,7 +69,7 @@ class Commands(TyperGroup):
         return super().resolve_command(ctx, args)
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
-        """Print a line a command."""
+        """Print a line per command."""
         console = Console(highlight=False, markup=False)
         console.print(f"Usage: tenuto COMMAND [--help]. {EXIT_STATUS}", no_wrap=True, overflow="ellipsis")
         grid = Table.grid(padding=(0, 2))
@@ -82,7 +82,7 @@ class Commands(TyperGroup):
 
 
 class WithoutNan(typer.core.TyperCommand):
-    """A command that refuses NaN for its options: no limit holds for NaN, and a duration of NaN never ends."""
+    """A command that refuses NaN for its options: NaN passes every limit, and a duration of NaN never ends."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Refuse NaN. Raises `typer.BadParameter`."""
@@ -95,7 +95,7 @@ class WithoutNan(typer.core.TyperCommand):
 
 
 def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
-    """Return a row a command, but for those that share one: there are more commands than rows."""
+    """Return a row per command, except for those that share one: there are more commands than rows."""
     shared = {
         "key": ("key / service", "Make a key for a link / drive from boot"),
         "service": None,
@@ -107,7 +107,7 @@ def _rows(commands: dict[str, str]) -> list[tuple[str, str]]:
 
 
 def stub(name: str) -> Callable[[], None]:
-    """Return what stands for a command until its module is loaded."""
+    """Return the placeholder of a command whose module is not loaded."""
 
     def stand_in() -> None:
         raise AssertionError(f"{name} was not loaded")

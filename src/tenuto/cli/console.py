@@ -1,4 +1,4 @@
-"""Where the commands print: colour only on a terminal, and no markup, so that any name prints as it is."""
+"""The output of the commands: colour only on a terminal, and no markup, so that any name is printed unchanged."""
 
 import json
 import math
@@ -9,10 +9,10 @@ from typing import Any
 import typer
 from rich.console import Console
 
-# The format of what --json prints; it is raised when a key changes its meaning or is removed.
+# The format of --json; it is raised when a key changes its meaning or is removed.
 JSON_FORMAT = 1
 
-# What goes into a file or a pipe is not cut at 80 characters.
+# Output to a file or a pipe is not cut at 80 characters.
 _PIPE_WIDTH = 120
 
 results = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else _PIPE_WIDTH)
@@ -20,13 +20,13 @@ problems = Console(stderr=True, highlight=False, markup=False, emoji=False)
 
 
 def print_json(command: str, found: Mapping[str, Any]) -> None:
-    """Print what a command found as one JSON object. NaN and infinite numbers are null, for JSON has none."""
+    """Print the result of a command as one JSON object. NaN and infinite numbers are null: JSON has none."""
     said = {"format": JSON_FORMAT, "command": command, **plain_numbers(found)}
     typer.echo(json.dumps(said, indent=2, allow_nan=False))
 
 
 def plain_numbers(value: Any) -> Any:
-    """Return the same with null in the place of numbers that JSON does not have."""
+    """Replace numbers that JSON does not have by null."""
     if isinstance(value, Mapping):
         return {str(key): plain_numbers(one) for key, one in value.items()}
     if isinstance(value, (list, tuple)):

@@ -35,12 +35,12 @@ MORE_PROFILES = (
     "damson-guided.toml",
     "round-the-tree.toml",
 )
-# For tenuto calibrate and begin with --from, and for tenuto measure.
+# For `tenuto calibrate --from`, `tenuto begin --from` and `tenuto measure`.
 SESSIONS = ("worn-pad.csv", "clean-transmitter.csv", "pad-gestures.csv", "medlar-odometry.csv")
 
 
 class Story(StrEnum):
-    """The stories that can be told."""
+    """The stories of the demo."""
 
     FAULTS = "faults"
 
@@ -145,7 +145,7 @@ def _print(
 
 
 def _tell(out: Path, as_json: bool) -> None:
-    """Let five things go wrong, and say what the guard did about each."""
+    """Simulate five faults, and describe the reaction of the guard to each."""
     from tenuto.analysis.story import tell_all
     from tenuto.analysis.summary import roll_out
     from tenuto.basics.errors import TenutoError

@@ -1,4 +1,4 @@
-"""``tenuto devices``: what is connected, and how to name it in a profile."""
+"""``tenuto devices``: the connected devices, and their names for a profile."""
 
 from __future__ import annotations
 
@@ -18,15 +18,15 @@ from tenuto.sources.base import SOURCES
 
 @dataclass(frozen=True, slots=True)
 class Device:
-    """Something that a source can be opened on.
+    """A device for a source.
 
     Attributes:
         what: "gamepad", "serial port" or "keyboard".
         name, identity: see `tenuto.Source`.
-        place: where it is plugged in, as far as the system tells.
+        place: where it is plugged in, if the system reports it.
         open_as: the short texts that open it.
         profile: the lines for a profile.
-        controls: what it has, with raw range and where it rests; empty where that depends on what is connected to it.
+        controls: with raw range and rest; empty if they depend on what is connected to it.
     """
 
     what: str
@@ -39,7 +39,7 @@ class Device:
 
 
 def find_devices() -> list[Device]:
-    """List the gamepads, serial ports and keyboard that are there now."""
+    """List the present gamepads, serial ports and keyboard."""
     return [*_gamepads(), *_serial_ports(), *_keyboard()]
 
 

@@ -1,4 +1,4 @@
-"""``tenuto doctor``: what keeps this computer from driving a robot, and what to do about it."""
+"""``tenuto doctor``: what prevents this computer from driving a robot, and what to do."""
 
 from __future__ import annotations
 

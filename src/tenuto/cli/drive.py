@@ -1,4 +1,4 @@
-"""``tenuto drive``: drive live, with one line that says what moves or why nothing does."""
+"""``tenuto drive``: drive live, with a view of what moves, or why nothing does."""
 
 from __future__ import annotations
 
@@ -138,7 +138,7 @@ def drive(
 
 
 def _refuse_errors(profile: Profile, calibration: Calibration | None) -> None:
-    """Drive nothing that `tenuto check` calls an error. Raises `ProfileError`."""
+    """Refuse a profile with errors of `tenuto check`. Raises `ProfileError`."""
     from tenuto.basics.errors import ProfileError
     from tenuto.profile.checks.advice import advise
 
@@ -148,7 +148,7 @@ def _refuse_errors(profile: Profile, calibration: Calibration | None) -> None:
 
 
 def _introduce(prepared: PreparedProfile, source: Source, others: Mapping[str, Source], sinks: list[Sink]) -> None:
-    """Report what is about to be driven, from where, to where."""
+    """Report the robot, its source and its sinks."""
     names = ", ".join(sink.name for sink in sinks)
     from_all = ", ".join([source.name, *(f"{name} ({one.name})" for name, one in others.items())])
     results.print(

@@ -1,4 +1,4 @@
-"""Asking a person for a stick, a button or a switch by letting them move it."""
+"""Questions for a stick, a button or a switch, answered by moving it."""
 
 from __future__ import annotations
 
@@ -24,15 +24,15 @@ if TYPE_CHECKING:
 
 
 class Role(NamedTuple):
-    """Something that a control is asked for.
+    """A purpose for which a control is asked.
 
     Attributes:
-        name: what the control is called in a new profile.
-        prompt: what to do.
-        key: the path in [style] of the key that names the control; empty for what is no part of a style.
-        other_way: what to do for the other way, where a trigger or button was taken that goes one way only.
+        name: of the control in a new profile.
+        prompt: the instruction.
+        key: the path in [style] of the key that names the control; empty if it is not part of a style.
+        other_way: the instruction for the opposite direction, if a one-way trigger or button was used.
         optional: whether it may be left out. speed: see `Ask`.
-        stays: whether it may stay where it was put.
+        stays: whether the control may keep its position.
     """
 
     name: str
@@ -45,7 +45,7 @@ class Role(NamedTuple):
 
 
 def _role(asked: Asked) -> Role:
-    """Ask for a stick that is pushed one way, or two controls that are pressed for one way each."""
+    """Ask for a stick that is pushed in one direction, or two controls, one for each direction."""
     key, ask, optional = asked
     end = "all the way, and release it"
     if not ask.other:
@@ -58,11 +58,11 @@ def _role(asked: Asked) -> Role:
 
 
 def style_roles(style: type[StyleOptions], chassis: Chassis) -> tuple[Role, ...]:
-    """List what is asked for a style of a vehicle; nothing where it can only be written by hand."""
+    """List the roles for a style of a vehicle; none if it can only be written by hand."""
     return tuple(_role(asked) for asked in style.asks(chassis))
 
 
-# So often a gesture that is not understood is asked for again: a stick that is never still must not ask for ever.
+# The number of attempts for a gesture that is not understood: a stick that is never still must not ask for ever.
 _MOST_UNCLEAR = 10
 WAYS = Role("ways", "press the control that should change the steering mode", optional=True)
 HOLD = Role("hold", "press the control that must be HELD to drive, for a moment, and release it", optional=True)
@@ -75,15 +75,15 @@ class Asker:
     """Asks for one role after another, on one device.
 
     Attributes:
-        found: role → the control that was meant; of two that are one axis, the other as ``ROLE_minus``.
-        ends: control → the least and the most that it has sent, and what it sent first.
+        found: role → its control; for an axis of two controls, the second is ``ROLE_minus``.
+        ends: control → its lowest, highest and first number.
     """
 
     def __init__(
         self, source: Source, infos: tuple[ControlInfo, ...], stopped: list[int], *, wait: float, fast: bool,
         pages: Sequence[PageServer] = (),
     ) -> None:  # fmt: skip
-        """Listen to a source; ``fast`` for a recording, whose time is its own. Ask on pages too."""
+        """Read a source; ``fast`` for a recording, which has its own time. Ask on pages too."""
         self._infos, self._stopped, self._wait = infos, stopped, wait
         self._pages, self._watch, self._asked = pages, Watch(source, {}), "Release everything."
         self._listener = Listener(infos)
@@ -93,12 +93,12 @@ class Asker:
         self.ends: dict[str, tuple[float, float, float]] = {}
 
     def know(self, found: dict[str, Meant]) -> None:
-        """Take answers that were given before."""
+        """Take earlier answers."""
         self.found |= found
         self._listener.taken |= {meant.control for meant in found.values()}
 
     def ask(self, role: Role) -> bool:
-        """Ask for an unknown role; return whether a control was meant. Raises if a required one was not."""
+        """Ask for an unknown role; return whether it got a control. Raises if a required one did not."""
         if role.name in self.found:
             return True
         self._say(role.prompt, role.optional)
@@ -117,7 +117,7 @@ class Asker:
         return True
 
     def go_to_ends(self, names: list[str], seconds: float) -> None:
-        """Let controls be moved to all their ends, where the device does not say what these are."""
+        """Ask to move the controls to all their ends, if the device does not report these."""
         self._print(f"Now move {' and '.join(names)} to both ends, slowly, three times, and release.")
         began = None
         for frame in self._frames:
@@ -135,7 +135,7 @@ class Asker:
         self._print(f"Now {prompt}{skip}.")
 
     def _print(self, text: str, style: str = "") -> None:
-        """Report something in the terminal, and on the pages."""
+        """Show a text in the terminal, and on the pages."""
         results.print(text, style=style, soft_wrap=True)
         self._asked = text.strip()
 
@@ -161,7 +161,7 @@ class Asker:
         return None
 
     def _coming(self, source: Source, fast: bool) -> Iterator[Frame | None]:
-        """Return the frames of a source as they come, and None while none comes."""
+        """Yield the frames of a source as they arrive, and None while none does."""
         clock: Clock = SimulatedClock() if fast else the_clock.get()
         start = clock.now()
         while not self._stopped and not source.finished:

@@ -1,4 +1,4 @@
-"""``tenuto key``: fresh keys that two machines share, one for all drivers or one for each."""
+"""``tenuto key``: new keys for two machines, one for all drivers or one for each."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which view a drive gets: the full screen, or one line."""
+"""The view of a drive: the full screen, or one line."""
 
 from __future__ import annotations
 
@@ -23,9 +23,9 @@ _LEAST = (80, 24)
 
 
 def may_take_the_screen(sources: Sequence[Source], *, by_keys: bool = False) -> bool:
-    """Return whether there is a terminal that is large enough, and that no source reads its keys from.
+    """Return whether there is a large enough terminal whose keys no source reads.
 
-    With ``by_keys`` one may: the view then only draws.
+    With ``by_keys`` a source may read them: the view then only draws.
     """
 
     if not (results.is_terminal and sys.stdin.isatty() and os.name == "posix") or os.environ.get("TERM") == "dumb":
@@ -42,7 +42,7 @@ def may_take_the_screen(sources: Sequence[Source], *, by_keys: bool = False) -> 
 
 
 def _by_keys(sources: Sequence[Source]) -> Source | None:
-    """Return the source that reads the keys of this terminal; None where none does."""
+    """Return the source that reads the keys of this terminal; None if none does."""
     from tenuto.sources.keyboard import Keyboard
 
     return next((source for source in sources if isinstance(source, Keyboard)), None)
@@ -68,7 +68,7 @@ def live_view(
 
 
 class ShownChanges:
-    """Asks for a changed profile, and shows the one that is taken."""
+    """Checks for a changed profile, and shows the one that is used."""
 
     def __init__(self, changes: WatchedProfile, view: StatusLine | LiveView, title: str, origin: str) -> None:
         self._changes, self._view, self._title, self._origin = changes, view, title, origin
@@ -85,7 +85,7 @@ class ShownChanges:
 
 
 def until(seconds: float, show: Callable[[Tick], None]) -> Callable[[Tick], str | None]:
-    """Return what shows ticks, and asks for the end after so long."""
+    """Return a function that shows ticks, and requests the end after a time."""
 
     def see(tick: Tick) -> str | None:
         show(tick)

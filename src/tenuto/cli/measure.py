@@ -1,4 +1,4 @@
-"""``tenuto measure``: does the robot do what it is told?"""
+"""``tenuto measure``: does the robot follow its commands?"""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def measure(
 
 
 def _print(found: Measured, wheels: dict[str, Value]) -> None:
-    """Report what was found, each with what stands behind it."""
+    """Report the results, each with the data behind it."""
     clock = "one clock" if found.one_clock else f"clocks {found.clock_offset:+z.2f} s apart, found by correlation"
     results.print(f"Log and odometry: {clock}.")
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
@@ -115,7 +115,7 @@ def _print(found: Measured, wheels: dict[str, Value]) -> None:
 
 
 def _cells(value: Value, factor: float) -> tuple[str, str]:
-    """Show a value with as many places as its uncertainty is worth."""
+    """Show a value with the number of places that its uncertainty justifies."""
     spread = factor * value.plus_minus
     if not math.isfinite(spread) or spread <= 0.0:
         return f"{factor * value.value:.3g}", ""

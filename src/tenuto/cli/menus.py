@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
 Pages: TypeAlias = "Sequence[PageServer]"
 
-# So many pictures stand abreast.
+# The number of pictures side by side.
 _ABREAST = 3
-# How often pages are asked for an answer, s.
+# The interval at which pages are checked for an answer, s.
 _LOOK_EVERY = 0.05
 
 
@@ -54,7 +54,7 @@ def choose(title: str, choices: Sequence[Choice], pages: Pages = (), note: str =
 
 
 def confirmed(question: str, pages: Pages = ()) -> bool:
-    """Ask a question with yes for the default, in the terminal or on a page; return the answer.
+    """Ask a yes-or-no question with the default yes, in the terminal or on a page; return the answer.
 
     Raises:
         typer.Abort: the terminal has ended.
@@ -76,7 +76,7 @@ def _show(title: str, choices: Sequence[Choice]) -> None:
     results.print(title, style="bold")
     grid = Table.grid(padding=(0, 2))
     if any(one.picture for one in choices):
-        # As many abreast as a terminal of 80 characters has room for: all of them on one screen.
+        # As many side by side as fit into 80 characters, so that all are on one screen.
         cells = ["\n".join((f"{number:2} {one.key}", *(f"   {line}" for line in one.picture)))
                  for number, one in enumerate(choices, 1)]  # fmt: skip
         for first in range(0, len(cells), _ABREAST):
@@ -88,7 +88,7 @@ def _show(title: str, choices: Sequence[Choice]) -> None:
 
 
 def _answer(pages: Pages, prompt: str) -> str:
-    """Return what is typed, or what is pressed on a page, whichever comes first."""
+    """Return the first answer, typed or from a page."""
     results.print(prompt, end="", soft_wrap=True)
     while True:
         for page in pages:

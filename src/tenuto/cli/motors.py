@@ -1,7 +1,7 @@
-"""Turning each motor alone, gently, while a key is held: does the left one go forward?
+"""Turns each motor alone, slowly, while a key is held: does the left one go forward?
 
-A held key is a driver: what turns the motor is the guard and the loop that drive every robot, by a profile of one
-motor. So letting go, Ctrl-C, a terminal that hangs and a fault stop it as they stop a robot.
+A held key is a driver: the motor is turned by the guard and the loop of any robot, with a profile of one
+motor. So a release, Ctrl-C, a terminal that hangs and a fault stop it as they stop a robot.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ from tenuto.sinks import Sink
 from tenuto.sources import Source
 from tenuto.vehicles.actuators import Wire
 
-# How much of what a motor can do is tried, and what stands for that where nobody knows its most, rad/s.
+# The share of a motor's greatest speed that is used, and the speed if the greatest is unknown, rad/s.
 SHARE, _SLOW = 0.2, 2.0
-# The key must be held for so long before the motor turns, s.
+# How long the key must be held before the motor turns, s.
 _HELD = 0.15
 _PROFILE = """
 format = 1
@@ -38,27 +38,27 @@ chassis = {{ kind = "motors", mix.motor.forward = 1.0 }}
 
 
 class HeldKey(Source):
-    """A key as the driver of one motor: held it holds and pushes, and a moment later than it holds."""
+    """A key as the driver of one motor: a held key is hold-to-run, and a moment later also the stick."""
 
     name = "held key"
 
     def __init__(self, held: Callable[[float], bool | None]) -> None:
-        """Ask whether it is held, at a time in s; None once the person has seen enough."""
+        """Read whether it is held, at a time in s; None at the user's end of the test."""
         self._held = held
         self._since: float | None = None
         self._over = False
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        """Describe what is made of it."""
+        """Describe its controls."""
         return tuple(ControlInfo(name, -32768.0, 32767.0, 0.0) for name in ("left_y", "right_x", "left_shoulder"))
 
     @property
     def finished(self) -> bool:
-        """Whether the person has seen enough."""
+        """Whether the user has ended the test."""
         return self._over
 
     def poll(self, now: float) -> Frame:
-        """Return what the key says now."""
+        """Return the present state of the key."""
         held = self._held(now)
         self._over = self._over or held is None
         self._since = (now if self._since is None else self._since) if held else None
@@ -67,10 +67,10 @@ class HeldKey(Source):
 
 
 class OneMotor(Sink):
-    """Hands a sink the ticks of one motor as those of a robot all of whose other motors stand.
+    """Passes the ticks of one motor to a sink as those of a robot whose other motors stand.
 
     Attributes:
-        moved: whether the motor was told to turn at all.
+        moved: whether the motor was commanded to turn at all.
     """
 
     def __init__(self, inner: Sink, plan: Plan, actuator: str) -> None:
@@ -85,20 +85,20 @@ class OneMotor(Sink):
 
     @property
     def problem(self) -> str:
-        """What the far end says."""
+        """The report of the far end."""
         return self._inner.problem
 
     def start(self, plan: Plan) -> None:
-        """Get the sink ready for the robot."""
+        """Prepare the sink for the robot."""
         self._inner.clock = self.clock
         self._inner.start(self._plan)
 
     def write(self, tick: Tick) -> None:
-        """Hand on a tick."""
+        """Pass a tick on."""
         self._inner.write(self._robot(tick))
 
     def stop(self, tick: Tick) -> None:
-        """Hand on the stop."""
+        """Pass the stop on."""
         self._inner.stop(self._robot(tick))
 
     def _robot(self, tick: Tick) -> Tick:
@@ -116,12 +116,12 @@ def motors_of(plan: Plan) -> list[str]:
 
 
 def turned_alone(profile: Profile) -> dict[str, bool]:
-    """Return the motors that every sink which moves a robot says each for itself, so that one can turn alone.
+    """Return the motors that every moving sink sends separately, so that one can turn alone.
 
-    A sink that says velocities leaves the motors to the far end. Without a sink, each can.
+    A sink that sends velocities leaves the motors to the far end. Without a sink, each can turn alone.
 
     Returns:
-        name → whether ``reverse`` turns it round: it has a form or can have one, and each of those sinks says that.
+        name → whether ``reverse`` reverses it: it has a form or can have one, and each of those sinks sends that.
     """
     plan = profile.plan()
     bounds, formed = plan.chassis.bounds(), {one.name for one in plan.actuators}
@@ -132,6 +132,6 @@ def turned_alone(profile: Profile) -> dict[str, bool]:
 
 
 def one_motor_plan() -> Plan:
-    """Return the plan by which a held key turns one motor."""
+    """Return the plan for a held key that turns one motor."""
     plan = parse_profile(_PROFILE.format(share=100.0 * SHARE)).plan()
     return replace(plan, driver="the key")

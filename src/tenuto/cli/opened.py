@@ -1,4 +1,4 @@
-"""What a drive opens: its profile, sources and sinks, as options name them."""
+"""The profile, sources and sinks of a drive, opened from options."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 class Opened(NamedTuple):
-    """All that takes part in a drive; it is closed with the stack that it was opened on."""
+    """Everything that takes part in a drive; it is closed with its stack."""
 
     profile: Profile
     prepared: PreparedProfile
@@ -38,9 +38,9 @@ def open_sources(
     calibration: Path | None,
     to: Sequence[str] = (),
 ) -> Opened:
-    """Load a profile, open where its frames come from, and put to it what was measured. Raises as these do.
+    """Load a profile, open its sources, and apply its calibrations. Raises as these do.
 
-    The texts of sinks, ``to``, are read first: a misspelt one must not be told only when the device is there.
+    The texts of sinks, ``to``, are checked first: an error in one must not wait for the device.
     """
     import tenuto
     from tenuto.basics.errors import SinkError
@@ -61,7 +61,7 @@ def open_sources(
 
 
 def open_all_sinks(stack: ExitStack, profile: Profile, to: Sequence[str]) -> list[Sink]:
-    """Open the sinks that are said, else those of the profile, else the simulated robot. Raises `SinkError`."""
+    """Open the named sinks, or those of the profile, or the simulated robot. Raises `SinkError`."""
     import tenuto
     from tenuto.sinks import open_as_said, open_sinks
 
@@ -72,7 +72,7 @@ def open_all_sinks(stack: ExitStack, profile: Profile, to: Sequence[str]) -> lis
 
 
 def opened_box(stack: ExitStack, path: Path | None, ends: Sequence[Source | Sink]) -> BlackBox | None:
-    """Open a black box for the bytes of all sources and sinks that have any. Raises `SinkError` where none has."""
+    """Open a black box for the bytes of all sources and sinks that have any. Raises `SinkError` if none has."""
     from tenuto.basics.errors import SinkError
     from tenuto.links.black_box import BlackBox
 
@@ -92,7 +92,7 @@ def say_of_box(box: BlackBox | None) -> None:
 
 
 def say_of_pages(ends: Sequence[Source | Sink]) -> None:
-    """Report where the pages of sources and sinks are, and what a new device needs."""
+    """Print the addresses of the pages of sources and sinks, and what a new device needs."""
     from tenuto.sinks.page import PageSink
     from tenuto.sources.page import PageSource
 
@@ -103,7 +103,7 @@ def say_of_pages(ends: Sequence[Source | Sink]) -> None:
 
 
 def say_where(url: str, code: str, fingerprint: str) -> None:
-    """Report where a page is, and what a new device needs; no code, where none is needed."""
+    """Print the address of a page, and what a new device needs; no code if none is needed."""
     problems.print(f"Open {url} in a browser.", soft_wrap=True)
     if not code:
         return

@@ -1,4 +1,4 @@
-"""``tenuto page``: drive and see from a browser, on this machine or on a phone in the hand."""
+"""``tenuto page``: drive and watch from a browser, on this machine or on a phone."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from tenuto.page.visitors import Page
 
 
-# What may be said beside the option that picks something else than a drive; and what means something there only.
+# For each option that selects something other than a drive, the options that go with it; and those only for it.
 _SERVED = ("port", "lan", "watchers", "seconds")
 _BESIDE = {
     "devices": ("as_json",), "forget": (), "log": ("profile", *_SERVED),
@@ -25,7 +25,7 @@ _BESIDE = {
 }  # fmt: skip
 _OF_A_BROKER = ("user", "password_file", "ca", "plain_password", "key")
 _OF_A_CLASS = (*_OF_A_BROKER, "name")
-# The word for the robots whose pages this machine serves.
+# The word for robots whose pages this machine serves.
 _HERE = "here"
 
 
@@ -164,7 +164,7 @@ def page(
 
 
 def _devices(forget: str | None, as_json: bool) -> None:
-    """List the devices that may use the page, or shut some out."""
+    """List the devices that may use the page, or remove some."""
     from tenuto.basics.errors import TenutoError
     from tenuto.page.devices import Devices
 
@@ -207,7 +207,7 @@ def _show_log(log: Path, profile: Path | None, settings: PageSettings, seconds: 
 
 
 def _ready(page: Page, url: str, fingerprint: str) -> None:
-    """Report where a page is that no loop is behind."""
+    """Print the address of a page without a drive."""
     from tenuto.cli.opened import say_where
 
     say_where(url, page.code.text if page.lan else "", fingerprint)

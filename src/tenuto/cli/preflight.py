@@ -1,4 +1,4 @@
-"""``tenuto preflight``: is everything ready for a drive? Nothing moves by it."""
+"""``tenuto preflight``: is everything ready for a drive? It moves nothing."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ from tenuto.kinds.texts import read_text
 if TYPE_CHECKING:
     from tenuto.profile import Profile
 
-# A disk with less room than this, bytes, is told: an hour of a log in text takes some 300 MB.
+# A disk with less free space than this, bytes, is reported: an hour of a text log takes some 300 MB.
 _ROOM = 500e6
-# The clock of a computer that says an earlier year than this was never set.
+# A clock with an earlier year than this was never set.
 _YEAR = 2025
 
 
@@ -66,7 +66,7 @@ def preflight(
 
 
 def _looked(stack: ExitStack, opened: Opened, to: Sequence[str], seconds: float, stopped: list[int]) -> list[Check]:
-    """Open the sinks that move something, and look at a tick."""
+    """Open the sinks that move something, and check a tick."""
     from tenuto.basics.errors import SinkError
     from tenuto.runtime.preflight import look
     from tenuto.sinks.base import SINKS
@@ -86,7 +86,7 @@ def _looked(stack: ExitStack, opened: Opened, to: Sequence[str], seconds: float,
 
 
 def static_checks(opened: Opened, to: Sequence[str]) -> list[Check]:
-    """Check what no tick tells: calibration, the disk of the logs, the clock, the profile itself."""
+    """Check what is not in a tick: calibration, the disk of the logs, the clock, the profile itself."""
     return [_profile(opened), _calibration(opened), *_disks(opened.profile, to), _clock()]
 
 

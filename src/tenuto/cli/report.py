@@ -71,7 +71,7 @@ def report(
 
 
 def _same_robot(log: Path, profile: Path, columns: list[str], actuators: list[str]) -> None:
-    """Make sure that a log belongs to a profile. Raises `TenutoError`."""
+    """Check that a log belongs to a profile. Raises `TenutoError`."""
     missing = [name for name in actuators if f"actuators.{name}" not in columns]
     if missing:
         raise TenutoError(

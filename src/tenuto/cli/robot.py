@@ -28,7 +28,7 @@ _SHOWN_EVERY = 0.25
 
 
 class _Stands(Protocol):
-    """What stands in for a robot."""
+    """A simulated robot."""
 
     robot: SimulatedRobot
 
@@ -128,7 +128,7 @@ def _autopilot(
 
 
 def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[int]) -> None:
-    """Let the robot live, show where it is, and write it down."""
+    """Run the robot, show its position, and record it."""
     writer = csv.writer(file, lineterminator="\n") if file is not None else None
     if writer is not None:
         writer.writerow(("time", "x", "y", "z", "heading", "vx", "vy", "vz", "yaw_rate"))
@@ -137,9 +137,9 @@ def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[in
         if writer is not None and file is not None:
             where = (point.x, point.y, point.z, point.heading)
             if not stands.robot.chassis.units.known:
-                where = (math.nan,) * 4  # nobody knows
+                where = (math.nan,) * 4  # unknown
             here = (*where, point.vx, point.vy, point.vz, point.yaw_rate)
-            # By the clock that all processes of a machine share, so that logs can be compared.
+            # On the clock that all processes of a machine share, so that logs can be compared.
             writer.writerow((f"{time.monotonic():.4f}", *(f"{value:.4f}" for value in here)))
             file.flush()
         if results.is_terminal and point.time - shown >= _SHOWN_EVERY:

@@ -98,7 +98,7 @@ def script(
 
 
 def _figures(course: Course) -> dict[str, object]:
-    """Return what is worked out of a course, for programs; SI."""
+    """Return the figures of a course, for programs; SI."""
     return {
         "seconds": course.seconds, "excursion": course.excursion,
         **{way: [float(along.min()), float(along.max())] for way, along in zip("xyz", course.path, strict=False)},
@@ -136,7 +136,7 @@ def _drive(
     *,
     quiet: bool,
 ) -> None:
-    """Drive a course as a driver below the one who holds the sticks, given at once when that one enables."""
+    """Drive a course as a driver below the one with the sticks, which gets the robot as soon as it is enabled."""
     import tenuto
     from tenuto.driving.plan import DriverPlan
     from tenuto.opening import keep_beside
@@ -159,7 +159,7 @@ def _drive(
         for sink in sinks:
             stack.enter_context(sink)
         keep_beside(prepared, sinks)
-        # Nobody else drives, but what looks where the robot goes goes on looking.
+        # There is no other driver, but the sensors remain.
         sensors = open_others(profile.model_copy(update={"drivers": {}}), clock=the_clock.get())
         for sensor in sensors.values():
             stack.enter_context(sensor)

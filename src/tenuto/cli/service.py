@@ -44,7 +44,7 @@ def service(
 
     loaded = tenuto.load_profile(profile)
     if follow is not None:
-        source_options(follow)  # raises where it names nothing
+        source_options(follow)  # raises if it names nothing
     what = ["drive", str(profile.resolve()), "--plain"] if follow is None else [
         "follow", str(profile.resolve()), "--source", follow]  # fmt: skip
     for text in to or []:

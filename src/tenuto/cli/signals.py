@@ -1,4 +1,4 @@
-"""Ctrl-C and SIGTERM as an answer instead of an exception, for commands that end by them."""
+"""Ctrl-C and SIGTERM as a result instead of an exception, for commands that end by them."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from types import FrameType
 
 @contextmanager
 def ctrl_c() -> Iterator[list[int]]:
-    """Collect Ctrl-C and SIGTERM in a list instead of breaking off."""
+    """Collect Ctrl-C and SIGTERM in a list instead of aborting."""
     asked: list[int] = []
 
     def note(number: int, _: FrameType | None) -> None:

@@ -1,4 +1,4 @@
-"""``tenuto soak``: whatever can go wrong, thousands of times, in simulated time."""
+"""``tenuto soak``: thousands of faults in simulated time."""
 
 from __future__ import annotations
 
@@ -114,7 +114,7 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
 
         def seen(profile: Profile, outcome: Outcome) -> None:
             if stopped:
-                raise KeyboardInterrupt  # nothing less ends a random test before its time
+                raise KeyboardInterrupt  # only this ends a random test early
             progress.advance(task)
             vehicles.setdefault(profile.chassis.kind, Outcome()).add(outcome)
             total.add(outcome)

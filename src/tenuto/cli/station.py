@@ -1,4 +1,4 @@
-"""``tenuto station``: every robot at a broker, what it does, and why it stands."""
+"""``tenuto station``: every robot at a broker, its state, and why it stands."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _REFRESH_SECONDS = 0.2
 
 
 def _table(robots: Robots, now: float) -> Table:
-    """A row a robot."""
+    """A row per robot."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("robot", "state", "driver"):
         table.add_column(name, no_wrap=True)
@@ -103,7 +103,7 @@ def broker_of(
     *,
     plain_password: bool = False,
 ) -> Broker:
-    """Begin to connect to a broker at HOST or HOST:PORT. Raises `SourceError` where a file is not good."""
+    """Start to connect to a broker at HOST or HOST:PORT. Raises `SourceError` if a file is invalid."""
     from tenuto.links.broker import Broker
     from tenuto.links.broker_settings import BrokerSettings
 

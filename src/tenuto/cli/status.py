@@ -1,7 +1,7 @@
-"""One line that says what moves, or why nothing does. Written by a thread of its own.
+"""One line about what moves, or why nothing does, written by a thread of its own.
 
-A terminal may hold its reader up (Ctrl-S, a slow SSH line). The loop must never wait for that, so it
-only leaves its newest tick here, and this thread does the writing.
+A terminal may block its writer (Ctrl-S, a slow SSH line). The loop must never wait for that, so it
+only stores its newest tick here, and this thread writes.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from tenuto.driving.tick import Tick
 from tenuto.vehicles.units import Units
 
 _REFRESH_SECONDS = 0.1
-# By then every device and every far end that is there has spoken, s; what is ready is said, unless it is driven.
+# After this time every present device and far end has sent something, s; then readiness is shown before a drive.
 _DEVICES_AFTER, _FAR_ENDS_AFTER = 0.5, 1.5
 STATE_COLOURS = {
     State.DRIVING: "green",
@@ -41,12 +41,12 @@ class StatusLine:
     def __init__(
         self, units: Units, *, quiet: bool = False, neutral: Neutral | None = None, checks: Sequence[Check] = ()
     ) -> None:
-        """Set in which units, or that nothing is to be written.
+        """Set the units, or that nothing is written.
 
         Args:
             units: of the vehicle. quiet: write nothing.
-            neutral: where the controls should be before a drive; None says nothing of what is ready.
-            checks: what was looked at before the drive.
+            neutral: the expected positions of the controls before a drive; None shows no readiness.
+            checks: those before the drive.
         """
         self._units, self._quiet = units, quiet
         self._neutral, self._checks = neutral, tuple(checks)
@@ -70,15 +70,15 @@ class StatusLine:
             self._changes.put(tick)
 
     def ring(self) -> None:
-        """Ring the terminal's bell with the next writing."""
+        """Ring the terminal's bell with the next write."""
         self._rings = True
 
     def note(self) -> str | None:
-        """Return nothing to note: there are no keys here."""
+        """Return no notes: there are no keys here."""
         return None
 
     def change(self, scene: object) -> None:
-        """Show a changed profile as before: a line needs to know nothing of it."""
+        """Do nothing: a line needs no data of the profile."""
 
     def __enter__(self) -> Self:
         if not self._quiet:
@@ -106,7 +106,7 @@ class StatusLine:
                 self._write_changes()
 
     def _say_what_is_ready(self) -> None:
-        """Report once what is ready and what is not, before anything is driven."""
+        """Report once what is ready and what is not, before a drive."""
         tick, neutral = self._newest, self._neutral
         if tick is None or neutral is None:
             return
@@ -137,7 +137,7 @@ def _line(tick: Tick, units: Units) -> Text:
 
 
 def ready_in_lines(checks: Sequence[Check]) -> list[Text]:
-    """Describe in a line what is ready, and in a line each what is not and what to do."""
+    """Describe what is ready in one line, and what is not in a line each, with what to do."""
     lines = [Text(f"ready: {', '.join(check.name for check in checks if check.good)}", style="green")]
     for check in checks:
         if not check.good:

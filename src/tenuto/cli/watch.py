@@ -1,4 +1,4 @@
-"""``tenuto watch``: every control of a source, live, and which one moved."""
+"""``tenuto watch``: every control of a source live, and which one moved."""
 
 from __future__ import annotations
 
@@ -30,15 +30,15 @@ if TYPE_CHECKING:
     from tenuto.links.page import PageServer
 
 _POLL_SECONDS, _REFRESH_SECONDS = 0.005, 0.1
-# What a row needs beside its bar, and how long the bar may be, in characters.
+# The width of a row without its bar, and the greatest width of the bar, in characters.
 _DOCTOR_SECONDS = 2.0
-# A source that sends nothing for longer is silent, s.
+# After this time without a frame a source is silent, s.
 _SILENT = 0.5
 _ROW, _MARK, _SHORTEST_BAR, _LONGEST_BAR = 60, 13, 8, 64
 
 
 class Watch:
-    """A source under observation: what the view and the table show."""
+    """An observed source: the content of the view and the table."""
 
     def __init__(self, source: Source, travels: dict[str, Travel]) -> None:
         self.source = source
@@ -50,7 +50,7 @@ class Watch:
         self.shown_at = -_REFRESH_SECONDS
 
     def poll(self, now: float) -> Frame | None:
-        """Ask the source, and take in what it gives."""
+        """Read the source."""
         self.now = now
         frame = self.source.poll(now)
         if frame is not None:
@@ -59,12 +59,12 @@ class Watch:
         return frame
 
     def mark(self) -> None:
-        """Keep the numbers of this moment, for the end."""
+        """Store the numbers of this moment for the end."""
         if self.newest is not None:
             self.marked.append(self.newest._replace(time=self.now))
 
     def marks(self) -> Text:
-        """A line a mark: the numbers of all controls that have moved at all."""
+        """A line per mark: the numbers of all controls that have moved at all."""
         moving = [name for name, seen in self.observer.controls.items() if seen.low < seen.high]
         lines = (
             f"mark {number} at {frame.time:.2f} s: "
@@ -77,7 +77,7 @@ class Watch:
         return Text("\n".join(lines))
 
     def head(self) -> Text:
-        """One line: what it is, how often frames come, what is lost, how good the link is."""
+        """One line: the source, its frame rate, the losses, the quality of the link."""
         rate = self.observer.look(self.now)
         counts = self.source.counts()
         text = Text.assemble((self.source.name, "bold"), f"   {rate:.0f} frames/s   ")
@@ -90,7 +90,7 @@ class Watch:
         return text
 
     def link(self) -> Text:
-        """One line: is somebody there?"""
+        """One line: does the source send?"""
         if self.newest is None:
             return Text("nothing has come yet: is it switched on, and is the kind of source right?", style="yellow")
         if self.newest.note.startswith(STRANGE):
@@ -102,11 +102,11 @@ class Watch:
         return Text("link good" + (f": {self.newest.note}" if self.newest.note else ""), style="green")
 
     def doctor(self) -> list[Text]:
-        """A line for each thing that the bytes tell of the line that they came on."""
+        """A line for each fault that the bytes show."""
         return [Text(one, style="yellow") for one in self.source.about_line()]
 
     def table(self, only: int | None = None, marks: Mapping[str, str] | None = None) -> Table:
-        """A row a control, with marks of one's own; the one that moved most within the last second is picked out."""
+        """A row per control, with the user's marks; the one that moved most within the last second is highlighted."""
         most = self.observer.most_moved()
         room = results.width - _ROW - (_MARK if marks is not None else 0)
         length = min(max(room, _SHORTEST_BAR), _LONGEST_BAR)
@@ -127,7 +127,7 @@ class Watch:
         return table
 
     def view(self) -> RenderableType:
-        """The whole screen, cut where the terminal ends."""
+        """The whole screen, cut to the size of the terminal."""
         if self.now - self._told_at >= _DOCTOR_SECONDS:
             self._told_at, self._told = self.now, self.doctor()
         room = results.height - 5 - len(self._told)
@@ -174,7 +174,7 @@ def _number(value: float) -> str:
 
 
 def _bar(seen: Observed, moved: bool, length: int) -> Text:
-    """Draw the range of a control: what was reached as a band, where it is now as a block."""
+    """Draw the range of a control: the reached part as a band, the present position as a block."""
     low, high = seen.ends
     if not (math.isfinite(seen.raw) and high > low):
         return Text("·" * length, style="dim")
@@ -280,7 +280,7 @@ def watch(
 
 
 def watch_pages(stack: ExitStack, source: Source, page: str | None) -> list[PageServer]:
-    """Return the pages that show it: that of the source, where it is one, and the one that was asked for."""
+    """Return the pages that show it: the source itself if it is a page, and the page of the option."""
     from tenuto.sources.page import PageSource
 
     found = [source.server] if isinstance(source, PageSource) else []
@@ -289,7 +289,7 @@ def watch_pages(stack: ExitStack, source: Source, page: str | None) -> list[Page
 
 
 def asked_pages(stack: ExitStack, page: str | None) -> list[PageServer]:
-    """Open the page that was asked for, and return it; none if none was."""
+    """Open the page of the option, and return it; None without the option."""
     from tenuto.sinks import open_sink
     from tenuto.sinks.page import PageSink
 
@@ -302,7 +302,7 @@ def asked_pages(stack: ExitStack, page: str | None) -> list[PageServer]:
 
 
 def show_on(pages: Sequence[PageServer], view: Watch, more: Mapping[str, object] | None = None) -> None:
-    """Show what is watched on pages, ten times a second; ``more`` is what somebody is to do meanwhile."""
+    """Show the observed source on pages, ten times a second; ``more`` is an instruction for the user."""
     if pages and view.now >= view.shown_at + _REFRESH_SECONDS:
         view.shown_at = view.now
         for server in pages:
@@ -310,7 +310,7 @@ def show_on(pages: Sequence[PageServer], view: Watch, more: Mapping[str, object]
 
 
 def _in_place(poll: Callable[[], bool], view: Watch, *, live: bool) -> None:
-    """Poll until the end; with a view where the keys of the terminal belong to the source, or it is a small one."""
+    """Poll until the end, with a small view: the terminal is small, or its keys belong to the source."""
     with ExitStack() as stack:
         clock = the_clock.get()
         screen = stack.enter_context(Live(screen=True, auto_refresh=False, console=results)) if live else None

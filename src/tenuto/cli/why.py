@@ -1,4 +1,4 @@
-"""``tenuto why``: the whole way of one moment, and why it did not move, or no faster."""
+"""``tenuto why``: all stages of one moment, and why the robot did not move, or no faster."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tenuto.cli.console import print_json, results
 if TYPE_CHECKING:
     import pandas as pd
 
-# The files that may continue a log have numbers below this: other drives may have used some.
+# The files that continue a log have numbers below this; other drives may have used some of them.
 _LOOKED_AT = 10
 
 
@@ -61,7 +61,7 @@ def why(
 
 
 def continued(log: Path, table: pd.DataFrame) -> str:
-    """Say where a drive goes on, if it began another file: after a change of its profile, for example."""
+    """Report the file in which a drive continues, for example after a change of its profile."""
     import tenuto
 
     stem, _, number = log.stem.rpartition("-")
@@ -69,14 +69,14 @@ def continued(log: Path, table: pd.DataFrame) -> str:
     names += [f"{log.stem}-{more}" for more in range(2, _LOOKED_AT)]
     last = float(table["time"].iloc[-1])
     for later in map(log.with_stem, names):
-        with suppress(TenutoError):  # another file of such a name
+        with suppress(TenutoError):  # it belongs to another drive
             if later.exists() and float(tenuto.load_log(later)["time"].iloc[0]) > last:
                 return f"; the drive continues in {later}"
     return ""
 
 
 def beside(log: Path) -> Path:
-    """Find the profile that a drive has kept beside its log. Raises `RecordingError`."""
+    """Find the profile that a drive stored beside its log. Raises `RecordingError`."""
     from tenuto.profile.prepare import kept_with
 
     kept = kept_with(log)

@@ -1,4 +1,4 @@
-"""Ticks and summaries in words, for people who watch a terminal."""
+"""Ticks and summaries in words, for a terminal."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 
 def command_in_words(command: VelocityCommand, units: Units) -> str:
-    """Describe a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to nothing are left out."""
+    """Describe a command: ``0.84 m/s forward, 12 deg/s to the left``; parts that round to 0 are left out."""
     if command == STANDSTILL:
         return "standing still"
     vx, vy, vz, yaw_rate = command
@@ -43,7 +43,7 @@ def command_in_words(command: VelocityCommand, units: Units) -> str:
 
 
 def chosen_in_words(chosen: Chosen) -> str:
-    """Describe what is chosen, where there is a choice: ``[slow, fine, 50 %] ``."""
+    """Describe the selection, if there is a choice: ``[slow, fine, 50 %] ``."""
     words = [word for word in (chosen.mode, chosen.rates) if word]
     if chosen.level != 1.0:
         words.append(f"{100 * chosen.level:.0f} %")
@@ -51,12 +51,12 @@ def chosen_in_words(chosen: Chosen) -> str:
 
 
 def signal_in_words(signal: Signal) -> str:
-    """Describe how well the receiver hears: ``link 97 %, −63 dBm``."""
+    """Describe the quality of the link: ``link 97 %, −63 dBm``."""
     return f"link {signal.quality:.0f} %, {signal.rssi:.0f} dBm"
 
 
 def tick_in_words(tick: Tick, units: Units) -> str:
-    """Describe what moves, or why nothing does, in one line; what the source tells of itself stands in brackets."""
+    """Describe what moves, or why nothing does, in one line; the status of the source is in brackets."""
     state, frame = tick.guard.state, tick.frame
     aside = [tick.driver] if tick.hands else []
     aside += [command_in_words(tick.command, units)] if state is State.STOPPING else []
@@ -73,7 +73,7 @@ def tick_in_words(tick: Tick, units: Units) -> str:
 
 
 def stop_in_words(stop: Stop, seconds: float, metres: float) -> str:
-    """Describe one stop of the guard in one line; the robot stood after so many seconds and metres."""
+    """Describe one stop of the guard in one line, with the seconds and metres until the robot stood."""
     if not stop.was_moving:
         return f"at {stop.time:.2f} s, standing: {stop.reasons}"
     then = "never enabled again" if stop.until is None else f"re-enabled at {stop.until:.2f} s"
@@ -88,7 +88,7 @@ def summary_as_json(summary: DriveSummary) -> dict[str, object]:
 
 
 def report_in_words(report: DriveReport) -> str:
-    """Describe how a drive went, as the loop saw it."""
+    """Describe the statistics of the loop."""
     slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
     return (
         f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
@@ -119,9 +119,10 @@ def named_texts(texts: list[str], option: str) -> dict[str, str]:
 
 
 def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]:
-    """Say a row of a truth table: the mode, the control and where it is, what the robot does, and what its parts do.
+    """Describe a row of a truth table: the mode, the control and its position, and the motion of the robot and its
+    parts.
 
-    Of wheels that all do the same it is said once, and what stands is left out.
+    Wheels that all do the same are described once, and parts that stand are left out.
     """
     name = row.reads if row.control == row.reads else f"{row.control} ({row.reads})"
     where = f"{name}, {row.how}" if row.how else f"{name} at {row.raw:g}"
