@@ -1,6 +1,6 @@
 """Profiles: the TOML file that says how one robot is driven, read, checked and turned into a plan."""
 
-import tenuto.profile.patch  # noqa: F401 - it tells `Profile` how its text is changed
+import tenuto.profile.patch  # noqa: F401 - it sets how `Profile` changes its text
 from tenuto.profile.load import load_profile, parse_profile
 from tenuto.profile.profile import Profile
 

@@ -1,4 +1,4 @@
-"""The tables of a profile about the form in which actuators are told what to do."""
+"""The tables of a profile for the form of actuator commands."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from tenuto.kinds.table import Table
 
 
 class ActuatorTable(Table):
-    """``[actuators.NAME]``: in which form an actuator is told what to do."""
+    """``[actuators.NAME]``: the form of the command of an actuator."""
 
     form: Literal["rad/s", "rev/min", "deg", "share", "duty", "pulse", "contacts"] | None = Field(
         default=None, description='"rad/s", "rev/min", "deg", "share", "duty", "pulse" or "contacts"'

@@ -1,4 +1,4 @@
-"""The text of a profile that begins: slow, with measures that are to be put in."""
+"""The text of a new profile: slow, with measures to be filled in."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ kind = "{kind}"
 
 
 def chassis_in(tables: Mapping[str, Any]) -> Chassis | None:
-    """Return the vehicle that the ``[chassis]`` of a profile describes; None where it does not describe one."""
+    """Return the vehicle of the ``[chassis]`` of a profile; None if it is invalid."""
     from pydantic import ValidationError
 
     try:
@@ -50,7 +50,7 @@ def chassis_in(tables: Mapping[str, Any]) -> Chassis | None:
 
 
 def begun_for() -> list[str]:
-    """Name the vehicles that a profile can be begun for."""
+    """Name the vehicles for which a profile can be made."""
     return [kind for kind, vehicle in VEHICLES.all.items() if vehicle.beginning is not None]
 
 
@@ -58,7 +58,7 @@ def text_begun_for(kind: str) -> str:
     """Return the text of a profile for a vehicle, without its source and its controls.
 
     Raises:
-        KeyError: the vehicle is none of `begun_for`.
+        KeyError: the vehicle is not one of `begun_for`.
     """
     vehicle = VEHICLES.all[kind]
     begins = vehicle.beginning

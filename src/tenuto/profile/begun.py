@@ -1,4 +1,4 @@
-"""A profile that is begun by answers: the text of it, new or changed, with the comments that were there."""
+"""A profile from answers: its text, new or changed; existing comments are kept."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     import tomlkit
 
-# How long sticks are held for a gesture that enables.
+# How long sticks must be held for a gesture that enables.
 GESTURE_TIME = "1 s"
 _DEAD_ZONE = 0.08
 # Role → key of [guard].
@@ -39,12 +39,12 @@ _WHOLE = VelocityCommand(1.0, 1.0, 1.0, 1.0)
 
 @dataclass
 class Answers:
-    """What was answered so far.
+    """The answers so far.
 
     Attributes:
-        source: a short text. vehicle, style: kinds. sink: a short text; empty where nothing is said of it.
-        meant: role → control. gesture: it is enabled by sticks that are held in a corner.
-        ends: control → its least, usual and most raw number, where the device does not say them.
+        source: a short text. vehicle, style: kinds. sink: a short text; empty if it was not answered.
+        meant: role → control. gesture: sticks that are held in a corner enable.
+        ends: control → its lowest, usual and highest raw number, if the device does not report them.
     """
 
     source: str = "gamepad"
@@ -57,10 +57,10 @@ class Answers:
 
 
 def opened_document(profile: Path, vehicle: str) -> tomlkit.TOMLDocument:
-    """Return the profile to change: the file that is there, or the beginning of one for a vehicle.
+    """Return the profile to change: the existing file, or a new one for a vehicle.
 
     Raises:
-        ProfileError: the file cannot be read, or is no TOML.
+        ProfileError: the file cannot be read, or is not TOML.
     """
     return document_of(text_in(profile) if profile.exists() else text_begun_for(vehicle), str(profile))
 
@@ -72,11 +72,11 @@ def text_of(
     infos: Sequence[ControlInfo],
     style_keys: Mapping[str, tuple[str, ...]],
 ) -> str:
-    """Return the text of a profile with what was answered put in; comments and order of an existing file stay.
+    """Return the text of a profile with the answers; comments and order of an existing file stay.
 
     Args:
-        document: see `opened_document`. name: of a new robot; empty where the file was there before.
-        infos: the controls of the device. style_keys: role → the path of the key in [style] that it is for.
+        document: see `opened_document`. name: of a new robot; empty if the file existed before.
+        infos: the controls of the device. style_keys: role → the path of its key in [style].
     """
     import tomlkit
 
@@ -100,12 +100,12 @@ def text_of(
     if "pace" in answers.meant:
         _put_pace(document, answers.meant["pace"].control)
     text = tomlkit.dumps(document)
-    # A table that was put in stands close to the next one; in a file of somebody's own, lines stay as they are.
+    # An inserted table has no empty line after it; in an existing file, lines stay unchanged.
     return re.sub(r"(?<=[^\n])\n(?=\[)", "\n\n", text) if name else text
 
 
 def table_in(document: Any, name: str) -> Any:
-    """Return a table of a document, new where it has none."""
+    """Return a table of a document; a new one if it has none."""
     import tomlkit
 
     if name not in document:
@@ -149,7 +149,7 @@ def _put_guard(document: Any, controls: Any, answers: Answers, known: Mapping[st
 
 
 def _put_pace(document: Any, control: str) -> None:
-    """Let a button change between two modes: the speeds of the profile, and twice as fast."""
+    """Add two modes that a button selects: the speeds of the profile, and twice as fast."""
     table_in(document, "switches")["pace_button"] = {"kind": "cycle", "reads": control}
     fast = {key: _twice(str(value)) for key, value in table_in(document, "speeds").items()}
     document["modes"] = {"slow": {"fallback": True}, "fast": {"speeds": fast}}
@@ -157,7 +157,7 @@ def _put_pace(document: Any, control: str) -> None:
 
 
 def _twice(quantity: str) -> str:
-    """Return twice a quantity; of a share no more than all."""
+    """Return twice a quantity; a share is limited to 100 %."""
     number, unit = quantity.split(" ")
     most = 100.0 if unit == "%" else math.inf
     return f"{min(2.0 * float(number), most):g} {unit}"
@@ -172,21 +172,21 @@ def _put(
         controls[name] = tomlkit.table()
     table = controls[name]
     if table.get("reads") != meant.control:
-        # Another control: what was measured of the one before means nothing for it.
+        # Another control: the measurements of the earlier one do not apply.
         for key in ("low", "centre", "high"):
             table.pop(key, None)
     table["reads"] = meant.control
     if meant.control in ends:
         for key, value in zip(("low", "centre", "high"), ends[meant.control], strict=True):
             table[key] = value
-    # A rise is positive, unless the device counts down; what was meant is to be positive.
+    # An increasing number is positive, unless the device counts down; the answered direction must be positive.
     reverse = meant.rising == known[meant.control].counts_down
     if reverse or "reverse" in table:
         table["reverse"] = reverse
 
 
 def _said(options: SourceOptions | SinkOptions) -> dict[str, Any]:
-    """Return the keys of a table that say what a short text said."""
+    """Return the keys of a table for a short text."""
     said = {one.name: (getattr(options, one.name), one.default) for one in fields(options) if about(one).word}
     return {"kind": options.kind, **{key: value for key, (value, usual) in said.items() if value != usual}}
 
@@ -208,7 +208,7 @@ def _source_table(source: str, infos: Sequence[ControlInfo]) -> dict[str, object
 
 
 def _sink_table(document: Any, answers: Answers) -> dict[str, object]:
-    """Return the table of a sink for a short text. A line for a vehicle without measures names its motors."""
+    """Return the table of a sink for a short text. For a vehicle without measures the line names its motors."""
     from tenuto.basics.errors import SinkError
     from tenuto.kinds.texts import read_text
 

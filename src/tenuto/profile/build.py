@@ -28,7 +28,7 @@ from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles import Chassis
 from tenuto.vehicles.actuators import ActuatorPlan
 
-# The keys of [guard] that name a control which is on or held.
+# The keys of [guard] that name a control.
 GUARD_CONTROLS = ("hold_to_run", "hold_to_run_2", "stop", "emergency_stop", "emergency_stop_2", "takes_over")
 
 
@@ -122,7 +122,7 @@ def build_plan(
 
 
 def _category_of(table: InhibitTable, fault_category: int) -> int | None:
-    """Return the category of the stop of an inhibit; None where it only lowers the speed."""
+    """Return the category of the stop of an inhibit; None if it only lowers the speed."""
     if table.speed_share is not None:
         return None
     return fault_category if table.stop_category is None else table.stop_category
@@ -146,7 +146,7 @@ def _driver(profile: Tables, name: str, calibration: Calibration | None) -> Driv
 
 
 def seen_by(profile: Tables, name: str) -> Tables:
-    """Return the profile as one of the other drivers has it: with that one's source and controls."""
+    """Return the profile of one of the other drivers: with the source and controls of that driver."""
     table = profile.drivers[name]
     controls: Mapping[str, ControlTable] = {**profile.controls, **table.controls}
     source = table.source or profile.source.another()
@@ -158,7 +158,7 @@ def seen_by(profile: Tables, name: str) -> Tables:
 def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
     """Return the form of each actuator that has one, of axles, and of outputs.
 
-    What is said of a group of actuators holds for all of it.
+    The settings of a group of actuators apply to all of it.
     """
     for name, bounds in chassis.bounds().items():
         tables = [profile.actuators.get(group) for group in (bounds.quantity.group, name)]
@@ -176,7 +176,7 @@ def actuator_plans(profile: Tables, chassis: Chassis) -> Iterator[ActuatorPlan]:
 
 
 def pressed_names(profile: Tables) -> Iterator[tuple[str, str]]:
-    """List what is pressed to choose or do something: the key that says so, and the switch or control."""
+    """List everything that is pressed for a selection or an action: its key, and the switch or control."""
     choose, levels = profile.choose, profile.levels
     pressed = {
         "guard.enable": profile.guard.enable,
@@ -207,13 +207,13 @@ def styles_of(profile: Tables) -> list[tuple[str, StyleOptions]]:
 
 
 def goes_first(profile: Tables) -> str:
-    """Return what goes first; where nothing is said of it and a style moves parts apart, the arc."""
+    """Return the priority; by default the arc if a style moves parts separately."""
     apart = any(style.apart for _, style in styles_of(profile))
     return profile.chassis.priority or ("arc" if apart else profile.chassis.usual_priority)
 
 
 def headings(profile: Tables) -> list[tuple[str, str, str | None]]:
-    """List the styles that know a heading: the key of their table, what measures it, what sets its zero."""
+    """List the styles with a heading: the key of their table, the control that measures it, the switch for its zero."""
     found = [(key, style.measured_heading()) for key, style in styles_of(profile)]
     return [(key, *heading) for key, heading in found if heading is not None]
 
@@ -226,7 +226,7 @@ def _pressed_for_outputs(profile: Tables) -> Iterator[tuple[str, str]]:
 
 
 def read_names(profile: Tables) -> Iterator[tuple[str, str]]:
-    """List the controls that are read without being under [controls] of need: the key, and the name."""
+    """List the controls that may be read without a table under [controls]: the key, and the name."""
     for key in GUARD_CONTROLS:
         if (name := getattr(profile.guard, key)) is not None:
             yield f"guard.{key}", name
@@ -242,13 +242,13 @@ def read_names(profile: Tables) -> Iterator[tuple[str, str]]:
 
 
 class _Builder:
-    """Builds the parts of a plan that need to know each other."""
+    """Builds the parts of a plan that depend on each other."""
 
     def __init__(self, profile: Tables, calibration: Calibration | None) -> None:
         self.profile = profile
         self.calibration = calibration
         tables = dict(profile.controls)
-        # A control may be one of [controls], or be named as the device names it.
+        # A control is one of [controls], or has the device's name.
         for _, name in read_names(profile):
             tables.setdefault(name, ControlTable(reads=name))
         self.controls = {name: self._control(name, table) for name, table in tables.items()}
@@ -261,7 +261,7 @@ class _Builder:
         if table.minus is not None:
             other, measured_other = self._known(table.minus)
             opposite = ControlTable(reads=table.minus)
-            if table.rests == "end":  # both are said to rest there: the device does not tell which kind they are
+            if table.rests == "end":  # the profile sets this rest for both: the device does not report it
                 opposite = ControlTable(reads=table.minus, low=table.low, high=table.high, rests="end")
             if measured_other is not None:
                 opposite = opposite.measured(measured_other)
@@ -293,7 +293,7 @@ class _Builder:
         )
 
     def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:
-        """Return what is known of a control of the device, and what was measured of it."""
+        """Return the description of a control of the device, and its measurement."""
         info = self.profile.source.control(reads)
         if info is None:
             raise ValueError(f"a {self.profile.source.kind} has no control {reads}")
@@ -322,7 +322,7 @@ class _Builder:
         )
 
     def selection(self, trims: Mapping[str, float]) -> SelectionPlan:
-        """Return the switches and what they choose."""
+        """Return the switches and their selections."""
         profile, choose = self.profile, self.profile.choose
         mode = rates = ChoicePlan(order=("",), begin="")
         through_rest = True
@@ -383,12 +383,12 @@ class _Builder:
         return self.controls[name]
 
     def measured_positions(self, name: str) -> tuple[float, ...]:
-        """Return the raw numbers at which a control was measured to stand."""
+        """Return the measured raw numbers of the positions of a control."""
         _, measured = self._known(self.controls[name].reads)
         return measured.positions if measured is not None else ()
 
     def enable_stays(self) -> bool:
-        """Return whether the enabling switch stays where it is put: all but a button that is pressed."""
+        """Return whether the enabling switch keeps its position, as all do except a push-button."""
         name = self.profile.guard.enable
         if name is None:
             return False
@@ -399,12 +399,12 @@ class _Builder:
         return not (returns and (info is None or info.kind == "button"))
 
     def positions_used(self, switch: str) -> int:
-        """Return how many positions a switch needs for what it chooses."""
+        """Return how many positions a switch needs for its selections."""
         return positions_used(self.profile, switch) or 2
 
 
 def positions_used(profile: Tables, switch: str) -> int:
-    """Return how many positions of a switch something is chosen by; 0 where nothing is."""
+    """Return how many positions of a switch have a selection; 0 if none has."""
     choices = (profile.choose.mode, profile.choose.rates, profile.choose.steering)
     needs = [len(choice.order) for choice in choices if choice is not None and choice.switch == switch]
     needs += [output.positions_used(switch) for output in profile.outputs.values()]

@@ -16,7 +16,7 @@ from tenuto.kinds.table import Name, Table
 from tenuto.profile.quantities import Time
 from tenuto.sticks.travel import Travel
 
-# Where the device's own range is not known: a number this far beyond the measured ends, as a share of the
+# If the device's own range is not known: a number this far beyond the measured ends, as a share of the
 # whole travel, did not come from this stick.
 BEYOND_ENDS = 0.25
 
@@ -46,17 +46,17 @@ class ControlTable(Table):
     ramp_down: Time | None = Field(default=None, description='the time from the end to rest, such as "200 ms"')
 
     def travel(self, info: ControlInfo) -> Travel:
-        """Return the measured travel, with what is usual for the device where nothing was measured.
+        """Return the measured travel, or the usual one of the device if it was not measured.
 
         Raises:
-            ValueError: when low, centre and high are not in rising order, or one is not known.
+            ValueError: low, centre and high do not increase, or one is not known.
         """
         low, high = info.travel or (math.nan, math.nan)
         low, high = (end if own is None else own for own, end in ((self.low, low), (self.high, high)))
         return Travel(low, self._centre(info, low, high), high, reverse=self.reverse != info.counts_down)
 
     def _centre(self, info: ControlInfo, low: float, high: float) -> float | None:
-        """Return the raw number in its middle, or None where it rests at its end."""
+        """Return the raw number in its middle, or None if it rests at its end."""
         if self.rests == "end":
             return None
         if isinstance(self.centre, (int, float)):
@@ -79,7 +79,7 @@ class ControlTable(Table):
         return self.model_copy(update=found)
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
-        """Return the range of raw numbers that are no fault: the device's, or the travel's with a margin."""
+        """Return the range of valid raw numbers: the device's, or the travel's with a margin."""
         travel = self.travel(info)
         margin = BEYOND_ENDS * (travel.high - travel.low)
         lowest = info.low if math.isfinite(info.low) else travel.low - margin
@@ -90,10 +90,10 @@ class ControlTable(Table):
 
         Args:
             one_way: the control rests at its end.
-            rates: the set of rates that is chosen.
+            rates: the chosen set of rates.
 
         Raises:
-            ValueError: naming the point of the curve that breaks a rule.
+            ValueError: a point of the curve is invalid; the message names it.
         """
         scale, said = self.scale, curves_said(self)
         if rates is not None:
@@ -141,7 +141,7 @@ class TrimTable(Table):
 
 
 def curves_said(table: ControlTable | RatesTable) -> dict[str, Any]:
-    """Return kind → value of the curves that a table says."""
+    """Return kind → value of the curves of a table."""
     return {key: value for key in CURVES.all if (value := getattr(table, key)) is not None}
 
 

@@ -10,14 +10,14 @@ from tenuto.kinds.options import Role, about
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES, StyleOptions
 
-# No stick rests quite in its middle, and nothing was measured of one that is only named.
+# No stick rests exactly in its middle, and one that is only named was not measured.
 DEAD_ZONE = 0.1
 
 
 def with_direct_controls(tables: dict[str, Any]) -> dict[str, Any]:
-    """Return the tables of a profile with a whole one under ``[controls]`` for each control called as the device does.
+    """Return the tables of a profile, with a complete one under ``[controls]`` for each control of the device's name.
 
-    These are what a style names, and tables without ``reads``. A stick then has a dead zone, if nothing else is said.
+    These are the controls of styles, and tables without ``reads``. Such a stick has a dead zone by default.
     """
     source = tables.get("source")
     kind = source.get("kind") if isinstance(source, dict) else getattr(source, "kind", None)
@@ -36,7 +36,7 @@ def with_direct_controls(tables: dict[str, Any]) -> dict[str, Any]:
 
 
 def _driving(tables: dict[str, Any]) -> Iterator[str]:
-    """List what the styles of a profile and of its modes name."""
+    """List the controls of the styles of a profile and of its modes."""
     modes = tables.get("modes")
     more = modes.values() if isinstance(modes, dict) else ()
     for style in (tables.get("style"), *(mode.get("style") for mode in more if isinstance(mode, dict))):

@@ -15,7 +15,7 @@ from tenuto.profile.controls import ControlTable
 from tenuto.profile.quantities import Length, Time
 from tenuto.sources.base import SOURCES, HeldOptions
 
-# What another device has of its own: not to be taken over from the first driver's when ``reads`` is said anew.
+# Keys that belong to one device: if ``reads`` is set again, they are not inherited from the first driver.
 _OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "dead_zone")
 
 
@@ -26,7 +26,7 @@ else:
 
 
 def _speed_or_turn(*, signed: bool = False) -> Callable[[object, ValidationInfo], float]:
-    """Make a reader of what is a turning speed where ``of`` says so, and a speed otherwise."""
+    """Make a validator for a turning speed or a speed, depending on ``of``."""
 
     def read(value: object, table: ValidationInfo) -> float:
         return quantity(TURN_SPEED if table.data.get("of") == "turn" else SPEED, signed=signed)(value)
@@ -106,7 +106,7 @@ class FeedbackTable(Table):
 
 
 def filled_drivers(tables: dict[str, Any]) -> dict[str, Any]:
-    """Put the first driver's controls under those that another one gives."""
+    """Merge the first driver's controls with those of another driver."""
     drivers, base = tables["drivers"], tables.get("controls")
     if not isinstance(base, dict):
         return tables
@@ -130,5 +130,5 @@ def _over(own: dict[str, Any], base: dict[str, Any]) -> dict[str, Any]:
 
 
 def reach_of(table: DistanceTable) -> float:
-    """Return from where on a sensor sees nothing, m."""
+    """Return the range of a sensor, m."""
     return math.inf if table.reach is None else table.reach

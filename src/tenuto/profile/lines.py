@@ -10,7 +10,7 @@ _DOTTED = rf"{_KEY}(?:\s*\.\s*{_KEY})*"
 
 
 def line_of(text: str, key: str) -> int:
-    """Return the line of a key in TOML text, or of the nearest table around it that is written; 1 where none is.
+    """Return the line of a key in TOML text, or of the nearest table around it; 1 if there is none.
 
     A key is found as ``[a.b]`` and ``c =``, as ``a.b.c =``, as ``a.b = { c = …`` and as any mixture of these.
     """
@@ -24,7 +24,7 @@ def line_of(text: str, key: str) -> int:
 
 
 def _written(text: str) -> Iterator[tuple[int, list[str]]]:
-    """Yield each key that is written, whole, with its line."""
+    """Yield each complete key in the text, with its line."""
     table: list[str] = []
     for number, line in enumerate(text.splitlines(), 1):
         if (header := re.match(rf"\s*\[\s*({_DOTTED})\s*\]", line)) is not None:

@@ -1,4 +1,4 @@
-"""Reading a profile from a file or from text, with errors that a person can act on."""
+"""Reads a profile from a file or from text, with errors that say what to do."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def load_profile(path: str | Path) -> Profile:
     """Read a profile from a TOML file.
 
     Raises:
-        ProfileError: the file cannot be read, is no TOML, or something in it is wrong; every problem
+        ProfileError: the file cannot be read, is not TOML, or has errors; every error
             is listed with its key, what was expected and what was found.
     """
     where = str(path)
@@ -51,7 +51,7 @@ def _profile_of(tables: dict[str, Any], text: str, where: str) -> Profile:
 
 
 def what_else(tables: Mapping[str, Any]) -> str:
-    """Say what a TOML file is that has nothing of a profile, and which command takes it; empty where it may be one."""
+    """Name the kind of a TOML file that is not a profile, and the command for it; empty if it may be a profile."""
     if tables.keys() & {"source", "style", "chassis"}:
         return ""
     if "steps" in tables:
@@ -62,7 +62,7 @@ def what_else(tables: Mapping[str, Any]) -> str:
 
 
 def _findings(details: Any, root: type[BaseModel] = Profile) -> list[Finding]:
-    """Describe what was found between tables, in a table of some kind, or in one key."""
+    """Describe an error between tables, in a table of some kind, or in one key."""
     kind, known = details["type"], details.get("ctx", {})
     if kind == FINDINGS and known["findings"]:
         return list(known["findings"])
@@ -87,7 +87,7 @@ def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
         own = get_args(place.table.model_fields["kind"].annotation) if place.table and "kind" in known else ()
         of = f" with kind {own[0]}" if own else ""
         meant = nearest(name, known)
-        # All thirty keys of a table help nobody who has misspelt one.
+        # A list of all thirty keys of a table does not help with a misspelt one.
         able = f"a key of this table{of}" if meant else f"one of {', '.join(known)}{of}"
         return unexpected(key, able, "an unknown key", meant)
     if kind == "union_tag_invalid":
@@ -107,7 +107,7 @@ def finding_of(details: Any, root: type[BaseModel] = Profile) -> Finding:
 
 
 class _Place(NamedTuple):
-    """Where in the schema an error is: the parts of its key, the table that it stands in, and its field."""
+    """The place of an error in the schema: the parts of its key, its table, and its field."""
 
     parts: list[str]
     table: type[BaseModel] | None
@@ -115,7 +115,7 @@ class _Place(NamedTuple):
 
     @classmethod
     def of(cls, loc: tuple[str | int, ...], root: type[BaseModel]) -> _Place:
-        """Follow a location through tables, tables by name, and kinds of table (which stand in it, but in no key)."""
+        """Follow a location through tables, tables by name, and kinds of table (which are in it, but in no key)."""
         annotation: Any = root
         table: type[BaseModel] | None = None
         field: FieldInfo | None = None
@@ -139,7 +139,7 @@ class _Place(NamedTuple):
 
 
 def _plain(annotation: Any) -> list[Any]:
-    """List the members of a type without what is said about it; one alone where it is no union."""
+    """List the members of a type without its annotations; a single one if it is not a union."""
     if get_origin(annotation) is Annotated:
         annotation = get_args(annotation)[0]
     if get_origin(annotation) in (Union, UnionType):
@@ -148,7 +148,7 @@ def _plain(annotation: Any) -> list[Any]:
 
 
 def _kinds(annotation: Any) -> dict[str, type[BaseModel]]:
-    """Return kind → table where a table may be of several kinds; otherwise nothing."""
+    """Return kind → table if a table may be of several kinds; otherwise nothing."""
     members = _plain(annotation)
     if len(members) < 2 or not all(isinstance(member, type) and issubclass(member, BaseModel) for member in members):
         return {}
@@ -162,7 +162,7 @@ def _tables(annotation: Any) -> type[BaseModel] | None:
 
 
 def _shown(value: object) -> str:
-    """Show a value as the file has it."""
+    """Show a value as in the file."""
     if isinstance(value, str):
         return f'"{value}"'
     if isinstance(value, bool):

@@ -13,7 +13,7 @@ from tenuto.kinds.quantities import SHARE
 from tenuto.kinds.table import Name, Table, quantity
 from tenuto.profile.quantities import Length, Time, Voltage
 
-# A far end that speaks once a second is late with two.
+# The default for a far end that reports once a second: it has missed two.
 USUAL_ANSWERS = 2.0
 
 
@@ -40,7 +40,7 @@ class NeedsTable(Table):
     within: Length | None = Field(default=None, description='a distance, such as "40 m"')
 
     def plan(self) -> NeedsPlan:
-        """Return what the guard has to know."""
+        """Return the settings for the guard."""
         inf = math.inf
         made = NeedsPlan(
             armed=self.armed, modes=tuple(self.mode), position=self.position, within=self.within or inf,

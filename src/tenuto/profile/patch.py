@@ -22,12 +22,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One key of a profile that should be another.
+    """The change of one key of a profile.
 
     Attributes:
         key: its place, such as ``("chassis", "track")``.
-        value: as it is to stand in the file; a quantity as text with its unit.
-        was: what is there now, in words; empty for nothing. why: in a sentence.
+        value: as written in the file; a quantity as text with its unit.
+        was: the present value, in words; empty for none. why: in a sentence.
     """
 
     key: tuple[str, ...]
@@ -37,7 +37,7 @@ class Change:
 
     @property
     def place(self) -> str:
-        """The key as the docs write it: ``chassis.track``."""
+        """The key as in the docs: ``chassis.track``."""
         return ".".join(self.key)
 
 
@@ -78,7 +78,7 @@ def changed_text(text: str, changes: Sequence[Change], where: str = "profile") -
 
 
 def text_in(path: Path) -> str:
-    """Return the text of a profile. Raises `ProfileError` where it cannot be read."""
+    """Return the text of a profile. Raises `ProfileError` if it cannot be read."""
     try:
         return read_text(path, MOST_TOML)
     except UnreadableError as error:
@@ -86,7 +86,7 @@ def text_in(path: Path) -> str:
 
 
 def document_of(text: str, where: str) -> tomlkit.TOMLDocument:
-    """Return TOML that can be changed, its comments kept. Raises `ProfileError`."""
+    """Return TOML that can be changed, with its comments. Raises `ProfileError`."""
     import tomlkit
 
     try:

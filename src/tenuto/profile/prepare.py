@@ -1,13 +1,13 @@
-"""Calibrations and trims of one machine, beside its profile. One rule for everything that drives or replays.
+"""Calibrations and trims of one machine, beside its profile. One rule for all drives and replays.
 
 The calibration of a device is the first of these that exists:
 
 1. the one given with ``--calibration``;
-2. where the sticks come from a log that has kept what it was driven with: the one that is there, or none;
+2. if the sticks come from a log with a stored profile: the one stored with it, or none;
 3. the one beside the profile: ``medlar.calibration.toml``, for another driver ``medlar.DRIVER.calibration.toml``;
-4. the one in the user's data folder, where the device says which it is.
+4. the one in the user's data folder, if the device has an identity.
 
-It must be for the device that is read; otherwise it is an error, and no other is used instead.
+It must be for the device that is read; otherwise there is an error, and no other one is used.
 """
 
 from __future__ import annotations
@@ -32,21 +32,21 @@ def prepare_profile(
     calibration: str | Path | None = None,
     log: str | Path | None = None,
 ) -> PreparedProfile:
-    """Apply the calibrations of its devices and kept trims to a profile.
+    """Apply the calibrations of its devices and stored trims to a profile.
 
     Args:
-        profile: its file, or what `tenuto.load_profile` read from it. One that was made in code has nothing beside it.
-        source: the device that is read; None where no device is known, as for a recording.
+        profile: its file, or the result of `tenuto.load_profile`. A profile made in code has no calibration beside it.
+        source: the device that is read; None if it is unknown, as for a recording.
         others: those of the other drivers, by their names.
-        calibration: the file of one that goes before any other.
-        log: the log of a drive that the sticks come from.
+        calibration: a file that is used before any other.
+        log: the log of the drive with these sticks.
 
     Raises:
         ProfileError: the profile, or the trims beside it, cannot be read.
         CalibrationError: a calibration cannot be read, or was made for another device.
     """
     loaded = profile if isinstance(profile, Profile) else load_profile(profile)
-    # What was calibrated, or trimmed, after a drive is not what it was driven with.
+    # A calibration or trim of a later time does not apply to a drive.
     beside = kept_with(log) if log is not None and kept_with(log).exists() else loaded.file
     found = find_calibration(beside, source, asked=calibration)
     more = {name: find_calibration(beside, one, name) for name, one in (others or {}).items() if name in loaded.drivers}
@@ -66,13 +66,13 @@ def find_calibration(
     """Find the calibration of a device, and its file, by the rule above.
 
     Args:
-        profile: the file that it may stand beside; None where there is none.
-        source: the device; None, or without an identity, where it is not known.
+        profile: the file beside which it may be; None if there is none.
+        source: the device; None, or without an identity, if it is not known.
         driver: whose device it is; empty for the first.
-        asked: the one that goes before any other. None is looked for where the device is exact.
+        asked: the one that is used before any other. For an exact device none is searched.
 
     Raises:
-        CalibrationError: there is one, but it cannot be read, or was made for another device.
+        CalibrationError: the calibration cannot be read, or was made for another device.
     """
     if source is not None and source.exact and asked is None:
         return None
@@ -90,14 +90,14 @@ def find_calibration(
 
 
 def kept_with(log: str | Path) -> Path:
-    """Return the file in which a drive keeps its profile with its log: ``run.csv.profile.toml``."""
+    """Return the file in which a drive stores its profile with its log: ``run.csv.profile.toml``."""
     return Path(f"{log}.profile.toml")
 
 
 def keep_with(log: str | Path, prepared: PreparedProfile) -> None:
-    """Keep what a log was driven with beside it: the profile, calibrations and trims, each under its usual name.
+    """Store the profile, calibrations and trims of a log beside it, each under its usual name.
 
-    What an earlier drive kept there goes. Nothing is kept of a profile that has no file.
+    Files of an earlier drive there are removed. A profile without a file is not stored.
 
     Raises:
         SinkError: they cannot be written there.

@@ -1,4 +1,4 @@
-"""A profile: its tables, and the plan that they make."""
+"""A profile: its tables, and its plan."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from tenuto.profile.checks.between import errors_of
 from tenuto.profile.schema import Tables
 from tenuto.vehicles.units import METRIC, SHARES
 
-# The type of the error that carries what was found between tables.
+# The type of the error with findings between tables.
 FINDINGS = "findings"
 
 
@@ -29,28 +29,28 @@ class Profile(Tables):
 
     _file: Path | None = PrivateAttr(default=None)
     _text: str | None = PrivateAttr(default=None)
-    # How the text of a profile is made and changed; set by `tenuto.profile.patch`, which stands above this module.
+    # The functions for the text of a profile; set by `tenuto.profile.patch`, which imports this module.
     text_of: ClassVar[Callable[[Profile], str]]
     changed: ClassVar[Callable[[str, Mapping[str, Any], str], Profile]]
 
     @property
     def file(self) -> Path | None:
-        """Where it was read from; None where it was made in code."""
+        """Its file; None if it was made in code."""
         return self._file
 
     def read_from(self, path: Path) -> Self:
-        """Remember its file: calibration and trims are beside that file."""
+        """Set its file: calibration and trims are beside that file."""
         self._file = path
         return self
 
     def __eq__(self, other: object) -> bool:
-        """Tell whether both say the same; where they were read from, and how they are written, makes no difference."""
+        """Return whether both have the same settings; their files and their text do not matter."""
         return isinstance(other, Profile) and self.__dict__ == other.__dict__
 
     __hash__ = None  # type: ignore[assignment]  # its tables are dictionaries
 
     def written_as(self, text: str) -> Self:
-        """Remember its original text, with its comments."""
+        """Set its original text, with its comments."""
         self._text = text
         return self
 
@@ -62,8 +62,8 @@ class Profile(Tables):
         """Return the same profile with some keys changed: ``profile.with_(**{"controls.drive.expo": 0.5})``.
 
         Args:
-            changes: key as the docs write it → value as the file would have it, such as 0.5 or ``"80 %"``; None takes
-                the key out.
+            changes: key as in the docs → value as in a file, such as 0.5 or ``"80 %"``; None
+                removes the key.
 
         Raises:
             ProfileError: the result would be invalid.
@@ -81,7 +81,7 @@ class Profile(Tables):
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:
-        """Refuse tables that do not fit each other, wherever they come from."""
+        """Refuse tables that do not fit each other."""
         wrong = errors_of(self)
         if wrong:
             raise PydanticCustomError(FINDINGS, "{text}", {"text": "; ".join(map(str, wrong)), "findings": wrong})
@@ -104,7 +104,7 @@ class Profile(Tables):
         trims: Mapping[str, float] | None = None,
         others: Mapping[str, Calibration] | None = None,
     ) -> PreparedProfile:
-        """Return the profile with the calibrations of its devices and with kept trims."""
+        """Return the profile with the calibrations of its devices and with stored trims."""
         return PreparedProfile(self, calibration, dict(trims or {}), dict(others or {}))
 
     def plan(
@@ -116,15 +116,15 @@ class Profile(Tables):
         """Make the plan of the profile, for a pipeline.
 
         Args:
-            calibration: what was measured of the device; what the profile says itself goes before it.
-            trims: control → trim to begin with, where one was kept.
-            others: what was measured of the devices of the other drivers, by their names.
+            calibration: of the device; keys of the profile take precedence.
+            trims: control → initial trim, if one was stored.
+            others: the calibrations of the other drivers' devices, by their names.
 
         Raises:
             ProfileError: tables of a changed copy do not fit each other.
-            CalibrationError: a number in a calibration is none that can be measured.
+            CalibrationError: a number in a calibration is impossible.
         """
-        wrong = errors_of(self)  # a copy with other keys has not been checked
+        wrong = errors_of(self)  # a changed copy has not been checked
         if wrong:
             raise ProfileError(self.name, wrong)
         for one in (calibration, *(others or {}).values()):
@@ -135,13 +135,13 @@ class Profile(Tables):
 
 @dataclass(frozen=True, slots=True)
 class PreparedProfile:
-    """A profile with what belongs to one machine; a pipeline takes it as it takes a profile.
+    """A profile with the data of one machine; a pipeline takes it like a profile.
 
     Attributes:
-        calibration: what was measured of the device, if it was.
-        trims: control → the trim that was kept.
-        others: what was measured of the devices of the other drivers, by their names.
-        files: where the calibrations were read from.
+        calibration: of the device, if there is one.
+        trims: control → the stored trim.
+        others: the calibrations of the other drivers' devices, by their names.
+        files: of the calibrations.
     """
 
     profile: Profile

@@ -1,4 +1,4 @@
-"""The tables and keys of a profile. The description of each key is what an error says was expected."""
+"""The tables and keys of a profile. The description of a key is also the expectation in its error."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ class GuardTable(Table):
 
 
 class LoopTable(Table):
-    """``[loop]``: how often a tick is made."""
+    """``[loop]``: the rate of the ticks."""
 
     rate: Frequency = Field(default=50.0, le=1000.0, description='a frequency up to 1 kHz, such as "50 Hz"')
     stall_timeout: Time = Field(default=0.2, description='a time, such as "200 ms"')
@@ -134,13 +134,13 @@ class Tables(Table):
 
     @property
     def inputs(self) -> dict[str, InputTable]:
-        """All that is heard besides drivers, by name."""
+        """All inputs except drivers, by name."""
         return {**self.distances, **self.inhibits, **self.measured}
 
     @model_validator(mode="before")
     @classmethod
     def _fill_modes(cls, tables: Any) -> Any:
-        """Settle shares, and put the profile's own keys under those of a mode or a driver: each is checked whole."""
+        """Convert shares, and merge the profile's keys into modes and drivers: each is checked as a whole."""
         if isinstance(tables, dict):
             tables = with_direct_controls(with_shares_settled(tables))
         if isinstance(tables, dict) and isinstance(tables.get("drivers"), dict):
@@ -155,7 +155,7 @@ def _filled(mode: Any, tables: dict[str, Any]) -> Any:
     if not isinstance(mode, dict):
         return mode
     filled = dict(mode)
-    for key in ("speeds", "limits"):  # a style is a whole by itself
+    for key in ("speeds", "limits"):  # a style is not merged
         own, base = mode.get(key), tables.get(key)
         if isinstance(own, dict) and isinstance(base, dict):
             filled[key] = {**base, **own}

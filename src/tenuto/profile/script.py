@@ -33,13 +33,13 @@ Way = Literal["along", "level", "upright"]
 
 
 class StepTable(Table):
-    """What all kinds of step have in common."""
+    """The base class of all kinds of step."""
 
     together: bool = Field(default=False, description="true or false")
 
 
 class VelocityTable(StepTable):
-    """A velocity of four axes, for a while."""
+    """A velocity of four axes, for a time."""
 
     vx: SignedSpeed = Field(default=0.0, description='a speed, such as "0.5 m/s"')
     vy: SignedSpeed = Field(default=0.0, description='a speed, such as "0.5 m/s"')
@@ -54,13 +54,13 @@ class VelocityTable(StepTable):
 
 
 class HoldTable(VelocityTable):
-    """One velocity for a while."""
+    """One velocity for a time."""
 
     kind: Literal["hold"] = Field(description="a kind of step")
 
 
 class RampTable(VelocityTable):
-    """Evenly from where the step before ended to a velocity."""
+    """Evenly from the end of the last step to a velocity."""
 
     kind: Literal["ramp"] = Field(description="a kind of step")
 
@@ -126,10 +126,10 @@ class Script(Table):
 
 
 def load_script(path: str | Path) -> tuple[str, Chain]:
-    """Read a script from a TOML file; give its name and its motion.
+    """Read a script from a TOML file; return its name and its motion.
 
     Raises:
-        ProfileError: the file cannot be read, is no TOML, or something in it is wrong.
+        ProfileError: the file cannot be read, is not TOML, or has errors.
     """
     where = str(path)
     try:
@@ -153,7 +153,7 @@ def load_script(path: str | Path) -> tuple[str, Chain]:
 
 
 class _WrongStepError(Exception):
-    """A step that is wrong by itself."""
+    """An invalid step."""
 
 
 def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
@@ -182,7 +182,7 @@ def _piece(step: Any, before: VelocityCommand, folder: Path, key: str) -> Piece:
 
 
 def _samples(path: Path, key: str) -> Samples:
-    """Read velocities from a CSV file; a column that is not there is 0."""
+    """Read velocities from a CSV file; a missing column is 0."""
     expected = "a CSV file with rising times and finite numbers in columns time, vx, vy, vz, yaw_rate"
     try:
         table = read_table(path, ("time",))

@@ -1,8 +1,8 @@
-"""Speeds as shares of what a vehicle can do, and ramps as times to full: made numbers before a profile is checked.
+"""Speeds as shares of a vehicle's fastest, and ramps as times to full: converted before a profile is checked.
 
-``forward = "80 %"`` is 80 % of the fastest that the vehicle can go ahead, and ``acceleration = "0.4 s"`` reaches that
-fastest in 0.4 s. A vehicle without measures has nothing else: 1 is then all that its motors can do, and numbers without
-a unit are shares. What cannot be read so becomes a `Refused`, which the key itself then refuses with its reason.
+``forward = "80 %"`` is 80 % of the fastest speed ahead, and ``acceleration = "0.4 s"`` reaches that
+speed in 0.4 s. A vehicle without measures has only these: 1 is the full speed of its motors, and numbers without
+a unit are shares. A value that cannot be converted becomes a `Refused`, whose reason is reported for its key.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from tenuto.kinds.tables import made, table_of
 from tenuto.vehicles.base import VEHICLES, VehicleOptions
 from tenuto.vehicles.velocity import VelocityCommand
 
-# Key → the axis of the velocity that it is about.
+# Key → its axis of the velocity.
 _SPEEDS = {"forward": 0, "backward": 0, "sideways": 1, "up": 2, "down": 2, "turn": 3}
 _RAMPS = {"acceleration": 0, "deceleration": 0, "vertical_acceleration": 2, "turn_acceleration": 3,
           "turn_deceleration": 3}  # fmt: skip
@@ -31,10 +31,10 @@ _NO_MEASURES = "this vehicle has no measures"
 
 
 def with_shares_settled(tables: dict[str, Any]) -> dict[str, Any]:
-    """Return the tables of a profile with numbers where shares and times to full stand, and reasons where none can."""
+    """Return the tables of a profile with numbers instead of shares and times to full, or reasons for a refusal."""
     vehicle = _vehicle(tables.get("chassis"))
     if vehicle is None:
-        return tables  # its own error is told
+        return tables  # it has its own error
     settle = _Settler(vehicle)
     found = {**tables, **settle.speeds_and_limits(tables)}
     if isinstance(tables.get("guard"), dict):
@@ -48,7 +48,7 @@ def with_shares_settled(tables: dict[str, Any]) -> dict[str, Any]:
 
 
 def _vehicle(table: Any) -> VehicleOptions | None:
-    """Return the vehicle of a table; None where that has errors."""
+    """Return the vehicle of a table; None if that has errors."""
     if isinstance(table, VehicleOptions):
         return table
     kind = table.get("kind") if isinstance(table, dict) else None
@@ -70,7 +70,7 @@ class _Settler:
             self._full = vehicle.chassis(VelocityCommand(1.0, 1.0, 1.0, 1.0)).limits()[:4]
 
     def speeds_and_limits(self, table: Mapping[str, Any]) -> dict[str, Any]:
-        """Return ``speeds`` and ``limits`` of a profile or of a mode, as far as they are there."""
+        """Return ``speeds`` and ``limits`` of a profile or of a mode, if they exist."""
         found: dict[str, Any] = {}
         if isinstance(table.get("speeds"), dict):
             found["speeds"] = self.table(table["speeds"], speeds=_SPEEDS)
@@ -79,7 +79,7 @@ class _Settler:
             ramp = limits.get("acceleration")
             said = _time(ramp) is not None or (self._in_shares and isinstance(ramp, (int, float)))
             if "turn_acceleration" not in limits and said:
-                # One time is said: a turn takes it as well.
+                # A single time applies to the turn as well.
                 limits["turn_acceleration"] = ramp
             found["limits"] = self.table(limits, ramps=_RAMPS)
         return found
@@ -87,7 +87,7 @@ class _Settler:
     def table(
         self, table: Mapping[str, Any], speeds: Mapping[str, int] | None = None, ramps: Mapping[str, int] | None = None
     ) -> dict[str, Any]:
-        """Return one table; what belongs to which axis is in ``speeds`` and ``ramps``."""
+        """Return one table; ``speeds`` and ``ramps`` have the axis of each key."""
         found = dict(table)
         for key, axis in (speeds or {}).items():
             if isinstance(table.get(key), str):
@@ -127,7 +127,7 @@ class _Settler:
 
 
 def _time(text: object) -> float | None:
-    """Return a time, s; None for what is none."""
+    """Return a time, s; None for anything else."""
     try:
         return parse_quantity(text, TIME) if isinstance(text, str) else None
     except ValueError:

@@ -43,12 +43,12 @@ class SpeedsTable(Table):
 
 
 def full_velocity(speeds: Speeds) -> VelocityCommand:
-    """Return the velocity at the ends of the sticks, 1 where an axis has no speed of its own."""
+    """Return the velocity at the ends of the sticks; 1 for an axis without a speed."""
     return VelocityCommand(speeds.forward, speeds.sideways or 1.0, speeds.up or 1.0, speeds.turn)
 
 
 class LimitsTable(Table):
-    """``[limits]``: how fast the command may change while somebody drives."""
+    """``[limits]``: how fast the command may change during a drive."""
 
     acceleration: Acceleration = Field(description='an acceleration, such as "0.8 m/s^2"')
     deceleration: Acceleration | None = Field(default=None, description='an acceleration, such as "1.2 m/s^2"')

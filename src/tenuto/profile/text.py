@@ -1,4 +1,4 @@
-"""A profile as the text of a TOML file: what `tenuto.parse_profile` reads as the same profile again."""
+"""A profile as the text of a TOML file, which `tenuto.parse_profile` reads as the same profile."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ def profile_text(profile: Profile) -> str:
 
 
 def profile_tables(profile: Profile) -> dict[str, Any]:
-    """Return what its TOML says, as plain tables."""
+    """Return its TOML as plain tables."""
     tables: dict[str, Any] = _plain(profile)
     return tables
 
 
 def _plain(value: Any) -> Any:
-    """Turn tables and options into dictionaries, with the kind of each option that has one."""
+    """Convert tables and options to dictionaries, with the kind of each option that has one."""
     if isinstance(value, BaseModel):
         named = {name: getattr(value, name) for name in type(value).model_fields if name in value.model_fields_set}
         return {name: _plain(one) for name, one in named.items() if one is not None}

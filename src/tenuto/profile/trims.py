@@ -1,4 +1,4 @@
-"""Trims that are kept over restarts: a small TOML file beside the profile."""
+"""Trims that survive a restart: a small TOML file beside the profile."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ from tenuto.profile.profile import Profile
 
 
 def trims_path(profile: str | Path) -> Path:
-    """Return where the trims of a profile are kept: ``medlar.toml`` has them in ``medlar.trims.toml``."""
+    """Return the file of the trims of a profile: ``medlar.trims.toml`` for ``medlar.toml``."""
     return Path(profile).with_suffix(".trims.toml")
 
 
 def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
-    """Read the trims that were kept, control → trim; only those that the profile asks to keep.
+    """Read the stored trims, control → trim; only those that the profile keeps.
 
     Raises:
-        ProfileError: the file is there, but is not what `save_trims` writes.
+        ProfileError: the file exists, but is not a file of `save_trims`.
     """
     if not Path(path).exists():
         return {}
@@ -41,7 +41,7 @@ def load_trims(path: str | Path, profile: Profile) -> dict[str, float]:
 
 
 def save_trims(path: str | Path, profile: Profile, trims: Mapping[str, float]) -> bool:
-    """Keep the trims that the profile asks to keep; return whether there was something new to keep.
+    """Store the trims that the profile keeps; return whether any was new.
 
     Raises:
         TenutoError: the file cannot be written.

@@ -15,11 +15,11 @@ from tenuto.sticks.resolution import resolution
 from tenuto.vehicles.base import Sides
 from tenuto.vehicles.velocity import VelocityCommand
 
-# A robot that hears nothing must not cross a room, m; nor reach full speed within a blink, s.
+# Without a link a robot must not cross a room, m; and it must not reach full speed within this time, s.
 ROOM, BLINK = 4.0, 0.2
-# A released stick must not drive for longer than this, s.
+# A released stick must not drive longer than this, s.
 SLUGGISH = 0.3
-# Slow driving needs at least so many speeds below a fifth of the fastest.
+# Slow driving needs at least this number of speeds below a fifth of the fastest.
 FEWEST_SLOW_SPEEDS = 5
 
 
@@ -29,9 +29,9 @@ def advise(
     """List errors and warnings of a profile.
 
     Args:
-        profile: it has loaded, so its keys are right one by one.
-        calibration: what was measured of its device, if it was.
-        controls: the names of the controls of the device that is connected, if one is.
+        profile: it has loaded, so each of its keys is valid.
+        calibration: of its device, if it was measured.
+        controls: the names of the controls of the connected device, if there is one.
     """
     plan = profile.plan(calibration)
     return [
@@ -55,10 +55,10 @@ def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
-    """Find motors that no sink sends, if others are sent one by one: they would get no command."""
+    """Find motors that no sink sends, if others are sent separately: they would get no command."""
     told = [turns for sink in profile.sinks.values() if (turns := sink.turns(plan)) is not None]
     sent = {name for turns in told for name in turns}
-    if not sent or not all(told):  # a velocity is all of them
+    if not sent or not all(told):  # a velocity contains all of them
         return
     motors = [name for name, bound in plan.chassis.bounds().items() if bound.quantity.drives]
     if missing := [name for name in motors if name not in sent]:
@@ -67,12 +67,12 @@ def _unsent(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _twice(plan: Plan) -> Iterator[Finding]:
-    """Find a control of the device with two meanings at once; in two modes it may have two."""
+    """Find a control of the device with two meanings in one mode."""
     every = frozenset(mode.name for mode in plan.modes)
     seen: list[tuple[str, str, frozenset[str]]] = []
     for control in plan.controls:
         driving = frozenset(mode.name for mode in plan.modes if control.name in mode.style.controls())
-        # One that drives in no mode, such as what is held, counts in all of them.
+        # A control that drives in no mode, such as hold-to-run, counts in all of them.
         modes = driving or every
         for reads in control.all_reads:
             other = next((name for name, read, used in seen if read == reads and used & modes), None)
@@ -129,7 +129,7 @@ def _modes(profile: Profile) -> Iterator[Finding]:
         if name not in choose.order and name != fallback:
             yield error(f"modes.{name}", "nothing selects it: add it to choose.mode.order, or remove it")
     switch = profile.switches.get(choose.switch)
-    # A press goes on by one, and a plain control has two positions; a switch with positions goes anywhere at once.
+    # A press selects the next one, and a plain control has two positions; a switch with positions selects any.
     at_once = fallback in choose.order and ((switch is not None and switch.goes_anywhere) or len(choose.order) == 2)
     if not at_once and choose.back is None:
         text = f"{fallback}, the fallback mode, is not one action away from every other mode: set choose.mode.back"
@@ -157,7 +157,7 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
-    """Check the speeds of every mode; what several modes have of one table is said once, of the worst of them."""
+    """Check the speeds of every mode; if several modes share a table, report the worst of them once."""
     worst: dict[str, tuple[float, Finding]] = {}
     for mode in plan.modes:
         own = profile.modes.get(mode.name)
@@ -171,7 +171,7 @@ def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
 
 
 def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> Iterator[tuple[float, Finding]]:
-    """Yield what is wrong with the speeds of a mode, each with a number that is the smaller the worse it is."""
+    """Yield the findings about the speeds of a mode, each with a number that is smaller for a worse one."""
     speeds, chassis = mode.speeds, plan.chassis
     found: dict[tuple[int, float], float] = {}
     for key, axis, ways in (
@@ -182,14 +182,14 @@ def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> It
         asked = [VelocityCommand(*(way if one == axis else 0.0 for one in range(4))) for way in ways]
         possible = [VelocityCommand(*chassis.possible(*command)) for command in asked]
         share = min(chassis.within_reach(command)[1] for command in possible)
-        # A speed that is that of the other way, as it is if nothing is said, is told once.
+        # A speed that is by default that of the opposite direction is reported once.
         place = (axis, max(map(abs, ways)))
         if share < min(1.0, found.get(place, 1.0)):
             found[place] = share
             text = f"the robot can do no more than {100 * share:.0f} % of it: the end of the stick has no effect"
             yield share, error(f"{speeds_at}.{key}", text)
     _, share = chassis.within_reach(VelocityCommand(vx=speeds.forward, yaw_rate=speeds.turn))
-    # Sticks that are sides never ask for both.
+    # Sticks for the sides never demand both.
     if share < 0.6 and plan.priority == "arc" and not isinstance(mode.style.way(speeds), Sides):
         text = f"forward and turn together are slowed to {100 * share:.0f} %: lower one of them, or drive with care"
         yield share, warning("chassis.max_wheel_speed" if chassis.units.known else f"{speeds_at}.turn", text)
@@ -203,7 +203,7 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     unnoticed = fastest(plan) * plan.guard.unnoticed
     until_standing = sum(stage.metres for stage in link_loss_stages(plan))
     if not plan.chassis.units.known:
-        pass  # the distance is not known
+        pass  # the distance is unknown
     elif unnoticed > ROOM:
         text = f"at full speed the robot goes {unnoticed:.1f} m, across a room, before a quiet link is noticed"
         yield error("guard.link_timeout", text)

@@ -36,7 +36,7 @@ def _drivers(profile: Tables) -> Iterator[Finding]:
         for finding in errors_of(seen_by(profile, name)):
             key, hint = finding.where, finding.hint
             if not key.startswith(("source.", "controls.")):
-                # What reads it is right; this device has no such control.
+                # The key is valid, but this device has no such control.
                 hint = f"say which of its controls it is: [drivers.{name}.controls.NAME] with reads"
             yield replace(finding, hint=hint).within(f"drivers.{name}")
 
@@ -157,7 +157,7 @@ def _guard(profile: Tables) -> Iterator[Finding]:
 
 
 def _second_channels(profile: Tables) -> Iterator[Finding]:
-    """Ask for the first channel where a second one is given, and for what three positions and a test are of."""
+    """Require the first channel for a second one, and the controls for three positions and for a test."""
     guard = profile.guard
     hold = guard.hold_to_run
     reads = profile.controls[hold].reads if hold in profile.controls else hold

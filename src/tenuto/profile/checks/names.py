@@ -186,7 +186,7 @@ def _vehicle(profile: Tables) -> Iterator[Finding]:
 
 
 def _jerks(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
-    """Refuse a limit of jerk that the vehicle cannot keep; modes have that of the profile too, so each is told once."""
+    """Refuse a jerk limit that the vehicle cannot keep, once if modes inherit it from the profile."""
     modes = {f"modes.{name}.limits": mode.limits for name, mode in profile.modes.items() if mode.limits is not None}
     for key in ("jerk", "turn_jerk"):
         for place, table in {"limits": profile.limits, **modes}.items():
@@ -236,6 +236,6 @@ def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Findin
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """Return "did you mean …?" for the known word most like this one, or nothing."""
+    """Return "did you mean …?" for the most similar known word, or nothing."""
     close = get_close_matches(word, list(known), n=1)
     return f'did you mean "{close[0]}"?' if close else ""

@@ -17,7 +17,7 @@ def needs_errors(profile: Tables) -> Iterator[Finding]:
         yield unexpected("guard.needs.height_from", expected, f"{plan.height_from:g} m")
     able = {name: sink for name, sink in profile.sinks.items() if sink.says}
     says = frozenset[str]().union(*(sink.says for sink in able.values()))
-    # Without a sink the one that is said with --to is asked, when the drive begins.
+    # Without a sink in the profile, the one of --to is checked when the drive begins.
     if profile.sinks and plan.wanted and (unsaid := plan.unsaid(says) if able else list(plan.wanted)):
         for key in unsaid if "answers" not in unsaid or needs.answers else [key for key in unsaid if key != "answers"]:
             text = "no sink of this profile can say that"
