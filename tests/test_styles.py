@@ -31,7 +31,7 @@ from tenuto.styles.tank import Tank
 from tenuto.styles.thrusters import ThrusterSticks
 from tenuto.styles.triggers import Pressed
 from tenuto.vehicles import Drag, SteeredWheels, Thruster, Thrusters, car, four_wheel_steer
-from tenuto.vehicles.actuators import ActuatorPlan, Wire, overcome_friction, pulse, rounded
+from tenuto.vehicles.actuators import HALF, ActuatorPlan, Wire, overcome_friction, pulse, rounded
 from tenuto.vehicles.velocity import STANDSTILL
 
 SPEEDS = Speeds(forward=1.2, backward=1.2, turn=1.5, sideways=0.8, up=0.6, down=0.6)
@@ -199,7 +199,7 @@ def test_steered_wheels_point_where_the_stick_shows_before_they_roll() -> None:
 @given(st.floats(-1, 1), st.integers(8, 16))
 def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int) -> None:
     assert rounded(share * 1000) == -rounded(-share * 1000)
-    assert abs(rounded(share * 1000) - share * 1000) <= 0.5
+    assert abs(rounded(share * 1000) - share * 1000) <= HALF + 1e-9  # with its room for rounding
     assert rounded(np.array([share * 1000]))[0] == rounded(share * 1000)
     most = 2**bits - 1
     forward, back = (
@@ -213,7 +213,7 @@ def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int)
     assert forward["w.brake"] == (forward["w.duty"] == 0)
     plan = ActuatorPlan(name="s", form="pulse", full=1.0, low_us=1100.0, middle_us=1480.0, high_us=1900.0)
     by_hand = 1480 + share * (420 if share > 0 else 380)
-    assert abs(pulse(share, plan) - by_hand) <= 0.5
+    assert abs(pulse(share, plan) - by_hand) <= HALF + 1e-9
     assert pulse(np.array([share]), plan)[0] == pulse(share, plan)
 
 

@@ -1,7 +1,7 @@
 """Tenuto turns gamepad, joystick and radio-transmitter sticks into drive and flight commands.
 
-A profile (one TOML file) says how a robot is driven; a pipeline built from it takes frames and the time
-and gives ticks; sources give the frames, sinks take the ticks::
+A profile (one TOML file) says how a robot is driven. Its pipeline takes frames and the time, and returns
+ticks; sources provide the frames, sinks take the ticks::
 
     import tenuto
 
@@ -9,7 +9,7 @@ and gives ticks; sources give the frames, sinks take the ticks::
     ticks = tenuto.replay(profile, "row-7.csv")
     ticks.to_frame()
 
-Importing this package loads next to nothing: each name comes with its module when it is used.
+Importing this package loads almost nothing: the module of a name is loaded at its first use.
 """
 
 from __future__ import annotations
@@ -68,7 +68,7 @@ if TYPE_CHECKING:
 
 __version__ = "1.0.0"
 
-# Module → the names of the public face that live there. A module is loaded when one of its names is asked for.
+# Module → its public names. A module is loaded at the first use of one of its names.
 _WHERE = {
     "analysis.compare": (
         "Comparison",

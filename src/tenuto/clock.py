@@ -28,7 +28,7 @@ class Timer(Clock, Protocol):
         """Call ``act`` once a period from now on, with the elapsed seconds; return a function that ends it.
 
         Args:
-            period: s. name: of the thread, where one is needed.
+            period: s. name: of the thread, if one is needed.
         """
         ...
 
@@ -59,7 +59,7 @@ class MonotonicClock:
             time.sleep(left)
 
     def every(self, period: float, act: Callable[[float], None], name: str) -> Callable[[], None]:
-        """Call ``act`` from a thread of its own, at start, start + period, …; calls that are missed are left out."""
+        """Call ``act`` from a thread of its own, at start, start + period, …; missed calls are left out."""
         done = threading.Event()
 
         def run() -> None:
@@ -100,20 +100,20 @@ class MonotonicClock:
 
 
 class Aligned:
-    """Moments of one clock on another one that runs as fast, such as that of a loop.
+    """Converts times of one clock to another one of the same rate, such as that of a loop.
 
-    Whoever asks is a little late, now more and now less: the smallest difference ever seen is the right one. So moments
-    keep their order, and none is later than now.
+    Each reading is late by a varying time: the smallest difference ever seen is the right one. So times keep
+    their order, and none is later than now.
     """
 
     def __init__(self, clock: Callable[[], float]) -> None:
-        """Take the clock that moments are of."""
+        """Take the clock of the times."""
         self._clock = clock
         self._ahead, self._asked = float("inf"), float("-inf")
 
     def at(self, moment: float, now: float) -> float:
-        """Return when a moment was on the other clock, which shows ``now``, s."""
-        if now < self._asked:  # another loop, that begins again
+        """Convert a time to the other clock, which shows ``now``, s."""
+        if now < self._asked:  # another loop, whose clock starts again
             self._ahead = float("inf")
         self._asked = now
         self._ahead = min(self._ahead, self._clock() - now)
@@ -127,14 +127,14 @@ REAL = MonotonicClock()
 class SimulatedClock:
     """Simulated time: no wait takes real time, and events happen in the order of time.
 
-    Several loops may share one clock: only one of them runs at a time, and hands over where it sleeps. So the same
-    program always does the same in the same order.
+    Several loops may share one clock: only one of them runs at a time, until it sleeps. So a program always does
+    the same in the same order.
     """
 
     def __init__(self) -> None:
         self._now = 0.0
         self._number = 0  # first come, first served
-        # What is called then, or whose turn it is: a task that sleeps waits for its semaphore.
+        # The function to call at each time, or the task to continue: a sleeping task waits for its semaphore.
         self._due: list[tuple[float, int, Callable[[], object] | threading.Semaphore]] = []
 
     def now(self) -> float:
@@ -153,7 +153,7 @@ class SimulatedClock:
         turn.acquire()
 
     def every(self, period: float, act: Callable[[float], None], name: str = "") -> Callable[[], None]:
-        """Call ``act`` periodically, from the task that lets time pass."""
+        """Call ``act`` periodically, from the task that advances the time."""
         start, ended = self._now, threading.Event()
 
         def call(number: int) -> None:
@@ -198,7 +198,7 @@ class SimulatedClock:
         heapq.heappush(self._due, (moment, self._number, what))
 
     def _hand_over(self) -> None:
-        """Let time pass until it is somebody's turn, which may be one's own."""
+        """Advance the time until a task continues, which may be this one."""
         while self._due:
             moment, _, what = heapq.heappop(self._due)
             self._now = max(self._now, moment)

@@ -1,4 +1,4 @@
-"""Files that people hand over: read whole, or refused with what was found; never waited for."""
+"""Files of the user: read completely, or refused with a reason; never waited for."""
 
 from __future__ import annotations
 
@@ -14,13 +14,13 @@ from typing import Any
 from tenuto.basics.findings import Finding, Severity
 from tenuto.basics.text import readable
 
-# A profile, a script, a calibration or a key has some kilobytes; what is larger is something else.
+# The greatest size of a profile, a script, a calibration or a key, which have some kilobytes.
 MOST_TOML = 1_000_000
 _KINDS = {
     stat.S_IFDIR: "a folder", stat.S_IFIFO: "a pipe", stat.S_IFSOCK: "a socket", stat.S_IFCHR: "a device",
     stat.S_IFBLK: "a device",
 }  # fmt: skip
-# How text begins that is in UTF-16 or UTF-32.
+# The first bytes of text in UTF-16 or UTF-32.
 _WIDE = (b"\xff\xfe", b"\xfe\xff")
 _MARK = "\N{ZERO WIDTH NO-BREAK SPACE}"
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -28,10 +28,10 @@ _QUANTITY = re.compile(r"\s*([\w.\"'-]+)\s*=\s*([-+]?[\d.]+(?:[eE][-+]?\d+)?\s*[
 
 
 class UnreadableError(ValueError):
-    """A file that cannot be read as what it should be.
+    """A file that cannot be read in its expected form.
 
     Attributes:
-        line: the line that is to blame, where there is one; else 0.
+        line: of the error, if it is known; otherwise 0.
     """
 
     def __init__(self, text: str, line: int = 0) -> None:
@@ -40,7 +40,7 @@ class UnreadableError(ValueError):
 
     @classmethod
     def expected(cls, what: str, found: str, line: int = 0) -> UnreadableError:
-        """Describe what it should be, and what it is."""
+        """Describe the expected form, and what was found."""
         return cls(f"expected {what}, found {found}", line)
 
 
@@ -50,9 +50,9 @@ def unreadable(problem: UnreadableError, hint: str = "") -> Finding:
 
 
 def read_bytes(path: str | Path, most: int | None = None) -> bytes:
-    """Read a file of at most so many bytes. Raises UnreadableError: it is no file, cannot be read, or is too long."""
+    """Read a file of at most this many bytes. Raises UnreadableError: it cannot be read, or is too long."""
     try:
-        # A pipe that nobody writes to would be waited for when it is opened.
+        # Opening a pipe without a writer would block.
         with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
             status = os.fstat(file.fileno())
             if not stat.S_ISREG(status.st_mode):
@@ -62,14 +62,14 @@ def read_bytes(path: str | Path, most: int | None = None) -> bytes:
             return file.read()
     except OSError as error:
         raise UnreadableError.expected("a readable file", error.strerror or str(error)) from error
-    except ValueError as error:  # a name with a zero in it
+    except ValueError as error:  # a name with a zero byte
         raise (
             error if isinstance(error, UnreadableError) else UnreadableError.expected("a readable file", str(error))
         ) from error
 
 
 def read_text(path: str | Path, most: int | None = None) -> str:
-    """Read text in UTF-8, with or without a byte-order mark. Raises UnreadableError: as `read_bytes`, or it is none."""
+    """Read UTF-8 text, with or without a byte-order mark. Raises UnreadableError: as above, or it is not text."""
     data = read_bytes(path, most)
     if data.startswith(_WIDE):
         raise UnreadableError.expected("text in UTF-8", "UTF-16: save it as UTF-8")
@@ -100,7 +100,7 @@ def parse_toml(text: str) -> dict[str, Any]:
 
 
 def _explained(message: str, text: str) -> tuple[str, int]:
-    """Describe what is wrong with a line in a builder's words; the parser's own where there are none."""
+    """Describe the error of a line in plain words; by default in those of the parser."""
     at = _AT.search(message)
     line = int(at[1]) if at and at[1] else text.count("\n") + 1
     lines = text.split("\n")
@@ -113,7 +113,7 @@ def _explained(message: str, text: str) -> tuple[str, int]:
 
 
 def mcap_records(path: str | Path) -> Iterator[Any]:
-    """Return the records of an MCAP file, and as the last one None where the file was cut off.
+    """Return the records of an MCAP file, and None as the last one if the file was cut off.
 
     Raises UnreadableError: it cannot be read, or it is damaged and more follows; the message names the byte.
     """
@@ -128,7 +128,7 @@ def mcap_records(path: str | Path) -> Iterator[Any]:
             record = next(records)
         except StopIteration:
             break
-        except Exception as error:  # the library raises whatever its parts raise, of the cut and of the damaged alike
+        except Exception as error:  # the library raises many types, for a cut file and for a damaged one
             if file.tell() < size or not known:
                 text = f"cannot be read as MCAP at byte {file.tell()}: {error or type(error).__name__}"
                 raise UnreadableError(text) from error

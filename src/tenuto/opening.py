@@ -1,4 +1,4 @@
-"""The public calls, which take open sources and sinks, or their texts."""
+"""The public calls, which take open sources and sinks, or their short texts."""
 
 from __future__ import annotations
 
@@ -46,20 +46,20 @@ def drive(
 
     Args:
         profile: a profile, a plan made in code, or the path of a profile.
-        source: where frames come from: a source, or a text for `tenuto.open_source`.
-        sinks: where ticks go to: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
-        others: the sources of the other drivers and of the distance sensors, by the names the profile has for them.
-        clock: real time unless another one is given.
+        source: of the frames: a source, or a text for `tenuto.open_source`.
+        sinks: for the ticks: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
+        others: the sources of the other drivers and of the distance sensors, by their names in the profile.
+        clock: by default real time.
         on_tick, changes, bell, notes, report, handle: see `tenuto.runtime.drive`, which this calls.
 
-    Sources and sinks that are passed open stay open; those opened here are closed at the end.
+    Open sources and sinks stay open; those opened here are closed at the end.
 
     Returns:
-        How it went.
+        The report of the drive.
 
     Raises:
         ProfileError: the profile cannot be read.
-        SourceError, SinkError: a text names nothing, or what it names does not open.
+        SourceError, SinkError: a text is invalid, or its device cannot be opened.
         Exception: as `tenuto.runtime.drive`, after the robot was stopped.
     """
     with ExitStack() as stack:
@@ -89,11 +89,11 @@ def follow(
     """Follow the velocities of a driver's machine, with the robot's own guard, until something ends it.
 
     Args:
-        profile, source, sinks, others, clock: as of `tenuto.drive`.
+        profile, source, sinks, others, clock: as for `tenuto.drive`.
         on_tick, report, handle: see `tenuto.runtime.follow`.
 
     Returns:
-        How it went. Raises as `tenuto.drive`.
+        The report of the drive. Raises as `tenuto.drive`.
     """
     from tenuto.profile import Profile
     from tenuto.profile.profile import PreparedProfile
@@ -122,10 +122,10 @@ def replay(
 
     Args:
         profile: a profile, a plan made in code, or the path of a profile.
-        recording: the path of a recording, or a source that comes to an end.
-        sinks: what else gets the ticks; as of `tenuto.drive`.
-        others: the recordings of the other drivers and of the distance sensors, by the names the profile has for
-            them. It ends with the first.
+        recording: the path of a recording, or a source that ends.
+        sinks: for the ticks; as for `tenuto.drive`.
+        others: the recordings of the other drivers and of the distance sensors, by their names in the
+            profile. The replay ends with the first of all.
         alone: leave out other drivers, distance sensors, inhibits and measured speeds: these sticks alone drive.
 
     Raises:
@@ -145,12 +145,12 @@ def replay(
 
 
 def _played(what: AnySource) -> AnySource:
-    """Return a source, or the text that opens the recording of this path."""
+    """Return a source, or the text for the recording of this path."""
     return what if isinstance(what, Source) else f"recording:{what}"
 
 
 def _profile(what: Planned | str | Path) -> Planned:
-    """Return a plan, or a profile: read before anything is opened."""
+    """Return a plan or a profile; a file is read before anything is opened."""
     if isinstance(what, (str, Path)):
         from tenuto.profile import load_profile
 
@@ -174,9 +174,9 @@ def keep_beside(
     """Save the profile, calibrations and trims of a drive beside each log, and beside each file that continues one.
 
     Args:
-        planned: what is driven; nothing is kept of a plan that was made in code.
+        planned: that is driven; a plan that was made in code is not stored.
         sinks: of the drive.
-        changes: where changed plans come from, if any do. Only a `WatchedProfile` knows what they were made of.
+        changes: the source of changed plans, if there is one. Only a `WatchedProfile` has their profiles.
 
     Raises:
         SinkError: they cannot be written there.
@@ -191,7 +191,7 @@ def keep_beside(
     def keep(file: Path, plan: Plan) -> None:
         what = made(plan) if made is not None else None
         if what is None and (changes is None or made is not None or plan == planned.plan()):
-            what = planned  # the drive's own: a robot that follows, or a script, has a plan made of it
+            what = planned  # the profile of the drive: a robot that follows, or a script, has a plan made from it
         what = PreparedProfile(what) if isinstance(what, Profile) else what
         if isinstance(what, PreparedProfile):
             keep_with(file, what)
@@ -205,7 +205,7 @@ def keep_beside(
 def _introduce(
     planned: Planned, source: Source, others: Mapping[str, Source], sinks: Iterable[Sink], *, watched: bool
 ) -> None:
-    """Tell those that show it the robot's name, the way of its commands, and the profile's file where it is watched."""
+    """Pass the robot's name, the way of its commands, and the watched file of its profile to pages."""
     profile = getattr(planned, "profile", planned)
     way = f"{source.name} → {', '.join(sink.name for sink in sinks)}"
     name, file = getattr(profile, "name", "a robot"), str(getattr(profile, "file", None) or "") if watched else ""

@@ -7,9 +7,9 @@
     for pad in tenuto.pads("gamepad", rate=20):
         left, right = tenuto.tank(pad.left.y, pad.right.y)
 
-A pad is whatever has sticks: a gamepad, a radio receiver, lines of a microcontroller, a recording. Numbers are
-calibrated where the device was (``tenuto calibrate``); forward, left and up are positive, −1…1. What is not heard from
-reads as at rest, so a loop that forgets to look stops with its link. See docs/own-loop.md.
+A pad is any device with sticks: a gamepad, a radio receiver, lines of a microcontroller, a recording. Numbers are
+calibrated if the device was (``tenuto calibrate``); forward, left and up are positive, −1…1. A device that is silent
+reads as at rest, so a loop without its own check stops with its link. See docs/own-loop.md.
 """
 
 from __future__ import annotations
@@ -36,23 +36,23 @@ from tenuto.sticks.shaping import dead_zone as without_dead_zone
 from tenuto.sticks.travel import Travel
 from tenuto.styles.mixing import in_corner
 
-# A button or a direction counts as pressed above the first, and as released below the second.
+# The thresholds of a press and of a release, for a button or a direction.
 _ON, _OFF = 0.6, 0.4
 # How long everything reads as at rest before a loop ends, s.
 _SETTLES = 0.5
 # The longest silence of a device that a loop may drive through, s.
 _LONGEST = 10.0
-# The rounds are those of the caller's loop, and what it asks for may stay as it is: neither is a fault, s.
+# The caller's loop sets the rounds, and its demand may stay constant: neither is a fault, s.
 _NEVER = 1e6
-# What a guarded loop drives: up to so many values.
+# The names of the values of a guarded loop, and so their greatest number.
 _NAMES = ("forward", "turn", "climb", "sideways")
 
 
 class Way:
-    """One direction of a stick, or a button: how far it is pushed, 0…1, and whether it is pushed.
+    """One direction of a stick, or a button: its deflection, 0…1, and whether it is pushed.
 
     Attributes:
-        pad: whose it is. name: in words.
+        pad: to which it belongs. name: in words.
     """
 
     def __init__(self, pad: Pad, name: str, control: str, sign: float = 1.0) -> None:
@@ -61,7 +61,7 @@ class Way:
 
     @property
     def share(self) -> float:
-        """How far it is pushed, 0…1."""
+        """Its deflection, 0…1."""
         return max(0.0, self._sign * self.pad[self._control])
 
     def __bool__(self) -> bool:
@@ -79,12 +79,12 @@ class Stick:
 
     @property
     def x(self) -> float:
-        """To the left is positive."""
+        """Its axis to the left; left is positive."""
         return self._pad[f"{self._side}_x"]
 
     @property
     def y(self) -> float:
-        """Ahead is positive."""
+        """Its axis ahead; ahead is positive."""
         return self._pad[f"{self._side}_y"]
 
     def _way(self, name: str, axis: str, sign: float) -> Way:
@@ -92,22 +92,22 @@ class Stick:
 
     @property
     def up(self) -> Way:
-        """How far it is pushed ahead."""
+        """Its direction ahead."""
         return self._way("up", "y", 1.0)
 
     @property
     def down(self) -> Way:
-        """How far it is pulled back."""
+        """Its direction back."""
         return self._way("down", "y", -1.0)
 
     @property
     def left(self) -> Way:
-        """How far it is pushed to the left."""
+        """Its direction to the left."""
         return self._way("left", "x", 1.0)
 
     @property
     def right(self) -> Way:
-        """How far it is pushed to the right."""
+        """Its direction to the right."""
         return self._way("right", "x", -1.0)
 
 
@@ -115,7 +115,7 @@ class Pad:
     """The state of a device with sticks in one round of a loop.
 
     Attributes:
-        left, right: the sticks of a gamepad. time: of this round, s. frame: the newest, as the device sent it.
+        left, right: the sticks of a gamepad. time: of this round, s. frame: the newest, with the device's raw numbers.
     """
 
     def __init__(
@@ -128,7 +128,7 @@ class Pad:
         timeout: float,
         ends: Mapping[str, tuple[float, float]],
     ) -> None:
-        """Read a source that is open; see `pads`."""
+        """Take an open source; see `pads`."""
         if not 0.0 < rate <= 1000.0:
             raise TenutoError(f"rate: expected a frequency above 0, up to 1000 Hz, found {rate:g}")
         if not 0.0 <= dead_zone < 1.0:
@@ -161,7 +161,7 @@ class Pad:
         """Return a control by the device's name: −1…1 for a stick, 0…1 for everything else; 0 at rest.
 
         Raises:
-            SourceError: it has none of that name, or nobody has said which numbers it sends.
+            SourceError: it has no control of that name, or the range of that control is unknown.
         """
         if name not in self._controls:
             raise SourceError(f"{self._source.name} has no {name}; it has {', '.join(self._controls)}")
@@ -171,7 +171,7 @@ class Pad:
 
     @property
     def heard(self) -> bool:
-        """Whether the device was heard a moment ago, and its link is good."""
+        """Whether a frame arrived within the timeout, and its link is good."""
         frame = self.frame
         fresh = frame is not None and frame.link_good and self.time - frame.time <= self._timeout
         return fresh and not self._ended
@@ -214,7 +214,7 @@ class Pad:
     def rounds(self) -> Iterator[Pad]:
         """Yield the pad in every round, until the source ends (a recording ends, a pad does not) or Ctrl-C.
 
-        For a moment longer all then reads as at rest: so the last that a loop tells its motors is to stand.
+        After the end everything reads as at rest for a moment, so that the last command of a loop is standstill.
         """
         start, number, last = self._clock.now(), 0, math.inf
         with _ctrl_c(self._clock) as asked:
@@ -251,7 +251,7 @@ class Pad:
 
 @contextmanager
 def _ctrl_c(clock: Timer) -> Iterator[list[int]]:
-    """Note Ctrl-C in a list, once; a second one breaks off. Where that cannot be, it breaks off as everywhere."""
+    """Record Ctrl-C in a list, once; a second one interrupts. Outside the main thread Ctrl-C interrupts at once."""
     asked: list[int] = []
     if clock is not REAL or threading.current_thread() is not threading.main_thread():
         yield asked
@@ -287,15 +287,15 @@ def pads(
     Ctrl-C ends it, as does the end of a recording; during the last half second everything reads as at rest.
 
     Args:
-        source: a text for `tenuto.open_source`, or a source that is open, which stays open.
-        rate: rounds a second. dead_zone: of each stick, a share; a larger one that was measured goes before it.
-        timeout: after so long without a frame all reads as at rest, s; up to 10.
-        ends: control → its least and most raw number, where the device does not say them: columns of lines.
-        clock: real time unless another one is given.
+        source: a text for `tenuto.open_source`, or an open source, which stays open.
+        rate: rounds per second. dead_zone: of each stick, a share; a larger measured one is used instead.
+        timeout: after this time without a frame everything reads as at rest, s; up to 10.
+        ends: control → its lowest and highest raw number, if the device does not report them, as for columns of lines.
+        clock: by default real time.
 
     Raises:
-        SourceError: there is no such device. CalibrationError: what was measured of it cannot be read.
-        TenutoError: a rate or a dead zone is none.
+        SourceError: there is no such device. CalibrationError: its calibration cannot be read.
+        TenutoError: a rate or a dead zone is invalid.
     """
     said: dict[str, float] = {"rate": rate, "dead_zone": dead_zone, "timeout": timeout}
     if isinstance(source, Source):
@@ -306,7 +306,7 @@ def pads(
 
 
 def when(way: Way, call: Callable[[], object]) -> None:
-    """Call a function each time a stick is pushed that way or a button is pressed: ``when(pad.left.up, start)``."""
+    """Call a function each time a stick is pushed that way, or a button is pressed: ``when(pad.left.up, start)``."""
     way.pad.watch(way, call)
 
 
@@ -319,10 +319,10 @@ def arcade(forward: float, turn: float, corner: str = "scale") -> tuple[float, f
     """Return the shares of the left and the right motor, −1…1, of one stick that drives and one that turns left.
 
     Args:
-        forward, turn: −1…1. corner: what gives where they are too much together, see `tenuto.stages.in_corner`.
+        forward, turn: −1…1. corner: what is reduced if both together are too much, see `tenuto.stages.in_corner`.
 
     Raises:
-        ValueError: the corner is none.
+        ValueError: the corner is unknown.
     """
     forward, turn = in_corner(_share(forward), _share(turn), "clip" if corner == "free" else corner)
     return _share(forward - turn), _share(forward + turn)
@@ -352,10 +352,11 @@ controls.hold = {{ reads = "hold", low = 0, high = 1, rests = "end" }}
 
 
 class Guarded:
-    """The guard for your own values, such as the shares of two motors; returns the values that may be driven.
+    """The guard for your own values, such as the shares of two motors; it returns the permitted values.
 
-    Held, at rest, then driven: as in any profile. Each value rises by its ramp. Let go, unheard or no number, all of
-    them come to 0, and stay there until they were seen at rest and it is held again.
+    As in any profile, a drive needs hold-to-run, then values at rest. Each value increases by its ramp. After a
+    release, a silence or an invalid number, all values ramp to 0, and stay there until they were at rest and it is
+    held again.
 
     Attributes:
         tick: the newest, with every number and every reason.
@@ -365,8 +366,8 @@ class Guarded:
         """Guard up to four values.
 
         Args:
-            hold: the control that must be held. ramp, stop: from standstill to full, and to standstill, s.
-            timeout: the longest silence to drive through, s.
+            hold: the control that must be held. ramp, stop: the times from standstill to full, and to standstill, s.
+            timeout: the longest tolerated silence, s.
 
         Raises:
             TenutoError: a time is not above 0.
@@ -387,10 +388,10 @@ class Guarded:
         self.tick: Tick | None = None
 
     def __call__(self, pad: Pad, values: Sequence[float]) -> tuple[float, ...]:
-        """Return the values as they may be driven in this round of a pad.
+        """Return the permitted values for this round of a pad.
 
         Raises:
-            SourceError: the pad has no such control to hold. TenutoError: there are more than four values.
+            SourceError: the pad has no such control. TenutoError: there are more than four values.
         """
         if len(values) > len(_NAMES):
             raise TenutoError(f"expected up to {len(_NAMES)} values, found {len(values)}")

@@ -1,4 +1,4 @@
-"""The stages, each usable by itself: from a raw number to what a wheel must do.
+"""The stages, each usable by itself: from a raw number to the value of a wheel.
 
 Pure: time is an argument, and nothing here opens a device or a file. A function takes a float or a NumPy array and
 returns the same kind. See docs/architecture.md for their order::

@@ -1,1 +1,1 @@
-"""Curves: what is made of a stick after its dead zone. One kind per file; its name is the key under [controls.NAME]."""
+"""Curves: the shape of a stick after its dead zone. One kind per file; its name is the key under [controls.NAME]."""

@@ -13,11 +13,11 @@ from tenuto.kinds.registry import Kinds
 
 
 class Curve(ABC):
-    """From a position to an output: rising, within −1…1, and 0 at rest.
+    """From a position to an output: it never decreases, is within −1…1, and is 0 at rest.
 
     Attributes:
         kind: its name, which is the key under ``[controls.NAME]``.
-        what: what is expected of the value there, in words.
+        what: the expected value of the key, in words.
     """
 
     __slots__ = ()
@@ -27,10 +27,10 @@ class Curve(ABC):
     @classmethod
     @abstractmethod
     def checked(cls, value: Any) -> Any:
-        """Return the value of the key as it is kept, before anything is known of the control.
+        """Return the value of the key in its stored form, before the control is known.
 
         Raises:
-            ArgumentError: it cannot be such a curve; the text says what would be right.
+            ArgumentError: it is not a valid curve; the text describes a valid one.
         """
 
     @classmethod
@@ -43,7 +43,7 @@ class Curve(ABC):
             low: −1, or 0 for a control that rests at its end.
 
         Raises:
-            ArgumentError: naming what breaks a rule.
+            ArgumentError: a rule is broken; the message names it.
         """
 
     @abstractmethod
@@ -52,7 +52,7 @@ class Curve(ABC):
 
     @abstractmethod
     def words(self) -> str:
-        """Describe what it is: ``expo 0.35``."""
+        """Describe it: ``expo 0.35``."""
 
     @property
     def straight(self) -> bool:
@@ -60,7 +60,7 @@ class Curve(ABC):
         return False
 
     def direct(self) -> Callable[[float], float]:
-        """Return the shortest way to the same output for a float: what a pipeline calls at every tick."""
+        """Return the fastest function for the same output of a float, which a pipeline calls at every tick."""
         return self
 
 
@@ -82,10 +82,10 @@ def halves(value: Any, low: float, high: float) -> tuple[float, float]:
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """What is made of a position after its dead zone: a curve, then a scale.
+    """The shape of a position after its dead zone: a curve, then a scale.
 
     Attributes:
-        curve: of any kind; None for straight. scale: what is left of the end of the stick, 0…1.
+        curve: of any kind; None for straight. scale: the output at the end of the stick, 0…1.
     """
 
     curve: Curve | None = None
@@ -103,7 +103,7 @@ class Shape:
         return position * self.scale if self.scale != 1.0 else position
 
     def direct(self) -> Callable[[float], float]:
-        """Return the shortest way to the same output for a float."""
+        """Return the fastest function for the same output of a float."""
         if self.curve is None:
             return self
         curve, scale = self.curve.direct(), self.scale

@@ -16,19 +16,19 @@ from tenuto.curves.base import Curve, halves
 def expo(position: Value, amount: float, negative: float | None = None) -> Value:
     """Soften the middle of a stick with the trade's cubic blend, (1 − e)·x + e·x³.
 
-    Written as x·(1 + e·(x² − 1)), which is the same and exact at −1, 0 and 1. It never falls for
+    Computed as x·(1 + e·(x² − 1)), which is the same, and exact at −1, 0 and 1. It never decreases for
     0 ≤ e ≤ 1: its slope is (1 − e) + 3·e·x².
 
     Args:
         position: −1…1, one number or an array of any shape.
         amount: e, 0 (straight) to 1 (all cubic).
-        negative: e for the negative half, where that has its own.
+        negative: e for the negative half, if it has its own.
 
     Returns:
         The same kind and shape as ``position``.
 
     Raises:
-        ArgumentError: an amount is not from 0 to 1: beyond that the curve would fall.
+        ArgumentError: an amount is not from 0 to 1: beyond that the curve would decrease.
     """
     if not 0.0 <= amount <= 1.0 or not (negative is None or 0.0 <= negative <= 1.0):
         found = f"{amount:g}" if negative is None else f"{amount:g} and {negative:g}"
@@ -37,7 +37,7 @@ def expo(position: Value, amount: float, negative: float | None = None) -> Value
 
 
 def _blend(position: Value, amount: float, negative: float) -> Value:
-    """Return the same without a look at the amounts: a curve looked at them when it was made."""
+    """Return the same without a check of the amounts: a curve has checked them when it was made."""
     if negative == amount:
         return position * (1.0 + amount * (position * position - 1.0))
     if isinstance(position, np.ndarray):
@@ -80,11 +80,11 @@ class Expo(Curve):
         return _blend(position, self.positive, self.negative)
 
     def words(self) -> str:
-        """Describe what it is."""
+        """Describe it."""
         return "straight" if self.straight else f"expo {self.positive:g}"
 
     def direct(self) -> Callable[[float], float]:
-        """Return the shortest way to the same output for a float."""
+        """Return the fastest function for the same output of a float."""
         amount = self.positive
         if amount != self.negative:
             return self

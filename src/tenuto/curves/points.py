@@ -17,14 +17,14 @@ from tenuto.curves.base import Curve
 
 @dataclass(frozen=True, slots=True)
 class Points(Curve):
-    """A curve through points that never falls, and never swings past a point.
+    """A curve through points that never decreases, and never overshoots a point.
 
-    Between two points it is a cubic whose slopes are chosen so that it keeps the direction of the points: piecewise
+    Between two points it is a cubic whose slopes keep it monotone: piecewise
     cubic Hermite interpolation, F. N. Fritsch and J. Butland, "A method for constructing local monotone piecewise
     cubic interpolants", SIAM J. Sci. Stat. Comput. 5 (1984).
 
     Attributes:
-        places: positions of the points, rising.
+        places: positions of the points, increasing.
         cubics: for each piece a, b, c, d of a·t³ + b·t² + c·t + d, t counted from the piece's first point.
         last: the output at the last point.
     """
@@ -42,12 +42,12 @@ class Points(Curve):
         Points from 0 on only are mirrored for a control that rests in its middle.
 
         Args:
-            points: at least two, positions rising from ``low`` (or 0) to 1.
-            free: the curve need not pass through −1, 0 and 1; it must still not fall.
+            points: at least two, positions increasing from ``low`` (or 0) to 1.
+            free: the curve need not pass through −1, 0 and 1; it must still not decrease.
             low: −1, or 0 for a control that rests at its end.
 
         Raises:
-            ArgumentError: naming the point that breaks a rule.
+            ArgumentError: a point breaks a rule; the message names it.
         """
         pairs = [(float(x), float(y)) for x, y in points]
         half = low < 0.0 and bool(pairs) and pairs[0][0] == 0.0
@@ -61,7 +61,7 @@ class Points(Curve):
         """Read a list of points.
 
         Raises:
-            ArgumentError: it is none.
+            ArgumentError: it is not a list of points.
         """
         try:
             return tuple((_number(x), _number(y)) for x, y in value)
@@ -74,11 +74,11 @@ class Points(Curve):
         return cls.through(value, free=free, low=low)
 
     def words(self) -> str:
-        """Describe what it is."""
+        """Describe it."""
         return "by its curve through points"
 
     def __call__(self, position: Value) -> Value:
-        """Return the output for a position, one number or an array; beyond the ends as at the ends."""
+        """Return the output for a position, one number or an array; beyond the ends that of the ends."""
         places, cubics = self.places, self.cubics
         if isinstance(position, np.ndarray):
             inside = np.clip(position, places[0], places[-1])
@@ -97,7 +97,7 @@ class Points(Curve):
 
 
 def _cubics(pairs: list[tuple[float, float]]) -> tuple[tuple[float, float, float, float], ...]:
-    """Return the cubic of each piece, which has the slope of the curve at both its ends."""
+    """Return the cubic of each piece, from the slopes at both its ends."""
     widths = [b[0] - a[0] for a, b in pairwise(pairs)]
     rises = [(b[1] - a[1]) / (b[0] - a[0]) for a, b in pairwise(pairs)]
     slopes = _slopes(widths, rises)
@@ -108,9 +108,9 @@ def _cubics(pairs: list[tuple[float, float]]) -> tuple[tuple[float, float, float
 
 
 def _slopes(widths: list[float], rises: list[float]) -> list[float]:
-    """Return the slope at each point: a weighted harmonic mean of those of its pieces; none where one of them has none.
+    """Return the slope at each point: a weighted harmonic mean of those of its pieces; 0 if one of them is 0.
 
-    At an end it is that of a parabola through the three points there, within 0 and three times that of its piece.
+    At an end it is that of a parabola through the three points there, limited to 0 … three times that of its piece.
     """
     if len(rises) == 1:
         return [rises[0], rises[0]]

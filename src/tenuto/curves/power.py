@@ -17,7 +17,7 @@ def power(position: Value, exponent: float, negative: float | None = None) -> Va
 
     Args:
         position: −1…1, one number or an array of any shape.
-        exponent: p ≥ 1; 1 is straight. negative: p of the negative half, where that has its own.
+        exponent: p ≥ 1; 1 is straight. negative: p of the negative half, if it has its own.
     """
     below = exponent if negative is None else negative
     if isinstance(position, np.ndarray):
@@ -60,10 +60,10 @@ class Power(Curve):
         return power(position, self.positive, self.negative)
 
     def words(self) -> str:
-        """Describe what it is."""
+        """Describe it."""
         return "straight" if self.straight else f"power {self.positive:g}"
 
     def direct(self) -> Callable[[float], float]:
-        """Return the shortest way to the same output for a float."""
+        """Return the fastest function for the same output of a float."""
         amount = self.positive
         return (lambda position: power(position, amount)) if amount == self.negative else self

@@ -11,6 +11,6 @@ def shipped(name: str) -> Path:
 
 
 def shipped_code(name: str) -> Path:
-    """Return the path of a file of ``examples/firmware``, which the installed package has beside the other data."""
+    """Return the path of a file of ``examples/firmware``, which the installed package has with its data."""
     packed = shipped(f"firmware/{name}")
     return packed if packed.exists() else Path(__file__).parents[3] / "examples/firmware" / name

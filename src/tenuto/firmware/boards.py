@@ -47,8 +47,8 @@ _ONE_WIRE = Pin(2)
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
 # The clock of the chip, and the permitted error of a baud rate: half a bit in the last of eleven.
 _CLOCK, _OFF = 16_000_000, 0.025
-# After so long without a step the watchdog of a chip resets it, ms, and that of a board with MicroPython; a step itself
-# takes some of that.
+# The timeout of the chip's watchdog, and of that of a board with MicroPython, ms; a step itself
+# takes some of it.
 CHIP_WATCHDOG, BOARD_WATCHDOG = 120, 500
 _FOR_A_STEP = 20
 
@@ -71,7 +71,7 @@ def no_main(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
 
 
 def too_slow(plan: Plan, watchdog: int) -> str:
-    """Explain why a loop is too slow for a watchdog that waits for so many ms; empty if it is not."""
+    """Explain why a loop is too slow for a watchdog with this timeout, ms; empty if it is not."""
     longest = watchdog - _FOR_A_STEP
     if 1000.0 * plan.period <= longest:
         return ""
@@ -112,7 +112,7 @@ def _no_output(profile: Profile, plan: Plan, part: str, hearing: Hearing | None)
 
 
 def pins_short(plan: Plan, bridges: int, servos: int, switched: int) -> str:
-    """Explain why so many pins cannot drive the actuators and outputs; empty if they can.
+    """Explain why these numbers of pins cannot drive the actuators and outputs; empty if they can.
 
     Args:
         plan: of the robot. bridges, servos, switched: number of H-bridges, of pins with pulses, of pins that switch.

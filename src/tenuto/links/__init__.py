@@ -1,1 +1,1 @@
-"""Sockets, brokers and keys that sources and sinks speak through."""
+"""Sockets, brokers and keys for sources and sinks."""

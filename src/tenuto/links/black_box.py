@@ -1,8 +1,9 @@
-"""A black box: the bytes of ports and sockets, with their times, as they came and went, in an MCAP file.
+"""A black box: all received and sent bytes of ports and sockets, with their times, in an MCAP file.
 
-A channel for each direction of each port: ``/raw/NAME/in`` and ``/raw/NAME/out``; a message is what came together, its
-log time that of its last byte, ns since 1970. The channel's metadata say how the port was set: ``baud``, ``parity``,
-``stop_bits``, and ``marked`` where the system marked damaged bytes (`tenuto.protocols.marks`). See docs/formats.md.
+A channel for each direction of each port: ``/raw/NAME/in`` and ``/raw/NAME/out``; a message has the bytes that came
+together, its log time is that of the last byte, ns since 1970. The channel's metadata are the settings of the port:
+``baud``, ``parity``, ``stop_bits``, and ``marked`` if the system marked damaged bytes (`tenuto.protocols.marks`). See
+docs/formats.md.
 """
 
 from __future__ import annotations
@@ -26,21 +27,21 @@ from tenuto.files import UnreadableError, mcap_records
 if TYPE_CHECKING:
     from mcap.writer import Writer
 
-# What is handed bytes that came or went just now.
+# A function that takes bytes which were received or sent just now.
 Tap = Callable[[bytes], None]
 _FLUSH_SECONDS = 1.0
-# So many messages wait for a slow disk at most, and so long, s, for it at the end.
+# The greatest number of messages that wait for a slow disk, and the longest wait for it at the end, s.
 _MOST_WAITING, _PATIENCE = 10_000, 2.0
 _START, _IN, _OUT = "/raw/", "/in", "/out"
 
 
 class BlackBox(Closing):
-    """Writes what ports and sockets hand over, in a thread of its own: a slow disk holds up nobody who hands it over.
+    """Writes the bytes of ports and sockets in a thread of its own: a slow disk delays no port.
 
-    What a killed process leaves is readable.
+    The file of a killed process is readable.
 
     Attributes:
-        problem: why it writes no more, such as a full disk; empty while it does. Nothing else is held up by that.
+        problem: why it has stopped writing, such as a full disk; empty while it writes. This delays nothing else.
 
     Raises:
         SinkError: the file cannot be written, or mcap is not installed.
@@ -67,10 +68,10 @@ class BlackBox(Closing):
         self._thread.start()
 
     def taps(self, name: str, settings: Mapping[str, str] | None = None) -> tuple[Tap, Tap]:
-        """Return what takes the bytes that come in at a port, and those that go out.
+        """Return the functions for the received and the sent bytes of a port.
 
         Args:
-            name: of the port. settings: how it is set.
+            name, settings: of the port.
         """
         return self._tap(f"{_START}{name}{_IN}", settings or {}), self._tap(f"{_START}{name}{_OUT}", settings or {})
 
@@ -103,7 +104,7 @@ class BlackBox(Closing):
         self.problem = self.problem or f"{self._path}: the black box ends here: {error.strerror or error}"
 
     def close(self) -> None:
-        """Write what waits, and finish the file; what hinders that stands in `problem`."""
+        """Write the waiting messages, and finish the file; a failure is in `problem`."""
         if not self._thread.is_alive():
             return
         with suppress(Full):
@@ -120,10 +121,10 @@ class BlackBox(Closing):
 
 
 class Played(NamedTuple):
-    """What came in at one port.
+    """The received bytes of one port.
 
     Attributes:
-        name: of the port. settings: how it was set. pieces: s after the first one, and the bytes.
+        name, settings: of the port. pieces: s after the first one, and the bytes.
     """
 
     name: str
@@ -132,13 +133,13 @@ class Played(NamedTuple):
 
 
 def read_black_box(path: str | Path, name: str = "") -> Played:
-    """Read what came in at a port.
+    """Read the received bytes of a port.
 
     Args:
-        path: a black box; one that was cut off is read as far as it goes. name: of the port; the only one if empty.
+        path: a black box; one that was cut off is read up to its end. name: of the port; the only one if empty.
 
     Raises:
-        RecordingError: it is none, has no such port, or more than one and no name is given.
+        RecordingError: it is not a black box, has no such port, or has more than one and no name is given.
     """
     needs("mcap")
     channels, found = dict[int, tuple[str, Mapping[str, str]]](), dict[int, list[tuple[int, bytes]]]()

@@ -28,12 +28,12 @@ except ImportError as missing:  # pragma: no cover
     raise TenutoError(how_to_get("paho")) from missing
 
 PORT, TLS_PORT = 1883, 8883
-# The broker gives a connection up after 1.5 times this without a sign of life, s.
+# The keep-alive interval, s: the broker closes a connection after 1.5 times this without a message.
 _KEEP_ALIVE = 2
-# Of what has not left yet, and of what nobody has read yet: as many messages are kept.
+# The greatest number of messages that wait to be sent, and that wait to be read.
 _MOST_UNSENT, _MOST_UNREAD = 8, 256
 _MOST_ROUTES = 1024
-# A message that nobody got within this is thrown away by the broker, s: the standard counts whole seconds.
+# The broker drops a message that it cannot deliver within this time, s: the standard counts whole seconds.
 _EXPIRES = 1
 
 
@@ -41,7 +41,7 @@ class Broker:
     """One connection and its messages. Only `wait` and `close` block.
 
     Attributes:
-        name: where the broker is, for people.
+        name: the address of the broker, for people.
     """
 
     def __init__(
@@ -55,15 +55,15 @@ class Broker:
         """Start to connect; it keeps trying, now and whenever the connection is lost.
 
         Args:
-            settings: where, and as whom. error: what to raise for files that are not good.
-            will: what the broker says for us when we are gone; it is retained.
-            greeting: what is said in its place whenever we are there.
+            settings: the address and the user. error: the type for invalid files.
+            will: the broker publishes it if we are gone; it is retained.
+            greeting: replaces the will while we are connected.
         """
         port = settings.port or (TLS_PORT if settings.ca else PORT)
         self.name = f"{settings.host}:{port}"
         self._will, self._greeting = will, greeting
         self._inboxes: dict[str, deque[Message]] = {}
-        # To whom a topic goes: matching takes 20 µs each, and a station listens to many robots.
+        # The receivers of a topic, cached: matching takes 20 µs each, and a station listens to many robots.
         self._routes: dict[str, tuple[deque[Message], ...]] = {}
         self._unsent: dict[str, deque[mqtt.MQTTMessageInfo]] = {}
         self._expiry = Properties(PacketTypes.PUBLISH)  # type: ignore[no-untyped-call]
@@ -71,7 +71,7 @@ class Broker:
         self._why = "it has not answered yet"
         self._refused = False
         self._connected = threading.Event()
-        # A topic is asked for by whoever begins to listen or by whoever connects: between the two none may be lost.
+        # A topic is subscribed when listening begins or when the connection is made: none may be lost between the two.
         self._asking = threading.Lock()
         self._client = client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
         self._identify(settings, error)
@@ -97,7 +97,7 @@ class Broker:
         return self._connected.wait(seconds)
 
     def listen(self, topic: str) -> deque[Message]:
-        """Listen to a topic from now on, wildcards and all; give where its newest messages are left."""
+        """Listen to a topic from now on, which may have wildcards; return the queue of its newest messages."""
         with self._asking:
             inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
             self._routes = {}
@@ -109,7 +109,7 @@ class Broker:
         """Send a message at once; return whether it was sent. A message that cannot be sent is dropped, never queued.
 
         Args:
-            retain: the broker keeps it for those who come later. expires: it is worth nothing a second from now.
+            retain: the broker keeps it for later subscribers. expires: it is worthless after a second.
         """
         unsent = self._unsent.setdefault(topic, deque())
         while unsent and unsent[0].is_published():
@@ -185,7 +185,7 @@ class Broker:
 
 
 def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
-    """Refuse a password over a line that others can read, unless it is told so. Raises ``error``."""
+    """Refuse a password over an unencrypted connection, unless it is permitted. Raises ``error``."""
     here = settings.host in ("localhost", "127.0.0.1", "::1")
     if settings.password_file is not None and settings.ca is None and not here and not settings.plain_password:
         raise error(
@@ -195,7 +195,7 @@ def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
 
 
 def _password(path: str, error: type[TenutoError]) -> str:
-    """Read a password. Raises `OSError`, and ``error`` where everybody may read it, or it is no text."""
+    """Read a password. Raises `OSError`, and ``error`` if everybody may read it, or it is not text."""
     if os.name == "posix" and os.stat(path).st_mode & stat.S_IRWXO:
         raise error(f"password file {path}: all users can read it; fix it with: chmod 600 {path}")
     try:
@@ -205,7 +205,7 @@ def _password(path: str, error: type[TenutoError]) -> str:
 
 
 def _failure(cause: BaseException | None) -> str:
-    """Explain why a connection did not come up; what TLS does not trust is named."""
+    """Explain why a connection failed; a certificate that TLS does not trust is named."""
     if isinstance(cause, ssl.SSLCertVerificationError):
         why = cause.verify_message
         if "ostname" in why or "IP address" in why:
@@ -223,5 +223,5 @@ def _failure(cause: BaseException | None) -> str:
 
 
 def _at_once(client: mqtt.Client, _: Any, opened: Any) -> None:
-    """Let small messages leave at once: else the system keeps them back for up to 40 ms, to send several together."""
+    """Send small messages at once: otherwise the system delays them for up to 40 ms, to send several together."""
     opened.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)

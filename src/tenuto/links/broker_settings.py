@@ -14,14 +14,14 @@ _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
 
 @dataclass(frozen=True)
 class BrokerSettings:
-    """How a broker is reached.
+    """The address and the user of a broker.
 
     Attributes:
-        host, port: where it is; port None for 1883, or 8883 with TLS.
-        user: a user name. password_file: a file that holds the password, and nothing else.
-        ca: a file with the certificates to trust; what uses TLS. "system" trusts those of the system.
-        certificate, private_key: files by which this machine shows who it is.
-        plain_password: the password may go over a line without TLS.
+        host, port: its address; port None for 1883, or 8883 with TLS.
+        user: a user name. password_file: a file with the password only.
+        ca: a file with the certificates to trust; it turns TLS on. "system" trusts those of the system.
+        certificate, private_key: files with the identity of this machine.
+        plain_password: the password may be sent without TLS.
     """
 
     host: str
@@ -64,7 +64,7 @@ class BrokerOptions:
     plain_password: bool = option("true or false: permit a password without TLS", False, word="true|false")
 
     def settings(self, error: type[TenutoError]) -> tuple[BrokerSettings, str]:
-        """Return how the broker is reached, and the name of the robot. Raises ``error``."""
+        """Return the settings of the broker, and the name of the robot. Raises ``error``."""
         host, port, robot = split_place(self.address, error)
         keys = [one.name for one in fields(BrokerSettings) if one.name not in ("host", "port")]
         said: dict[str, Any] = {key: getattr(self, key) for key in keys}

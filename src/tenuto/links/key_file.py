@@ -14,7 +14,7 @@ _MOST = 10_000
 
 
 def read_key(path: str, error: type[TenutoError]) -> bytes:
-    """Read a key. Raises ``error`` where the file is no key, or where others than its owner may read it."""
+    """Read a key. Raises ``error`` if the file is not a key, or if others than its owner may read it."""
     try:
         mode = os.stat(path).st_mode
         text = read_text(path, _MOST).strip()

@@ -21,13 +21,13 @@ _EVERY = 1.0
 
 
 def read_keys(path: str, error: type[TenutoError]) -> dict[str, bytes]:
-    """Read a file with one key, which is good for every name, or with lines ``NAME KEY``. Raises ``error``."""
+    """Read a file with one key, which is valid for every name, or with lines ``NAME KEY``. Raises ``error``."""
     try:
         lines = [line for line in read_text(path, MOST_TOML).splitlines() if line.strip()]
     except UnreadableError:
-        return {"": read_key(path, error)}  # which says what is wrong with it
+        return {"": read_key(path, error)}  # which describes the error
     if not lines and Path(path).is_file():
-        return {}  # everybody's key was taken out
+        return {}  # all keys were removed
     if len(lines) <= 1 and not (lines and _LINE.fullmatch(lines[0].strip())):
         return {"": read_key(path, error)}
     if os.name == "posix" and os.stat(path).st_mode & (stat.S_IRWXG | stat.S_IRWXO):
@@ -45,11 +45,11 @@ class KeyRing:
     """The keys in a file, read again when it changes.
 
     Attributes:
-        keys: driver → key; replaced as a whole. problem: why a changed file is not taken.
+        keys: driver → key; replaced as a whole. problem: why a changed file is refused.
     """
 
     def __init__(self, path: str, error: type[TenutoError], clock: Timer = REAL) -> None:
-        """Read it. Raises ``error`` where it is no such file."""
+        """Read it. Raises ``error`` if it is not such a file."""
         self._path, self._error = path, error
         self.keys: Mapping[str, bytes] = read_keys(path, error)
         if not self.keys:
@@ -82,10 +82,10 @@ class KeyRing:
 
 
 def add_driver(path: str, name: str, error: type[TenutoError]) -> str:
-    """Make a key for a driver: into ``NAME.key`` beside the robot's file, and as a line of that.
+    """Make a key for a driver: in ``NAME.key`` beside the robot's file, and as a line of that file.
 
     Returns:
-        The driver's own file. Raises ``error`` where the name is none, or has a key, or a file cannot be written.
+        The driver's own file. Raises ``error`` if the name is invalid, or has a key, or a file cannot be written.
     """
     known = _drivers(path, error)
     if not _NAME.fullmatch(name):
@@ -99,7 +99,7 @@ def add_driver(path: str, name: str, error: type[TenutoError]) -> str:
 
 
 def revoke_driver(path: str, name: str, error: type[TenutoError]) -> None:
-    """Take a driver's key out of the robot's file. Raises ``error`` where there is none."""
+    """Remove a driver's key from the robot's file. Raises ``error`` if there is none."""
     known = _drivers(path, error)
     if name not in known:
         raise error(f"key file {path}: there is no driver {name}; there are {', '.join(known) or 'none'}")
@@ -114,7 +114,7 @@ def _drivers(path: str, error: type[TenutoError]) -> dict[str, bytes]:
 
 
 def _write(path: str, keys: Mapping[str, bytes], error: type[TenutoError]) -> None:
-    """Write the lines into a new file, which takes the place of the old one at once."""
+    """Write the lines to a new file, which replaces the old one at once."""
     beside = f"{path}.{secrets.token_hex(4)}"
     try:
         number = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)

@@ -1,4 +1,4 @@
-"""A name for this machine's program that no other has."""
+"""A unique name for this machine's program."""
 
 from __future__ import annotations
 
@@ -8,6 +8,6 @@ import socket
 
 
 def own_name() -> str:
-    """Make it of the machine's name and four digits."""
+    """Make it from the machine's name and four digits."""
     host = re.sub(r"[^A-Za-z0-9_-]", "-", socket.gethostname())[:40] or "driver"
     return f"{host}-{secrets.token_hex(2)}"

@@ -1,7 +1,7 @@
 """The page's server, seen from the loop: a separate process, so no browser can delay the loop.
 
-The loop only leaves its newest tick. A thread sends it some twenty times a second over a socket pair, with the time of
-the loop's clock; another takes what the server says. Neither can make the loop wait.
+The loop only stores its newest tick. A thread sends it some twenty times a second over a socket pair, with the time of
+the loop's clock; another thread takes the server's messages. Neither can block the loop.
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ from tenuto.kinds.options import option
 from tenuto.protocols.page import FromServer
 from tenuto.protocols.remote import read_json
 
-# How often the newest tick and the time are sent, s.
+# The interval at which the newest tick and the time are sent, s.
 SEND_EVERY = 0.05
-# How long the server may take to begin, and to end, s.
+# The longest time of the server to begin, and to end, s.
 _START, _END = 30.0, 3.0
 _LONGEST = 1 << 16
 
@@ -40,9 +40,9 @@ class PageSettings:
     """The settings of the page's server.
 
     Attributes:
-        port: of TCP; 0 for any that is free.
-        lan: to devices in the network too, over TLS, after a code was typed in; otherwise to this machine only.
-        watchers: in the network anybody may watch.
+        port: of TCP; 0 for any free one.
+        lan: also for devices in the network, over TLS, after a code was entered; otherwise for this machine only.
+        watchers: everybody in the network may watch.
     """
 
     port: int = option("a TCP port from 0 to 65535", 8600, low=0, high=65535, word="PORT", place=True)
@@ -50,7 +50,7 @@ class PageSettings:
     watchers: bool = option("true or false: with lan, anybody may watch", False, word="true|false")
 
     def settings(self) -> PageSettings:
-        """Return these alone, of options that have more."""
+        """Return these settings of options that have more."""
         return PageSettings(port=self.port, lan=self.lan, watchers=self.watchers)
 
     def misfits(self) -> list[Finding]:
@@ -71,13 +71,13 @@ class PageServer(Closing):
     """The page's server. It runs until it is closed.
 
     Attributes:
-        url: where the page is. code: what has to be typed in by a new device; empty where nobody has to.
-        fingerprint: of the certificate, where there is one.
-        title, origin: the robot's name, and where commands come from and go to, for the page's head.
-        file: of the profile, in which settings that are tried on the page are saved; empty where there is none.
-        watched: what a source sends, where nothing is driven: see ``tenuto watch``.
-        chosen: the answer to the question that was asked last; empty before it comes.
-        asks: what is asked for by the page's buttons goes there. said: is told what the people at the robot must know.
+        url: of the page. code: for a new device; empty if none is needed.
+        fingerprint: of the certificate, if there is one.
+        title, origin: the robot's name, and the way of its commands, for the page's head.
+        file: of the profile, for settings that are saved on the page; empty if there is none.
+        watched: the values of a source, if nothing is driven: see ``tenuto watch``.
+        chosen: the answer to the last question; empty before it comes.
+        asks: gets the requests of the page's buttons. said: gets messages for the people at the robot.
     """
 
     def __init__(
@@ -92,10 +92,10 @@ class PageServer(Closing):
         """Start it, and wait until it serves.
 
         Args:
-            settings: see there. error: what is raised where it cannot be served, or its packages are missing.
-            take: is called with frames, and with word that nobody drives any more, and when these came: from a thread.
-            seat: somebody may drive from this page.
-            clock: the loop's, whose time is sent along.
+            settings: see there. error: the type if it cannot be served, or its packages are missing.
+            take: is called from a thread with frames, and with the message that the driver has left, and their times.
+            seat: this page may drive.
+            clock: the loop's, whose time is sent too.
         """
         if wrong := settings.misfits():
             raise error(f"page: {wrong[0]}")
@@ -136,7 +136,7 @@ class PageServer(Closing):
 
     @property
     def gone(self) -> bool:
-        """Whether the server has ended, though nobody closed it."""
+        """Whether the server has ended without being closed."""
         return not self._done.is_set() and self._process.poll() is not None
 
     def show(self, tick: Any) -> None:
@@ -147,11 +147,11 @@ class PageServer(Closing):
             self._worst = tick.dt
 
     def change(self, plan: Any, driver: str = "") -> None:
-        """Take the plan of the robot, or another one: the profile has changed; and whose seat it is."""
+        """Take the plan of the robot, also after a change of the profile, and the driver of the page's seat."""
         self._plan, self._driver = plan, driver
 
     def close(self) -> None:
-        """End the server; all open pages show that the drive is over."""
+        """End the server; all open pages show that the drive has ended."""
         if not self._done.is_set():
             self._done.set()
             self._end()
@@ -159,13 +159,13 @@ class PageServer(Closing):
                 thread.join()
 
     def _wait_for_it(self) -> None:
-        """Wait until it serves. Raises where it cannot, or ends before."""
+        """Wait until it serves. Raises if it cannot, or ends before."""
         end, data = time.monotonic() + _START, b""
         while not data and self._process.poll() is None and time.monotonic() < end:
             if select.select([self._heard], [], [], 0.1)[0]:
                 data = self._heard.recv(_LONGEST)
         if not data and select.select([self._heard], [], [], 0.0)[0]:
-            data = self._heard.recv(_LONGEST)  # its last word
+            data = self._heard.recv(_LONGEST)  # its last message
         said = read_json(FromServer, data)
         if said is None or said.kind != "ready":
             raise self._error(said.why if said is not None else "the page's server did not start: read what it printed")
@@ -202,7 +202,7 @@ class PageServer(Closing):
                     self._hear_one(self._clock.now(), self._heard.recv(_LONGEST))
 
     def _hear_one(self, at: float, data: bytes) -> None:
-        """Do what is asked for at once: what stops the robot waits for no poll. Leave the rest to who takes it."""
+        """Carry out requests at once, because a stop must not wait for a poll; pass frames on."""
         said = read_json(FromServer, data)
         if said is None:
             return
@@ -231,20 +231,20 @@ class PageServer(Closing):
                             "question": self._question}  # fmt: skip
 
     def answered(self, text: str) -> None:
-        """Show a text on the page, in the place of a question: that one can be answered no more."""
+        """Show a text on the page instead of a question, which can no longer be answered."""
         with self._asking:
             self._question, self._keys = self._question + 1, ()
             self.chosen = ""
             self.watched = {"prompt": text, "step": 0, "good": True}
 
     def _choose(self, said: FromServer) -> None:
-        """Take the first answer. A page that is slow may answer a question that was answered elsewhere meanwhile."""
+        """Take the first answer. A slow page may answer a question that was answered elsewhere meanwhile."""
         with self._asking:
             if said.question == self._question and said.why in self._keys and not self.chosen:
                 self.chosen = said.why
 
     def _end(self) -> None:
-        """Let the server end by itself, which says goodbye; or end it."""
+        """Let the server end by itself, with a last message; otherwise kill it."""
         with suppress(OSError):
             self._line.shutdown(socket.SHUT_WR)
         try:

@@ -32,7 +32,7 @@ class Robots:
         self._inbox = broker.listen(state_topic())
 
     def hear(self, now: float) -> None:
-        """Take what has come; ``now`` in s."""
+        """Take the new messages; ``now`` in s."""
         while self._inbox:
             message = self._inbox.popleft()
             if (state := read_json(RemoteState, message.data.partition(b"\n")[0])) is not None:
@@ -44,7 +44,7 @@ class Robots:
         return self._came[name]
 
     def condition(self, name: str, now: float) -> str:
-        """Return the state of a robot: that of its guard, "silent", or "gone" where its program has ended."""
+        """Return the state of a robot: that of its guard, "silent", or "gone" if its program has ended."""
         state = self.states[name].state
         return state if state == GONE or now - self._came[name] <= SILENT_AFTER else SILENT
 
@@ -65,7 +65,7 @@ class Robots:
 
 
 def unconfirmed(since: float | None, now: float) -> str:
-    """Describe a stop that was asked for at ``since`` and not confirmed; empty for none. Both in s."""
+    """Describe a stop that was requested at ``since`` and not confirmed; empty for none. Both in s."""
     if since is None:
         return ""
     if now - since <= ASKED_FOR:
@@ -74,9 +74,9 @@ def unconfirmed(since: float | None, now: float) -> str:
 
 
 class Stopper:
-    """Asks robots for an emergency stop, whoever drives them. Their drivers reset it, each at a machine of their own.
+    """Requests an emergency stop of robots, whoever drives them. Their drivers reset it, each at the own machine.
 
-    A robot with keys obeys only who has one of them.
+    A robot with keys accepts it only with one of them.
     """
 
     def __init__(self, broker: Broker, robots: Robots, name: str, key: bytes | None = None) -> None:
@@ -84,22 +84,22 @@ class Stopper:
 
         Args:
             broker, robots: see there.
-            name: who asks, as the robots know a driver. key: that driver's, where they have keys.
+            name: of the sender, as a driver's name. key: of this driver, if the robots have keys.
         """
         self._broker, self._robots, self._name, self._key = broker, robots, name, key
         self._ends: dict[str, DriverEnd] = {}
         self._since: dict[str, float | None] = {}
 
     def stop(self, *names: str) -> None:
-        """Request an emergency stop of some robots, by default of all that were heard. `go_on` sends it."""
+        """Request an emergency stop of some robots, by default of all known ones. `go_on` sends it."""
         self._since |= dict.fromkeys(names or self._robots.states)
 
     def asked(self, name: str, now: float) -> str:
-        """Describe a stop that a robot was asked for and has not confirmed; empty for none."""
+        """Describe a stop that was requested of a robot and not confirmed; empty for none."""
         return unconfirmed(self._since.get(name), now)
 
     def go_on(self, now: float) -> None:
-        """Send what is still to be sent: call it some twenty times a second, ``now`` in s."""
+        """Send the pending requests: call it some twenty times a second, ``now`` in s."""
         for name, since in list(self._since.items()):
             state, begun = self._robots.states.get(name), now if since is None else since
             self._since[name] = begun

@@ -1,4 +1,4 @@
-"""Why a serial port does not open, and what to do."""
+"""Why a serial port cannot be opened, and what to do."""
 
 from __future__ import annotations
 
@@ -6,10 +6,10 @@ import os
 
 
 def why_not(name: str, error: BaseException) -> str:
-    """Explain why a port does not open or has gone, and what to do where it is a matter of rights."""
+    """Explain why a port cannot be opened or has disappeared, and what to do if permissions are missing."""
     number = getattr(error, "errno", None)
     if number is None and error.args and isinstance(error.args[0], int):
-        number = error.args[0]  # pyserial lets errors of the system through as they are, of several kinds
+        number = error.args[0]  # pyserial passes several kinds of system errors on
     text = os.strerror(number) if isinstance(number, int) else str(error)
     return text if os.access(name, os.R_OK | os.W_OK) else text + _rights(name)
 

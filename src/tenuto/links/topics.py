@@ -1,4 +1,4 @@
-"""The topics of a broker under which robots and drivers speak."""
+"""The topics of robots and drivers at a broker."""
 
 from __future__ import annotations
 
@@ -6,20 +6,20 @@ _ROOT = "tenuto"
 
 
 def command_topic(robot: str) -> str:
-    """Where a robot listens for commands."""
+    """The topic of the commands for a robot."""
     return f"{_ROOT}/robots/{robot}/command"
 
 
 def state_topic(robot: str = "+") -> str:
-    """Where a robot says how it is, retained; of all robots if none is named."""
+    """The topic of a robot's state, retained; of all robots if none is named."""
     return f"{_ROOT}/robots/{robot}/state"
 
 
 def driver_topic(driver: str = "+") -> str:
-    """Where a driver's machine says that it is gone; of all if none is named."""
+    """The topic on which a driver's machine is reported gone; of all if none is named."""
     return f"{_ROOT}/drivers/{driver}"
 
 
 def robot_of(topic: str) -> str:
-    """Return the name of the robot whose topic it is."""
+    """Return the name of the robot of a topic."""
     return topic.split("/")[2]

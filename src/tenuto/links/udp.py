@@ -8,14 +8,14 @@ from collections.abc import Iterator
 from tenuto.basics.errors import TenutoError
 from tenuto.links.black_box import BlackBox, Tap
 
-# The longest datagram that is looked at, and how many at most in one go, so that a flood cannot hold a program up.
+# The longest accepted datagram, and the greatest number in one read, so that a flood cannot block a program.
 LONGEST = 1500
 MOST_AT_ONCE = 200
 Address = tuple[str, int]
 
 
 def parse_address(text: str, error: type[TenutoError]) -> Address:
-    """Read ``HOST:PORT``, or ``:PORT`` for this machine's own. Raises ``error``."""
+    """Read ``HOST:PORT``, or ``:PORT`` for this machine. Raises ``error``."""
     host, colon, port = text.rpartition(":")
     if not colon or not port.isdecimal() or not 0 <= int(port) <= 65535:
         raise error(f'expected an address like 192.168.1.20:14550, found "{text}"')
@@ -26,11 +26,11 @@ class UdpPort:
     """One UDP socket.
 
     Attributes:
-        address: where it is bound. peer: where `send` sends to; None until that is known.
-        taps: are handed the datagrams that come and that go; None for nobody.
+        address: where it is bound. peer: the receiver of `send`; None until it is known.
+        taps: get the received and the sent datagrams; None for no tap.
 
     Raises:
-        The error that it is given, where the address is none, or is taken.
+        The given error, if the address is invalid or in use.
     """
 
     def __init__(
@@ -45,8 +45,8 @@ class UdpPort:
         """Open a socket.
 
         Args:
-            bind: where to listen. peer: where to send to. error: what to raise.
-            only: the one address that the system lets through, and that is sent to.
+            bind: where to listen. peer: where to send to. error: the type to raise.
+            only: the one address from which the system accepts datagrams, and to which they are sent.
             shared: another socket of this program may have the same address; one that has ``only`` goes first.
         """
         self.peer, self._only = only, only is not None
@@ -57,7 +57,7 @@ class UdpPort:
                 family, _, _, _, found = socket.getaddrinfo(*peer, type=socket.SOCK_DGRAM)[0]
                 self.peer = (str(found[0]), int(found[1]))
             if shared and only is None:
-                # Sharing would let another program in without a word: see that there is none.
+                # Sharing would silently admit another program: check that there is none.
                 with _socket(family, bind):
                     pass
             self._socket = _socket(family, bind, shared=shared)
@@ -70,7 +70,7 @@ class UdpPort:
         self.address: Address = (name[0], name[1])
 
     def send(self, data: bytes, to: Address | None = None) -> None:
-        """Send a datagram; one that cannot leave now is lost, as any other may be on its way."""
+        """Send a datagram; one that cannot be sent now is dropped, as the network may drop any other."""
         to = to or self.peer
         if to is not None:
             if self.taps is not None:
@@ -81,24 +81,24 @@ class UdpPort:
                 else:
                     self._socket.sendto(data, to)
             except OSError:
-                return  # nobody listens there, or no way leads there yet: whoever waits for an answer will say so
+                return  # no program listens there, or there is no route yet: a missing answer is reported elsewhere
 
     def receive(self, most: int = MOST_AT_ONCE) -> Iterator[tuple[bytes, Address]]:
-        """Return what has come, at most so many."""
+        """Return the received datagrams, at most this many."""
         for _ in range(most):
             try:
                 data, sender = self._socket.recvfrom(LONGEST + 1)
             except BlockingIOError:
                 return
             except OSError:
-                continue  # an earlier datagram of ours has bounced
+                continue  # the error of an earlier datagram of ours
             if self.taps is not None:
                 self.taps[0](data)
             if len(data) <= LONGEST:
                 yield data, (sender[0], sender[1])
 
     def record_raw(self, box: BlackBox) -> bool:
-        """Let a black box have all datagrams from now on."""
+        """Send all datagrams to a black box from now on."""
         self.taps = box.taps(f"udp {self.address[0]}:{self.address[1]}")
         return True
 
@@ -108,7 +108,7 @@ class UdpPort:
 
 
 def _socket(family: int, address: Address, *, shared: bool = False) -> socket.socket:
-    """Make a socket that is bound, or none."""
+    """Make a bound socket; None if that is not possible."""
     made = socket.socket(family, socket.SOCK_DGRAM)
     try:
         made.setblocking(False)

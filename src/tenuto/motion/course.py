@@ -1,4 +1,4 @@
-"""A script as a robot drives it: its pace, its path, and the limits that it violates."""
+"""A script as a robot drives it: its pace, its path, and the limits that it exceeds."""
 
 from __future__ import annotations
 
@@ -24,17 +24,17 @@ from tenuto.vehicles.base import Chassis, Way
 from tenuto.vehicles.units import METRIC, NO_METRES
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
-# A course is sampled so often, s, and read in between by straight lines.
+# The step of a course, s; between samples it is linear.
 STEP = 0.005
 LONGEST = 3600.0
-# A sudden change is spread over so many seconds, so that the robot need not stand still for it.
+# A sudden change is spread over this time, s, so that the robot need not stand still for it.
 _SPREAD = 0.2
-# A robot that strays from what is written by more than this share of its size drives something else.
+# The greatest deviation from the written path, as a share of its size.
 BENT = 0.05
-# Places of a path that are compared with another, at most.
+# The greatest number of places of a path that are compared.
 _PLACES = 1500
 _FITS = 40
-# A script that so many slower paces in a row do not improve cannot be made to fit.
+# After this number of slower paces without an improvement, a script cannot be made to fit.
 _IN_VAIN = 3
 
 
@@ -43,8 +43,8 @@ class Rules:
     """The limits of a robot during a script.
 
     Attributes:
-        speeds, limits: of the mode. chassis: None for one that can do anything. way: see `CommandRamp`.
-        braking: of a stop of the guard; None where no stop is counted.
+        speeds, limits: of the mode. chassis: None for one without limits. way: see `CommandRamp`.
+        braking: of a stop of the guard; None if no stop is included.
     """
 
     speeds: Speeds
@@ -55,7 +55,7 @@ class Rules:
 
     @classmethod
     def of(cls, plan: Plan) -> Self:
-        """Return those of the mode that a plan begins with. Raises TenutoError for a vehicle without measures."""
+        """Return those of the initial mode of a plan. Raises TenutoError for a vehicle without measures."""
         if not plan.chassis.units.known:
             raise TenutoError(f"a script is in metres, and {NO_METRES}: set them in [chassis]")
         mode, guard = plan.mode, plan.guard
@@ -70,7 +70,7 @@ class Violation(NamedTuple):
     """A violation: a part of a course that a robot must not or cannot drive.
 
     Attributes:
-        text: what it is. time: when it is so for the first time, s.
+        text: a description. time: of its first occurrence, s.
     """
 
     text: str
@@ -81,7 +81,7 @@ class Violation(NamedTuple):
 
 
 class Path(NamedTuple):
-    """Where a robot is at each moment, from where it begins: m, m, m, rad; arrays of one length."""
+    """The pose of a robot at each moment, relative to its start: m, m, m, rad; arrays of one length."""
 
     x: Array
     y: Array
@@ -95,20 +95,20 @@ class Path(NamedTuple):
 
 
 class Course:
-    """A script as it will be driven, with where the robot will be, dead reckoned from where it stands.
+    """A script as it will be driven, with the poses of the robot by dead reckoning from its start.
 
-    The written path is kept: where its velocity changes faster than the robot may, the robot goes through it more
-    slowly. What the ramps of the robot then make of it is in ``velocities``.
+    The written path is kept: if its velocity changes faster than the robot may, the robot drives that part more
+    slowly. The result of the robot's ramps is in ``velocities``.
 
     Attributes:
-        times: s, every `STEP`. asked: what is asked of the robot then, an array, a row a time, the four axes of a
-            velocity. velocities: what it does, likewise.
-        path: where it is then. written: where the script leads, at its own moments.
-        strays: how far it gets from the written path, m. turned_off: by how much it ends turned otherwise, rad.
+        times: s, every `STEP`. asked: the demand at each time, an array with a row per time and the four axes of a
+            velocity. velocities: the commands, likewise.
+        path: its pose at each time. written: the path of the script, at its own times.
+        strays: the greatest distance from the written path, m. turned_off: the difference of the final heading, rad.
     """
 
     def __init__(self, piece: Piece, rules: Rules) -> None:
-        """Work it out.
+        """Compute it.
 
         Raises:
             ArgumentError: it lasts longer than an hour.
@@ -136,27 +136,27 @@ class Course:
 
     @property
     def seconds(self) -> float:
-        """How long it takes."""
+        """Its duration, s."""
         return float(self.times[-1])
 
     @property
     def top_speeds(self) -> VelocityCommand:
-        """The fastest on each axis either way, m/s and rad/s."""
+        """The greatest speed on each axis in either direction, m/s and rad/s."""
         return VelocityCommand(*map(float, np.abs(self.velocities).max(axis=0)))
 
     @property
     def top_accelerations(self) -> VelocityCommand:
-        """The strongest on each axis, m/s² and rad/s²."""
+        """The greatest acceleration on each axis, m/s² and rad/s²."""
         return VelocityCommand(*map(float, np.abs(np.diff(self.velocities, axis=0)).max(axis=0) / STEP))
 
     @property
     def size(self) -> float:
-        """The longest side of a box round the written path, m."""
+        """The longest side of a box around the written path, m."""
         return float(np.ptp(self.written.places, axis=0).max())
 
     @property
     def bent(self) -> float:
-        """How far it strays, as a share of its size; or how far it ends turned otherwise, as a share of its turns."""
+        """The deviation as a share of its size, or that of the final heading as a share of its turns."""
         turned = min(float(np.ptp(self.written.heading)), math.tau)
         return max(
             self.strays / self.size if self.size > 0.01 else 0.0, abs(self.turned_off) / turned if turned > 0.1 else 0.0
@@ -164,12 +164,12 @@ class Course:
 
     @cached_property
     def excursion(self) -> float:
-        """How far it gets from where it starts, m, wherever a stop of the guard may bring it to rest."""
+        """The greatest distance from its start, m, including a stop of the guard at any time."""
         return float(self._away.max())
 
     @cached_property
     def _away(self) -> Array:
-        """At each moment, how far it gets from where it starts, and stopped from then on, m."""
+        """The distance from its start at each moment, and after a stop from then on, m."""
         furthest: Array = np.linalg.norm(self.path.places, axis=1)
         if self._rules.braking is None:
             return furthest
@@ -177,14 +177,14 @@ class Course:
         level, turning, upright = self._rules.braking
         stop = np.maximum.reduce([np.hypot(vx, vy) / level, np.abs(turn) / turning, np.abs(vz) / upright])
         for share in (0.25, 0.5, 0.75, 1.0):
-            # A stop shrinks all speeds by one share: after a share s of its time, s·(1 − s/2) of what full speed goes.
+            # A stop reduces all speeds by one share: after a share s of its time it has gone s·(1 − s/2) of v·T.
             gone = stop * share * (1.0 - share / 2.0)
             x, y, _ = along_arc(self.path.x, self.path.y, self.path.heading, vx * gone, vy * gone, turn * gone)
             furthest = np.maximum(furthest, np.sqrt(x**2 + y**2 + (self.path.z + vz * gone) ** 2))
         return furthest
 
     def at(self, time: float) -> VelocityCommand:
-        """Return the velocity that is asked for at a moment since the start; standstill before it and after the end."""
+        """Return the demanded velocity at a time since the start; standstill before it and after the end."""
         place = time / STEP
         row = int(place)
         if not 0.0 <= place < len(self.asked) - 1:
@@ -194,7 +194,7 @@ class Course:
         return VelocityCommand(*(a + share * (b - a) for a, b in zip(before, after, strict=True)))
 
     def moment(self, time: float) -> float:
-        """Return the moment of the script that is driven at a time, both in s."""
+        """Return the time in the script that is driven at a time, both in s."""
         return float(np.interp(time, self._driven_at, np.arange(len(self._driven_at)) * STEP)) - _SPREAD / 2.0
 
     def problems(self, within: float = math.inf) -> list[Violation]:
@@ -224,7 +224,7 @@ class Course:
             f"it strays {self.strays:.2f} m from its path and ends {math.degrees(self.turned_off):+z.0f} deg "
             f"off: the robot cannot change its velocity so fast"
         )
-        # It begins to where the command is first behind what is asked for.
+        # It begins where the command first differs from the demand.
         count = min(len(self.asked), len(self.velocities))
         most = np.maximum(np.abs(self.asked).max(axis=0), 1e-9)
         behind = (np.abs(self.velocities[:count] - self.asked[:count]) / most).max(axis=1)
@@ -237,21 +237,21 @@ class Course:
 def _written(piece: Piece) -> Array:
     """Sample a script, with room for its ends to be spread."""
     steps, room = max(1, round(piece.seconds / STEP)), round(_SPREAD / STEP)
-    # In the middle of each step: a sudden change between two steps is in neither.
+    # In the middle of each step: a sudden change between two steps is in neither of them.
     rows = [piece.at(min((step + 0.5) * piece.seconds / steps, piece.seconds)) for step in range(steps)]
     scale = piece.seconds / steps / STEP
     return np.pad(np.array(rows) * scale, ((room, room), (0, 0)))
 
 
 def _spread(rows: Array) -> Array:
-    """Return the mean of what is written over `_SPREAD`: as far in all, without sudden changes."""
+    """Return the mean of the written velocities over `_SPREAD`: the same distances, without sudden changes."""
     width = round(_SPREAD / STEP)
     window = np.full(width, 1.0 / width)
     return np.stack([np.convolve(axis, window, mode="same") for axis in rows.T], axis=1)
 
 
 def _ramped(asked: Array, rules: Rules) -> Array:
-    """Let the robot's own ramps follow what is asked, until it stands; as its pipeline does."""
+    """Let the robot's own ramps follow the demand until it stands, as its pipeline does."""
     chassis = rules.chassis
     if chassis is None:
         return asked
@@ -271,8 +271,8 @@ def _ramped(asked: Array, rules: Rules) -> Array:
 
 
 def _reckoned(velocities: Array) -> Path:
-    """Dead-reckon the path of velocities at moments."""
-    # The mean of two samples is what the straight line between them goes.
+    """Return the path of velocities by dead reckoning."""
+    # The mean of two samples is the integral of the line between them.
     middle = (velocities[1:] + velocities[:-1]) / 2.0 * STEP
     pose, path = (0.0, 0.0, 0.0), [(0.0, 0.0, 0.0)]
     for way_x, way_y, _, turned in middle.tolist():
@@ -283,7 +283,7 @@ def _reckoned(velocities: Array) -> Path:
 
 
 def _apart(path: Path, other: Path) -> float:
-    """Return how far a path gets from the nearest place of another, m."""
+    """Return the greatest distance of a path from the nearest place of another, m."""
     here, there = _places(path), _places(other)
     squares = (here**2).sum(axis=1)[:, None] + (there**2).sum(axis=1) - 2.0 * here @ there.T
     return math.sqrt(max(float(squares.min(axis=1).max()), 0.0))
@@ -298,7 +298,7 @@ def _places(path: Path) -> Array:
 
 
 def impossible(course: Course, chassis: Chassis) -> list[Violation]:
-    """List the ways that a vehicle cannot go at any pace, as a car that turns on the spot. Looked at every 20 ms."""
+    """List motions that a vehicle cannot do at any pace, such as a car on the spot. Checked every 20 ms."""
     ways: dict[str, float] = {}
     for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
         for way in chassis.cannot(VelocityCommand(*row)):
@@ -307,7 +307,7 @@ def impossible(course: Course, chassis: Chassis) -> list[Violation]:
 
 
 def beyond(course: Course, chassis: Chassis) -> list[Violation]:
-    """List what a vehicle cannot do of a course: ways that are impossible, and more than its maximum."""
+    """List the motions of a course that a vehicle cannot do: impossible ones, and those above its maximum."""
     least, least_at = 1.0, 0.0
     for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
         _, share = chassis.within_reach(VelocityCommand(*chassis.possible(*row)))
@@ -322,7 +322,7 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
     """Make a script smaller and slower until it fits; return it with its course.
 
     Raises:
-        ArgumentError: it cannot be made to fit: it goes a way that the profile has no speed for, or the vehicle cannot.
+        ArgumentError: it cannot be made to fit: the profile has no speed for a motion, or the vehicle cannot do it.
     """
     size = pace = 1.0
     course = Course(piece, rules)
@@ -331,7 +331,7 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
         wrong = course.problems(within)
         if not wrong and not course.bends():
             return Scaled(piece, size, pace), course
-        # A car that is asked to turn on the spot does not follow any better at a slower pace.
+        # A car does not turn on the spot better at a slower pace.
         in_vain = in_vain + 1 if not wrong and course.bent > 0.95 * bent else 0
         bent = course.bent if not wrong else math.inf
         if in_vain == _IN_VAIN:
@@ -350,7 +350,7 @@ def fitted(piece: Piece, rules: Rules, within: float = math.inf) -> tuple[Scaled
 
 
 def _slower(course: Course, speeds: Speeds, wrong: list[Violation]) -> float:
-    """Return at what share of its pace a course keeps to the speeds. Raises `ValueError` where it never does."""
+    """Return the share of its pace at which a course keeps the speeds. Raises `ValueError` if it never does."""
     vx, _, vz, _ = course.asked.T
     tops = [
         (float(vx.max()), speeds.forward), (float(-vx.min()), speeds.backward),

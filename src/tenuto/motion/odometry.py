@@ -13,7 +13,7 @@ from tenuto.vehicles.base import Chassis
 
 
 class Pose(NamedTuple):
-    """A place: x, y, z in m and heading in rad, left positive (ISO 8855)."""
+    """A pose: x, y, z in m and heading in rad, left positive (ISO 8855)."""
 
     x: float = 0.0
     y: float = 0.0
@@ -30,11 +30,11 @@ def along_arc(
     University Press, section 3.3: with h = turn/2, its chord is (forward, left)·sin(h)/h, turned by h.
 
     Args:
-        x, y, heading: where it is; m, m, rad. Numbers or arrays of one shape, as all of them.
+        x, y, heading: its pose; m, m, rad. All arguments are numbers, or arrays of one shape.
         forward, left: distances along its own axes, m. turn: how much the heading changes, rad.
 
     Returns:
-        Where it is then: x, y, heading.
+        The new pose: x, y, heading.
     """
     half = turn / 2.0
     # sin(h)/h without a division by 0: numpy.sinc(x) is sin(πx)/(πx).
@@ -47,19 +47,19 @@ def along_arc(
 
 
 class Odometry:
-    """Adds up what the actuators of a chassis did.
+    """Integrates the motion of the actuators of a chassis.
 
     Attributes:
-        pose: where that leads.
+        pose: the result.
     """
 
     def __init__(self, chassis: Chassis, pose: Pose | None = None) -> None:
-        """Begin at a pose; the origin if none is given."""
+        """Begin at a pose; by default the origin."""
         self._chassis = chassis
         self.pose = pose or Pose()
 
     def step(self, actuators: Mapping[str, float], dt: float) -> Pose:
-        """Take what each actuator did for ``dt`` s, in the units of the chassis, and give the pose after it."""
+        """Take the value of each actuator for ``dt`` s, in the units of the chassis, and return the pose after it."""
         vx, vy, vz, yaw_rate = self._chassis.forward(actuators)
         x, y, heading = along_arc(self.pose.x, self.pose.y, self.pose.heading, vx * dt, vy * dt, yaw_rate * dt)
         self.pose = Pose(x, y, self.pose.z + vz * dt, heading)

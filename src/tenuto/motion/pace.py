@@ -15,17 +15,17 @@ from tenuto.basics.number import Array
 
 _HALVINGS = 24
 _NOTHING = 1e-12
-# However sudden the motion is written, it goes on: at a thousandth of its pace.
+# The lowest share: any written motion continues at least at a thousandth of its pace.
 _LEAST = 1e-6
 
 _Rows = list[list[float]]
 
 
 def paces(velocities: Array, most: Array, step: float) -> Array:
-    """Return the share σ of its velocity at which each moment of a motion is driven; 0 at an end that is not at rest.
+    """Return the share σ of its velocity for each moment of a motion; 0 at an end that is not at rest.
 
     Args:
-        velocities: (moment, axis), as written. most: of each axis, how fast it may change, per s.
+        velocities: (moment, axis), as written. most: the greatest change of each axis, per s.
         step: between two moments as written, s.
     """
     change = np.diff(velocities, axis=0)
@@ -44,13 +44,13 @@ def paces(velocities: Array, most: Array, step: float) -> Array:
 
 
 def moments(shares: Array, step: float) -> Array:
-    """Return when each moment of a motion is driven, s, by the shares of its pace."""
+    """Return the time of each moment of a motion, s, by the shares of its pace."""
     between = np.maximum(shares[1:] + shares[:-1], 2.0 * np.sqrt(_LEAST)) / 2.0
     return np.concatenate([[0.0], np.cumsum(step / between)])
 
 
 def _largest(after: list[float], before: list[float], bounds: list[float], reach: float) -> float:
-    """Return the largest x from which some x of the next moment, up to ``reach``, can be had."""
+    """Return the largest x from which some x of the next moment, up to ``reach``, can be reached."""
     if _leads_on(after, before, bounds, 1.0, reach):
         return 1.0
     low, high = 0.0, 1.0

@@ -1,6 +1,6 @@
 """Motion from code: velocities over time, in sequence and in parallel.
 
-A piece gives a velocity for each moment of its time; what a robot makes of it is a `tenuto.motion.course.Course`.
+A piece has a velocity for each moment of its time; a `tenuto.motion.course.Course` is how a robot drives it.
 """
 
 from __future__ import annotations
@@ -20,22 +20,22 @@ class Piece(Protocol):
     """A motion that lasts for some time.
 
     Attributes:
-        seconds: how long.
+        seconds: its duration.
     """
 
     @property
     def seconds(self) -> float:
-        """How long it lasts, s."""
+        """Its duration, s."""
         ...
 
     def at(self, time: float) -> VelocityCommand:
-        """Return the velocity at a moment of it, 0 … ``seconds``."""
+        """Return the velocity at a time, 0 … ``seconds``."""
         ...
 
 
 @dataclass(frozen=True, slots=True)
 class Hold:
-    """One velocity for a while."""
+    """One velocity for a time."""
 
     velocity: VelocityCommand
     seconds: float
@@ -54,7 +54,7 @@ class LinearRamp:
     seconds: float
 
     def at(self, time: float) -> VelocityCommand:
-        """Return the velocity on the way."""
+        """Return the velocity."""
         share = min(max(time / self.seconds, 0.0), 1.0)
         return VelocityCommand(*(a + share * (b - a) for a, b in zip(self.begin, self.end, strict=True)))
 
@@ -75,10 +75,10 @@ class Sway:
 
 @dataclass(frozen=True, slots=True)
 class Circle:
-    """Round a circle: along it (the robot turns with it), or in a level or an upright plane with the heading held.
+    """Around a circle: along it (the robot turns with it), or in a level or an upright plane with a fixed heading.
 
     Attributes:
-        radius: m. speed: m/s along the circle. turns: how many times round; negative to the right, or downwards first.
+        radius: m. speed: m/s along the circle. turns: their number; negative to the right, or downwards first.
         way: "along", "level" or "upright".
     """
 
@@ -89,7 +89,7 @@ class Circle:
 
     @property
     def seconds(self) -> float:
-        """How long it takes: 2π·radius·turns / speed."""
+        """Its duration: 2π·radius·turns / speed."""
         return math.tau * self.radius * abs(self.turns) / self.speed
 
     def at(self, time: float) -> VelocityCommand:
@@ -104,10 +104,10 @@ class Circle:
 
 @dataclass(frozen=True, slots=True)
 class Samples:
-    """Velocities at moments, straight lines between them.
+    """Velocities at given times, with straight lines between them.
 
     Attributes:
-        times: rising from 0, s. velocities: one each.
+        times: increasing from 0, s. velocities: one for each.
     """
 
     times: tuple[float, ...]
@@ -115,11 +115,11 @@ class Samples:
 
     @property
     def seconds(self) -> float:
-        """How long they last."""
+        """Their duration."""
         return self.times[-1]
 
     def at(self, time: float) -> VelocityCommand:
-        """Return the velocity between the nearest two."""
+        """Return the interpolated velocity."""
         columns = zip(*self.velocities, strict=True)
         return VelocityCommand(*(float(np.interp(time, self.times, column)) for column in columns))
 
@@ -129,7 +129,7 @@ class Chain:
     """Pieces in sequence.
 
     Attributes:
-        pieces: what is done. names: of the pieces, for people; none where nobody gave them any.
+        pieces: in order. names: of the pieces, for people; none if they have no names.
     """
 
     pieces: tuple[Piece, ...]
@@ -137,7 +137,7 @@ class Chain:
 
     @cached_property
     def seconds(self) -> float:
-        """How long all of them last."""
+        """The sum of their durations."""
         return sum(piece.seconds for piece in self.pieces)
 
     def at(self, time: float) -> VelocityCommand:
@@ -159,13 +159,13 @@ class Chain:
 
 @dataclass(frozen=True)
 class Together:
-    """Pieces at the same time, their velocities added; one that has ended adds nothing."""
+    """Pieces at the same time; their velocities are added, and one that has ended adds nothing."""
 
     pieces: tuple[Piece, ...]
 
     @cached_property
     def seconds(self) -> float:
-        """How long the longest lasts."""
+        """The duration of the longest."""
         return max(piece.seconds for piece in self.pieces)
 
     def at(self, time: float) -> VelocityCommand:
@@ -179,7 +179,7 @@ class Scaled:
     """A piece made smaller and slower.
 
     Attributes:
-        size: of all ways; turns stay as they are. pace: 0.5 takes twice the time, on the same path.
+        size: the factor of all distances; turns do not change. pace: 0.5 takes twice the time, on the same path.
     """
 
     piece: Piece
@@ -199,7 +199,7 @@ class Scaled:
 
 
 def square(side: float, speed: float, turn: float | None) -> Chain:
-    """Round a square to the left: turning on the spot at ``turn`` rad/s, or sideways with the heading held for None."""
+    """Around a square to the left: with turns on the spot at ``turn`` rad/s, or for None with a fixed heading."""
     along = side / speed
     if turn is not None:
         corner = Hold(VelocityCommand(yaw_rate=turn), math.pi / 2.0 / abs(turn))
@@ -209,12 +209,12 @@ def square(side: float, speed: float, turn: float | None) -> Chain:
 
 
 def figure_of_eight(radius: float, speed: float, way: str = "along") -> Chain:
-    """Round one circle to the left and one to the right."""
+    """Around one circle to the left and one to the right."""
     return Chain((Circle(radius, speed, 1.0, way), Circle(radius, speed, -1.0, way)))
 
 
 def overlaid(pieces: Sequence[tuple[Piece, bool]], names: Sequence[str] = ()) -> Chain:
-    """Put pieces after one another, those marked so together with the one before; each may have a name."""
+    """Put pieces in sequence, or together with the last one if marked so; each may have a name."""
     groups: list[list[Piece]] = []
     named: list[list[str]] = []
     for number, (piece, together) in enumerate(pieces):

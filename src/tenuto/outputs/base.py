@@ -22,7 +22,7 @@ class OutputPlan(ABC):
         idle: its level when nothing is pressed, and where it is held when the robot is not driven.
         when_stopped: "idle"; "keep": stays at its last level when the robot is not driven, as long as there is power
             and no emergency stop; "always": stays even then, as a gripper or a brake must.
-        by_guard: it follows the power that the guard permits, and no driver: driven or not, it is asked at every step
+        by_guard: it follows the power that the guard permits, not a driver: it has a new level at every step
             while there is power, and rests otherwise.
         warns: it is on while the guard warns that the robot is about to move.
     """
@@ -38,7 +38,7 @@ class OutputPlan(ABC):
         """Return the demanded level.
 
         Args:
-            switches, shaped: as of this step. before: what was asked for at the step before.
+            switches, shaped: of this step. before: the demand of the last step.
         """
 
 
@@ -73,8 +73,8 @@ class Output:
     ) -> float:
         """Take the permissions and switches of this step, and return the level.
 
-        What a switch asks for at the moment when driving is permitted starts nothing: the output follows once
-        that is what it does already, or has changed.
+        The demand of a switch at the moment when driving is permitted starts nothing: the output follows once
+        the demand equals its level, or has changed.
         """
         if permitted and self._released and self._follows:
             self.level = self._wanted = self.plan.asked(switches, shaped, self._wanted)
@@ -91,7 +91,7 @@ class Output:
             self.waits = False
             if self.plan.when_stopped == "idle" or (self.plan.when_stopped == "keep" and not powered):
                 self.level = self.plan.idle
-            # A contact that was on is off, however its stick is held.
+            # A contact that was on is off, even if its stick is still held.
             self._wanted = self.plan.idle
             return self.level
         wanted = self._wanted = self.plan.asked(switches, shaped, self._wanted)
@@ -117,10 +117,10 @@ class OutputOptions(ABC):
 
     @abstractmethod
     def plan(self, name: str) -> OutputPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
 
     def positions_used(self, switch: str) -> int:
-        """Return how many positions of a switch it tells apart; 0 for none."""
+        """Return how many positions of a switch it distinguishes; 0 for none."""
         return 0
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:

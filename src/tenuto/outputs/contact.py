@@ -1,4 +1,4 @@
-"""A contact: on or off as a control is pushed one way, for what knows only contacts."""
+"""A contact: on while a control is pushed in one direction, for a device with contacts only."""
 
 from __future__ import annotations
 
@@ -15,10 +15,10 @@ from tenuto.switches.base import Switch
 
 @dataclass(frozen=True, kw_only=True)
 class ContactOutputPlan(OutputPlan):
-    """On or off as a control is pushed one way.
+    """On while a control is pushed in one direction.
 
     Attributes:
-        control: what is pushed. side: 1 or −1, the way it must be pushed. on_above, off_below: its hysteresis.
+        control: that is pushed. side: 1 or −1, its direction. on_above, off_below: its hysteresis.
     """
 
     control: str
@@ -44,13 +44,13 @@ class ContactOutputOptions(OutputOptions):
     off_below: float = option("a share above 0, up to 1", 0.4, above=0.0, high=1.0)
 
     def plan(self, name: str) -> ContactOutputPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
         return ContactOutputPlan(
             name=name, when_stopped=self.when_stopped, control=self.control,
             side=1 if self.side == "positive" else -1, on_above=self.on_above, off_below=self.off_below,
         )  # fmt: skip
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
-        """Ask for a release that is not above the press."""
+        """Require a release that is not above the press."""
         if self.off_below > self.on_above:
             yield unexpected("off_below", "a share not above on_above", f"{self.off_below:g}")

@@ -1,4 +1,4 @@
-"""Followed: a level as another machine sends it; no profile says this one."""
+"""Followed: a level from another machine; it is not available in profiles."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A heartbeat: it changes at every tick while there is power, for a relay that drops when that stops."""
+"""A heartbeat: it changes at every tick while there is power, for a relay that drops when the changes stop."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from tenuto.switches.base import Switch
 
 @dataclass(frozen=True, kw_only=True)
 class HeartbeatPlan(OutputPlan):
-    """0 and 1 in turn."""
+    """0 and 1 alternately."""
 
     by_guard: ClassVar[bool] = True
 
     def asked(self, switches: Mapping[str, Switch], shaped: Mapping[str, float], before: float) -> float:
-        """Return the other one of the two levels."""
+        """Return the other level."""
         return 0.0 if before else 1.0
 
 
@@ -29,10 +29,10 @@ class HeartbeatOptions(OutputOptions):
     kind: ClassVar[str] = "heartbeat"
 
     def plan(self, name: str) -> HeartbeatPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
         return HeartbeatPlan(name=name, when_stopped="always")
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
-        """Refuse another way to behave when stopped: the power decides, and nothing else."""
+        """Refuse a setting for a stop: only the power decides."""
         if self.when_stopped != "idle":
             yield unexpected("when_stopped", "nothing: it follows the power", f'"{self.when_stopped}"', "remove it")

@@ -37,16 +37,16 @@ class LevelsOptions(OutputOptions):
     idle: float = option(LEVEL, 0.0, low=-1.0, high=1.0)
 
     def plan(self, name: str) -> LevelsPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
         return LevelsPlan(
             name=name, idle=self.idle, when_stopped=self.when_stopped, switch=self.switch, levels=self.levels
         )
 
     def positions_used(self, switch: str) -> int:
-        """Return a position a level."""
+        """Return the number of levels."""
         return len(self.levels) if switch == self.switch else 0
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
-        """Ask for an idle level that is one of the levels."""
+        """Require an idle level that is one of the levels."""
         if self.idle not in self.levels:
             yield unexpected("idle", f"one of the levels {list(self.levels)}", f"{self.idle:g}")

@@ -38,7 +38,7 @@ class PairOptions(OutputOptions):
     idle: float = option(LEVEL, 0.0, low=-1.0, high=1.0)
 
     def plan(self, name: str) -> PairPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
         return PairPlan(
             name=name, idle=self.idle, when_stopped=self.when_stopped, up=self.up, down=self.down,
             up_level=self.up_level, down_level=self.down_level,

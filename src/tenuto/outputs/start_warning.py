@@ -1,4 +1,4 @@
-"""A start warning: a horn or a lamp that is on before the robot may move, so that people get out of its way."""
+"""A start warning: a horn or a lamp that is on before the robot may move, so that people can leave."""
 
 from __future__ import annotations
 
@@ -36,10 +36,10 @@ class StartWarningOptions(OutputOptions):
     while_driving: bool = option("true or false", False)
 
     def plan(self, name: str) -> StartWarningPlan:
-        """Return what the output does."""
+        """Return the plan of the output."""
         return StartWarningPlan(name=name, while_driving=self.while_driving)
 
     def errors(self, controls: Collection[str]) -> Iterator[Finding]:
-        """Refuse another way to behave when stopped: the guard decides, and nothing else."""
+        """Refuse a setting for a stop: only the guard decides."""
         if self.when_stopped != "idle":
             yield unexpected("when_stopped", "nothing: the guard decides", f'"{self.when_stopped}"', "remove it")

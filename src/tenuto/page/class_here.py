@@ -44,7 +44,7 @@ class RobotHere:
         tick: the newest, as the page shows it.
         heard_at: when that came, s. socket: to its page; None while there is no connection.
         ended: its page is not served any more. problem, tries: why it could not be reached, and how often that was so.
-        asked_since: when a stop was asked for, s; None if none is outstanding. sent_at: when it was last sent, s; None
+        asked_since: when a stop was requested, s; None if none is pending. sent_at: when it was last sent, s; None
             if it was not.
     """
 
@@ -161,7 +161,7 @@ class Here(Classroom):
         self._tasks[page.port] = asyncio.ensure_future(self._hear(robot))
 
     async def _hear(self, robot: RobotHere) -> None:
-        """Hear one robot until its page ends; one that does not answer is tried again at the next look."""
+        """Hear one robot until its page ends; one that does not answer is tried again later."""
         loop, page = asyncio.get_running_loop(), robot.page
         scheme, where = ("s" if page.lan else ""), f"127.0.0.1:{page.port}"
         try:
@@ -182,7 +182,7 @@ class Here(Classroom):
         except ConnectionRefusedError:
             robot.ended, robot.problem, robot.tries = True, "", 0
         except ConnectionClosed:
-            robot.problem, robot.tries = "", 0  # the next look shows whether it has ended
+            robot.problem, robot.tries = "", 0  # the next list of pages shows whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
         except (ValueError, KeyError, TypeError):

@@ -32,7 +32,7 @@ class Player:
     """
 
     def __init__(self, table: pd.DataFrame, planned: Planned, title: str, origin: str) -> None:
-        """Take a log, and the profile that it was driven with.
+        """Take a log and its profile.
 
         Args:
             table: as `tenuto.load_log` returns it. planned: the profile. title: the robot's name. origin: the log's.

@@ -21,7 +21,7 @@ _LOOK_EVERY = 0.1
 
 
 class WatchedProfile(Closing):
-    """Looks at a profile's file for changes. Give it to `tenuto.drive` as ``changes``::
+    """Watches a profile's file for changes. Pass it to `tenuto.drive` as ``changes``::
 
     with WatchedProfile("medlar.toml", profile) as watched:
         tenuto.drive(profile, source, sinks, changes=watched)
@@ -38,13 +38,13 @@ class WatchedProfile(Closing):
         """Begin to watch.
 
         Args:
-            path: the file. profile: what was read from it.
-            prepare: puts calibrations and trims to a profile that was read; none if nothing is given.
-            clock: when it looks: from a thread in real time.
+            path: the file. profile: read from it.
+            prepare: applies calibrations and trims to a profile; none by default.
+            clock: for the intervals; in real time a thread reads the file.
         """
         self._path, self._sources, self._prepare = Path(path), _sources(profile), prepare
         self._found: SimpleQueue[Plan | str] = SimpleQueue()
-        # Digest of a plan → what it was made of.
+        # Digest of a plan → its profile.
         self._made: dict[str, Planned] = {}
         self._seen = self._changed = self._stamp()
         self._end = clock.every(_LOOK_EVERY, self._look, "watched profile")
@@ -57,14 +57,14 @@ class WatchedProfile(Closing):
             return None
 
     def made(self, plan: Plan) -> Planned | None:
-        """Return what a changed plan was made of; None for a plan that was not read here."""
+        """Return the profile of a changed plan; None for a plan that was not read here."""
         return self._made.get(plan.digest())
 
     def _stamp(self) -> tuple[int, int, int] | None:
         try:
             found = self._path.stat()
         except OSError:
-            return None  # an editor may be about to put the new one in its place
+            return None  # an editor may be replacing the file
         return (found.st_mtime_ns, found.st_size, found.st_ino) if stat.S_ISREG(found.st_mode) else None
 
     def _look(self, _: float) -> None:
@@ -89,7 +89,7 @@ class WatchedProfile(Closing):
             return "; ".join(str(problem) for problem in error.findings)
         except (TenutoError, ValueError) as error:
             return str(error)
-        except Exception as error:  # whatever the file contains: the robot is driven on with the old profile
+        except Exception as error:  # on any error the robot continues with the old profile
             return f"{self._path}: cannot be read: {error!r}"
 
     def close(self) -> None:
@@ -101,7 +101,7 @@ class WatchedProfile(Closing):
 
 
 def _sources(profile: Profile) -> dict[str, object]:
-    """Return all that is opened for a profile before it is driven."""
+    """Return everything that is opened for a profile before a drive."""
     found: dict[str, object] = {name: table.source for name, table in profile.drivers.items()}
     found |= {name: table.source for name, table in profile.inputs.items()}
     return {"": profile.source, **found}

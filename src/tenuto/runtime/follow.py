@@ -1,4 +1,4 @@
-"""The robot's end of a link: the loop that follows what a driver's machine sends."""
+"""The robot's end of a link: the loop that follows a driver's machine."""
 
 from __future__ import annotations
 
@@ -28,19 +28,19 @@ def follow(
 ) -> DriveReport:
     """Follow the velocities of a driver's machine, with the robot's own guard, until something ends it.
 
-    It stops by itself when commands stop coming, come late, or say that nobody drives; then somebody must let go at
-    the other end, and re-enable. Where that other machine, the network or the broker fails, this is what stops
-    the robot.
+    It stops by itself if commands stop arriving, are late, or report that there is no driver; then the driver must
+    release and re-enable at the other end. It is what stops the robot if that machine, the network or the broker
+    fails.
 
     Args:
-        profile: of the robot: chassis, actuators, outputs, actions, stops, timeouts and distance sensors are what
-            counts of it.
-        source: what ``tenuto.open_source("mqtt:…")`` or ``"udp:…"`` gives, or any with the controls of
+        profile: of the robot: its chassis, actuators, outputs, actions, stops, timeouts and distance sensors
+            are used.
+        source: from ``tenuto.open_source("mqtt:…")`` or ``"udp:…"``, or any with the controls of
             `tenuto.driving.follow.FOLLOWED`.
-        sinks, others, clock, on_tick, report, handle: as of `tenuto.drive`.
+        sinks, others, clock, on_tick, report, handle: as for `tenuto.drive`.
 
     Returns:
-        How it went. Raises as `tenuto.drive`, and `SourceError` for a source that sends no velocities.
+        The report of the drive. Raises as `tenuto.drive`, and `SourceError` for a source that sends no velocities.
     """
     plan = profile.plan()
     source.prepare(plan)

@@ -24,8 +24,8 @@ class DriveHandle:
     its first tick.
 
     Attributes:
-        ended: why the drive is to end, once that was asked for and the loop has seen it.
-        pressed: the key that `interrupt` stands for.
+        ended: why the drive must end, after a request that the loop has taken.
+        pressed: the key of `interrupt`.
     """
 
     def __init__(self) -> None:
@@ -36,7 +36,7 @@ class DriveHandle:
     def emergency_stop(self, why: str) -> None:
         """Stop like the profile's emergency stop, with a reason. It lasts until a reset, followed by an enable.
 
-        Whatever a frame, a source or a log does, it is obeyed; a reset that is asked for with the same tick is not.
+        It takes effect whatever a frame, a source or a log does; a reset that is requested in the same tick does not.
         """
         self._asked.append(lambda line: line.pipeline.emergency_stop(why))
 
@@ -54,7 +54,7 @@ class DriveHandle:
         self._asked.append(ask)
 
     def note(self, text: str) -> None:
-        """Add a note to the next tick, for the log and the views: a mark."""
+        """Add a note to the next tick, for the log and the views, such as a mark."""
         self._notes.append(text)
 
     def noted(self) -> list[str]:

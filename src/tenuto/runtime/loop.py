@@ -1,4 +1,4 @@
-"""The loop: at each tick poll the source, step the pipeline, write to the sinks. It always ends with a stop."""
+"""The loop: at each tick it polls the source, steps the pipeline and writes to the sinks. Its end is always a stop."""
 
 from __future__ import annotations
 
@@ -36,15 +36,15 @@ class DriveReport:
     """The report of a drive from the loop.
 
     Attributes:
-        ticks: how many were made.
+        ticks: their number.
         seconds: from the first tick to the last.
         late_ticks: ticks that started more than half a period after their time.
-        skipped_ticks: ticks that were left out because their whole period had passed.
+        skipped_ticks: ticks that were skipped because their whole period had passed.
         worst_lateness: s.
-        over_budget_ticks: ticks that took longer than a period to make. worst_tick: the longest, s.
-        failed_logs: what failed without stopping the drive, in plain words.
-        ended: why the drive ended, in plain words.
-        trims: control → trim as the trim buttons left it.
+        over_budget_ticks: ticks whose computation took longer than a period. worst_tick: the longest, s.
+        failed_logs: logs that failed without stopping the drive, in words.
+        ended: why the drive ended, in words.
+        trims: control → trim at the end, as set by its buttons.
     """
 
     ticks: int = 0
@@ -76,33 +76,33 @@ def drive(
     """Drive until the source ends, Ctrl-C or SIGTERM arrives, something fails, or ``on_tick`` ends it.
 
     Whatever ends the drive, the robot is stopped at the profile's stopping deceleration, and the
-    last thing that every sink gets is a stop. A second Ctrl-C does not wait for the ramp; a third breaks
-    into whatever hangs.
+    last tick of every sink is a stop. A second Ctrl-C does not wait for the ramp; a third interrupts
+    code that hangs.
 
-    A sink that accepts nothing for longer than a command is valid is a fault, until it does again. A failure ends
-    the drive; a log that fails does so unless ``guard.on_log_failure`` is "go on".
+    A sink that is blocked for longer than a command is valid is a fault, until it accepts a tick. A failure ends
+    the drive; that of a log does so unless ``guard.on_log_failure`` is "go on".
 
     Args:
         profile: a profile, or a plan made in code.
-        source: where frames come from; it stays open.
-        sinks: where ticks go to; they stay open. Each is served by a thread of its own (not in simulated time).
-        others: the sources of the other drivers and of the distance sensors, by the names the profile has for them.
-        clock: real time unless another one is given.
-        on_tick: sees every tick; a text it returns ends the drive, with that text as the reason.
-        changes: asked at every tick for a changed plan to go on with, or a text that says why one is not taken, or
-            None; must not block. See `tenuto.runtime.changes.WatchedProfile`.
-        bell: rings where the profile wants that, and is called from the loop.
-        notes: asked at every tick for something to note with it, such as a mark that the driver has set; must not
+        source: of the frames; it stays open.
+        sinks: for the ticks; they stay open. Each has a thread of its own (not in simulated time).
+        others: the sources of the other drivers and of the distance sensors, by their names in the profile.
+        clock: by default real time.
+        on_tick: is called with every tick; if it returns a text, the drive ends with that reason.
+        changes: is called at every tick, and returns a changed plan, or a text that says why one is refused, or
+            None; it must not block. See `tenuto.runtime.changes.WatchedProfile`.
+        bell: rings a bell if the profile wants it; it is called from the loop.
+        notes: is called at every tick, and returns notes for it, such as a mark of the driver; it must not
             block.
-        report: filled in as it goes, for whoever wants to know it of a drive that ended in an exception too.
-        handle: by which other threads ask for an emergency stop, a reset, or the end.
+        report: is updated during the drive, so that it is available after an exception too.
+        handle: for requests of other threads: an emergency stop, a reset, the end.
 
     Returns:
-        How it went.
+        The report of the drive.
 
     Raises:
         SourceError: a source lacks controls that the profile reads.
-        Exception: whatever a source, a sink or ``on_tick`` raised, after the robot was stopped.
+        Exception: the exception of a source, a sink or ``on_tick``, after the robot was stopped.
     """
     return _Drive(
         profile.plan(), source, sinks, dict(others or {}), clock, on_tick, changes, bell, notes, report, handle
@@ -160,14 +160,14 @@ class _Drive:
         return self.report
 
     def _join(self, plan: Plan) -> None:
-        """Tell every source about the drive."""
+        """Prepare every source for the drive."""
         for name, source in {"": self.source, **self.others}.items():
             source.join(plan, name, self.handle)
         for sink in self.sinks:
             sink.asks = self.handle
 
     def _loop(self) -> None:
-        """Make ticks at start, start + period, start + 2·period, …: no tick's lateness moves the next."""
+        """Make ticks at start, start + period, start + 2·period, …: a late tick does not delay the next."""
         first = start = self.clock.now()
         number = 0
         while True:
@@ -181,7 +181,7 @@ class _Drive:
                 start, number = now, 0
                 continue
             number += 1
-            # The next tick that is due, or was due a moment ago; never a second one at the same time.
+            # The next due tick, or one that was due just now; never a second one at the same time.
             due = max(int((self.clock.now() - start) / period), int((now - start) / period + 1e-6) + 1)
             if due > number:
                 self.report.skipped_ticks += due - number
@@ -239,7 +239,7 @@ class _Drive:
             if source is self.source and source.finished:
                 self._end(f"{source.name} has ended")
         except Exception as error:
-            self.failed.append(source)  # the others are heard on the way down: one may have the emergency stop
+            self.failed.append(source)  # the others are read during the stop: one may have the emergency stop
             self._fail(error, f"{source.name} failed: {error}")
             return None
         return frame
@@ -250,7 +250,7 @@ class _Drive:
         return frames_of(self.line.plan.inputs, far) | found
 
     def _take_change(self) -> None:
-        """Ask for a changed profile; one that does not fit the sources changes nothing."""
+        """Check for a changed profile; one that does not fit the sources changes nothing."""
         found = self.changes() if self.changes is not None else None
         if isinstance(found, Plan):
             try:
@@ -264,7 +264,7 @@ class _Drive:
             self.line.refuse(found)
 
     def _tell(self, tick: Tick) -> None:
-        """Let the driver feel or hear what happened."""
+        """Signal events to the driver by rumble or bell."""
         cue = self.cues.step(tick)
         if cue is None:
             return
@@ -279,7 +279,7 @@ class _Drive:
             self._fail(error, f"the feedback failed: {error!r}")
 
     def _budget(self, took: float) -> None:
-        """Note how long the tick took to make, and say so with the next one where that was too long."""
+        """Record the duration of the tick, and report it with the next one if it was too long."""
         report, period = self.report, self.line.plan.period
         report.worst_tick = max(report.worst_tick, took)
         self.over_budget = ()
@@ -297,12 +297,12 @@ class _Drive:
             report.late_ticks += 1
 
     def _end(self, reason: str) -> None:
-        """Ask for the ramp to standstill; the first reason given is the one that is kept."""
+        """Request the ramp to standstill; the first reason counts."""
         self.line.end(reason)
         self.report.ended = self.report.ended or reason
 
     def _on_signal(self, name: str) -> None:
-        """First: ramp to standstill. Second: end without the ramp. Third: break into what hangs."""
+        """First: ramp to standstill. Second: end without the ramp. Third: interrupt code that hangs."""
         self.signals += 1
         self._end(f"{self.handle.pressed or name}: stop was asked for")
         if self.signals > 2 and not self.stopping_sinks:
@@ -313,14 +313,14 @@ class _Drive:
         self._end(reason)
 
     def _stop_sinks(self) -> None:
-        """Send every sink its stop, whatever the others do, and whatever has raised."""
+        """Send every sink its stop, whatever failed before."""
         self.stopping_sinks = True
         now = self.clock.now()
         try:
             last = self.line.pipeline.halt(now)
             self.report.trims = self.line.pipeline.trims
         except BaseException as error:
-            # Made before anything could raise, by none of what has raised now.
+            # It was made before any failure, and by code that has not failed.
             last = self.resting._replace(time=now, power=False)
             self._fail(error, f"the stop itself failed: {error!r}")
         self.outlets.stop(last)
@@ -330,7 +330,7 @@ class _Drive:
 
 
 def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> None:
-    """Make sure that every source has what a plan reads of it, before anything moves. Raises `SourceError`."""
+    """Check that every source has the controls of a plan, before anything moves. Raises `SourceError`."""
     wanted: dict[str, list[tuple[str, str]]] = {"": _reads(plan.controls)}
     for lower in plan.below:
         wanted[lower.name] = _reads(lower.controls)
@@ -353,7 +353,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
 
 
 def check_far_ends(plan: Plan, sinks: Sequence[Sink], others: Collection[str] = ()) -> None:
-    """Make sure that some sink can say what ``guard.needs`` wants to know. Raises `SinkError`."""
+    """Check that some sink can report what ``guard.needs`` requires. Raises `SinkError`."""
     able = {sink.label for sink in sinks if sink.says}
     for one in plan.inputs:
         if one.far_end is not None and one.far_end not in able and one.name not in others:
@@ -371,11 +371,11 @@ def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:
 
 @contextmanager
 def _signals_to(handle: Callable[[str], None]) -> Iterator[None]:
-    """Hand Ctrl-C, SIGTERM, a terminal that hangs up, Ctrl-Z and Ctrl-\\ to a function, by name.
+    """Pass Ctrl-C, SIGTERM, a terminal that hangs up, Ctrl-Z and Ctrl-\\ to a function, by name.
 
-    A program that is suspended would leave the wheels turning: Ctrl-Z stops the robot and ends the drive.
+    A suspended program would leave the wheels turning: Ctrl-Z stops the robot and ends the drive.
 
-    Only the main thread can; elsewhere nothing is done.
+    Only the main thread can do this; in any other nothing is done.
     """
     if threading.current_thread() is not threading.main_thread():
         yield

@@ -1,4 +1,4 @@
-"""How ticks reach a sink. In real time each has a thread: one that blocks holds up neither the loop nor the others."""
+"""The way of ticks to a sink. In real time each sink has a thread: one that blocks delays only itself."""
 
 from __future__ import annotations
 
@@ -20,20 +20,20 @@ from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
 
-# How many ticks a log may be behind before it counts as failed.
+# The number of ticks that a log may be behind before it counts as failed.
 MOST_WAITING = 5000
-# A tick that is early by less than this, s, is on time: moments are added up.
+# A tick that is early by less than this is on time, s: times are sums with rounding errors.
 _ROUNDING = 1e-6
-# Two readings of both clocks, one after the other, differ by less than this, s.
+# Two readings of both clocks in succession differ by less than this, s.
 _JITTER = 0.05
-# How long sinks may take for their stop, all together, s.
+# The longest time of all sinks together for their stop, s.
 PATIENCE = 2.0
 
 
 class Waiting:
-    """What one sink has not taken yet: all ticks for a log, only the newest for anything else.
+    """The ticks that one sink has not taken yet: all of them for a log, only the newest for any other.
 
-    It owns no thread and no clock, so the rate of a sink holds in simulated time as it does in real time.
+    It has no thread and no clock, so the rate of a sink is the same in simulated and in real time.
     """
 
     def __init__(self, sink: Sink) -> None:
@@ -44,7 +44,7 @@ class Waiting:
         self._fired_at = 0.0
 
     def add(self, item: Tick | Plan) -> None:
-        """Leave a tick, or a plan for the ticks that follow. Raises `SinkError` where a log is too far behind."""
+        """Store a tick, or a plan for the following ticks. Raises `SinkError` if a log is too far behind."""
         if isinstance(item, Tick):
             if not self._sink.is_log:
                 item = self._with_actions_of(self.drop_newest(), item)
@@ -52,15 +52,15 @@ class Waiting:
                 raise SinkError(f"{self._sink.name} is {MOST_WAITING} ticks behind: it has not kept up")
             urgent = not item.power or item.guard.state is State.EMERGENCY_STOP
             if urgent and not self._urgent:
-                self._not_before = 0.0  # no rate of its own holds back what takes the power off
+                self._not_before = 0.0  # a tick that removes the power does not wait for the sink's rate
             self._urgent = urgent
         self._items.append(item)
 
     def take(self, now: float, *, at_once: bool = False) -> Tick | Plan | None:
-        """Return what the sink is to take now, or None; ``at_once`` does not wait for its rate.
+        """Return what the sink must take now, or None; ``at_once`` does not wait for its rate.
 
-        A command that moves and is no longer valid, for the loop or the sink was held up, is dropped: the far end stops
-        by itself, and must not be told again to go on.
+        A moving command that is no longer valid, because the loop or the sink was blocked, is dropped: the far end
+        stops by itself, and must not get another old command.
         """
         if not self._items or (self._not_before > now + _ROUNDING and not at_once):
             return None
@@ -71,18 +71,18 @@ class Waiting:
         return item
 
     def early(self, now: float) -> float | None:
-        """Return how long the sink's rate holds back what waits, s; None where nothing waits."""
+        """Return how long the sink's rate still delays the waiting tick, s; None if none waits."""
         return self._not_before - now if self._items else None
 
     def drop_newest(self) -> Tick | None:
-        """Drop a tick that a newer one makes pointless, and return it."""
+        """Drop a tick that a newer one replaces, and return it."""
         if self._items and isinstance(self._items[-1], Tick):
             dropped = self._items.pop()
             return dropped if isinstance(dropped, Tick) else None
         return None
 
     def _with_actions_of(self, dropped: Tick | None, tick: Tick) -> Tick:
-        """Keep the actions of a tick that is dropped, but not for long: "take off" must not come late.
+        """Keep the actions of a dropped tick, but not for long: "take off" must not come late.
 
         They wait for the sink's own rate, and then as long as a command is valid.
         """
@@ -98,14 +98,14 @@ class Waiting:
 
 
 class Outlet(ABC):
-    """Hands ticks to one sink.
+    """Passes ticks to one sink.
 
     Attributes:
-        sink: where they go.
-        failure: what it raised, if it did; it gets no more ticks then, but still its stop.
+        sink: that gets them.
+        failure: its exception, if it failed; then it gets no more ticks, but still its stop.
         stopped: it has taken its stop.
-        emergency: its far end was in an emergency stop when that was last asked.
-        bears: the share of its commands that may be lost, 0…1, by the plan that it was started with.
+        emergency: its far end was in an emergency stop at the last check.
+        bears: the share of its commands that may be lost, 0…1, by its initial plan.
     """
 
     def __init__(self, sink: Sink, clock: Clock) -> None:
@@ -113,15 +113,15 @@ class Outlet(ABC):
         self.failure: BaseException | None = None
         self.stopped = self.emergency = False
         self.bears = math.nan
-        # When its far end was heard last, s on the clock of the sink, and on that of the ticks.
+        # The time of the last report of its far end, s on the clock of the sink, and on that of the ticks.
         self._heard = (-math.inf, -math.inf)
         self._clock = clock
-        # A sink may outlive its drive: in real time it keeps to one clock, which does not begin again.
+        # A sink may outlive its drive: in real time it keeps one clock, which does not start again.
         sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
         self._waiting = Waiting(sink)
 
     def start(self, plan: Plan) -> None:
-        """Get the sink ready for the ticks of a plan. Raises what the sink raises."""
+        """Prepare the sink for the ticks of a plan. Raises as the sink."""
         self._begin(plan)
 
     def _begin(self, plan: Plan) -> None:
@@ -129,7 +129,7 @@ class Outlet(ABC):
         self.sink.start(plan)
 
     def heard_at(self, time: float, now: float) -> float:
-        """Return a time on the clock of the sink as one on that of the ticks; one message has one time, s."""
+        """Convert a time on the clock of the sink to that of the ticks, s; one message has one time."""
         found = now - max(0.0, self.sink.clock.now() - time)
         if time != self._heard[0] or not abs(found - self._heard[1]) < _JITTER:  # or the clock of the ticks has jumped
             self._heard = (time, found)
@@ -137,19 +137,19 @@ class Outlet(ABC):
 
     @abstractmethod
     def give(self, item: Tick | Plan) -> None:
-        """Leave a tick for the sink, or another plan for the ticks that come from now on. Never waits for it."""
+        """Pass a tick, or another plan for the following ticks, to the sink, without waiting."""
 
     @abstractmethod
     def blocked_for(self, now: float) -> float:
-        """Return for how long the sink has been busy with one tick, s."""
+        """Return how long the sink has been busy with one tick, s."""
 
     @abstractmethod
     def stop(self, tick: Tick) -> None:
-        """Leave the last tick, whose command is standstill; the sink gets it once it has taken what waits."""
+        """Pass the last tick, whose command is standstill; the sink gets it after the waiting ones."""
 
     @abstractmethod
     def wait(self, seconds: float) -> None:
-        """Wait until the sink has taken its stop, but no longer than so many seconds."""
+        """Wait until the sink has taken its stop, at most for this time, s."""
 
     def _add(self, item: Tick | Plan) -> None:
         try:
@@ -158,7 +158,7 @@ class Outlet(ABC):
             self.failure = error
 
     def _hand_on(self, item: Tick | Plan) -> None:
-        """Let the sink take something; what it raises is told to the loop, which decides."""
+        """Let the sink take something; an exception is passed to the loop, which decides."""
         try:
             if isinstance(item, Tick):
                 self.sink.write(item)
@@ -176,7 +176,7 @@ class Outlet(ABC):
 
 
 class ThreadOutlet(Outlet):
-    """Serves the sink from a thread of its own: for real time, in which a sink may block."""
+    """Calls the sink in a thread of its own: for real time, in which a sink may block."""
 
     def __init__(self, sink: Sink, clock: Clock) -> None:
         super().__init__(sink, clock)
@@ -186,24 +186,24 @@ class ThreadOutlet(Outlet):
         self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
-        """Get the sink ready, and begin to serve it. Raises what the sink raises."""
+        """Prepare the sink, and start its thread. Raises as the sink."""
         super().start(plan)
         self._thread.start()
 
     def give(self, item: Tick | Plan) -> None:
-        """Leave something for the thread."""
+        """Store something for the thread."""
         with self._wake:
             if self.failure is None:
                 self._add(item)
                 self._wake.notify()
 
     def blocked_for(self, now: float) -> float:
-        """Return for how long the sink has been busy with one tick, s."""
+        """Return how long the sink has been busy with one tick, s."""
         since = self._busy_since
         return 0.0 if since is None else now - since
 
     def stop(self, tick: Tick) -> None:
-        """Leave the last tick for the thread."""
+        """Store the last tick for the thread."""
         if not self._thread.is_alive():
             self._stop_sink(tick)
             return
@@ -221,14 +221,14 @@ class ThreadOutlet(Outlet):
             self.failure = SinkError(f"{self.sink.name} hangs: it did not accept its stop within {seconds:.1f} s")
 
     def _next(self) -> Tick | Plan | None:
-        """Wait for what the sink is to take; None once its stop is all that is left."""
+        """Wait for the next item of the sink; None if only its stop is left."""
         with self._wake:
             while True:
                 now, ending = self._clock.now(), self._last is not None
                 item = None if self.failure is not None else self._waiting.take(now, at_once=ending)
                 if item is not None or ending:
                     return item
-                # What has a rate of its own gets the newest tick of then, not of now.
+                # A sink with its own rate gets the newest tick at that time, not the present one.
                 self._wake.wait(None if self.failure is not None else self._waiting.early(now))
 
     def _serve(self) -> None:
@@ -242,7 +242,7 @@ class ThreadOutlet(Outlet):
 
 
 class DirectOutlet(Outlet):
-    """Calls the sink at once: for simulated time, in which nobody waits."""
+    """Calls the sink at once: for simulated time, in which nothing waits."""
 
     def give(self, item: Tick | Plan) -> None:
         """Let the sink take what its rate permits now."""
@@ -255,14 +255,14 @@ class DirectOutlet(Outlet):
         return 0.0
 
     def stop(self, tick: Tick) -> None:
-        """Let the sink take what waits, and its stop."""
+        """Let the sink take the waiting ticks, and its stop."""
         if not self.sink.is_log:
             self._waiting.drop_newest()
         self._drain(at_once=True)
         self._stop_sink(tick)
 
     def wait(self, seconds: float) -> None:
-        """Return: the sink has had its stop."""
+        """Do nothing: the sink has had its stop."""
 
     def _drain(self, *, at_once: bool) -> None:
         now = self._clock.now()
@@ -271,7 +271,7 @@ class DirectOutlet(Outlet):
 
 
 def _free_name(name: str, taken: Collection[str]) -> str:
-    """Return a name that no other far end has."""
+    """Return a unique name for a far end."""
     names = (name if number == 1 else f"{name} {number}" for number in count(1))
     return next(one for one in names if one not in taken)
 
@@ -283,22 +283,22 @@ class Outlets:
         self._all: list[Outlet] = [(ThreadOutlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
 
     def start(self, plan: Plan) -> None:
-        """Get all sinks ready. Raises what one of them raises."""
+        """Prepare all sinks. Raises as one of them."""
         for outlet in self._all:
             outlet.start(plan)
 
     def change(self, plan: Plan) -> None:
-        """Return all sinks another plan, for the ticks that come from now on."""
+        """Pass another plan to all sinks, for the following ticks."""
         for outlet in self._all:
             outlet.give(plan)
 
     def give(self, tick: Tick) -> None:
-        """Leave a tick for every sink."""
+        """Pass a tick to every sink."""
         for outlet in self._all:
             outlet.give(tick)
 
     def look(self, now: float, plan: Plan) -> tuple[tuple[Reason, ...], tuple[Reason, ...]]:
-        """Return what is a fault (a sink that is blocked), and what the driver should know (a log that has failed)."""
+        """Return the faults (a blocked sink), and the notices (a failed log)."""
         faults: tuple[Reason, ...] = ()
         notices: tuple[Reason, ...] = ()
         for outlet in self._all:
@@ -319,7 +319,7 @@ class Outlets:
         return faults, notices
 
     def far_ends(self, now: float) -> FarEnds:
-        """Return what the far ends said last, their times on the clock of the ticks; ``now`` in s on that clock."""
+        """Return the last reports of the far ends, with times on the clock of the ticks; ``now`` in s on that clock."""
         found: dict[str, Telemetry] = {}
         for outlet in self._all:
             sink = outlet.sink
@@ -331,7 +331,7 @@ class Outlets:
         return found or NO_FAR_ENDS
 
     def new_emergencies(self) -> list[str]:
-        """Describe which far ends are in an emergency stop and were not a moment ago: old news undo no reset."""
+        """Describe far ends that have just entered an emergency stop: an old report must not undo a reset."""
         new: list[str] = []
         for outlet in self._all:
             why = outlet.sink.emergency
@@ -341,7 +341,7 @@ class Outlets:
         return new
 
     def fatal(self, plan: Plan) -> tuple[BaseException, str] | None:
-        """Return the first failure that ends the drive, and say it."""
+        """Return the first failure that ends the drive, and its text."""
         lenient = plan.guard.goes_on_without_log
         for outlet in self._all:
             if outlet.failure is not None and not (outlet.sink.is_log and lenient):
@@ -349,11 +349,11 @@ class Outlets:
         return None
 
     def failed_logs(self) -> list[str]:
-        """List what failed, of the logs."""
+        """List the failed logs."""
         return [str(outlet.failure) for outlet in self._all if outlet.failure is not None and outlet.sink.is_log]
 
     def stop(self, tick: Tick) -> None:
-        """Send every sink its stop at once, and wait for all of them together, for no longer than `PATIENCE`."""
+        """Send every sink its stop at once, and wait for all of them together, at most `PATIENCE`."""
         for outlet in self._all:
             outlet.stop(tick)
         until = time.monotonic() + PATIENCE

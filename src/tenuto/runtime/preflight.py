@@ -1,4 +1,4 @@
-"""Looking at a robot before it is driven: everything is open and speaks, and nothing can be enabled."""
+"""Observes a robot before a drive: everything is open and sends, and nothing can be enabled."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ from tenuto.sources.base import Source
 
 
 class Looked(NamedTuple):
-    """What was seen of a robot that stands.
+    """The observation of a robot that stands.
 
     Attributes:
-        tick: the last one: its frame, and what its far ends said.
-        others: every other driver and input with a source of its own → its newest frame; None where nothing came.
+        tick: the last one, with its frame and the reports of its far ends.
+        others: every other driver and input with its own source → its newest frame; None if there was none.
     """
 
     tick: Tick
@@ -40,19 +40,19 @@ def look(
     seconds: float = 3.0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Looked:
-    """Let a robot stand for a while, and return what was seen.
+    """Let a robot stand for a time, and return the observation.
 
-    The guard has a stop on it that is never left, so whatever is pressed meanwhile enables nothing. Sinks are told that
-    it is only looked at: none asks its far end for a mode, or for its power to go off.
+    The guard is in a final stop, so no press enables anything. Sinks have ``only_looks`` set: none requests a mode
+    or a power-off of its far end.
 
     Args:
-        profile, source, sinks, others, clock: as of `tenuto.drive`. seconds: for how long.
-        stopped: tells that it is to end at once.
+        profile, source, sinks, others, clock: as for `tenuto.drive`. seconds: the duration.
+        stopped: returns whether to end at once.
 
     Raises:
         SourceError, SinkError: as `tenuto.drive`.
     """
-    # Actions are no concern of a guard that stands: whoever presses "land" meanwhile lands nothing.
+    # Actions do not depend on the guard's state: "land" must have no effect here.
     plan, others, clock = replace(profile.plan(), actions=()), dict(others or {}), clock or MonotonicClock()
     check_controls(plan, source, others)
     check_far_ends(plan, sinks, others)

@@ -1,1 +1,1 @@
-"""Switches: positions made of buttons, of channels that are really numbers, and of what sticks do over time."""
+"""Switches: positions from buttons, from channels with numbers, and from gestures of sticks."""

@@ -1,7 +1,7 @@
-"""What every kind of switch promises.
+"""The interface of every kind of switch.
 
-A switch is stepped with the positions of all controls and the time of their frame, and tells its position: 0, 1, 2, …
-Only a good frame steps it, so a silent link presses nothing. What a switch is at start-up does not count as moved.
+A switch is stepped with the positions of all controls and the time of their frame; its position is 0, 1, 2, …
+Only a good frame steps it, so a silent link presses nothing. Its position at start-up does not count as moved.
 """
 
 from __future__ import annotations
@@ -19,35 +19,35 @@ from tenuto.kinds.quantities import TIME
 from tenuto.kinds.registry import Kinds
 from tenuto.sticks.control import ControlPlan
 
-# How long a press lasts, beside what a switch asks for, s.
+# The duration of a press beyond the time of the switch, s.
 _PRESS = 0.1
 
 
 class Operated(NamedTuple):
-    """How a hand operates a switch once.
+    """One operation of a switch.
 
     Attributes:
-        how: in words. presses: of each, how long the control is pressed and how long it is let go, s.
+        how: in words. presses: for each, how long the control is pressed and how long it is released, s.
     """
 
     how: str
     presses: tuple[tuple[float, float], ...]
 
     def ticks(self, period: float, *, stays: bool = False) -> list[bool]:
-        """Return for each tick of a ``period``, s, whether it is pressed; what stays put is not let go."""
+        """Return for each tick of a ``period``, s, whether it is pressed; a control that stays is not released."""
         count = [(math.ceil(on / period), math.ceil(off / period)) for on, off in self.presses]
         return [way for on, off in count for way in (*[True] * on, *[stays] * off)]
 
 
 @dataclass(frozen=True, kw_only=True)
 class SwitchPlan(ABC):
-    """How a switch is made.
+    """The settings of a switch.
 
     Attributes:
         name: the builder's own name for it.
-        reads: the control that it reads; empty where there are several.
-        count: how many positions it has.
-        debounce: s that a change must last to count.
+        reads: the control that it reads; empty if there are several.
+        count: the number of positions.
+        debounce: how long a change must last to count, s.
         at_start: its position at start-up counts as moved there.
     """
 
@@ -62,24 +62,24 @@ class SwitchPlan(ABC):
         """Make the switch."""
 
     def errors(self, control: ControlPlan) -> Iterator[Finding]:
-        """Find what cannot work with the control that it reads, as it was measured; here: nothing."""
+        """Find settings that cannot work with the measured control; here: none."""
         yield from ()
 
     def operated(self) -> Operated:
-        """Describe how a hand operates it once; here: by a press, and a pause as long."""
+        """Describe one operation; here: a press, and an equal pause."""
         long = _PRESS + self.debounce
         return Operated("pressed", ((long, long),))
 
     def undone(self) -> Operated:
-        """Describe how a hand switches it off again, where that is another thing than to let it go; here: it is not."""
+        """Describe how to switch it off, if that is not by a release; here: by a release."""
         return Operated("release it", ())
 
     def asked(self) -> str:
-        """Describe what to do to switch it on, where that is another thing than to press it; here: nothing."""
+        """Describe how to switch it on, if that is not by a press; here: empty."""
         return ""
 
     def held_at(self) -> Mapping[str, float]:
-        """Return where sticks are held to switch it on, −1…1; here: it reads one control, and no sticks."""
+        """Return the positions of sticks that switch it on, −1…1; here: none, it reads one control."""
         return {}
 
 
@@ -88,21 +88,21 @@ class ContactPlan(SwitchPlan):
     """A switch that reads one control as on or off.
 
     Attributes:
-        on_above, off_below: where it counts as pressed and as released.
+        on_above, off_below: the thresholds of a press and of a release.
     """
 
     on_above: float = 0.6
     off_below: float = 0.4
 
     def errors(self, control: ControlPlan) -> Iterator[Finding]:
-        """Find a switch that is never released: what rests at 0 is not below 0."""
+        """Find a switch that is never released: a control that rests at 0 is not below 0."""
         if control.one_way and self.off_below <= 0.0:
             text = f"{self.reads} rests at 0, which is not below {self.off_below:g}: it is never released"
             yield error("off_below", text, "choose a position above 0")
 
 
 class Switch(ABC):
-    """One switch under way.
+    """The state of one switch.
 
     Attributes:
         position: 0, 1, 2, …
@@ -115,7 +115,7 @@ class Switch(ABC):
         self.position = 0
         self.changed = False
         self._seen = False
-        # A reading at which nothing happens, however long it lasts: most switches rest most of the time.
+        # A reading without an effect, however long it lasts: most switches rest most of the time.
         self._calm_at = math.nan
 
     def step(self, positions: Mapping[str, float], time: float) -> None:
@@ -130,11 +130,11 @@ class Switch(ABC):
 
     @property
     def reads(self) -> str:
-        """The control that it reads; empty where there are several."""
+        """The control that it reads; empty if there are several."""
         return self._reads
 
     def calm(self, positions: Mapping[str, float]) -> bool:
-        """Whether nothing happens, or comes to happen, while the positions stay what they are."""
+        """Whether nothing happens, now or later, while the positions do not change."""
         return not self.changed and positions[self._reads] == self._calm_at
 
     @abstractmethod
@@ -143,7 +143,7 @@ class Switch(ABC):
 
     @property
     def pressed(self) -> bool:
-        """Whether it was switched on with this step: what fires an action."""
+        """Whether it was switched on with this step, which fires an action."""
         return self.changed and self.position > 0
 
 
@@ -158,7 +158,7 @@ class Contact:
 
     @property
     def at_rest(self) -> bool:
-        """Whether it is released, and nothing is under way."""
+        """Whether it is released, and waits for nothing."""
         return not (self._blocked or self._raw or self.on)
 
     def step(self, value: float, time: float) -> bool:
@@ -176,7 +176,7 @@ class Contact:
 
 
 class ContactSwitch(Switch):
-    """A switch that is pressed and released; what that makes of its position is up to `_after`."""
+    """A switch that is pressed and released; `_after` sets its position."""
 
     def __init__(self, plan: ContactPlan) -> None:
         super().__init__(plan)
@@ -190,33 +190,33 @@ class ContactSwitch(Switch):
 
     @abstractmethod
     def _after(self, pressed: bool, on: bool, time: float) -> int:
-        """Return the position where it was just pressed, or is on."""
+        """Return the new position if it was just pressed, or is on."""
 
 
 class SwitchFacts(Protocol):
-    """What a switch may have to know of the rest of a profile."""
+    """The facts of the profile that a switch may need."""
 
     def control(self, name: str) -> ControlPlan:
         """Return a control."""
         ...
 
     def measured_positions(self, name: str) -> tuple[float, ...]:
-        """Return the raw numbers at which a control was measured to stand; empty where it was not."""
+        """Return the measured raw numbers of the positions of a control; empty if it was not measured."""
         ...
 
     def positions_used(self, switch: str) -> int:
-        """Return how many positions of a switch something is chosen by; 2 where nothing is."""
+        """Return how many positions of a switch have a selection; 2 if none has."""
         ...
 
 
 @dataclass(frozen=True, kw_only=True)
 class SwitchOptions(ABC):
-    """What a profile says of a switch, under ``[switches.NAME]``.
+    """The settings of a switch, under ``[switches.NAME]``.
 
     Attributes:
         kind: its name in profiles.
-        goes_anywhere: it goes from any position to any other at once.
-        returns: it goes back to 0 by itself when a button is let go.
+        goes_anywhere: it can change from any position to any other at once.
+        returns: it returns to 0 by itself when a button is released.
     """
 
     kind: ClassVar[str]
@@ -227,7 +227,7 @@ class SwitchOptions(ABC):
 
     @abstractmethod
     def plan(self, name: str, facts: SwitchFacts) -> SwitchPlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
 
     def controls(self) -> list[tuple[str, str]]:
         """List the controls that it reads: option and name."""
@@ -240,14 +240,14 @@ class SwitchOptions(ABC):
 
 @dataclass(frozen=True, kw_only=True)
 class ContactOptions(SwitchOptions):
-    """What switches have in common that read one control as on or off."""
+    """The base class of switches that read one control as on or off."""
 
     reads: str = option(role=Role.SENSES)
     on_above: float = option("a position from -1 to 1", 0.6, low=-1.0, high=1.0)
     off_below: float = option("a position from -1 to 1", 0.4, low=-1.0, high=1.0)
 
     def errors(self) -> Iterator[Finding]:
-        """Ask for a press that can be reached, and a release that can be and is not above it."""
+        """Require a press that can be reached, and a release that can be reached and is not above it."""
         if self.on_above >= 1.0:
             yield unexpected("on_above", "a position below 1, or it is never pressed", f"{self.on_above:g}")
         if self.off_below <= -1.0:

@@ -39,7 +39,7 @@ class CycleOptions(ContactOptions):
     positions: int | None = option("a whole number from 2 to 16", None, low=2, high=16)
 
     def plan(self, name: str, facts: SwitchFacts) -> CyclePlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         return CyclePlan(
             name=name, reads=self.reads, debounce=self.debounce, at_start=self.at_start,
             on_above=self.on_above, off_below=self.off_below,

@@ -51,14 +51,14 @@ class DoubleOptions(ContactOptions):
     time: float = option('a time, such as "1 s"', dimension=TIME)
 
     def errors(self) -> Iterator[Finding]:
-        """Ask for time for a press, a release and a press, each longer than it bounces."""
+        """Require enough time for a press, a release and a press, each longer than the debounce time."""
         yield from super().errors()
         if self.time < 3.0 * self.debounce:
             expected = f"a time of at least three times debounce, {3.0 * self.debounce:g} s"
             yield unexpected("time", expected, f"{self.time:g} s")
 
     def plan(self, name: str, facts: SwitchFacts) -> DoublePlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         return DoublePlan(
             name=name, reads=self.reads, debounce=self.debounce, at_start=self.at_start,
             on_above=self.on_above, off_below=self.off_below, time=self.time,

@@ -11,7 +11,7 @@ from tenuto.kinds.options import option
 from tenuto.kinds.quantities import TIME
 from tenuto.switches.base import Operated, Switch, SwitchFacts, SwitchOptions, SwitchPlan
 
-# From where a stick counts as "high" or "low" in a gesture, and a lever as "low": shares of the travel.
+# The thresholds of "high" and "low" for a stick in a gesture, and of "low" for a lever: shares of the travel.
 GESTURE_FAR, LEVER_LOW = 0.8, 0.1
 
 
@@ -21,7 +21,7 @@ class GesturePlan(SwitchPlan):
 
     Attributes:
         sticks: control, "low" or "high", and whether it is a lever, which rests at its low end.
-        time: for how long, s.
+        time: the duration, s.
     """
 
     sticks: tuple[tuple[str, str, bool], ...]
@@ -32,7 +32,7 @@ class GesturePlan(SwitchPlan):
         return _Gesture(self)
 
     def operated(self) -> Operated:
-        """Describe for how long the sticks are held there."""
+        """Describe how long the sticks are held there."""
         ((on, off),) = super().operated().presses
         return Operated(f"held for {self.time:g} s", ((self.time + on, off),))
 
@@ -86,6 +86,6 @@ class GestureOptions(SwitchOptions):
         return [("sticks", name) for name in self.sticks]
 
     def plan(self, name: str, facts: SwitchFacts) -> GesturePlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         sticks = tuple((stick, where, facts.control(stick).one_way) for stick, where in self.sticks.items())
         return GesturePlan(name=name, debounce=self.debounce, at_start=self.at_start, sticks=sticks, time=self.time)

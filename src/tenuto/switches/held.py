@@ -47,7 +47,7 @@ class HeldOptions(ContactOptions):
     time: float = option('a time, such as "1 s"', dimension=TIME)
 
     def plan(self, name: str, facts: SwitchFacts) -> HeldPlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         return HeldPlan(
             name=name, reads=self.reads, debounce=self.debounce, at_start=self.at_start,
             on_above=self.on_above, off_below=self.off_below, time=self.time,

@@ -33,7 +33,7 @@ class LatchOptions(ContactOptions):
     kind: ClassVar[str] = "latch"
 
     def plan(self, name: str, facts: SwitchFacts) -> LatchPlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         return LatchPlan(
             name=name, reads=self.reads, debounce=self.debounce, at_start=self.at_start,
             on_above=self.on_above, off_below=self.off_below,

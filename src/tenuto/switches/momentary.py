@@ -30,7 +30,7 @@ class MomentaryOptions(ContactOptions):
     returns: ClassVar[bool] = True
 
     def plan(self, name: str, facts: SwitchFacts) -> MomentaryPlan:
-        """Return how the switch is made."""
+        """Return the plan of the switch."""
         return MomentaryPlan(
             name=name, reads=self.reads, debounce=self.debounce, at_start=self.at_start,
             on_above=self.on_above, off_below=self.off_below,

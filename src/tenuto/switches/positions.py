@@ -20,7 +20,7 @@ class PositionsPlan(SwitchPlan):
     """A control with several positions.
 
     Attributes:
-        thresholds: between the positions of the control, rising.
+        thresholds: between the positions of the control, increasing.
         hysteresis: how far beyond a threshold it must be to change.
     """
 
@@ -32,7 +32,7 @@ class PositionsPlan(SwitchPlan):
         return _Positions(self)
 
     def errors(self, control: ControlPlan) -> Iterator[Finding]:
-        """Find two positions beyond the same end of the control's travel: it reads the same at both."""
+        """Find two positions beyond the same end of the control's travel: its reading is the same at both."""
         lowest = 0.0 if control.one_way else -1.0
         if self.thresholds[0] <= lowest or self.thresholds[-1] >= 1.0:
             text = f"two positions are at or beyond one end of the travel of {self.reads}: one is never reached"
@@ -73,7 +73,7 @@ class PositionsOptions(SwitchOptions):
     hysteresis: float = option("a share of the distance between positions, to 0.4", 0.1, low=0.0, high=0.4)
 
     def errors(self) -> Iterator[Finding]:
-        """Ask for as many positions as are listed, each at another place."""
+        """Require different positions, as many as are listed."""
         if self.at and self.positions not in (None, len(self.at)):
             expected = f"{len(self.at)}, as many as in at"
             yield unexpected("positions", expected, f"{self.positions}", "or leave it out")
@@ -82,7 +82,7 @@ class PositionsOptions(SwitchOptions):
             yield unexpected("at", "another number for each position", f"{twice[0]:g} twice", "remove one of them")
 
     def plan(self, name: str, facts: SwitchFacts) -> PositionsPlan:
-        """Return how the switch is made, its thresholds half-way between the positions."""
+        """Return the plan of the switch, with its thresholds half-way between the positions."""
         places = self._places(facts)
         thresholds = tuple((low + high) / 2.0 for low, high in pairwise(places))
         gap = min(high - low for low, high in pairwise(places))
@@ -92,9 +92,9 @@ class PositionsOptions(SwitchOptions):
         )  # fmt: skip
 
     def _places(self, facts: SwitchFacts) -> tuple[float, ...]:
-        """Return where the control stands, as shares of its travel, rising.
+        """Return the positions of the control, as shares of its travel, increasing.
 
-        From raw numbers where the profile says them, else from its calibration, else evenly over its travel.
+        They are from the raw numbers of the profile, otherwise from its calibration, otherwise even over its travel.
         """
         control, measured = facts.control(self.reads), facts.measured_positions(self.reads)
         raws = self.at or (measured if len(measured) > 1 else ())

@@ -78,7 +78,7 @@ def radio_keeps_its_promises(radio: type[RadioProtocol]) -> None:
 
 
 def vehicle_keeps_its_promises(kind: type[VehicleOptions], **said: Any) -> None:
-    """Check a kind of vehicle over random measures: it does what it promises, on the same arc, and stands still.
+    """Check a kind of vehicle over random measures: its kinematics, the same arc under limits, and standstill.
 
     Args:
         kind: its options. said: options with fixed values.
@@ -147,7 +147,7 @@ def vehicle_can_do(chassis: Chassis, asked: VelocityCommand) -> None:
 
 
 def style_keeps_its_promises(kind: type[StyleOptions], chassis: Chassis | None = None, **said: Any) -> None:
-    """Check a style: sticks at rest ask for nothing, others for a finite velocity, and it reads the controls it names.
+    """Check a style: no demand with sticks at rest, otherwise a finite one, and it reads the controls that it names.
 
     Args:
         kind: its options. chassis: a vehicle that it fits; by default a cart with two driven wheels.

@@ -1,4 +1,4 @@
-"""The live view in its own process, so that it costs the loop nothing: the loop only leaves its newest tick.
+"""The live view in its own process, so that it costs the loop nothing: the loop only stores its newest tick.
 
 The loop's process is the parent. It sends scene, tick and beat some ten times a second over a socket pair, and never
 waits: messages that do not fit are dropped. The view sends back the pressed keys.

@@ -1,4 +1,4 @@
-"""What the live view has to know of a robot, once: small, and fit to be sent to another process."""
+"""The data of a robot for the live view: small, and sent once to another process."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from tenuto.styles.speeds import Speeds
 from tenuto.vehicles.base import Quantity
 from tenuto.vehicles.units import Units
 
-# What the keys of the terminal do, where they do not drive the robot.
+# The functions of the terminal's keys, if they do not drive the robot.
 KEYS = "q stop   m mark   p pause the view   ? help"
 
 
@@ -21,7 +21,7 @@ class Pad(NamedTuple):
     """A square with a dot: two controls, and their dead zone.
 
     Attributes:
-        x, y: controls; to the left and up are positive; empty where the stick is drawn along the other way only.
+        x, y: controls; to the left and up are positive; empty if the stick has one axis only.
         dead_zone: a share of the travel. round: it is a circle.
     """
 
@@ -32,7 +32,7 @@ class Pad(NamedTuple):
 
 
 class ControlView(NamedTuple):
-    """One control in the list: its name, what the device calls it, and what it does: "drives", "holds" or "stops"."""
+    """One control in the list: its name, the device's name, and its function: "drives", "holds" or "stops"."""
 
     name: str
     reads: str
@@ -43,12 +43,12 @@ class Scene(NamedTuple):
     """A robot, its sticks and its ends.
 
     Attributes:
-        title: the robot's name. origin: where frames come from, and where commands go.
+        title: the robot's name. origin: the source of the frames, and the sinks of the commands.
         controls: in the order of the profile. pads: sticks to draw.
-        ends: actuator → its end, in its unit. quantities: actuator → what it is told, which has that unit.
-        speeds: mode → how fast it is forward, backward and turning, m/s and rad/s; 0 where that is not known.
-        neutral: where the controls should be before a drive. checks: what was looked at before it.
-        period, link_timeout: s. units: in which speeds are shown. keys: what those of the terminal do.
+        ends: actuator → its end, in its unit. quantities: actuator → its quantity, which has that unit.
+        speeds: mode → its speeds forward, backward and turning, m/s and rad/s; 0 if unknown.
+        neutral: the expected positions of the controls before a drive. checks: those before it.
+        period, link_timeout: s. units: of the shown speeds. keys: the functions of the terminal's keys.
     """
 
     title: str
@@ -70,8 +70,8 @@ def scene_of(plan: Plan, title: str, origin: str, keys: str = KEYS, checks: Sequ
     """Make the scene of a plan.
 
     Args:
-        plan, title, origin: see `Scene`. keys: what those of the terminal do.
-        checks: what was looked at before the drive, and no tick tells.
+        plan, title, origin: see `Scene`. keys: the functions of the terminal's keys.
+        checks: those before the drive that are not in a tick.
     """
     driving = plan.driving_controls()
     roles: dict[str | None, str] = dict.fromkeys(driving, "drives")
@@ -100,7 +100,7 @@ def _ends_of(speeds: Speeds) -> tuple[float, float, float]:
 
 
 def _pads(plan: Plan) -> tuple[Pad, ...]:
-    """Pair controls to sticks: as the profile does, as the device calls them, or one that drives and one that turns."""
+    """Pair controls to sticks: as in the profile, by the device's names, or one that drives and one that turns."""
     zones = {control.name: control.dead_zone for control in plan.controls}
     pads = [Pad(stick.x, stick.y, stick.dead_zone, stick.zone == "round") for stick in plan.sticks]
     left = [c for c in plan.controls if c.name in plan.driving_controls() and not c.one_way
@@ -121,7 +121,7 @@ def _pads(plan: Plan) -> tuple[Pad, ...]:
 
 
 def _upright(plan: Plan, name: str) -> bool:
-    """Return whether a stick makes the robot go ahead or up, as a side of a tank does; or aside, or turn."""
+    """Return whether a stick moves the robot ahead or up, like a side of a tank, rather than sideways or in a turn."""
     style = next(mode.style for mode in plan.modes if name in mode.style.controls())
     ahead, aside, up, turn = style.intent(dict.fromkeys(style.controls(), 0.0) | {name: 1.0})
     return max(abs(ahead), abs(up)) >= max(abs(aside), abs(turn))

@@ -1,6 +1,6 @@
-"""The live view as lines of text: drawn from a scene and a tick, and nothing else, for any size from 80 × 24 on.
+"""The live view as lines of text: drawn from a scene and a tick only, for any size from 80 × 24 on.
 
-It says nothing by colour alone: every bar has its number, every state its word.
+Colour is never the only sign: every bar has its number, every state its word.
 """
 
 from __future__ import annotations
@@ -36,18 +36,18 @@ _BADGE = {
 }
 # The squares of the sticks, with their frame and name, in characters: on a small and on a large terminal.
 _SMALL, _LARGE, _LARGE_FROM = (17, 9), (31, 15), 36
-# From above, with up ahead: an angle to the left points up and to the left.
+# From above, with ahead upwards: an angle to the left points up and to the left.
 _STEERS = Quantity.STEERING_ANGLE
 _ARROWS = "↑↖←↙↓↘→↗"
 
 
 class Beat(NamedTuple):
-    """How the loop and the link do, over the last second or so.
+    """Statistics of the loop and the link over about the last second.
 
     Attributes:
-        rate: ticks a second. frames: a second. worst: the longest time from tick to tick, s. paused: the view is.
-        scroll: by how many lines what is too much for a small terminal is pushed up.
-        marks: how many were set. driven: the robot has been driven in this drive.
+        rate: ticks per second. frames: per second. worst: the longest time from tick to tick, s. paused: of the view.
+        scroll: the number of lines by which the middle part is scrolled.
+        marks: their number. driven: the robot has been driven in this drive.
     """
 
     rate: float = 0.0
@@ -77,7 +77,7 @@ def screen(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int)
 
 
 def most_scroll(scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int) -> int:
-    """Return by how many lines the view can be scrolled; the arguments are those of `screen`."""
+    """Return the number of lines by which the view can be scrolled; arguments as for `screen`."""
     head, body, foot = _parts(scene, tick, beat._replace(scroll=1), width, height)
     return max(0, len(body) - max(1, height - len(head) - len(foot)))
 
@@ -85,7 +85,7 @@ def most_scroll(scene: Scene, tick: Tick | None, beat: Beat, width: int, height:
 def _parts(
     scene: Scene, tick: Tick | None, beat: Beat, width: int, height: int
 ) -> tuple[list[Text], list[Text], list[Text]]:
-    """Return what stays above, what may be scrolled, and what stays below."""
+    """Return the fixed lines above, the lines that scroll, and the fixed lines below."""
     lines = [_head(scene, tick, width)]
     if tick is None:
         return lines, [Text("waiting for the first tick")], []
@@ -99,7 +99,7 @@ def _parts(
     ]
     gaps = [Text()] if height > 30 else []
     room = height - len(lines) - len(middle) - len(moves) - len(foot) - 3 * len(gaps)
-    # The state is as large as the reasons leave room for: they come first.
+    # The state is as large as the reasons permit: they come first.
     why = _why(tick, width, max(room - 1, 3))
     lines += _state(tick, width, 3 if len(why) + 3 <= room else 1)
     body = [*(_why(tick, width, height) if beat.scroll else why), *gaps, *middle, *gaps, *moves, *gaps]
@@ -107,7 +107,7 @@ def _parts(
 
 
 def _part_of(body: list[Text], scroll: int, room: int) -> list[Text]:
-    """Return as many lines as there is room for; where some are below them, the last one says so."""
+    """Return as many lines as fit; if there are more below, the last one says so."""
     first = max(0, min(scroll, len(body) - room))
     below = len(body) - first - room
     if below <= 0:
@@ -140,7 +140,7 @@ def _state(tick: Tick, width: int, high: int) -> list[Text]:
 
 
 def _why(tick: Tick, width: int, most: int) -> list[Text]:
-    """Return every reason that keeps it from moving, and what else the driver should know; a line each."""
+    """Return every reason that prevents motion, and the notices; a line each."""
     style = COLOURS[tick.guard.state]
     told = [(f"• {reason.text}", style) for reason in tick.guard.reasons]
     told += [(f"◦ {notice.text}", "cyan") for notice in tick.notices]
@@ -165,7 +165,7 @@ def _wrapped(text: str, width: int, style: str) -> list[Text]:
 
 
 def _middle(scene: Scene, tick: Tick, width: int, size: tuple[int, int]) -> list[Text]:
-    """Put the sticks at the left, and each control's way at the right."""
+    """Put the sticks on the left, and the values of each control on the right."""
     pads = [draw_pad(pad, tick, size) for pad in scene.pads]
     table = _controls(scene, tick, width - len(pads) * (size[0] + 2), size[1])
     lines = []
@@ -178,7 +178,7 @@ def _middle(scene: Scene, tick: Tick, width: int, size: tuple[int, int]) -> list
 
 
 def draw_pad(pad: Pad, tick: Tick, size: tuple[int, int]) -> list[Text]:
-    """Draw a stick in its square: the dot where it is held, the dead zone as a shade; left and up are positive."""
+    """Draw a stick in its square: its position as a dot, the dead zone as a shade; left and up are positive."""
     x, y = tick.positions.get(pad.x, 0.0), tick.positions.get(pad.y, 0.0)
     wide, high = size[0] - 2, size[1] - 3
     column, row = round((1.0 - x) / 2.0 * (wide - 1)), round((1.0 - y) / 2.0 * (high - 1))
@@ -191,7 +191,7 @@ def draw_pad(pad: Pad, tick: Tick, size: tuple[int, int]) -> list[Text]:
             if (c, r) == (column, row):
                 line.append("○" if inside else "●", style="bold" if inside else "bold green")
                 continue
-            # Half a cell more, so that a small dead zone shows at all.
+            # Half a cell more, so that a small dead zone is visible.
             near = pad.dead_zone + 1.0 / (wide - 1), pad.dead_zone + 1.0 / (high - 1)
             shaded = abs(here[0]) <= near[0] and abs(here[1]) <= near[1]
             line.append("░" if shaded else " ", style="dim")
@@ -203,7 +203,7 @@ def draw_pad(pad: Pad, tick: Tick, size: tuple[int, int]) -> list[Text]:
 
 
 def _controls(scene: Scene, tick: Tick, width: int, most: int) -> list[Text]:
-    """Show each control's way: raw, position, shaped."""
+    """Show the values of each control: raw, position, shaped."""
     name_wide = min(max((len(control.name) for control in scene.controls), default=7), max(8, width - 34))
     lines = [Text(f"{'control':{name_wide}} {'raw':>8} {'position':>9} {'shaped':>7}", style="dim")]
     for control in scene.controls[: most - 1]:
@@ -246,7 +246,7 @@ def _moves(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 
 def _preflight(scene: Scene, tick: Tick, width: int) -> list[Text]:
-    """Describe what is ready before the first drive, in as few lines as it takes; and of what is not, what to do."""
+    """Describe what is ready before the first drive, in few lines; and for the rest, what to do."""
     neutral = scene.neutral
     found = [*scene.checks, *(checks_of(tick, neutral) if neutral is not None else ())]
     ready = [check.name for check in found if check.good]
@@ -259,7 +259,7 @@ def _preflight(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 
 def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
-    """Draw each actuator, those that steer first; four of a kind stand as they do on the robot."""
+    """Draw each actuator, those that steer first; four of a kind are placed as on the robot."""
     kinds: tuple[list[Text], list[Text]] = ([], [])
     for name, value in tick.actuators.items():
         steers = scene.quantities.get(name) is _STEERS
@@ -278,7 +278,7 @@ def _actuators(scene: Scene, tick: Tick, width: int) -> list[Text]:
 
 def _steering(name: str, angle: float) -> Text:
     degrees = math.degrees(angle)
-    # A wheel that is turned at all is drawn turned.
+    # A wheel with any angle is drawn with one.
     eighths = round(degrees / 45.0) or (int(math.copysign(1.0, degrees)) if abs(degrees) >= 5.0 else 0)
     return Text(f"{name.replace('_', ' '):>17} {_ARROWS[eighths % 8]} {round(degrees):+4d} deg")
 
@@ -304,7 +304,7 @@ def _bar(value: float, end: float, long: int) -> Text:
 
 
 def _far_ends(tick: Tick, width: int) -> list[Text]:
-    """Describe what each far end says of itself, a line or two each."""
+    """Describe the report of each far end, in a line or two each."""
     lines = []
     for name, one in tick.far.items():
         style = "" if one.follows is not False else "yellow"
@@ -314,7 +314,7 @@ def _far_ends(tick: Tick, width: int) -> list[Text]:
 
 
 def _link(scene: Scene, tick: Tick, beat: Beat) -> Text:
-    """Describe how the link and the loop do."""
+    """Describe the link and the loop."""
     frame = tick.frame
     age = math.inf if frame is None else tick.time - frame.time
     heard = "nothing heard yet" if frame is None else f"{beat.frames:.0f} frames/s, newest {1000 * age:.0f} ms old"
