@@ -1,6 +1,6 @@
 """Decoders over 50 MB of each protocol: good frames, frames with flipped bits, frames cut short, and noise.
 
-What is printed: the rate over that mixture, the rate over good frames alone, and what share of one core the
+It prints the rate over that mixture, the rate over good frames alone, and the share of one core that the
 protocol needs at its full rate. A decoder that raises ends the run; one that finds no frame fails it.
 """
 
@@ -14,7 +14,7 @@ from tenuto.sim.receiver import SimulatedReceiver, wandering_channels
 
 MEGABYTES = 50
 PIECE = 4096
-# Bytes a second at most: frames as dense as the protocol has them.
+# The greatest number of bytes per second: frames without pauses.
 FULL_RATE = {"sbus": 25 / 0.007, "crsf": 26 * 500.0, "ibus": 32 / 0.007}
 KINDS: dict[str, type[Decoder]] = {"sbus": SbusDecoder, "crsf": CrsfDecoder, "ibus": IbusDecoder}
 
@@ -42,7 +42,7 @@ def mixture(good: list[bytes], dice: random.Random, size: int) -> bytes:
 
 
 def rate(decoder: Decoder, data: bytes, times: int) -> float:
-    """Megabytes a second, in pieces as a port gives them."""
+    """Return megabytes per second, in pieces like those of a port."""
     pieces = [data[at : at + PIECE] for at in range(0, len(data), PIECE)]
     began = time.perf_counter()
     for _ in range(times):

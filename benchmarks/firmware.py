@@ -1,7 +1,7 @@
 """Generated C against a loop written by hand in C for the same robot, on this computer: ``by_hand.c``.
 
-Both make the same numbers from the same sticks: their sums are compared. The one by hand has no modes, no texts, and
-one reason to stop; the generated one has the whole guard.
+Both compute the same numbers from the same sticks: their sums are compared. The one by hand has no modes, no texts,
+and one reason to stop; the generated one has the whole guard.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ def main() -> None:
         return
     with TemporaryDirectory() as folder:
         make_firmware(load_profile(shipped("medlar.toml"))).write(folder)
-        # The flags of the desktop program that is generated.
+        # The flags of the generated desktop program.
         plain = ["gcc", "-O3", "-flto", "-std=c99", str(HERE / "by_hand.c")]
         subprocess.run([*plain, "-o", f"{folder}/hand", "-lm"], check=True)
         more = ["-DGENERATED", f"-I{folder}", f"{folder}/robot_board.c", "-o", f"{folder}/made", "-lm"]

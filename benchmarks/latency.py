@@ -1,4 +1,4 @@
-"""From the byte written, or the virtual axis set, to the frame in hand; beside the same read by hand."""
+"""The time from a written byte, or a virtual axis, to the frame; compared with a direct read."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ Read = Callable[[], object]
 
 
 def told(name: str, send: Callable[[int], object], ours: Read, hand: Read) -> None:
-    """Time both in turn, each from sending to the first answer that is not None; the other drains after it."""
+    """Time both alternately, from sending to the first result that is not None; the other drains after it."""
     seconds: dict[str, list[float]] = {"here": [], "by hand": []}
     for number in range(ROUNDS):
         for key, read, other in (("here", ours, hand), ("by hand", hand, ours)):

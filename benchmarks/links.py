@@ -1,4 +1,4 @@
-"""How many robots one broker and one station carry at 20 Hz, and what a flood does to a good datagram."""
+"""How many robots one broker and one station carry at 20 Hz, and the effect of a flood on a good datagram."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from tenuto.sources.udp import UdpSource
 
 RATE, SECONDS = 20.0, 8.0
 ROBOTS = (5, 10, 20, 40, 80, 120)
-# Carried: 99 of 100 commands within one period of the sending.
+# Carried: 99 of 100 commands arrive within one period.
 WITHIN = 1.0 / RATE
 
 
@@ -38,7 +38,7 @@ def driving() -> tenuto.Tick:
 
 
 def robots(port: int, count: int) -> None:
-    """Be so many robots, in a process of their own, and print when each command came: the clock is the system's."""
+    """Act as this number of robots in a process of their own, and print the arrival of each command."""
     sources = [MqttSource(f"r{number}", BrokerSettings("127.0.0.1", port)) for number in range(count)]
     came: list[tuple[int, int, float]] = []
     print("ready", flush=True)
@@ -54,7 +54,7 @@ def robots(port: int, count: int) -> None:
 
 
 def station(count: int, port: int) -> tuple[float, float, float]:
-    """Drive so many robots over one connection; give the share that came, and median and 99th percentile, s."""
+    """Drive this number of robots over one connection; return the share that came, median and 99th percentile, s."""
     receiving = subprocess.Popen(
         [sys.executable, "-m", "benchmarks.links", str(port), str(count)], stdout=subprocess.PIPE, text=True
     )
@@ -77,7 +77,7 @@ def station(count: int, port: int) -> tuple[float, float, float]:
     came, good, refused = json.loads(out)
     if refused:
         print(f"  refused: {refused[:3]}")
-    # Of several commands that came in one millisecond only the newest is timed.
+    # Of several commands in one millisecond only the newest is timed.
     delays = [at - sent[robot, number] for robot, number, at in came if (robot, number) in sent]
     if len(delays) < 0.5 * len(sent):
         return good / len(sent), math.inf, math.inf
@@ -110,7 +110,7 @@ def carried() -> None:
 
 
 def flood(port: int, over: threading.Event) -> None:
-    """Send what is none, as fast as it goes."""
+    """Send invalid datagrams as fast as possible."""
     junk = [b"T\x13" + secrets.token_bytes(90), secrets.token_bytes(60), b"T\x11" + secrets.token_bytes(80)]
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
         while not over.is_set():
@@ -120,7 +120,7 @@ def flood(port: int, over: threading.Event) -> None:
 
 
 def datagrams() -> None:
-    """Time a command from sending to the frame in hand, in quiet and in a flood of about 30,000 datagrams a second."""
+    """Time a command from sending to the frame, without and with a flood of about 30,000 datagrams a second."""
     with tempfile.TemporaryDirectory() as folder:
         key = f"{folder}/key"
         make_key(key, tenuto.SinkError)

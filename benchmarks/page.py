@@ -1,4 +1,4 @@
-"""The page: how long from a finger to a command, against a bare WebSocket that echoes; and what a page costs.
+"""The page: the time from a finger to a command, compared with a bare WebSocket that echoes; and the cost of a page.
 
 All in one run on one machine, with the suite's own browser and drive, and a tick every 5 ms.
 """
@@ -86,10 +86,10 @@ def main() -> None:
 
 
 def _moves(page: Page, drive: PageDrive) -> tuple[list[float], list[float]]:
-    """Push a stick to one place after the other; return the ms to the command that has it.
+    """Push a stick to one place after the other; return the ms to the command with each place.
 
     Returns:
-        From the finger, and from the moment in which the browser hands the event to the page.
+        From the finger, and from the moment at which the browser passes the event to the page.
     """
     fingers, came = Fingers(page), [(0.0, 0.0)]
 
@@ -109,14 +109,14 @@ def _moves(page: Page, drive: PageDrive) -> tuple[list[float], list[float]]:
     moved = page.evaluate("window.times.move")
     fingers.lift(1)
     fingers.lift(0)
-    # Each place is another one, so each command has its finger; where two became one, all of it would shift.
+    # All places differ, so each command belongs to one finger; if two were merged, all others would shift.
     assert len(moved) == len(came) - 1 == MOVES, (len(moved), len(came))
     pairs = list(zip((1000.0 * at for at, _ in came[1:]), moved, strict=True))
     return [at - finger for at, (finger, _) in pairs], [at - event for at, (_, event) in pairs]
 
 
 def _lifts(page: Page, drive: PageDrive) -> tuple[list[float], list[float]]:
-    """Lift hold to run again and again; return the ms until the first tick that stops, as `_moves`."""
+    """Release hold to run repeatedly; return the ms until the first tick that stops, as `_moves`."""
     fingers, took, event = Fingers(page), list[float](), list[float]()
     for _ in range(LIFTS):
         stopped = list[float]()
@@ -140,7 +140,7 @@ def _lifts(page: Page, drive: PageDrive) -> tuple[list[float], list[float]]:
 
 @contextmanager
 def _echo_server() -> Iterator[int]:
-    """Serve a WebSocket that sends everything back, in a process of its own."""
+    """Serve a WebSocket that echoes, in a process of its own."""
     code = (
         "import asyncio\nfrom websockets.asyncio.server import serve\n"
         "async def echo(line):\n    async for text in line: await line.send(text)\n"
@@ -155,7 +155,7 @@ def _echo_server() -> Iterator[int]:
 
 
 def _shares(drive: PageDrive) -> dict[str, float]:
-    """Return the share of a core that the server takes with one driver, and with ten more that look on."""
+    """Return the share of a core that the server uses with one driver, and with ten more watching pages."""
     found = {}
     with ExitStack() as stack:
         found["with one page"] = _share(drive)

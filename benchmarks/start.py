@@ -1,6 +1,7 @@
-"""What starting costs: importing Tenuto next to NumPy and Pydantic, and ``tenuto --help`` next to a bare Typer program.
+"""The cost of a start: Tenuto's import compared with NumPy and Pydantic, and ``tenuto --help`` with a bare Typer
+program.
 
-Each is a process of its own, in turn; what is printed is the ratio of the medians.
+Each is a process of its own, alternately; the ratio of the medians is printed.
 """
 
 from __future__ import annotations
@@ -23,7 +24,7 @@ PAIRS = {
 
 
 def seconds(program: str) -> float:
-    """Run a program in a new interpreter, and return what it took."""
+    """Run a program in a new interpreter, and return its time."""
     began = time.perf_counter()
     subprocess.run([sys.executable, "-c", program], stdout=subprocess.DEVNULL, check=True)
     return time.perf_counter() - began

@@ -1,8 +1,8 @@
-"""What a full tick costs, next to the loop that a builder would write by hand for the same arithmetic.
+"""The cost of a full tick, compared with a loop written by hand for the same arithmetic.
 
-Both run in turn, in one process, over the same stick numbers; what is printed is their ratio. The loop by
-hand reads, subtracts the centre, takes out the dead zone, applies expo, mixes, scales and limits. It
-checks nothing, keeps nothing and stops for nothing: that is the difference the ratio pays for.
+Both run alternately, in one process, over the same stick numbers; their ratio is printed. The loop by
+hand reads, subtracts the centre, applies the dead zone and expo, mixes, scales and limits. It
+checks nothing, stores nothing and never stops: the ratio is the price of that.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ PERIOD = 0.02
 
 
 def stick_numbers(count: int) -> list[dict[str, float]]:
-    """A driver who enables, then never keeps the sticks still."""
+    """A driver who enables, and then always moves the sticks."""
     rng = np.random.default_rng(1)
     forward, left = (983 + 28000 * np.sin(np.cumsum(rng.normal(0, 0.05, count))) for _ in range(2))
     values = [
@@ -34,7 +34,7 @@ def stick_numbers(count: int) -> list[dict[str, float]]:
 
 
 def by_hand(numbers: list[dict[str, float]]) -> tuple[float, float]:
-    """The loop that a builder writes in an afternoon."""
+    """The loop written by hand."""
     vx = yaw_rate = left = right = 0.0
     for values in numbers:
         y = -(values["left_y"] - 983) / 29471
@@ -112,7 +112,7 @@ def everything(numbers: list[dict[str, float]]) -> None:
 
 
 def memory(profile: object) -> None:
-    """Ten minutes at 50 Hz: does the pipeline keep anything?"""
+    """Ten minutes at 50 Hz: does the memory of the pipeline grow?"""
     pipeline = Pipeline(profile)  # type: ignore[arg-type]
     numbers = stick_numbers(500)
     tracemalloc.start()

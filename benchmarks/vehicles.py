@@ -1,4 +1,4 @@
-"""What each vehicle costs: a whole tick as a multiple of the loop by hand, and a million rows against bare NumPy."""
+"""The cost of each vehicle: a tick as a multiple of the loop by hand, and a million rows compared with bare NumPy."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def ticks() -> None:
 
 
 def rows() -> None:
-    """Each stage function on a million rows, against the expression that one would write for it."""
+    """Each stage function on a million rows, compared with a direct expression."""
     rng = np.random.default_rng(3)
     x, y, turn = (rng.uniform(-1.0, 1.0, ROWS) for _ in range(3))
     cart, wheels = VEHICLES["differential"], VEHICLES["mecanum"]

@@ -1,4 +1,4 @@
-"""What the live view costs the loop: a drive with it and without it, in turn, on a terminal that somebody reads."""
+"""The cost of the live view for the loop: a drive with it and without it, alternately, on a terminal that is read."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ SECONDS = 6.0
 
 
 def drive(full: bool) -> tuple[float, float]:
-    """Drive for a while; give by how much of its period a tick was off its time: median and 99th percentile."""
+    """Drive for a time; return the error of the tick times as a share of the period: median and 99th percentile."""
     from tenuto.cli.live import live_view
 
     profile = tenuto.load_profile(shipped("medlar.toml"))
@@ -36,7 +36,7 @@ def drive(full: bool) -> tuple[float, float]:
 
 
 def shown() -> float:
-    """Give what it costs to leave a tick for the view, s."""
+    """Return the time to store a tick for the view, s."""
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 
@@ -51,7 +51,7 @@ def shown() -> float:
 
 def main() -> None:
     print(f"live view: leaving it a tick costs the loop {1e9 * shown():.0f} ns")
-    # The view needs a terminal: a pseudo-terminal stands in, and somebody reads it.
+    # The view needs a terminal: it gets a pseudo-terminal, which is read.
     master, slave = pty.openpty()
     os.set_blocking(master, True)
     threading.Thread(target=lambda: [None for _ in iter(lambda: os.read(master, 65536), b"")], daemon=True).start()

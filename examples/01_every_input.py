@@ -2,5 +2,5 @@
 
 import tenuto
 
-for pad in tenuto.pads("simulated:sticks", rate=5):  # of your own: "gamepad"
+for pad in tenuto.pads("simulated:sticks", rate=5):  # with your own device: "gamepad"
     print(pad, flush=True)

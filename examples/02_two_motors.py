@@ -4,10 +4,10 @@ import tenuto
 
 
 def motor(side: str, share: float) -> None:
-    print(f"{side} {100 * share:+4.0f} %", end="  ")  # here your motor is told
+    print(f"{side} {100 * share:+4.0f} %", end="  ")  # set your motor here
 
 
-for pad in tenuto.pads("simulated:sticks", rate=20):  # of your own: "gamepad"
+for pad in tenuto.pads("simulated:sticks", rate=20):  # with your own device: "gamepad"
     left, right = tenuto.tank(pad.left.y, pad.right.y)
     motor("left", left)
     motor("right", right)

@@ -1,4 +1,4 @@
-"""South changes between tank and arcade while it runs, and shakes the pad; an event counts how often it was pressed."""
+"""South changes between tank and arcade during the drive, with a rumble; an event counts the presses."""
 
 import tenuto
 
@@ -10,11 +10,11 @@ schemes = {
 scheme = "arcade"
 presses: list[str] = []
 
-for pad in tenuto.pads("simulated:sticks", rate=20):  # of your own: "gamepad"
+for pad in tenuto.pads("simulated:sticks", rate=20):  # with your own device: "gamepad"
     if not presses:
         tenuto.when(pad.button("south"), lambda: presses.append("south"))
         presses.append("listening")
-    if pad.pressed("south") and pad["left_y"] == pad["right_y"] == 0.0:  # at rest, or a stick changes its meaning
+    if pad.pressed("south") and pad["left_y"] == pad["right_y"] == 0.0:  # only at rest: a stick changes its meaning
         scheme = "tank" if scheme == "arcade" else "arcade"
         pad.rumble(0.5)
     left, right = safe(pad, schemes[scheme](pad))

@@ -1,10 +1,10 @@
-"""A motor library of your own, which is stopped whatever happens: two H-bridges with a duty and a direction each."""
+"""Your own motor library, which is always stopped at the end: two H-bridges with a duty and a direction each."""
 
 import tenuto
 
 
 class Motor:
-    """Stands for what your board has: `duty` and `ahead` are its pins."""
+    """Replace this by your board's library: `duty` and `ahead` are its pins."""
 
     def __init__(self, name: str) -> None:
         self.name, self.duty, self.ahead = name, 0, True
@@ -20,10 +20,10 @@ class Motor:
 motors = [Motor("left"), Motor("right")]
 safe = tenuto.guarded("left_shoulder", ramp=0.5)
 try:
-    for pad in tenuto.pads("simulated:sticks", rate=50):  # of your own: "gamepad"
+    for pad in tenuto.pads("simulated:sticks", rate=50):  # with your own device: "gamepad"
         for motor, share in zip(motors, safe(pad, tenuto.arcade(pad.left.y, pad.right.x)), strict=True):
             motor.drive(share)
         print("  ".join(f"{m.name} {m.duty:3} {'ahead' if m.ahead else 'back'}" for m in motors), flush=True)
-finally:  # Ctrl-C, a pad that was pulled out, a mistake above
+finally:  # after Ctrl-C, an unplugged pad, an error above
     for motor in motors:
         motor.stop()

@@ -12,7 +12,7 @@ from tenuto.sim.autopilot import Autopilot
 from tenuto.sources.function import FunctionSource
 
 PAD = ("left_y", "left_x", "right_y", "right_x", "left_shoulder", "start", "north", "south")
-FULL = -32768.0  # a pad counts downwards as its sticks go forward and to the left
+FULL = -32768.0  # the numbers of a pad decrease as its sticks go forward and to the left
 
 
 def pad(now: float) -> dict[str, float]:
@@ -24,7 +24,7 @@ def pad(now: float) -> dict[str, float]:
 
 
 def tell(tick: Tick) -> str | None:
-    """Say what is asked of the autopilot, and what it says."""
+    """Print the requests to the autopilot, and its reports."""
     for action in tick.actions:
         print(f"{tick.time:5.2f} s  {action}")
     return "the flight is over" if tick.time > 12.5 else None
@@ -36,7 +36,7 @@ with Autopilot(tenuto.load_profile(path)) as autopilot:
     profile = tenuto.parse_profile(path.read_text(encoding="utf-8").replace("127.0.0.1:14550", f"{host}:{port}"))
 
     def fly() -> None:
-        """Let the autopilot live, beside the loop and for a little longer."""
+        """Run the autopilot beside the loop, and a little longer."""
         for point in autopilot.run(clock):
             if point.time > 14.0:
                 return

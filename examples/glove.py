@@ -1,7 +1,7 @@
-"""A glove of your own on text lines: a microcontroller prints four numbers a line, and a boat follows.
+"""Your own glove over text lines: a microcontroller prints four numbers per line, and a boat follows.
 
 Bend sensors drive the two thrusters, a fist of the other hand (the last number) is hold-to-run. The board is simulated:
-it is a pseudo-terminal to which this program prints what a board would. So is time; with your own, leave the clock out.
+this program writes its lines to a pseudo-terminal. Time is simulated too; with your own board, leave the clock out.
 """
 
 import math
@@ -30,7 +30,7 @@ told = ""
 
 
 class Glove(SerialDevice):
-    """Prints fifty lines a second, until its battery is empty; the hand moves once the boat listens."""
+    """Prints fifty lines a second until its battery is empty; the hand moves as soon as the boat listens."""
 
     first = math.inf
 

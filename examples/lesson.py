@@ -1,6 +1,6 @@
 """A lesson in simulated time: an instructor, a learner, a computer that follows the row, and a sensor in front.
 
-Prints who drives when, and why it slows down or stops.
+Prints who drives, and why the robot slows down or stops.
 """
 
 import tenuto
@@ -9,7 +9,7 @@ from tenuto.data import shipped
 from tenuto.sources.function import FunctionSource
 
 PAD = ("left_y", "right_x", "left_shoulder", "right_shoulder", "north", "east", "start", "right_trigger")
-FORWARD = -32768.0  # a pad counts downwards as its stick goes forward
+FORWARD = -32768.0  # the number of a pad decreases as its stick goes forward
 
 
 def pad(now: float, **moved: tuple[float, float, float]) -> dict[str, float]:
@@ -19,13 +19,13 @@ def pad(now: float, **moved: tuple[float, float, float]) -> dict[str, float]:
 
 
 def instructor(now: float) -> dict[str, float]:
-    """Gives to the learner at 1 s, takes over at 6 s by the stick, gives to the computer at 9 s by the trigger."""
+    """Hands over to the learner at 1 s, takes over at 6 s by the stick, hands over to the computer at 9 s."""
     values = pad(now, north=(1.0, 1.0, 1.3), left_y=(0.5 * FORWARD, 6.0, 7.5), right_trigger=(32767.0, 9.0, 14.0))
     return values | {"left_shoulder": float(0.5 < now < 17.0)}
 
 
 def learner(now: float) -> dict[str, float]:
-    """Pushes the stick all the way, and goes on doing so after the robot was taken away."""
+    """Pushes the stick all the way, also after the instructor has taken over."""
     return pad(now, left_y=(FORWARD, 2.0, 20.0))
 
 

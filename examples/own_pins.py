@@ -10,7 +10,7 @@ from tenuto.sinks.function import FunctionSink
 
 
 class Pins:
-    """A pin layer that keeps what it was told."""
+    """Simulated pins that store their settings."""
 
     def __init__(self) -> None:
         self.now: dict[str, float] = {}
@@ -26,12 +26,12 @@ pins = Pins()
 
 
 def to_pins(tick: Tick) -> None:
-    """An H-bridge wants a duty and a direction for each wheel, a servo a pulse. No power: all of it off."""
+    """An H-bridge needs a duty and a direction for each wheel, a servo a pulse. Without power all pins are off."""
     for wheel in ("left_wheel", "right_wheel"):
         share = tick.actuators[wheel] / 12.57 if tick.power else 0.0  # of 120 rev/min, in rad/s
         pins.set(f"{wheel} duty", round(min(abs(share), 1.0), 3))
         pins.set(f"{wheel} forward", float(share >= 0.0))
-    # A flag on a servo goes up while the cart moves.
+    # A servo raises a flag while the cart moves.
     pins.set("flag servo", 1900.0 if tick.command.vx else 1100.0)
 
 

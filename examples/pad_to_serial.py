@@ -11,7 +11,7 @@ from pathlib import Path
 import tenuto
 from tenuto.data import shipped
 
-# A desk computer that does other things too holds the loop up now and then.
+# A desk computer with other tasks delays the loop from time to time.
 profile = tenuto.parse_profile(shipped("medlar.toml").read_text(encoding="utf-8") + 'stall_timeout = "2 s"\n')
 with tempfile.TemporaryDirectory() as folder:
     port = str(Path(folder) / "cart")

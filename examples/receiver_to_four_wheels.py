@@ -1,7 +1,7 @@
 """A radio receiver to four steered wheels: a simulated SBUS receiver, and servo pulses for the two axles.
 
-Prints the pulses each half second of simulated time. With your own: the name of its port in the profile, pins instead
-of `print`, and no clock.
+Prints the pulses each half second of simulated time. With your own receiver: the name of its port in the profile, pins
+instead of `print`, and no clock.
 """
 
 import math
@@ -49,7 +49,7 @@ def hands(seconds: float) -> list[float]:
 
 
 def servos(tick: Tick) -> None:
-    """What goes to the servos, where they would be set. After 6 s the transmitter is switched off."""
+    """Print the pulses of the servos. After 6 s the transmitter is switched off."""
     receiver.faults.failsafe = tick.time > 6.0
     pulses = {name: value for name, value in tick.wire.items() if name.endswith("pulse")}
     said = ", ".join(f"{name.removesuffix('_angle.pulse')} {value:.0f} µs" for name, value in pulses.items())

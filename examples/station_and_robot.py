@@ -1,7 +1,7 @@
 """A station and a robot that meet at an MQTT broker: the robot in a process of its own, as on another machine.
 
 Needs a broker on this machine: ``apt-get install mosquitto`` (this program starts one for itself at another port).
-At the end the station's program dies, and the robot stops by itself.
+At the end the station's program is killed, and the robot stops by itself.
 """
 
 import os
@@ -28,7 +28,7 @@ if mosquitto is None:
 
 here = [sys.executable, "-m", "tenuto"]
 with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
-    # Four programs on one machine hold one another up now and then.
+    # Four programs on one machine delay one another from time to time.
     text = shipped("medlar.toml").read_text(encoding="utf-8") + 'stall_timeout = "2 s"\n'
     text = text.replace('link_timeout = "300 ms"', 'link_timeout = "1 s"')
     medlar = str(Path(folder) / "medlar.toml")
@@ -61,6 +61,6 @@ with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
                     print(f"{now:4.1f} s  the station's program is killed")
                     station.kill()
                     killed = True
-                if state.state == "fault":  # it stands, and a loss of the link is latched
+                if state.state == "fault":  # it stands, and the link loss is latched
                     end = min(end, now + 1.0)
     listener.close()

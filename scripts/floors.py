@@ -1,4 +1,4 @@
-"""Prints the oldest packages that pyproject.toml admits, a line each, for ``pip install``: see ``make floors``."""
+"""Prints the oldest packages that pyproject.toml permits, a line each, for ``pip install``: see ``make floors``."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 
 
 def floors() -> list[str]:
-    """Return each dependency of what is installed, those of the extras too, at the version that it says at least."""
+    """Return each dependency, also of the extras, at its lowest version."""
     project = tomllib.loads((Path(__file__).parents[1] / "pyproject.toml").read_text())["project"]
     extras = project["optional-dependencies"]
     named = [*project["dependencies"], *(one for extra, ones in extras.items() if extra != "dev" for one in ones)]

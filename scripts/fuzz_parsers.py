@@ -1,8 +1,8 @@
-"""Coverage-guided fuzzing of everything that parses: profiles, scripts, calibrations, logs, recordings, wires.
+"""Coverage-guided fuzzing of all parsers: profiles, scripts, calibrations, logs, recordings, protocols.
 
     pip install atheris && python scripts/fuzz_parsers.py -max_total_time=3600
 
-What is found is an exception that is none of Tenuto's own family; its input is kept as a small test.
+A finding is an exception other than Tenuto's own; its input is kept as a small test.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ def _file(read: Callable[[Path], object], name: str) -> Callable[[bytes], object
 
 
 def _profile(data: bytes) -> None:
-    """A profile of which some bytes are others."""
+    """Return a profile with some changed bytes."""
     at = data[0] * 6 % len(MEDLAR) if data else 0
     (FOLDER / "p.toml").write_bytes(MEDLAR[:at] + data[1:] + MEDLAR[at + data[1] % 60 if len(data) > 1 else at :])
     tenuto.load_profile(FOLDER / "p.toml").plan()
@@ -90,7 +90,7 @@ TARGETS: list[Callable[[bytes], object]] = [
 
 
 def one(data: bytes) -> None:
-    """Hand the rest of the bytes to the parser that the first one chooses."""
+    """Pass the bytes after the first to the parser that the first one selects."""
     if data:
         with suppress(tenuto.TenutoError):
             TARGETS[data[0] % len(TARGETS)](data[1:])

@@ -1,4 +1,4 @@
-"""Makes the picture of the same drive by the pipeline and by the simulated chip, one over the other.
+"""Makes the picture of one drive by the pipeline and by the simulated chip, one over the other.
 
 python scripts/make_board_figure.py          (needs avr-gcc and simavr; about a minute)
 """
@@ -22,7 +22,7 @@ from tenuto.sticks.reading import Reader
 
 ROOT = Path(__file__).parents[1]
 BOARD = ROOT / "examples/boards/medlar-board.toml"
-# The recording is of a pad; a radio would send these pulses for the same hands. Its frames come every 14 ms.
+# The recording is that of a pad; a radio would send these pulses for the same sticks, in frames every 14 ms.
 FRAME, WHEELS = 0.014, ("left_wheel", "right_wheel")
 BLUE, GREY, RED = "#0072b2", "#b8b8b8", "#b5122b"
 
@@ -35,7 +35,7 @@ def pulses() -> list[tuple[float, bytes]]:
         reader.take(frame, frame.time)
         where = reader.positions
         while at < after.time + 0.1:
-            silent = after.time - frame.time > 0.3  # the pad was pulled out there
+            silent = after.time - frame.time > 0.3  # the pad was unplugged
             if not silent:
                 channels = [1500.0 - 512.0 * where["steer"], 1500.0 + 512.0 * where["drive"], 1500.0, 1500.0]
                 channels += [2000.0 if where["left_shoulder"] >= 0.5 else 1000.0] + [1500.0] * 11
@@ -45,7 +45,7 @@ def pulses() -> list[tuple[float, bytes]]:
 
 
 def by_chip(sent: list[tuple[float, bytes]], seconds: float) -> dict[str, list[tuple[float, float]]]:
-    """Return the duty of each wheel at the pins, −1…1, as it changes."""
+    """Return the duty of each wheel at the pins, −1…1, at each change."""
     events = [f"U {1e6 * at + 120 * n:.0f} {byte}" for at, data in sent for n, byte in enumerate(data)]
     with TemporaryDirectory() as folder:
         make_firmware(load_profile(BOARD)).write(folder)
@@ -65,7 +65,7 @@ def by_chip(sent: list[tuple[float, bytes]], seconds: float) -> dict[str, list[t
 
 
 def by_pipeline(sent: list[tuple[float, bytes]], seconds: float) -> list[tuple[float, dict[str, float], str]]:
-    """Return the duty of each wheel here, and the state of the guard, a row a tick."""
+    """Return the duty of each wheel by the pipeline, and the state of the guard, a row per tick."""
     pipeline, decoder, rows = Pipeline(load_profile(BOARD)), SbusDecoder(), []
     waiting = list(sent)
     for tick_number in range(1, int(seconds / 0.02)):

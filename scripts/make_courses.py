@@ -1,6 +1,6 @@
-"""Makes the shipped courses of Quince, Sorrel and Damson: what a pad or a radio would have sent.
+"""Makes the shipped recordings of Quince, Sorrel and Damson: the numbers of a pad or a radio.
 
-The thumbs' way is written down below as key points; noise and steps are added. The same seed gives the same files.
+The motion of the thumbs is given below as key points; noise and steps are added. The same seed makes the same files.
 
     python scripts/make_courses.py
 """
@@ -57,14 +57,14 @@ DAMSON_SWITCHES = {
 
 
 def times(keys: Sequence[tuple[float, ...]], rng: np.random.Generator) -> npt.NDArray[np.float64]:
-    """Give the times of the frames, with a little jitter."""
+    """Return the times of the frames, with a little jitter."""
     count = int(keys[-1][0] * RATE)
     moments = np.arange(count) / RATE + rng.normal(0.0, 0.0005, count)
     return np.asarray(moments - moments[0])
 
 
 def sticks(keys: Sequence[tuple[float, ...]], time: npt.NDArray[np.float64]) -> list[npt.NDArray[np.float64]]:
-    """Give each stick over time; no thumb is quite still while it pushes."""
+    """Return each stick over time; no thumb is quite still while it pushes."""
     table = np.array(keys)
     shake = 0.012 * np.sin(5.3 * time) * np.sin(0.8 * time)
     moved = [np.interp(time, table[:, 0], table[:, column]) for column in range(1, table.shape[1])]
@@ -72,13 +72,13 @@ def sticks(keys: Sequence[tuple[float, ...]], time: npt.NDArray[np.float64]) -> 
 
 
 def pad(stick: npt.NDArray[np.float64], rng: np.random.Generator) -> npt.NDArray[np.float64]:
-    """Give what a pad of 8 bits sends: it counts right and down upwards."""
+    """Return the numbers of a pad of 8 bits: right and down are positive."""
     steps = np.round(np.clip(127.5 - 127.5 * stick + rng.normal(0.0, 0.3, stick.shape), 0.0, 255.0))
     return np.asarray(steps * 257.0 - 32768.0)
 
 
 def radio(stick: npt.NDArray[np.float64], rng: np.random.Generator) -> npt.NDArray[np.float64]:
-    """Give what a receiver sends, µs."""
+    """Return the numbers of a receiver, µs."""
     return np.asarray(np.round(np.clip(1500.0 + 512.0 * stick + rng.normal(0.0, 0.4, stick.shape), 988.0, 2012.0)))
 
 
@@ -93,7 +93,7 @@ def write(name: str, time: npt.NDArray[np.float64], columns: Columns) -> None:
 
 
 def held(time: npt.NDArray[np.float64], spans: Sequence[tuple[float, float]]) -> npt.NDArray[np.float64]:
-    """Give 1 while a button is held."""
+    """Return 1 while a button is held."""
     return np.asarray(np.any([(time >= start) & (time < end) for start, end in spans], axis=0), dtype=float)
 
 
@@ -113,7 +113,7 @@ def main() -> None:
         write(name, time, columns)
     time = times(DAMSON, rng)
     sideways, forward, climb, turn = sticks(DAMSON, time)
-    # The radio counts to the right upwards where the robot counts to the left.
+    # On the radio right is positive, on the robot left is.
     moved = {"channel_1": -sideways, "channel_2": forward, "channel_3": climb, "channel_4": -turn}
     channels = {name: radio(stick, rng) for name, stick in moved.items()}
     for name, steps in DAMSON_SWITCHES.items():

@@ -1,4 +1,4 @@
-"""Makes the pictures of the documentation that come from the library alone: styles, and a drawing a vehicle.
+"""Makes the pictures of the documentation that need only the library: styles, and a drawing of each vehicle.
 
 python scripts/make_figures.py
 """

@@ -1,4 +1,4 @@
-"""Writes medlar-odometry.csv: what Medlar's wheels, a little larger and further apart than the profile says, did.
+"""Writes medlar-odometry.csv: the motion of Medlar with wheels a little larger and farther apart than in the profile.
 
 The same sticks as orchard-row.csv; a clock of its own, 20 rows a second, 3 mm and 0.2 degrees of noise.
 """

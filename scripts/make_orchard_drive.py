@@ -1,8 +1,8 @@
-"""Makes the shipped drive of Medlar through the orchard: what an inexpensive pad would have sent.
+"""Makes the shipped drive of Medlar through the orchard: the numbers of an inexpensive pad.
 
-The thumbs' way is written down below as key points; the pad adds a middle that is 3 % off, travel that
+The motion of the thumbs is given below as key points; the pad adds a middle that is 3 % off, travel that
 ends at 93 % of the range, 8-bit steps, noise and a little jitter in time. Then the radio goes silent for
-a while. The same seed gives the same file.
+a while. The same seed makes the same file.
 
     python scripts/make_orchard_drive.py
 """
@@ -48,8 +48,8 @@ KEYS = np.array(
         (24.3, 0.0, 0.0, 1),
         (24.7, 0.82, 0.0, 1),  # across to the next row; here the radio goes silent
         (28.6, 0.82, 0.02, 1),
-        (29.0, 0.0, 0.0, 1),  # the driver understands: lets the stick go,
-        (29.6, 0.0, 0.0, 0),  # lets go of the shoulder,
+        (29.0, 0.0, 0.0, 1),  # the driver reacts: releases the stick,
+        (29.6, 0.0, 0.0, 0),  # releases the shoulder,
         (30.4, 0.0, 0.0, 1),  # presses it again,
         (31.0, 0.0, 0.0, 1),
         (31.4, 0.72, 0.0, 1),  # and finishes the drive
@@ -63,13 +63,13 @@ KEYS = np.array(
     ]
 )
 
-STEP = 257.0  # one of the pad's 256 steps, as SDL hands it over
+STEP = 257.0  # one of the pad's 256 steps, in SDL's numbers
 MIDDLE = 127.5 * 1.03
 LOWEST, HIGHEST = 127.5 * (1 - 0.93), 127.5 * (1 + 0.93)
 
 
 def pad(position: npt.NDArray[np.float64], rng: np.random.Generator) -> npt.NDArray[np.float64]:
-    """Give what the pad sends for a stick at −1…1; it counts right and down (towards −1) upwards."""
+    """Return the pad's number for a stick at −1…1, left and up positive; on the pad right and down are positive."""
     counts = MIDDLE - np.where(position > 0, position * (MIDDLE - LOWEST), position * (HIGHEST - MIDDLE))
     steps = np.round(np.clip(counts + rng.normal(0.0, 0.5, position.shape), LOWEST, HIGHEST))
     return np.asarray(steps * STEP - 32768.0, dtype=np.float64)

@@ -25,7 +25,7 @@ from tenuto.page.player import Player
 from tenuto.page.server import serve
 from tenuto.page.visitors import LogPage
 
-# The time from one picture of a film to the next, at least, s.
+# The shortest time from one picture of a film to the next, s.
 _FRAME_SECONDS = 0.3
 SCREENSHOTS = Path(__file__).parents[1] / "docs/screenshots"
 
@@ -39,7 +39,7 @@ def main() -> None:
 
 
 def _laptop(browser: Browser) -> None:
-    """Film a drive: waiting, held, ahead, to the left, released. Who shows no films shows the turn to the left."""
+    """Film a drive: waiting, held, ahead, to the left, released. Without animation the turn to the left is shown."""
     with PageDrive(load_profile(shipped("quince.toml")), robot="simulated") as drive:
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         page.goto(drive.url)
@@ -67,7 +67,7 @@ class _Frame(NamedTuple):
 
 
 def _filmed(page: Page, seconds: float) -> list[_Frame]:
-    """Take pictures for so long, as many as the computer takes."""
+    """Take pictures for this time, as many as the computer can."""
     frames, end = list[_Frame](), time.monotonic() + seconds
     while (begun := time.monotonic()) < end:
         picture = Image.open(BytesIO(page.screenshot()))
@@ -77,7 +77,7 @@ def _filmed(page: Page, seconds: float) -> list[_Frame]:
 
 
 def _save_film(path: Path, still: Image.Image, frames: list[_Frame]) -> None:
-    """Write an animated PNG that runs for ever, in few colours."""
+    """Write an animated PNG that repeats for ever, in few colours."""
     states = [frames[0].picture, still, frames[-1].picture]
     all_of_them = Image.new("RGB", (still.width, 3 * still.height))
     for place, picture in enumerate(states):

@@ -1,4 +1,4 @@
-"""Writes docs/schemas: what the messages between a driver's machine and a robot are, as JSON Schema."""
+"""Writes docs/schemas: the messages between a driver's machine and a robot, as JSON Schema."""
 
 from __future__ import annotations
 

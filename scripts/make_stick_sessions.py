@@ -1,4 +1,4 @@
-"""Makes the shipped sessions for ``--from`` of tenuto calibrate (a worn pad, a clean transmitter) and of tenuto bind.
+"""Makes the shipped sessions for ``--from`` of tenuto calibrate (a worn pad, a clean transmitter) and of tenuto begin.
 
 python scripts/make_stick_sessions.py
 """
@@ -32,7 +32,7 @@ CLEAN = {
 
 
 def session(sticks: dict[str, StickTruth], seed: int, buttons: tuple[str, ...]) -> list[Frame]:
-    """Give the frames of somebody who measures one control after the other, and then stirs both sticks."""
+    """Return the frames of a session that measures one control after the other, and then stirs both sticks."""
     rng = np.random.default_rng(seed)
     made = {
         name: measured_session(truth, rng, returns=10, start=2.5 + 15.0 * number)[1]
@@ -55,7 +55,7 @@ def session(sticks: dict[str, StickTruth], seed: int, buttons: tuple[str, ...]) 
 
 
 def gestures() -> list[Frame]:
-    """Give the frames of somebody who is asked by tenuto bind: forward, left, what is held, what stops."""
+    """Return the frames of the answers to tenuto begin: forward, left, hold-to-run, stop."""
     rest = {
         info.name: info.rest for info in GamepadOptions.layout if not info.name.startswith(("misc", "paddle", "touch"))
     }

@@ -1,4 +1,4 @@
-"""Writes the tables of the docs that are made from the code: the reasons, and the options of every kind of thing.
+"""Writes the tables of the docs that are made from the code: the reasons, and the options of every kind.
 
 The tests compare them with the code; after a change: ``make tables``.
 """
@@ -77,7 +77,7 @@ def guard_table() -> str:
 
 
 def shown_default(one: Field[Any]) -> str:
-    """Say what holds where an option is left out."""
+    """Describe the default of an option."""
     said = about(one)
     if one.default is MISSING:
         return "" if one.default_factory is MISSING else "none"
@@ -138,7 +138,7 @@ ROBOTS = ("medlar", "medlar-keyboard", "medlar-lift", "medlar-lesson", "quince",
 
 
 def truth_page() -> str:
-    """Write what each control of every shipped robot does, as its simulated robot is driven."""
+    """Write the truth table of every shipped robot."""
     lines = [
         "# Truth tables of the shipped robots",
         "",
@@ -157,7 +157,7 @@ def truth_page() -> str:
     return "\n".join(lines) + "\n"
 
 
-# Heading → the names of the public face below it.
+# Heading → its public names.
 _FACE = {
     "Profiles and plans": "load_profile parse_profile prepare_profile Profile Plan Finding Problem",
     "Driving": "drive follow replay DriveHandle DriveReport Pipeline Frame Tick VelocityCommand GuardStatus State "
@@ -170,7 +170,7 @@ _FACE = {
 
 
 def api_page() -> str:
-    """Return the page of the public face; the site puts the docstrings into it."""
+    """Return the page of the public API; the site adds the docstrings."""
     named = [name for names in _FACE.values() for name in names.split()]
     assert sorted(named) == sorted(tenuto.__all__), set(named) ^ set(tenuto.__all__)
     parts = ["# Python\n", "The public names of `import tenuto`, from their docstrings; `make docs` builds this page. "
@@ -182,7 +182,7 @@ def api_page() -> str:
 
 
 def json_keys() -> str:
-    """Write what the commands print as JSON, from its schema."""
+    """Write the JSON output of the commands, from its schema."""
     definitions = json.loads((DOCS / "schemas/output.json").read_text(encoding="utf-8"))["$defs"]
     parts = []
     for name, one in definitions.items():
@@ -211,13 +211,13 @@ def _json_rows(key: str, one: dict[str, Any]) -> list[str]:
 
 
 def _put(page: str, mark: str, text: str) -> str:
-    """Put a text where a page has a mark for it."""
+    """Replace the marked part of a page by a text."""
     place = re.compile(rf"(<!-- {mark} -->\n).*(\n<!-- end of {mark} -->)", re.DOTALL)
     return place.sub(lambda found: found[1] + text + found[2], page)
 
 
 def pages() -> dict[Path, str]:
-    """Return every page that has such tables, as it should be."""
+    """Return the current text of every page with such tables."""
     guard, programs = ((DOCS / name).read_text(encoding="utf-8") for name in ("guard.md", "json.md"))
     guard = _put(_put(guard, "reasons", reasons()), "table", guard_table())
     return {

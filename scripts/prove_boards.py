@@ -2,9 +2,9 @@
 
 python scripts/prove_boards.py 10000          (needs gcc; half an hour)
 
-The profile of the last difference is kept in board-differs.toml.
+The profile of the last difference is stored in board-differs.toml.
 
-A third of them are of the shipped profiles that fit a board, the others of random sticks and of random valid profiles.
+A third of them use the shipped profiles that fit a board, the others random sticks and random valid profiles.
 """
 
 from __future__ import annotations
@@ -29,11 +29,11 @@ from tenuto.testing.board import any_schedule, by_pipeline, by_program, differen
 from tenuto.testing.profiles import any_profile
 
 SHIPPED = ("medlar", "medlar-lift", "medlar-keyboard", "quince", "damson")
-# A program is built once, and driven by so many schedules; the clock of every other one wraps.
+# The number of schedules per program; the clock of every other one wraps.
 EACH, WRAPS = 50, 2**32 - 4000
 
 
-# Of a thousand schedules in float so many may differ by rounding: a stop that ends a tick earlier or later.
+# The number of a thousand schedules in float that may differ by rounding: a stop that ends a tick earlier or later.
 ROUNDED = 5
 
 
@@ -47,9 +47,9 @@ def built(profile: Profile, real: str, folder: str) -> Path:
 
 
 def prove(profile: Profile, seeds: range, counts: Counter[str]) -> None:
-    """Drive some seeds through both; add to the counts, and print what differs.
+    """Drive some seeds through both; add to the counts, and print the differences.
 
-    What differs in float and not in double is rounding.
+    A difference in float that double does not have is rounding.
     """
     plan = profile.plan()
     with TemporaryDirectory() as folder:
@@ -69,7 +69,7 @@ def prove(profile: Profile, seeds: range, counts: Counter[str]) -> None:
 
 
 def main(wanted: int) -> int:
-    """Drive so many schedules; 0 where both sides agree in all of them."""
+    """Drive this number of schedules; return 0 if both sides agree in all of them."""
     counts, began, since = Counter[str](), time.monotonic(), random.randrange(10**6)
     print(f"first seed {since}", flush=True)
     for number, name in enumerate(SHIPPED):

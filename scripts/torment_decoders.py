@@ -1,9 +1,9 @@
-"""Feeds every decoder random and mutated bytes, and prints what came of it. Part of ``make campaign``.
+"""Feeds every decoder random and mutated bytes, and prints the results. Part of ``make campaign``.
 
     python scripts/torment_decoders.py 1000     (megabytes for each decoder)
 
-A frame that comes out of random bytes is a false one. A flip is one bit of one frame in a stream of good ones; a wrong
-frame is one that nobody sent.
+A frame from random bytes is a false one. A flip is one bit of one frame in a stream of good ones; a wrong frame is one
+that was not sent.
 """
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ def _frame(dice: random.Random) -> bytes:
 
 
 def _makers() -> dict[str, tuple[Callable[[], Feed], Callable[[random.Random], bytes]]]:
-    """Name each decoder, how one is made, and what makes a good frame for it."""
+    """Name each decoder, its constructor, and the function that makes a good frame for it."""
     found: dict[str, tuple[Callable[[], Feed], Callable[[random.Random], bytes]]] = {
         name: (lambda radio=radio: radio.decoder().feed, lambda dice, radio=radio: _radio(radio, dice))  # type: ignore[misc]
         for name, radio in RADIOS.all.items()
@@ -62,7 +62,7 @@ def _makers() -> dict[str, tuple[Callable[[], Feed], Callable[[random.Random], b
 
 
 def _streams(good: Callable[[random.Random], bytes], dice: random.Random, total: int) -> Iterable[tuple[bytes, bool]]:
-    """Return random bytes, and mutated good ones, by turns; and whether they are random."""
+    """Return random bytes and mutated good ones alternately, and whether they are random."""
     done = 0
     while done < total:
         yield dice.randbytes(_CHUNK), True
@@ -86,7 +86,7 @@ def _torment(name: str, make: Callable[[], Feed], good: Callable[[random.Random]
     before = 0
     for number, (data, is_random) in enumerate(_streams(good, dice, total)):
         if is_random:
-            feed(bytes(300))  # what good frames still wait in the decoder come out
+            feed(bytes(300))  # flush good frames that wait in the decoder
         start = time.perf_counter()
         frames = feed(data)
         spent += time.perf_counter() - start
@@ -104,7 +104,7 @@ def _torment(name: str, make: Callable[[], Feed], good: Callable[[random.Random]
 
 
 def _flips(name: str, make: Callable[[], Feed], good: Callable[[random.Random], bytes], parity: bool) -> None:
-    """Flip one bit in every tenth frame; count the frames that come out and were not sent."""
+    """Flip one bit in every tenth frame; count the decoded frames that were not sent."""
     dice = random.Random(2)
     wrong = 0
     for _ in range(_FLIPS // 100):

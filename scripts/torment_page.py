@@ -1,7 +1,7 @@
-"""Drives from real pages for a while, closes, hides, freezes and reloads them at random, and checks every tick.
+"""Drives from real pages, closes, hides, freezes and reloads them at random, and checks every tick.
 
-``python scripts/torment_page.py SECONDS [SEED]``. Exit status 1 where an invariant broke, where something moved though
-nobody held, or where the server's memory grew.
+``python scripts/torment_page.py SECONDS [SEED]``. The exit status is 1 if an invariant broke, if the robot moved
+without hold-to-run, or if the server's memory grew.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from tenuto import Tick
 from tenuto.driving.guard import State
 from tenuto.sim.invariants import Watcher
 
-# What is done to a page, and how long it may take until it counts, s: the timeout of the link, and a busy machine.
+# The faults of a page, and the time until each counts, s: the timeout of the link, plus the delay of a busy machine.
 PLAN = MEDLAR.with_(**{"guard.link_timeout": "400 ms", "loop.stall_timeout": "1 s"})
 HIDE = 'Object.defineProperty(document, "hidden", {value: true, configurable: true});'
 FAULTS = {
@@ -34,12 +34,12 @@ FAULTS = {
 BACK = (
     'delete document.hidden; document.dispatchEvent(new Event("visibilitychange")); dispatchEvent(new Event("focus"))'
 )
-# The server's memory may grow by so much, kB: what Python keeps of what it has used.
+# The permitted growth of the server's memory, kB: Python keeps some memory that it has used.
 MOST_GROWTH = 8000
 
 
 class Judge:
-    """Looks at every tick that the robot gets."""
+    """Checks every tick of the robot."""
 
     def __init__(self) -> None:
         self._watcher = Watcher(PLAN.plan())
@@ -48,7 +48,7 @@ class Judge:
         self.dead_since: float | None = None
 
     def see(self, tick: Tick) -> None:
-        """Look at one tick."""
+        """Check one tick."""
         self.wrong += self._watcher.see(tick)
         self.states[str(tick.guard.state)] += 1
         dead = self.dead_since
@@ -57,7 +57,7 @@ class Judge:
 
 
 def main(seconds: float, seed: int) -> int:
-    """Torment the page; print what was done and found."""
+    """Torment the page; print the faults and the results."""
     dice, judge, done = random.Random(seed), Judge(), Counter[str]()
     drive = PageDrive(PLAN)
     drive.on_tick = judge.see
@@ -114,7 +114,7 @@ def _sit(page: Any) -> None:
 def _drive(page: Any, drive: PageDrive, dice: random.Random, done: Counter[str]) -> None:
     """Hold, push keys, and drive for a moment."""
     page.wait_for_timeout(600)
-    drive.handle.reset()  # where the emergency stop is on
+    drive.handle.reset()  # in case the emergency stop is on
     page.wait_for_timeout(100)
     page.keyboard.down("Space")
     page.wait_for_timeout(150)

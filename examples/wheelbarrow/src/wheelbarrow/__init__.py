@@ -1,1 +1,1 @@
-"""Kinds of your own for Tenuto."""
+"""Your own kinds for Tenuto."""

@@ -14,7 +14,7 @@ from tenuto.vehicles.base import Chassis
 
 @dataclass(frozen=True, slots=True)
 class Nudge(Style):
-    """Forward is what both handles share; the difference turns, as far as ``nudge`` says."""
+    """Forward is the mean of both handles; their difference turns, multiplied by ``nudge``."""
 
     left: str
     right: str
