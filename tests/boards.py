@@ -1,4 +1,4 @@
-"""What the tests of boards share: programs that are built, and the pins of a simulated chip."""
+"""Shared parts of the tests of boards: built programs, and the pins of a simulated chip."""
 
 import shutil
 import subprocess
@@ -44,13 +44,13 @@ def pins_of(out: str) -> Pins:
 
 
 def on_at(pins: Pins, ms: float) -> bool:
-    """Whether anything drives at a time: a duty above 0."""
+    """Return whether a motor is driven at a time: a duty above 0."""
     last = {pin: level for kind, at, pin, level in pins if kind == "D" and at <= ms}
     return any(last.values())
 
 
 def on_cortex(made: Firmware, folder: Path, events: list[str], change: Callable[[str], str] = lambda text: text) -> str:
-    """Build the complete program, its main.c changed, and run it on the simulated board; return what it reports."""
+    """Build the complete program with a changed main.c, and run it on the simulated board; return its report."""
     made.write(folder)
     program = folder / "cortex-m/board"
     (program / "main.c").write_text(change((program / "main.c").read_text()))
@@ -77,7 +77,7 @@ BEGIN = ((20.0, 200.0, 0.0, False), (204.0, 400.0, 0.0, True), (404.0, 1000.0, 1
 
 
 def wired(kind: str) -> tenuto.Profile:
-    """The board of Medlar with pulses in the place of bytes."""
+    """Return the board of Medlar with pulses instead of bytes."""
     pins = {"ppm": "line = [4]", "pwm": "line = [4, 5, 6, 7, 8]"}[kind]
     text = BOARD.read_text().replace('kind = "sbus"', f'kind = "{kind}"\n{pins}')
     return tenuto.parse_profile(text.replace("port = ", "file = ").replace("/dev/ttyAMA0", "/dev/gpiochip0"))
@@ -100,7 +100,7 @@ process.stdout.write(out.join("\\n") + "\\n");
 def in_python(
     profile: tenuto.Profile, folder: Path, part: str = "whole", lines: str = "pins"
 ) -> list[list[str | Path]]:
-    """Write a profile's code in MicroPython; return the commands that run it: this Python, and MicroPython itself."""
+    """Write a profile's code in MicroPython; return the commands that run it: in this Python, and in MicroPython."""
     make_firmware(profile, language="micropython", part=part, lines=lines).write(folder)
     commands: list[list[str | Path]] = [[sys.executable, folder / "replay.py"]]
     if shutil.which("node") is not None and MICROPYTHON.exists():
@@ -110,7 +110,7 @@ def in_python(
     return commands
 
 
-# As much of a C++ sketch environment as a sketch uses.
+# The part of a C++ sketch environment that a sketch uses.
 SKETCHES = """
 #include <stddef.h>
 #include <stdint.h>

@@ -1,4 +1,4 @@
-"""A real broker for the tests, where mosquitto is installed, and robots and drivers that meet there."""
+"""A real broker for the tests, if mosquitto is installed, with robots and drivers."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from tenuto.sinks import Sink
 from tenuto.sources import Source
 
 MOSQUITTO = shutil.which("mosquitto", path=f"{os.environ.get('PATH', '')}:/usr/sbin:/usr/local/sbin")
-# A busy machine stalls loops now and then; what is looked at here is something else.
+# A busy machine stalls loops from time to time, which is not tested here.
 PATIENT = MEDLAR.model_copy(update={
     "loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0}),
     "guard": MEDLAR.guard.model_copy(update={"emergency_stop": "north", "reset": "south"}),
@@ -39,7 +39,7 @@ def free_port(kind: int = socket.SOCK_STREAM) -> int:
 
 
 def wait_for(what: Callable[[], object], seconds: float = 10.0, clock: Timer = REAL) -> bool:
-    """Wait until something is so; tell whether it came to that."""
+    """Wait for a condition; return whether it was met."""
     end = clock.now() + seconds
     while not what():
         if clock.now() > end:
@@ -49,7 +49,7 @@ def wait_for(what: Callable[[], object], seconds: float = 10.0, clock: Timer = R
 
 
 class Mosquitto:
-    """A broker in a process of its own, that can be stopped, started and paused."""
+    """A broker in a process of its own, which can be stopped, started and paused."""
 
     def __init__(self, folder: Path, *lines: str) -> None:
         self.port = free_port()
@@ -70,7 +70,7 @@ class Mosquitto:
         self.process.wait()
 
     def pause(self, paused: bool) -> None:
-        """Let it hang, as a line does that is cut without a word; what comes meanwhile waits in buffers."""
+        """Suspend it, like a cut line; messages meanwhile wait in buffers."""
         self.process.send_signal(signal.SIGSTOP if paused else signal.SIGCONT)
 
     def _answers(self) -> bool:
@@ -79,7 +79,7 @@ class Mosquitto:
 
 
 class DatagramRelay:
-    """A bad line for datagrams between a driver and a robot: some are lost, the others come late."""
+    """A bad line for datagrams between a driver and a robot: some are lost, the others are late."""
 
     def __init__(self, to: tuple[str, int], loss: float, delay: float, clock: SimulatedClock) -> None:
         self.front = UdpPort(bind=("127.0.0.1", 0), error=tenuto.SinkError)
@@ -105,7 +105,7 @@ class DatagramRelay:
 
 
 class StreamRelay:
-    """A slow line for a stream, such as that to a broker: every byte comes late."""
+    """A slow line for a stream, such as that to a broker: every byte is late."""
 
     def __init__(self, port: int, delay: float) -> None:
         self.listening = socket.create_server(("127.0.0.1", 0))
@@ -137,7 +137,7 @@ class StreamRelay:
 
 
 class HandsOn(Source):
-    """A pad that a test holds: ``values`` is what it sends."""
+    """A pad that a test controls: it sends ``values``."""
 
     name = "hands"
 
@@ -175,7 +175,7 @@ class Side:
 
 
 class Station(Side):
-    """A driver at a pad, and the loop that sends what comes of it."""
+    """A driver with a pad, and the loop that sends the commands."""
 
     def __init__(self, sink: Sink, clock: Timer = REAL) -> None:
         self.hands, self.sink = HandsOn(), sink
@@ -185,7 +185,7 @@ class Station(Side):
         tenuto.drive(PATIENT, self.hands, [self.sink], on_tick=self._tell, clock=self._loop_clock)
 
     def drive(self, forward: float = 1.0) -> None:
-        """Let go until it stands, press, and push the stick, as a driver does."""
+        """Release until it stands, press, and push the stick, as a driver does."""
         self.hands.values = pad() | NOT_PRESSED
         wait_for(lambda: self.ticks and self.ticks[-1].guard.state is State.NOT_ENABLED, 4.0, self.clock)
         for values, seconds in ((pad(), 0.25), (pad(held=True), 0.25), (pad(forward, held=True), 0.0)):
@@ -193,7 +193,7 @@ class Station(Side):
             self.clock.sleep_until(self.clock.now() + seconds)
 
     def drives(self, robot: Robot, forward: float = 1.0) -> bool:
-        """Drive until the robot does; where a busy machine was silent for too long, let go and press again."""
+        """Drive until the robot drives; if a busy machine was silent for too long, release and press again."""
         for _ in range(5 if self.clock is REAL else 1):
             self.drive(forward)
             if wait_for(lambda: robot.speed * forward > 0.45, 4.0, self.clock):
@@ -206,7 +206,7 @@ class Station(Side):
 
 
 class Robot(Side):
-    """A robot that follows; every tick is kept."""
+    """A robot that follows; every tick is stored."""
 
     def __init__(self, source: Source, clock: Timer = REAL) -> None:
         self.source, self.notebook = source, Notebook()

@@ -1,4 +1,4 @@
-"""A drive whose sticks are a page, in real time, and a real browser to drive it with."""
+"""A drive from a page in real time, and a real browser."""
 
 from __future__ import annotations
 
@@ -28,12 +28,12 @@ _OPTIONS = (
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 )  # fmt: skip
-# A busy machine may take so long for anything, s.
+# The longest time of a busy machine for anything, s.
 PATIENCE = 30.0
 
 
 def wait_for(what: Callable[[], Any], why: str, seconds: float = PATIENCE) -> Any:
-    """Poll until something is so, and return it."""
+    """Poll until a result is true, and return it."""
     end = time.monotonic() + seconds
     while not (found := what()):
         assert time.monotonic() < end, why
@@ -42,7 +42,7 @@ def wait_for(what: Callable[[], Any], why: str, seconds: float = PATIENCE) -> An
 
 
 class PageDrive:
-    """A drive in a thread, whose sticks are a page; what the robot is told is kept."""
+    """A drive from a page in a thread; the robot's ticks are stored."""
 
     def __init__(self, profile: Planned, more: str = "", robot: str = "") -> None:
         source = tenuto.open_source(f"page:0{more}")
@@ -65,7 +65,7 @@ class PageDrive:
             self.source,
             [robot, *self._more],
             handle=self.handle,
-            changes=lambda: None,  # curves are saved where changes are taken
+            changes=lambda: None,  # curves are saved only if changes are accepted
             report=self.report,
             on_tick=self.on_tick,
         )
@@ -100,7 +100,7 @@ class PageDrive:
         wait_for(lambda: self.moving and self.state == "driving", f"it does not drive: {self.ticks[-1].guard}")
 
     def stops(self, code: str = "", *, within: float = PATIENCE) -> float:
-        """Wait until it stands, and return how long it was driven on after now by the robot's ticks, s."""
+        """Wait until it stands, and return how long the robot's ticks drove it after now, s."""
         since = time.monotonic()
         wait_for(lambda: not self.moving, f"it does not stop: {self.ticks[-1].guard}", within)
         if code:
@@ -108,7 +108,7 @@ class PageDrive:
         return time.monotonic() - since
 
     def _since_driven(self) -> set[str]:
-        """Return the codes since the last tick in which it was driven: the first may have come at once."""
+        """Return the codes since the last tick with driving; the first may be in the next tick."""
         codes: set[str] = set()
         for tick in reversed(self.ticks):
             if tick.guard.state is State.DRIVING:
@@ -117,14 +117,14 @@ class PageDrive:
         return codes
 
     def stands_for(self, seconds: float) -> None:
-        """Make sure that it goes on standing."""
+        """Check that it remains at standstill."""
         begin = len(self.ticks)
         time.sleep(seconds)
         assert all(tick.command == STANDSTILL for tick in self.ticks[begin:])
 
 
 class RawPage:
-    """A page without a browser: the messages of one, as bytes over a WebSocket."""
+    """A page without a browser: its messages as bytes over a WebSocket."""
 
     def __init__(self, url: str, **more: Any) -> None:
         from websockets.sync.client import connect
@@ -158,7 +158,7 @@ class RawPage:
         self.say(type="frame", number=self.number, heard=self.clock - old, values=values)
 
     def drive_on(self, seconds: float, **values: float) -> None:
-        """Send frames at the usual rate for a while."""
+        """Send frames at the usual rate for a time."""
         end = time.monotonic() + seconds
         while time.monotonic() < end:
             self.frame(**values)
@@ -212,7 +212,7 @@ class Fingers:
         self._send("touchMove")
 
     def lift(self, finger: int) -> None:
-        # Those that are lifted are said with an end.
+        # Lifted fingers are reported by an end.
         left = {finger: self._down.pop(finger)}
         self._send("touchEnd", left)
 
@@ -222,7 +222,7 @@ class Fingers:
 
 
 class Cable(threading.Thread):
-    """A proxy that a browser connects through, and that may be cut: nothing goes through then, and nobody is told."""
+    """A proxy for a browser that may be cut: then nothing passes, and neither side gets an error."""
 
     def __init__(self) -> None:
         super().__init__(daemon=True)
@@ -248,7 +248,7 @@ class Cable(threading.Thread):
             with socket.create_connection((host, int(port))) as far:
                 if word == "CONNECT":
                     near.sendall(b"HTTP/1.1 200 OK\r\n\r\n")
-                else:  # one request a connection
+                else:  # one request per connection
                     head = head.replace(f"http://{place}".encode(), b"", 1)
                     far.sendall(head.replace(b"\r\n", b"\r\nConnection: close\r\n", 1))
                 back = threading.Thread(target=self._pump, args=(far, near), daemon=True)

@@ -15,37 +15,37 @@ from helpers import FRESH, QUICK, USUAL
 from tenuto import Pipeline, Tick
 from tenuto.sim.invariants import Watcher
 
-# How long an example takes says more about the machine than about the code; speed is for benchmarks/.
-# The same examples in every run: what fails failed for what was changed. `make campaign` looks for new ones.
+# The duration of an example depends on the machine; speed is measured in benchmarks/.
+# The same examples in every run, so that a failure is due to the change. `make campaign` uses new ones.
 settings.register_profile("tenuto", deadline=None, max_examples=USUAL, derandomize=True)
 settings.register_profile("fresh", settings.get_profile("tenuto"), max_examples=FRESH, derandomize=False)
 settings.register_profile("quick", settings.get_profile("tenuto"), max_examples=QUICK)
 settings.load_profile("tenuto")
 
-# A twentieth of all that is computed here was spent on looking for garbage.
+# Garbage collection took a twentieth of the computing time.
 gc.set_threshold(200_000, 20, 100)
 
 _WAY = 3
-# About half of what waits for real time.
+# About half of the tests that wait for real time.
 _FIRST_GROUP = ("test_processes", "test_mavlink", "test_mqtt", "test_far_ends", "test_firmware")
 
 
-@pytest.hookimpl(tryfirst=True)  # before the plugin looks at the groups
+@pytest.hookimpl(tryfirst=True)  # before the plugin reads the groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What depends on real time runs in two groups, one test after the other: no more than two at once."""
+    """Run tests that depend on real time in two groups, in sequence: at most two at once."""
     for item in items:
         if item.get_closest_marker("live"):
             first = item.path.stem in _FIRST_GROUP
             item.add_marker(pytest.mark.xdist_group("live 1" if first else "live 2"))
 
 
-# Whose waiting is not for real time: a child that is about to end, or a byte that is about to be handed on.
+# Modules whose waiting is not for real time: for the end of a child process, or for a byte from the system.
 MAY_SLEEP = ("pexpect", "ptyprocess", "subprocess", "tenuto.sim.device")
 
 
 @pytest.fixture(autouse=True)
 def only_live_tests_wait(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Fail a test that sleeps without being marked live; and let those that compute make way for those that wait."""
+    """Fail a test that sleeps without the mark live; and lower the priority of tests that compute."""
 
     sleep = time.sleep
 
@@ -66,7 +66,7 @@ def only_live_tests_wait(request: pytest.FixtureRequest, monkeypatch: pytest.Mon
 
 @pytest.fixture(autouse=True)
 def figures_are_drawn_plainly(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
-    """To lay a figure out takes longer than to draw it: only tests of figures do."""
+    """Skip the layout of figures, which takes longer than drawing, except in tests of figures."""
     if request.node.get_closest_marker("figure"):
         return
     from tenuto import figures
@@ -92,7 +92,7 @@ def every_tick_is_watched() -> Iterator[None]:
     @wraps(make)
     def watched(pipeline: Pipeline, *arguments: Any) -> Tick:
         tick = make(pipeline, *arguments)
-        # Kept with the pipeline, so that a copy of it goes on with a copy of what was seen.
+        # Stored with the pipeline, so that a copy of the pipeline continues with a copy of the watcher.
         if "watcher" not in vars(pipeline):
             vars(pipeline)["watcher"] = Watcher(pipeline.plan)
         assert vars(pipeline)["watcher"].see(tick) == []

@@ -1,4 +1,4 @@
-"""What several tests need: Medlar's profile, a pipeline in simulated time, a source, a sink, the command."""
+"""Shared parts of tests: Medlar's profile, a pipeline in simulated time, a source, a sink, the command."""
 
 from __future__ import annotations
 
@@ -42,12 +42,12 @@ CENTRE, FORWARD, BACK = 983.0, -30454.0, 30454.0  # raw numbers of Medlar's pad
 
 
 def examples(many: int) -> settings:
-    """Try so many examples; only a few in `make quick`, and more in `make campaign`."""
+    """Set the number of examples; fewer in `make quick`, and more in `make campaign`."""
     tried = settings().max_examples
     return settings(max_examples=min(many, QUICK) if tried == QUICK else many * tried // USUAL)
 
 
-# Two sticks, a side each, on a pad that was never calibrated.
+# Two sticks, one for each side, on a pad without calibration.
 TANK = """
 format = 1
 name = "Two sticks"
@@ -63,7 +63,7 @@ chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_sp
 
 
 def pad(forward: float = 0.0, left: float = 0.0, held: bool = False) -> dict[str, float]:
-    """What Medlar's pad sends for sticks at −1…1 of their travel."""
+    """Return the numbers of Medlar's pad for sticks at −1…1 of their travel."""
 
     def raw(position: float) -> float:
         return CENTRE + position * ((FORWARD - CENTRE) if position > 0 else (CENTRE - BACK))
@@ -72,7 +72,7 @@ def pad(forward: float = 0.0, left: float = 0.0, held: bool = False) -> dict[str
 
 
 class Bench:
-    """A pipeline on the workbench; every tick is kept."""
+    """A pipeline in simulated time; every tick is stored."""
 
     def __init__(self, profile: Planned = MEDLAR) -> None:
         self.pipeline = Pipeline(profile)
@@ -98,7 +98,7 @@ class Bench:
 
 
 def run(*arguments: str, cwd: Path, clock: Timer | None = None) -> subprocess.CompletedProcess[str]:
-    """Run the command in this process, in simulated time unless there is a clock."""
+    """Run the command in this process, by default in simulated time."""
     out, err, status = io.StringIO(), io.StringIO(), 0
     with contextlib.chdir(cwd), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         try:
@@ -106,7 +106,7 @@ def run(*arguments: str, cwd: Path, clock: Timer | None = None) -> subprocess.Co
         except SystemExit as end:
             status = end.code if isinstance(end.code, int) else 0
     if "--json" in arguments and out.getvalue():
-        # Whatever a test wants of it: it is one object, as the schema says, without NaN.
+        # In every test the output is one object of the schema, without NaN.
         said = json.loads(out.getvalue(), parse_constant=lambda word: pytest.fail(f"{word} is no JSON"))
         wrong = jsonschema.exceptions.best_match(OUTPUT.iter_errors(said))
         assert wrong is None, f"{arguments}: {list(wrong.absolute_path)}: {wrong.message:.300}"
@@ -127,7 +127,7 @@ def patient(folder: Path, more: str = "") -> Path:
 
 
 class Hands(Source):
-    """A source that pushes the stick forward as a careful driver does, and may fail on the way."""
+    """A source that enables and pushes the stick forward, and may fail during the drive."""
 
     name = "hands"
 
@@ -144,7 +144,7 @@ class Hands(Source):
 
 
 class Notebook(Sink):
-    """A sink that writes down what it got, and may fail on the way."""
+    """A sink that stores its ticks, and may fail during the drive."""
 
     name = "notebook"
 
@@ -165,9 +165,9 @@ class Notebook(Sink):
 
 @contextlib.contextmanager
 def prompt_terminals() -> Iterator[None]:
-    """Have every byte at the other end of a pseudo-terminal when `os.write` returns.
+    """Deliver every byte to the other end of a pseudo-terminal before `os.write` returns.
 
-    The system hands it over in a thread of its own. In simulated time that may be many ticks later.
+    The system delivers it in a thread of its own, which may be many ticks later in simulated time.
     """
     other_end, openpty, write = dict[str, int](), os.openpty, os.write
 

@@ -1,4 +1,4 @@
-"""Broken guards: what somebody might get wrong. The fault campaign must see every one of them (test_soak.py)."""
+"""Broken guards, with plausible errors. The fault campaign must detect each of them (test_soak.py)."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ Mutant = Callable[[pytest.MonkeyPatch], None]
 
 
 def _table(changes: dict[tuple[State, Event], State | None]) -> Mutant:
-    """Change rows of the guard's table; None takes one out."""
+    """Change rows of the guard's table; None removes one."""
 
     def apply(patch: pytest.MonkeyPatch) -> None:
         rows = {key: Row(after) for key, after in changes.items() if after is not None}
@@ -56,7 +56,7 @@ def _happens(event: Event, when: Callable[[Memory, Seen], bool]) -> Mutant:
 
 
 def _advance(change: Callable[[Memory, Memory, Seen], Memory]) -> Mutant:
-    """Change what the guard keeps in mind: from before, after and what was seen."""
+    """Change the guard's next memory: from before, after and the inputs."""
 
     def apply(patch: pytest.MonkeyPatch) -> None:
         def advance(memory: Memory, seen: Seen, *rest: Any) -> Any:
@@ -142,7 +142,7 @@ def _inhibits(change: Callable[[Inhibit, Reason | None, float], Reason | None]) 
 
 
 def _measured(which: str, change: Callable[[Reason], Reason | None]) -> Mutant:
-    """Change what is said of a measured speed."""
+    """Change the verdict on a measured speed."""
 
     def apply(patch: pytest.MonkeyPatch) -> None:
         reason = Measured.reason
@@ -307,7 +307,7 @@ MUTANTS: dict[str, Mutant] = {
     "lets a robot go on by itself after a silence": _latches_nothing,
 }
 
-# The first drive that sees each of them: the profile, and the seed of the drive.
+# The first drive that detects each of them: the profile, and the seed of the drive.
 SEEN_BY: dict[str, tuple[str, int]] = {
     "drives on through a fault": ("medlar", 0),
     "drives on when hold-to-run is released": ("medlar", 5),

@@ -1,4 +1,4 @@
-"""Reports, comparisons, measurements and proposals: against known truths and independent sums."""
+"""Reports, comparisons, measurements and proposals, compared with known truths and independent sums."""
 
 import dataclasses
 import json
@@ -64,7 +64,7 @@ def test_a_report_counts_what_the_receiver_lost() -> None:
 
 @pytest.mark.long
 def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
-    """Of many carts with other wheels, tracks, delays and lags, about 95 of 100 must lie in the stated interval."""
+    """For many carts with other wheels, tracks, delays and lags, about 95 of 100 must be in the stated interval."""
     random, hits, widths = np.random.default_rng(5), [], []
     for seed in range(8):
         radius, track, delay, lag = random.uniform((0.100, 0.50, 0.0, 0.05), (0.125, 0.75, 0.2, 0.3)).tolist()
@@ -77,11 +77,11 @@ def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
             widths.append(value.plus_minus / getattr(truth, name) if name in ("wheel_radius", "track") else 0.0)
             assert value.seconds > 10.0
     assert np.mean(hits) >= 0.9
-    assert max(widths) < 0.02  # an honest interval that is of use
+    assert max(widths) < 0.02  # the interval is narrow enough to be useful
 
 
 def driven_exactly(commands: np.ndarray, times: np.ndarray, lag: float, at: np.ndarray) -> np.ndarray:
-    """How far a first-order lag gets by commands that hold from tick to tick, in closed form from each to the next."""
+    """The distance of a first-order lag with commands that hold from tick to tick, in closed form for each step."""
     speed, way, found = 0.0, 0.0, np.zeros(len(at))
     for command, begin, end in zip(commands, times, [*times[1:], math.inf], strict=True):
         inside = (at >= begin) & (at < end)
@@ -96,7 +96,7 @@ def driven_exactly(commands: np.ndarray, times: np.ndarray, lag: float, at: np.n
 
 @pytest.mark.long
 def test_no_delay_is_biased_by_a_grid(tmp_path: Path) -> None:
-    """Ticks that come unevenly, and odometry between them: the delay is right within what is stated."""
+    """Uneven ticks, with odometry between them: the delay is within the stated interval."""
     file, errors, stated = tmp_path / "odometry.csv", [], []
     for seed in range(6):
         dice = np.random.default_rng(seed)
@@ -124,7 +124,7 @@ def test_no_delay_is_biased_by_a_grid(tmp_path: Path) -> None:
 def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> None:
     truth = Truth(0.11, 0.62, slip=0.1, noise=0.002, heading_noise=0.002)
     found = measured(truth, tmp_path, clock=1234.5)
-    assert found["clock"] == pytest.approx(1234.5 + 0.16, abs=0.15)  # the lag cannot be told from the clocks
+    assert found["clock"] == pytest.approx(1234.5 + 0.16, abs=0.15)  # the lag cannot be distinguished from the clocks
     assert found["one"] is False
     assert "delay" not in found
     radius = found["wheel_radius"]
@@ -173,7 +173,7 @@ def test_what_was_measured_goes_into_the_profile(folder: Path) -> None:
     (folder / "medlar.toml").write_text(before)
     assert tenuto.parse_profile(after).plan().chassis != PLAN.chassis
     changed = [pair for pair in zip(before.splitlines(), after.splitlines(), strict=True) if pair[0] != pair[1]]
-    assert [line.split(" =")[0] for line, _ in changed] == ["track", "wheel_radius"]  # and nothing else, not a comment
+    assert [line.split(" =")[0] for line, _ in changed] == ["track", "wheel_radius"]  # and nothing else
 
 
 RING = re.sub(
@@ -282,7 +282,7 @@ def test_the_finest_speed_is_that_of_every_stick_that_drives(text: str, sticks: 
 
 
 class Page(HTMLParser):
-    """Counts what a report holds, and finds what it would have to load."""
+    """Counts the parts of a report, and finds links to other files."""
 
     def __init__(self, text: str) -> None:
         super().__init__()
@@ -365,7 +365,7 @@ def test_the_log_of_an_axis_of_two_triggers_is_driven_by_once_more(tmp_path: Pat
     frames = recorded_sticks(tmp_path / "run.csv", profile).frames
     assert [dict(frame.values) for frame in frames] == rows
     assert run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path).returncode == 0
-    # What is wrong with a log is not said as of a recording.
+    # The errors of a log do not speak of a recording.
     first.iloc[[*range(9, 30), *range(9)]].to_csv(tmp_path / "run.csv", index=False)
     said = run("compare", "run.csv", "mine.toml", "mine.toml", cwd=tmp_path)
     assert (said.returncode, "expected times that do not go back" in said.stderr) == (1, True)

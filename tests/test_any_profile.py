@@ -1,4 +1,4 @@
-"""Random valid profiles in stories of faults: what the guard promises holds for what a user may write."""
+"""Random valid profiles in stories of faults: the guard keeps its promises for any profile."""
 
 import math
 from dataclasses import replace
@@ -27,7 +27,7 @@ from tenuto.testing.campaign import soak_any
 @pytest.mark.parametrize("seed", [1, 2])
 def test_the_guard_keeps_its_promises_whatever_the_profile(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """A hundred profiles each; `make campaign` does thousands."""
-    # It watches its ticks itself.
+    # It checks its ticks itself.
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     driven: list[float] = []
     failed = soak_any(100, seed, lambda profile, outcome: driven.append(outcome.driven))
@@ -40,7 +40,7 @@ def test_the_guard_keeps_its_promises_whatever_the_profile(seed: int, monkeypatc
 @settings(examples(10), phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink one takes minutes
 @given(testing.any_profile())
 def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
-    """Every fault, closed loop, from the ways to hold the sticks from which a stop goes furthest."""
+    """Every fault in closed loop, from the stick positions with the longest stops."""
     for worst in worst_of(profile, 1):
         assert worst.seconds <= worst.promise.seconds + 1e-6, worst
         assert worst.metres <= worst.promise.metres + 1e-6, worst
@@ -52,7 +52,7 @@ def test_no_stop_is_longer_than_is_promised(profile: Profile) -> None:
 def test_the_log_of_any_drive_is_read_and_explained(
     tmp_path_factory: pytest.TempPathFactory, profile: Profile, seed: int, form: str
 ) -> None:
-    """Whoever drives, whatever fails, and whatever a far end says or does not say."""
+    """Any driver, any fault, and any report of a far end, or none."""
     folder, ticks = tmp_path_factory.mktemp("logs"), list[tenuto.Tick]()
     with tenuto.open_sink(f"log:{folder / 'run'}.{form}") as log:
         log.start(profile.plan())
@@ -61,7 +61,7 @@ def test_the_log_of_any_drive_is_read_and_explained(
             ticks.append(tick)
             log.write(tick)
 
-        # One far end all along, as in a drive.
+        # One far end during the whole drive.
         story = [replace(scene, clock="steady", process="sound", far="well") for scene in make_story(seed, 3)]
         story.append(replace(story[0], far="unfit"))
         assert play(profile, story, see).broken == []
@@ -84,11 +84,11 @@ def test_the_log_of_any_drive_is_read_and_explained(
 @settings(examples(4), phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(testing.any_profile())
 def test_a_truth_table_is_what_the_vehicle_does(profile: Profile) -> None:
-    """Whatever the profile: what its actuators do makes the velocity that is said, and every stick stops it again."""
+    """For any profile, the actuators produce the stated velocity, and the release of any stick stops the robot."""
     plan, meaning = profile.plan(), truth_table(profile)
     for row in meaning.rows:
         if row.actuators:
-            # What floats is compared by its forces: hardly any of them is needed where there is hardly any drag.
+            # Boats are compared by their forces, which are small if the drag is small.
             drag = [min(one, 1.0) for one in plan.chassis.inertia().drag or (1.0,) * 4]
             made = zip(plan.chassis.forward(row.actuators), row.command, drag, strict=True)
             assert max(abs(does - said) * much for does, said, much in made) < 1e-5
@@ -194,11 +194,11 @@ def test_corners_and_the_link_of_a_truth_table() -> None:
     assert corners[1.0, -1.0].command == pytest.approx((1.2 * share, 0.0, 0.0, -share * math.pi / 2.0), rel=1e-4)
     assert [row.differs for row in corners.values()] == [True, True, False, False]  # there is room for 0.5 m/s back
     lost, back, again = (row.does[0] for row in rows if row.control == "link")
-    # 0.3 s of silence and the tick that notices it, then 1.5 m/s².
+    # 0.3 s of silence and the tick that detects it, then 1.5 m/s².
     assert lost == f"stands after {0.3 + 0.8:.2f} s and {1.2 * 0.30 + 1.2**2 / 3.0 - 0.012:.2f} m"
     assert (back, again) == ("stands until it is re-enabled", "drives")
     lift = [row for row in truth_table(parse_profile(LIFT)).rows if row.control == "link"]
-    assert [row.mode for row in lift] == ["brisk"] * 3  # in which it goes fastest, though it begins in another
+    assert [row.mode for row in lift] == ["brisk"] * 3  # the fastest mode, although another one is the initial mode
     assert lift[0].does == (lost,)
 
 
@@ -210,7 +210,7 @@ def test_a_robot_that_starts_by_itself_is_found(monkeypatch: pytest.MonkeyPatch)
 
 
 def test_the_share_of_lost_frames_is_one_that_stops_it_so_often() -> None:
-    """Thrown with dice: 20 frames a second, 200 ms of silence, a stop every 20 s."""
+    """A simulation with random numbers: 20 frames a second, 200 ms of silence, a stop every 20 s."""
     lost = np.random.default_rng(1).random(2_000_000) < bearable(20.0, 0.2, 20.0)
     run = stops = 0
     for one in lost.tolist():

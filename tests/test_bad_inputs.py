@@ -1,4 +1,4 @@
-"""Whatever a command is handed, it ends with one clear error: no traceback, no hang, nothing is changed."""
+"""For any invalid input, a command ends with one clear error: no traceback, no hang, no change."""
 
 import hashlib
 import os
@@ -25,7 +25,7 @@ pytestmark = [pytest.mark.port, pytest.mark.long]
 
 
 class Parameter(NamedTuple):
-    """What a command takes: the name of an option, empty of an argument; and of which type it is."""
+    """A parameter of a command: the name of the option, empty for an argument; and its type."""
 
     name: str
     option: str
@@ -33,7 +33,7 @@ class Parameter(NamedTuple):
 
 
 def parameters(command: str) -> list[Parameter]:
-    """What a command takes, by its signature."""
+    """Return the parameters of a command from its signature."""
     module = import_module(f"tenuto.cli.{command}")
     found = []
     for one in signature(getattr(module, command)).parameters.values():
@@ -46,7 +46,7 @@ def parameters(command: str) -> list[Parameter]:
 
 
 TAKES = {command: parameters(command) for group in COMMANDS.values() for command in group}
-# What makes a command short, and lets it do its work.
+# Options with which a command does its work, and ends soon.
 MORE = {
     "drive": ["--source", "simulated:sticks", "--seconds", "0.5"], "page": ["--port", "0", "--seconds", "0.5"],
     "preflight": ["--source", "simulated:sticks", "--seconds", "0.5"],
@@ -123,7 +123,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def bad_values(one: Parameter) -> st.SearchStrategy[str]:
-    if one.name == "seconds":  # for ever is a time that one may want
+    if one.name == "seconds":  # infinity is a valid duration
         return st.sampled_from([number for number in NUMBERS if number not in ("inf", "1e308", "9" * 400)])
     if "float" in one.type or "int" in one.type:
         return st.sampled_from(NUMBERS)
@@ -138,7 +138,7 @@ def bad_values(one: Parameter) -> st.SearchStrategy[str]:
 
 @st.composite
 def calls(draw: st.DrawFn) -> tuple[str, ...]:
-    """A call that would be good but for one value."""
+    """A valid call with one invalid value."""
     command = draw(st.sampled_from(sorted(TAKES)))
     takes = TAKES[command]
     wrong = draw(st.sampled_from(takes)) if takes else None
@@ -158,7 +158,7 @@ def calls(draw: st.DrawFn) -> tuple[str, ...]:
 
 @pytest.fixture
 def patience() -> Iterator[None]:
-    """A command that hangs is broken off."""
+    """Abort a command that hangs."""
 
     def late(number: int, frame: FrameType | None) -> None:
         raise TimeoutError("it hangs")

@@ -1,4 +1,4 @@
-"""Asking which stick does what, and reading the result as a careful colleague would."""
+"""The questions of `tenuto begin`, and the checks of its result."""
 
 import json
 import math
@@ -73,7 +73,7 @@ def recorded(path: Path) -> Path:
 def test_begin_makes_a_profile_that_drives_the_right_way(tmp_path: Path) -> None:
     recording = recorded(tmp_path / "gestures.csv")
     done = run("begin", "new.toml", "--from", str(recording), cwd=tmp_path)
-    assert (done.returncode, (tmp_path / "new.toml").exists()) == (1, False)  # asks first, and nobody answers
+    assert (done.returncode, (tmp_path / "new.toml").exists()) == (1, False)  # it asks first, and gets no answer
     done = run("begin", "new.toml", "--from", str(recording), "--yes", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "drive  left_y (decreases)" in done.stdout
@@ -110,7 +110,7 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
         tenuto.parse_profile(text)
 
 
-# Vehicle → the gestures after "forward", in the order in which they are asked for, and what a push forward makes.
+# Vehicle → the gestures after "forward", in the order of the questions, and the motion for a push forward.
 TWO, ANY = (("left_y", "right_x"), (0.4, 0, 0, 0)), (("left_y", "left_x", "right_x"), (0.4, 0, 0, 0))
 ASKED: dict[str, tuple[tuple[str, ...], tuple[float, ...]]] = {
     **dict.fromkeys(("differential", "skid_steer", "tracked", "car", "thrusters", "linear_mix"), TWO),
@@ -138,7 +138,7 @@ def test_begin_begins_a_profile_for_every_vehicle(vehicle: str, tmp_path: Path) 
         bench.run(0.1, REST | {"left_shoulder": held})
     tick = bench.run(3.0, REST | {"left_shoulder": 1.0, moved[0]: -32768.0})
     assert tick.command == pytest.approx(command)
-    # Whatever steers or goes sideways goes to the left.
+    # All steering and sideways gestures go to the left.
     left = bench.run(3.0, REST | {"left_shoulder": 1.0, "left_y": -32768.0, "right_x": -32768.0, "left_x": -32768.0})
     assert max(left.command.vy, left.command.yaw_rate) > 0.1
     assert min(left.command.vy, left.command.yaw_rate) >= 0.0
@@ -188,7 +188,7 @@ def test_begin_keeps_comments_order_and_names_of_an_existing_profile(tmp_path: P
     comments = [line for line in text.splitlines() if line.startswith("#")]
     assert [line for line in new.splitlines() if line.startswith("#")] == comments
     profile = tenuto.load_profile(tmp_path / "medlar.toml")
-    assert (profile.controls["drive"].reads, profile.controls["drive"].low) == ("left_y", None)  # measured of another
+    assert (profile.controls["drive"].reads, profile.controls["drive"].low) == ("left_y", None)  # of another control
     assert profile.controls["steer"].low == -30454  # the same control as before
     assert (profile.speeds.forward, profile.guard.stop) == (1.2, "east")
 
@@ -265,7 +265,7 @@ def test_begin_does_not_touch_what_it_cannot_read(tmp_path: Path) -> None:
     assert (none.returncode, "no gesture came for drive: nothing was written" in none.stderr) == (1, True)
 
 
-# Hands in simulated time: each pushes one thing after the other, 1.6 s apart, and then goes on as its device does.
+# A device in simulated time: its controls are pushed in sequence, 1.6 s apart; then it continues as the device.
 RADIO = """
 pushes = [(1, 2012.0), (3, 988.0), (5, 2012.0), (6, 2012.0)]
 def motion(t):
@@ -302,7 +302,7 @@ main(sys.argv[1:], clock)
 
 
 def guided(folder: Path, device: str, source: str, *answers: tuple[str, str]) -> None:
-    """Begin a robot in a real terminal, and answer what is asked."""
+    """Begin a robot in a real terminal, and answer the questions."""
     guide = pexpect.spawn(
         sys.executable, ["-c", HAND.format(device=device), "begin", "it.toml", *source.split()], cwd=str(folder),
         encoding="utf-8", timeout=40, dimensions=(50, 120),
@@ -344,7 +344,7 @@ def test_two_potentiometers_without_a_button_are_begun_with(tmp_path: Path) -> N
     bench.run(1.0, {one: 512.0, two: 500.0})
     assert bench.run(1.0, {one: 1000.0, two: 500.0}).actuators["motor"] == 0.0, "nobody has enabled it"
     for values in ({one: 512.0, two: 500.0}, {one: 10.0, two: 1005.0}, {one: 512.0, two: 500.0}):
-        bench.run(1.5, values)  # low is right: the gesture, and its rest before and after
+        bench.run(1.5, values)  # low is right: the gesture, with rest before and after
     tick = bench.run(2.0, {one: 1010.0, two: 15.0})
     assert tick.actuators == pytest.approx({"motor": 0.3, "servo": 1.0})
 
@@ -386,7 +386,7 @@ def test_motors_that_turn_the_wrong_way_are_turned_round(tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("sink", "alone"),
     [
-        ('kind = "serial"\nport = "p"', {}),  # a velocity: the far end would turn more than one
+        ('kind = "serial"\nport = "p"', {}),  # a velocity: the far end would turn several motors
         ('kind = "serial"\nport = "p"\nline = "{left:.2f} {right.share:.2f}"', {"left": False, "right": True}),
         ('kind = "sbus"\nport = "p"', {"left": True}),
         ('kind = "mavlink"\naddress = "h:1"\nsends = "channels"\nchannels = ["left"]', {"left": True}),
@@ -406,7 +406,7 @@ def test_a_motor_is_turned_alone_only_where_the_sink_sends_motors(sink: str, alo
 
 @pytest.mark.parametrize("kind", VEHICLES.all)
 def test_a_held_key_turns_one_motor_gently_and_no_other(kind: str) -> None:
-    """Through the loop and the guard of every drive: held, let go, held again, and enough."""
+    """Through the loop and the guard of every drive: held, released, held again, ended."""
     tables = tomllib.loads(text_begun_for(kind))
     tables |= {"name": "v", "source": {"kind": "gamepad"}}
     tables["style"] = {"kind": "arcade", "forward": "left_y", "turn": "right_x"}

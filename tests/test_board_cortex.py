@@ -26,7 +26,7 @@ def test_the_whole_board_drives_and_stops(tmp_path: Path) -> None:
     assert not on_at(pins, 404.0)
     assert on_at(pins, 990.0)
     duties = [(at, pin, level) for kind, at, pin, level in pins if kind == "D"]
-    # The last frame ends at 995 ms, and 0.3 s are borne: 0.8 m/s² since 424 ms at most, and 1.5 m/s² to go.
+    # The last frame ends at 995 ms, with a timeout of 0.3 s: 0.8 m/s² from 424 ms on at most, then −1.5 m/s².
     assert 1295.0 < max(at for at, _, level in duties if level) < 995.0 + 300.0 + 1000.0 * 0.72 / 1.5 + 80.0
     assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {"PB1", "PB4"}, "both go ahead"
     assert not any(at > 1860.0 and level for _, at, _, level in pins), "garbage moves nothing"
@@ -73,7 +73,7 @@ def test_the_board_of_the_robot_answers_drives_and_stops_on_silence(tmp_path: Pa
 
 def test_servos_get_their_pulses_and_contacts_are_switched(tmp_path: Path) -> None:
     text = BOARD.read_text().replace('form = "duty"\nsmallest = 0.05', 'form = "pulse"')
-    # A tick is no divisor of the servos' 20 ms: an edge while the chip computes is reported too early.
+    # The tick does not divide the servos' 20 ms: an edge while the chip computes is reported too early.
     text += '\n[loop]\nrate = "59 Hz"\n[outputs.lamp]\nkind = "contact"\ncontrol = "drive"\n'
     pins = pins_of(on_cortex(make_firmware(tenuto.parse_profile(text)), tmp_path, [*radio(BEGIN), "E 900000"]))
     for name in ("PA2", "PA3"):

@@ -1,4 +1,4 @@
-"""What a board hears is what is heard here: bytes of receivers, edges of pulses, lines of numbers, whole or damaged."""
+"""A board receives the same as the pipeline: bytes of receivers, edges of pulses, lines of numbers, good or damaged."""
 
 import random
 import subprocess
@@ -22,7 +22,7 @@ pytestmark = [pytest.mark.long, needs_gcc]
 
 
 def receiver_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, bytes]]:
-    """What a wire brings after a pause each time: good frames, damaged ones, noise; at which ms."""
+    """Return pieces with a pause before each: good frames, damaged ones, noise; with their ms."""
     radio, ms = RADIOS.all[kind], 1000
     channels = [1500.0] * (radio.plain_channels or radio.channels)
     for number in range(300):
@@ -47,7 +47,7 @@ def receiver_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, bytes]]
 
 @pytest.mark.parametrize("kind", ["sbus", "crsf", "ibus"])
 def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
-    """Bytes go to the decoder here and to that of the board; what both make of them drives the same."""
+    """The same bytes go to both decoders, of Python and of the board; the results drive alike."""
     least = "least_quality = 50" if kind == "crsf" else ""
     text = BOARD.read_text().replace('"sbus"', f'"{kind}"').replace("[guard]", f"[guard]\n{least}")
     profile = tenuto.parse_profile(text)
@@ -74,31 +74,31 @@ def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
 
 
 def told_by(command: Sequence[str | Path], lines: list[str], plan: Plan) -> list[Made]:
-    """What a board's program makes of the lines of a recording; its clock begins at 0 ms."""
+    """Return the output of a board's program for the lines of a recording; its clock begins at 0 ms."""
     done = subprocess.run([*command, "0"], input="\n".join(lines) + "\n", capture_output=True, text=True, check=True)
     return made_of_output(done.stdout, plan)
 
 
 def frame_of(heard: ChannelFrame, now: float, before: dict[str, float]) -> Frame:
-    """As a receiver on a serial port makes it."""
+    """Return a frame like that of a receiver on a serial port."""
     if heard.failsafe:
         return Frame(now, before, False, "failsafe", heard.signal)
     return Frame(now, channel_values(heard), signal=heard.signal)
 
 
-Edge = tuple[int, int, bool]  # when, us; on which wire, from 0; whether it rises
+Edge = tuple[int, int, bool]  # time, us; wire, from 0; whether it rises
 
 
 def pulse_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, list[Edge]]]:
-    """Frames of five channels every 20 ms, whole and spoiled: at which ms, and the edges since the row before."""
+    """Return frames of five channels every 20 ms, good and damaged: their ms, and the edges since the last row."""
     channels, ms = [1500] * 5, 1000
     for number in range(400):
-        ms += 20 if number != 250 else 4_294_987  # once it is silent for so long that the count of us comes round
+        ms += 20 if number != 250 else 4_294_987  # one silence so long that the count of us wraps
         channels = [min(max(pulse + dice.choice((0, 0, 30, -30)), 990), 2000) for pulse in channels]
         channels[4] = 2000 if number % 100 > 20 else 1000
         if number % 100 < 30:
             channels[:2] = 1500, 1500
-        sent = [*channels, *([1500] if number // 130 == 1 else [])]  # for a while it sends six
+        sent = [*channels, *([1500] if number // 130 == 1 else [])]  # for a time it sends six
         if dice.random() < 0.1:
             sent[dice.randrange(5)] = dice.choice((0, 400, 650, 2350, 2650))
         at, edges = 1000 * ms - 15_000, list[Edge]()
@@ -137,7 +137,7 @@ def test_pulses_are_read_as_here(kind: str, tmp_path: Path) -> None:
 
 
 def number_lines(dice: random.Random, checked: bool) -> Iterator[tuple[int, bytes]]:
-    """What comes of a board that prints its potentiometers, whole, cut, damaged, or as nobody should print them."""
+    """Return the lines of a board that prints its potentiometers: good, cut, damaged or malformed."""
     columns, ms = [512.0, 512.0, 0.0], 1000
     for number in range(400):
         ms += 20
@@ -228,14 +228,14 @@ def test_pulses_at_the_pins_of_a_chip_drive_it_and_their_end_stops_it(kind: str,
         events += [(at, 2, 1), (at + 300, 2, 0)] if kind == "ppm" else []
     noise = random.Random(2)
     at = 1_900_000
-    while at < 2_000_000:  # a wire that has come off
+    while at < 2_000_000:  # a wire is disconnected
         at += noise.randrange(10, 400)
         events.append((at, 14 if kind == "pwm" else 2, noise.randrange(2)))
     lines = [f"I {at} {pin} {level}" for at, pin, level in events]
     pins = pins_of(on_chip(make_firmware(wired(kind)), tmp_path, [*lines, "E 2100000"]))
     assert not on_at(pins, 404.0)
     assert on_at(pins, 990.0)
-    # The last frame is there at 988 ms or 991 ms, 0.3 s are borne, and 0.7 m/s end at 1.5 m/s².
+    # The last frame is at 988 ms or 991 ms, the timeout is 0.3 s, and 0.7 m/s are stopped at 1.5 m/s².
     stood = max(at for kind, at, _, level in pins if kind == "D" and level)
     assert 1280.0 < stood < 991.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
     assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {12, 4}, "both go ahead"
@@ -251,5 +251,5 @@ def test_lines_at_the_serial_port_of_a_chip_drive_it(tmp_path: Path) -> None:
     pins = pins_of(on_chip(made, tmp_path, [*events, "E 1500000"]))
     assert not on_at(pins, 404.0)
     assert on_at(pins, 690.0)
-    # Its last line is of 680 ms, and 0.1 s are borne; 0.2 m/s are soon over.
+    # The last line is at 680 ms, and the timeout is 0.1 s; 0.2 m/s are stopped soon.
     assert 780.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 1300.0

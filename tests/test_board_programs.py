@@ -1,4 +1,4 @@
-"""The programs of every target compile for any profile, or are not made and say why."""
+"""The programs of every target compile for any profile, or are refused with a reason."""
 
 import shutil
 import subprocess
@@ -17,13 +17,13 @@ from tenuto.profile.text import profile_text
 from tenuto.testing.profiles import any_profile
 
 pytestmark = [pytest.mark.long, needs_arm, needs_chip]
-# Names that a template, a language or the board has for something else.
+# Names that a template, a language or the board uses for other purposes.
 _NAMES = st.sampled_from(["get", "items", "int", "vx", "Ä b", "robot", "lamp"])
 
 
 @st.composite
 def board_profile(draw: st.DrawFn) -> tenuto.Profile:
-    """Draw a profile with a radio, or with potentiometers in the place of the pad, and pins for all that it drives."""
+    """Draw a profile with a radio, or with potentiometers instead of the pad, and pins for all its parts."""
     drawn = draw(any_profile())
     bare = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
     tables = tomlkit.parse(profile_text(bare))
@@ -41,7 +41,7 @@ def board_profile(draw: st.DrawFn) -> tenuto.Profile:
 
 
 def _measured(profile: tenuto.Profile, controls: dict[str, dict[str, object]]) -> list[str]:
-    """Set the ends of all that a profile reads, as of pins that measure; return the columns."""
+    """Set the ends of all controls as for pins that measure; return the columns."""
     columns = list(dict.fromkeys(name for control in profile.plan().controls for name in control.all_reads))
     named = {str(table.get("reads", name)): table for name, table in controls.items()}
     for name in columns:
@@ -51,7 +51,7 @@ def _measured(profile: tenuto.Profile, controls: dict[str, dict[str, object]]) -
 
 
 def compiles(made: Firmware, folder: Path) -> None:
-    """Compile the program of every target, as far as its syntax and warnings."""
+    """Check the syntax and the warnings of the program of every target."""
     made.write(folder)
     (folder / "Sketch.h").write_text(SKETCHES)
     (folder / "Servo.h").write_text("")

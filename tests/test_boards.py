@@ -1,4 +1,4 @@
-"""The code of a board does what the profile does here, tick by tick: on a desktop, and on simulated chips."""
+"""The code of a board does the same as the pipeline, tick by tick: on a desktop, and on simulated chips."""
 
 import json
 import math
@@ -63,7 +63,7 @@ WRAPS = 2**32 - 4000
 pytestmark = [pytest.mark.long, needs_gcc]
 
 
-# MicroPython's own build for browsers and Node.js, where `.ci/run` has put it.
+# MicroPython's own build for browsers and Node.js, at the place where `.ci/run` installs it.
 TICKS = """
 at, us, hooks = [2**30 // 1000 - 1000], [0], []
 def ticks_ms():
@@ -76,7 +76,7 @@ def ticks_us():
 def ticks_diff(a, b):
     return (a - b + 2**29) % 2**30 - 2**29
 """
-# What stands in for the board: FRAMES has the bytes of a receiver, PULSES those of its channels, each by what is done.
+# The inputs of the simulated board: FRAMES has the bytes of a receiver, PULSES the pulses of its channels, by action.
 MACHINE = """
 import atexit
 import wrapping
@@ -134,17 +134,17 @@ class WDT:
 """
 
 
-# In one of two hundred schedules float rounds a limit to its other side, where double does not: not in two of two.
+# In about one of two hundred schedules float rounds a limit to its other side, and double does not; so not in both.
 ROUNDED = 1
 
 
 def for_one_board(drawn: tenuto.Profile) -> tenuto.Profile:
-    """Leave out of a profile what needs another driver or a sensor."""
+    """Remove the parts of a profile that need another driver or a sensor."""
     return drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
 
 
 def apart(program: Path, plan: Plan, seeds: Sequence[int], close: float = 1e-5) -> list[str]:
-    """Where this program and the pipeline part over the schedules of some seeds."""
+    """Return the differences between a program and the pipeline over the schedules of some seeds."""
     found = []
     for seed in seeds:
         rows = any_schedule(plan, seed)
@@ -164,7 +164,7 @@ def test_a_shipped_profile_is_the_same_on_a_board(name: str, tmp_path: Path) -> 
 def test_any_profile_is_the_same_on_a_board(
     tmp_path_factory: pytest.TempPathFactory, drawn: tenuto.Profile, seed: int
 ) -> None:
-    """Reckoned in double and in float: the one shows that it is the same, the other what is lost by it."""
+    """Computed in double and in float: double shows that the code is the same, float the loss of precision."""
     profile = for_one_board(drawn)
     plan = profile.plan()
     assume(not plan.guard.needs.wanted)
@@ -179,7 +179,7 @@ def test_any_profile_is_the_same_on_a_board(
 
 
 def any_sticks(dice: random.Random) -> str:
-    """A profile of two sticks, a switch and outputs, with every key that makes something of a stick."""
+    """A profile of two sticks, a switch and outputs, with every key that shapes a stick."""
 
     def some(*lines: str) -> str:
         return "".join(f"{line}\n" for line in lines if dice.random() < 0.35)
@@ -249,7 +249,7 @@ def test_whatever_is_made_of_a_stick_is_the_same_on_a_board(
 
 @pytest.mark.parametrize("name", ["medlar", "medlar-lift", "quince", "damson"])
 def test_a_shipped_profile_is_the_same_in_micropython(name: str, tmp_path: Path) -> None:
-    """In MicroPython itself, where it is there, and in this Python, which knows that language too."""
+    """In MicroPython itself, if it is installed, and in this Python."""
     profile = tenuto.load_profile(shipped(f"{name}.toml"))
     plan, commands = profile.plan(), in_python(profile, tmp_path)
     for seed in range(2):
@@ -261,7 +261,7 @@ def test_a_shipped_profile_is_the_same_in_micropython(name: str, tmp_path: Path)
 
 @pytest.mark.parametrize("kind", ["pins", "lines", "sbus", "crsf", "ibus", "ppm", "pwm"])
 def test_the_program_for_two_motors_drives_them(kind: str, tmp_path: Path) -> None:
-    """The pins are stand-ins, and the clock wraps early, as that of such boards does; the loop runs 260 times."""
+    """The pins are simulated, and the clock wraps early, as on such boards; the loop runs 260 times."""
     sender = tenuto.load_profile(EXAMPLES / "sender.toml")
     profile = sender if kind in ("pins", "lines") else wired(kind) if kind in ("ppm", "pwm") else tenuto.parse_profile(
         BOARD.read_text().replace('"sbus"', f'"{kind}"'))  # fmt: skip
@@ -292,7 +292,7 @@ def test_the_program_for_two_motors_drives_them(kind: str, tmp_path: Path) -> No
     assert duties[260] == (0, 0), "the loop has ended by an error while it drove"
 
 
-# A serial port that keeps what is written, and brings a line of a file every 20 ms.
+# A serial port that stores written bytes, and delivers a line of a file every 20 ms.
 PORT = """
 class UART:
     def __init__(self, *_, **__):
@@ -308,7 +308,7 @@ class UART:
 
 
 def test_two_boards_with_micropython_are_a_sender_and_a_robot(tmp_path: Path) -> None:
-    """The lines of the one drive the other, which answers; after 200 of them the line is cut."""
+    """The lines of one board drive the other, which answers; after 200 lines the wire is cut."""
     sent, said = b"", ""
     for part, profile in (("sticks", EXAMPLES / "sender.toml"), ("robot", BOARD)):
         folder = tmp_path / part
@@ -355,7 +355,7 @@ def test_it_compiles_as_other_compilers_and_as_cpp_want_it(tmp_path: Path) -> No
 def test_a_sketch_compiles(name: str, part: str, tmp_path: Path) -> None:
     profile = wired(name) if name == "ppm" else tenuto.load_profile(EXAMPLES / f"{name}.toml")
     made = make_firmware(profile, part=part)
-    # A receiver and lines do not fit at the one port of an AVR; a Cortex-M has serial inputs only.
+    # An AVR has one serial port, too few for a receiver and lines; a Cortex-M has serial inputs only.
     wrong = {"avr"} if (name, part) == ("medlar-board", "sticks") else set()
     assert set(made.misfits) == wrong | ({"cortex-m/board"} if name != "medlar-board" and part != "robot" else set())
     made.write(tmp_path)
@@ -367,7 +367,7 @@ def test_a_sketch_compiles(name: str, part: str, tmp_path: Path) -> None:
 
 
 def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
-    """The newest frame at each period, as times in whole ms have it; the replay here is asked for the same."""
+    """The newest frame at each period, in whole ms; the replay in Python uses the same frames."""
     profile, recording = tenuto.load_profile(shipped("medlar.toml")), shipped("orchard-row.csv")
     program = built(make_firmware(profile), tmp_path)
     out = subprocess.run([program], input=recording.read_text(), capture_output=True, text=True, check=True).stdout
@@ -390,7 +390,7 @@ def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
 
 
 class Heard:
-    """What a board does with velocity lines, written anew: a standstill releases, and the next line is held."""
+    """The handling of velocity lines on a board, written independently: a standstill releases, the next line holds."""
 
     def __init__(self) -> None:
         self.decoder, self.until, self.latched, self.power = VelocityLineDecoder(), -1, True, False
@@ -411,7 +411,7 @@ class Heard:
 
 
 def lines_of_a_sender(dice: random.Random, outputs: int) -> Iterator[tuple[int, bytes]]:
-    """What comes over a bad line from somebody who drives, at which ms."""
+    """Return the bytes of a driver over a bad line, with their ms."""
     ms, speed = 1000, [0.0, 0.0]
     for number in range(400):
         ms += 20
@@ -430,7 +430,7 @@ def lines_of_a_sender(dice: random.Random, outputs: int) -> Iterator[tuple[int, 
 
 
 def followed(profile: tenuto.Profile, dice: random.Random, commands: Sequence[Sequence[str | Path]]) -> list[Made]:
-    """Send lines to the pipeline and to programs of the part robot, which must do the same; return what they do."""
+    """Send lines to the pipeline and to programs of the part robot, which must agree; return the result."""
     outputs, plan = profile.plan().output_names(), line_plan(profile.plan())
     pipeline, heard, here, rows = tenuto.Pipeline(plan), Heard(), list[Made](), ["time,.step,.bytes"]
     for ms, data in lines_of_a_sender(dice, len(outputs)):
@@ -445,7 +445,7 @@ def followed(profile: tenuto.Profile, dice: random.Random, commands: Sequence[Se
 
 @pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
 def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
-    # Twice this speed, the limit of what is believed, is one that is sent.
+    # Twice this speed is exactly the limit of a plausible velocity, and it is sent.
     profile = tenuto.load_profile(shipped(f"{name}.toml")).with_(**{"speeds.forward": 1.5})
     program = built(make_firmware(profile, part="robot"), tmp_path)
     here = followed(profile, random.Random(name), [[program], *in_python(profile, tmp_path / "python", part="robot")])
@@ -477,7 +477,7 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
     said = run("firmware", str(BOARD), "--out", "board", "--json", cwd=tmp_path)
     found = json.loads(said.stdout)
     assert (found["misfits"], found["unread"]) == ({}, [])
-    # What a board passes over is said.
+    # A setting that a board ignores is reported.
     text = BOARD.read_text().replace("[guard]", "[guard]\nleast_quality = 50.0", 1)
     (tmp_path / "more.toml").write_text(text + '\n[sinks.log]\nkind = "log"\nfile = "a.csv"\n[feedback]\nby = "bell"\n')
     over = json.loads(run("firmware", "more.toml", "--out", "more", "--json", cwd=tmp_path).stdout)["unread"]
@@ -512,7 +512,7 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
         refused = run("firmware", str(nine), "--out", "none", *options, cwd=tmp_path)
         assert (refused.returncode, f"nine.toml: {key}" in refused.stderr) == (1, True), refused.stderr
     assert not (tmp_path / "none").exists()
-    # What another profile has made there before does not stay beside code that it does not fit.
+    # Programs of another profile in the folder are removed.
     (tmp_path / "board/avr/notes.txt").write_text("my own")
     run("firmware", str(shipped("medlar.toml")), "--out", "board", cwd=tmp_path)
     assert [path.name for path in (tmp_path / "board/avr").iterdir()] == ["notes.txt"]
@@ -523,7 +523,7 @@ def test_the_command_writes_what_is_wanted_and_refuses_the_rest_by_its_key(tmp_p
 
 @pytest.fixture(scope="module")
 def chip(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str, list[str]], tuple[str, Path]]:
-    """Builds a program of a folder for the chip, and runs it with what comes to it."""
+    """Builds the program of a folder for the chip, and runs it with inputs."""
     folder = tmp_path_factory.mktemp("chip")
     make_firmware(tenuto.load_profile(BOARD)).write(folder)
     subprocess.run(["make", "-s", "-C", folder / "avr", "bench"], check=True)
@@ -560,7 +560,7 @@ def test_the_whole_board_drives_and_stops_on_a_simulated_chip(chip: Callable[...
     assert not on_at(pins, 404.0)
     assert on_at(pins, 990.0)
     moved = [at for kind, at, _, level in pins if kind == "D" and level]
-    # The last frame ends at 995 ms, and 0.3 s are borne: 0.8 m/s² since 404 ms are 0.71 m/s, and 1.5 m/s² to go.
+    # The last frame ends at 995 ms, with a timeout of 0.3 s: 0.8 m/s² from 404 ms on are 0.71 m/s, then −1.5 m/s².
     assert 1295.0 < max(moved) < 995.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
     assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {12, 4}, "both go ahead"
     assert not any(at > 1835.0 and level for _, at, _, level in pins), "garbage moves nothing"
@@ -617,7 +617,7 @@ def test_the_simulated_chip_makes_the_same_ticks(chip: Callable[..., tuple[str, 
 
 
 def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int) -> list[str]:
-    """What `board_trial.c` is told: bytes at 40 us each, and 6 ms for a step and its answer."""
+    """Return the input of `board_trial.c`: bytes at 40 us each, and 6 ms for a step and its answer."""
     events, at = list[str](), 1000.0
 
     def send(data: bytes) -> None:
@@ -640,7 +640,7 @@ def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int) -> lis
 
 @needs_chip
 def test_a_sender_s_lines_are_velocity_lines(tmp_path: Path) -> None:
-    """Potentiometers that nothing is wired to stand at 0: out of their travel, so the lines say standstill."""
+    """Unconnected potentiometers read 0, outside their travel, so the lines command standstill."""
     sender = tenuto.load_profile(EXAMPLES / "sender.toml")
     make_firmware(sender, part="sticks").write(tmp_path)
     subprocess.run(["make", "-s", "-C", tmp_path / "avr", "main.elf", "bench"], check=True)
@@ -691,7 +691,7 @@ def test_the_board_of_the_robot_answers_drives_and_stops_on_silence(tmp_path: Pa
     pins = pins_of(out)
     assert not on_at(pins, 300.0)
     assert on_at(pins, 880.0)
-    # The last line counts for 0.2 s, and from 0.46 m/s it stops at 1.5 m/s².
+    # The last line is valid for 0.2 s, and from 0.46 m/s it stops at 1.5 m/s².
     assert 1050.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 900.0 + 200.0 + 320.0 + 60.0
 
 
@@ -714,7 +714,7 @@ def test_numbers_that_no_board_has_are_said_as_its_language_says_them() -> None:
 
     assert [literal(one, "float") for one in (0.1, 2.0, math.inf, 1e-50)] == ["0.1f", "2.0f", "INFINITY", "0.0f"]
     assert literal(0.1, "double") == "0.1"
-    # 0.3 s are 300 whole ms, whichever way 0.3 is rounded; what is never over is longer than any age.
+    # 0.3 s are 300 whole ms, however 0.3 is rounded; an infinite time is longer than any age.
     assert (ms_above(0.3), ms_below(0.3), ms_above(0.3004), ms_below(0.3004)) == tuple(
         f"INT32_C({ms})" for ms in (300, 300, 300, 301)
     )

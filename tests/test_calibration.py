@@ -1,4 +1,4 @@
-"""Measuring: synthetic sticks with a known truth, over many seeds; and what is kept of them."""
+"""Measurements of synthetic sticks with a known truth, over many seeds; and stored calibrations."""
 
 import dataclasses
 import math
@@ -88,7 +88,7 @@ def test_the_dead_zone_holds_for_returns_that_did_not_choose_it() -> None:
         furthest = np.abs(fresh[:, None] + 4.0 * rng.standard_normal((50, 100)) - rests.mean()).max(axis=1)
         kept += int((furthest <= width).sum())
         trials += 50
-    assert 0.99 <= kept / trials <= 0.9995  # promised 0.99, and not by being absurdly wide
+    assert 0.99 <= kept / trials <= 0.9995  # 0.99 is promised, and the zone is not absurdly wide
     with pytest.raises(ValueError, match="at least three returns"):
         recommended_dead_zone(np.array([1.0, 2.0]), 1.0, 1.0)
 
@@ -105,7 +105,7 @@ def test_quantiles_are_those_of_scipy(probability: float, degrees: int) -> None:
 @pytest.mark.parametrize("noise", [0.0, 0.1])
 @pytest.mark.parametrize("scatter", [0.05, 0.2, 0.4])
 def test_the_dead_zone_holds_for_quiet_sticks_of_few_steps(scatter: float, noise: float) -> None:
-    """A stick of 8 or 10 bits that comes back within a step: its middle lies anywhere between two numbers."""
+    """A stick of 8 or 10 bits that returns within one step: its middle is anywhere between two numbers."""
     rng, inside = np.random.default_rng(4), []
     for _ in range(300):
         middle = rng.uniform(-0.5, 0.5)
@@ -262,7 +262,7 @@ def test_a_foreign_calibration_is_refused_with_the_reason(tmp_path: Path, monkey
 
 
 class Pad(tenuto.Source):
-    """A device that says which it is."""
+    """A device with an identity."""
 
     def __init__(self, identity: str, *more: str) -> None:
         self.identity, self.name, self._names = identity, "a pad", ("left_y", "right_x", "left_shoulder", *more)
@@ -283,7 +283,7 @@ def test_one_rule_finds_the_calibration_for_all_that_drive_and_read(
     text = shipped("medlar.toml").read_text(encoding="utf-8")
     profile.write_text(re.sub(r"^(low|high|centre|dead_zone) = .*\n", "", text, flags=re.M), encoding="utf-8")
     device = tenuto.open_source("simulated:sticks")
-    # Half the travel of the pad is all of this one's: a stick that is pushed to its end is at its end twice as soon.
+    # This travel is half of the pad's: the stick reaches its end after half the push.
     half = ControlCalibration("middle", -16000.0, 16000.0, 0.0, dead_zone=0.05)
     names = tuple(info.name for info in device.controls())
     measured = Calibration(device.identity, "a pad", {"left_y": half, "right_x": half}, names)
@@ -324,11 +324,11 @@ def test_a_calibrated_drive_wants_the_rest_that_was_measured() -> None:
     profile = lean_profile().calibrated(calibration())
     drive = profile.plan().controls[0]
     assert (drive.travel.low, drive.travel.centre, drive.rest_band) == (-30000, 700, 0.04)
-    assert drive.dead_zone == 0.08  # the profile says it itself
+    assert drive.dead_zone == 0.08  # it is set in the profile
     bench = Bench(profile)
     bench.run(0.1, {"left_y": 700.0, "right_x": 700.0, "left_shoulder": 0.0})
     moved = {"left_y": 700.0 - 0.06 * 30700, "right_x": 700.0, "left_shoulder": 1.0}
-    tick = bench.run(0.5, moved)  # inside the dead zone, but not where it was measured to rest
+    tick = bench.run(0.5, moved)  # inside the dead zone, but outside the measured rest
     assert tick.guard.state is State.WAITING_FOR_REST
     assert tick.guard.reasons[0].text == "drive is at +0.06, not at rest (within 0.04): release it"
     assert bench.run(0.1, moved | {"left_y": 700.0}).guard.state is State.DRIVING
@@ -377,7 +377,7 @@ def test_a_stick_pushed_one_way_only_is_not_measured() -> None:
 def test_a_centre_taken_at_start_is_taken_from_still_hands_only() -> None:
     bench = Bench(lean_profile(centre="at start"))
     off = {"left_y": 2500.0, "right_x": -1200.0, "left_shoulder": 0.0}
-    for step in range(100):  # somebody plays with the stick
+    for step in range(100):  # the stick is moved
         tick = bench.step(off | {"left_y": 8000.0 * (step % 20) - 80000.0 * (step % 20 > 9)})
     assert "drive: it moves: hands off, its centre is being measured" in [text for _, text in tick.guard.reasons]
     tick = bench.run(1.5, off | {"left_y": 20000.0})
@@ -424,7 +424,7 @@ def test_calibrate_from_the_shipped_sessions(tmp_path: Path) -> None:
     assert 0.005 < kept.controls["channel_4"].dead_zone < 0.03
 
 
-# A hand that goes to both ends three times, then pushes out eight times and lets go to one side of the middle.
+# The stick goes to both ends three times, is then pushed eight times, and returns to one side of its middle.
 HAND = """
 import sys
 import numpy as np
@@ -449,7 +449,7 @@ main(sys.argv[1:], clock)
 
 @pytest.mark.long
 def test_the_guided_flow_in_a_terminal(tmp_path: Path) -> None:
-    """A real terminal and a real line; the 24 s of the flow are simulated."""
+    """A real terminal and a real line; the 24 s of the session are simulated."""
     arguments = ["-c", HAND, "calibrate", "ibus:radio", "--ends", "6", "--returns", "16", "--out", "c.toml"]
     guide = pexpect.spawn(
         sys.executable, [*arguments, "--record", "c.csv"], cwd=str(tmp_path), encoding="utf-8", timeout=60,

@@ -1,4 +1,4 @@
-"""The command as a process: what it prints, what it writes, and its exit status."""
+"""The command as a process: its output, its files, and its exit status."""
 
 import csv
 import json
@@ -153,7 +153,7 @@ def test_curve_as_a_figure_a_table_and_json(tmp_path: Path) -> None:
     assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
     table = pd.read_csv(tmp_path / "c.csv")
     fine = table[(table["control"] == "steer") & table["in"].str.startswith("slow, fine")]
-    # What the figure draws is what a pipeline does with that stick.
+    # The figure shows the result of a pipeline for that stick.
     profile = tenuto.load_profile(lift)
     held = {name: 0.0 for control in profile.plan().controls for name in control.all_reads}
     for row in fine.iloc[::25].itertuples():
@@ -182,10 +182,10 @@ def test_a_trim_is_kept_over_restarts(tmp_path: Path) -> None:
     )
     assert tomllib.loads((tmp_path / "lift.trims.toml").read_text()) == {"steer": 0.02}
     (tmp_path / "full.csv").symlink_to("/dev/full")
-    early = [frame._replace(time=0.2 * frame.time) for frame in frames]  # before the disk is found to be full
+    early = [frame._replace(time=0.2 * frame.time) for frame in frames]  # before the full disk is detected
     write_recording(tmp_path / "early.csv", early)
     full = run("drive", "lift.toml", "--recording", "early.csv", "--to", "log:full.csv", cwd=tmp_path)
-    assert (full.returncode, "No space left" in full.stderr) == (1, True)  # and what was trimmed until then is kept
+    assert (full.returncode, "No space left" in full.stderr) == (1, True)  # and the trims until then are stored
     assert tomllib.loads((tmp_path / "lift.trims.toml").read_text())["steer"] > 0.02
     (tmp_path / "lift.trims.toml").write_text("steer = 7")
     broken = run("drive", "lift.toml", "--recording", "trim.csv", cwd=tmp_path)
@@ -216,7 +216,7 @@ def test_the_help_lists_every_command_on_one_screen_and_each_explains_itself(tmp
     assert max(map(len, said)) <= 80
     names = [name for group in COMMANDS.values() for name in group]
     assert all(any(f" {name} " in line for line in said) for name in names)
-    # Every module that is named as a command is one, and says more than its line does.
+    # Every module of a command has a command, whose help says more than its line in the list.
     for name in names:
         done = run(name, "--help", cwd=tmp_path)
         assert (done.returncode, f"Usage: tenuto {name}" in done.stdout) == (0, True)
@@ -296,7 +296,7 @@ for line in sys.stdin.read().splitlines():
 
 @pytest.mark.long
 def test_what_drives_needs_no_package_that_draws_or_counts(tmp_path: Path) -> None:
-    """A light install: what is for a robot works, and what is for a desk says which extra it needs."""
+    """A light install: commands for a robot work, and those for a desk name the extra that they need."""
     medlar, row, pad = (shipped(name) for name in ("medlar.toml", "orchard-row.csv", "worn-pad.csv"))
     curved = medlar.read_text().replace("expo = 0.35", "curve = [[0, 0], [0.5, 0.2], [1, 1]]", 1)
     (tmp_path / "curved.toml").write_text(curved)

@@ -1,4 +1,4 @@
-"""The docs' tables of keys, against the schema: every default that a page names is the one that holds."""
+"""The tables of keys in the docs against the schema: every documented default is the actual one."""
 
 import dataclasses
 import json
@@ -39,7 +39,7 @@ NOTHING: tuple[Any, ...] = (None, False, 0.0, "", (), [], {})
 
 
 def rows() -> Iterator[tuple[str, str]]:
-    """Return each documented key with its default; of a row that has several of both, each by itself."""
+    """Return each documented key with its default; a row with several of both is separated."""
     for page, table in (("profile.md", ""), ("vehicles.md", "actuators.NAME.")):
         for line in (DOCS / page).read_text().splitlines():
             cells = [cell.strip() for cell in re.split(r"(?<!\\)\|", line)]
@@ -52,7 +52,7 @@ def rows() -> Iterator[tuple[str, str]]:
 
 
 def owners(path: str) -> list[Any]:
-    """Return what may stand in a table of a profile: one model, or every kind of it."""
+    """Return the models of a table of a profile: one, or every kind of it."""
     name = path.split(".")[0]
     if name in KINDS:
         return list(KINDS[name].all.values())
@@ -66,7 +66,7 @@ def owners(path: str) -> list[Any]:
 
 
 def default_of(owner: Any, key: str) -> Any:
-    """Return the default of a key of a table; undefined where it has none, or no such key."""
+    """Return the default of a key of a table; undefined if it has none, or if there is no such key."""
     if issubclass(owner, BaseModel):
         return owner.model_fields[key].default if key in owner.model_fields else PydanticUndefined
     found = [field.default for field in dataclasses.fields(owner) if field.name == key]
@@ -74,7 +74,7 @@ def default_of(owner: Any, key: str) -> Any:
 
 
 def read(text: str) -> Any:
-    """Read a default as a page writes it: a word of TOML, or a number with its unit; None for what is in words."""
+    """Read a default on a page: a word of TOML, or a number with its unit; None for a description in words."""
     literal, word = re.fullmatch(r'`("[^"]*"|true|false)`', text), re.fullmatch("`([a-z]+)`", text)
     if literal or word:
         return json.loads(literal[1]) if literal else word[1] if word else None
@@ -126,7 +126,7 @@ def test_every_key_that_a_profile_takes_is_in_the_docs() -> None:
 
 
 def test_the_extras_are_the_same_everywhere() -> None:
-    """What is said where a package is missing, what pip knows, and the table of the README."""
+    """The message about a missing package, pip's metadata, and the table of the README agree."""
     project = tomllib.loads((DOCS.parent / "pyproject.toml").read_text())["project"]
     offered = {*project["optional-dependencies"]} - {"dev"}
     assert {extra for extra, _ in EXTRAS.values()} == offered
@@ -135,7 +135,7 @@ def test_the_extras_are_the_same_everywhere() -> None:
     assert set(re.findall(r"`(\w+)`", " ".join(named))) == offered
 
 
-# What no other test prints as JSON, and errors: of the profile, of the machine, and of how it is called.
+# Commands that no other test prints as JSON, and errors: of the profile, of the machine, and of the call.
 _IN_JSON = {
     "calibrate --from SHIPPED/worn-pad.csv": 1, "calibrate --from SHIPPED/clean-transmitter.csv --out sticks.toml": 0,
     "check none.toml": 2, "page --devices": 0, "service SHIPPED/medlar.toml --to simulated": 0,
@@ -152,7 +152,7 @@ _IN_JSON = {
 def test_what_programs_read_is_one_object_with_a_format_also_where_it_is_an_error(tmp_path: Path) -> None:
     for line, status in _IN_JSON.items():
         done = run(*line.replace("SHIPPED", str(shipped("medlar.toml").parent)).split(), "--json", cwd=tmp_path)
-        said = json.loads(done.stdout)  # which was held to the schema by `run`
+        said = json.loads(done.stdout)  # `run` has checked it against the schema
         assert (done.returncode, said["format"], said["command"]) == (status, 1, line.split()[0]), line
         assert ("error" in said) == (status == 2 or line.startswith("why"))
         assert status or "tenuto:" not in done.stderr

@@ -1,4 +1,4 @@
-"""Guard, ranks, categories, power and stops as one finite machine: every way that a robot with two drivers can go."""
+"""Guard, ranks, categories, power and stops as one finite machine: every transition of a robot with two drivers."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -65,9 +65,9 @@ def on(values: Values | None, name: str) -> bool:
 
 
 class Known(NamedTuple):
-    """What somebody knows who only watches: how far each has come on the way back to driving since the last stop.
+    """The knowledge of an observer: the progress of each driver towards driving since the last stop.
 
-    It has stood: 1, and was let go: 2, and was pressed again: 3.
+    It stood: 1, then was released: 2, then was pressed again: 3.
     """
 
     far: tuple[int, int] = (0, 0)
@@ -98,7 +98,7 @@ def at_rest(values: Values | None) -> bool:
 
 
 def judge(known: Known, move: Move, alone: bool) -> None:
-    """Look at one move; knows nothing of guard and ranks but what a tick says."""
+    """Check one move; it knows the guard and the ranks only from ticks."""
     before, tick = move.before, move.tick
     drives, drove = tick.guard.state is State.DRIVING, before.guard.state is State.DRIVING
     hands = {"instructor": move.first, "learner": move.second}
@@ -133,12 +133,12 @@ def judge(known: Known, move: Move, alone: bool) -> None:
 
 @pytest.fixture(autouse=True)
 def _unwatched(monkeypatch: pytest.MonkeyPatch) -> None:
-    """It judges its ticks itself."""
+    """It checks its ticks itself."""
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
 
 
 def explore(learner: str, alone: bool) -> Explorer:
-    """Go every way, and judge it; of a learner who may drive alone without what stops, which is the same."""
+    """Check every transition; for a learner who may drive alone without the stops, which are the same."""
     firsts = [*HANDS, sends(HOLD, "north"), *([] if alone else STOPS)]
     explorer, drivers = Explorer(robot(learner), firsts, HANDS[: 3 if alone else 4]), set()
     for known, move in explorer.explore(follow):

@@ -50,7 +50,7 @@ def test_the_docs_have_the_table_of_the_code() -> None:
     assert [row[:3] for row in rows[2:]] == [
         (str(state), str(event), str(row.after)) for (state, event), row in TABLE.items()
     ]
-    # Whatever happens first, nothing but rest leads to driving, and only from where hold-to-run led.
+    # After any event, driving begins only with sticks at rest, and only in the state after hold-to-run.
     into = [(state, event) for (state, event), row in TABLE.items() if row.after is State.DRIVING]
     assert into == [(State.WAITING_FOR_REST, Event.RESTED)]
     assert all((state, Event.EMERGENCY) in TABLE for state in State)
@@ -151,7 +151,7 @@ def test_a_link_that_settles_a_mode_that_may_not_start_and_a_weak_radio() -> Non
     tick = shed.run(0.2, rest | {"left_shoulder": 1.0})
     assert codes(tick)[-1] == "mode_may_not_start"
     shed.run(0.2, rest | {"left_shoulder": 1.0, "west": 1.0})
-    assert shed.ticks[-1].guard.state is State.DRIVING  # in the other mode it may
+    assert shed.ticks[-1].guard.state is State.DRIVING  # in the other mode it may start
     weak = driving("least_quality = 60")
     tick = weak.step(AHEAD, signal=Signal(40.0, -95.0, 2.0))
     assert tick.guard.reasons[0].text == "only 40 % of the radio's frames arrive (least_quality 60 %)"
@@ -173,7 +173,7 @@ def test_numbers_that_stand_still_where_they_never_do() -> None:
                 tick = bench.step(alive(pad(forward, held=held)))
         assert tick.command.vx > 0.8
         at_its_end = pad(1.0, held=True) | {"left_y": -30454.0, "right_x": 30454.0}
-        assert bench.run(3.0, at_its_end).guard.state is State.DRIVING  # there any stick is still
+        assert bench.run(3.0, at_its_end).guard.state is State.DRIVING  # at its end any stick is still
         frozen = alive(pad(0.9, held=True))
         assert bench.run(1.98, frozen).guard.state is State.DRIVING
         tick = bench.run(0.1, frozen)
@@ -201,17 +201,17 @@ def test_an_aircraft_nobody_hears_descends_for_its_time_and_no_longer() -> None:
     assert bench.run(28.0, None).command.vz == pytest.approx(-0.3)
     assert bench.run(3.0, None).command == STANDSTILL
     assert bench.ticks[-1].guard.state is State.FAULT
-    # Hovering counts too; and who is heard again stops it, but flies only when re-enabled.
+    # Hovering counts too. A driver who is heard again stops it, but flies only after a re-enable.
     bench, up = fly(shipped("damson.toml").read_text())
     bench.run(1.5, up | {"channel_2": 1500.0, "channel_3": 1500.0})
     assert bench.ticks[-1].command == STANDSTILL
     assert bench.run(2.0, None).command.vz == pytest.approx(-0.3)
     tick = bench.run(1.0, up)
     assert (tick.command, tick.guard.state) == (STANDSTILL, State.FAULT)
-    # A computer that slept for an hour does not begin to come down when it wakes: the far end has stopped long ago.
+    # A computer that was suspended for an hour does not begin a descent when it wakes: the far end stopped long ago.
     bench, up = fly(shipped("damson.toml").read_text())
     assert bench.step(up, dt=3600.0).command == STANDSTILL
-    # Nobody has flown it yet: then there is nothing to come down from.
+    # It has not flown yet: then there is no descent.
     new = Bench(tenuto.parse_profile(shipped("damson.toml").read_text()))
     new.run(0.2, up | {"channel_6": 988.0})
     assert new.run(3.0, None).command == STANDSTILL
@@ -225,7 +225,7 @@ def test_going_silent_hands_over_at_once() -> None:
     bench.run(0.6, None)
     assert not bench.ticks[-1].send
     assert bench.ticks[-1].command == STANDSTILL
-    assert not bench.run(2.0, up).send  # heard again: it is still the autopilot's
+    assert not bench.run(2.0, up).send  # heard again: the autopilot still has it
     assert bench.ticks[-1].guard.state is not State.DRIVING
     with pytest.raises(tenuto.ProfileError, match="expected a speed at which this vehicle can sink"):
         tenuto.parse_profile(text.replace('max_climb = "2 m/s"', 'max_climb = "2 m/s"\nmax_sink = "0.1 m/s"'))
@@ -285,7 +285,7 @@ def test_the_watchdog_against_a_plain_account(story: list[tuple[float, str]]) ->
     for dt, what in story:
         now += dt
         if now > until:
-            trusted = False  # silence: what comes next must begin with standstill
+            trusted = False  # after a silence the next command must be standstill
         if what == "look":
             assert watchdog.may_move(now) == trusted
         else:
@@ -305,7 +305,7 @@ def test_a_robot_whose_commands_stop_coming_stands_by_itself() -> None:
     assert robot.now.vx > 0.8
     robot.advance(2.0)
     assert robot.standing
-    robot.command(moving, valid_for=0.2)  # the wire has mended
+    robot.command(moving, valid_for=0.2)  # the wire is repaired
     assert robot.advance(0.1).vx < 1e-3
     robot.command(dict.fromkeys(moving, 0.0), valid_for=0.2)
     robot.command(moving, valid_for=0.2)
@@ -319,7 +319,7 @@ def test_a_reset_counts_only_at_standstill_and_never_against_a_stop_of_the_same_
         tick = bench.run(0.1, values)
         assert (tick.guard.state, tick.command.vx > 0.1) == (State.EMERGENCY_STOP, True)
     bench.run(1.0, pad() | BUTTONS)
-    assert bench.run(0.1, pad() | BUTTONS).guard.state is State.EMERGENCY_STOP  # what was pressed too early is not kept
+    assert bench.run(0.1, pad() | BUTTONS).guard.state is State.EMERGENCY_STOP  # too early: it does not count
     for first, second in (("emergency_stop", "reset"), ("reset", "emergency_stop")):
         for name in (first, second):
             getattr(bench.pipeline, name)(*(["somebody called"] if name == "emergency_stop" else []))
@@ -350,16 +350,16 @@ def test_an_enabling_switch_that_stays_permits_while_it_is_on() -> None:
         return pad(forward) | BUTTONS | {"right_trigger": place * 32767.0}
 
     bench.run(0.2, at(1.0))
-    assert bench.run(0.3, at(0.5)).guard.state is State.NOT_ENABLED  # on from the start, and only put to another place
+    assert bench.run(0.3, at(0.5)).guard.state is State.NOT_ENABLED  # on from the start, only moved
     bench.run(0.2, at(0.0))
     bench.run(0.2, at(0.5))
     assert bench.run(1.0, at(0.5, 1.0)).command.vx > 0.5
-    assert bench.run(0.3, at(1.0, 1.0)).guard.state is State.DRIVING  # another place is on too
-    assert bench.run(0.1, at(0.0, 1.0)).guard.state is State.STOPPING  # put back it is a release
+    assert bench.run(0.3, at(1.0, 1.0)).guard.state is State.DRIVING  # the other position is on too
+    assert bench.run(0.1, at(0.0, 1.0)).guard.state is State.STOPPING  # moved back it is a release
     bench.run(2.0, at(0.0))
     bench.run(0.2, at(1.0))
     assert bench.run(0.5, at(1.0, 1.0)).guard.state is State.DRIVING
-    bench.run(2.0, None)  # a stop wants it put back first
+    bench.run(2.0, None)  # after a stop it must be moved back first
     assert bench.run(1.0, at(1.0)).guard.state is State.FAULT
     assert bench.run(0.5, at(0.5)).guard.state is State.FAULT
 
@@ -373,7 +373,7 @@ def test_a_press_that_began_before_a_stop_or_while_something_is_missing_enables_
     assert bench.run(3.0, pad() | BUTTONS).guard.state is State.NOT_ENABLED
     bench.run(0.2, pad() | BUTTONS | west)
     assert bench.run(1.0, pad(1.0) | BUTTONS).command.vx > 0.5
-    bench.step(pad(1.0) | BUTTONS | west)  # meant as a stop; a fault comes first
+    bench.step(pad(1.0) | BUTTONS | west)  # the press was meant as a stop; a fault comes first
     bench.step({"left_y": math.nan} | BUTTONS)
     assert bench.run(0.5, pad() | BUTTONS | west).guard.state is not State.DRIVING
     assert bench.run(2.0, pad() | BUTTONS).guard.state is State.NOT_ENABLED

@@ -1,4 +1,4 @@
-"""The examples, each in one command as a builder runs them, all at once; and what a station shows."""
+"""The examples, each run by one command, all at once; and the view of a station."""
 
 import json
 import os
@@ -21,7 +21,7 @@ from tenuto.data import shipped
 
 ROOT = Path(__file__).parents[1]
 NEEDS_BROKER = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed: apt-get install mosquitto")
-# Example → what it must say, in this order.
+# Example → the texts that it must print, in this order.
 SAYS = {
     "pad_to_serial": (r"it is over", r"It is at x \+[2-5]\.\d+ m, .* [23]\d\d good lines, 0 bad"),
     "receiver_to_four_wheels": (
@@ -44,12 +44,12 @@ SAYS = {
 }  # fmt: skip
 
 
-# These live in simulated time, or only draw; the others last as long as they say, and run side by side.
+# These use simulated time, or only draw; the others take real time, and run side by side.
 AT_ONCE = ("receiver_to_four_wheels", "glove", "drone_over_mavlink", "walk_through")
 IN_REAL_TIME = [name for name in SAYS if name not in AT_ONCE]
 
 
-# What grows from three lines; each goes on until Ctrl-C.
+# The examples from three lines on; each runs until Ctrl-C.
 GROWING = {
     "01_every_input": r"left_x=[+-]0\.[3-9]",
     "02_two_motors": r"left [+-][1-9]\d+ %  right",
@@ -128,7 +128,7 @@ def started() -> Iterator[dict[str, subprocess.Popen[str]]]:
     }
     yield running
     for one in running.values():
-        with suppress(ProcessLookupError):  # with all that it has started
+        with suppress(ProcessLookupError):  # with its child processes
             os.killpg(one.pid, signal.SIGKILL)
         one.communicate()
 
@@ -139,7 +139,7 @@ def started() -> Iterator[dict[str, subprocess.Popen[str]]]:
 )
 def test_an_example_says_what_it_is_for(started: dict[str, subprocess.Popen[str]], name: str) -> None:
     said, _ = started[name].communicate(timeout=90)
-    if not says_it(name, said):  # side by side they may stall one another, and a loop that stalls stops its robot
+    if not says_it(name, said):  # side by side they may stall one another, and a stalled loop stops its robot
         for one in started.values():
             one.wait()
         said = alone(name)

@@ -1,4 +1,4 @@
-"""From a virtual pad through the live loop to a far end in another process: right sign, right scale, and the cut."""
+"""From a virtual pad through the live loop to a far end in another process: sign, scale, and the end of commands."""
 
 import os
 import socket
@@ -56,7 +56,7 @@ def speeds(log: Path) -> "pd.Series[float]":
 
 
 def test_over_a_network(tmp_path: Path) -> None:
-    """One driver's machine drives one robot over UDP, and another by way of a broker, where there is one."""
+    """One driver's machine drives one robot over UDP, and another over a broker, if there is one."""
     patient(tmp_path)
     run("key", "orchard.key", cwd=tmp_path)
     places = {"udp": f"udp:127.0.0.1:{free_port(socket.SOCK_DGRAM)},key=orchard.key"}
@@ -88,7 +88,7 @@ def test_over_a_network(tmp_path: Path) -> None:
 
 
 class Wheels:
-    """Two wheels at the end of a line of servo frames, in a process of their own; ``said`` is what they were told."""
+    """Two wheels at the end of a line of servo frames, in a process of their own; ``said`` is their commands."""
 
     def __init__(self, kind: str) -> None:
         self.line, self.port = os.openpty()
@@ -116,15 +116,15 @@ class Wheels:
 
 
 def test_a_computer_in_the_place_of_a_receiver(tmp_path: Path) -> None:
-    """Servo frames leave the program with the pad, and come to wheels in others, until the first is killed."""
-    # All of the pulse is 1.2 m/s over 0.11 m; the right wheel is built in the other way round.
+    """Servo frames go from the program with the pad to wheels in other processes, until the first is killed."""
+    # The full pulse is 1.2 m/s over 0.11 m; the right wheel is mounted reversed.
     form = '\n[actuators.wheels]\nform = "pulse"\nfull = 10.909\n[actuators.right_wheel]\nreverse = true\n'
     patient(tmp_path, form)
     wheels = {kind: Wheels(kind) for kind in ("sbus", "ibus")}
     to = [word for kind, one in wheels.items() for word in ("--to", f"{kind}:{os.ttyname(one.port)}")]
     with started("drive", "medlar.toml", *PAD, *to, "--to", "log:driver.jsonl", cwd=tmp_path):
         assert wait_for(lambda: all(one.said and one.said[-1][0] > 1850.0 for one in wheels.values()), 120.0)
-        time.sleep(1.2)  # so long the log may be behind
+        time.sleep(1.2)  # the log may be late by this
     for one in wheels.values():
         pushed = max(left for left, _ in one.said)
         assert min(right for _, right in one.said) == pytest.approx(3000.0 - pushed, abs=2.0)

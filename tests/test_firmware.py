@@ -60,7 +60,7 @@ def sketch(tmp_path_factory: pytest.TempPathFactory) -> c.CDLL:
     return loaded
 
 
-# Well summed, and no velocity lines all the same.
+# The checksum is correct, but these are not velocity lines.
 ODD = (
     b"V 1 2", b"V", b"V 300 1 0 0 0 200 1", b"V 1 +2 0 0 0 200 1", b"V 1 2 0 0 0 -5 1", b"", b"V 1 2  0 0 0 200 1",
     b"V 1 1234567 0 0 0 200 1", b"V 1 2 0 0 0 200 1 ", b"V 1 - 0 0 0 2 1", b"V 1 2 0 0 0 200 1 1001",
@@ -69,7 +69,7 @@ ODD = (
 
 
 def some_bytes(dice: random.Random, counter: int) -> bytes:
-    """A line as it should be, or one of the things that a wire or a stranger makes of it."""
+    """Return a good line, or one that is damaged or foreign."""
     speed = dice.choice(
         (VelocityCommand(), VelocityCommand(0.4, -0.1, 0.0, 1.2), VelocityCommand(99.0, 0.0, 0.0, -99.0))
     )
@@ -97,7 +97,7 @@ def test_the_sketch_and_the_library_agree_on_any_bytes(sketch: c.CDLL, seed: int
     dice = random.Random(seed)
     theirs, ours, watchdog, power = Line(), VelocityLineDecoder(), CommandWatchdog(), False
     sketch.velocity_line_begin(c.byref(theirs))
-    begin = now = dice.choice((0, 2**32 - 3000))  # the clock of the sketch rolls over
+    begin = now = dice.choice((0, 2**32 - 3000))  # the clock of the sketch wraps
     moved = 0
     for number in range(400):
         now += dice.choice((5, 20, 20, 20, 150, 400))
@@ -120,7 +120,7 @@ def test_the_sketch_and_the_library_agree_on_any_bytes(sketch: c.CDLL, seed: int
 
 
 class Report(c.Structure):
-    """What velocity_line.h is told to answer."""
+    """The input of velocity_line.h for an answer."""
 
     _fields_ = [
         ("why", c.c_uint8), ("millivolts", c.c_uint16), ("wheels", c.c_uint8), ("distances", c.c_uint8),
@@ -141,7 +141,7 @@ class Frame(c.Structure):
 
 
 class FrameReport(c.Structure):
-    """What velocity_frame.h is told to answer."""
+    """The input of velocity_frame.h for an answer."""
 
     _fields_ = [
         ("why", c.c_uint8), ("millivolts", c.c_uint16), ("has_wheels", c.c_bool), ("has_distance", c.c_bool),
@@ -170,12 +170,12 @@ def test_the_sketch_answers_as_the_library_reads(
     answer = read_answer(text.raw[: length - 1])
     assert answer is not None
     assert (answer.counter, answer.good, answer.why) == (200, 1, why)
-    # The digest is last: it is left out where the line would be longer than 96 bytes with it.
+    # The digest is last: it is left out if the line would be longer than 96 bytes.
     room = len(encode_answer(answer._replace(made_from=""))) + len(" P 4e8835b0") <= 96
     assert answer.made_from == ("4e8835b0" if volts % 2 and room else "")
     assert [*answer.wheels, *answer.distances] == pytest.approx([one / 1000 for one in (*wheels, *distances)])
     assert encode_answer(answer) == text.raw[:length]
-    # The short form has coarser steps, and says the same of the link.
+    # The short form has coarser steps, and the same report of the link.
     frame, sent = Frame(), c.create_string_buffer(26)
     sketch.velocity_frame_begin(c.byref(frame), KEY, c.c_uint32(77), c.c_uint32(1000))
     left, right, near = (*wheels, 0, 0)[0], (*wheels, 0, 0)[1], (*distances, 0)[0] % 65536
@@ -193,7 +193,7 @@ SESSION = 0xC0FFEE
 
 
 def on_the_way(dice: random.Random, piece: bytes, sent: list[bytes]) -> bytes:
-    """What a radio, or a stranger, makes of a frame."""
+    """Return a frame that is damaged or foreign."""
     kind = dice.randrange(10)
     if kind == 0:
         return piece[: dice.randrange(len(piece))]
@@ -201,14 +201,14 @@ def on_the_way(dice: random.Random, piece: bytes, sent: list[bytes]) -> bytes:
         place = dice.randrange(len(piece))
         return piece[:place] + bytes([piece[place] ^ 1 << dice.randrange(8)]) + piece[place + 1 :]
     if kind == 2:
-        return dice.choice(sent) + piece  # a recording before it
+        return dice.choice(sent) + piece  # a replay before it
     return dice.randbytes(dice.randrange(60)) + piece if kind == 3 else piece
 
 
 @pytest.mark.parametrize("signed", [False, True])
 @pytest.mark.parametrize("seed", range(10))
 def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, seed: int, signed: bool) -> None:
-    """Good, damaged, cut, foreign, forged, replayed, late and reordered ones, in noise; the rules again beside it."""
+    """Good, damaged, cut, foreign, forged, replayed, late and reordered frames in noise, against the rules."""
     dice = random.Random(seed)
     theirs, watchdog, power, number, newest = Frame(), CommandWatchdog(), False, 0, 0
     began = now = dice.choice((0, 2**32 - 3000))
@@ -259,7 +259,7 @@ def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path)
     ticks: list[tenuto.Tick] = []
 
     def hands(now: float) -> dict[str, float]:
-        now %= 4.0  # should the machine stall, it is let go and enabled again
+        now %= 4.0  # if the machine stalls, the driver releases and enables again
         return pad(float(now > 0.4), 0.3 if now > 0.4 else 0.0, held=now > 0.2)
 
     def watch(tick: tenuto.Tick) -> str | None:
@@ -272,7 +272,7 @@ def test_over_a_pseudo_terminal_it_converts_and_stops_on_silence(tmp_path: Path)
         assert sink.problem == ""  # it was answered
         cut = next(tick for tick in ticks if tick.command.vx > 0.3)
         sink.write(cut)
-        time.sleep(2.0 * cut.valid_for + 0.5)  # nothing more comes: it stops by itself
+        time.sleep(2.0 * cut.valid_for + 0.5)  # no more commands come: it stops by itself
     os.close(theirs)
     os.close(ours)
     _, told = process.communicate(timeout=60)
@@ -324,7 +324,7 @@ moments = st.tuples(
 def test_a_servo_board_moves_by_good_lines_in_time_only(
     board: c.CDLL, story: list[tuple[str, int, int, int]], start: int
 ) -> None:
-    """Against the rules of docs/protocols.md, reckoned here: what holds, what is neutral, what is off."""
+    """Against the rules of docs/protocols.md, computed here: what is held, neutral or off."""
     lines, now, came, newest, free = ServoLines(), start, -(10**9), 1500, False
     board.servo_lines_begin(c.byref(lines), c.c_uint8(1))
     for number, (what, pulse, wait, chance) in enumerate(story):
@@ -382,7 +382,7 @@ def test_a_servo_board_on_a_simulated_chip(tmp_path: Path) -> None:
         for wire, width in enumerate(widths):
             events += [(at, f"W {at} {wire} 1"), (at + width, f"W {at + width} {wire} 0")]
             at += width
-    for number in range(10):  # neutral, and then it drives; after that the computer is silent
+    for number in range(10):  # neutral, then driving, then silence of the computer
         data = servo_line(number, (1500, 1500) if number < 2 else (1720, 1250), valid=60)
         events += [(at, f"U {at} {byte}") for at, byte in zip(range(40_000 + 20_000 * number, 10**9, 87), data)]  # noqa: B905
     events.append((500_000, "E 500000"))

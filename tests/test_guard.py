@@ -1,4 +1,4 @@
-"""The guard: no motion without permission, and whatever fails ends in a standstill with a reason."""
+"""The guard: no motion without permission, and every fault ends in standstill with a reason."""
 
 import math
 from dataclasses import replace
@@ -44,7 +44,7 @@ def test_letting_go_stops_at_the_stopping_deceleration_and_wants_a_fresh_press()
     speed = bench.drive(3.0).command.vx
     assert speed == pytest.approx(1.2)
     bench.run(0.04, pad(1.0))
-    tick = bench.run(0.2, pad(1.0, held=True))  # pressed again too early: changes nothing
+    tick = bench.run(0.2, pad(1.0, held=True))  # pressed again too early: no effect
     assert codes(tick) == ["hold_released"]
     assert tick.command.vx == pytest.approx(speed - 1.5 * 0.24)
     assert codes(bench.run(2.0, pad(1.0, held=True))) == ["hold_not_released", "not_at_rest"]
@@ -100,7 +100,7 @@ def test_one_stick_in_its_corner_asks_no_more_than_an_end() -> None:
         bench = Bench(profile)
         tick = bench.drive(3.0, forward=1.0, left=1.0)
         assert (tick.intent.forward, tick.intent.turn) == (forward, turn)
-        # Two wills at full speed are more than the wheels can do: slower, and on the arc that was asked for.
+        # Full speed and full turn together exceed the wheels: slower, on the demanded arc.
         asked, goes = tick.demand, tick.command
         assert goes.vx / goes.yaw_rate == pytest.approx(asked.vx / asked.yaw_rate)
         fastest = max(tick.actuators.values())
@@ -134,7 +134,7 @@ segment = st.one_of(
 
 
 def play(bench: Bench, parts: list[tuple[Any, ...]]) -> list[tuple[Frame | None, Tick]]:
-    """Turn segments into steps, and give each frame that was handed over with its tick."""
+    """Convert segments to steps, and return each frame with its tick."""
     values = pad(held=False)
     for kind, *rest in parts:
         if kind in ("sticks", "enable"):
@@ -159,7 +159,7 @@ def play(bench: Bench, parts: list[tuple[Any, ...]]) -> list[tuple[Frame | None,
 
 
 def acceptable(frame: Frame | None, tick: Tick) -> bool:
-    """Independently of the pipeline: can a driver stand behind this frame?"""
+    """Return, independently of the pipeline, whether a frame is good."""
     if frame is None or not frame.link_good or not frame.time <= tick.time + PERIOD:
         return False
     return all(isinstance(v, float) and abs(v) < 45800 for v in frame.values.values())
@@ -180,13 +180,13 @@ def test_no_order_of_faults_moves_or_breaks_anything(parts: list[tuple[Any, ...]
         change, _, _, turn_change = (abs(a - b) for a, b in zip(command, before.command, strict=True))
         assert change <= (0.8 if driving else 1.5) * tick.dt + 1e-9
         assert turn_change <= (math.pi if driving else math.tau) * tick.dt + 1e-9
-        # Whoever may not drive only ever gets slower, and is told why.
+        # Without permission it only becomes slower, with a reason.
         assert driving == (not tick.guard.reasons)
         if not driving:
             assert abs(command.vx) <= abs(before.command.vx)
             assert tick.target == STANDSTILL
             assert command == STANDSTILL or tick.guard.state is State.STOPPING
-        # Permission: since it last moved, seen released, then held with the sticks at rest.
+        # Permission: since the last motion, a release was seen, then a hold with the sticks at rest.
         if before.guard.state is State.DRIVING or before.command != STANDSTILL:
             released = pressed_at_rest = before.guard.state is State.DRIVING
         if frame is not None and acceptable(frame, tick):

@@ -1,4 +1,4 @@
-"""The guard as one finite machine: every state that can be reached, with every thing that can be seen in it."""
+"""The guard as one finite machine: every reachable state, with every possible input."""
 
 from collections import deque
 from itertools import product
@@ -9,12 +9,12 @@ from tenuto.driving.guard import HAPPENS, TABLE, Categories, Event, Memory, Row,
 from tenuto.testing.guard import Way, explore
 
 ALL = [Categories(*categories) for categories in product((0, 1, 2), (0, 1, 2), (0, 1))]
-# What must have happened, one after the other, since the robot last had permission.
+# The required events in sequence since the last permission.
 STOOD, RELEASED, PRESSED = 1, 2, 3
 
 
 def progress_after(progress: int, way: Way) -> int:
-    """Follow from outside how far the way back to driving has come; knows nothing of the guard but its state."""
+    """Follow the progress towards driving from outside; it knows only the state of the guard."""
     seen = way.seen
     if way.before.state is State.DRIVING:
         return STOOD if seen.standing and way.after.state is not State.DRIVING else 0
@@ -32,7 +32,7 @@ def progress_after(progress: int, way: Way) -> int:
 
 
 def judge_driving(all_ways: list[Way], categories: Categories) -> None:
-    """There is one way to driving."""
+    """There is only one way to driving."""
     ways: dict[Memory, list[Way]] = {}
     for way in all_ways:
         ways.setdefault(way.before, []).append(way)
@@ -55,7 +55,7 @@ def judge_driving(all_ways: list[Way], categories: Categories) -> None:
 
 
 def judge_each(ways: list[Way], _: Categories) -> None:
-    """What no way does."""
+    """What no transition does."""
     for way in ways:
         before, seen, end, after = way
         if before.state is State.EMERGENCY_STOP and after.state is not State.EMERGENCY_STOP:
@@ -65,7 +65,7 @@ def judge_each(ways: list[Way], _: Categories) -> None:
         if seen.emergency:
             assert after.state is State.EMERGENCY_STOP, way
         if before.state is State.DRIVING and seen.held and not (seen.faulty or seen.emergency or end or before.ended):
-            assert after == before, way  # what `Guard.drives_on` takes for granted
+            assert after == before, way  # `Guard.drives_on` assumes this
         if seen.faulty or end or before.ended or seen.held is False:
             assert after.state is not State.DRIVING, way
         if after.powered and not before.powered:
@@ -77,17 +77,17 @@ def judge_each(ways: list[Way], _: Categories) -> None:
 
 
 def judge_categories(ways: list[Way], categories: Categories) -> None:
-    """Of which category a stop is."""
+    """The category of a stop."""
     stops = (State.STOPPING, State.FAULT, State.EMERGENCY_STOP)
     for way in ways:
         before, seen, _, after = way
         if before.state in stops and after.state in stops and not seen.reset:
-            assert after.category <= before.category, way  # what comes on top makes no stop milder
+            assert after.category <= before.category, way  # a later cause makes no stop less severe
         if before.state is State.DRIVING and after.state in stops:
             asked = {categories.emergency} if seen.emergency else set()
             if seen.faulty:
                 asked |= {categories.fault if seen.category is None else seen.category}
-            assert after.category == min(asked or {categories.released}), way  # whatever a stop before it was
+            assert after.category == min(asked or {categories.released}), way  # after any earlier stop
         if seen.faulty and after.state is not before.state:
             wanted = categories.fault if seen.category is None else seen.category
             assert after.category <= wanted, way
@@ -119,7 +119,7 @@ def test_every_row_is_followed_somewhere_and_a_broken_row_is_seen(monkeypatch: p
             judge(explore(Categories()), Categories())
         monkeypatch.undo()
     early = {**HAPPENS, Event.RESET: lambda memory, seen: seen.reset and not seen.emergency}
-    monkeypatch.setattr("tenuto.driving.guard.HAPPENS", early)  # a reset on the way down
+    monkeypatch.setattr("tenuto.driving.guard.HAPPENS", early)  # a reset during the stop
     with pytest.raises(AssertionError):
         judge_each(explore(Categories(emergency=1)), Categories(emergency=1))
 

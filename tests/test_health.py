@@ -1,4 +1,4 @@
-"""What keeps a computer from driving a robot, on computers that are handed in."""
+"""The checks of a computer, on simulated computers."""
 
 import configparser
 import json
@@ -56,7 +56,7 @@ PROFILE += (
 
 
 def computer(root: Path, *, well: bool) -> System:
-    """One in which everything is wrong, or nothing is."""
+    """Return a computer with every fault, or with none."""
     files = {
         "proc/bus/input/devices": PADS,
         "proc/cmdline": "quiet console=tty1" + ("" if well else " console=serial0,115200"),
@@ -142,7 +142,7 @@ def test_the_command_prints_what_was_found(tmp_path: Path) -> None:
 
 
 def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Path) -> None:
-    """The unit is read as systemd reads one, and what it starts is started."""
+    """The unit is read like systemd does, and its command is run."""
     folder = tmp_path / "a robot, 100 %"
     folder.mkdir()
     (folder / "The cart.toml").write_text(shipped("damson.toml").read_text())

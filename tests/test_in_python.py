@@ -21,7 +21,7 @@ from tenuto.sources.recording import read_recording, write_recording
 TEXT = shipped("medlar.toml").read_text()
 ROW = shipped("orchard-row.csv")
 TICKS = tenuto.replay(MEDLAR, ROW)
-# Key → values that may stand there.
+# Key → permitted values.
 KEYS: dict[str, st.SearchStrategy[object]] = {
     "controls.drive.expo": st.floats(0.0, 1.0), "controls.steer.dead_zone": st.floats(0.0, 0.4),
     "speeds.forward": st.floats(0.1, 1.2) | st.just("0.5 m/s") | st.just("40 %"),
@@ -61,13 +61,13 @@ def test_a_profile_is_saved_whole_with_its_comments(tmp_path: Path) -> None:
     for wrong, said in (({"controls.drive.expo": 2.0}, "controls.drive.expo"), ({"limits.acc": 1}, "limits.acc: ")):
         with pytest.raises(tenuto.ProfileError, match=said):
             profile.with_(**wrong)
-    made = tenuto.Profile.model_validate(tomllib.loads(TEXT))  # in code: it has no file
+    made = tenuto.Profile.model_validate(tomllib.loads(TEXT))  # made in code, without a file
     assert tenuto.parse_profile(made.with_(name="in code").text()).name == "in code"
 
 
 @pytest.fixture
 def row(tmp_path: Path) -> str:
-    """The first four seconds of a drive: what many drives are tried with."""
+    """The first four seconds of a drive, for many short drives."""
     write_recording(tmp_path / "row.csv", read_recording(ROW)[:200])
     return str(tmp_path / "row.csv")
 

@@ -1,4 +1,4 @@
-"""The invariants: that they see what is planted, and that no order of sticks, switches and faults breaks them."""
+"""The invariants detect planted errors, and no order of sticks, switches and faults breaks them."""
 
 import math
 from typing import Any
@@ -20,7 +20,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 @pytest.fixture(scope="module")
 def good() -> list[Tick]:
-    """A drive with everything in it: rest, enabling, driving, a stop, and standing."""
+    """A complete drive: rest, enabling, driving, a stop, and standstill."""
     bench = Bench()
     bench.drive(2.0, left=0.5)
     bench.run(1.5, pad(1.0, 0.5))
@@ -76,7 +76,7 @@ moves = st.one_of(
 
 
 class Anyone:
-    """Somebody with a profile in hand: knows its sticks and buttons, and does anything with them."""
+    """A driver with the sticks and buttons of a profile, who does anything with them."""
 
     def __init__(self, name: str) -> None:
         profile = tenuto.load_profile(shipped(f"{name}.toml"))

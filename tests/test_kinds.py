@@ -1,4 +1,4 @@
-"""Every kind keeps the promises of the test kit; the docs are made from them; a package of one's own adds kinds."""
+"""Every kind keeps the promises of `tenuto.testing`; the docs are made from the kinds; a package can add kinds."""
 
 import os
 import re
@@ -24,7 +24,7 @@ from tenuto.vehicles.velocity import VelocityCommand
 
 ROOT = Path(__file__).parents[1]
 BOAT = Thrusters((Thruster("left", -0.5, 0.3), Thruster("right", -0.5, -0.3)), Drag(18.0, 36.0, 36.0, 6.0))
-# What a style needs that is not for every vehicle.
+# The vehicles for styles that do not fit every vehicle.
 FITS: dict[str, dict[str, Any]] = {
     "four_wheel": {"chassis": four_wheel_steer(1.2, 0.8, 0.2, 0.5, 20.0)},
     "thrusters": {"chassis": BOAT, "each": {"left": "a", "right": "b"}},
@@ -46,7 +46,7 @@ def test_a_craft_of_little_drag_keeps_them_too() -> None:
     asked = VelocityCommand(vx=0.00390625)
     vehicle_can_do(light, asked)
     assert light.within_reach(asked)[0].yaw_rate < 0.0, "its thruster beside the middle turns it"
-    # What a ramp leaves of a stop: 1e-9 rad/s would belong to it, by the one thruster that pushes back.
+    # The end of a ramp to a stop: a residual of 1e-9 rad/s would need the one thruster that pushes back.
     front, left, right = (Thruster("front", 2.149, 0.0, most=125.737, most_back=0.0),
                           Thruster("left", -3.0, 2.511, tilt=1.2, most=30.216, most_back=0.0),
                           Thruster("right", 0.0, -0.77, most=116.973, most_back=179.087))  # fmt: skip

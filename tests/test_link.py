@@ -1,4 +1,4 @@
-"""Links that are half lost: grace, too few frames, the stages until the robot stands, and the line to its far end."""
+"""Weak links: grace, too few frames, the stages until the robot stands, and the line to its far end."""
 
 import json
 from pathlib import Path
@@ -40,8 +40,8 @@ def test_grace_bridges_a_lost_link_but_no_broken_number() -> None:
     failsafe = [bench.step(forward, link_good=False, note="failsafe") for _ in range(15)]
     assert all(tick.command == full for tick in failsafe)
     assert failsafe[-1].notices[0].text == "failsafe: the last command holds for 0.10 s more"
-    assert bench.run(1.0, forward).command == full  # heard again in time: nothing has happened
-    bench.run(0.68, None)  # 0.3 s until it is noticed, and the grace
+    assert bench.run(1.0, forward).command == full  # heard again in time: no effect
+    bench.run(0.68, None)  # 0.3 s until the detection, plus the grace time
     assert bench.ticks[-1].command == full
     stopping = bench.run(0.06, None)
     assert stopping.guard.state is State.STOPPING
@@ -60,7 +60,7 @@ def test_too_few_frames_in_a_second_are_no_link(rate: float, least: float) -> No
         due = bench.now + 0.02 >= sent + 1.0 / rate
         sent = bench.now + 0.02 if due else sent
         states.append(bench.step(pad(1.0, held=True) if due else None).guard.state)
-    came = 50.0 / -(-50.0 // rate)  # frames come with ticks, at most so many a second
+    came = 50.0 / -(-50.0 // rate)  # frames come with ticks, at most at the tick rate
     if came > least + 2.0:
         assert set(states) == {State.DRIVING}
     elif came < least - 2.0:
@@ -127,7 +127,7 @@ def test_a_template_is_checked_before_anything_moves(tmp_path: Path) -> None:
             sink.start(MEDLAR.plan())
             sink.write(Bench().drive(0.5))
         far_end.hear()
-        assert far_end.decoder.counts.bad == 1  # well summed, and none of the default lines
+        assert far_end.decoder.counts.bad == 1  # the checksum is correct, but it is not a velocity line
         assert far_end.robot.standing
     with pytest.raises(tenuto.SinkError, match="cannot be opened: No such file"):
         tenuto.open_sink(f"serial:{tmp_path}/none")

@@ -1,4 +1,4 @@
-"""The live loop at its real rate: the gamepad, the sinks, and every way in which a drive can end."""
+"""The live loop at its real rate: the gamepad, the sinks, and every end of a drive."""
 
 import threading
 import time
@@ -21,7 +21,7 @@ from tenuto.vehicles.velocity import STANDSTILL
 pytestmark = pytest.mark.port
 
 FORWARD, CENTRE = -30454, 983
-# The machine that tests run on may be busy, and the loop stall for a while.
+# A busy machine may stall the loop.
 PATIENT = MEDLAR.model_copy(update={"loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0})})
 
 
@@ -56,7 +56,7 @@ def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: Virtual
         time.sleep(1.0)
         virtual.attach()
         act(0.0, "put back", ("left_shoulder", 1), ("left_y", FORWARD), ("right_x", CENTRE))
-        # So long that a loop which was held up is seen to go on.
+        # Long enough to see that a stalled loop continues.
         while ticks[-1].time < moments["put back"] + 0.4 + 2 * max(tick.dt for tick in ticks):
             time.sleep(0.02)
         done.set()
@@ -189,7 +189,7 @@ def test_a_radio_drives_the_cart_and_its_failsafe_is_no_driver() -> None:
         device.channels = channels(0.0, enabled=False)
 
         def driver(tick: Tick) -> str | None:
-            """Reacts to what is seen, tick by tick: enable, push, lose the transmitter, find it again."""
+            """Reacts to each tick: enable, push, lose the transmitter, regain it."""
             ticks.append(tick)
             faults = device.faults
             if tick.guard.state is State.NOT_ENABLED and not faults.failsafe:

@@ -1,4 +1,4 @@
-"""Logs in four forms: the same table from each, readable by others, and readable after the process was killed."""
+"""Logs in four formats: the same table from each, readable by other programs, and readable after a kill."""
 
 import atexit
 import json
@@ -38,7 +38,7 @@ FORMS = ("csv", "jsonl", "parquet", "mcap")
 
 @pytest.fixture(scope="module")
 def logs(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A drive in all four forms."""
+    """A drive in all four formats."""
     folder = tmp_path_factory.mktemp("logs")
     sinks = [tenuto.open_sink(f"log:{folder / 'run'}.{form}") for form in FORMS]
     tenuto.replay(MEDLAR, shipped("orchard-row.csv"), sinks)
@@ -107,13 +107,13 @@ def test_what_a_killed_process_leaves_is_read(tmp_path: Path) -> None:
         process = subprocess.Popen(drive, cwd=tmp_path, stdout=said, stderr=said)
 
     def last_of(form: str) -> float:
-        with suppress(tenuto.RecordingError):  # nothing of it is on the disk yet
+        with suppress(tenuto.RecordingError):  # nothing is on the disk yet
             return float(tenuto.load_log(tmp_path / f"run.{form}")["time"].iloc[-1])
         return 0.0
 
     until = time.monotonic() + 60
     try:
-        while min(map(last_of, FORMS)) <= 2.0:  # a thread for each, and a busy machine serves one later than another
+        while min(map(last_of, FORMS)) <= 2.0:  # each has a thread, and a busy machine may delay one of them
             assert time.monotonic() < until, (tmp_path / "said").read_text()
             time.sleep(0.3)
     finally:
@@ -144,7 +144,7 @@ def test_wrong_logs_are_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
 
 
 def a_log(folder: Path, form: str) -> tuple[bytes, list[int]]:
-    """Write the log of a short drive; return its bytes, and how many there were after each row."""
+    """Write the log of a short drive; return its bytes, and their number after each row."""
     bench, log, ends = Bench(), tenuto.open_sink(f"log:{folder / 'run'}.{form}"), list[int]()
     assert isinstance(log, LogFile)
     log.start(MEDLAR.plan())
@@ -161,7 +161,7 @@ def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Pat
     """Within a second in the same file, later in another; and a number may be whole at first, and NaN afterwards."""
     bench, log, written = Bench(), tenuto.open_sink(f"log:{tmp_path / 'run'}.{form}"), list[Tick]()
     keep_beside(PreparedProfile(MEDLAR), [log])
-    log.start(line_plan(MEDLAR.plan()))  # as a robot that follows: its plan is made of the profile
+    log.start(line_plan(MEDLAR.plan()))  # like a robot that follows, whose plan is made from the profile
     for number in range(150):
         wheels = {} if number < 20 else {"left": 1.0 * number}
         wheels |= {"right": -1.0} if number >= 100 and number % 7 else {}
@@ -185,7 +185,7 @@ def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Pat
 
 
 def loaded(file: Path) -> tuple[pd.DataFrame | None, list[str]]:
-    """Load a log; return it, or nothing where it is refused by its name, and what was remarked."""
+    """Load a log; return it, or None if it is refused with its name, and the warning."""
     with warnings.catch_warnings(record=True) as said:
         warnings.simplefilter("always")
         try:
@@ -212,7 +212,7 @@ def test_a_log_that_is_cut_anywhere_is_its_beginning_and_a_remark_or_is_refused(
             return
         pd.testing.assert_frame_equal(found, table.iloc[:rows])
         complete = end in ends and form != "mcap" and not more
-        if form != "mcap" or rows < len(ends):  # what stands after the last message there says nothing of the drive
+        if form != "mcap" or rows < len(ends):  # after its last message an MCAP file has no data of the drive
             assert [f"{file} was cut off: it was read up to its last complete" in one for one in said] == [True] * (
                 not complete
             )

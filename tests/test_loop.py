@@ -1,4 +1,4 @@
-"""The loop on a clock of its own: no drift, lateness counted, and every kind of ending."""
+"""The loop on a test's own clock: no drift, counted lateness, and every kind of end."""
 
 import itertools
 import math
@@ -35,7 +35,7 @@ LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
 
 
 class SlowClock:
-    """A clock on which every tick takes a while, and some much longer."""
+    """A clock on which every tick takes time, and some take much longer."""
 
     def __init__(self, delays: Iterator[float]) -> None:
         self.delays = delays
@@ -103,7 +103,7 @@ def test_what_moved_most_is_picked_out() -> None:
             assert observer.most_moved() == "right_x"
     observer.look(3.0)
     assert observer.most_moved() == "left_trigger"
-    observer.add(Frame(3.1, still | {"left_y": 9e9}, link_good=False))  # nobody's hand: not counted
+    observer.add(Frame(3.1, still | {"left_y": 9e9}, link_good=False))  # no hand moved it: not counted
     seen = observer.controls["left_y"]
     assert (seen.low, seen.high) == (-200.0, 200.0)
     assert observer.controls["right_x"].position == pytest.approx(0.0)
@@ -147,12 +147,12 @@ def test_what_the_keys_mean(keys: tuple[int, Keyboard]) -> None:
     assert held == {"key_h", "key_7"}
     after(2.0, b"w\x1b")  # an arrow that comes in two pieces
     assert after(2.1, b"[D")["turn"] == 0.3
-    assert after(2.69, b"")["turn"] == 0.3  # a first press lasts until a repeat must have come
+    assert after(2.69, b"")["turn"] == 0.3  # a first press lasts until a repeat must arrive
     assert after(2.71, b"")["turn"] == 0.0
     after(3.0, b"w")
     after(3.5, b"w")
     assert after(3.74, b"")["forward"] == 0.3
-    assert after(3.76, b"")["forward"] == 0.0  # between repeats less time is given
+    assert after(3.76, b"")["forward"] == 0.0  # between repeats the time is shorter
     assert after(4.0, b"w" + b"+" * 20)["forward"] == 1.0
     assert after(4.1, b"-" * 20)["forward"] == 0.1
     assert after(4.15, b"q..")["turn"] == 0.5, "the turn is stepped by itself"
@@ -172,7 +172,7 @@ def test_what_the_keys_mean(keys: tuple[int, Keyboard]) -> None:
 
 
 class Talkative(Source):
-    """A source whose link is bad now and then."""
+    """A source whose link is sometimes bad."""
 
     name = "talkative"
 
@@ -199,7 +199,7 @@ def test_a_bad_link_is_written_down_with_what_the_source_says() -> None:
 
 
 def _whole(field: Any) -> Any:
-    """The annotation of a field with what is said about it, where that is a kind of table."""
+    """Return the annotation of a field with its metadata, for a kind of table."""
     return next(
         (Annotated[field.annotation, said] for said in field.metadata if isinstance(said, OneOf)), field.annotation
     )
@@ -211,7 +211,7 @@ def any_kind_of(table: Any) -> list[Any]:
 
 
 def keys_of(table: Any, place: str = "") -> Iterator[str]:
-    """Every key that a profile may have, tables of the builder's own name as NAME."""
+    """Return every key of a profile, with NAME for names of the user."""
     kinds = get_args(table) if get_origin(table) in (Union, UnionType) else [table]
     kinds = [one for kind in kinds for one in any_kind_of(kind)]
     for kind in kinds:
@@ -276,7 +276,7 @@ def test_lines_must_be_told_their_range() -> None:
         tenuto.parse_profile(text)
     drive, _, button = tenuto.parse_profile(text + "low = 0\nhigh = 1023\n").plan().controls
     assert (button.travel.centre, button.believable) == (None, (-255.75, 1278.75))
-    assert drive.travel.reverse is False  # of lines nobody knows which way they count
+    assert drive.travel.reverse is False  # the direction of a column is unknown
 
 
 @pytest.mark.long
@@ -286,7 +286,7 @@ def test_lines_must_be_told_their_range() -> None:
     st.lists(st.floats(0.0, 0.9), min_size=1, max_size=9),
 )
 def test_a_loop_that_stalls_loses_no_press(presses: list[tuple[int, int]], delays: list[float]) -> None:
-    """A trim button is pressed and let go, for so many frames each, under a loop that is late by so many seconds."""
+    """A trim button is pressed and released, for some frames each, with a loop that is late by some seconds."""
     plan = LIFT.plan()
     rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
     pressed = [0.0] * 5 + [level for on, off in presses for level in [1.0] * on + [0.0] * off]
@@ -298,7 +298,7 @@ def test_a_loop_that_stalls_loses_no_press(presses: list[tuple[int, int]], delay
 
 @pytest.mark.parametrize("edge", [0, 1])
 def test_an_action_is_fired_whichever_of_several_frames_has_its_press(edge: int) -> None:
-    """A receiver sends several frames a tick: the press may begin in any of them."""
+    """A receiver sends several frames per tick: a press may begin in any of them."""
     plan = LIFT.plan()
     rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
     pipeline, fired, horn = tenuto.Pipeline(LIFT), list[str](), rest | {"left_stick": 1.0}
@@ -327,7 +327,7 @@ def test_an_enabling_switch_that_was_off_between_two_ticks_is_a_release() -> Non
 @pytest.mark.parametrize("kind", ['kind = "momentary"', 'kind = "positions"\npositions = 2'])
 @given(st.lists(st.booleans(), min_size=5, max_size=20), st.integers(0, 3))
 def test_a_switch_enables_however_many_frames_came_while_it_was_off(kind: str, doubled: list[bool], late: int) -> None:
-    """Two frames come in one tick now and then, before the press and with it."""
+    """Sometimes two frames come in one tick, before the press and with it."""
     text = shipped("medlar.toml").read_text().replace('hold_to_run = "left_shoulder"', 'enable = "run"')
     bench = Bench(tenuto.parse_profile(text + f'\n[switches.run]\n{kind}\nreads = "left_shoulder"\n'))
     for double in doubled:
@@ -344,7 +344,7 @@ def test_an_emergency_stop_between_two_ticks_is_one() -> None:
     tap = ((0.005, rest | {"east": 1.0}), (0.01, rest))
     assert pipeline.step(Frame(0.02, rest, earlier=tap), 0.02).guard.state is State.EMERGENCY_STOP
     assert pipeline.step(Frame(0.04, rest), 0.04).guard.state is State.EMERGENCY_STOP
-    # What cannot be believed, or comes from another time, presses nothing.
+    # An invalid frame, or one with an invalid time, presses nothing.
     doubtful = [rest | {"east": math.nan}, rest | {"east": 1.0, "left_y": 9e9}, {"east": 1.0}]
     pipeline = tenuto.Pipeline(LIFT)
     pipeline.step(Frame(1.0, rest), 1.0)
@@ -379,7 +379,7 @@ def test_moments_of_another_clock_keep_their_order_however_late_one_asks(
     aligned, moment, told = Aligned(lambda: shows[0]), 0.0, list[tuple[float, float]]()
     for pause, late in [(0.0, 0.0), *asked]:
         moment += pause
-        shows[0] = moment + ahead + late  # the loop reads its clock, and only then is the other one read
+        shows[0] = moment + ahead + late  # the loop reads its clock before the other one is read
         told.append((moment, aligned.at(moment + ahead - 0.003, moment)))
     for right, found in told:
         assert found == pytest.approx(right - 0.003, abs=1e-9)

@@ -1,4 +1,4 @@
-"""MAVLink: the right masks, frames and signs, commands that are answered or not, keys, and a drone that is let down."""
+"""MAVLink: masks, frames and signs, commands with and without an answer, keys, and a drone whose program dies."""
 
 import json
 import math
@@ -56,7 +56,7 @@ COMMANDS = {
     "land": AutopilotCommand("MAV_CMD_NAV_LAND"),
 }
 speeds = st.floats(-5.0, 5.0, width=32)
-# Another process, which has the standard's own parser and nothing of ours.
+# Another process with the standard's own parser, and without Tenuto.
 READER = """
 import json, sys
 from pymavlink.dialects.v20 import common
@@ -95,7 +95,7 @@ def test_another_parser_reads_our_axes_in_its_own(commands: list[VelocityCommand
 
 
 class Flight:
-    """A pad, a pipeline, a sink, and an autopilot that hears it; in steps of 20 ms, as fast as they go."""
+    """A pad, a pipeline, a sink and an autopilot, in steps of 20 ms, as fast as possible."""
 
     def __init__(
         self, text: str = GUIDED, key: bytes | None = None, loss: float = 0.0, delay: float = 0.0, **options: object
@@ -135,7 +135,7 @@ def flight(request: pytest.FixtureRequest) -> Iterator[Flight]:
     made.close()
 
 
-# As its channels count: roll right, nose up, throttle, turn right.
+# In the order and signs of its channels: roll right, nose up, throttle, turn right.
 PULSES = (
     GUIDED
     + """
@@ -166,7 +166,7 @@ CHANNELS = {"sends": "channels", "channels": ("sideways", "forward", "climb", "y
 def test_it_flies_where_the_sticks_point(flight: Flight) -> None:
     robot, steady = flight.autopilot.robot, {"right_y": FULL, "right_x": FULL / 2, "left_y": FULL, "left_x": FULL / 3}
     flight.take_off()
-    for stick, value in steady.items():  # forward, left, up, and turned to the left
+    for stick, value in steady.items():  # forward, left, up, turn left
         before = robot.now
         tick = flight.run(1.5, HELD | {stick: value})
         assert tick.guard.state is State.DRIVING
@@ -187,7 +187,7 @@ def test_no_setpoint_hovers_and_no_station_lands(flight: Flight) -> None:
     for _ in range(100):
         autopilot.step(0.02)
     assert (autopilot.doing, abs(autopilot.robot.now.vx) < 0.05) == ("flying", True)
-    flight.run(0.1, HELD | {"right_y": FULL})  # what comes back must begin with a standstill
+    flight.run(0.1, HELD | {"right_y": FULL})  # after a silence a standstill must come first
     assert abs(autopilot.robot.now.vx) < 0.05
     for _ in range(600):
         autopilot.step(0.02)
@@ -226,11 +226,11 @@ def test_the_power_off_is_asked_for_until_it_is_answered(flight: Flight) -> None
     flight.run(0.4, HELD)
     hears = flight.autopilot
     place = hears.address
-    hears.close()  # nobody is there
+    hears.close()  # no autopilot
     off = HELD | {"east": 1.0}
     for _ in range(200):
         flight.sink.write(flight.bench.step(off))
-    assert flight.sink.problem  # and it goes on asking:
+    assert flight.sink.problem  # and it repeats the request:
     with Autopilot(flight.profile, f"{place[0]}:{place[1]}") as again:
         again.armed = True
         for _ in range(60):
@@ -241,7 +241,7 @@ def test_the_power_off_is_asked_for_until_it_is_answered(flight: Flight) -> None
 
 @pytest.mark.parametrize("flight", [{"text": EMERGENCY}], indirect=True)
 def test_an_answer_to_arming_is_no_answer_to_the_power_off(flight: Flight, monkeypatch: pytest.MonkeyPatch) -> None:
-    """They have one number: only the heartbeat says whether it is armed, and it is asked until it says so."""
+    """Both have one number: only the heartbeat shows whether it is armed, and the command is repeated until it does."""
     flight.run(0.4, HELD)
     pilot, number = flight.autopilot, 0
 
@@ -272,7 +272,7 @@ def test_a_take_off_that_is_asked_for_before_driving_is_not_broken_off(flight: F
     assert flight.autopilot.doing == "taking off"
     flight.run(2.5, PAD)
     assert flight.autopilot.robot.now.z > 1.0
-    flight.run(0.1, HELD | {"left_y": FULL})  # whoever drives then breaks it off
+    flight.run(0.1, HELD | {"left_y": FULL})  # driving then aborts it
     flight.run(0.1, HELD)
 
 
@@ -325,20 +325,20 @@ def test_an_autopilot_in_another_mode_does_not_follow_and_a_switch_asks_for_the_
     assert (said.follows, said.mode, said.armed, said.flying) == (False, "hold", False, False)
     assert said.reasons == ("it is not armed", "its mode is hold, and it takes our commands in guided")
     flight.run(1.0, HELD)
-    flight.run(0.2, HELD | {"start": 1.0, "east": 1.0})  # the switch goes to guided, and is refused
+    flight.run(0.2, HELD | {"start": 1.0, "east": 1.0})  # the switch selects guided, and is refused
     flight.run(1.0, HELD)
     assert '"mode guided": temporarily rejected' in sink.problem
     pilot.refuses = frozenset()
-    flight.run(7.0, HELD)  # it is asked for until the heartbeat says so
+    flight.run(7.0, HELD)  # it is repeated until the heartbeat confirms it
     assert (pilot.mode, pilot.armed, sink.telemetry.mode, sink.problem) == (4, True, "guided", "")
     assert sink.telemetry.follows
-    sink.only_looks = True  # as preflight does: neither a switch nor a stop asks for anything
+    sink.only_looks = True  # as in preflight: neither a switch nor a stop sends a request
     flight.run(1.0, HELD | {"east": 1.0})
     sink.write(flight.bench.ticks[-1]._replace(power=False))
     flight.run(1.0, HELD)
     assert (pilot.mode, pilot.armed) == (4, True)
     sink.only_looks = False
-    pilot.mode = 3  # somebody else at the autopilot: it is not fought over
+    pilot.mode = 3  # another station changed the mode: it is left alone
     flight.run(3.0, HELD)
     assert (pilot.mode, sink.telemetry.follows) == (3, False)
 
@@ -362,7 +362,7 @@ def test_a_mode_that_is_refused_for_ever_holds_up_no_landing_and_no_power_off() 
 
 
 def test_messages_of_no_dialect_are_no_loss_and_no_sign_of_life(flight: Flight) -> None:
-    """Autopilots speak dialects of their own: another message each time, with an order number of the same row."""
+    """Autopilots have their own dialects: an unknown message each time, in the same sequence of numbers."""
     plain = flight.autopilot._speak
 
     def speaks_a_dialect() -> None:
@@ -426,7 +426,7 @@ def test_it_goes_ahead_of_its_nose_in_every_frame(flight: Flight) -> None:
 def test_over_a_link_that_loses_a_third_and_is_slow_it_is_still_flown_and_its_figures_are_known(flight: Flight) -> None:
     flight.run(0.2, PAD)
     flight.run(0.2, HELD)
-    flight.run(2.0, HELD | {"start": 1.0})  # asked for up to three times
+    flight.run(2.0, HELD | {"start": 1.0})  # requested up to three times
     assert flight.autopilot.armed
     flight.run(0.2, HELD)
     flight.run(6.0, HELD | {"north": 1.0})
@@ -435,7 +435,7 @@ def test_over_a_link_that_loses_a_third_and_is_slow_it_is_still_flown_and_its_fi
     telemetry = flight.sink.telemetry
     assert telemetry.vx > 1.0
     assert telemetry.loss == pytest.approx(0.33, abs=0.1)
-    assert telemetry.round_trip == pytest.approx(0.12, abs=0.05)  # no finer than the steps in which both live
+    assert telemetry.round_trip == pytest.approx(0.12, abs=0.05)  # the resolution is one step
 
 
 def test_without_a_key_another_one_who_speaks_takes_nothing_and_is_told(flight: Flight) -> None:
@@ -498,11 +498,11 @@ def test_only_the_right_key_moves_anything(tmp_path: Path) -> None:
         MavlinkSink("127.0.0.1:1", key=str(file))
     file.chmod(0o600)
     good = Flight(key=KEY)
-    good.run(0.4, PAD)  # this one signs nothing
+    good.run(0.4, PAD)  # this one does not sign
     assert (good.autopilot.good, good.autopilot.link.bad > 10) == (0, True)
     good.close()
     assert run("key", "other.key", cwd=tmp_path).returncode == 0
-    assert run("key", "other.key", cwd=tmp_path).returncode == 1  # never over one that is there
+    assert run("key", "other.key", cwd=tmp_path).returncode == 1  # an existing one is never overwritten
     for name, moves in (("orchard.key", True), ("other.key", False)):
         profile = tenuto.parse_profile(GUIDED)
         with Autopilot(profile, key=KEY) as autopilot:
@@ -528,7 +528,7 @@ def height_at(path: Path) -> float:
 
 @pytest.mark.live
 def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
-    """The driver is another process, and so is the autopilot, by the command that ships."""
+    """The driver and the autopilot are processes of their own, by the shipped commands."""
     place = f"127.0.0.1:{free_port(socket.SOCK_DGRAM)}"
     (tmp_path / "mine.toml").write_text(
         GUIDED.replace("127.0.0.1:14550", place).replace("7 = 2.0", "7 = 1.0") + '[loop]\nstall_timeout = "2 s"\n'
@@ -545,7 +545,7 @@ def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
         try:
             assert robot.stdout is not None
             robot.stdout.readline()
-            for _ in range(3):  # a machine that stalls for seconds ends a flight as it should
+            for _ in range(3):  # on a machine that stalls for seconds the flight ends correctly
                 with subprocess.Popen([sys.executable, "-c", flown], cwd=tmp_path) as driver:
                     wait_for(lambda: flown_at(log) > 1.3 or driver.poll() is not None, 120.0)
                     driver.kill()
@@ -555,7 +555,7 @@ def test_a_killed_driver_lets_the_drone_down(tmp_path: Path) -> None:
             time.sleep(0.5)
             killed = pd.read_csv(log).iloc[-1]
             assert wait_for(lambda: height_at(log) == 0.0, 60.0)
-            time.sleep(0.5)  # and it lies still
+            time.sleep(0.5)  # and it stands still
             robot.send_signal(signal.SIGINT)
             said = robot.stdout.read()
         finally:
@@ -588,7 +588,7 @@ def test_an_action_is_not_lost_between_two_setpoints_and_never_comes_late() -> N
         on_tick=lambda tick: "done" if tick.time > 1.6 else None,
     )  # fmt: skip
     assert [tick.actions for tick in seen if tick.actions] == [("arm",)]
-    # A sink that hung for longer than that gets no "arm" when it goes on.
+    # A sink that hung for longer gets no "arm" when it continues.
     hung, free = list[Tick](), threading.Event()
 
     def slow(tick: Tick) -> None:

@@ -1,4 +1,4 @@
-"""A robot and its driver over a real broker: restarted, paused, locked, and left by either."""
+"""A robot and its driver over a real broker: restarts, pauses, keys, and the end of either program."""
 
 import datetime
 import json
@@ -75,7 +75,7 @@ def test_a_broker_that_is_started_again_moves_nothing(broker: Mosquitto, robot: 
     broker.start()
     assert wait_for(lambda: "must be pressed again" in str(station.sink.telemetry.reasons))
     before = len(robot.ticks)
-    time.sleep(1.0)  # the stick is pushed all the while
+    time.sleep(1.0)  # the stick is pushed all the time
     assert len(robot.ticks) > before + 20
     assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
     assert station.drives(robot)
@@ -86,7 +86,7 @@ def test_what_waited_in_a_hanging_line_is_too_old(broker: Mosquitto, robot: Robo
     broker.pause(True)
     assert stands_by(robot, 3.0)
     time.sleep(0.7)
-    station.hands.values = None  # its pad is gone as well, so nothing new comes after the old
+    station.hands.values = None  # its pad is unplugged too, so nothing new follows
     before = len(robot.ticks)
     broker.pause(False)
     assert wait_for(lambda: any("too old" in why for why in robot.source.end.refused))  # type: ignore[attr-defined]
@@ -103,7 +103,7 @@ def test_over_a_slow_line_to_the_broker_it_is_driven_and_the_round_trip_is_known
         assert wait_for(lambda: not station.sink.problem)
         assert station.drives(robot)
         assert wait_for(lambda: 0.12 <= station.sink.telemetry.round_trip < 1.0)
-        line.close()  # cut: the robot hears nothing more, and the driver is told
+        line.close()  # cut: the robot receives nothing more, and the driver is informed
         assert stands_by(robot, 3.0)
         assert wait_for(lambda: bool(station.sink.problem))
     finally:
@@ -122,7 +122,7 @@ def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
     try:
         assert wait_for(lambda: robot.speed > 0.8, 90.0)
         heard = robot.ticks[-1]
-        time.sleep(1.2)  # so long a log may be behind
+        time.sleep(1.2)  # the log may be late by this
         killed = robot.ticks[-1].time
     finally:
         driver.kill()
@@ -196,7 +196,7 @@ def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(bro
     station = Station(tenuto.open_sink(f"{here},rate=50,driver=shed,key={tmp_path / 'shed.key'}"))
     assert wait_for(lambda: not station.sink.problem)
     assert station.drives(robot)
-    # One without a key, one with the key of another, one who sends again what was overheard, and a forged state.
+    # One without a key, one with another driver's key, one that replays commands, and a forged state.
     heard, broken_in = list[bytes](), mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
     broken_in.on_message = lambda client, _, message: heard.append(bytes(message.payload))
     broken_in.connect("127.0.0.1", broker.port)
@@ -229,7 +229,7 @@ def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(bro
     station.close()
     again = Station(tenuto.open_sink(f"{here},rate=50,driver=field,key={tmp_path / 'field.key'}"))
     assert again.drives(robot)
-    # Shut out while it drives: it stops, and is told why.
+    # Its key is removed during the drive: the robot stops, and the driver is informed.
     assert run("key", "robot.keys", "--revoke", "field", cwd=tmp_path).returncode == 0
     assert stands_by(robot, 10.0)
     assert "field" not in ring.read_text()
@@ -239,7 +239,7 @@ def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(bro
 
 
 def certificates(folder: Path) -> Path:
-    """A certificate for 127.0.0.1 that vouches for itself, and its key."""
+    """Return a self-signed certificate for 127.0.0.1, and its key."""
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "shed")])
     now = datetime.datetime.now(datetime.UTC)
@@ -257,7 +257,7 @@ def certificates(folder: Path) -> Path:
     return folder / "shed.crt"
 
 
-# paho leaves the socket of a connection that TLS has refused to the garbage collector.
+# paho leaves the socket of a connection that TLS refused to the garbage collector.
 @pytest.mark.filterwarnings("ignore:Exception ignored in. <ssl.SSLSocket:pytest.PytestUnraisableExceptionWarning")
 def test_tls_and_user_names(tmp_path: Path) -> None:
     ca = certificates(tmp_path)
@@ -316,7 +316,7 @@ def test_a_station_of_three_robots_shares_one_connection(broker: Mosquitto) -> N
         station.hands.values = None
     assert stations[1].drives(robots[1])
     assert all(robot.ticks[-1].command == STANDSTILL for robot in (robots[0], robots[2]))
-    shared.close()  # the driver's program ends without a word
+    shared.close()  # the driver's program is killed
     assert stands_by(robots[1], 3.0)
     states = {tick.guard.state for tick in robots[1].ticks[-3:]}
     assert State.DRIVING not in states
@@ -346,7 +346,7 @@ def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_p
             return bool(robots.states)
 
         assert wait_for(heard)
-        if keys:  # whoever has no key stops nothing
+        if keys:  # without a key no stop is accepted
             stranger = Stopper(link, robots, "stranger")
             stranger.stop()
             for _ in range(10):
@@ -364,9 +364,9 @@ def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_p
 
         assert wait_for(stopped)
         assert wait_for(lambda: robot.ticks[-1].command == STANDSTILL)
-        time.sleep(0.5)  # the stick is pushed, and held, all the while
+        time.sleep(0.5)  # the stick is pushed, and hold-to-run is held, all the time
         assert robot.ticks[-1].guard.state is State.EMERGENCY_STOP
-        assert wait_for(lambda: station.sink.emergency)  # the driver's machine is in one too, so a person resets it
+        assert wait_for(lambda: station.sink.emergency)  # the driver's machine is in one too, and needs a reset
     finally:
         for one in (station, robot, link):
             one.close()

@@ -1,4 +1,4 @@
-"""The far end answers: what it says, what the guard makes of it, and that nothing drives what is not as it must be."""
+"""Far ends: their reports, the reaction of the guard, and no drive without the required conditions."""
 
 import json
 import math
@@ -53,7 +53,7 @@ said = st.builds(
     mode=st.sampled_from(("", "hold", "guided")), x=numbers, y=numbers, heading=numbers, height=numbers,
     voltage=st.one_of(st.just(NAN), st.floats(8.0, 13.0)), charge=st.one_of(st.just(NAN), st.floats(0.0, 1.0)),
 )  # fmt: skip
-# Need → its value, and whether a far end is as it must be, worked out here.
+# Need → its value, and an independent check of the condition.
 ASKED: dict[str, tuple[object, Callable[[Telemetry], bool]]] = {
     "armed": (True, lambda one: one.armed is True),
     "mode": ("guided", lambda one: one.mode == "guided"),
@@ -108,7 +108,7 @@ def test_nothing_is_driven_whose_far_end_is_not_as_it_must_be(
 def test_beyond_a_fence_it_stops_once_and_then_only_comes_back(
     where: float, away: float, heading: float, stick: float, backward: bool
 ) -> None:
-    assume(abs(math.cos(heading - where)) > 1e-6)  # straight across is neither out nor back
+    assume(abs(math.cos(heading - where)) > 1e-6)  # exactly sideways is neither out nor back
     bench = Bench(with_needs(within="40 m"))
     out = GOOD._replace(x=away * math.cos(where), y=away * math.sin(where), heading=heading, says=SAYS)
 
@@ -147,7 +147,7 @@ def test_a_silent_far_end_costs_no_more_than_check_says(
     for step in range(400):
         bench.now += 0.02
         forward = float(step > 20)
-        # It is driven at full speed when it is heard last: within any part of a tick.
+        # Its last report comes at full speed, at any time within a tick.
         heard = bench.now - 0.009 * more if step < 150 else heard
         frame = tenuto.Frame(bench.now, pad(forward, 0.0, step > 10))
         far = {"cart": GOOD._replace(time=heard, says=SAYS)}
@@ -169,7 +169,7 @@ def drive_by_line(
     loss: float = 0.0,
     delay: float = 0.0,
 ) -> list[Tick]:
-    """Drive a far end on a pseudo-terminal, in simulated time; what happens to it is up to ``during``."""
+    """Drive a far end on a pseudo-terminal, in simulated time; ``during`` causes the events."""
     ticks, clock, key = list[Tick](), SimulatedClock(), folder / "orchard.key"
     if form == "signed":
         key.write_text("5a" * 32)
@@ -215,7 +215,7 @@ def test_a_firmware_that_answers_is_seen_logged_and_needed(form: str, tmp_path: 
     assert moving.follows
     assert moving.loss == pytest.approx(0.0)
     assert 0.0 < moving.round_trip < 0.1
-    # The log has it all, and why, too.
+    # The log and `why` have all of it.
     rows = tenuto.load_log(tmp_path / "run.csv")
     assert rows["far.cart.voltage"].iloc[-1] == pytest.approx(9.9)
     assert rows["far.cart.wheels.left"].max() > 3.0
@@ -266,7 +266,7 @@ def test_what_does_not_follow_is_never_shown_as_driven(tmp_path: Path) -> None:
 def test_driving_is_said_only_of_what_was_heard_lately_and_follows(
     last: float | None, follows: bool | None, able: bool
 ) -> None:
-    """One that was never there, or has fallen silent, is not followed either; what never says so is not doubted."""
+    """A far end that never answered, or became silent, does not follow; one that cannot report it is not doubted."""
     bench = Bench()
     bench.run(0.1, pad())
     bench.run(0.1, pad(held=True))
@@ -281,7 +281,7 @@ def test_driving_is_said_only_of_what_was_heard_lately_and_follows(
 
 
 def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: Path) -> None:
-    """Ten commands a second that hold for 200 ms, and three of ten are lost: it stands, and the driver knows."""
+    """Ten commands a second, valid for 200 ms, and three of ten are lost: it stands, and the driver is informed."""
     ticks = drive_by_line(MEDLAR, tmp_path, lambda now, far: None, seconds=20.0, rate=10.0, loss=0.3)
     driven = [tick for tick in ticks if tick.guard.state is State.DRIVING and tick.time > 0.5]
     latched = next(tick.time for tick in driven if tick.far["cart"].follows is False)
@@ -301,11 +301,11 @@ def test_a_slow_line_is_driven_by_and_its_round_trip_is_known_and_too_slow_a_one
 ) -> None:
     ticks = drive_by_line(with_needs(answers="1 s"), tmp_path, lambda now, far: None, form=form, delay=0.12)
     said = ticks[-1].far["cart"]
-    # The rate is 25 Hz, and what is signed answers on its own time, ten times a second.
+    # The rate is 25 Hz; with signed frames the answers come at their own times, ten times a second.
     assert 0.24 - 0.02 <= said.round_trip <= 0.24 + (0.12 if form == "signed" else 0.06)
     assert said.follows
     assert said.wheels["left"] > 3.0
-    if form == "signed":  # what repeats a clock of the robot from 0.8 s ago is too old
+    if form == "signed":  # a command with a time of the robot from 0.8 s ago is too old
         slow = drive_by_line(MEDLAR, tmp_path, lambda now, far: None, form=form, delay=0.4)
         late = next(tick for tick in slow if tick.time > 3.9)
         assert WHY[1] in late.notices[-1].text
@@ -324,7 +324,7 @@ def test_a_firmware_that_is_started_again_stands_until_the_driver_lets_go(form: 
             far.__dict__ |= {
                 name: again.__dict__[name] for name in ("robot", "decoder", "_session", "_number", "_good")
             }
-            far.robot._watchdog = CommandWatchdog()  # it has heard nothing yet
+            far.robot._watchdog = CommandWatchdog()  # it has received nothing yet
             far._counter, far._answered, far._commanded = 0, -1.0, 0.0
             again.close()
         return None
@@ -360,18 +360,18 @@ def test_a_distance_that_the_firmware_measures_keeps_the_robot_away(tmp_path: Pa
     def before_a_wall(now: float, far: FarEnd) -> str | None:
         far.distances = (2.5 - far.robot.now.x,)
         nearest[0] = min(nearest[0], *far.distances)
-        # Noise on the line is no news of the wall.
+        # Noise on the line is not a new distance.
         os.write(far._master, b"#\n")
         return None
 
     ticks = drive_by_line(profile, tmp_path, before_a_wall, seconds=8.0)
     assert max(tick.command.vx for tick in ticks) > 0.6
-    # What is promised is commanded: the motors lag by 0.12 s, and a line takes a tick each way.
+    # The promise is about the command: the motors lag by 0.12 s, and the line takes a tick in each direction.
     assert 0.5 - 1.2 * (0.12 + 0.04) <= nearest[0] < 0.6
     assert any(notice.code == "near" for tick in ticks for notice in tick.notices)
     silent = drive_by_line(profile, tmp_path, lambda now, far: "silent" if now > 1.5 else before_a_wall(now, far))
     assert silent[-2].command.vx == 0.0, "what is not heard allows no speed that way"
-    # In a replay it may be read elsewhere; without that it is said what is missing.
+    # In a replay another source may provide it; without one the error names what is missing.
     with pytest.raises(
         tenuto.SinkError, match="front is read from the far end of cart, which is no sink of this drive"
     ):
@@ -411,7 +411,7 @@ def test_a_log_in_which_the_robot_answered_needs_no_odometry(tmp_path: Path) -> 
     table = tenuto.load_log(tmp_path / "run.csv")
     silent = table[[name for name in table.columns if not name.startswith("far.")]]
     by_wheels = table.drop(columns=["far.simulated.vx", "far.simulated.yaw_rate"])
-    # As clocks are read: a number that is logged twice is heard a moment before or after itself.
+    # Reading clocks jitters: the time of a number that is logged twice differs a little.
     twice = table.loc[table.index.repeat(2)].reset_index(drop=True)
     twice["far.simulated.time"] += np.random.default_rng(5).uniform(-3e-5, 3e-5, len(twice))
     for told in (table, by_wheels, twice):
@@ -425,7 +425,7 @@ def test_a_log_in_which_the_robot_answered_needs_no_odometry(tmp_path: Path) -> 
 
 def test_preflight_says_what_is_not_ready_and_what_to_do(tmp_path: Path) -> None:
     (tmp_path / "m.toml").write_text(TEXT + "\n[guard.needs]\narmed = true\n")
-    # A trim of 15 % at the transmitter: within nobody's notice, until the robot creeps.
+    # A trim of 15 % at the transmitter, which is not noticed until the robot creeps.
     for name, forward in (("good.csv", 0.0), ("off.csv", 0.15)):
         frames = [tenuto.Frame(0.02 * step, pad(forward, 0.0, step > 50)) for step in range(300)]
         write_recording(tmp_path / name, frames)
@@ -474,12 +474,12 @@ def test_a_plain_drive_says_what_is_ready_and_preflight_looks_at_everybody(tmp_p
     }  # fmt: skip
 
 
-# Worked out by hand from docs/protocols.md: CRC-16/CCITT-FALSE of the text before the last space.
+# Calculated by hand from docs/protocols.md: CRC-16/CCITT-FALSE of the text before the last space.
 ANSWER = b"A 17 1042 0 11840 W 10900 -10870 D 850 "
 
 
 def crc(text: bytes) -> int:
-    """The standard's own long division, bit by bit."""
+    """The long division of the standard, bit by bit."""
     register = 0xFFFF
     for bit in (byte >> place & 1 for byte in text for place in range(7, -1, -1)):
         register = (register << 1 ^ (0x1021 if register >> 15 ^ bit else 0)) & 0xFFFF
@@ -518,7 +518,7 @@ def test_an_answer_comes_back_as_it_was_and_a_damaged_one_not_at_all(
     st.lists(st.booleans(), min_size=20, max_size=120), st.floats(0.0, 0.4), st.integers(1, 5), st.integers(0, 65535)
 )
 def test_loss_and_round_trip_are_what_the_way_did(arrives: list[bool], delay: float, every: int, began: int) -> None:
-    """Commands each 0.1 s; some do not arrive; what arrived is answered, every so often, after the delay."""
+    """Commands each 0.1 s, some of which are lost; answers come at intervals, after the delay."""
     way, came, answers = Way(), began, list[tuple[float, int, int]]()
     for number, there in enumerate(arrives):
         now = 0.1 * number
@@ -535,7 +535,7 @@ def test_loss_and_round_trip_are_what_the_way_did(arrives: list[bool], delay: fl
         assert math.isnan(way.round_trip)
         return
     assert way.round_trip == pytest.approx(delay)
-    # Loss counts from the last answer before the last two seconds: on their very edge from either.
+    # Loss counts from the last answer before the last two seconds; exactly at their edge, from either.
     possible = []
     for edge in (-1e-9, 1e-9):
         older = [number for number in heard if 0.1 * number + delay < 0.1 * heard[-1] + delay - 2.0 + edge]

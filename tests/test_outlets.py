@@ -1,4 +1,4 @@
-"""The loop's own health: sinks that block or fail, slow ticks, a profile that is changed, and what the driver feels."""
+"""The health of the loop: sinks that block or fail, slow ticks, a changed profile, and signals to the driver."""
 
 import random
 import re
@@ -24,7 +24,7 @@ from tenuto.runtime.outlet import Waiting
 from tenuto.sinks import Sink
 from tenuto.vehicles.velocity import STANDSTILL
 
-# A busy machine stalls the loop now and then; what is looked at here is something else.
+# A busy machine stalls the loop from time to time, which is not tested here.
 PATIENT = MEDLAR.model_copy(
     update={
         "loop": MEDLAR.loop.model_copy(update={"stall_timeout": 2.0}),
@@ -34,7 +34,7 @@ PATIENT = MEDLAR.model_copy(
 
 
 class Stuck(Sink):
-    """A sink that hangs from some time on, until it is freed."""
+    """A sink that hangs from some time on, until it is released."""
 
     name = "stuck"
 
@@ -51,7 +51,7 @@ class Stuck(Sink):
 
 
 class Trembling(SimulatedClock):
-    """A clock that is read a moment later than others."""
+    """A clock whose readings are a little later than those of others."""
 
     dice = random.Random(3)
 
@@ -60,7 +60,7 @@ class Trembling(SimulatedClock):
 
 
 class Answers(Notebook):
-    """A sink whose far end says something now and then."""
+    """A sink whose far end reports something from time to time."""
 
     says = frozenset(("voltage",))
     telemetry = Telemetry(time=3.0, voltage=12.0)
@@ -70,14 +70,14 @@ def test_what_a_far_end_says_once_has_one_time_on_the_clock_of_the_ticks() -> No
     clock = Trembling()
     sinks = outlet.Outlets([Answers()], clock, in_threads=False)
     clock.sleep_until(5.0)
-    # The clock of the ticks began elsewhere, and goes back on the way.
+    # The clock of the ticks has another origin, and goes back during the drive.
     times = [sinks.far_ends(now)["notebook"].time for now in (105.0, 105.0004, 105.0, 55.0, 55.0003)]
     assert len(set(times)) == 2
     assert [times[0], times[-1]] == pytest.approx([103.0, 53.0], abs=2e-3)
 
 
 class Log(Notebook):
-    """A log that fails on the way."""
+    """A log that fails during the drive."""
 
     is_log = True
 
@@ -113,12 +113,12 @@ def test_a_sink_that_blocks_stops_the_robot_and_holds_nobody_up() -> None:
     assert max(b.time - a.time for a, b in zip(other.ticks, other.ticks[1:], strict=False)) < 0.4
     after = [tick for tick in other.ticks if tick.time > 1.8]
     assert after
-    # Freed again, and the stick still pushed: it stays where it is.
+    # Released again, with the stick still pushed: it stays at standstill.
     assert all(tick.command == STANDSTILL and tick.guard.state is State.FAULT for tick in after)
     assert "pressed again" in "".join(reason.text for reason in after[-1].guard.reasons)
     assert stuck.taken[-1].command == STANDSTILL
-    assert len(stuck.taken) < len(other.ticks)  # only the newest, once it takes something again
-    assert (len(pad.felt), len(rung)) == (1, 1)  # enabled; a stop for a sink is no lost link
+    assert len(stuck.taken) < len(other.ticks)  # only the newest, after it accepts ticks again
+    assert (len(pad.felt), len(rung)) == (1, 1)  # enabled; a stop because of a sink is not a link loss
 
 
 @pytest.mark.live
@@ -160,7 +160,7 @@ def test_a_tick_that_takes_too_long_is_told() -> None:
     def slow(tick: Tick) -> str | None:
         if len(slept) > 1 and told():
             return "done"
-        if tick.time > slept[-1] + 0.4:  # again and again: a busy machine may have had its one notice for another
+        if tick.time > slept[-1] + 0.4:  # repeated, because the one notice may have been for a delay of the machine
             slept.append(tick.time)
             time.sleep(0.1)
         return "done" if tick.time > 30.0 else None
@@ -193,7 +193,7 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     ]
 
     class Driver(Hands):
-        """Lets go and presses again a while after the last change."""
+        """Releases and presses again some time after the last change."""
 
         def poll(self, now: float) -> tenuto.Frame:
             begun = now if now < 3.6 else now - 3.6
@@ -221,9 +221,9 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     assert stop.guard.reasons[0].text == "the profile has changed: it stops to take the new one"
     waiting = [tick for tick in ticks if stop.time + 1.0 < tick.time < 3.5]
     assert waiting
-    assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # though hold-to-run is held all along
+    assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # although hold-to-run is held all the time
     assert max(tick.command.vx for tick in ticks if tick.time > 4.5) == pytest.approx(0.6)
-    # Each file of the log has the profile beside it that its rows were driven with.
+    # Each file of the log has the profile of its rows beside it.
     logs = [tmp_path / "run.csv", tmp_path / "run-2.csv"]
     assert sum(len(pd.read_csv(file)) for file in logs) == pytest.approx(len(ticks), abs=2)
     kept = [tenuto.load_profile(kept_with(file)).plan().speeds.forward for file in logs]
@@ -240,7 +240,7 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
 def test_no_command_that_moves_is_handed_on_later_than_it_is_valid(
     period: float, valid: float, story: list[tuple[float, bool, bool]]
 ) -> None:
-    """However long the loop, or the sink, is held up between leaving a tick and taking it."""
+    """For any delay of the loop or the sink between storing a tick and taking it."""
     sink = Notebook()
     sink.period = period
     waiting, now, taken = Waiting(sink), 0.0, 0

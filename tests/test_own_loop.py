@@ -1,4 +1,4 @@
-"""A loop of one's own: numbers of a pad, buttons, events, and the guard for values of one's own."""
+"""The user's own loop: numbers of a pad, buttons, events, and the guard for own values."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from tenuto.sources.gamepad import GamepadOptions
 
 
 class Told(Source):
-    """A gamepad that sends what is told, and is silent where nothing is; it ends with the list."""
+    """A gamepad that sends a list of values, and is silent for None; it ends with the list."""
 
     name = "told pad"
 
@@ -83,7 +83,7 @@ def test_events_call_once_each_time_a_way_is_pushed() -> None:
 
 
 def test_a_recording_reads_as_its_profile_reads_it() -> None:
-    """The same positions as a pipeline has that was calibrated by the pad's own ends."""
+    """The same positions as those of a pipeline that is calibrated with the pad's own ends."""
     pads = tenuto.pads(f"recording:{shipped('orchard-row.csv')}", rate=50, dead_zone=0.0, clock=SimulatedClock())
     most = max(pad.left.y for pad in pads)
     ticks = tenuto.replay(shipped("medlar.toml"), shipped("orchard-row.csv")).to_frame()
@@ -123,7 +123,7 @@ def test_two_motors_never_get_more_than_all(forward: float, turn: float, keeps: 
 @examples(40)
 @given(st.data())
 def test_a_guarded_loop_drives_only_what_is_held_and_rises_by_its_ramp(data: st.DataObject) -> None:
-    """Whatever the loop asks for, and whenever the pad is let go or silent."""
+    """For any demand of the loop, and any release or silence of the pad."""
     count, ramp, stop = data.draw(st.integers(1, 3)), data.draw(st.floats(0.1, 2.0)), data.draw(st.floats(0.1, 2.0))
     value = st.sampled_from([0.0, 0.0, 1.0, -1.0]) | st.floats(-1.5, 1.5) | st.just(math.nan)
     pieces = st.tuples(

@@ -1,4 +1,4 @@
-"""Forged, replayed, reordered, cut and foreign packets on every link with a key: none of them counts."""
+"""Forged, replayed, reordered, cut and foreign packets on every link with a key: none is accepted."""
 
 import random
 from collections.abc import Callable
@@ -20,7 +20,7 @@ TICK = Bench().drive(1.0)
 
 
 class Link(NamedTuple):
-    """One way to a robot: genuine packet number n, the same by somebody with another key, and what counts of bytes."""
+    """One link to a robot: genuine packet number n, the same with another key, and the accepted content of bytes."""
 
     genuine: Callable[[int], bytes]
     foreign: Callable[[int], bytes]
@@ -72,7 +72,7 @@ def radio() -> Link:
 
     def takes(data: bytes) -> bool:
         counted = False
-        # Packet by packet: of a stream, two halves of a genuine frame make it whole again.
+        # Packet by packet: in a stream, two halves of a genuine frame would complete it.
         for _, seal in FrameFinder(SIGNED_COMMAND, KEY).feed(data):
             assert isinstance(seal, Seal)
             counted = counted or seal.number > newest[0]
@@ -94,7 +94,7 @@ def autopilot() -> Link:
 
 
 def attacked(dice: random.Random, packet: bytes, foreign: bytes, sent: list[bytes]) -> bytes:
-    """Make of a packet what is none."""
+    """Return an invalid variant of a packet."""
     place = dice.randrange(len(packet))
     return dice.choice((
         packet[:place] + bytes([packet[place] ^ 1 << dice.randrange(8)]) + packet[place + 1 :],

@@ -1,4 +1,4 @@
-"""The page without a browser: what its frames stand for, who drives, who is let in, and what it shows."""
+"""The page without a browser: its frames, who drives, who is admitted, and its content."""
 
 import json
 import math
@@ -97,7 +97,7 @@ def test_what_a_page_cannot_send_is_refused_before_the_drive(tmp_path: Path) -> 
         plan = replace(MEDLAR.plan(), controls=(*MEDLAR.plan().controls, *more))
         with pytest.raises(tenuto.SourceError, match="a page sends"):
             infos_for(plan)
-    # The largest that is let through fits, whatever the positions are.
+    # The largest accepted number of controls fits into a message at any positions.
     names = [f"{number:02}" + "n" * 38 for number in range(64)]
     fits = next(k for k in range(64, 0, -1) if _fits([replace(control, name=name) for name in names[:k]]))
     frame = {"type": "frame", "number": 4294967295, "heard": 3999999.9999, "good": False, "note": "n" * 120,
@@ -148,7 +148,7 @@ def test_whatever_a_page_sends_is_read_or_is_none(data: bytes) -> None:
 
 
 class Browsers:
-    """Several pages at one hub, with what the loop and each of them was told."""
+    """Several pages at one hub, with the messages to the loop and to each page."""
 
     def __init__(self, *, seat: bool = True) -> None:
         self.loop: list[dict[str, Any]] = []
@@ -244,7 +244,7 @@ def test_who_may_look_on_only_stops_nothing_and_resets_nothing() -> None:
     at.say(other, type="emergency")
     at.say(driver, type="reset")
     assert [said["kind"] for said in at.loop] == ["emergency", "reset"]
-    # A page that shows a drive whose sticks are elsewhere: nobody sits there, and a reset is anybody's.
+    # A page that shows a drive with other sticks has no driver's seat, and every page may reset.
     shows = Browsers(seat=False)
     page = shows.open("page")
     shows.say(page, type="take")
@@ -257,12 +257,12 @@ def test_a_code_lets_one_device_in_and_a_device_is_forgotten(tmp_path: Path) -> 
     right = code.text
     wrong = "x" + right[1:]
     assert all(code.why_not(wrong, float(second)) for second in range(4))
-    assert code.why_not(right, 3.5)  # nobody may try within a second after a wrong one
+    assert code.why_not(right, 3.5)  # no attempt is accepted within a second after a wrong one
     assert code.why_not(right, 5.0) == ""
     assert code.why_not(right, 5.0)  # used up
     late = code.text
     assert code.why_not(late, 700.0)
-    # However long somebody guesses, and however fast, there are fifty tries.
+    # There are fifty attempts, however long and fast they are made.
     tried = sum("not the code" in code.why_not("00000000x", 800.0 + 0.1 * number) for number in range(10_000))
     assert tried == 50 - 4 - 2
     assert code.text == ""
@@ -315,7 +315,7 @@ def test_a_robot_of_a_class_that_does_not_answer_is_not_shown_as_stopped(plan: P
     assert (robot.shown, robot.card(0.5).state) == (True, str(tick.guard.state))
     robot.take({"type": "tick", **tick_facts(scene, tick, False), "guard": "emergency stop"}, 0.0)
     robot.asked_since = 0.0
-    assert not robot.wants_a_stop(later)  # nobody could be told, and an earlier stop confirms nothing
+    assert not robot.wants_a_stop(later)  # nothing was sent, and an earlier stop confirms nothing
     robot.take({"type": "tick", **tick_facts(scene, tick, False)}, 0.0)
     shown = robot.card(later)
     assert shown.state == (str(tick.guard.state) if later <= 1.0 else "silent")
@@ -424,7 +424,7 @@ def test_a_log_is_shown_as_it_was_at_any_moment(player: tuple[Any, Any], time: f
     assert (found["guard"], found["t"]) == (row["guard.state"], round(row["time"], 3))
     assert found["command"]["vx"] == pytest.approx(row["command.vx"], abs=1e-4)
     assert found["answer"] == explain_at(table, MEDLAR, float(row["time"])).answer
-    # Where it was: the sum of what its simulated wheels did, which the path at the next moment goes on from.
+    # Its position is the integral of its simulated wheels, from which the path continues.
     x, y, heading = found["pose"]
     later = shown.at(found["t"] + 0.1)["pose"]
     assert math.hypot(later[0] - x, later[1] - y) <= 1.2 * 0.16

@@ -1,4 +1,4 @@
-"""The page in a real Chromium, and over real sockets: whatever the browser does, what the robot is told."""
+"""The page in a real Chromium, and over real sockets: the commands for any action of the browser."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ def opened(browser: Browser, drive: PageDrive, script: str = "", **options: Any)
 
 
 def driving(page: Page, drive: PageDrive) -> None:
-    """Drive by keys, as one does on a laptop; a machine that stalls meanwhile is a stop, and one presses again."""
+    """Drive by keys, as on a laptop; if a busy machine stalls, the robot stops, and the keys are pressed again."""
     for _ in range(10):
         wait_for(lambda: "hold_not_pressed" in drive.codes(), f"not ready: {drive.ticks[-1].guard}")
         page.keyboard.down("Space")
@@ -102,7 +102,7 @@ def test_two_fingers_drive_and_either_of_them_lifted_stops(browser: Browser, dri
     wait_for(lambda: drive.codes() == {"hold_not_pressed"}, f"not ready: {drive.ticks[-1].guard}")
     fingers.down(0, hold)
     wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
-    # It lands away from the middle: nothing jumps.
+    # The finger lands away from the middle: nothing jumps.
     fingers.down(1, (stick[0] + 30, stick[1] + 20))
     drive.stands_for(0.1)
     fingers.move(1, (-20, -50))
@@ -173,7 +173,7 @@ def test_a_gamepad_on_the_page_is_the_pad_that_the_profile_reads(browser: Browse
         wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
         page.evaluate("window.pad.axes = [0, -0.5, 0.8, 0]")
         drive.drives()
-        # Calculated from what the pad itself would send for these, by the profile without any page.
+        # Calculated from the pad's own numbers for these positions, with the profile and without a page.
         bare = profile.with_(**{f"controls.{name}.{key}": None for name in ("drive", "steer")
                                 for key in ("low", "centre", "high")})  # fmt: skip
         frame = tenuto.Frame(0.02, {"left_y": -16384.0, "right_x": 0.8 * 32767, "right_trigger": 0.7 * 32767})
@@ -182,7 +182,7 @@ def test_a_gamepad_on_the_page_is_the_pad_that_the_profile_reads(browser: Browse
             lambda: drive.ticks[-1].positions["steer"] == pytest.approx(pad["steer"], abs=0.01), "another way round"
         )
         assert drive.ticks[-1].positions["drive"] == pytest.approx(pad["drive"], abs=0.01)
-        page.evaluate(press, 1.0)  # pressed through: a hand that cramps
+        page.evaluate(press, 1.0)  # pressed through by a cramped hand
         drive.stops("hold_released")
 
 
@@ -222,7 +222,7 @@ SHOW = """delete document.hidden; document.dispatchEvent(new Event("visibilitych
         ('window.dispatchEvent(new Event("blur"))', 'window.dispatchEvent(new Event("focus"))', "link_bad"),
         ('document.dispatchEvent(new Event("freeze"))', "", "link_bad"),
         ('window.dispatchEvent(new Event("pagehide"))', 'window.dispatchEvent(new Event("pageshow"))', "link_bad"),
-        ("const end = Date.now() + 2500; while (Date.now() < end);", "", "link_quiet"),  # also a dialog, a breakpoint
+        ("const end = Date.now() + 2500; while (Date.now() < end);", "", "link_quiet"),  # like a dialog or a breakpoint
     ],
     ids=["key-up", "hidden", "blur", "frozen", "left", "main thread hangs"],
 )
@@ -278,7 +278,7 @@ def test_a_cut_cable_and_a_reloaded_page(browser: Browser, drive: PageDrive) -> 
     cable.cut = True
     drive.stops("link_quiet")
     time.sleep(1.0)
-    cable.cut = False  # what lay in it comes now, and is old
+    cable.cut = False  # the delayed messages come now, and are old
     drive.stands_for(1.0)
     cable.close()
     page.close()
@@ -286,7 +286,7 @@ def test_a_cut_cable_and_a_reloaded_page(browser: Browser, drive: PageDrive) -> 
     driving(page, drive)
     page.reload()
     drive.stops("link_bad")
-    page.locator("#take:visible").wait_for()  # whoever reloads does not drive
+    page.locator("#take:visible").wait_for()  # a reloaded page does not drive
     page.keyboard.down("Space")
     drive.stands_for(0.3)
 
@@ -310,7 +310,7 @@ def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, name:
                 assert one is not None
                 right, low = one["x"] + one["width"], one["y"] + one["height"]
                 assert min(one["x"], one["y"], size[0] - right, size[1] - low) >= 0.0, (one, size)
-                # Nothing that is touched lies on anything else that is.
+                # No touch control covers another one.
                 for other in (box for box in boxes[number + 1 :] if box is not None):
                     apart = right <= other["x"] or other["x"] + other["width"] <= one["x"]
                     assert apart or low <= other["y"] or other["y"] + other["height"] <= one["y"], size
@@ -332,7 +332,7 @@ def test_a_curve_is_dragged_tried_and_saved_once_the_robot_stands(browser: Brows
     page.mouse.move(box["x"] + 0.75 * box["width"], box["y"] + 0.42 * box["height"], steps=5)
     page.mouse.up()
     wait_for(lambda: page.locator("#curves path.made").first.get_attribute("d") != before, "it is not bent")
-    page.locator("#curves input").first.click()  # a slider that was touched takes no key of the driver
+    page.locator("#curves input").first.click()  # a touched slider takes no key of the driver
     driving(page, drive)
     page.get_by_role("button", name="Save in the profile").click()
     wait_for(lambda: "release first" in page.inner_text("#toast"), "it is saved while it is driven")
@@ -342,7 +342,7 @@ def test_a_curve_is_dragged_tried_and_saved_once_the_robot_stands(browser: Brows
     wait_for(lambda: drive.state == "not enabled", "it does not come to a stand")
 
     def saved() -> bool:
-        # The page's server sees the robot stand a moment later.
+        # The page's server shows the standstill a moment later.
         page.get_by_role("button", name="Save in the profile").click()
         time.sleep(0.3)
         return "saved in medlar.toml" in page.inner_text("#toast")
@@ -435,7 +435,7 @@ def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None
     assert second.who["driver"] == first.who["you"]
     assert drive.state == "driving"
     first.say(type="give", to=second.who["you"])
-    # The other holds already: it does not go on with that.
+    # The other page holds already, which does not continue the drive.
     second.drive_on(0.5, drive=0.6, left_shoulder=1.0)
     drive.stops("link_bad")
     second.drive_on(0.3, drive=0.6, left_shoulder=1.0)
@@ -462,7 +462,7 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
         assert "default-src 'none'" in answer.headers["Content-Security-Policy"]
     page, hostile = RawPage(drive.url), RawPage(drive.url)
     page.begin()
-    # What lay somewhere for too long does not move it, however well it is made.
+    # A delayed frame does not move it, even if it is otherwise valid.
     for _ in range(10):
         page.frame(old=2.0, drive=1.0, left_shoulder=1.0)
     drive.stands_for(0.2)
@@ -478,7 +478,7 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
             hostile.line.send(b"\x00\xff" * (number % 400) if number % 2 else json.dumps({"type": "frame"}))
         if number % 50 == 0:
             page.frame(left_shoulder=1.0, drive=0.6)
-    # A slow machine sends so late that the link is lost; nothing else stops the robot, and nobody takes its seat.
+    # A slow machine may send so late that the link is lost; nothing else stops the robot, and its seat is not taken.
     stops = {str(reason.code) for tick in drive.ticks[begin:] for reason in tick.guard.reasons}
     assert stops <= {"link_quiet", "hold_not_released", "not_at_rest"}
     assert hostile.who["driver"] != hostile.who["you"]
@@ -498,7 +498,7 @@ def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:
 
 
 def answer_of(url: str, body: dict[str, str] | None = None, **headers: str) -> tuple[int, str]:
-    """Return the status and the text that a server answers with, whoever signed its certificate."""
+    """Return the status and the text of a server's answer, with any certificate."""
     data = json.dumps(body).encode() if body is not None else None
     asked = urllib.request.Request(url, data, headers)
     try:
@@ -519,18 +519,18 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         server.said = said.append
         own = server.url.rstrip("/")
         assert own.startswith("https://")
-        # Whoever has not shown the code gets the page that asks for it, and not a byte of the robot's.
+        # A device without the code gets only the page that asks for it, and no data of the robot.
         assert "Medlar" not in answer_of(own + "/")[1]
         assert [answer_of(f"{own}/static/{name}")[0] for name in ("main.js", "index.html", "pair.js")] == [
             403,
             403,
             200,
         ]
-        assert answer_of(own + "/pair", {"code": server.code})[0] == 403  # of no origin, so of no page of ours
+        assert answer_of(own + "/pair", {"code": server.code})[0] == 403  # without an origin, so not from our own page
         assert answer_of(own + "/pair", {"code": "00000000x"}, Origin=own)[0] == 403
         page = browser.new_context(ignore_https_errors=True).new_page()
         page.goto(f"{own}/#code=12345678")
-        time.sleep(1.2)  # after a wrong code nobody may try for a second
+        time.sleep(1.2)  # after a wrong code no attempt is accepted for a second
         page.get_by_role("button", name="Admit this device").click()
         wait_for(lambda: "not the code" in page.inner_text("#said"), "a wrong code is taken")
         time.sleep(1.2)
@@ -542,7 +542,7 @@ def test_in_the_network_a_device_shows_the_code_once_and_others_get_nothing(
         wait_for(lambda: said, "nobody is told the next code")
         assert server.code not in said[0]
         assert page.evaluate("document.cookie") == ""
-        assert answer_of(own + "/pair", {"code": server.code}, Origin=own)[0] == 403  # it was good for one device
+        assert answer_of(own + "/pair", {"code": server.code}, Origin=own)[0] == 403  # it was valid for one device
         ended = run("page", "--devices", "--json", cwd=tmp_path)
         assert [one["name"] for one in json.loads(ended.stdout)["devices"]] == ["my phone"]
         assert run("page", "--forget", "no phone", cwd=tmp_path).returncode == 1
@@ -633,7 +633,7 @@ def test_begin_asks_on_the_page_for_each_stick(tmp_path: Path) -> None:
         while process.poll() is None and not page.over and time.monotonic() < end:
             asked = page.tick.get("watch", {}).get("prompt", "")
             push = next((control for word, control in pushes.items() if word in asked), "")
-            with suppress(Exception):  # it ends when all was answered
+            with suppress(Exception):  # it ends after all answers
                 page.drive_on(0.6 if asked != before else 0.1)
                 page.drive_on(0.6, **({push: 1.0} if push and asked != before else {}))
             before = asked
@@ -654,7 +654,7 @@ def test_only_the_question_that_is_asked_now_is_answered_and_only_once() -> None
             server.ask(question, [("yes", ""), ("no", "")])
             wait_for(partial(lambda text: page.tick.get("watch", {}).get("prompt") == text, question), "not asked")
             numbers.append(page.tick["watch"]["question"])
-        # A page of which the first question is still shown, one that makes up an answer, and one that is late.
+        # A page that still shows the first question, one with an invented answer, and one that is late.
         for text, number in (("yes", numbers[0]), ("maybe", numbers[1]), ("no", numbers[1]), ("yes", numbers[1])):
             page.say(type="choice", text=text, question=number)
         page.frame()
@@ -708,12 +708,12 @@ def test_the_tilt_of_a_phone_steers_until_it_is_silent(browser: Browser, drive: 
         "([beta, gamma]) => dispatchEvent(new DeviceOrientationEvent('deviceorientation', { beta, gamma, alpha: 0 }))"
     )
     page.get_by_role("button", name="steer by tilt").click()
-    page.evaluate(tilt, [40, 0])  # as it is held now is its middle
+    page.evaluate(tilt, [40, 0])  # the present tilt is its middle
     hold = Fingers(page)
     end = time.monotonic() + PATIENCE
     while "hold_not_pressed" not in drive.codes():
         page.evaluate(tilt, [40, 0])
-        time.sleep(0.02)  # a phone tells of it some fifty times a second
+        time.sleep(0.02)  # a phone reports it some fifty times a second
         assert time.monotonic() < end, drive.ticks[-1].guard
     hold.down(0, hold.middle_of("#hold"))
     while not drive.moving:

@@ -1,4 +1,4 @@
-"""What the practice of machine safety adds: inhibits, second channels, three positions, attention, tests, a record."""
+"""Further measures of machine safety: inhibits, second channels, three positions, attention, tests, a record."""
 
 import json
 import math
@@ -37,7 +37,7 @@ def medlar(guard: str = "", more: str = "", style: str = "") -> Profile:
 
 
 class Room:
-    """A robot with a contact, in simulated time: what the pad and the contact send, tick by tick."""
+    """A robot with a contact, in simulated time, with the values of the pad and the contact at each tick."""
 
     def __init__(self, profile: Profile) -> None:
         self.pipeline, self.now, self.ticks = Pipeline(profile), 0.0, list[Tick]()
@@ -68,7 +68,7 @@ stories = st.lists(st.tuples(st.integers(1, 30), contacts, st.booleans(), st.boo
 def test_an_inhibit_stops_whatever_it_sends_and_nothing_starts_again(
     normally: str, category: int, story: list[tuple[int, Any, bool, bool]]
 ) -> None:
-    """An account of its own: what the contact last said, and when; and what a hand has done since the last stop."""
+    """An independent account: the last value of the contact and its time, and the driver's actions since the stop."""
     room = Room(medlar(more=BUMPER + f'normally = "{normally}"\nstop_category = {category}\n'))
     good = 1.0 if normally == "closed" else 0.0
     room.drive(good)
@@ -123,7 +123,7 @@ thrusters.left = { x = 0.0, y = %s, thrust = %s, thrust_back = 1.0 }
 """
 
 
-@example(4.0, 1.0, 3.0, 0.5, -1.0, -1.0)  # the turn takes it forward, faster than it may go
+@example(4.0, 1.0, 3.0, 0.5, -1.0, -1.0)  # the turn moves it forward, faster than permitted
 @examples(40)
 @given(
     st.floats(0.5, 6.0), st.floats(-1.5, 1.5), st.floats(0.3, 3.0), st.floats(0.1, 0.9),
@@ -247,7 +247,7 @@ def test_two_channels_must_agree(story: list[tuple[int, bool, bool]]) -> None:
                 reason.code == "channels_disagree" and "disagree" in reason.text for reason in tick.guard.reasons
             )) or not stuck  # fmt: skip
             assert tick.guard.state is not State.DRIVING or (one and other)
-    assert tick.guard.state is State.DRIVING  # both let go, both pressed: it drives again
+    assert tick.guard.state is State.DRIVING  # both released, both pressed: it drives again
 
 
 def test_either_channel_stops_and_one_that_is_stuck_is_a_fault() -> None:
@@ -275,8 +275,8 @@ def test_of_three_positions_only_the_middle_one_permits() -> None:
         return bench.ticks[-1].guard.state
 
     assert (grip(0.0), grip(0.7)) == (State.NOT_ENABLED, State.DRIVING)
-    assert grip(1.0) is State.NOT_ENABLED  # the hand cramps
-    assert (grip(0.7, 30), grip(0.55, 30)) == (State.NOT_ENABLED, State.NOT_ENABLED)  # and lets go a little
+    assert grip(1.0) is State.NOT_ENABLED  # a cramped hand
+    assert (grip(0.7, 30), grip(0.55, 30)) == (State.NOT_ENABLED, State.NOT_ENABLED)  # and a partial release
     assert (grip(0.0), grip(0.7)) == (State.NOT_ENABLED, State.DRIVING)
 
 
@@ -286,7 +286,7 @@ def test_a_drive_nobody_attends_to_is_told_then_stopped() -> None:
     told = bench.run(3.2, pad(1.0, held=True))
     assert (told.guard.state, [notice.code for notice in told.notices]) == (State.DRIVING, ["attention"])
     bench.run(0.1, pad(0.9, held=True))
-    assert bench.run(3.0, pad(0.9, held=True)).guard.state is State.DRIVING  # a hand was there
+    assert bench.run(3.0, pad(0.9, held=True)).guard.state is State.DRIVING  # a control was moved
     stopped = bench.run(2.0, pad(0.9, held=True))
     assert (stopped.guard.state, stopped.command) == (State.FAULT, STANDSTILL)
     assert stopped.guard.reasons[0].code == "no_attention"
@@ -335,7 +335,7 @@ def test_it_warns_before_it_moves(stays: str) -> None:
     warned = bench.run(0.5, pad(held=True))
     assert (warned.guard.state, warned.outputs["horn"]) == (State.WAITING_FOR_REST, 1.0)
     assert warned.guard.reasons[0].text == "start warning: 0.5 s more; leave the sticks at rest"
-    assert bench.run(0.1, pad()).outputs["horn"] == 0.0  # let go: it begins anew
+    assert bench.run(0.1, pad()).outputs["horn"] == 0.0  # released: it begins again
     first = len(bench.ticks)
     bench.run(3.0, pad(held=True))
     states = [tick.guard.state for tick in bench.ticks[first:]]
@@ -362,7 +362,7 @@ def test_a_link_that_cannot_be_lost_cannot_be_tested() -> None:
 
 
 class Sender(Hands):
-    """Another machine, at which somebody drives as these hands do."""
+    """Another machine with a driver."""
 
     def controls(self) -> tuple[ControlInfo, ...]:
         return FOLLOWED
@@ -452,8 +452,8 @@ def test_a_hold_to_run_that_is_tied_down_does_not_drive_by_the_enabling_button()
     assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
     assert all(tick.guard.state is not State.DRIVING for tick in bench.ticks)
     assert "north is not switched on" in bench.run(0.1, pad() | button).guard.reasons[0].text
-    assert bench.run(0.2, pad(held=True) | button).guard.state is State.DRIVING  # let go, and pressed again
-    assert press() is State.NOT_ENABLED  # the button ends it, and the hand stays
+    assert bench.run(0.2, pad(held=True) | button).guard.state is State.DRIVING  # released, and pressed again
+    assert press() is State.NOT_ENABLED  # the button ends it, while hold-to-run stays on
     assert [press() for _ in range(3)] == [State.NOT_ENABLED] * 3
     bench.run(0.2, pad() | button)
     assert State.DRIVING in (bench.run(0.2, pad(held=True) | button).guard.state, press())
@@ -465,7 +465,7 @@ def test_what_is_let_go_of_on_the_way_down_is_no_release() -> None:
     for values in (pad() | off, pad(held=True) | on, pad(1.0, held=True) | off):
         bench.run(1.5, values)
     assert bench.ticks[-1].command.vx > 1.0
-    bench.run(0.2, pad() | off)  # let go, and held again while it still moves
+    bench.run(0.2, pad() | off)  # released, and held again while it still moves
     bench.run(2.0, pad(held=True) | off)
     assert bench.ticks[-1].command == STANDSTILL
     bench.run(0.2, pad(held=True) | on)
@@ -474,7 +474,7 @@ def test_what_is_let_go_of_on_the_way_down_is_no_release() -> None:
 
 @pytest.mark.parametrize("category", [1, 2])
 def test_a_stop_that_does_not_end_takes_the_power(category: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Whatever holds the ramp up: here it brings nothing down."""
+    """A ramp that reduces nothing."""
     bench = Bench(medlar(f"released_category = {category}"))
     bench.drive(2.0)
     monkeypatch.setattr("tenuto.driving.pipeline.ramp_to_stop", lambda before, *_: before)
@@ -500,7 +500,7 @@ WHEELS = LINES.replace("contact", "speed")
 def test_a_robot_that_does_what_it_was_not_told_loses_its_power(
     lag: int, tolerance: float, scale: float, fault: str, begins: int, lasts: int, story: list[tuple[int, float, int]]
 ) -> None:
-    """A robot that follows late is let drive; one that runs away, by an account of all that it was told, is not."""
+    """A robot that follows late may drive; one that runs away, by an independent account of its commands, may not."""
     keys = f'scale = {scale}\ntolerance = {tolerance}\nwithin = {(lag + 2) * PERIOD}\ntimeout = "100 ms"\n'
     pipeline = Pipeline(medlar(more=f"[measured.wheels]\n{WHEELS}{keys}"))
     told, heard, stuck, number, powered, driven = [0.0] * 30, 0.0, 0.0, 0, True, 0

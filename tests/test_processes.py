@@ -1,4 +1,4 @@
-"""Real processes: a transmitter, the loop, the robot and its sensors, each killed or stopped at any moment, or wrong.
+"""Real processes: a transmitter, the loop, the robot and its sensors, each killed, suspended or faulty at any time.
 
 The robot stands. Five rounds here; TENUTO_ROUNDS=50 pytest tests/test_processes.py makes fifty, docs/guard.md has 40.
 """
@@ -20,7 +20,7 @@ from tenuto.data import shipped
 pytestmark = pytest.mark.live
 
 ROUNDS = int(os.environ.get("TENUTO_ROUNDS", "5"))
-# What happens to whom: a signal, or a word that its program understands.
+# The process, and what happens to it: a signal, or a word for its program.
 FAULTS: list[tuple[str, signal.Signals | str]] = [
     ("transmitter", signal.SIGKILL), ("loop", signal.SIGSTOP), ("robot", signal.SIGSTOP),
     ("sensors", "open"), ("sensors", "stuck"), ("loop", signal.SIGKILL), ("transmitter", signal.SIGSTOP),
@@ -30,7 +30,7 @@ TIMEOUT, VALID, WITHIN, RAMP = 0.3, 0.5, 0.4, 1.2 / 1.5
 ROLL_OUT = 0.12 * 4.1  # the motors' lag, from full speed to a sixtieth of it
 STANDS = 0.02
 
-# Rests until the loop is there, presses, pushes forward, and goes on for as long as it lives.
+# Rests until the loop runs, presses, pushes forward, and continues as long as it lives.
 TRANSMITTER = """
 import pathlib, time
 from tenuto.sim.receiver import SimulatedReceiver
@@ -43,7 +43,7 @@ def motion(t):
 SimulatedReceiver("sbus", motion=motion, link="radio")
 time.sleep(60)
 """
-# A gate that is closed until somebody opens it, and an encoder that tells how fast the robot is until it is stuck.
+# A gate that is closed until it is opened, and an encoder that measures the speed until it sticks.
 SENSORS = """
 import os, pathlib, time, tty
 ours, theirs = os.openpty()
@@ -90,7 +90,7 @@ def profile_text() -> str:
 
 
 def rows_of(path: Path) -> list[tuple[float, float]]:
-    """The robot's own log: the clock that all processes share, and its speed. A killed one may end in half a row."""
+    """The robot's own log: the common clock of all processes, and its speed. A killed one may end in half a row."""
     lines = path.read_text().splitlines()[1:] if path.exists() else []
     cells = [line.split(",") for line in lines if line.count(",") == 8]
     return [(float(row[0]), float(row[5])) for row in cells]
@@ -104,21 +104,21 @@ def wait_for(what: Callable[[], bool], seconds: float) -> bool:
 
 
 def promised(who: str, how: signal.Signals | str) -> float:
-    """Within what time the robot stands, s."""
+    """Return the time within which the robot stands, s."""
     if who == "sensors":
-        # A gate that opens, or of which nothing is heard, takes the power; so does a speed that is not as told.
+        # A gate that opens or is silent removes the power, and so does a wrong speed.
         return {"open": 0.0, "stuck": WITHIN}.get(str(how), TIMEOUT) + ROLL_OUT
     return max(VALID, TIMEOUT + RAMP if who == "transmitter" else 0.0) + ROLL_OUT
 
 
 def happen(to: subprocess.Popen[bytes], who: str, how: signal.Signals | str, folder: Path) -> None:
-    """Let it happen to a process."""
+    """Cause the event."""
     if isinstance(how, str):
         (folder / how).touch()
         return
     to.send_signal(how)
     if how == signal.SIGKILL:
-        # The name of a real device goes with it; this one would lead to whoever gets its terminal's number next.
+        # The name of a real device disappears with it; this one would lead to the next owner of the terminal's number.
         (folder / {"robot": "cart", "transmitter": "radio"}.get(who, who)).unlink(missing_ok=True)
 
 
@@ -136,7 +136,7 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
             running[name] = subprocess.Popen(command, cwd=tmp_path, stdout=said, stderr=subprocess.STDOUT)
 
     def drives() -> bool:
-        """Begin again; a machine that stalls meanwhile ends a drive as it should, and nobody presses again."""
+        """Start again: after a stall of the machine a drive ends correctly, and the driver does not press again."""
         end()
         begin("robot")
         begin("transmitter")
@@ -146,7 +146,7 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
         return wait_for(lambda: any(speed > 0.2 for _, speed in rows_of(log)[-3:]), 15.0)
 
     def end() -> None:
-        for name in reversed(running):  # the loop first: it looks for a port again that has gone
+        for name in reversed(running):  # the loop first: it would open a lost port again
             running[name].kill()
             running[name].wait()
         for name in ("run.csv", "robot.csv", "cart", "radio", "sensors"):
@@ -164,7 +164,7 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
             assert running["loop"].wait(timeout=60) == 1
             assert "cart is gone" in (tmp_path / "loop.txt").read_text()
             return
-        # Where the robot itself was stopped, its time begins to run again when it goes on.
+        # If the robot itself was suspended, its time counts from when it continues.
         start = back if who == "robot" else fault
         promise = promised(who, how)
         time.sleep(1.5)
@@ -178,4 +178,4 @@ def test_whatever_is_killed_the_robot_stands(number: int, tmp_path: Path) -> Non
     what = f"{who} {getattr(how, 'name', how)}"
     print(f"{what}: it stood after {took:.2f} s, promised {promise:.2f} s; its longest step {slow:.2f} s")
     assert took <= promise + 0.15 + 3.0 * slow
-    assert lived_on, (tmp_path / "robot.txt").read_text()  # and it lived on, standing
+    assert lived_on, (tmp_path / "robot.txt").read_text()  # and it continued at standstill

@@ -1,4 +1,4 @@
-"""Profiles: what is read, and that every error can be acted on."""
+"""Profiles: their values, and errors that say what to do."""
 
 import math
 import os
@@ -33,7 +33,7 @@ def test_medlar_in_si_units() -> None:
     assert plan.guard.link_timeout == pytest.approx(0.3)
     assert cart(plan).max_wheel_speed == pytest.approx(120 * math.tau / 60)
     drive, _, hold = plan.controls
-    # A pad counts down as its stick goes forward; forward is positive all the same.
+    # The number of a pad decreases as its stick goes forward; forward is nevertheless positive.
     assert [drive.travel.position(raw) for raw in (-30454.0, 983.0, 30454.0)] == [1.0, 0.0, -1.0]
     assert (hold.reads, hold.travel.position(1.0)) == ("left_shoulder", 1.0)
 

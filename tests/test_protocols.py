@@ -1,4 +1,4 @@
-"""Decoders: known bytes worked out by hand, round trips, and no garbage that stops or raises."""
+"""Decoders: bytes worked out by hand, round trips, and garbage, which neither stops them nor raises."""
 
 import math
 import random
@@ -57,7 +57,7 @@ def pulses(counted: list[int]) -> list[float]:
 
 @pytest.mark.parametrize(("decoder", "data", "channels"), KNOWN)
 def test_known_bytes(decoder: type[Decoder], data: bytes, channels: int) -> None:
-    # Three times: SBUS has no checksum, and its decoder wants to see that frames follow each other.
+    # Three times: SBUS has no checksum, and its decoder requires consecutive frames.
     frames = decoder().feed(data * 3)
     assert [frame.channels for frame in frames] == [(1500.0,) * channels] * 3
     assert ENCODERS[decoder]([1500.0] * 16) == data
@@ -68,7 +68,7 @@ def test_round_trip_of_all_values(kind: type[Decoder], counted: list[int], switc
     def encode(channels: list[float]) -> bytes:
         return encode_sbus(channels, switches) if kind is SbusDecoder else ENCODERS[kind](channels)
 
-    centred = ENCODERS[kind]([1500.0] * 16)  # after it, so that no other place fits by chance
+    centred = ENCODERS[kind]([1500.0] * 16)  # after it, so that no other position fits by chance
     frames = kind().feed(encode(pulses(counted)) + centred * 3)
     assume(len(frames) == 4)
     received = list(frames[0].channels)
@@ -98,7 +98,7 @@ def test_any_cutting_gives_the_same_and_nothing_raises(
         found += cut.feed(bytes(stream[at : at + step]))
         at += step
     assert (found, cut.counts) == (expected, whole.counts)
-    # After any garbage a decoder finds back: within a few frames of good data, the last comes out right.
+    # After any garbage a decoder recovers within a few good frames: the last one is correct.
     good = pulses([992, 172, 1811, 500, *range(600, 612)])
     last = cut.feed(ENCODERS[kind](good) * 12)[-1]
     assert last.channels == pytest.approx(good[: len(last.channels)], abs=1.0)
@@ -127,14 +127,14 @@ def test_what_the_receiver_says_of_its_link() -> None:
 
 @given(counts, st.integers(0, 24 * 11 - 1), st.integers(0, 24))
 def test_sbus_with_parity_takes_no_frame_with_one_flipped_bit(counted: list[int], bit: int, first: int) -> None:
-    """The line has a parity bit: the port sees every byte of which one bit is wrong, and tells which."""
+    """The line has a parity bit: the port reports every byte with one wrong bit."""
     decoder, frame = SbusDecoder(), encode_sbus(pulses(counted))
     decoder.feed(encode_sbus([1500.0] * 16) * 3)
     before = decoder.counts.good
     place, wrong = divmod(bit, 11)
     broken = bytearray(frame)
     broken[place] ^= 1 << wrong % 8
-    # Cut into two pieces anywhere, the place of the damage counts from the beginning of its piece.
+    # In two pieces, the position of the damage counts from the beginning of its piece.
     pieces = [(bytes(broken[:first]), [place] if place < first else []),
               (bytes(broken[first:]) + frame, [place - first] if place >= first else [])]  # fmt: skip
     found = [one for data, damaged in pieces for one in decoder.feed(data, damaged=damaged)]
@@ -148,7 +148,7 @@ noises = st.sampled_from(("before", "after", "telemetry"))
 
 @given(st.lists(st.tuples(counts, noises, st.binary(min_size=1, max_size=3)), min_size=3, max_size=8), st.booleans())
 def test_sbus_finds_its_frames_by_the_pauses_of_the_line(sent: list[tuple[list[int], str, bytes]], told: bool) -> None:
-    """A byte of noise at every frame, or what a receiver says of itself between them."""
+    """A byte of noise at every frame, or a receiver's telemetry between frames."""
     decoder, expected, found = SbusDecoder(), [], []
     for counted, noise, more in sent:
         frame = encode_sbus(pulses(counted))
@@ -178,7 +178,7 @@ def test_what_a_sender_of_eighteen_channels_hides_in_the_upper_bits() -> None:
 @given(st.integers(0, 12), st.sampled_from((10, 11, 12, 13)), st.lists(st.floats(0.0, 1.0), min_size=1, max_size=4))
 def test_crsf_frames_of_some_channels(first: int, width: int, shares: list[float]) -> None:
     values = [round(share * (2**width - 1)) for share in shares]
-    # The bits written down one after another, each channel with its lowest bit first, and cut into bytes.
+    # The bits in sequence, each channel with its lowest bit first, cut into bytes.
     bits = "".join(f"{value:0{width}b}"[::-1] for value in values)
     bits += "0" * (-len(bits) % 8)
     packed = bytes(int(bits[n : n + 8][::-1], 2) for n in range(0, len(bits), 8))
@@ -186,7 +186,7 @@ def test_crsf_frames_of_some_channels(first: int, width: int, shares: list[float
     data = bytes((0xC8, len(payload) + 1)) + payload + bytes((crc8(payload),))
     decoder = CrsfDecoder()
     frame = decoder.feed(data)[0]
-    heard = 8 * len(packed) // width  # bits that fill the last byte may be as many as a channel has
+    heard = 8 * len(packed) // width  # the padding of the last byte may be as long as a channel
     named = channel_values(frame)
     assert list(named)[: len(values)] == [f"channel_{first + n + 1}" for n in range(len(values))]
     assert list(named.values())[: len(values)] == pytest.approx(
@@ -203,13 +203,13 @@ def test_crsf_frames_of_some_channels(first: int, width: int, shares: list[float
 
 
 def test_sbus_does_not_lock_onto_the_middle_of_frames() -> None:
-    # Channels chosen so that every frame holds what looks like an end, then a header, 9 bytes on.
+    # Channels chosen so that every frame contains an end and a header 9 bytes after its start.
     bits = int.from_bytes(CENTRED, "little")
     inside = bytearray(bits.to_bytes(22, "little"))
     inside[6:9] = b"\x00\x00\x0f"
     frame = b"\x0f" + bytes(inside) + b"\x00\x00"
     stuck = SbusDecoder()
-    assert stuck.feed((frame * 20)[12:]) == []  # two places fit: better no frame than a wrong one
+    assert stuck.feed((frame * 20)[12:]) == []  # two positions fit: no frame is better than a wrong one
     moved = stuck.feed((b"\x0f" + CENTRED + b"\x00\x00") * 10)
     assert moved[-1].channels == (1500.0,) * 16
 
@@ -221,7 +221,7 @@ def test_ppm_by_its_gaps(channels: list[float], gap: float, broken: int) -> None
         edges += encode_ppm(now, [*channels[:-1], 5.0] if number == 3 + broken else channels)
         now = edges[-1] + gap
     found = decoder.feed([*edges[2:], math.nan, -1.0])  # begins in the middle of frame 0; frame 7 never ends
-    # Of frames 1 to 6 one is broken, and two alike are seen before the third of them fixes the number of channels.
+    # One of frames 1 to 6 is broken, and two equal ones come before the third fixes the number of channels.
     assert len(found) == 5 - 2
     assert decoder.counts.bad == 1 + 2
     for _, frame in found:
@@ -231,7 +231,7 @@ def test_ppm_by_its_gaps(channels: list[float], gap: float, broken: int) -> None
 @examples(60)
 @given(st.lists(st.floats(988, 1110), min_size=6, max_size=9), st.data())
 def test_ppm_with_an_edge_too_few_or_too_many_is_no_frame(channels: list[float], data: st.DataObject) -> None:
-    """Two short pulses together are a pulse that can be: only their number tells."""
+    """Two short pulses together are a possible pulse: only the number of pulses shows the error."""
     decoder, right, found = PpmDecoder(), 0, []
     for number in range(40):
         edges = encode_ppm(number * 0.02, channels)
@@ -241,7 +241,7 @@ def test_ppm_with_an_edge_too_few_or_too_many_is_no_frame(channels: list[float],
             del edges[at]
         elif what == "noise":
             edges.insert(at, edges[at] - 250e-6)
-        right += what == "whole" and 0 < number < 39  # where the first begins and the last ends nobody knows
+        right += what == "whole" and 0 < number < 39  # the start of the first and the end of the last are unknown
         found += decoder.feed(edges)
     assert len(found) == right - 2, "but for the two that fix their number"
     for _, frame in found:
@@ -253,13 +253,13 @@ def test_pwm_wants_every_wire() -> None:
     for number in range(4):
         edges += encode_pwm(number * 0.02, [1000.0, 1500.0, 2000.0])
     assert [frame.channels for _, frame in decoder.feed(edges)] == [pytest.approx((1000, 1500, 2000))] * 4
-    assert decoder.feed([edge for edge in edges if edge[1] != 1]) == []  # a wire came off
+    assert decoder.feed([edge for edge in edges if edge[1] != 1]) == []  # a wire is disconnected
     assert decoder.feed([(9.0, 7, True), (9.0, 0, True), (9.1, 0, False), (math.nan, 0, False)]) == []
     assert decoder.counts.bad == 2
 
 
 LINES = [
-    (b"12,34\n56,78\n9,10\n", (), [(56, 78), (9, 10)]),  # the first line may be half a line
+    (b"12,34\n56,78\n9,10\n", (), [(56, 78), (9, 10)]),  # the first line may be incomplete
     (b"x;y\r\n1;2\r\n", (), [(1, 2)]),  # but a header is a header
     (b"junk\x00\xff\n1 2\n3\n4 x\nnan 5\n1e400 2\n 6\t7 \n", ("a", "b"), [(1, 2), (6, 7)]),
     (b"a,b\n1,2\nb,a\n3,4\n", (), [(1, 2), (3, 4)]),
@@ -290,7 +290,7 @@ def test_a_line_with_a_checksum_is_read_and_a_changed_digit_is_not(values: list[
     columns = [f"c{number}" for number in range(len(values))]
     assert LineDecoder(columns, checksum=True).feed(line)[0] == {
         name: float(f"{value:.3f}") for name, value in zip(columns, values, strict=True)
-    }  # the first line too: nothing of it was lost
+    }  # the first line too: its checksum shows that it is complete
     place, digit = data.draw(st.integers(0, len(text) - 1)), data.draw(st.sampled_from(b"0123456789.,-"))
     changed = text[:place] + bytes([digit]) + text[place + 1 :]
     decoder = LineDecoder(columns, checksum=True)
@@ -315,7 +315,7 @@ def test_what_goes_over_a_line_is_read_and_a_wrong_bit_is_seen(
     first = levels_of([(0.0, b"\x55")], LineSettings(10_000))
     assert first.times[1:] == pytest.approx([number / 10_000 for number in range(10)])
     assert first.high == [True, *[False, True] * 5]
-    # A spike in the middle of one of the eight bits of a byte turns that bit over; with a parity bit that is seen.
+    # A spike in the middle of one of the eight bits of a byte inverts that bit; a parity bit shows it.
     burst = data.draw(st.integers(0, len(sent) - 1))
     byte, bit = data.draw(st.integers(0, len(sent[burst]) - 1)), data.draw(st.integers(0, 7))
     middle = 0.1 * burst + byte * line.byte_time + (bit + 1.5) / line.baud
@@ -373,7 +373,7 @@ def test_the_line_s_doctor_names_who_sends(
         bursts.append((now, data))
         now += len(data) * line.byte_time + dice.uniform(0.003, 0.009)
     found, damaged = read_levels(levels_of(bursts, line), SENDERS[port])
-    damaged = damaged if tells else ()  # a port need not say which bytes came damaged
+    damaged = damaged if tells else ()  # a port need not report damaged bytes
     decoder = RADIOS.all[port].decoder() if port != "lines" else None
     doctor = Diagnosis(port, SENDERS[port])
     doctor.take(found, damaged, decoder.feed(found, damaged=damaged) if decoder is not None else ())

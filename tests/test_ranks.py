@@ -1,4 +1,4 @@
-"""Several drivers: who drives, how it is taken and given, and what a distance sensor leaves of a speed."""
+"""Several drivers: who drives, taking over and handing over; and the speed limit of distance sensors."""
 
 import math
 import subprocess
@@ -50,7 +50,7 @@ class Lesson:
         self.planner: tuple[float, float] | None = None
 
     def step(self, instructor: Held | None, learner: Held | None = None) -> Tick:
-        """One tick: what each holds (held, pressed, drive, steer), or None for silence."""
+        """One tick with the controls of each driver (held, pressed, drive, steer), or None for silence."""
         self.now += 0.02
         frames = {}
         if learner is not None:
@@ -73,7 +73,7 @@ class Lesson:
         return self.run(5, SOLO, SOLO)
 
     def give(self) -> Tick:
-        """The instructor enables and gives the robot to the learner."""
+        """The instructor enables, and hands over to the learner."""
         self.enable()
         self.run(10, SOLO | {"pressed": "north"}, SOLO)
         return self.run(3, SOLO, SOLO)
@@ -91,7 +91,7 @@ def test_a_lesson_is_replayed_from_the_recordings_of_all(tmp_path: Path) -> None
         LESSON, tmp_path / ".csv", others={name: tmp_path / f"{name}.csv" for name in lesson.frames if name}
     )
     assert {tick.driver for tick in again} == {"instructor", "learner"}
-    for before, after in zip(lesson.ticks[5:-2], again[5:], strict=False):  # with its recording it ends
+    for before, after in zip(lesson.ticks[5:-2], again[5:], strict=False):  # it ends with its recording
         assert (after.driver, after.guard.state) == (before.driver, before.guard.state)
         assert after.command == pytest.approx(before.command, abs=0.02)
 
@@ -116,7 +116,7 @@ def test_sticks_alone_are_compared_and_swept_where_a_profile_has_drivers_and_sen
 
 @pytest.mark.parametrize("form", ["csv", "jsonl", "parquet", "mcap"])
 def test_a_log_of_a_lesson_has_one_heading_whoever_drives(form: str, tmp_path: Path) -> None:
-    """A learner has neither what gives the robot nor the permit: both are shown as the instructor has them."""
+    """A learner has neither the hand-over switch nor the permit: the instructor's are shown."""
     lesson = Lesson()
     lesson.planner = (0.5, 0.1)
     lesson.give()
@@ -143,7 +143,7 @@ def test_a_log_of_a_lesson_has_one_heading_whoever_drives(form: str, tmp_path: P
 def test_a_lesson() -> None:
     lesson = Lesson()
     assert lesson.enable().driver == "instructor"
-    assert lesson.run(20, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL  # nobody gave it
+    assert lesson.run(20, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL  # it was not handed over
     refused = lesson.run(3, SOLO | {"pressed": "north"}, SOLO | {"drive": 1.0})
     assert refused.driver == "instructor"
     told = [notice.text for tick in lesson.ticks for notice in tick.notices]
@@ -154,7 +154,7 @@ def test_a_lesson() -> None:
     taken = lesson.step(SOLO | {"drive": 0.5}, SOLO | {"drive": 1.0})
     assert (taken.driver, taken.guard.state) == ("instructor", State.DRIVING)
     assert 0.55 < taken.command.vx < 0.6 + 0.8 * 0.02 + 1e-9  # at once, and without a jump
-    assert lesson.run(10, SOLO, SOLO | {"drive": 1.0}).driver == "instructor"  # letting go gives nothing back
+    assert lesson.run(10, SOLO, SOLO | {"drive": 1.0}).driver == "instructor"  # a release does not hand back
     assert lesson.run(200, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
 
 
@@ -178,7 +178,7 @@ def test_whoever_must_hold_or_be_heard_can_stop_it(instructor: Held | None, lear
     assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
     if "emergency" in said:
         lesson.run(5, {"pressed": "start"}, {})
-    assert lesson.enable().driver == "instructor"  # after a stop it is to be given again
+    assert lesson.enable().driver == "instructor"  # after a stop it must be handed over again
     assert lesson.run(50, SOLO, SOLO | {"drive": 1.0}).command == STANDSTILL
 
 
@@ -200,9 +200,9 @@ def test_silence_below_takes_the_robot_from_nobody_who_holds_and_is_heard(who: s
     assert max(tick.command.vx for tick in lesson.ticks) > 0.2
     assert (tick.driver, tick.guard.state) == ("instructor", State.DRIVING)
     assert {one.guard.state for one in lesson.ticks[-40:]} == {State.DRIVING}
-    assert lesson.run(60, SOLO, None).command == STANDSTILL  # a stick at rest asks for nothing
+    assert lesson.run(60, SOLO, None).command == STANDSTILL  # a stick at rest demands nothing
     assert lesson.run(60, SOLO | {"drive": 1.0}, None).command.vx > 0.2
-    assert lesson.run(60, None, None).guard.state is State.FAULT  # and now nobody is heard
+    assert lesson.run(60, None, None).guard.state is State.FAULT  # and now no driver is heard
 
 
 def test_a_planner_drives_only_while_it_may() -> None:
@@ -214,14 +214,14 @@ def test_a_planner_drives_only_while_it_may() -> None:
     assert lesson.run(50, SOLO).command == STANDSTILL
     tick = lesson.run(150, permit)
     assert tick.driver == "row_follower"
-    # On the same arc as asked for, with no axis beyond its share of the speeds.
+    # On the demanded arc, with no axis beyond its share of the speeds.
     assert tick.command.vx == pytest.approx(tick.command.yaw_rate)
     assert tick.command.yaw_rate == pytest.approx(0.6 * min(1.2, math.radians(90)))
-    assert lesson.step(SOLO).driver == "instructor"  # the permit is gone
+    assert lesson.step(SOLO).driver == "instructor"  # the permit is off
     assert lesson.run(100, SOLO).command == STANDSTILL
     lesson.run(50, permit)
     assert lesson.step(permit | {"steer": 0.5}).driver == "instructor"  # a hand on a stick
-    assert lesson.run(10, permit).driver == "instructor"  # and it is not given back by itself
+    assert lesson.run(10, permit).driver == "instructor"  # and it is not handed back by itself
     lesson.run(3, SOLO)
     assert lesson.run(50, permit).command.vx > 0.3
     lesson.planner = (math.nan, 0.0)
@@ -238,21 +238,21 @@ def test_one_who_may_drive_alone_enables_alone() -> None:
     assert lesson.ticks[-1].command.vx > 0.3
     lesson.run(5, {}, SOLO | {"drive": 1.0})
     taken = lesson.run(2, {"drive": -1.0}, SOLO | {"drive": 1.0})
-    assert (taken.driver, taken.guard.state) == ("instructor", State.STOPPING)  # who took it does not hold
+    assert (taken.driver, taken.guard.state) == ("instructor", State.STOPPING)  # the driver who took over does not hold
     assert lesson.run(50, {"drive": -1.0}, SOLO | {"drive": 1.0}).command == STANDSTILL
     jammed = Lesson(ALONE)
     jammed.run(5, {}, None)
-    assert jammed.run(50, {}, SOLO).guard.state is State.NOT_ENABLED  # its button was down all along
+    assert jammed.run(50, {}, SOLO).guard.state is State.NOT_ENABLED  # its button was down all the time
 
 
 def test_one_who_needs_a_permit_does_not_drive_without_it() -> None:
-    """However it is enabled: also while the first in rank, who has the permit, was never heard."""
+    """For every way of enabling, also while the first in rank, with the permit, was never heard."""
     permit = {"pressed": "right_trigger"}
     lesson = Lesson(PERMITTED)
     lesson.run(5, None, {})
     tick = lesson.run(50, None, SOLO)
     assert tick.guard.state is State.NOT_ENABLED
-    assert lesson.run(50, SOLO | {"drive": 1.0}, SOLO | {"drive": 1.0}).command == STANDSTILL  # a jammed radio comes on
+    assert lesson.run(50, SOLO | {"drive": 1.0}, SOLO | {"drive": 1.0}).command == STANDSTILL  # a jammed radio
     lesson.run(5, {}, {})
     tick = lesson.run(5, {}, SOLO)
     assert (tick.driver, tick.guard.state) == ("learner", State.NOT_ENABLED)
@@ -265,7 +265,7 @@ def test_one_who_needs_a_permit_does_not_drive_without_it() -> None:
     lesson.run(5, permit, {})
     lesson.run(5, permit, SOLO)
     assert lesson.run(9, permit, SOLO | {"drive": 1.0}).guard.state is State.DRIVING
-    tick = lesson.run(50, None, SOLO | {"drive": 1.0})  # whether the permit is on is known no more
+    tick = lesson.run(50, None, SOLO | {"drive": 1.0})  # the state of the permit is unknown
     assert (tick.guard.state, tick.guard.reasons[0].code) == (State.FAULT, "link_quiet")
 
 
@@ -341,7 +341,7 @@ def test_it_slows_down_for_what_is_in_front_and_stops_short_of_it() -> None:
         tick = lesson.step(SOLO | {"drive": 1.0}, {})
         x += tick.command.vx * 0.02
         felt += [cue.name for cue in [cues.step(tick)] if cue is not None]
-    assert 0.4 - 0.01 <= wall - x < 0.45  # it keeps 0.4 m, and gets there
+    assert 0.4 - 0.01 <= wall - x < 0.45  # it keeps 0.4 m, and reaches that distance
     assert felt.count("near") > 3
     assert any("front: 0.5" in notice.text for tick in lesson.ticks for notice in tick.notices)
     assert lesson.run(50, SOLO | {"drive": -1.0}).command.vx == pytest.approx(-0.5)  # backing away is free
@@ -410,13 +410,13 @@ kind = "{kind}"
 """
 
 
-# What turns as fast as it steers has no limit of jerk for that.
+# A vehicle whose turn is limited by its steering rate has no jerk limit for the turn.
 JERKS = {"car": ["", "jerk = 0.8"], "modules": [""]}
 
 
 @st.composite
 def walled(draw: st.DrawFn) -> tenuto.Profile:
-    """Draw a profile of a robot with a distance sensor, for all that has a say in how it slows down."""
+    """Draw a profile of a robot with a distance sensor, with everything that affects its deceleration."""
     kind = draw(st.sampled_from(list(CHASSIS)))
     sideways = kind in ("mecanum", "modules")
     rate = st.floats(0.3, 4.0).map(lambda value: round(value, 2))
@@ -445,7 +445,7 @@ moves = st.lists(st.tuples(st.integers(20, 120), towards, pushes, pushes, st.boo
 @examples(60)
 @given(walled(), moves, st.floats(1.5, 4.0), st.integers(1, 10))
 def test_it_stays_as_far_away_as_it_says(profile: tenuto.Profile, story: list[Any], wall: float, each: int) -> None:
-    """Whatever has a say in how it slows down; the wall is where the axis that looks at it leads, seen now and then."""
+    """For everything that affects its deceleration; the wall is along the sensor's axis, and measured sometimes."""
     pipeline, plan = Pipeline(profile), profile.plan()
     axis, sign = TOWARDS[plan.distances[0].towards]
     hands, now, nearest = Hands(plan), 0.0, wall
@@ -507,7 +507,7 @@ def test_a_bad_frame_does_not_take_the_hand_above_away() -> None:
     lesson = Lesson(ALONE)
     lesson.run(5, {}, {})
     lesson.run(5, {"drive": 1.0}, {})
-    tick = lesson.step({"drive": math.nan}, SOLO)  # the instructor's stick is held; one frame of it is garbled
+    tick = lesson.step({"drive": math.nan}, SOLO)  # the instructor's hold-to-run is held; one frame is invalid
     assert tick.guard.state is not State.DRIVING
     assert lesson.run(100, None, SOLO).guard.state is State.DRIVING  # the instructor's pad is off
 
@@ -533,7 +533,7 @@ def test_a_hand_above_is_seen_through_a_link_that_loses_much(away: float, drives
     rest = dict.fromkeys(("left_y", "right_x", "south", "back"), 0.0)
     for number in range(1, 40):
         now = 0.05 * number
-        heard = now < 0.32 or now > 1.08  # too seldom to drive by, and often enough to be seen
+        heard = now < 0.32 or now > 1.08  # too seldom for a drive, and often enough to be seen
         first = tenuto.Frame(now, rest | {"left_y": away if now > 1.08 else 0.0}) if heard else None
         second = tenuto.Frame(now, rest | {"south": float(1.12 < now < 1.3)})
         states.append(pipeline.step(first, now, others={"learner": second}).guard.state)

@@ -1,4 +1,4 @@
-"""What counts of what a driver's machine sends: nothing old, of another session, of another driver, or garbled."""
+"""The accepted commands of a driver's machine: none that is old, of another session or driver, or invalid."""
 
 import json
 import math
@@ -36,7 +36,7 @@ DRIVING = Bench().drive(1.0)
 @examples(200)
 @given(st.lists(st.tuples(st.floats(0.0, 3.0), st.booleans()), min_size=5, max_size=60), st.floats(0.0, 0.6))
 def test_whatever_a_queue_does_nothing_old_counts(queued: list[tuple[float, bool]], back: float) -> None:
-    """Commands leave every 50 ms, and each takes its own time; some come twice. States take theirs to come back."""
+    """Commands leave every 50 ms, with different delays, and some arrive twice. States are delayed too."""
     robot, driver, robot_clock = RobotEnd(), DriverEnd("shed"), 1000.0
     on_the_way: list[tuple[float, float, RemoteCommand]] = []
     for step, (delay, twice) in enumerate(queued):
@@ -53,7 +53,7 @@ def test_whatever_a_queue_does_nothing_old_counts(queued: list[tuple[float, bool
     gaps = [b - a for a, b in pairwise(numbers)]
     assert all(gap > 0 for gap in gaps)
     if back + max(delay for delay, _ in queued) < 0.04:
-        assert len(numbers) == len(queued)  # and what comes in time does
+        assert len(numbers) == len(queued)  # and those in time are accepted
 
 
 def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
@@ -72,7 +72,7 @@ def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
     assert robot.gone("shed") is False
     assert robot.gone("field") is True
     assert sent(shed, 1.2 + LET_GO_AFTER) == ""
-    fresh = RobotEnd()  # the robot's program was started again
+    fresh = RobotEnd()  # the robot's program was restarted
     old = shed.command(DRIVING)
     assert old is not None
     assert fresh.take(old, 2.3) == "it is for an earlier session"
@@ -80,7 +80,7 @@ def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
 
 @given(st.lists(st.tuples(st.booleans(), st.booleans(), st.floats(0.0, 0.7)), min_size=1, max_size=30))
 def test_somebody_else_stops_a_robot_and_changes_nothing_else(said: list[tuple[bool, bool, float]]) -> None:
-    """A driver goes on sending; a teacher asks for stops, some of them too late to count."""
+    """A driver keeps sending; a teacher requests stops, some of them too late to count."""
     robot, driver, teacher = RobotEnd(), DriverEnd("learner"), DriverEnd("teacher")
     tick, now, expected = Bench().drive(0.5), 1.0, False
     for end in (driver, teacher):
@@ -166,7 +166,7 @@ def test_the_schemas_in_the_docs_are_those_of_the_messages() -> None:
 
 
 class Pair:
-    """A driver's pipeline and a robot's, and what the one says to the other at once."""
+    """A driver's pipeline and a robot's, with messages that arrive at once."""
 
     def __init__(self, profile: tenuto.Profile) -> None:
         self.bench = Bench(profile)
@@ -188,7 +188,7 @@ class Pair:
         self.driver.hear(self.robot.state(now), now)
 
     def take(self, command: RemoteCommand | None, now: float) -> bool:
-        """Let the robot take a step, with a command or without; tell whether that counted."""
+        """Let the robot take a step, with a command or without; return whether it was accepted."""
         counts = command is not None and not self.robot.take(command, now)
         self.last = self.follower.step(Frame(now, self.robot.values()) if counts else None, now)
         return counts
@@ -260,7 +260,7 @@ def test_outputs_are_switched_at_the_far_end_and_rest_or_stay_as_its_own_profile
     hands(5, right_shoulder=1.0)
     lifting = hands(5, right_trigger=32767.0)
     assert (lifting["lift"], lifting["gripper"]) == (0.8, 1.0)
-    assert hands(50, heard=False, right_trigger=32767.0) == lifting | {"lift": 0.06}  # nobody is heard: it only holds
+    assert hands(50, heard=False, right_trigger=32767.0) == lifting | {"lift": 0.06}  # it only holds
     other = Pair(LIFT)
     other.follower, other.robot = Pipeline(follow_plan(MEDLAR.plan())), RobotEnd()
     for _ in range(10):
@@ -272,7 +272,7 @@ def test_outputs_are_switched_at_the_far_end_and_rest_or_stay_as_its_own_profile
 @examples(30)
 @given(st.lists(st.tuples(st.integers(4, 12), st.integers(0, 25)), min_size=1, max_size=8))
 def test_an_action_is_done_once_and_never_late(horns: list[tuple[int, int]]) -> None:
-    """The horn is pressed and let go, for so many steps each; then the line is cut for so many, as it is pressed."""
+    """The horn is pressed and released, for some steps each; then the line is cut for some steps during a press."""
     pair = Pair(LIFT)
     for _ in range(5):
         pair.step(LET_GO)
@@ -299,7 +299,7 @@ def test_an_emergency_stop_outlives_the_program_of_the_driver() -> None:
     def hands(steps: int, **pressed: float) -> State:
         nonlocal joined
         for _ in range(steps):
-            if pair.driver.emergency and not joined:  # news only, as the loop has it
+            if pair.driver.emergency and not joined:  # only a new one, as in the loop
                 pair.bench.pipeline.emergency_stop(pair.driver.emergency)
             joined = pair.driver.emergency
             pair.step(LET_GO | pressed)
@@ -307,7 +307,7 @@ def test_an_emergency_stop_outlives_the_program_of_the_driver() -> None:
 
     hands(5)
     assert hands(5, east=1.0) is State.EMERGENCY_STOP
-    pair.bench, pair.driver, joined = Bench(LIFT), DriverEnd("shed"), ""  # started again, under the same name
+    pair.bench, pair.driver, joined = Bench(LIFT), DriverEnd("shed"), ""  # restarted with the same name
     pair.bench.now = 0.3
     pair.hear(0.3)
     assert pair.driver.emergency == "it is in an emergency stop"
@@ -352,8 +352,8 @@ def test_what_is_too_fast_for_the_robot_keeps_its_arc(velocity: VelocityCommand)
         assert tuple(found) == pytest.approx(tuple(share * axis for axis in velocity), abs=1e-6)
 
 
-# What the way between the two does for so many steps of 20 ms: all arrives; nothing does; it is held back; it goes on
-# being held back, and the driver's machine says nothing more; what was held back comes at once, and nothing else.
+# The state of the link for some steps of 20 ms: all messages arrive; none does; they are queued; they stay queued while
+# the driver's machine is silent; the queued ones arrive at once, and no others.
 WAYS = st.lists(
     st.tuples(st.sampled_from(["open", "cut", "queue", "hold", "late"]), st.integers(5, 60)), min_size=2, max_size=8
 )
@@ -362,13 +362,13 @@ HOLDS = st.lists(st.tuples(st.booleans(), st.integers(10, 80)), min_size=2, max_
 
 @pytest.mark.long
 @examples(35)
-@example([("open", 15), ("cut", 10), ("open", 9)], [(False, 25), (True, 10)])  # let go and held again, unheard
-@example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # all of a start, a second late
+@example([("open", 15), ("cut", 10), ("open", 9)], [(False, 25), (True, 10)])  # released and held again, not received
+@example([("queue", 90), ("hold", 50), ("late", 5)], [(False, 40), (True, 80)])  # a complete start, a second late
 @given(WAYS, HOLDS)
 def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there_a_moment_ago(
     ways: list[tuple[str, int]], holds: list[tuple[bool, int]]
 ) -> None:
-    """A hand holds, and pushes the stick a moment later; or it has let go. It all begins with a good drive."""
+    """The driver holds, and pushes the stick a moment later, or releases. The test begins with a good drive."""
     pair = Pair(MEDLAR)
     way = ["open"] * 60 + [kind for kind, steps in ways for _ in range(steps)]
     hold = [False] * 10 + [True] * 50 + [held for held, steps in holds for _ in range(steps)]
@@ -378,7 +378,7 @@ def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there
         held, before_that = (hold[min(max(step - back, 0), len(hold) - 1)] for back in (0, 8))
         tick = pair.bench.step(pad(1.0 if held and before_that else 0.0, held=held))
         now = tick.time
-        if kind == "open":  # the robot's own state needs the way too
+        if kind == "open":  # the robot's own state needs the link too
             pair.hear(now)
         command = pair.driver.command(tick)
         queue += [command] if command is not None and kind in ("open", "queue") else []
@@ -393,7 +393,7 @@ def test_whatever_the_network_does_the_robot_moves_only_by_a_hand_that_was_there
         if before.guard.state is State.DRIVING and pair.last.guard.state is not State.DRIVING:
             stopped_at = now
         if before.command == STANDSTILL and pair.last.command != STANDSTILL:
-            assert let_go_at >= stopped_at  # after each stop of its guard somebody has let go before it moves again
+            assert let_go_at >= stopped_at  # after each stop of its guard a release comes before it moves again
         if pair.last.guard.state is State.DRIVING and pair.last.command != STANDSTILL:
             assert now - pushed_at <= MOST_AGE + MEDLAR.guard.link_timeout + 0.021
         if step == 59:

@@ -1,4 +1,4 @@
-"""The rooms as docs/architecture.md draws them, against the imports of the code. Nothing imports in a circle."""
+"""The rooms in docs/architecture.md against the imports of the code. There are no circular imports."""
 
 import ast
 import re
@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-pytestmark = pytest.mark.xdist_group("rooms")  # they read the same files once
+pytestmark = pytest.mark.xdist_group("rooms")  # so that the files are read once
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src/tenuto"
 PURE = ("basics", "curves", "sticks", "switches", "vehicles", "styles", "outputs", "driving", "motion")
@@ -20,7 +20,7 @@ MODULES = {
 
 
 def imports_of(module: str) -> set[tuple[str, str]]:
-    """What a module imports: package and, of Tenuto, module. Typing-only and late imports count as any other."""
+    """Return the imports of a module: packages, and modules of Tenuto. Typing-only and late imports count too."""
     found = set()
     for node in ast.walk(ast.parse(MODULES[module].read_text())):
         if isinstance(node, ast.ImportFrom) and node.module:
@@ -68,7 +68,7 @@ def test_no_module_imports_itself_by_way_of_others() -> None:
     left = {
         module: {name for package, name in imports if package == "tenuto"} for module, imports in all_imports().items()
     }
-    left["driving.tick"].discard("driving.explain")  # the one circle that docs/architecture.md speaks of
+    left["driving.tick"].discard("driving.explain")  # the one circle that docs/architecture.md mentions
     while ready := [module for module, imports in left.items() if not imports & set(left)]:
         for module in ready:
             del left[module]
@@ -80,7 +80,7 @@ def test_no_file_is_longer_than_anyone_reads() -> None:
 
 
 def raised_by(function: ast.AST) -> set[str]:
-    """The errors that stand in a function, without those in functions within it."""
+    """Return the errors in a function, without those in functions within it."""
     found = set()
     for part in ast.iter_child_nodes(function):
         if isinstance(part, ast.Raise) and part.exc is not None:

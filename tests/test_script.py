@@ -1,4 +1,4 @@
-"""Motion from code: where it leads, what is refused, how it is made to fit, and who may break it off."""
+"""Motion from code: its path, refusals, fitting, and aborts by the driver."""
 
 import json
 import math
@@ -43,7 +43,7 @@ FAST = Speeds(forward=9.0, backward=9.0, turn=9.0, sideways=9.0, up=9.0, down=9.
 
 
 def rules(acceleration: float = 0.8, turn: float = 3.0, slower: float = 1.0, **more: Any) -> Rules:
-    """What a robot without any vehicle's limits keeps to; it slows down ``slower`` times as fast as it speeds up."""
+    """The limits of a robot without a vehicle; it decelerates ``slower`` times as fast as it accelerates."""
     limits = Limits(
         acceleration=acceleration, turn_acceleration=turn, deceleration=slower * acceleration,
         turn_deceleration=slower * turn, vertical_acceleration=0.5,
@@ -97,7 +97,7 @@ def test_a_path_is_kept_whatever_the_accelerations(
     change = np.abs(np.diff(course.velocities, axis=0)).max(axis=0) / STEP
     assert (change <= np.array([acceleration, acceleration, 1.0, turn]) + 1e-6).all()
     assert np.array_equal(course.velocities[[0, -1]], np.zeros((2, 4)))
-    # Where it leads, reckoned in ten thousand small steps from what is written, and from what is asked for.
+    # The path, computed in ten thousand small steps from the written velocities, and from the demand.
     poses = []
     for velocity, seconds in ((motion.at, motion.seconds), (course.at, course.seconds)):
         moments = (np.arange(10_000) + 0.5) * seconds / 10_000
@@ -136,7 +136,7 @@ def hands(touched_at: float, released_at: float = 99.0) -> FunctionSource:
 
 
 def perform(driver: tenuto.Source, plan: Plan, course: Course, *, until: float) -> tuple[list[Tick], ScriptSource]:
-    """Drive a course as `tenuto script --go` does it, in simulated time."""
+    """Drive a course like `tenuto script --go`, in simulated time."""
     plan = replace(plan, below=(DriverPlan(name="script", at_once=True),))
     motion, ticks = ScriptSource("round", course), list[Tick]()
     performance = Performance(motion, "script")
@@ -152,7 +152,7 @@ def perform(driver: tenuto.Source, plan: Plan, course: Course, *, until: float) 
 
 
 def gone(ticks: list[Tick]) -> np.ndarray:
-    """Reckon where commands lead, (tick, 3): x, y, heading."""
+    """Return the path of commands, (tick, 3): x, y, heading."""
     x, y, heading, found = 0.0, 0.0, 0.0, []
     for tick in ticks:
         vx, vy, _, rate = (tick.dt * axis for axis in tick.command)
@@ -195,7 +195,7 @@ guard = {{ hold_to_run = "left_shoulder", link_timeout = "300 ms", stop_decelera
 
 
 @pytest.mark.long
-# The sticks rest off their middle, and have no dead zone: before the script begins that drives nothing.
+# The sticks rest off their middle, without a dead zone, which drives nothing before the script begins.
 @example("car", [Circle(1.8825506485488255, 0.5, 1.0)], 2.0, 1.0, 0.5, ", jerk = 2.0", 1.0, 1.0)
 @examples(8)
 @given(
@@ -212,7 +212,7 @@ def test_no_robot_gets_further_than_its_preview(
     assume(not beyond(course, plan.chassis))  # a car does not turn on the spot: the command refuses that
     whole, motion = perform(hands(999.0), plan, course, until=course.seconds + 3.0)
     assert motion.begun is not None
-    # What is read between two ticks is seen a tick later; no path is further off than that.
+    # A frame between two ticks is used a tick later; no path deviates by more than that.
     here, there = gone(whole)[:, :2], course.path.places[:, :2]
     away = max(float(np.linalg.norm(there - place, axis=1).min()) for place in here[::5])
     assert away <= 0.01 + 0.005 * course.size
@@ -223,7 +223,7 @@ def test_no_robot_gets_further_than_its_preview(
 
 @pytest.mark.long
 def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
-    """A jerk limit averages the command over 2·2/2 = 2 s: corners are cut, and a square is none any more."""
+    """A jerk limit averages the command over 2·2/2 = 2 s: corners are cut, and a square is no longer a square."""
     text = PROFILE.format(up=2.0, down=2.0, turn=4.0, jerk=", jerk = 2.0", stop=2.0, vehicle=VEHICLES["cart"])
     keeps, motion = Rules.of(tenuto.parse_profile(text).plan()), square(1.0, 0.8, 1.5)
     bent = Course(motion, keeps)
@@ -235,7 +235,7 @@ def test_what_the_ramps_bend_is_said_and_made_to_fit() -> None:
     car = PROFILE.format(up=2.0, down=2.0, turn=4.0, jerk="", stop=2.0, vehicle=VEHICLES["car"])
     with pytest.raises(ValueError, match="and a slower pace does not help: this vehicle cannot drive it"):
         fitted(motion, Rules.of(tenuto.parse_profile(car).plan()))  # its corners are turns on the spot
-    # Looked at from outside: the robot passes each corner of a metre's square.
+    # Seen from outside: the robot passes each corner of a square of 1 m.
     for corner in ((1.0, 0.0), (1.0, 1.0), (0.0, 1.0), (0.0, 0.0)):
         assert np.linalg.norm(slow.path.places[:, :2] - corner, axis=1).min() <= 0.05
 

@@ -1,4 +1,4 @@
-"""Shaping and smoothing: exact where they must be, continuous, rising, and the same however time is cut."""
+"""Shaping and smoothing: exact at given points, continuous, increasing, and independent of the time steps."""
 
 import math
 from collections.abc import Callable
@@ -45,7 +45,7 @@ def test_every_shape_is_exact_rising_within_range_and_continuous(
     assert (whole(-1.0), whole(0.0), whole(1.0)) == (-shape.scale, 0.0, shape.scale)
     assert whole(min(a, b)) <= whole(max(a, b)) + 1e-12
     assert abs(whole(a)) <= shape.scale + 1e-12
-    # Never a jump at an edge: a thousandth of the way on, and hardly anything has happened.
+    # No jump at an edge: a thousandth beyond it, the output has hardly changed.
     for edge in (inner, -inner, 1.0 - outer):
         assert abs(whole(edge + 1e-9) - whole(edge - 1e-9)) < 1e-6 / (1.0 - inner - outer) * 10
     assert whole(np.array([a, b])) == pytest.approx([whole(a), whole(b)], abs=1e-12)
@@ -116,7 +116,7 @@ def test_a_curve_follows_scipy_and_names_the_point_that_breaks_a_rule() -> None:
 
 
 def test_what_a_device_leaves() -> None:
-    # By hand: 5 steps at −1, −0.5, 0, 0.5, 1; a zone of 0.6 swallows three of them and leaves 2 ends and 0.
+    # By hand: 5 steps at −1, −0.5, 0, 0.5, 1; a zone of 0.6 removes two of them, so the ends and 0 are left.
     assert resolution(5, Shape(), 0.6) == Resolution(3, 1.0, 0)
     assert list(resolution(5, Shape(), 0.25)) == pytest.approx([5, 1 / 3, 0])
     assert list(resolution(11, Shape(), one_way=True)) == pytest.approx([11, 0.1, 2])
@@ -138,7 +138,7 @@ def test_hysteresis_does_not_chatter_at_the_edge() -> None:
     assert changes(plain) > 100
     assert changes(calm) == 0
     assert calm(0.141, 0.02) == pytest.approx(0.041 / 0.9)
-    assert calm(0.101, 0.02) > 0.0  # on its way back it goes on to the edge itself
+    assert calm(0.101, 0.02) > 0.0  # on its way back it continues to the edge itself
     stick = Shaper(
         (
             ControlPlan(name="x", reads="x", travel=Travel(-1, 0, 1), believable=(-1, 1)),

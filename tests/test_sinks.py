@@ -43,7 +43,7 @@ PULSED = tenuto.parse_profile(shipped("medlar.toml").read_text().replace("[guard
 
 
 def a_line() -> tuple[int, str]:
-    """A serial line: the end that a test reads, and the name of the other."""
+    """A serial line: the end for the test, and the name of the other."""
     master, slave = os.openpty()
     tty.setraw(slave)
     os.set_blocking(master, False)
@@ -51,7 +51,7 @@ def a_line() -> tuple[int, str]:
 
 
 def all_of(port: int, quiet: float = 0.5) -> bytes:
-    """Read what has been written to a line: the system hands it on when it likes, so until nothing comes any more."""
+    """Read the written bytes of a line until no more come, because the system delivers them with a delay."""
     data = b""
     while select.select([port], [], [], quiet)[0]:
         data += os.read(port, 10_000)
@@ -61,7 +61,7 @@ def all_of(port: int, quiet: float = 0.5) -> bytes:
 @examples(15)
 @given(st.sampled_from([1200, 2400, 4800, 9600, 19_200, 57_600, 115_200]), st.sampled_from(["", "{vx:.3f} {counter}"]))
 def test_a_slow_line_never_holds_more_than_one_command(baud: int, line: str) -> None:
-    """What is written begins to leave at once, at any speed of the line: nothing waits behind an older command."""
+    """A written command is sent at once, at any speed of the line: none waits behind an older one."""
     (master, name), bench, clock = a_line(), Bench(), tenuto.SimulatedClock()
     sink = SerialLine(name, baud, line=line)
     sink.clock, free_at, longest, told = clock, 0.0, 0.0, ""
@@ -90,7 +90,7 @@ def test_a_slow_line_never_holds_more_than_one_command(baud: int, line: str) -> 
 
 
 def read_now(master: int) -> bytes:
-    """Read what a line has, once the system has handed it on."""
+    """Read the bytes of a line after the system has delivered them."""
     data = b""
     while select.select([master], [], [], 0.002)[0]:
         data += os.read(master, 10_000)
@@ -112,12 +112,12 @@ def test_a_computer_stands_where_a_receiver_stood(kind: str, decoder: type[SbusD
             clock.sleep_until(clock.now() + PERIOD)
         frames = decoder().feed(all_of(line[0]))
     moving = [frame for frame in frames if not frame.failsafe]
-    assert len(moving) >= 28  # some are needed to lock on
+    assert len(moving) >= 28  # the decoder needs some to synchronise
     last = ticks[-1]
     assert moving[-1].channels[:2] == pytest.approx(
         (last.wire["right_wheel.pulse"], last.wire["left_wheel.pulse"]), abs=0.7
     )
-    assert moving[-1].channels[0] < 1450.0 < 1550.0 < moving[-1].channels[1]  # the right one is wired the other way
+    assert moving[-1].channels[0] < 1450.0 < 1550.0 < moving[-1].channels[1]  # the right one is wired in reverse
     assert moving[-1].channels[2] == pytest.approx(1500.0, abs=0.7)
     assert not off.power
     assert [frame.failsafe for frame in frames if frame.failsafe] == ([True] if kind == "sbus" else [])
@@ -191,7 +191,7 @@ def test_sinks_stand_in_the_profile(tmp_path: Path) -> None:
     assert lines[-1].startswith("W 0.0 ")
     kept = tenuto.load_log(tmp_path / "run.jsonl")
     assert kept["time"].iloc[-1] > 7.9
-    assert len(kept) == pytest.approx(400, abs=100)  # a busy machine leaves ticks out
+    assert len(kept) == pytest.approx(400, abs=100)  # a busy machine skips ticks
     for old, new, said in (
         ('file = "run.jsonl"', "", "sinks.record.file: expected a file that ends in .csv, .jsonl, .parquet or .mcap"),
         (
@@ -251,7 +251,7 @@ def test_a_line_that_cannot_be_filled_in_or_carried_is_an_error_of_check(keys: s
 
 @given(st.sets(st.sampled_from(["front_left", "front_right", "rear_left", "rear_right"])), st.booleans(), st.booleans())
 def test_motors_that_no_line_sends_are_told(first: set[str], split: bool, velocity: bool) -> None:
-    """One line may have some wheels and a second one the others; a line of velocities has all of them."""
+    """One line may have some wheels and another one the others; a line of velocities has all of them."""
     wheels = ["front_left", "front_right", "rear_left", "rear_right"]
     lines = [" ".join(f"{{{name}_wheel:.2f}}" for name in wheels if name in first)]
     if split:

@@ -1,4 +1,4 @@
-"""The fault campaign: clean on the guard as it is, and every broken guard is seen, shrunk, kept and played again."""
+"""The fault campaign: clean for the real guard; every broken guard is detected, reduced, stored and replayed."""
 
 import json
 from dataclasses import asdict
@@ -85,7 +85,7 @@ PROFILES = {
 
 
 def broken_in(profile: str, seed: int) -> list[str]:
-    """What is broken in one drive; those in which much may stop the robot begin well."""
+    """Return the broken promises of one drive; drives with many possible stops begin with good conditions."""
     well = [Episode(1.5, "careful", "good", "steady", "there", seed, True)] * 2
     return play(PROFILES[profile], [*(well if profile in ("all of it", "careful") else []), *make_story(seed)]).broken
 
@@ -94,12 +94,12 @@ def broken_in(profile: str, seed: int) -> list[str]:
 @pytest.mark.parametrize("name", MUTANTS)
 def test_every_broken_guard_is_seen(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     profile, seed = SEEN_BY[name]
-    assert broken_in(profile, seed) == []  # the guard as it is does well in the same drive
+    assert broken_in(profile, seed) == []  # the real guard passes the same drive
     MUTANTS[name](monkeypatch)
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     if broken_in(profile, seed):
         return
-    for seed in range(100):  # the drives have changed: another one may see it
+    for seed in range(100):  # if the drives have changed, another one may detect it
         if any(broken_in(other, seed) for other in PROFILES):
             return
     pytest.fail(f"a guard that {name} was not seen")
@@ -110,7 +110,7 @@ def test_a_hundred_drives_break_nothing_and_keep_the_promised_times(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """`make campaign` does thousands."""
-    # It watches its ticks itself.
+    # It checks its ticks itself.
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     done = run("soak", "--runs", "18", "--seed", "100020", "--json", cwd=tmp_path)
     total = json.loads(done.stdout)
@@ -151,7 +151,7 @@ def test_five_things_go_wrong_and_nothing_starts_again(tmp_path: Path) -> None:
         assert all(tick.command == STANDSTILL for tick in after)
         assert told.path[-1].vx == pytest.approx(0.0, abs=0.02)
     lift = told.path
-    assert max(point.z for point in lift) > lift[-1].z + 0.2  # Damson has come down
+    assert max(point.z for point in lift) > lift[-1].z + 0.2  # Damson has descended
 
 
 @pytest.mark.long
@@ -180,7 +180,7 @@ def test_a_random_profile_that_breaks_a_promise_is_made_small_and_kept(
         driver.held = vars(driver)["was"] = bool(driver.held or vars(driver).get("was", False))
         shape(driver, dt)
 
-    monkeypatch.setattr(StickDriver, "_shape", once_and_for_all)  # a hand that lets go is not seen
+    monkeypatch.setattr(StickDriver, "_shape", once_and_for_all)  # a release is not seen
     monkeypatch.setattr(tenuto.Pipeline, "_tick", tenuto.Pipeline._tick.__wrapped__)  # type: ignore[attr-defined]
     monkeypatch.setattr("hypothesis.internal.conjecture.engine.MAX_SHRINKING_SECONDS", 3)
     done = run("soak", "--any", "--runs", "200", cwd=tmp_path)
@@ -241,7 +241,7 @@ stop_deceleration = 1.0
 
 
 def test_a_robot_is_not_handed_over_while_whoever_is_needed_then_is_not_heard() -> None:
-    """The first in rank was late for longer than is borne, which a learner who drives alone need not mind."""
+    """The first in rank was late for longer than its timeout, which does not affect a learner who drives alone."""
     begins = Episode(0.12, "careful", "good", "steady", "there", 41735, True)
     late = Episode(2.01, "careful", "late", "stands still", "there", 762470, True)
     outcome = play(tenuto.parse_profile(HANDED_OVER), [begins, late])

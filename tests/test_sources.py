@@ -1,4 +1,4 @@
-"""Sources through their public face: real pseudo-terminals, SDL's virtual pads, and a terminal."""
+"""Sources through their public interface: real pseudo-terminals, SDL's virtual pads, and a terminal."""
 
 import json
 import math
@@ -35,7 +35,7 @@ pytestmark = pytest.mark.port
 
 
 def wait_for(source: Source, good: Callable[[Frame | None], bool], seconds: float = 10.0) -> Frame:
-    """Poll until a frame is as wanted."""
+    """Poll until a frame meets a condition."""
     start = time.monotonic()
     while (now := time.monotonic() - start) < seconds:
         frame = source.poll(now)
@@ -55,17 +55,17 @@ def test_a_receiver_on_a_real_pseudo_terminal_with_all_that_goes_wrong(kind: str
         device.channels = [1000.0 + 50 * channel for channel in range(16)]
         frame = wait_for(receiver, lambda frame: bool(frame and frame.values["channel_3"] == 1100))
         names = [info.name for info in receiver.controls()]
-        assert list(frame.values) == (names[:14] if kind == "ibus" else names)  # four more are not always sent
+        assert list(frame.values) == (names[:14] if kind == "ibus" else names)  # the other four are not always sent
         assert frame.values["channel_14"] == pytest.approx(1650, abs=0.4)
         device.faults.silent = True
         time.sleep(0.1)
         receiver.poll(0.0)
         time.sleep(0.2)
-        assert receiver.poll(0.0) is None  # silence is no frame, whatever was heard before
+        assert receiver.poll(0.0) is None  # silence is not a frame, whatever came before
         device.faults.silent = False
         wait_for(receiver, lambda frame: bool(frame and frame.link_good))
         if kind != "ibus":
-            device.faults.failsafe = True  # it goes on sending, and that must not look like a driver
+            device.faults.failsafe = True  # it keeps sending, which must not count as a driver
             assert "in failsafe" in wait_for(receiver, lambda frame: bool(frame and not frame.link_good)).note
             device.faults.failsafe = False
             wait_for(receiver, lambda frame: bool(frame and frame.link_good))
@@ -115,10 +115,10 @@ def test_the_tilt_filter_believes_the_gyroscope_at_once_and_gravity_in_the_end()
     level, nose_down = (0.0, 0.0, 9.81), (-9.81 * math.sin(0.5), 0.0, 9.81 * math.cos(0.5))
     tilt = TiltFilter(time_constant=0.5)
     tilt.step(level, (0.0, 0.0), 0.01)
-    for _ in range(10):  # a quick turn of 0.5 rad in 0.1 s
+    for _ in range(10):  # a fast turn of 0.5 rad in 0.1 s
         _, pitch = tilt.step(level, (0.0, 5.0), 0.01)
     assert 0.4 < pitch < 0.5
-    for step in (0.01, 0.05):  # then still: the way to gravity does not depend on how time is cut, to 5 %
+    for step in (0.01, 0.05):  # then still: the approach to gravity does not depend on the time steps, to 5 %
         still = TiltFilter(time_constant=0.5)
         still.step(level, (0.0, 0.0), step)
         for _ in range(round(0.5 / step)):
@@ -170,7 +170,7 @@ def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
         assert pad.rumbles[0] == pytest.approx(0.5, abs=0.01)
         pad.detach()
         source.poll(9.0)
-        assert not source.rumble(1.0, 0.1)  # nobody there to feel it
+        assert not source.rumble(1.0, 0.1)  # no device to rumble
     with pytest.raises(tenuto.SourceError, match="no gamepad has the identity 1234; connected: none"):
         tenuto.open_source("gamepad:1234")
 
@@ -198,7 +198,7 @@ def test_recordings_as_parquet_faster_and_in_part(tmp_path: Path) -> None:
         assert [heard[0][1].values["a"], heard[-1][1].values["a"]] == [20, 80]
         assert heard[-1][0] == pytest.approx(0.6)  # 1.2 s at double speed
         gap = max(b[0] - a[0] for a, b in pairwise(heard))
-        assert gap == pytest.approx(0.31, abs=0.011)  # a gap stays a gap
+        assert gap == pytest.approx(0.31, abs=0.011)  # a gap remains a gap
         assert source.finished
     with pytest.raises(tenuto.RecordingError, match=r"a slice of its 1\.98 s, found 5 s"):
         tenuto.open_source(f"recording:{tmp_path / 'r.csv'},start=5")
@@ -225,12 +225,12 @@ def test_pulses_from_a_file_of_edges(tmp_path: Path) -> None:
 
 @pytest.fixture
 def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
-    """A shell in a terminal, in which Medlar is driven from the keyboard, on a machine that may be busy."""
+    """A shell in a terminal in which Medlar is driven from the keyboard, on a machine that may be busy."""
     profile = tmp_path / "keyboard.toml"
     profile.write_text(shipped("medlar-keyboard.toml").read_text() + '[loop]\nstall_timeout = "3 s"\n')
     shell = pexpect.spawn("sh", encoding="utf-8", timeout=60, dimensions=(24, 140), echo=True)
     shell.sendline("PS1='ready> '")
-    shell.expect("[\n ]ready> ")  # a shell that is late puts it behind its first prompt
+    shell.expect("[\n ]ready> ")  # a late shell prints it after its first prompt
     shell.before_drive = termios.tcgetattr(shell.child_fd)
     shell.sendline(f"{sys.executable} -m tenuto drive {profile} --plain; echo status $?")
     shell.expect(r"speed 30 %, turn 30 %\): enable is not held")
@@ -239,8 +239,8 @@ def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
 
 
 def is_as_it_was(shell: pexpect.spawn) -> bool:
-    """Wait until the terminal is: whoever puts it back may have to wait for the machine."""
-    # Nothing is typed meanwhile: a shell that reads while a terminal becomes canonical again may see an end of file.
+    """Wait until the terminal is restored, which may take time on a busy machine."""
+    # Nothing is typed meanwhile: a shell that reads during a change to canonical mode may read an end of file.
     until = time.monotonic() + 60.0
     while termios.tcgetattr(shell.child_fd) != shell.before_drive:
         if time.monotonic() > until:
@@ -251,7 +251,7 @@ def is_as_it_was(shell: pexpect.spawn) -> bool:
 
 @pytest.mark.live
 def test_the_keys_drive_and_the_whole_view_is_drawn(tmp_path: Path) -> None:
-    """The view reads no key: those are the driver's; and the terminal is left as it was."""
+    """The view reads no key, because the keys drive; and the terminal is restored."""
     profile = tmp_path / "keyboard.toml"
     profile.write_text(shipped("medlar-keyboard.toml").read_text() + '[loop]\nstall_timeout = "3 s"\n')
     drive = pexpect.spawn(sys.executable, ["-m", "tenuto", "drive", str(profile)], encoding="utf-8", timeout=60,
@@ -279,7 +279,7 @@ def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     terminal.send("+")
     terminal.expect("speed 40 %, turn 30 %")
     moves = [r"driving \(speed 40 %, turn 30 %\): 0\.[1-4]\d m/s forward", pexpect.TIMEOUT]
-    for _ in range(400):  # a key that is held, for as long as the machine needs
+    for _ in range(400):  # a held key, for as long as the machine needs
         terminal.send("\x1b[A")
         if terminal.expect(moves, timeout=0.05) == 0:
             break
@@ -390,7 +390,7 @@ def all_of(frames: list[Frame | None]) -> list[dict[str, float]]:
 @pytest.mark.filterwarnings("ignore::tenuto.CutOffWarning")
 @pytest.mark.parametrize("kind", ["sbus", "ibus", "crsf", "lines"])
 def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
-    """The same frames at the same times, also of a box that was cut off; and the doctor looks at it."""
+    """The same frames at the same times, also from a box that was cut off; and the doctor examines it."""
     clock, columns = SimulatedClock(), ",columns=a|b|c|d" * (kind == "lines")
     with (
         SimulatedReceiver(kind, link=str(tmp_path / "port"), clock=clock) as device,
@@ -433,7 +433,7 @@ def test_a_black_box_plays_what_came_again(kind: str, tmp_path: Path) -> None:
 
 
 class FakeChip:
-    """What stands for the kernel's chip, with the calls of its Python package: edges with times in ns."""
+    """A simulated chip of the kernel, with the calls of its Python package: edges with times in ns."""
 
     def __init__(self, kind: str, clock: SimulatedClock) -> None:
         self.lines, self.fails, self.released = SimulatedPulses(kind, wandering_channels, clock=clock), False, False
@@ -459,7 +459,7 @@ class FakeChip:
 
 @pytest.mark.parametrize("kind", ["ppm", "pwm"])
 def test_pulses_on_the_pins_of_a_computer(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The kernel stamps the edges: what is measured does not depend on when the program looks."""
+    """The kernel stamps the edges: the measurement does not depend on when the program reads."""
     clock = SimulatedClock()
     chip, asked = FakeChip(kind, clock), dict[str, Any]()
 

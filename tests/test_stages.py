@@ -1,4 +1,4 @@
-"""The stages by themselves: exact where they must be, and the same for a float as for an array."""
+"""The stages alone: exact at given points, and the same for a float and an array."""
 
 import math
 
@@ -36,7 +36,7 @@ def test_position_reaches_its_ends_and_is_clipped_beyond(raw: float, low: float,
         1,
         1,
     ]
-    # Each half by itself: half-way between centre and end is half, however uneven the halves are.
+    # Each half separately: half-way between centre and end is half, also for unequal halves.
     assert from_centre((centre + high) / 2, low, centre, high) == pytest.approx(0.5)
     assert from_centre((centre + low) / 2, low, centre, high) == pytest.approx(-0.5)
     assert from_centre(np.array([raw, low]), low, centre, high) == pytest.approx([position, -1.0])

@@ -1,4 +1,4 @@
-"""Styles, mirrored in every quadrant; what goes over the wire; simulated robots; the courses of the four robots."""
+"""Styles, mirrored in every quadrant; numbers on the wire; simulated robots; the drives of the four robots."""
 
 import json
 import math
@@ -38,7 +38,7 @@ SPEEDS = Speeds(forward=1.2, backward=1.2, turn=1.5, sideways=0.8, up=0.6, down=
 BOAT = Thrusters((Thruster("left", -0.5, 0.4), Thruster("right", -0.5, -0.4)), Drag(20, 60, 60, 12))
 sticks = st.fixed_dictionaries({name: st.floats(-1, 1) for name in "abcd"})
 CARLIKE = Turning(1.5, 0.3, "as a car")
-# Each with what changes when left and right, and forward and backward are exchanged: names of sticks, or pairs of them.
+# Each with the sticks that are mirrored for left and right, and for forward and backward: names, or pairs of names.
 STYLES: dict[str, tuple[Style, tuple[str, ...], tuple[str, ...]]] = {
     "arcade": (Arcade("a", "b", "scale"), ("b",), ("a",)),
     "arcade by radius": (Arcade("a", "b", "keep turn", Turning(1.5, 0.3)), ("b",), ("a",)),
@@ -99,7 +99,7 @@ def test_forward_is_forward_and_left_is_left(name: str) -> None:
         assert (left.vy if sides[0][0] == "b" else left.yaw_rate) > 0.1
     else:
         assert left.yaw_rate > 0.1
-    # With rear wheels only the stern swings out to the right, and the middle with it.
+    # With rear wheels only, the stern swings out to the right, and the middle with it.
     assert (left.vy < 0.0) == (name == "rear")
 
 
@@ -113,7 +113,7 @@ def test_sides_and_sticks_and_headings() -> None:
     fast = demand(each, {"a": 1.0, "b": 1.0})
     assert fast.vx == pytest.approx(1.0)
     assert demand(each, {"a": 0.0, "b": 0.0}) == STANDSTILL
-    # Whatever the robot's heading, its velocity turned by that heading is what was asked for on the field.
+    # For any heading, the robot's velocity turned by that heading is the demand on the field.
     field = AnyDirection("a", "b", "c", "d")
     asked = demand(AnyDirection("a", "b", "c"), {"a": 0.6, "b": -0.4, "c": 0.2})
     for heading in np.linspace(-1, 1, 9):
@@ -133,7 +133,7 @@ def test_a_heading_is_measured_and_no_rate_touches_it() -> None:
     text += '[modes.shed]\nrates = "low"\n[chassis]\nkind = "omni"\ncount = 3\nradius = 0.2\nwheel_radius = 0.05\n'
     bench = Bench(parse_profile(text))
     still = {"left_y": 983.0, "right_x": 983.0, "right_y": 0.0, "left_shoulder": 0.0}
-    north = still | {"left_x": -16383.5}  # half its travel to the left: turned by 90 deg
+    north = still | {"left_x": -16383.5}  # half its travel to the left: a turn of 90 deg
     bench.run(0.1, north)
     bench.run(0.1, north | {"left_shoulder": 1.0})
     tick = bench.run(3.0, north | {"left_shoulder": 1.0, "left_y": -30454.0})
@@ -222,7 +222,7 @@ def test_what_goes_over_the_wire_is_symmetric_and_whole(share: float, bits: int)
     speed=st.floats(-1.0, 1.0).filter(lambda speed: abs(speed) > 0.01),
 )  # fmt: skip
 def test_one_servo_turns_an_axle(kind: str, radius: float, left: bool, speed: float) -> None:
-    """Its angle is that of a wheel in the middle of the axle, which rolls square to the centre of the turn."""
+    """Its angle is that of a wheel in the middle of the axle, which rolls at right angles to the centre of the turn."""
     text = AXLE.format(kind=kind)
     plan = tenuto.parse_profile(text).plan()
     command = VelocityCommand(speed, yaw_rate=speed / radius * (1.0 if left else -1.0))
@@ -301,7 +301,7 @@ def test_forms_friction_and_wiring() -> None:
     trimmed = ActuatorPlan(name="s", form="pulse", sub_trim_us=30.0)
     assert [pulse(share, trimmed) for share in (-1.0, 0.0, 1.0)] == [1030.0, 1530.0, 2000.0]
     assert pulse(1.0, ActuatorPlan(name="s", form="pulse", low_us=2000.0, high_us=1000.0)) == 1000.0
-    # A motor that needs 20 %: a slow rise, noise around the edge, and a slow fall.
+    # A motor that needs 20 %: a slow increase, noise around the threshold, and a slow decrease.
     moving, told = False, []
     rise = [*np.linspace(0, 0.3, 31), *np.linspace(0.3, -0.3, 61)]
     for share in rise:
@@ -423,11 +423,11 @@ def test_the_vehicles_of_the_docs_can_be_driven() -> None:
 
 
 def stick(position: float) -> float:
-    """Return the raw number of a gamepad's stick that is pushed ahead or to the left, −1…1."""
+    """Return the raw number of a gamepad's stick for a push ahead or to the left, −1…1."""
     return -position * (32768.0 if position > 0.0 else 32767.0)
 
 
-# Vehicles with two sides, for which each side stands where its stick rests, and the actuators of both.
+# Vehicles with two sides, in which a side stands if its stick rests, with the actuators of both.
 MEASURES = {
     "differential": 'kind = "differential"\ntrack = {a}\nwheel_radius = 0.1\nmax_wheel_speed = {w}',
     "tracked": 'kind = "tracked"\ncentre_left = {a}\ncentre_right = {b}\nwheel_radius = 0.1\nmax_wheel_speed = {w}',
@@ -464,7 +464,7 @@ some, LONG = st.floats(0.5, 2.0), 600
 def test_a_tank_is_a_stick_a_side(
     kind: str, numbers: dict[str, float], fastest: float, jerk: str, right: bool, story: list[tuple[float, int]]
 ) -> None:
-    """A side whose stick rests stands, on the way up, down and to a stop, and the other is as fast as it may be."""
+    """A side whose stick rests stands while the speed changes and in a stop; the other is as fast as permitted."""
     values = {**numbers, "w": fastest, "jerk": jerk}
     profile = tenuto.parse_profile((TANK + MEASURES[kind]).format(**values))
     pipeline, now = tenuto.Pipeline(profile), 0.0
@@ -479,7 +479,7 @@ def test_a_tank_is_a_stick_a_side(
         if count == LONG and held:
             sides = profile.plan().chassis.sides()
             track = sides.left + sides.right if sides is not None else 2.0 * numbers["f"] / numbers["turn"]
-            # It turns about the side that stands: at the speed of the other, or at the turn that the robot may.
+            # It turns about the standing side: at the speed of the other, or at the permitted turn.
             assert abs(tick.demand.yaw_rate) * track == pytest.approx(min(numbers["f"], numbers["turn"] * track))
             assert tick.command == pytest.approx(profile.plan().chassis.within_reach(tick.demand)[0], abs=1e-9)
     assert tick.command == tenuto.VelocityCommand()
@@ -513,7 +513,7 @@ steering_rate = {rate}
 def test_steered_wheels_follow_the_steering_stick_whatever_the_throttle_does(
     base: float, track: float, most: float, rate: float, acc: float, jerk: str, story: list[tuple[float, float, int]]
 ) -> None:
-    """The inner wheel of a car by its own geometry: at the rate that it steers, rolling out and at a stand too."""
+    """The inner wheel of a car by independent geometry: within the steering rate, also in a stop and at standstill."""
     text = CAR.format(base=base, track=track, most=most, rate=rate, acc=acc, jerk=jerk)
     pipeline, now, angle = tenuto.Pipeline(tenuto.parse_profile(text)), 0.0, 0.0
     radius = base / math.tan(most) + track / 2.0  # of the middle of the rear axle, at full lock
@@ -527,7 +527,7 @@ def test_steered_wheels_follow_the_steering_stick_whatever_the_throttle_does(
             wanted = math.atan2(curve * base, 1.0 - curve * track / 2.0)
             assert abs(angle - was) <= rate * 0.02 + 1e-9
             step = min(rate * 0.02, abs(wanted - was))
-            if now > 0.2 and number > 0:  # the right wheel may be the one that needs longer
+            if now > 0.2 and number > 0:  # the right wheel may need longer
                 assert min(was, wanted) - 1e-9 <= angle <= max(was, wanted) + 1e-9
                 assert abs(angle - was) >= 0.3 * step - 1e-9
             turn = tick.command.yaw_rate * (base / math.tan(angle) + track / 2.0) if abs(angle) > 1e-6 else 0.0

@@ -1,4 +1,4 @@
-"""Switches, and what they choose and do: tables of inputs against events, and a machine that bounces."""
+"""Switches, selections and actions: tables of inputs and events, and a state machine with bouncing contacts."""
 
 from itertools import pairwise
 from typing import Any
@@ -27,7 +27,7 @@ DT = 0.02
 
 
 def play(plan: SwitchPlan, text: str) -> str:
-    """Give the position after each character: what is read for 100 ms. A digit is tenths of the travel, # pressed."""
+    """Return the position after each character of 100 ms: a digit is tenths of the travel, # pressed."""
     switch = plan.make()
     said = ""
     for number, character in enumerate(text):
@@ -72,7 +72,7 @@ def test_what_each_kind_of_switch_makes_of_a_press(plan: SwitchPlan, pressed: st
 
 
 class Bouncing(RuleBasedStateMachine):
-    """A finger on one button, a contact that bounces, and four switches that read it; against a plain account."""
+    """One button with a bouncing contact, and four switches that read it; against an independent account."""
 
     @initialize(pressed=st.booleans())
     def begin(self, pressed: bool) -> None:
@@ -94,7 +94,7 @@ class Bouncing(RuleBasedStateMachine):
 
     @rule(bounces=st.lists(st.integers(1, 5), max_size=6))
     def change(self, bounces: list[int]) -> None:
-        """Press or release; on the way the contact opens and closes, each time for less than the debounce time."""
+        """Press or release; the contact opens and closes several times, each time for less than the debounce time."""
         for number, steps in enumerate(bounces):
             for _ in range(steps):
                 self.feed(self.down ^ (number % 2 == 0))
@@ -119,7 +119,7 @@ class Bouncing(RuleBasedStateMachine):
         assert positions["latch"] == self.presses % 2
         assert positions["cycle"] == self.presses % 3
         assert positions["held"] == (on and self.held_for > 0.5)
-        assert self.fired["momentary"] == self.presses  # once a press, whatever bounced
+        assert self.fired["momentary"] == self.presses  # once per press, with any bounces
 
 
 TestBouncing = Bouncing.TestCase
@@ -180,7 +180,7 @@ def test_outputs_are_under_the_guard_and_nothing_that_was_on_starts_by_itself() 
     bench.run(0.1, HELD)
     assert outputs(press(bench, "right_shoulder")) == (0.06, 1, 0, 0)
     assert outputs(bench.run(0.3, HELD | {"left_y": 32767.0})) == (0.06, 1, 0, 1)
-    # Let go of hold-to-run: the lift holds, the gripper keeps its crate; a press now opens nothing, now or later.
+    # Hold-to-run is released: the lift holds, the gripper keeps its crate; a press has no effect, now or later.
     assert outputs(bench.run(1.0, up | {"left_shoulder": 0.0})) == (0.06, 1, 0, 0)
     assert outputs(press(bench, "right_shoulder", REST)) == (0.06, 1, 0, 0)
     bench.run(0.1, REST | {"right_trigger": 32767.0})
@@ -189,7 +189,7 @@ def test_outputs_are_under_the_guard_and_nothing_that_was_on_starts_by_itself() 
     assert [notice.code for notice in tick.notices] == ["output_waits", "output_waits"]
     bench.run(0.1, HELD)
     assert outputs(bench.run(0.1, up)) == (0.8, 1, 0, 0)
-    assert outputs(press(bench, "right_shoulder"))[1] == 1  # what it asks for is what is: now it follows
+    assert outputs(press(bench, "right_shoulder"))[1] == 1  # the demand equals the level: now it follows
     assert outputs(press(bench, "right_shoulder"))[1] == 0
     press(bench, "west")
     assert outputs(bench.run(0.1, up))[0] == 0.06  # brisk is without the lift
@@ -219,7 +219,7 @@ def damson(**sticks: float) -> dict[str, float]:
 def test_damson_on_its_three_positions() -> None:
     fly = {"channel_6": 2012.0}
     bench = Bench(DAMSON)
-    # The switch stands at its last position before anybody touched it: that chooses nothing.
+    # The switch is at its last position from the start, which selects nothing.
     bench.run(0.2, damson(channel_5=2012.0))
     tick = bench.run(0.2, damson(channel_5=2012.0, **fly))
     assert (tick.guard.state, tick.chosen.mode, tick.chosen.rates) == (State.DRIVING, "steady", "low")
@@ -228,14 +228,14 @@ def test_damson_on_its_three_positions() -> None:
     tick = bench.run(3.0, damson(channel_5=1500.0, channel_1=988.0, channel_3=2012.0, **fly))
     assert tick.chosen.mode == "cruise"
     assert tick.command.vy == pytest.approx(3.0)
-    # The next mode gives the right stick another meaning: nothing goes on until the sticks were let go.
+    # The next mode changes the meaning of the right stick: no motion until the sticks were released.
     away = damson(channel_5=2012.0, channel_1=988.0, channel_3=2012.0, **fly)
     tick = bench.run(3.0, away)
     assert (tick.chosen.mode, tick.command) == ("along_row", STANDSTILL)
     assert tick.notices[0].text == "mode along_row: the sticks have a new meaning; release climb"
     bench.run(0.1, damson(channel_5=2012.0, **fly))
     tick = bench.run(3.0, away)
-    assert tick.command == pytest.approx((0.0, 0.0, 0.8, 0.0))  # sideways is no more
+    assert tick.command == pytest.approx((0.0, 0.0, 0.8, 0.0))  # no sideways motion any more
     changes = [abs(b.command.vy - a.command.vy) for a, b in pairwise(bench.ticks)]
     assert max(changes) <= 1.5 * DT + 1e-9
 
@@ -257,7 +257,7 @@ def test_damson_takes_off_after_a_second_while_it_may_and_not_before() -> None:
     assert tick.notices[0].text == "land is refused: the robot is not being driven"
     inward = damson(channel_3=988.0, channel_4=2012.0, channel_2=988.0, channel_1=988.0)
     bench.run(0.5, inward)
-    bench.run(0.1, None)  # silence is no gesture
+    bench.run(0.1, None)  # silence is not a gesture
     bench.run(0.8, inward)
     assert [tick.actions for tick in bench.ticks if tick.actions][1:] == [("set the home point",)]
 
@@ -327,7 +327,7 @@ def test_two_positions_at_one_place_are_refused() -> None:
         with pytest.raises(ProfileError, match=said):
             parse_profile(f"{text}at = {at}\n")
     for places in ([0.0, 255.0, 300.0], [-7.0, 0.0]):
-        # It reads the same beyond an end of its travel as at that end.
+        # Beyond an end of its travel the reading is that of the end.
         travel = Calibration("pad", "gamepad", {"left_trigger": ControlCalibration("end", 0.0, 255.0)})
         found = [one for one in advise(parse_profile(f"{text}at = {places}\n"), travel) if one.is_error]
         assert [one.where for one in found] == ["switches.knob.at"], places

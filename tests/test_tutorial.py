@@ -1,4 +1,4 @@
-"""The tutorial, from an empty folder, command by command, so that it cannot rot."""
+"""The tutorial, from an empty folder, command by command, so that it stays correct."""
 
 import re
 import shlex
@@ -44,10 +44,10 @@ def test_what_the_readme_says_to_try_works_from_an_empty_folder(tmp_path: Path) 
     commands = [line.partition("#")[0].strip() for line in block.strip().splitlines()]
     assert commands[0].startswith("pip install 'tenuto[")
     for line in commands[1:]:
-        more = ["--seconds", "0.5", "--port", "0"] if " page " in line else []  # which else ends with Ctrl-C
+        more = ["--seconds", "0.5", "--port", "0"] if " page " in line else []  # otherwise it ends only with Ctrl-C
         done = run(*shlex.split(line)[1:], *more, cwd=tmp_path)
         assert done.returncode == 0, f"{line}\n{done.stdout}\n{done.stderr}"
-    # The whole profile that it shows is one, and its lines of Python do what they say.
+    # Its complete profile is valid, and its lines of Python work.
     (tmp_path / "two.toml").write_text(text.split("```toml\n")[1].split("```")[0])
     assert tenuto.load_profile(tmp_path / "two.toml").plan().chassis.units.known is False
     for link in re.findall(r"\]\(((?!http)[^)#]+)\)", text):
@@ -55,7 +55,7 @@ def test_what_the_readme_says_to_try_works_from_an_empty_folder(tmp_path: Path) 
 
 
 PAGES = sorted([*TUTORIAL.parent.glob("how-to/*.md"), *TUTORIAL.parent.glob("start/*.md")])
-# What goes on until Ctrl-C, and what it is ended with here.
+# Commands that run until Ctrl-C, and the options that end them here.
 _ENDED = {
     "page": ["--seconds", "0.5", "--port", "0"],
     "follow": ["--seconds", "0.5"],
@@ -65,14 +65,14 @@ _ENDED = {
 
 
 def _merged(into: dict[str, Any], more: dict[str, Any]) -> dict[str, Any]:
-    """Return tables with others put into them."""
+    """Return tables merged with others."""
     both = {key: _merged(into[key], more[key]) for key in into.keys() & more.keys() if isinstance(into[key], dict)}
     return into | more | both
 
 
 @pytest.fixture(scope="module")
 def orchard(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """What the demo leaves: the shipped profiles and recordings, and a log."""
+    """The files of the demo: the shipped profiles and recordings, and a log."""
     folder = tmp_path_factory.mktemp("demo") / "orchard"
     assert run("demo", "--out", str(folder), cwd=folder.parent).returncode == 0
     return folder
@@ -83,13 +83,13 @@ def orchard(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_a_page_works_as_it_is_written(
     page: Path, orchard: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Its commands beside what the demo leaves, its tables in a shipped profile, its Python as it stands."""
+    """Its commands beside the files of the demo, its tables in a shipped profile, its Python unchanged."""
     text = page.read_text()
     monkeypatch.chdir(tmp_path)
     shutil.copytree(orchard, tmp_path / "orchard")
     tables = [textwrap.dedent(one) for one in re.findall(r"```toml\n(.*?)```", text, re.DOTALL)]
     for table in list(tables):
-        if named := re.match(r"# (\S+\.toml)\n", table):  # a whole profile
+        if named := re.match(r"# (\S+\.toml)\n", table):  # a complete profile
             tables.remove(table)
             (tmp_path / named[1]).write_text(table)
     commands = re.findall(r"^(?:    ){1,2}(tenuto .*)$", text, re.MULTILINE)

@@ -1,4 +1,4 @@
-"""Nobody without the key drives a robot by sending it packets: forged, repeated, cut, reordered, foreign, a flood."""
+"""Without the key no packets drive a robot: forged, repeated, cut, reordered, foreign, or a flood."""
 
 import random
 import socket
@@ -62,7 +62,7 @@ def test_each_datagram_counts_once_and_only_as_it_was_made(chance: random.Random
             assert data == messages[index]
             opened[index] = data
         assert robot.open(made[index]) is None  # a second time
-        assert driver.open(made[index]) is None  # nor is what was sent an answer
+        assert driver.open(made[index]) is None  # nor is a sent datagram an answer
         newest = max(newest, index)
     assert len(opened) == len(made)
 
@@ -90,15 +90,15 @@ def test_what_is_of_another_session_key_or_time_is_nothing() -> None:
     stale = asking.welcome(answers[0])
     assert stale is not None
     answers += [welcoming.hello(DriverHandshake(KEY, "shed").hello(), 62.7) for _ in range(4)]
-    # Of what once was a genuine session nothing opens the one that a repeated hello offers.
+    # No datagram of an old session opens the one that a repeated hello offers.
     assert welcoming.first(driver.seal(b"drive")) is None
     assert asking.welcome(answers[0]) is None  # a welcome counts once
-    assert asking.welcome(answers[1] or b"") is None  # and for whoever asked
-    assert welcoming.first(stale.seal(b"")) is None  # and only the newest few wait for their first data
+    assert asking.welcome(answers[1] or b"") is None  # and only for the sender of the hello
+    assert welcoming.first(stale.seal(b"")) is None  # and only the newest few sessions wait for their first data
 
 
 def test_a_driver_written_from_the_docs_is_understood_and_the_key_alone_opens_nothing() -> None:
-    """All of docs/protocols.md once more, by the package cryptography alone."""
+    """All of docs/protocols.md again, with the package cryptography alone."""
 
     def cipher(secret: bytes, salt: bytes | None, info: str) -> ChaCha20Poly1305:
         return ChaCha20Poly1305(HKDF(SHA256(), 32, salt, b"tenuto 1 " + info.encode()).derive(secret))
@@ -109,7 +109,7 @@ def test_a_driver_written_from_the_docs_is_understood_and_the_key_alone_opens_no
         b"T\x11" + nonce + handshake.encrypt(nonce, one + b"shed", b"T\x11")
         for nonce, one in ((bytes(12), bytes(32)), (b"a new nonce.", public))
     )
-    assert robot.hello(forcing, 0.0) is None  # a public key with which anybody would agree on the same
+    assert robot.hello(forcing, 0.0) is None  # a public key that forces the shared secret
     welcome = robot.hello(hello, 0.0)
     assert welcome is not None
     said = handshake.decrypt(welcome[2:14], welcome[14:], b"T\x12")
@@ -134,7 +134,7 @@ def key(tmp_path: Path) -> str:
 
 @pytest.fixture
 def clock() -> SimulatedClock:
-    """Both ends live on it, in this process: a datagram is there before time goes on."""
+    """Both ends run on it in this process: a datagram arrives before the time advances."""
     return SimulatedClock()
 
 
@@ -180,11 +180,11 @@ def test_it_drives_and_stops_when_the_line_is_cut(robot: Robot, key: str, clock:
     station = Station(tenuto.open_sink(to), clock)
     assert wait(lambda: not station.sink.problem)
     assert station.drives(robot, -1.0)
-    station.sink.close()  # without a word
+    station.sink.close()  # without a message
     # 0.3 s of link timeout, and the ramp from at most 1.2 m/s at 1.5 m/s².
     assert wait(lambda: robot.ticks[-1].command == STANDSTILL, 0.3 + 0.8 + 0.05)
     again = Station(tenuto.open_sink(to), clock)
-    assert wait(lambda: not again.sink.problem)  # another program, once the first was silent long enough
+    assert wait(lambda: not again.sink.problem)  # another program, after the first was silent long enough
     assert again.drives(robot)
     again.close()
     station.over = True
@@ -211,7 +211,7 @@ def test_over_a_line_that_loses_and_is_slow_it_is_driven_and_the_driver_knows_th
 
 
 def test_over_a_line_that_is_too_slow_nothing_moves(robot: Robot, key: str, clock: SimulatedClock) -> None:
-    """What repeats what the robot said a second ago is of the past."""
+    """A command that repeats the robot's time of a second ago is too old."""
     line = DatagramRelay(address(robot), 0.0, 0.5, clock)
     station = Station(tenuto.open_sink(f"udp:127.0.0.1:{line.front.address[1]},key={key}"), clock)
     wait_for(lambda: not station.sink.problem, clock=clock)
@@ -276,7 +276,7 @@ def test_a_flood_of_forged_and_repeated_packets_delays_no_good_one_beyond_the_li
     station = Station(tenuto.open_sink(f"udp:127.0.0.1:{address(robot)[1]},key={key}"), clock)
     assert wait_for(lambda: not station.sink.problem, clock=clock)
     assert station.drives(robot)
-    hello = DriverHandshake(bytes.fromhex(Path(key).read_text()), "spy").hello()  # as one that was overheard would be
+    hello = DriverHandshake(bytes.fromhex(Path(key).read_text()), "spy").hello()  # like an intercepted one
     before, chance, sent = len(robot.ticks), random.Random(1), []
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as spy:
 
@@ -296,7 +296,7 @@ def test_a_flood_of_forged_and_repeated_packets_delays_no_good_one_beyond_the_li
 
 
 def test_a_spy_who_repeats_all_that_was_sent_moves_nothing(key: str, clock: SimulatedClock) -> None:
-    """A relay stands between them, keeps everything, and sends it all once more when the driver has gone."""
+    """A relay between them stores everything, and sends all of it again after the driver has left."""
     robot = Robot(UdpSource("127.0.0.1:0", key=key), clock)
     kept: list[bytes] = []
     driver: tuple[str, int] | None = None

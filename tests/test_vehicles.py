@@ -1,4 +1,4 @@
-"""Every chassis against rigid-body motion, and there and back; saturation, shared thrust, odometry, mirrors."""
+"""Every chassis against rigid-body motion, and inverse after forward; saturation, thrusts, odometry, mirrors."""
 
 import math
 import random
@@ -46,7 +46,7 @@ signed = st.floats(-3, 3).filter(lambda v: v == 0 or abs(v) > 1e-3)
 angles = st.floats(-math.pi, math.pi)
 commands = st.builds(VelocityCommand, signed, signed, signed, signed)
 places = st.tuples(st.floats(-1, 1), st.floats(-1, 1))
-# Where a thruster sits is known to a millimetre and a degree; by less, no two solvers agree whether it is off at all.
+# Positions are known to a millimetre, and angles to a degree; with finer values solvers disagree about zero.
 degrees = st.integers(-180, 180).map(math.radians)
 millimetres = st.integers(-1000, 1000).map(lambda place: place / 1000.0)
 thrusters = st.lists(
@@ -87,18 +87,18 @@ OTHERS: dict[str, st.SearchStrategy[Chassis]] = {
     "mix": st.sampled_from(list(SURFACES.values())).map(lambda s: LinearMix(s, VelocityCommand(9, 2, 3, 1))),
 }
 ALL = WHEELED | OTHERS
-# Those whose wheels steer: their speed ahead has the limits, and their arc the rate at which they steer.
+# Vehicles that steer: the limits apply to the speed ahead, and the steering rate to the arc.
 ARCS = ("car", "car about its middle", "four wheels")
 
 
 def over_ground(command: VelocityCommand, x: float, y: float) -> np.ndarray:
-    """The velocity of a point of a rigid body, v + ω × r: what NumPy says, not the formulas of the chassis."""
+    """The velocity of a point of a rigid body, v + ω × r, by NumPy, not by the formulas of the chassis."""
     velocity: np.ndarray = np.array(command[:3]) + np.cross([0.0, 0.0, command.yaw_rate], [x, y, 0.0])
     return velocity[:2]
 
 
 def wheels_of(chassis: Chassis) -> list[tuple[str, float, float, float, float]]:
-    """Name, place, direction of rolling and free direction of every wheel that stands at one place."""
+    """Name, position, rolling direction and free direction of every wheel with a fixed position."""
     if isinstance(chassis, Differential):
         half = chassis.track / 2
         return [("left_wheel", 0, half, 0, math.pi / 2), ("right_wheel", 0, -half, 0, math.pi / 2)]
@@ -151,7 +151,7 @@ def test_there_and_back_within_reach_on_the_same_way(kind: str, data: st.DataObj
     kept, share = chassis.within_reach(command)
     assert chassis.fits(kept)
     assert 0.0 <= share <= 1.0
-    # The same way, only slower: no part has changed against another.
+    # The same direction, only slower: the ratio of the parts has not changed.
     possible = chassis.possible(*command)
     assert kept == pytest.approx([axis * share for axis in possible], abs=1e-9)
     does = chassis.inverse(*kept)
@@ -160,12 +160,12 @@ def test_there_and_back_within_reach_on_the_same_way(kind: str, data: st.DataObj
         assert low - 1e-6 * abs(low) - 1e-9 <= does[name] <= high + 1e-6 * abs(high) + 1e-9
     if 0.0 < share < 1.0:
         assert chassis.load(*kept) == pytest.approx(1.0)
-    # What it cannot do at all is told, and only that.
+    # Impossible parts are reported, and only those.
     parts = ("forward", "sideways", "up", "turn")
     nearest = possible if share else STANDSTILL
     different = [name for name, a, b in zip(parts, command, nearest, strict=True) if abs(a - b) > 1e-6]
     assert list(chassis.cannot(command)) == different
-    # An array is the same formula.
+    # The same formula for an array.
     arrays = [np.array([axis, axis / 2, 0.0]) for axis in kept]
     rows = chassis.inverse(*arrays)
     assert [rows[name][0] for name in does] == pytest.approx(list(does.values()), abs=1e-6)
@@ -183,7 +183,7 @@ def test_thrust_is_shared_as_well_as_scipy_can(many: tuple[Thruster, ...], wante
     low, high = np.array([[-t.most_back, t.most] for t in many]).T
     force = np.array(boat.allocation.reachable(wanted))
     assume(np.abs(force).max() > 1e-3)
-    # How much of this force can be had at all: a linear programme over the thrusts and that share.
+    # The largest possible share of this force: a linear programme over the thrusts and the share.
     most = linprog(
         np.r_[np.zeros(len(many)), -1.0], A_eq=np.c_[matrix, -force], b_eq=np.zeros(4),
         bounds=[*zip(low, high, strict=True), (0, None)],
@@ -196,7 +196,7 @@ def test_thrust_is_shared_as_well_as_scipy_can(many: tuple[Thruster, ...], wante
     assert (ours >= low - 1e-9).all()
     assert (ours <= high + 1e-9).all()
     best = lsq_linear(matrix, within, bounds=(low - 1e-12, high + 1e-12), tol=1e-12)
-    # As near to the wanted force as the best there is, to a ten-millionth of the strongest thruster.
+    # As near to the wanted force as the optimum, to a ten-millionth of the strongest thruster.
     assert np.abs(matrix @ ours - within).max() <= np.abs(best.fun).max() + 1e-7 * high.max()
 
 
@@ -209,7 +209,7 @@ ORDERS = {"forward": ("forward", "turn", "up"), "turn": ("turn", "forward", "up"
 def test_what_goes_first_against_linear_programming(
     many: tuple[Thruster, ...], asked: VelocityCommand, first: str
 ) -> None:
-    """Each part in its turn gets as much as there are thrusts for, beside what those before it have."""
+    """Each part in order gets as much as the thrusts permit beside the parts before it."""
     from scipy.optimize import linprog
 
     boat = Thrusters(many, Drag(10, 10, 10, 10))
@@ -219,7 +219,7 @@ def test_what_goes_first_against_linear_programming(
     before = np.zeros(4)
 
     def most(own: np.ndarray, beside: np.ndarray, slack: float = 0.0) -> float:
-        """How much of a force there is beside another: a linear programme over the thrusts and that share."""
+        """The largest share of a force beside another one: a linear programme over the thrusts and the share."""
         rows = np.c_[matrix, -own]
         found = linprog(
             np.r_[np.zeros(len(many)), -1.0], A_ub=np.r_[rows, -rows], b_ub=np.r_[beside + slack, slack - beside],
@@ -227,14 +227,14 @@ def test_what_goes_first_against_linear_programming(
         )  # fmt: skip
         return float(found.x[-1]) if found.success else 0.0
 
-    if most(wanted, before) > 1.0 - 1e-6:  # all of it fits at once, though a part alone may not
+    if most(wanted, before) > 1.0 - 1e-6:  # all of it fits together, although a part alone may not
         assert 10.0 * np.array(kept) == pytest.approx(wanted, rel=1e-4)
         return
     for part in ORDERS[first]:
         mine = np.array([axis in PARTS[part] for axis in range(4)])
         if np.abs(wanted[mine]).max() > 1e-3:
             got = np.abs(10.0 * np.array(kept)[mine]).max() / np.abs(wanted[mine]).max()
-            # A thousandth less of what goes before may leave a lot more, where little is to be had.
+            # A thousandth less of an earlier part may leave much more of a small one.
             assert most(wanted * mine, before) - 0.01 <= got <= most(wanted * mine, 0.999 * before, 1e-4) + 0.01
         before = before + 10.0 * np.array(kept) * mine
 
@@ -244,7 +244,7 @@ def test_a_fast_diagonal_is_no_reason_to_climb_more_slowly() -> None:
     assert settle(drone, asked, "up") == pytest.approx((5.0 / math.sqrt(2), 5.0 / math.sqrt(2), 2.0, 1.5))
     assert settle(drone, VelocityCommand(3.0, 0.0, -3.0, 0.0), "up") == pytest.approx((3.0, 0.0, -1.0, 0.0))
     assert settle(drone, asked, "arc") == pytest.approx([axis / math.sqrt(2) for axis in asked])
-    cart = Differential(0.62, 0.11, 12.6)  # its wheels do 1.386 m/s
+    cart = Differential(0.62, 0.11, 12.6)  # its wheels reach 1.386 m/s
     assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "turn") == pytest.approx((1.386 - 0.465, 0.0, 0.0, 1.5))
     assert settle(cart, VelocityCommand(1.2, 0.0, 0.0, 1.5), "forward") == pytest.approx((1.2, 0, 0, 0.186 / 0.31))
     assert not takes_priority(car(1.0, 0.6, 0.1, 0.5), "turn")
@@ -304,14 +304,14 @@ def test_what_a_chassis_says_of_itself() -> None:
     assert [cart.straight, cart.smallest_radius] == pytest.approx([1.382, 0.0], abs=1e-3)
     assert cart.turn == pytest.approx(1.382 / 0.31, abs=1e-2)
     assert (cart.sideways, cart.up) == (0.0, 0.0)
-    # A car at full lock: the inner wheel stands at its angle, so radius = wheelbase/tan(angle) + half the track.
+    # A car at full lock: the inner wheel is at its greatest angle, so radius = wheelbase/tan(angle) + half the track.
     assert car(1.0, 0.6, 0.2, 0.6, 20.0).limits().smallest_radius == pytest.approx(1 / math.tan(0.6) + 0.3)
     assert four_wheel_steer(1.0, 0.6, 0.2, 0.6).limits().smallest_radius == pytest.approx(0.5 / math.tan(0.6) + 0.3)
     assert omni(3, 0.2, 0.05, 20.0).limits().turn == pytest.approx(5.0)
     # By hand: skidding on centres 0.5 m to the left and 0.4 m to the right.
     skid = SkidSteer(0.5, 0.4, 0.1).inverse(1.0, 0.0, 0.0, 1.0)
     assert skid == {"left_wheel": pytest.approx(5.0), "right_wheel": pytest.approx(14.0)}
-    # Seen from above the rollers of mecanum wheels point to the middle: to go left, the front left wheel turns back.
+    # Seen from above, the rollers of mecanum wheels point to the middle: to go left, the front left wheel turns back.
     left = mecanum(0.5, 0.4, 0.1).inverse(0.0, 1.0, 0.0, 0.0)
     assert list(left.values()) == pytest.approx([-10, 10, 10, -10])
     two = RollerWheels((RollerWheel("a", 0, 1, 0), RollerWheel("b", 0, -1, 0)), 0.1)
@@ -325,14 +325,14 @@ def test_modules_turn_the_shorter_way_and_wait_for_their_wheels() -> None:
     assert back == pytest.approx({"a_angle": 0.0, "a_wheel": -10.0, "b_angle": math.pi, "b_wheel": 10.0}, abs=1e-9)
     left = one.actuators(VelocityCommand(vy=1.0), before, 0.1)
     assert left["a_angle"] == pytest.approx(0.2)
-    assert left["a_wheel"] == pytest.approx(10.0 * math.sin(0.2))  # only what lies along it
+    assert left["a_wheel"] == pytest.approx(10.0 * math.sin(0.2))  # only the component along it
     assert left["b_wheel"] == pytest.approx(10.0 * math.cos(3.0 - 0.2 - math.pi / 2))
     assert one.actuators(STANDSTILL, before, 1.0) == before
     beetle = car(1.0, 0.6, 0.2, 0.6, steering_rate=1.0)
     aimed = beetle.actuators(STANDSTILL, None, 0.0, VelocityCommand(vx=1.0, yaw_rate=0.3))
     assert aimed["rear_left_wheel"] == 0.0
     assert aimed["front_left_angle"] > aimed["front_right_angle"] > 0.2
-    assert beetle.actuators(STANDSTILL, aimed, 0.02) == aimed  # what stands stays as it is steered
+    assert beetle.actuators(STANDSTILL, aimed, 0.02) == aimed  # at standstill it keeps its steering
     slowly = beetle.actuators(STANDSTILL, dict.fromkeys(aimed, 0.0), 0.1, VelocityCommand(vx=1.0, yaw_rate=0.3))
     assert slowly["front_left_angle"] == pytest.approx(0.1)
 
@@ -355,7 +355,7 @@ def test_a_mix_as_radio_owners_know_it() -> None:
 def test_from_anywhere_to_anywhere_within_the_limits(
     kind: str, data: st.DataObject, wishes: list[VelocityCommand], dt: float, slower: float | None, jerk: float
 ) -> None:
-    """Speed, acceleration and jerk by differences; what is commanded is what the wheels do; and it arrives."""
+    """Speed, acceleration and jerk by differences; the wheels match the command; and it reaches its target."""
     chassis = data.draw(ALL[kind])
     limits = Limits(
         acceleration=0.8, turn_acceleration=1.5, deceleration=slower, vertical_acceleration=1.0,
@@ -364,7 +364,7 @@ def test_from_anywhere_to_anywhere_within_the_limits(
     )  # fmt: skip
     most = (1.2, 1.2, 1.0, 1.5)
     jerks = (limits.jerk, limits.jerk if kind not in ARCS else math.inf, limits.jerk, limits.turn_jerk)
-    # Of modules, a style may ask for any way: they go the one for which they turn.
+    # With modules a style may ask for any way: they take the one that fits their directions.
     ways: list[Way | None] = [None, chassis.sides()]
     ways += ["each", Sides(0.3, 0.4)] if kind == "modules" else []
     sides = data.draw(st.sampled_from(ways))
@@ -393,7 +393,7 @@ def test_from_anywhere_to_anywhere_within_the_limits(
 
 @pytest.mark.parametrize("seed", [11, 211, 285])
 def test_rounding_does_not_choose_the_way(seed: int) -> None:
-    """In each of these drives two ways were equally good except for rounding, which differs on a microcontroller."""
+    """In each of these drives two ways were equal except for rounding, which differs on a microcontroller."""
     dice, chassis = random.Random(seed), mecanum(1.287, 0.3, 1.306, 0.995)
     quick, turning, slow, turning_slow = (dice.uniform(0.5, 6.0) for _ in range(4))
     limits = Limits(
@@ -432,6 +432,6 @@ def test_omni_wheels_that_leave_a_way_free_are_refused() -> None:
     left, right, back = (0.0, 0.2, 0.0), (0.0, -0.2, 0.0), (-0.2, 0.0, math.pi / 2.0)
     assert refused(left)
     assert refused(left, right)
-    assert refused(left, right, (-0.2, 0.0, 0.0))  # three that all roll ahead: nothing holds it sideways
+    assert refused(left, right, (-0.2, 0.0, 0.0))  # three that all roll ahead: nothing constrains it sideways
     assert refused((0.2, 0.0, math.pi / 2.0), back, (0.0, 0.0, 0.0), (0.1, 0.0, 0.0)) is False
     assert not refused(left, right, back)

@@ -1,4 +1,4 @@
-"""What the live view shows is what the tick holds; its keys do what they say; and it never holds the loop up."""
+"""The live view shows the content of the tick; its keys work; and it never delays the loop."""
 
 import asyncio
 import math
@@ -60,7 +60,7 @@ def test_it_fits_every_terminal_and_shows_what_the_tick_holds(robot: str) -> Non
             assert " ".join(str(tick.guard.state).upper()) in "\n".join(lines)
             assert any(line.startswith("link: ") for line in lines)
         bullets = [line.removeprefix("• ") for line in large if line.startswith("•")]
-        assert bullets == [reason.text for reason in tick.guard.reasons]  # all of them, and none that is not
+        assert bullets == [reason.text for reason in tick.guard.reasons]  # all of them, and no others
         notices = [line.removeprefix("◦ ") for line in large if line.startswith("◦")]
         assert notices == [notice.text for notice in tick.notices]
         text = "\n".join(large)
@@ -89,7 +89,7 @@ def test_what_a_small_terminal_has_no_room_for_is_told_and_scrolled_to() -> None
             lines = [line.plain for line in screen(scene, tick, beat._replace(scroll=scroll), 80, height)]
             assert len(lines) <= height
             seen |= {*lines}
-        # A small square has other lines than a large one; all else is somewhere.
+        # A small square has other lines than a large one; everything else is present.
         assert {line for line in every if "│" not in line and "─" not in line and line[:1] != " "} <= seen
         first = [line.plain for line in screen(scene, tick, beat, 80, height)]
         assert any("lines more" in line for line in first) == (not {one for one in every if "wheel" in one} <= {*first})
@@ -169,7 +169,7 @@ def test_keys_stop_mark_pause_and_help() -> None:
             assert "mark this moment" in text()
             await pilot.press("question_mark", "m", "q", "ctrl+c")
             assert told == ["mark", "stop q", "stop Ctrl-C"]
-            newest[0] = None  # the drive is over
+            newest[0] = None  # the drive has ended
             await pilot.pause(0.4)
         assert app.return_code == 0
 
@@ -228,7 +228,7 @@ def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     time.sleep(0.8)
     log = tmp_path / "run.csv"
     rows = len(log.read_text().splitlines())
-    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)  # it drives on
+    assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)  # it continues to drive
     for process in found:
         os.kill(int(process), signal.SIGKILL)
     rows = len(log.read_text().splitlines())
@@ -254,7 +254,7 @@ def test_a_terminal_that_nobody_reads_holds_up_no_bell(monkeypatch: pytest.Monke
     ringer = threading.Thread(target=view._ring_on, daemon=True)
     ringer.start()
     for _ in range(3):
-        view.ring()  # returns, though nothing can be written
+        view.ring()  # returns, although nothing can be written
         time.sleep(0.05)
     assert ringer.is_alive()
     view._done.set()

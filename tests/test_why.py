@@ -1,4 +1,4 @@
-"""Why it does not move, or no faster: every tick of every recording is explained, and only by what the tick holds."""
+"""Why it does not move, or no faster: every tick of every recording is explained from its own content."""
 
 import json
 import math
@@ -28,7 +28,7 @@ COURSES = {"medlar": "orchard-row", "quince": "quince-course", "sorrel": "sorrel
 
 
 def agrees(found: Explanation, tick: Tick, places: float = 1e-9) -> None:
-    """What is said is what the tick holds, and all that keeps it from moving is said."""
+    """The explanation has the content of the tick, and every reason that prevents motion."""
     assert found.answer
     steps = {step.stage: step for step in found.steps}
     for stage in ("intent", "demand", "command"):
@@ -50,7 +50,7 @@ def agrees(found: Explanation, tick: Tick, places: float = 1e-9) -> None:
         assert reason.text in words
         assert reason.text in found.answer
         words = words.replace(reason.text, "", 1)
-    assert not re.sub(r"\(for [\d.]+ s\)|[; ]", "", words)  # and no reason that it does not hold
+    assert not re.sub(r"\(for [\d.]+ s\)|[; ]", "", words)  # and no other reason
     assert [step.text for step in found.steps if step.stage == "notice"] == [one.text for one in tick.notices]
 
 
@@ -143,10 +143,10 @@ def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profi
     table = pd.DataFrame(tick.as_row() for tick in ticks)
     assert "because vx asks for no more" in explain_at(table, MEDLAR, 1.1).answer
     (stop,) = find_stops(table)
-    assert (stop.was_moving, stop.stood == stop.time) == (True, True)  # of category 0: from 0.3 m/s at once
+    assert (stop.was_moving, stop.stood == stop.time) == (True, True)  # category 0: from 0.3 m/s at once
     sticks = report_figures(table, plan_of_log(table, MEDLAR))["sticks"]
     assert [ax.get_title() for ax in sticks.axes] == ["vx", "vy", "vz", "yaw_rate"]
-    other = report_figures(table, MEDLAR.plan())["sticks"]  # of another profile, not a traceback
+    other = report_figures(table, MEDLAR.plan())["sticks"]  # with another profile, no traceback
     assert "none of the sticks" in other.axes[0].texts[0].get_text()
     standing = pd.DataFrame(tick.as_row() for tick in drive_medlar(10))
     still = report_figures(standing, MEDLAR.plan())["sticks"]
@@ -154,7 +154,7 @@ def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profi
 
 
 def drive_medlar(steps: int) -> list[Tick]:
-    """Ticks of a robot that nobody enables."""
+    """Return ticks of a robot that is not enabled."""
     pipeline, values = Pipeline(MEDLAR.plan()), {"left_y": 983.0, "right_x": 983.0, "left_shoulder": 0.0}
     return [pipeline.step(Frame(0.02 * number, values), 0.02 * number) for number in range(steps)]
 

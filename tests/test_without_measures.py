@@ -1,4 +1,4 @@
-"""Vehicles without measures: shares and times to full, on everything; and nothing in metres that nobody can know."""
+"""Vehicles without measures: shares and times to full everywhere, and no numbers in metres."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ TANK = EIGHT.replace('"arcade", forward = "left_y", turn = "right_x"', '"tank", 
 SERVO = EIGHT.replace('"arcade", forward = "left_y", turn', '"car", throttle = "left_y", steer').replace(
     '"motors"', '"motor_and_servo"'
 )
-# What is in metres, or in their company.
+# Settings in metres, or related to them.
 METRIC = re.compile(r"\d m\b|m/s|deg/s|\bmetres? away")
 
 
 @examples(30)
 @given(st.data())
 def test_metres_may_come_later_and_change_nothing_else(data: st.DataObject) -> None:
-    """With any measures each wheel turns by the share of its fastest that its motor had without them."""
+    """With any measures each wheel turns at the share of its fastest speed that its motor had without them."""
     text, size = data.draw(st.sampled_from([EIGHT, TANK])), st.floats(0.05, 5.0)
     track, radius, fastest = (data.draw(size) for _ in range(3))
     shares, seconds = (data.draw(st.integers(low, 100)) for low in (10, 2))
@@ -59,7 +59,7 @@ def test_metres_may_come_later_and_change_nothing_else(data: st.DataObject) -> N
 def test_a_profile_of_eight_lines_drives() -> None:
     assert len(EIGHT.strip().splitlines()) == 8
     bench = Bench(tenuto.parse_profile(EIGHT))
-    rest = {"left_y": 0.0, "right_x": 1000.0, "left_shoulder": 0.0}  # it never rests quite in its middle
+    rest = {"left_y": 0.0, "right_x": 1000.0, "left_shoulder": 0.0}  # it never rests exactly in its middle
     for values in (rest, rest | {"left_shoulder": 1.0}):
         bench.run(0.1, values)
     tick = bench.run(1.0, rest | {"left_shoulder": 1.0, "left_y": -32768.0})
