@@ -50,7 +50,10 @@ def drive(
         sinks: for the ticks: sinks, texts for `tenuto.open_sink`, or functions that take a tick.
         others: the sources of the other drivers and of the distance sensors, by their names in the profile.
         clock: by default real time.
-        on_tick, changes, bell, notes, report, handle: see `tenuto.runtime.drive`, which this calls.
+        on_tick: is called with every tick; if it returns a text, the drive ends with that reason.
+        report: is updated during the drive, so that it is available after an exception too.
+        handle: for requests of other threads, see `tenuto.DriveHandle`.
+        changes, bell, notes: are called from the loop; see ``help(tenuto.runtime.loop.drive)``.
 
     Open sources and sinks stay open; those opened here are closed at the end.
 
@@ -90,7 +93,7 @@ def follow(
 
     Args:
         profile, source, sinks, others, clock: as for `tenuto.drive`.
-        on_tick, report, handle: see `tenuto.runtime.follow`.
+        on_tick, report, handle: as for `tenuto.drive`.
 
     Returns:
         The report of the drive. Raises as `tenuto.drive`.
