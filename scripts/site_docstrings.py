@@ -14,7 +14,8 @@ import griffe
 
 _SECTION = re.compile(r"^(Args|Attributes|Raises):$")
 # Where the next name begins, and the names of an item with their text.
-_NEXT = re.compile(r"(?<=[.;]) (?=[a-z_]\w*(?:, [a-z_]\w*)*: )")
+_NAME = r"(?:[a-z_]\w*|[A-Z]\w*Error)"
+_NEXT = re.compile(rf"(?<=[.;]) (?={_NAME}(?:, {_NAME})*: )")
 _ITEM = re.compile(r"^(\w+(?:, \w+)*): (.+)$")
 
 
