@@ -322,16 +322,23 @@ def test_every_size_has_in_reach_what_must_be_with_names(browser: Browser, name:
 def test_a_curve_is_dragged_tried_and_saved_once_the_robot_stands(browser: Browser, drive: PageDrive) -> None:
     page = opened(browser, drive)
     page.set_viewport_size({"width": 1280, "height": 1400})
+    wait_for(lambda: page.evaluate("innerWidth") == 1280, "the page keeps its size")
     file = Path(str(drive.profile.file))  # type: ignore[attr-defined]
-    curve = page.locator("#curves svg").first
-    before = page.locator("#curves path.made").first.get_attribute("d")
-    box = curve.bounding_box()
+    curve, made = page.locator("#curves svg").first, page.locator("#curves path.made").first
+    expo, before, box = (
+        page.locator("#curves label", has_text="expo").first,
+        made.get_attribute("d"),
+        curve.bounding_box(),
+    )
     assert box is not None
-    page.mouse.move(box["x"] + 0.8 * box["width"], box["y"] + 0.3 * box["height"])
+    assert "0.35" in expo.inner_text()
+    # Only a drag beside the middle bends the curve. Each hover waits until the layout of the page is final.
+    curve.hover(position={"x": 0.8 * box["width"], "y": 0.3 * box["height"]})
     page.mouse.down()
-    page.mouse.move(box["x"] + 0.75 * box["width"], box["y"] + 0.42 * box["height"], steps=5)
+    curve.hover(position={"x": 0.75 * box["width"], "y": 0.42 * box["height"]})
     page.mouse.up()
-    wait_for(lambda: page.locator("#curves path.made").first.get_attribute("d") != before, "it is not bent")
+    assert "0.35" not in expo.inner_text()
+    wait_for(lambda: made.get_attribute("d") != before, "it is not bent")
     page.locator("#curves input").first.click()  # a touched slider takes no key of the driver
     driving(page, drive)
     page.get_by_role("button", name="Save in the profile").click()
