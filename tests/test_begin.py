@@ -106,7 +106,7 @@ def test_two_triggers_make_one_axis(tmp_path: Path) -> None:
     tick = bench.step(REST | {"left_shoulder": 1.0, "left_trigger": math.nan})
     assert tick.guard.reasons[0].text.startswith("left_trigger is nan")
     text = (tmp_path / "t.toml").read_text().replace('minus = "left_trigger"', 'minus = "left_y"')
-    with pytest.raises(tenuto.ProfileError, match="a stick goes both ways by itself"):
+    with pytest.raises(tenuto.ProfileError, match="a stick has both directions"):
         tenuto.parse_profile(text)
 
 

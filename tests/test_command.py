@@ -136,7 +136,7 @@ def test_a_signal_ramps_down_and_the_last_row_is_a_stop(tmp_path: Path, profile:
     os.kill(process.pid, number)
     output, _ = process.communicate(timeout=60)
     assert process.returncode == 0
-    assert "stop was asked for" in output
+    assert "stop requested" in output
     rows = pd.read_csv(log)
     speeds = rows["command.vx"]
     assert speeds.max() > 0.2

@@ -99,7 +99,7 @@ def test_whatever_is_wrong_is_said_with_its_remedy(tmp_path: Path, monkeypatch: 
         "warning /dev/input/event7: the system has Second pad, and it cannot be opened",
         "warning bluetooth: Shed pad is paired, and not connected",
         "error /dev/ttyAMA0: no permission to use this port",
-        "error /dev/ttyUSB3: the profile names this port, and it is not there",
+        "error /dev/ttyUSB3: the profile names this port, and it does not exist",
         "error /dev/serial0: the system console uses this port",
         "systemctl disable --now serial-getty@serial0",
         "warning clock: the time of day was never set",

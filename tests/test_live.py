@@ -79,7 +79,7 @@ def test_a_gamepad_drives_the_cart_and_losing_it_stops_for_good(virtual: Virtual
     assert all(tick.guard.state is not State.DRIVING for tick in lost)
     stood = next(tick.time for tick in lost if tick.command == STANDSTILL)
     assert stood - moments["pulled out"] <= 0.3 + speed / 1.5 + slack  # link timeout and ramp
-    assert any("is gone: plug it in again" in reason.text for tick in lost for reason in tick.guard.reasons)
+    assert any("is disconnected: plug it in again" in reason.text for tick in lost for reason in tick.guard.reasons)
     back = [tick for tick in ticks if tick.time > moments["put back"] + slack]
     assert back
     assert all(tick.command == STANDSTILL for tick in back)

@@ -71,7 +71,7 @@ def test_the_second_signal_does_not_wait_for_the_ramp() -> None:
 
     notebook, before = Notebook(), signal.getsignal(signal.SIGINT)
     report = tenuto.drive(MEDLAR, Hands(), [notebook], clock=tenuto.SimulatedClock(), on_tick=impatient)
-    assert report.ended == "Ctrl-C: stop was asked for"
+    assert report.ended == "Ctrl-C: stop requested"
     assert notebook.ticks[-1].command.vx > 0.5
     assert [tick.command for tick in notebook.stops] == [STANDSTILL]
     assert signal.getsignal(signal.SIGINT) is before
@@ -272,7 +272,7 @@ def test_lines_must_be_told_their_range() -> None:
     with pytest.raises(tenuto.ProfileError, match=r"guard\.hold_to_run: expected a control of the lines or the name"):
         tenuto.parse_profile(text)
     text += '\n[controls.button]\nreads = "b"\n'
-    with pytest.raises(tenuto.ProfileError, match=r"controls\.button\.low: .*the device does not say it by itself"):
+    with pytest.raises(tenuto.ProfileError, match=r"controls\.button\.low: .*the device does not report it"):
         tenuto.parse_profile(text)
     drive, _, button = tenuto.parse_profile(text + "low = 0\nhigh = 1023\n").plan().controls
     assert (button.travel.centre, button.believable) == (None, (-255.75, 1278.75))

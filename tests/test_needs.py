@@ -232,7 +232,7 @@ def test_a_far_end_that_falls_silent_is_a_lost_link_with_its_own_time(tmp_path: 
     stopped = next(tick for tick in ticks if tick.time > 2.0 and tick.guard.state is not State.DRIVING)
     assert 2.25 < stopped.time < 2.5, "it answers ten times a second, and 0.3 s are borne"
     assert stopped.guard.reasons[0].code == "far_end_silent"
-    assert "cart has said nothing for 0.3 s (guard.needs.answers 0.3 s)" in stopped.guard.reasons[0].text
+    assert "cart has sent nothing for 0.3 s (guard.needs.answers 0.3 s)" in stopped.guard.reasons[0].text
 
 
 def test_a_board_whose_code_was_made_from_another_profile_is_told(tmp_path: Path) -> None:
@@ -243,7 +243,7 @@ def test_a_board_whose_code_was_made_from_another_profile_is_told(tmp_path: Path
         return None
 
     ticks = drive_by_line(MEDLAR, tmp_path, of_another)
-    told = [tick.time for tick in ticks if "made from another profile (0123abcd, " in str(tick.notices)]
+    told = [tick.time for tick in ticks if "made from another profile (0123abcd; " in str(tick.notices)]
     assert 2.0 < told[0] < 2.3
     assert {str(tick.guard.state) for tick in ticks if 1.0 < tick.time < 4.0} == {"driving"}, "it is told, and no stop"
 
@@ -292,7 +292,7 @@ def test_a_robot_that_a_lossy_line_has_latched_is_not_shown_as_driven(tmp_path: 
     said = late[-1].far["cart"]
     assert 0.1 < said.loss < 0.5
     assert said.wheels["left"] == pytest.approx(0.0, abs=1e-3), "the robot does stand"
-    assert "% lost (bears only 1 %)" in said.in_words(late[-1].time)
+    assert "% lost (tolerates only 1 %)" in said.in_words(late[-1].time)
 
 
 @pytest.mark.parametrize("form", ["text", "binary", "signed"])
@@ -386,10 +386,10 @@ def test_a_distance_that_the_firmware_measures_keeps_the_robot_away(tmp_path: Pa
 
 def test_needs_that_nobody_can_tell_are_refused_with_their_key() -> None:
     armed = with_needs(armed=True)
-    with pytest.raises(tenuto.SinkError, match=r"guard\.needs\.armed: no sink of this drive can say that"):
+    with pytest.raises(tenuto.SinkError, match=r"guard\.needs\.armed: no sink of this drive can report that"):
         tenuto.drive(armed, Hands(), [], clock=SimulatedClock())
     line = '[sinks.robot]\nkind = "serial"\nport = "p"\nanswers = "1 s"\n'
-    with pytest.raises(tenuto.ProfileError, match=r"guard\.needs\.armed: no sink of this profile can say that"):
+    with pytest.raises(tenuto.ProfileError, match=r"guard\.needs\.armed: no sink of this profile can report that"):
         tenuto.parse_profile(TEXT + "[guard.needs]\narmed = true\n" + line)
     with pytest.raises(tenuto.ProfileError, match=r"height_from: expected less than guard\.needs\.height_below"):
         with_needs(height_from="3 m", height_below="2 m")

@@ -167,7 +167,7 @@ def test_a_tick_that_takes_too_long_is_told() -> None:
 
     def told() -> list[float]:
         notices = [notice.text for tick in list(notebook.ticks) for notice in tick.notices]
-        found = [re.search(r"the tick before took (\d+) ms", text) for text in notices]
+        found = [re.search(r"the last tick took (\d+) ms", text) for text in notices]
         return [int(one[1]) for one in found if one is not None and int(one[1]) >= 100]
 
     report = tenuto.drive(PATIENT, Hands(), [notebook], on_tick=slow)
@@ -218,7 +218,7 @@ def test_a_changed_profile_is_checked_first_and_stops_the_robot(tmp_path: Path) 
     assert all(tick.guard.state is State.DRIVING for tick in refused)
     assert max(tick.command.vx for tick in refused) > 0.8
     stop = next(tick for tick in ticks if tick.guard.state is State.STOPPING)
-    assert stop.guard.reasons[0].text == "the profile has changed: it stops to take the new one"
+    assert stop.guard.reasons[0].text == "the profile has changed: the robot stops to load it"
     waiting = [tick for tick in ticks if stop.time + 1.0 < tick.time < 3.5]
     assert waiting
     assert all(tick.guard.state is State.NOT_ENABLED for tick in waiting)  # although hold-to-run is held all the time

@@ -395,7 +395,7 @@ def test_the_doctor_says_what_to_do_where_frames_fit_at_two_places() -> None:
     doctor.take(data, (), decoder.feed(data))
     assert decoder.counts.good == 0
     assert doctor.findings(decoder) == [
-        "this may be sbus at 100000 baud, and nearly no frame of it is whole: move a stick; else it is noise"
+        "this may be sbus at 100000 baud, but almost no frame is complete: move a stick; otherwise it is noise"
     ]
 
 
@@ -405,7 +405,7 @@ def test_slots_for_telemetry_are_told() -> None:
         data = encode_sbus([1500.0] * 16)[:-1] + bytes((end,))
         doctor.take(data, (), decoder.feed(data, pause=True) + decoder.feed(b"\x03\xc0\x12", pause=True))
     assert decoder.counts.good == 20
-    assert doctor.findings(decoder) == ["passed over: slots for telemetry, 20 times"]
+    assert doctor.findings(decoder) == ["ignored: slots for telemetry, 20 times"]
 
 
 def test_two_senders_on_one_line_are_told() -> None:

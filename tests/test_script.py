@@ -269,7 +269,7 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         in far.stderr
     )
     gone = run("script", tree, medlar, "--go", "--source", "simulated:gamepad", "--to", "log:run.csv", cwd=tmp_path)
-    assert "the script was ended early: a hand took over" in gone.stdout, gone.stderr
+    assert "the script was ended early: a driver took over" in gone.stdout, gone.stderr
     assert (tmp_path / "run.csv.profile.toml").read_text() == shipped("medlar.toml").read_text()
     fit = run("script", tree, medlar, "--within", "2", "--fit", "--json", cwd=tmp_path)
     assert fit.returncode == 0, fit.stderr
@@ -283,7 +283,7 @@ def test_the_command_shows_it_first_and_refuses_what_does_not_fit(tmp_path: Path
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "none.csv"', "none.csv"),
         ('kind = "hold"\nseconds = "1 s"', 'kind = "file"\nfile = "way.csv"', "forward: 3.79 m/s, the profile"),
         ('vx = "0.5 m/s"', 'vz = "0.5 m/s"', "up: 0.43 m/s, the profile allows 0.00, at 0.1 s, in steps.0 (ramp)"),
-        ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as the script asks"),
+        ('vx = "0.5 m/s"', 'vy = "0.5 m/s"', "this vehicle cannot do sideways as demanded"),
         ('seconds = "1 s"', 'seconds = "4000 s"', "and may last 3600 s"),
     ):
         assert old in text

@@ -144,7 +144,7 @@ def test_two_equal_pads_are_told_apart_and_never_taken_for_each_other() -> None:
         two.set("left_y", 222)
         assert [wait_for(source, bool).values["left_y"] for source in (first, second)] == [111, 222]
         two.detach()
-        assert "is gone" in wait_for(second, bool).note
+        assert "is disconnected" in wait_for(second, bool).note
         assert wait_for(first, bool).link_good
         two.attach()
         two.set("left_y", 333)
@@ -157,8 +157,8 @@ def test_a_pad_that_comes_back_as_another_is_named_and_not_used() -> None:
         pad.detach()
         pad.name, pad.numbered = "Other mode", True
         pad.attach()
-        note = wait_for(source, lambda frame: bool(frame and "has come" in frame.note)).note
-        assert "Virtual gamepad is gone, and Other mode has come with another identity" in note
+        note = wait_for(source, lambda frame: bool(frame and "is in its place" in frame.note)).note
+        assert "Virtual gamepad is disconnected, and Other mode is in its place with another identity" in note
         assert "without back, dpad_down" in note
         assert "with axis_0, axis_1" in note
         assert "mode switch" in note

@@ -208,7 +208,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
     child.send("m")
     time.sleep(0.5)
     child.send("q")
-    child.expect("Stopped: q: stop was asked for")
+    child.expect("Stopped: q: stop requested")
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 0

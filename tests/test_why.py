@@ -81,11 +81,11 @@ def test_what_holds_it_is_named() -> None:
     bench.drive(0.2)
     assert "at 0.8 m/s² (acceleration)" in bench.ticks[-1].explain(MEDLAR).answer
     half = bench.run(2.0, pad(0.5, held=True))
-    assert "drive asks for no more: +0.500 of its travel is +0.3" in half.explain(MEDLAR).answer
+    assert "drive demands no more: +0.500 of its travel is +0.3" in half.explain(MEDLAR).answer
     full = bench.run(2.0, pad(1.0, held=True))
     assert full.explain(MEDLAR).answer.endswith("drive is at its end: this is full speed")
     both = bench.run(2.0, pad(1.0, 1.0, held=True))
-    assert "right_wheel can do no more" in both.explain(MEDLAR).answer
+    assert "right_wheel cannot do more" in both.explain(MEDLAR).answer
     rest = bench.run(3.0, pad(0.05, held=True)).explain(MEDLAR)
     assert rest.answer == "it may move, but there is no demand: drive within the dead zone"
     drive = next(step for step in rest.steps if step.stage == "control drive")
@@ -141,7 +141,7 @@ def test_the_log_of_a_robot_that_follows_is_explained_and_drawn_by_its_own_profi
             now = 0.02 * len(ticks)
             ticks.append(pipeline.step(Frame(now, sent | values), now))
     table = pd.DataFrame(tick.as_row() for tick in ticks)
-    assert "because vx asks for no more" in explain_at(table, MEDLAR, 1.1).answer
+    assert "because vx demands no more" in explain_at(table, MEDLAR, 1.1).answer
     (stop,) = find_stops(table)
     assert (stop.was_moving, stop.stood == stop.time) == (True, True)  # category 0: from 0.3 m/s at once
     sticks = report_figures(table, plan_of_log(table, MEDLAR))["sticks"]
@@ -174,7 +174,7 @@ def test_full_speed_is_said_of_nothing_slower(corner: str, sticks: int, forward:
     full = abs(tick.command.vx) >= ends[0] - 1e-3 or abs(tick.command.yaw_rate) >= ends[3] - 1e-3
     assert ("full speed" in said) <= full, said
     if corner != "free" and abs(tick.intent.forward - tick.shaped["drive"]) > 1e-3:
-        assert f'corner = "{corner}"' in said or "can do no more" in said
+        assert f'corner = "{corner}"' in said or "cannot do more" in said
 
 
 @pytest.mark.parametrize(

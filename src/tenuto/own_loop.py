@@ -408,7 +408,7 @@ class Guarded:
     def why(self) -> str:
         """The reason why it does not drive, in words; empty while it does."""
         return (
-            "; ".join(reason.text for reason in self.tick.guard.reasons) if self.tick is not None else "not yet asked"
+            "; ".join(reason.text for reason in self.tick.guard.reasons) if self.tick is not None else "not called yet"
         )
 
 

@@ -108,7 +108,7 @@ class Code(StrEnum):
     SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was pressed again", "press it again to drive"
     NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "release it; pull a lever down"
     EMERGENCY_STOP = "emergency_stop", Kind.STOP, "the emergency stop is on, or latched", "release it, then reset it"
-    ENDED = "ended", Kind.STOP, "the drive is over", "start it again"
+    ENDED = "ended", Kind.STOP, "the drive has ended", "start it again"
     # These prevent the start of a drive.
     LINK_SETTLING = "link_settling", Kind.MISSING, "the link was not good for link_good_for yet", "wait"
     MODE_MAY_NOT_START = "mode_may_not_start", Kind.MISSING, "the mode does not permit a start", "choose another mode"

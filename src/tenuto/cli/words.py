@@ -89,11 +89,11 @@ def summary_as_json(summary: DriveSummary) -> dict[str, object]:
 
 def report_in_words(report: DriveReport) -> str:
     """Describe the statistics of the loop."""
-    slow = f", {report.over_budget_ticks} took too long to make" if report.over_budget_ticks else ""
+    slow = f", {report.over_budget_ticks} took longer than their period" if report.over_budget_ticks else ""
     return (
         f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s, {report.late_ticks} late, "
-        f"{report.skipped_ticks} left out{slow}; at worst {report.worst_lateness * 1000:.1f} ms behind, "
-        f"the slowest made in {report.worst_tick * 1000:.1f} ms."
+        f"{report.skipped_ticks} skipped{slow}; at most {report.worst_lateness * 1000:.1f} ms late, "
+        f"the longest took {report.worst_tick * 1000:.1f} ms."
     )
 
 

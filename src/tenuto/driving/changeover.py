@@ -39,11 +39,11 @@ class Changeover:
         self._refused = ()
         if not self._ended:
             self._next = plan
-            self.pipeline.end("the profile has changed: it stops to take the new one")
+            self.pipeline.end("the profile has changed: the robot stops to load it")
 
     def refuse(self, why: str) -> None:
         """Drive on, and report why a changed profile is refused, until the next change."""
-        self._refused = (Reason(Code.PROFILE_REFUSED, f"the changed profile is not taken: {why}"),)
+        self._refused = (Reason(Code.PROFILE_REFUSED, f"the changed profile is refused: {why}"),)
 
     def join_emergency(self, why: str) -> None:
         """Enter an emergency stop because a remote robot is in one; an existing one keeps its reason."""

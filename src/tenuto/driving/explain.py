@@ -285,7 +285,7 @@ def _answer(tick: Tick, plan: Plan, mode: ModePlan) -> str:
         return f"it stands: {why}" if tick.command == STANDSTILL else f"it is being stopped, {words}: {why}"
     stands = next((notice.text for notice in tick.notices if notice.code == Code.FAR_END_STANDS), "")
     if stands:
-        return f"it is told to go {words}, and {stands}"
+        return f"it is commanded to go {words}, but {stands}"
     if tick.command == tick.demand == STANDSTILL:
         return "it may move, but there is no demand: " + _no_wish(tick, mode)
     return f"it goes {words}, and not faster because " + _no_faster(tick, plan, mode)
@@ -308,7 +308,7 @@ def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
         return cause(plan.chassis, tick.demand, plan.priority) or "the vehicle cannot"
     asked = {name: abs(tick.shaped.get(name, 0.0)) for name in mode.style.controls()}
     if tick.driver and not any(asked.values()):
-        return f"{tick.driver} asks for no more"
+        return f"{tick.driver} demands no more"
     causes = [_style_cause(tick, mode), _stick_cause(tick, asked), _share_cause(tick, plan)]
     if tick.chosen.level < 1.0:
         causes.append(f"the speed level is {100 * tick.chosen.level:.0f} %")
@@ -319,7 +319,7 @@ def _no_faster(tick: Tick, plan: Plan, mode: ModePlan) -> str:
     most = max(asked, key=lambda one: asked[one], default="")
     if _at_full_speed(tick, mode):
         return f"{most} is at its end: this is full speed{name}"
-    return f"{most} is at its end, and the style makes {_intent(tick, mode).text} of all sticks"
+    return f"{most} is at its end, and the style computes {_intent(tick, mode).text} from all sticks"
 
 
 def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
@@ -328,7 +328,7 @@ def _stick_cause(tick: Tick, asked: Mapping[str, float]) -> str:
     if asked.get(most, 0.0) >= 1.0 - _SAME:
         return ""
     position, shaped = _signed(tick.positions[most]), _signed(tick.shaped[most])
-    return f"{most} asks for no more: {position} of its travel is {shaped} after shaping"
+    return f"{most} demands no more: {position} of its travel is {shaped} after shaping"
 
 
 def _share_cause(tick: Tick, plan: Plan) -> str:

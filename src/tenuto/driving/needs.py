@@ -177,7 +177,7 @@ class Needs:
                 silent = one.age(now)
                 if not silent <= plan.answers:
                     for_how_long = f"nothing for {silent:.1f} s" if math.isfinite(silent) else "nothing yet"
-                    text = f"{name} has said {for_how_long} (guard.needs.answers {plan.answers:g} s)"
+                    text = f"{name} has sent {for_how_long} (guard.needs.answers {plan.answers:g} s)"
                     yield Condition(Code.FAR_END_SILENT, text, f"{name} was silent for more than {plan.answers:g} s")
             if not self._far:
                 yield Reason(Code.FAR_END_SILENT, "no far end answers, but guard.needs requires one")

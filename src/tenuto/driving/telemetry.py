@@ -93,7 +93,7 @@ class Telemetry(NamedTuple):
     def _borne(self) -> str:
         if not self.loss > 0.005 or math.isnan(self.bears):
             return ""
-        return f" (bears {'only ' if self.loss > self.bears else ''}{100.0 * self.bears:.0f} %)"
+        return f" (tolerates {'only ' if self.loss > self.bears else ''}{100.0 * self.bears:.0f} %)"
 
     def as_row(self, name: str) -> Iterator[tuple[str, float | int | str]]:
         """Return a column for each value that it can report: ``far.NAME.WHAT`` and its value; yes is 1, and no is 0."""

@@ -56,6 +56,6 @@ def story_figure(stories: Sequence[Told]) -> Figure:
     axes = figure.subplots(len(stories), 1, sharex=True)
     for ax, told in zip(axes, stories, strict=True):
         plot_trouble(ax, told)
-    axes[-1].set_xlabel("time, s; red bars: something is wrong; the sticks are held all the while")
+    axes[-1].set_xlabel("time, s; red bars: something is wrong; the sticks are held all the time")
     figure.suptitle("Five faults, and what the guard does", fontweight="bold")
     return figure

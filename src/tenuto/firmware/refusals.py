@@ -40,7 +40,7 @@ def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:
     radio = RADIOS.find(profile.source.kind)
     silent = radio is not None and radio.encode_link(Signal(100.0, -50.0, 0.0)) == b""
     if plan.guard.least_quality > 0.0 and part != "robot" and silent:
-        found.append("guard.least_quality: this source says none; hand it in with robot_quality")
+        found.append("guard.least_quality: this source reports none; pass it with robot_quality")
     if part != "whole":
         found += [f"actions.{one.name}: a velocity line carries no actions" for one in plan.actions]
     return found

@@ -62,7 +62,7 @@ def ports(system: System, profile: Profile | None) -> Iterator[Finding]:
     there = [f"/dev/{one.name}" for pattern in _PORTS for one in sorted(system.file("/dev").glob(pattern))]
     for place in dict.fromkeys((*named, *there)):
         if not system.file(place).exists():
-            text = "the profile names this port, and it is not there"
+            text = "the profile names this port, and it does not exist"
             yield error(place, text, "plug it in; tenuto devices lists them")
         elif not system.may(system.file(place), _BOTH):
             group = system.group(place, "dialout")

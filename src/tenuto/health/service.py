@@ -16,7 +16,7 @@ from tenuto.profile.text import profile_tables
 # Where systemd and udev look.
 UNITS, RULES = Path("/etc/systemd/system"), Path("/etc/udev/rules.d")
 _UNIT = """\
-# Made by tenuto service. It drives from boot; after a crash it begins again, and then nobody has enabled it.
+# Made by tenuto service. It drives from boot; after a crash it starts again, not enabled.
 [Unit]
 Description=Tenuto drives {name}
 StartLimitIntervalSec=0

@@ -189,8 +189,8 @@ def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:
     here = settings.host in ("localhost", "127.0.0.1", "::1")
     if settings.password_file is not None and settings.ca is None and not here and not settings.plain_password:
         raise error(
-            f"mqtt: the password would go to {settings.host} over a line that others can read: "
-            "say ca=FILE or ca=system for TLS, or plain_password=true"
+            f"mqtt: the password would go unencrypted to {settings.host} over the network: "
+            "set ca=FILE or ca=system for TLS, or plain_password=true"
         )
 
 

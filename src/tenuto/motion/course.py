@@ -303,7 +303,7 @@ def impossible(course: Course, chassis: Chassis) -> list[Violation]:
     for time, row in zip(course.times[::4].tolist(), course.asked[::4].tolist(), strict=False):
         for way in chassis.cannot(VelocityCommand(*row)):
             ways.setdefault(way, time)
-    return [Violation(f"this vehicle cannot do {way} as the script asks", time) for way, time in sorted(ways.items())]
+    return [Violation(f"this vehicle cannot do {way} as demanded", time) for way, time in sorted(ways.items())]
 
 
 def beyond(course: Course, chassis: Chassis) -> list[Violation]:

@@ -133,7 +133,7 @@ class Hub:
         elif ask.type == "mark":
             self._to_loop({"kind": "mark", "client": client.id, "name": client.name, "why": ask.text})
         elif client is not self.driver and (self._has_seat or ask.type != "reset"):
-            client.tell({"type": "refused", "text": "only who drives may do that"})
+            client.tell({"type": "refused", "text": "only the driver may do that"})
         elif ask.type == "reset":
             self._to_loop({"kind": "reset", "client": client.id, "name": client.name})
         elif ask.type == "let_go":

@@ -24,9 +24,9 @@ BEYOND_ENDS = 0.25
 class ControlTable(Table):
     """``[controls.NAME]``: one control, with a name of your own."""
 
-    reads: Name = Field(description='what the device calls the control, such as "left_y"')
+    reads: Name = Field(description='the name of the control at the device, such as "left_y"')
     minus: Name | None = Field(
-        default=None, description="the control that goes the other way, where two triggers or buttons make one axis"
+        default=None, description="the control of the opposite direction, if two triggers or buttons form one axis"
     )
     low: float | None = Field(default=None, description="the lowest raw number that the control reaches")
     centre: float | Literal["at start"] | None = Field(

@@ -52,8 +52,8 @@ class InputTable(Table):
 
     source: AnySource | None = Field(default=None, description="a table with the keys of [source]")
     source_of: Name | None = Field(default=None, description="a sensor or an inhibit that has a source")
-    far_end: Name | None = Field(default=None, description="a sink of the profile whose far end says the number")
-    reads: Name = Field(description="what its source calls the number, such as a column")
+    far_end: Name | None = Field(default=None, description="a sink of the profile whose far end reports the number")
+    reads: Name = Field(description="the name of the number at its source, such as a column")
     timeout: Time | None = Field(default=None, description='a time, such as "200 ms"')
 
     @property
@@ -65,12 +65,12 @@ class InputTable(Table):
 class DistanceTable(InputTable):
     """``[distances.NAME]``: a distance sensor, which limits the speed towards an obstacle."""
 
-    scale: Length = Field(default=1.0, description='what a number of 1 stands for, such as "1 mm"')
+    scale: Length = Field(default=1.0, description='the value of a number of 1, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
-        default="forward", description='where it looks: "forward", "backward", "left", "right", "up" or "down"'
+        default="forward", description='its direction: "forward", "backward", "left", "right", "up" or "down"'
     )
     keep: Length = Field(description='the distance to keep, such as "0.5 m"')
-    reach: Length | None = Field(default=None, description='from where on it sees nothing, such as "4 m"')
+    reach: Length | None = Field(default=None, description='its range, such as "4 m"')
 
 
 class InhibitTable(InputTable):
@@ -89,7 +89,7 @@ class MeasuredTable(InputTable):
         default="forward", description='what it measures: "forward", "sideways", "up" or "turn"'
     )
     scale: Annotated[float, BeforeValidator(_speed_or_turn(signed=True))] = Field(
-        default=1.0, description='what a number of 1 stands for, such as "1 mm/s"; of a turn "1 deg/s"'
+        default=1.0, description='the value of a number of 1, such as "1 mm/s"; of a turn "1 deg/s"'
     )
     tolerance: Annotated[float, BeforeValidator(_speed_or_turn())] = Field(
         description='a speed, such as "0.2 m/s"; of a turn "20 deg/s"'

@@ -122,7 +122,7 @@ class _Settler:
             return share * full
         if full == 0.0:
             return Refused(text, "this vehicle cannot go that way, so there is no full speed to take a share of")
-        return Refused(text, f"the full speed of this {self._kind} is not known: say in [chassis] how fast it can go, "
+        return Refused(text, f"the full speed of this {self._kind} is not known: set its greatest speed in [chassis], "
                              "or write this with a unit")  # fmt: skip
 
 

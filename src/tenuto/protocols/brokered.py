@@ -60,7 +60,7 @@ def open_command(data: bytes, topic: str, keys: Mapping[str, bytes]) -> RemoteCo
         return f"a command in the name of {name}, made without that key"
     command = read_json(RemoteCommand, text)
     if command is None or command.driver != name:
-        return f"a command that {name} sealed, and is none"
+        return f"a sealed message of {name} that is not a command"
     return command
 
 

@@ -84,7 +84,7 @@ class Diagnosis:
         if len(self._bytes) >= _ENOUGH and good * 50 < len(self._bytes):
             found += self._about_sender()
         if decoder is not None:
-            found += [f"passed over: {what}, {count} times" for what, count in sorted(decoder.passed_over.items())]
+            found += [f"ignored: {what}, {count} times" for what, count in sorted(decoder.passed_over.items())]
         if self._two_senders():
             found.append("two senders on one line: every other frame has other channels")
         return found
@@ -111,14 +111,14 @@ class Diagnosis:
         best = max(likely, key=lambda one: likely[one])
         if likely[best] < expected + _MUCH:
             known = self._expected.in_words()
-            yield f"this may be {known}, and nearly no frame of it is whole: move a stick; else it is noise"
+            yield f"this may be {known}, but almost no frame is complete: move a stick; otherwise it is noise"
             return
         alike = [one for one in likely if likely[one] > likely[best] - _CLEAR]
         if alike == [_turned(self._expected)]:
-            yield "this looks inverted: the line needs an inverter, or must do without the one that it has"
+            yield "this looks inverted: add an inverter to the line, or remove the present one"
         else:
             said = " or ".join(one.in_words() for one in alike)
-            yield f"this looks like {said}, and {self._expected.in_words()} is expected"
+            yield f"this looks like {said}; expected {self._expected.in_words()}"
 
     def _two_senders(self) -> bool:
         frames = list(self._frames)

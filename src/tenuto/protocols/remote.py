@@ -112,7 +112,7 @@ class RemoteState(BaseModel):
         max_length=64, description="whose commands it follows; empty for nobody's"
     )
     number: Count = Field(description="of the newest command that counted")
-    vx: float = Field(description="m/s, as it is told to its motors")
+    vx: float = Field(description="m/s, as sent to its motors")
     vy: float
     vz: float
     yaw_rate: float

@@ -152,7 +152,7 @@ class _Drive:
                 self.outlets.start(plan)
                 self._loop()
             except BaseException as error:
-                self._fail(error, f"the drive broke off: {error!r}")
+                self._fail(error, f"the drive was aborted: {error!r}")
             finally:
                 self._stop_sinks()
         if self.failure is not None:
@@ -285,7 +285,7 @@ class _Drive:
         self.over_budget = ()
         if took > period:
             report.over_budget_ticks += 1
-            text = f"the tick before took {took * 1000:.0f} ms to make, and there are {period * 1000:.0f} ms"
+            text = f"the last tick took {took * 1000:.0f} ms, longer than its period of {period * 1000:.0f} ms"
             self.over_budget = (Reason(Code.TICK_OVER_BUDGET, text),)
 
     def _count(self, lateness: float, period: float, seconds: float) -> None:
@@ -304,7 +304,7 @@ class _Drive:
     def _on_signal(self, name: str) -> None:
         """First: ramp to standstill. Second: end without the ramp. Third: interrupt code that hangs."""
         self.signals += 1
-        self._end(f"{self.handle.pressed or name}: stop was asked for")
+        self._end(f"{self.handle.pressed or name}: stop requested")
         if self.signals > 2 and not self.stopping_sinks:
             raise KeyboardInterrupt
 
@@ -344,7 +344,7 @@ def check_controls(plan: Plan, source: Source, others: Mapping[str, Source]) -> 
         known = [info.name for info in sources[name].controls_for(plan, name)]
         if name in velocities and not set(known) & set(VelocityCommand._fields):
             raise SourceError(
-                f"{sources[name].name} has none of {', '.join(VelocityCommand._fields)}, and is to send them"
+                f"{sources[name].name} must send some of {', '.join(VelocityCommand._fields)}, and has none"
             )
         missing = [pair for pair in needed if pair[0] not in known]
         if missing:
@@ -362,7 +362,7 @@ def check_far_ends(plan: Plan, sinks: Sequence[Sink], others: Collection[str] = 
     unsaid = plan.guard.needs.unsaid(says)
     if plan.guard.needs.wanted and (unsaid or not says):
         wanted = ", ".join(f"guard.needs.{name}" for name in unsaid or plan.guard.needs.wanted)
-        raise SinkError(f"{wanted}: no sink of this drive can say that; drive with one that does, or remove it")
+        raise SinkError(f"{wanted}: no sink of this drive can report that; drive with one that does, or remove it")
 
 
 def _reads(controls: Sequence[ControlPlan]) -> list[tuple[str, str]]:
@@ -381,7 +381,7 @@ def _signals_to(handle: Callable[[str], None]) -> Iterator[None]:
         yield
         return
     names = {signal.SIGINT: "Ctrl-C", signal.SIGTERM: "SIGTERM"}
-    for name, said in (("SIGHUP", "the terminal has gone"), ("SIGTSTP", "Ctrl-Z"), ("SIGQUIT", "Ctrl-\\")):
+    for name, said in (("SIGHUP", "the terminal was closed"), ("SIGTSTP", "Ctrl-Z"), ("SIGQUIT", "Ctrl-\\")):
         if hasattr(signal, name):
             names[getattr(signal, name)] = said
 

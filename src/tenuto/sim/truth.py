@@ -193,7 +193,7 @@ def _unasked(stage: DrivenRobot, row: TruthRow) -> Iterator[Finding]:
     ))  # fmt: skip
     if extra != STANDSTILL:
         asked, too = _way(VelocityCommand(*(a - b for a, b in zip(moved, extra, strict=True)))), _way(extra)
-        yield warning(where, f"its end asks for {asked}, and brings {too} too")
+        yield warning(where, f"its end demands {asked}, and causes {too} too")
 
 
 class _Rates:
@@ -216,8 +216,8 @@ class _Rates:
         for (key, limit), most in self._largest.items():
             if key in said and 0.0 < most < _REACHED * limit:
                 value = units.change_of("yaw_rate" if "turn" in key else "vx").shown(limit, ".3g")
-                text = f"the robot never makes use of more than {100 * most / limit:.0f} % of {value}"
-                yield warning(f"limits.{key}", text, "its sticks, its jerk or its speeds hold it back before")
+                text = f"the robot never uses more than {100 * most / limit:.0f} % of {value}"
+                yield warning(f"limits.{key}", text, "its sticks, its jerk limit or its speeds limit it first")
 
 
 def _row(stage: DrivenRobot, mode: str, control: str, position: float, rest: Tick) -> TruthRow:

@@ -91,7 +91,7 @@ class Sink(Closing, ABC):
 def metres_wanted(name: str, plan: Plan) -> None:
     """Refuse a vehicle without measures, for a sink that sends m/s. Raises SinkError."""
     if not plan.chassis.units.known:
-        raise SinkError(f"{name}: it speaks m/s, and {NO_METRES}: say them in [chassis]")
+        raise SinkError(f"{name}: it sends m/s, and {NO_METRES}: set them in [chassis]")
 
 
 @dataclass(frozen=True, kw_only=True)

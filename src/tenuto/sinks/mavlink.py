@@ -167,7 +167,7 @@ class MavlinkSink(Sink):
         climbs = self._speeds.up > 0.0 or self._speeds.down > 0.0
         if self._sends == "sticks" and climbs and self._middle is None:
             raise SinkError(
-                f"{self.name}: say what the middle of the climbing stick is: middle = 500 where the autopilot counts "
+                f"{self.name}: set the middle of the climbing stick: middle = 500 where the autopilot counts "
                 "it from 0 to 1000, as most that hold their height do; 0 where it counts from -1000"
             )
 

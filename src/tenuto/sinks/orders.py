@@ -64,7 +64,7 @@ def order_of(action: str, one: AutopilotCommand) -> Order:
     """Return the order of an action. Raises `SinkError` if the standard has no such command."""
     number = mavlink.command_number(one.command)
     if number is None:
-        raise SinkError(f'mavlink: "{action}": {one.command} is no command of the standard, such as MAV_CMD_NAV_LAND')
+        raise SinkError(f'mavlink: "{action}": {one.command} is not in the standard, such as MAV_CMD_NAV_LAND')
     if not set(one.parameters) <= set(range(1, 8)):
         raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
     armed = one.parameters.get(1, 0.0) == 1.0 if number == mavlink.POWER_OFF[0] else None
@@ -96,7 +96,7 @@ class Orders:
         head = self._waiting[0] if self._waiting else None
         if head is None or not head.lasts or head.name == POWER_OFF or now - self._began_at < _ANSWER_WITHIN:
             return ""  # the power has its own notice
-        return f'"{head.name}" was asked for, and is not so yet'
+        return f'"{head.name}" was requested, but has not taken effect yet'
 
     def say(self, now: float, text: str) -> None:
         """Store a notice for the driver."""
@@ -153,7 +153,7 @@ class Orders:
                 self._accepted = None
             elif now - since > _SEEN_WITHIN:
                 self._accepted = None
-                self._said = (now, f'"{order.name}" was accepted, and its heartbeat does not say that it is so')
+                self._said = (now, f'"{order.name}" was accepted, but its heartbeat does not confirm it')
 
     def answered(self, number: int, result: int, now: float) -> None:
         """Take the acknowledgement of a command."""

@@ -110,8 +110,8 @@ class SerialLine(Sink):
         if not made_from or not here or made_from == here:
             return ""
         return (
-            f"its board was made from another profile ({made_from}, and this one is {here}): "
-            "make its code again with tenuto firmware --part robot"
+            f"the board's code was made from another profile ({made_from}; this one is {here}): "
+            "generate it again with tenuto firmware --part robot"
         )
 
     def record_raw(self, box: BlackBox) -> bool:
@@ -232,7 +232,7 @@ def template_problem(template: str, plan: Plan) -> str:
 def outputs_problem(outputs: tuple[str, ...], template: str, plan: Plan) -> str:
     """Explain why the levels of these outputs cannot be sent; empty if they can."""
     if outputs and template:
-        return "a line of your own names its outputs itself: leave outputs out"
+        return "your own line names its outputs itself: remove outputs"
     if len(outputs) > MOST_OUTPUTS:
         return f"it takes {MOST_OUTPUTS} outputs at most, and there are {len(outputs)}"
     known = plan.output_names()

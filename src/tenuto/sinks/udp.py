@@ -70,7 +70,7 @@ class UdpSink(RemoteSink):
         if self._session is None:
             return (
                 "no answer yet: check that it listens there with the same key, and that nobody else drives it; "
-                f"where each driver has a key, that one of them is for {self.end.name}"
+                f"if each driver has a key, that one of them is for {self.end.name}"
             )
         return ""
 

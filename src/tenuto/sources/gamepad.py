@@ -162,7 +162,7 @@ class Gamepad(Source):
         _OPENED.discard(self._device.found.instance)
         self._device.close()
         self._device = None
-        self._note = f"{self.name} is gone: plug it in again"
+        self._note = f"{self.name} is disconnected: plug it in again"
 
     def _find_again(self) -> None:
         """Open the lost device if it is connected again; report another one in its place."""
@@ -182,7 +182,7 @@ class Gamepad(Source):
     def _difference(self, found: Found, controls: tuple[ControlInfo, ...]) -> str:
         """Describe how a new device differs from the lost one."""
         before, after = ({info.name for info in infos} for infos in (self._controls, controls))
-        parts = [f"{self.name} is gone, and {found.name} has come"]
+        parts = [f"{self.name} is disconnected, and {found.name} is in its place"]
         if found.identity != self.identity:
             parts.append(f"with another identity ({found.identity}, not {self.identity})")
         if before != after:

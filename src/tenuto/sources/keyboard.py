@@ -129,7 +129,7 @@ class Keyboard(Source):
         values |= {name: float(now < self._pressed_until.get(name, -1.0)) for name in _FREE.values()}
         values |= {"emergency": float(self._emergency), "reset": float(now < self._reset_until)}
         if self._gone:
-            return Frame(now, values, False, "the terminal has gone")
+            return Frame(now, values, False, "the terminal was closed")
         return Frame(now, values, note=f"speed {100 * share:.0f} %, turn {100 * turning:.0f} %")
 
     def _keys(self) -> list[bytes]:

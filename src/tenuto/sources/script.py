@@ -69,7 +69,7 @@ class Performance:
         if tick.guard.state is not State.DRIVING:
             return f"the script was ended early: {'; '.join(reason.text for reason in tick.guard.reasons)}"
         if not drives:
-            return "the script was ended early: a hand took over"
+            return "the script was ended early: a driver took over"
         if off:
-            return f"the script was ended early, for the robot does not follow it: {'; '.join(off)}"
-        return "the script is done" if self._motion.ended(tick.time) else None
+            return f"the script was ended early, because the robot does not follow it: {'; '.join(off)}"
+        return "the script is complete" if self._motion.ended(tick.time) else None

@@ -45,7 +45,7 @@ class ThrusterSticks(Style):
     def cause(self, shaped: Mapping[str, float]) -> str:
         """Report that the thrusters reduce what the sticks demand."""
         intent = self.intent(shaped)
-        return "the thrusters make no more of it" if max(map(abs, intent)) < 1.0 - 1e-6 else ""
+        return "the thrusters limit it" if max(map(abs, intent)) < 1.0 - 1e-6 else ""
 
     def demand(
         self, intent: Intent[float], speeds: Speeds, setting: Setting, shaped: Mapping[str, float]

@@ -362,7 +362,7 @@ class Chassis(ABC):
                 name for name, value in does.items()
                 if min(abs(value - bounds[name].low), abs(value - bounds[name].high)) <= 1e-6 * bounds[name].most
             ]  # fmt: skip
-            said.append(f"{', '.join(full) or 'it'} can do no more: all is slowed to {100 * share:.0f} %")
+            said.append(f"{', '.join(full) or 'it'} cannot do more: everything is slowed to {100 * share:.0f} %")
         return "; ".join(said) or "this vehicle cannot do that"
 
     def axles(self) -> Mapping[str, Axle]:

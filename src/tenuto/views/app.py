@@ -19,9 +19,9 @@ REFRESH_SECONDS = 0.1
 # The number of lines that a key scrolls.
 _SCROLL = 4
 _HELP = """
- q, Ctrl-C   stop: stop the robot, and end; once more: without the ramp
+ q, Ctrl-C   stop: stop the robot, and end; again: without the ramp
  m           mark this moment: it is noted in the log
- p, space    pause the view; the robot is driven on
+ p, space    pause the view; the robot continues
  ↑, ↓        scroll, where the terminal is too small for all of it
  ?, h        this help; again: close it
 

@@ -59,7 +59,7 @@ function connect() {
     who = { ...who, you: "", driver: "" };
     clock = null;
     showSeat();
-    view.disconnected(over ? "the drive is over" : event.reason || "the robot does not answer");
+    view.disconnected(over ? "the drive has ended" : event.reason || "the robot does not answer");
     // Also after its end: the drive may be started again, and then somebody must take the seat again.
     setTimeout(connect, over ? RETRY_MS.at(-1) : RETRY_MS[Math.min(tries++, RETRY_MS.length - 1)]);
   };

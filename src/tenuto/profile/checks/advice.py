@@ -212,5 +212,5 @@ def _guard(plan: Plan) -> Iterator[Finding]:
         yield warning("guard.link_timeout", text)
     quickest = max(max(mode.limits.acceleration, mode.limits.deceleration or 0.0) for mode in plan.modes)
     if plan.guard.stop_deceleration < quickest:
-        text = "a stop is slower than the driver's own ramps: raise it, as far as the robot does not tip"
+        text = "a stop is slower than the driver's own ramps: raise it, but not so far that the robot tips"
         yield warning("guard.stop_deceleration", text)

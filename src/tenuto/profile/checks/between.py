@@ -63,7 +63,7 @@ def _controls(profile: Tables) -> Iterator[Finding]:
                 yield unexpected(f"{key}.{end}", f"a raw number from {info.low:g} to {info.high:g}", f"{raw:g}")
             if raw is None and end != "centre" and info.travel is None:
                 expected = ControlTable.model_fields[end].description or ""
-                yield unexpected(f"{key}.{end}", expected, "nothing", "the device does not say it by itself")
+                yield unexpected(f"{key}.{end}", expected, "nothing", "the device does not report it")
         yield from _order(key, control, info)
         if control.rests == "end" and control.centre is not None:
             yield unexpected(
@@ -80,7 +80,7 @@ def _minus(key: str, source: SourceOptions, control: ControlTable, info: Control
     if other is None:
         yield unknown(f"{key}.minus", f"a control of the {source.kind}", minus, (info.name for info in source.layout))
     elif "stick" in (other.kind, info.kind) and control.rests != "end":
-        hint = 'a stick goes both ways by itself; where both rest at their low end, say rests = "end"'
+        hint = 'a stick has both directions; if both rest at their low end, set rests = "end"'
         yield unexpected(f"{key}.minus", "two controls that rest at their ends", f'"{info.name}" and "{minus}"', hint)
 
 

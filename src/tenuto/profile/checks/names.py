@@ -224,9 +224,9 @@ def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
         if quantity is not None and plan.form not in quantity.forms:
             key = f"actuators.{plan.name if plan.name in profile.actuators else quantity.group}.form"
             what = f"a number in {quantity.unit}" if quantity.unit else "a share"
-            yield unexpected(key, f"{', '.join(quantity.forms)}: {plan.name} is told {what}", f'"{plan.form}"')
+            yield unexpected(key, f"{', '.join(quantity.forms)}: {plan.name} takes {what}", f'"{plan.form}"')
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
-            expected = "what counts as all of it: full, or a fastest speed under [chassis]"
+            expected = "the value of the share 1: full, or a greatest speed under [chassis]"
             yield unexpected(f"actuators.{plan.name}.full", expected, "nothing")
 
 

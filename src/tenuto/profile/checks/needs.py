@@ -20,7 +20,7 @@ def needs_errors(profile: Tables) -> Iterator[Finding]:
     # Without a sink in the profile, the one of --to is checked when the drive begins.
     if profile.sinks and plan.wanted and (unsaid := plan.unsaid(says) if able else list(plan.wanted)):
         for key in unsaid if "answers" not in unsaid or needs.answers else [key for key in unsaid if key != "answers"]:
-            text = "no sink of this profile can say that"
+            text = "no sink of this profile can report that"
             yield error(f"guard.needs.{_KEYS.get(key, key)}", text, "add one that answers, or remove this")
     for mode in plan.modes:
         known = [name for sink in able.values() for name in sink.mode_names]

@@ -13,7 +13,7 @@ from tenuto.profile.schema import Tables
 from tenuto.styles.base import StyleOptions
 
 _NOTHING = "nothing with a vehicle without measures"
-_MEASURE = "measure the vehicle and say so in [chassis]"
+_MEASURE = "measure the vehicle, and set its dimensions in [chassis]"
 
 
 def no_metres_errors(profile: Tables) -> Iterator[Finding]:
@@ -26,7 +26,7 @@ def no_metres_errors(profile: Tables) -> Iterator[Finding]:
             yield unexpected(f"drivers.{name}.sends", f'"sticks": {_NOTHING[8:]} m/s mean nothing', '"velocities"')
     for name, sink in profile.sinks.items():
         if sink.in_metres:
-            yield unexpected(f"sinks.{name}", _NOTHING, f"a {sink.kind}, which speaks m/s", _MEASURE)
+            yield unexpected(f"sinks.{name}", _NOTHING, f"a {sink.kind}, which sends m/s", _MEASURE)
     for place, style in styles_of(profile):
         for key, value in said_in_metres(style):
             yield unexpected(f"{place}.{key}", _NOTHING, f"{value:g}", _MEASURE)
