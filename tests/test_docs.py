@@ -1,6 +1,8 @@
 """The tables of keys in the docs against the schema: every documented default is the actual one."""
 
 import dataclasses
+import importlib.util
+import inspect
 import json
 import math
 import re
@@ -11,12 +13,14 @@ import typing
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
+import tenuto
 from helpers import run
 from tenuto.basics.extras import EXTRAS
 from tenuto.basics.reasons import Code
@@ -168,3 +172,22 @@ def test_the_package_carries_what_the_far_end_needs(tmp_path: Path) -> None:
     wanted |= {f"tenuto/data/firmware/{name}" for name in ("velocity_line.c", "velocity_frame.h")}
     wanted |= {"tenuto/firmware/c/robot_board.c.j2", "tenuto/firmware/c/avr/Makefile.j2", "tenuto/curves/expo.c.j2"}
     assert wanted | {"tenuto/data/medlar.toml", "tenuto/py.typed"} <= carried
+
+
+def test_the_site_has_one_row_for_each_parameter_and_loses_no_word(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(sys.modules, "griffe", SimpleNamespace(Extension=object, Object=object))
+    spec = importlib.util.spec_from_file_location("site_docstrings", DOCS.parent / "scripts" / "site_docstrings.py")
+    assert spec is not None
+    assert spec.loader is not None
+    spec.loader.exec_module(site := importlib.util.module_from_spec(spec))
+    checked = 0
+    for name in tenuto.__all__:
+        text = inspect.getdoc(one := getattr(tenuto, name)) or ""
+        shown = site.for_the_site(text)
+        assert set(re.findall(r"\w+", text)) == set(re.findall(r"\w+", shown)), name
+        if callable(one) and (args := re.search(r"^Args:\n((?: {4}.*\n?)+)", shown, re.MULTILINE)):
+            rows = [row.split(": ")[0].strip() for row in args[1].splitlines()]
+            assert len(set(rows)) == len(rows), (name, rows)
+            assert set(rows) <= set(inspect.signature(one).parameters), (name, rows)
+            checked += 1
+    assert checked > 10

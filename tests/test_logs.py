@@ -25,6 +25,7 @@ import tenuto
 from helpers import MEDLAR, Bench, examples, pad, run
 from tenuto import Tick
 from tenuto.analysis.logs import ticks_of
+from tenuto.cli.why import continued
 from tenuto.data import shipped
 from tenuto.driving.follow import line_plan
 from tenuto.driving.telemetry import Telemetry
@@ -176,6 +177,9 @@ def test_what_a_far_end_names_later_has_its_columns_too(form: str, tmp_path: Pat
     assert len(list(tmp_path.iterdir())) == 4
     assert all(kept_with(tmp_path / f"run{more}.{form}").read_text() == MEDLAR.text() for more in ("", "-2"))
     assert [len(table) for table in tables] == [100, 50]
+    assert continued(tmp_path / f"run.{form}", tables[0]).endswith(f" continues in {tmp_path / f'run-2.{form}'}")
+    for other in (tables[0][:30], tables[1]):  # another drive, which ended long before it began, or later
+        assert continued(tmp_path / f"run.{form}", other) == ""
     for tick, read in zip(written, (one for table in tables for one in ticks_of(table)), strict=True):
         assert read.far["robot"].armed == tick.far["robot"].armed
         assert read.raw["drive"] == pytest.approx(tick.raw["drive"], nan_ok=True)

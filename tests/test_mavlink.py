@@ -615,7 +615,7 @@ def test_settings_that_would_surprise_are_refused() -> None:
         sink.start(plan)
     with MavlinkSink("127.0.0.1:9", sends="channels") as sink, pytest.raises(tenuto.SinkError, match="no pulses"):
         sink.start(plan)
-    with pytest.raises(tenuto.SinkError, match="MAV_CMD_FETCH is not in the standard"):
+    with pytest.raises(tenuto.SinkError, match="MAV_CMD_FETCH is not a MAVLink command"):
         MavlinkSink("127.0.0.1:9", commands={"fetch": AutopilotCommand("MAV_CMD_FETCH")})
     with pytest.raises(tenuto.SinkError, match="expected an address like"):
         tenuto.open_sink("mavlink:here:there")

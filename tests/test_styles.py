@@ -394,7 +394,7 @@ def test_what_a_vehicle_cannot_do_is_told() -> None:
         ("sorrel", "{ left = ", "{ lift = ", "style.each: expected thrusters of this vehicle: left, right"),
         ("sorrel", 'thrust = "28 N"', 'thrust = "28 m"', "m is a length; a force is needed"),
         ("quince", "[actuators.angles]", "[actuators.angels]", 'did you mean "angles"?'),
-        ("quince", 'max_wheel_speed = "60 rev/min"\n', "", "actuators.front_left_wheel.full: expected the value"),
+        ("quince", 'max_wheel_speed = "60 rev/min"\n', "", "actuators.front_left_wheel.full: expected full, the value"),
         ("quince", '"counter", "crab"', '"counter", "krab"', "choose.steering.order"),
         ("medlar", 'kind = "differential"\ntrack = "0.62 m"', 'kind = "skid_steer"', "chassis.effective_track: "),
     ],

@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 # The files that continue a log have numbers below this; other drives may have used some of them.
 _LOOKED_AT = 10
+# A log that continues another begins a tick after its end. This is the longest tick with a delay, in s.
+_GAP = 1.0
 
 
 def why(
@@ -69,8 +71,9 @@ def continued(log: Path, table: pd.DataFrame) -> str:
     names += [f"{log.stem}-{more}" for more in range(2, _LOOKED_AT)]
     last = float(table["time"].iloc[-1])
     for later in map(log.with_stem, names):
-        with suppress(TenutoError):  # it belongs to another drive
-            if later.exists() and float(tenuto.load_log(later)["time"].iloc[0]) > last:
+        with suppress(TenutoError):  # not a log
+            # The log of another drive begins at its own time.
+            if later.exists() and 0.0 < float(tenuto.load_log(later)["time"].iloc[0]) - last < _GAP:
                 return f"; the drive continues in {later}"
     return ""
 

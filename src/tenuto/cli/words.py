@@ -119,8 +119,7 @@ def named_texts(texts: list[str], option: str) -> dict[str, str]:
 
 
 def truth_in_words(row: TruthRow, chassis: Chassis) -> tuple[str, str, str, str]:
-    """Describe a row of a truth table: the mode, the control and its position, and the motion of the robot and its
-    parts.
+    """Describe a row of a truth table: mode, control, position, and the motion of the robot and its parts.
 
     Wheels that all do the same are described once, and parts that stand are left out.
     """

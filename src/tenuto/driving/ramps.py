@@ -34,8 +34,7 @@ class CommandRamp:
 
     On the way, decreasing and increasing axes may together exceed the chassis. Then the command first changes the
     decreasing axes as far as it can, or goes straight to the target, or straight to standstill, whichever gets nearer
-    to
-    the target: no limit is exceeded, and the robot never gets stuck.
+    to the target: no limit is exceeded, and the robot never gets stuck.
 
     With a jerk limit the command is averaged over the time in which the jerk builds up twice the acceleration. So the
     acceleration of no axis changes faster, and none goes past its target; and if the chassis can do every velocity on

@@ -75,8 +75,7 @@ def worst_stop(plan: Plan, reaction: float = 0.0, *, ramps: bool = True) -> Stop
 
     Along the ground it is v·t + v·T/2 m, with T s until the slowest axis is at rest: a turn that takes longer to stop
     than the speed lengthens the distance too. The highest speed along the ground, the fastest turn and the fastest
-    climb
-    are combined, although not every vehicle can do them at once: the result is an upper bound.
+    climb are combined, although not every vehicle can do them at once: the result is an upper bound.
 
     Args:
         plan: see there. reaction: how long the command is held before it is reduced, s.
@@ -107,7 +106,7 @@ def braking_for(plan: Plan, metres: float) -> Braking:
 
 def reaction(plan: Plan) -> float:
     """Return the longest time that the last command is held after a link loss, s."""
-    # Each time-out is detected at the tick after it.
+    # Each timeout is detected at the tick after it.
     guard = plan.guard
     return guard.link_timeout + plan.period + (guard.grace + plan.period if guard.grace else 0.0)
 
@@ -214,7 +213,7 @@ def fastest(plan: Plan) -> float:
 def link_loss_stages(plan: Plan) -> list[Stage]:
     """List the stages from the last frame to the end, for the velocity with the longest distance."""
     guard = plan.guard
-    # Each is detected at the tick after its time-out.
+    # Each is detected at the tick after its timeout.
     noticed = guard.link_timeout + plan.period
     borne = guard.grace + plan.period if guard.grace else 0.0
     worst = worst_stop(plan, reaction(plan))

@@ -32,7 +32,7 @@ class CommandWatchdog:
         self._until, self._newest = now + valid_for, now
 
     def may_move(self, now: float) -> bool:
-        """Return whether the last command may still be followed; after a time-out, not before a standstill arrived."""
+        """Return whether the last command may still be followed; after a timeout, not before a standstill arrived."""
         # Written so that NaN stops it too. If the clock has run backwards, the age of a command is unknown.
         if not self._newest <= now <= self._until:
             self._latched = True

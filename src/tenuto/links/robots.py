@@ -74,7 +74,7 @@ def unconfirmed(since: float | None, now: float) -> str:
 
 
 class Stopper:
-    """Requests an emergency stop of robots, whoever drives them. Their drivers reset it, each at the own machine.
+    """Requests an emergency stop of robots, whoever drives them. Their drivers reset it, each at their own machine.
 
     A robot with keys accepts it only with one of them.
     """

@@ -65,7 +65,7 @@ class InputTable(Table):
 class DistanceTable(InputTable):
     """``[distances.NAME]``: a distance sensor, which limits the speed towards an obstacle."""
 
-    scale: Length = Field(default=1.0, description='the value of a number of 1, such as "1 mm"')
+    scale: Length = Field(default=1.0, description='the length for a number of 1, such as "1 mm"')
     towards: Literal["forward", "backward", "left", "right", "up", "down"] = Field(
         default="forward", description='its direction: "forward", "backward", "left", "right", "up" or "down"'
     )
@@ -89,7 +89,7 @@ class MeasuredTable(InputTable):
         default="forward", description='what it measures: "forward", "sideways", "up" or "turn"'
     )
     scale: Annotated[float, BeforeValidator(_speed_or_turn(signed=True))] = Field(
-        default=1.0, description='the value of a number of 1, such as "1 mm/s"; of a turn "1 deg/s"'
+        default=1.0, description='the speed for a number of 1, such as "1 mm/s"; for a turn "1 deg/s"'
     )
     tolerance: Annotated[float, BeforeValidator(_speed_or_turn())] = Field(
         description='a speed, such as "0.2 m/s"; of a turn "20 deg/s"'

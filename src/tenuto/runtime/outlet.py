@@ -121,7 +121,7 @@ class Outlet(ABC):
         self._waiting = Waiting(sink)
 
     def start(self, plan: Plan) -> None:
-        """Prepare the sink for the ticks of a plan. Raises as the sink."""
+        """Prepare the sink for the ticks of a plan. Raises what the sink raises."""
         self._begin(plan)
 
     def _begin(self, plan: Plan) -> None:
@@ -186,7 +186,7 @@ class ThreadOutlet(Outlet):
         self._thread = threading.Thread(target=self._serve, name=f"sink {sink.name}", daemon=True)
 
     def start(self, plan: Plan) -> None:
-        """Prepare the sink, and start its thread. Raises as the sink."""
+        """Prepare the sink, and start its thread. Raises what the sink raises."""
         super().start(plan)
         self._thread.start()
 
@@ -283,7 +283,7 @@ class Outlets:
         self._all: list[Outlet] = [(ThreadOutlet if in_threads else DirectOutlet)(sink, clock) for sink in sinks]
 
     def start(self, plan: Plan) -> None:
-        """Prepare all sinks. Raises as one of them."""
+        """Prepare all sinks. Raises what one of them raises."""
         for outlet in self._all:
             outlet.start(plan)
 

@@ -56,7 +56,7 @@ class Surroundings:
         self._floors = {sensor.name: sensor.keep for sensor in plan.distances}
         self._undisturbed = True
         # The commands without the watchdog: the time of the newest, and whether one was standstill since the last
-        # time-out. And since when there is no driver.
+        # timeout. And since when there is no driver.
         self._came, self._stood = -math.inf, False
         self._stands_since: float | None = None
 

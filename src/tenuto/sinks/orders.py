@@ -64,7 +64,7 @@ def order_of(action: str, one: AutopilotCommand) -> Order:
     """Return the order of an action. Raises `SinkError` if the standard has no such command."""
     number = mavlink.command_number(one.command)
     if number is None:
-        raise SinkError(f'mavlink: "{action}": {one.command} is not in the standard, such as MAV_CMD_NAV_LAND')
+        raise SinkError(f'mavlink: "{action}": {one.command} is not a MAVLink command such as MAV_CMD_NAV_LAND')
     if not set(one.parameters) <= set(range(1, 8)):
         raise SinkError(f'mavlink: "{action}": its parameters have the numbers 1 to 7')
     armed = one.parameters.get(1, 0.0) == 1.0 if number == mavlink.POWER_OFF[0] else None

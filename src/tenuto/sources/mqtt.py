@@ -37,8 +37,8 @@ class MqttSource(RemoteSource):
         Args:
             robot: its name at the broker.
             broker: a connection, or a function that makes one. It reports "gone" for the robot if this program dies.
-            ring: the drivers' keys; with it only sealed commands count, and states are signed. It is closed with the
-                source.
+            ring: the drivers' keys; with it only sealed commands count, and states are signed. The source
+                closes it.
         """
         self._own: Broker | None = None
         self._ring, self._topic, self._commanded_on = ring, state_topic(robot), command_topic(robot)

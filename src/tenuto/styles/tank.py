@@ -21,13 +21,12 @@ class Tank(Style):
 
     A stick at its end is the full speed of its side, forward or backward; a stick at rest is a side that stands. If the
     robot would turn faster than its turning speed with the sticks at their ends in the same ratio, both sides are
-    reduced
-    by one share: so a side that stands remains at standstill, and the whole travel of a stick has an effect.
+    reduced by one share: so a side that stands remains at standstill, and the whole travel of a stick has an effect.
 
     Attributes:
         left, right: controls.
-        sides: of the vehicle; None if it has none. Then the speed of a side is the forward and the turning speed
-            together.
+        sides: of the vehicle; None if it has none. Then the speed of a side is the sum of the forward and
+            the turning speed.
     """
 
     left: str

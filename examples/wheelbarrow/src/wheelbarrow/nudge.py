@@ -14,7 +14,7 @@ from tenuto.vehicles.base import Chassis
 
 @dataclass(frozen=True, slots=True)
 class Nudge(Style):
-    """Forward is the mean of both handles; their difference turns, multiplied by ``nudge``."""
+    """Forward is the mean of both handles; half of their difference, times ``nudge``, turns."""
 
     left: str
     right: str

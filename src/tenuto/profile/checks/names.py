@@ -226,7 +226,7 @@ def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
             what = f"a number in {quantity.unit}" if quantity.unit else "a share"
             yield unexpected(key, f"{', '.join(quantity.forms)}: {plan.name} takes {what}", f'"{plan.form}"')
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
-            expected = "the value of the share 1: full, or a greatest speed under [chassis]"
+            expected = "full, the value of the share 1, or a greatest speed under [chassis]"
             yield unexpected(f"actuators.{plan.name}.full", expected, "nothing")
 
 
