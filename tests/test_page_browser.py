@@ -27,6 +27,7 @@ from helpers import Hands, patient, run
 from tenuto import Profile, Tick, load_profile, parse_profile
 from tenuto.basics.errors import SourceError
 from tenuto.data import shipped
+from tenuto.driving.guard import State
 from tenuto.links.page import PageServer, PageSettings
 from tenuto.protocols.page import FromServer
 from tenuto.sim.sources import stick_numbers
@@ -340,11 +341,23 @@ def test_a_curve_is_dragged_tried_and_saved_once_the_robot_stands(browser: Brows
     assert "0.35" not in expo.inner_text()
     wait_for(lambda: made.get_attribute("d") != before, "it is not bent")
     page.locator("#curves input").first.click()  # a touched slider takes no key of the driver
-    driving(page, drive)
-    page.get_by_role("button", name="Save in the profile").click()
-    wait_for(lambda: "release first" in page.inner_text("#toast"), "it is saved while it is driven")
-    for key in ("Space", "KeyW"):
-        page.keyboard.up(key)
+
+    def refused() -> bool:
+        driving(page, drive)
+        # The page's server decides by the state that the page shows, which arrives a moment after the robot's.
+        band = page.locator("#state")
+        wait_for(lambda: drive.state != "driving" or band.get_attribute("data-word") == "driving", "it is not shown")
+        page.evaluate("document.getElementById('toast').textContent = ''")
+        begin = len(drive.ticks) - 1
+        page.get_by_role("button", name="Save in the profile").click()
+        said = wait_for(lambda: page.inner_text("#toast"), "no answer")
+        # If a busy machine stalls, the robot stops, and it may be saved.
+        assert "release first" in said or any(tick.guard.state is not State.DRIVING for tick in drive.ticks[begin:])
+        for key in ("Space", "KeyW"):
+            page.keyboard.up(key)
+        return "release first" in said
+
+    wait_for(refused, "the robot always stopped by itself")
     drive.stops()
     wait_for(lambda: drive.state == "not enabled", "it does not come to a stand")
 
