@@ -44,7 +44,7 @@ class Line(c.Structure):
         ("vx", c.c_int32), ("vy", c.c_int32), ("vz", c.c_int32), ("yaw_rate", c.c_int32), ("power", c.c_bool),
         ("outputs", c.c_uint8), ("output", c.c_int16 * 8),
         ("good", c.c_uint32), ("bad", c.c_uint32), ("heard", c.c_bool), ("latched", c.c_bool),
-        ("counter", c.c_uint8), ("came", c.c_uint32), ("valid", c.c_uint32), ("private", c.c_uint8 * 72),
+        ("counter", c.c_uint8), ("came", c.c_uint32), ("valid", c.c_uint32), ("private", c.c_uint8 * 96),
     ]  # fmt: skip
 
 

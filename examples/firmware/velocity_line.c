@@ -30,34 +30,35 @@ static void begin_line(velocity_line *line)
 /* A character of a word. The first word is a V, the last one the checksum, and all others are numbers. */
 static void take(velocity_line *line, char byte)
 {
-    bool digit = byte >= '0' && byte <= '9';
+    uint8_t digit = (uint8_t)(byte - '0');
     if (!line->words && (byte != 'V' || line->letters))
         line->broken = true;
-    if (digit && line->letters < 6 + line->minus)
-        line->number = 10 * line->number + (byte - '0');
+    if (digit < 10 && line->letters < 6 + line->minus)
+        line->number = 10 * line->number + digit;
     else if (byte == '-' && !line->letters)
         line->minus = true;
     else
         line->decimal = false;
-    if (digit || (byte >= 'A' && byte <= 'F'))
-        line->hex = (uint16_t)(line->hex << 4 | (uint16_t)(digit ? byte - '0' : byte - 'A' + 10));
-    else
+    if (byte >= 'A' && byte <= 'F')
+        digit = (uint8_t)(byte - 'A' + 10);
+    if (digit > 15 || (digit > 9 && byte < 'A'))
         line->hexadecimal = false;
+    line->hex = (uint16_t)(line->hex << 4 | digit);
     line->letters++;
 }
 
 /* The end of a word that is not the last one. */
 static void end_word(velocity_line *line)
 {
+    uint8_t words = line->words;
     int32_t value = line->minus ? -line->number : line->number;
-    if (line->letters == line->minus || (line->words && !line->decimal))
+    if (line->letters == line->minus || words > 7 + VELOCITY_LINE_OUTPUTS)
         line->broken = true;
-    else if (line->words > 7 + VELOCITY_LINE_OUTPUTS || (line->words > 7 && (value < -1000 || value > 1000)))
-        line->broken = true;
-    else if (line->words > 7)
-        line->level[line->words - 8] = (int16_t)value;
-    else if (line->words)
-        line->field[line->words - 1] = value;
+    else if (words) {
+        if (!line->decimal || (words > 7 && line->number > 1000))
+            line->broken = true;
+        line->field[words - 1] = value;
+    }
     line->words++;
     line->crc_before = line->crc;
     begin_word(line);
@@ -66,24 +67,25 @@ static void end_word(velocity_line *line)
 /* The end of a line; returns whether it is well formed. */
 static bool end_line(velocity_line *line, uint32_t now)
 {
+    const int32_t *field = line->field;
     uint8_t i;
     if (line->broken || line->words < 8 || line->letters != 4 || !line->hexadecimal || line->hex != line->crc_before)
         return false;
-    if (line->field[0] < 0 || line->field[0] > 255 || line->field[5] < 0)
+    if (field[0] < 0 || field[0] > 255 || field[5] < 0)
         return false;
-    if (line->heard && (uint8_t)line->field[0] == line->counter)
+    if (line->heard && (uint8_t)field[0] == line->counter)
         return true; /* a repetition: well formed, but not new */
     velocity_line_may_move(line, now); /* if this line comes too late, the stop is latched */
     line->heard = true;
-    line->counter = (uint8_t)line->field[0];
-    line->vx = line->field[1], line->vy = line->field[2], line->vz = line->field[3], line->yaw_rate = line->field[4];
-    line->valid = (uint32_t)line->field[5], line->power = line->field[6] == 1;
+    line->counter = (uint8_t)field[0];
+    line->vx = field[1], line->vy = field[2], line->vz = field[3], line->yaw_rate = field[4];
+    line->valid = (uint32_t)field[5], line->power = field[6] == 1;
     line->outputs = (uint8_t)(line->words - 8);
     for (i = 0; i < line->outputs; i++)
-        line->output[i] = line->level[i];
+        line->output[i] = (int16_t)field[7 + i];
     line->came = now;
     line->good++;
-    if (!line->field[1] && !line->field[2] && !line->field[3] && !line->field[4])
+    if (!(line->vx | line->vy | line->vz | line->yaw_rate))
         line->latched = false;
     return true;
 }
@@ -113,14 +115,15 @@ bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)
     line->length++;
     if (line->returned || line->length > VELOCITY_LINE_LONGEST)
         line->broken = true;
-    if (byte == '\r')
+    if (byte == '\r') {
         line->returned = true;
-    else if (byte == ' ')
+        return false;
+    }
+    if (byte == ' ')
         end_word(line);
     else
         take(line, byte);
-    if (byte != '\r')
-        line->crc = with_byte(line->crc, byte);
+    line->crc = with_byte(line->crc, byte);
     return false;
 }
 
@@ -132,28 +135,21 @@ bool velocity_line_may_move(velocity_line *line, uint32_t now)
     return !line->latched && line->power;
 }
 
-/* Write a space, the mark of a group if there is one, and a number; returns where the text goes on. */
-static uint16_t put(char *text, uint16_t at, char mark, int32_t value)
+/* Write a space and a number; returns where the text goes on. */
+static uint8_t put(char *text, uint8_t at, int32_t value)
 {
     char digits[6];
     uint8_t count = 0;
-    if (value > 999999)
-        value = 999999;
-    if (value < -999999)
-        value = -999999;
+    uint32_t size = value < 0 ? 0 - (uint32_t)value : (uint32_t)value;
     text[at++] = ' ';
-    if (mark) {
-        text[at++] = mark;
-        text[at++] = ' ';
-    }
-    if (value < 0) {
+    if (value < 0)
         text[at++] = '-';
-        value = -value;
-    }
+    if (size > 999999)
+        size = 999999;
     do {
-        digits[count++] = (char)('0' + value % 10);
-        value /= 10;
-    } while (value);
+        digits[count++] = (char)('0' + size % 10);
+        size /= 10;
+    } while (size);
     while (count) {
         count--;
         text[at++] = digits[count];
@@ -161,35 +157,53 @@ static uint16_t put(char *text, uint16_t at, char mark, int32_t value)
     return at;
 }
 
-uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *report, uint32_t now, char *text)
+/* Write a space and the mark of a group. */
+static uint8_t mark(char *text, uint8_t at, char letter)
+{
+    text[at++] = ' ';
+    text[at++] = letter;
+    return at;
+}
+
+uint8_t velocity_line_answer_begin(velocity_line *line, uint8_t why, uint16_t millivolts, uint32_t now, char *text)
 {
     bool moves = velocity_line_may_move(line, now);
-    int32_t link = moves ? 0 : !line->heard ? 1 : line->latched ? 2 : 3;
-    uint16_t at = 0, crc = 0xFFFF, one;
+    uint8_t link = moves ? 0 : !line->heard ? 1 : line->latched ? 2 : 3, at = 1;
+    text[0] = 'A';
+    at = put(text, at, line->counter);
+    at = put(text, at, (int32_t)(line->good & 0xFFFF));
+    at = put(text, at, why ? why : link);
+    return put(text, at, millivolts);
+}
+
+uint8_t velocity_line_answer_end(char *text, uint8_t at, const char *made_from)
+{
+    uint16_t crc = 0xFFFF;
     uint8_t i, digit;
-    text[at++] = 'A';
-    at = put(text, at, 0, line->counter);
-    at = put(text, at, 0, (int32_t)(line->good & 0xFFFF));
-    at = put(text, at, 0, report->why ? report->why : link);
-    at = put(text, at, 0, report->millivolts);
-    for (i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(text, at, i ? 0 : 'W', report->wheel[i]);
-    for (i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(text, at, i ? 0 : 'D', report->distance[i] < 0 ? 0 : report->distance[i]);
-    if (report->made_from && at + 11 + 6 <= VELOCITY_LINE_LONGEST) {
-        text[at++] = ' ';
-        text[at++] = 'P';
+    if (made_from && at + 11 + 6 <= VELOCITY_LINE_LONGEST) {
+        at = mark(text, at, 'P');
         text[at++] = ' ';
         for (i = 0; i < 8; i++)
-            text[at++] = report->made_from[i];
+            text[at++] = made_from[i];
     }
-    for (one = 0; one < at; one++)
-        crc = with_byte(crc, text[one]);
+    for (i = 0; i < at; i++)
+        crc = with_byte(crc, text[i]);
     text[at++] = ' ';
     for (i = 0; i < 4; i++) {
-        digit = (uint8_t)(crc >> (12 - 4 * i) & 15);
+        digit = (uint8_t)(crc >> 12);
         text[at++] = (char)(digit < 10 ? '0' + digit : 'A' - 10 + digit);
+        crc = (uint16_t)(crc << 4);
     }
     text[at++] = '\n';
     return at;
+}
+
+uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *report, uint32_t now, char *text)
+{
+    uint8_t i, at = velocity_line_answer_begin(line, report->why, report->millivolts, now, text);
+    for (i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(text, i ? at : mark(text, at, 'W'), report->wheel[i]);
+    for (i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
+        at = put(text, i ? at : mark(text, at, 'D'), report->distance[i] < 0 ? 0 : report->distance[i]);
+    return velocity_line_answer_end(text, at, report->made_from);
 }

@@ -28,8 +28,8 @@ typedef struct {
     bool broken, returned, minus, decimal, hexadecimal;
     uint8_t length, words, letters;
     uint16_t crc, crc_before, hex;
-    int32_t number, field[7]; /* counter, vx, vy, vz, yaw rate, valid, power */
-    int16_t level[VELOCITY_LINE_OUTPUTS];
+    int32_t number;
+    int32_t field[7 + VELOCITY_LINE_OUTPUTS]; /* counter, vx, vy, vz, yaw rate, valid, power, levels */
 } velocity_line;
 
 /* What the robot reports. */
@@ -53,5 +53,10 @@ bool velocity_line_may_move(velocity_line *line, uint32_t now);
 
 /* Write an answer line into text, which has room for VELOCITY_LINE_LONGEST; returns its length, with the newline. */
 uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *report, uint32_t now, char *text);
+
+/* The same in two steps, for a robot that measures neither wheels nor distances. begin returns where the text goes on;
+ * end writes the digest, if it is not NULL, and the checksum, and returns the length. */
+uint8_t velocity_line_answer_begin(velocity_line *line, uint8_t why, uint16_t millivolts, uint32_t now, char *text);
+uint8_t velocity_line_answer_end(char *text, uint8_t at, const char *made_from);
 
 #endif

@@ -66,10 +66,14 @@ def _of_sticks(plan: Plan) -> dict[str, Any]:
     def is_shaped(control: Any) -> bool:
         return control.name in zoned or not all(control.plain_for(name) for name in (*rates, begin))
 
+    on_sticks = {name for stick in plan.sticks for name in (stick.x, stick.y)}
+
     return {
         "rates": rates, "begin_rates": begin, "zoned": zoned,
         "curves": list(dict.fromkeys(curve for curve in curves if curve is not None and not curve.straight)),
         "shaped_controls": [control.name for control in controls if is_shaped(control)],
+        # Shaped in one step, from the position.
+        "direct": lambda one: is_shaped(one) and not one.spike_filter and one.name not in on_sticks,
         "uses_zone": any((c.dead_zone or c.outer_dead_zone) and c.name not in zoned for c in controls),
         "uses_centre": any(travel.centre is not None for travel in travels),
         "uses_end": any(travel.centre is None for travel in travels),

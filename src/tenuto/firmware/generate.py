@@ -242,7 +242,7 @@ class _Words:
         def enumerator(prefix: str) -> Any:
             return lambda name: self.prefixed(name, prefix)
 
-        prefixes = {"control": "CONTROL", "switch": "SWITCH", "mode": "MODE", "actuator": "ACTUATOR",
+        prefixes = {"control": "CONTROL", "switch": "SWITCH", "mode": "MODE", "actuator": "ACTUATOR", "wire": "WIRE",
                     "input": "ROBOT_IN", "output": "ROBOT_OUT", "action": "ROBOT_DO"}  # fmt: skip
         return {kind: enumerator(prefix) for kind, prefix in prefixes.items()} | {
             "id": self.identifier, "prefixed": self.prefixed,
@@ -257,14 +257,14 @@ class _Words:
         """Return the outputs with their places, the texts in flash, and the channels of a receiver."""
         kept = {
             "command": lambda name: f"command.at[{name}]" if name else "0",
-            "actuator": lambda name: f"actuator[{self.prefixed(name, 'ACTUATOR')}]",
             "level": lambda name: f"level_of_{self.identifier(name)}",
-            "wire": lambda name: f"wire_{self.identifier(name)}",
         }
         read = list(what_is_read(plan, context["axes"], context["output_plans"]))
         return {
             "outputs": [name for name, _, _ in read],
-            "getters": [(name, kept[kind](there)) for name, kind, there in read],
+            "getters": [(name, kept[kind](there)) for name, kind, there in read if kind in kept],
+            "first_actuator": next(name for name, kind, _ in read if kind == "actuator"),
+            "wire_names": [name for name, kind, _ in read if kind == "wire"],
             "output_texts": [(self.prefixed(name, "ROBOT_OUT"), quoted(name)) for name, _, _ in read],
             "state_texts": [(f"ROBOT_{_word(state)}", state.value) for state in State],
             "reason_texts": [(f"ROBOT_WHY_{_word(code)}", code.value) for code in Code],
