@@ -21,7 +21,7 @@ static void begin_word(velocity_line *line)
 
 static void begin_line(velocity_line *line)
 {
-    line->broken = line->returned = false;
+    line->broken = line->returned = line->moves = false;
     line->length = line->words = 0;
     line->crc = 0xFFFF;
     begin_word(line);
@@ -58,36 +58,36 @@ static void end_word(velocity_line *line)
         if (!line->decimal || (words > 7 && line->number > 1000))
             line->broken = true;
         line->field[words - 1] = value;
+        if (line->number && words > 1 && words < 6)
+            line->moves = true;
     }
     line->words++;
     line->crc_before = line->crc;
     begin_word(line);
 }
 
-/* The end of a line; returns whether it is well formed. */
-static bool end_line(velocity_line *line, uint32_t now)
+enum { BAD, REPEATED, NEW };
+
+/* The end of a line; returns what it is. */
+static uint8_t end_line(velocity_line *line, uint32_t now)
 {
     const int32_t *field = line->field;
-    uint8_t i;
     if (line->broken || line->words < 8 || line->letters != 4 || !line->hexadecimal || line->hex != line->crc_before)
-        return false;
+        return BAD;
     if (field[0] < 0 || field[0] > 255 || field[5] < 0)
-        return false;
+        return BAD;
     if (line->heard && (uint8_t)field[0] == line->counter)
-        return true; /* a repetition: well formed, but not new */
+        return REPEATED;
     velocity_line_may_move(line, now); /* if this line comes too late, the stop is latched */
     line->heard = true;
     line->counter = (uint8_t)field[0];
-    line->vx = field[1], line->vy = field[2], line->vz = field[3], line->yaw_rate = field[4];
     line->valid = (uint32_t)field[5], line->power = field[6] == 1;
     line->outputs = (uint8_t)(line->words - 8);
-    for (i = 0; i < line->outputs; i++)
-        line->output[i] = (int16_t)field[7 + i];
     line->came = now;
     line->good++;
-    if (!(line->vx | line->vy | line->vz | line->yaw_rate))
+    if (!line->moves)
         line->latched = false;
-    return true;
+    return NEW;
 }
 
 void velocity_line_begin(velocity_line *line)
@@ -103,12 +103,23 @@ void velocity_line_begin(velocity_line *line)
 
 bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)
 {
-    uint32_t good = line->good;
+    uint8_t i;
+    if (!velocity_line_numbers(line, byte, now))
+        return false;
+    line->vx = line->field[1], line->vy = line->field[2], line->vz = line->field[3], line->yaw_rate = line->field[4];
+    for (i = 0; i < line->outputs; i++)
+        line->output[i] = (int16_t)line->field[7 + i];
+    return true;
+}
+
+bool velocity_line_numbers(velocity_line *line, char byte, uint32_t now)
+{
     if (byte == '\n') {
-        if (!end_line(line, now))
+        uint8_t kind = end_line(line, now);
+        if (kind == BAD)
             line->bad++;
         begin_line(line);
-        return line->good != good;
+        return kind == NEW;
     }
     if (line->broken)
         return false; /* up to the end of the line */
@@ -127,33 +138,50 @@ bool velocity_line_byte(velocity_line *line, char byte, uint32_t now)
     return false;
 }
 
-bool velocity_line_may_move(velocity_line *line, uint32_t now)
+bool velocity_line_expired(const velocity_line *line, uint32_t now)
 {
     /* The difference of two readings is right even if the clock has wrapped in between. */
-    if (!line->heard || (uint32_t)(now - line->came) > line->valid)
+    return !line->heard || (uint32_t)(now - line->came) > line->valid;
+}
+
+bool velocity_line_may_move(velocity_line *line, uint32_t now)
+{
+    if (velocity_line_expired(line, now))
         line->latched = true;
     return !line->latched && line->power;
 }
 
 /* Write a space and a number; returns where the text goes on. */
-static uint8_t put(char *text, uint8_t at, int32_t value)
+static uint8_t put(char *text, uint8_t at, uint16_t value)
 {
-    char digits[6];
+    char digits[5];
     uint8_t count = 0;
+    text[at++] = ' ';
+    do {
+        digits[count++] = (char)('0' + value % 10);
+        value /= 10;
+    } while (value);
+    while (count) {
+        count--;
+        text[at++] = digits[count];
+    }
+    return at;
+}
+
+/* The same for a number that may be negative, or larger. */
+static uint8_t put_wide(char *text, uint8_t at, int32_t value)
+{
     uint32_t size = value < 0 ? 0 - (uint32_t)value : (uint32_t)value;
+    uint32_t unit = 100000;
     text[at++] = ' ';
     if (value < 0)
         text[at++] = '-';
     if (size > 999999)
         size = 999999;
-    do {
-        digits[count++] = (char)('0' + size % 10);
-        size /= 10;
-    } while (size);
-    while (count) {
-        count--;
-        text[at++] = digits[count];
-    }
+    while (unit > size && unit > 1)
+        unit /= 10;
+    for (; unit; unit /= 10)
+        text[at++] = (char)('0' + size / unit % 10);
     return at;
 }
 
@@ -171,7 +199,7 @@ uint8_t velocity_line_answer_begin(velocity_line *line, uint8_t why, uint16_t mi
     uint8_t link = moves ? 0 : !line->heard ? 1 : line->latched ? 2 : 3, at = 1;
     text[0] = 'A';
     at = put(text, at, line->counter);
-    at = put(text, at, (int32_t)(line->good & 0xFFFF));
+    at = put(text, at, (uint16_t)(line->good & 0xFFFF));
     at = put(text, at, why ? why : link);
     return put(text, at, millivolts);
 }
@@ -202,8 +230,8 @@ uint16_t velocity_line_answer(velocity_line *line, const velocity_line_report *r
 {
     uint8_t i, at = velocity_line_answer_begin(line, report->why, report->millivolts, now, text);
     for (i = 0; i < report->wheels && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(text, i ? at : mark(text, at, 'W'), report->wheel[i]);
+        at = put_wide(text, i ? at : mark(text, at, 'W'), report->wheel[i]);
     for (i = 0; i < report->distances && i < VELOCITY_LINE_NUMBERS; i++)
-        at = put(text, i ? at : mark(text, at, 'D'), report->distance[i] < 0 ? 0 : report->distance[i]);
+        at = put_wide(text, i ? at : mark(text, at, 'D'), report->distance[i] < 0 ? 0 : report->distance[i]);
     return velocity_line_answer_end(text, at, report->made_from);
 }

@@ -25,7 +25,7 @@ typedef struct {
     bool heard, latched;
     uint8_t counter;
     uint32_t came, valid; /* ms */
-    bool broken, returned, minus, decimal, hexadecimal;
+    bool broken, returned, minus, decimal, hexadecimal, moves;
     uint8_t length, words, letters;
     uint16_t crc, crc_before, hex;
     int32_t number;
@@ -47,6 +47,12 @@ void velocity_line_begin(velocity_line *line);
 
 /* Take a byte. now: a clock in ms that may wrap. Returns true if it completed a good, new line. */
 bool velocity_line_byte(velocity_line *line, char byte, uint32_t now);
+
+/* The same, but the numbers stay in line->field, until the next byte: for a robot that needs them there only. */
+bool velocity_line_numbers(velocity_line *line, char byte, uint32_t now);
+
+/* Whether no good line has come, or the newest one is too old. */
+bool velocity_line_expired(const velocity_line *line, uint32_t now);
 
 /* Whether the robot may follow vx … yaw_rate. Once it may not, it may not until a line was all standstill. */
 bool velocity_line_may_move(velocity_line *line, uint32_t now);

@@ -126,6 +126,8 @@ def make_firmware(
     hearing = hearing_of(profile, plan, part, lines)
     context = facts_of(profile, plan, hearing) | {
         "line_outputs": line_outputs,
+        # The controls of a line that are numbers on both sides of 0.
+        "numbers": [one for one in plan.controls if one.travel.centre == 0.0] if part == "robot" else [],
         "line_size": 40 if part == "robot" else 47 + 6 * len(line_outputs),
         "language": language,
         "real": real,
