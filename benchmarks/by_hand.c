@@ -86,6 +86,6 @@ int main(int count, char **arguments) {
         sum += left_wheel + right_wheel;
 #endif
     }
-    printf("%.9f %.6g\n", (double)(clock() - since) / CLOCKS_PER_SEC / (double)steps, (double)sum);
+    printf("%.12f %.6g\n", (double)(clock() - since) / CLOCKS_PER_SEC / (double)steps, (double)sum);
     return 0;
 }

@@ -88,6 +88,7 @@ def _of_sticks(plan: Plan) -> dict[str, Any]:
 def _of_guard(plan: Plan) -> dict[str, Any]:
     g = plan.guard
     return {
+        "knows_links": g.grace > 0.0 or g.on_link_loss != "stop" or bool(g.test_at_start),
         "bands": rest_bands(plan), "arrivals": math.ceil(g.least_frame_rate),
         "paired": bool((g.hold_to_run and g.hold_to_run_2) or (g.emergency_stop and g.emergency_stop_2)),
         "stops": [name for name in dict.fromkeys((g.stop, g.emergency_stop, g.emergency_stop_2)) if name],
@@ -122,6 +123,7 @@ def _of_motion(plan: Plan) -> dict[str, Any]:
     ramped = any(control.ramp_up or control.ramp_down for control in plan.controls)
     axes = axes_of(chassis)
     return {
+        "meaning_changes": len(modes) > 1 and plan.selection.through_rest and len(styles) > 1,
         "axes": axes, "level_axes": [axis for axis in axes if axis in ("VX", "VY")],
         "actuators": list(chassis.bounds()),
         "many_modes": len(modes) > 1, "styles": styles, "ways": ways,
