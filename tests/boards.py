@@ -1,5 +1,6 @@
 """Shared parts of the tests of boards: built programs, and the pins of a simulated chip."""
 
+import ast
 import shutil
 import subprocess
 import sys
@@ -97,17 +98,77 @@ process.stdout.write(out.join("\\n") + "\\n");
 """
 
 
+# Each result of a computation: an integer of a board has 30 bits and a sign, and a larger one takes memory.
+SMALL = """
+def _small(number):
+    assert not isinstance(number, int) or -(2**30) <= number < 2**30, number
+    return number
+"""
+
+
+class Checked(ast.NodeTransformer):
+    """Checks each result of two operands."""
+
+    def visit_BinOp(self, node: ast.BinOp) -> ast.AST:
+        return ast.Call(ast.Name("_small", ast.Load()), [self.generic_visit(node)], [])
+
+
 def in_python(
     profile: tenuto.Profile, folder: Path, part: str = "whole", lines: str = "pins"
 ) -> list[list[str | Path]]:
-    """Write a profile's code in MicroPython; return the commands that run it: in this Python, and in MicroPython."""
+    """Write a profile's code in MicroPython; return commands that run it: here, with checked integers, and there."""
     make_firmware(profile, language="micropython", part=part, lines=lines).write(folder)
-    commands: list[list[str | Path]] = [[sys.executable, folder / "replay.py"]]
+    code = (folder / "robot_board.py").read_text()
+    (folder / "here").mkdir()
+    shutil.copy(folder / "replay.py", folder / "here")
+    (folder / "here/robot_board.py").write_text(SMALL + ast.unparse(Checked().visit(ast.parse(code))))
+    commands: list[list[str | Path]] = [[sys.executable, folder / "here/replay.py"]]
     if shutil.which("node") is not None and MICROPYTHON.exists():
         runner = folder / "run.mjs"
         runner.write_text(RUNNER % (MICROPYTHON / "micropython.mjs").as_uri())
         commands.append(["node", runner, folder])
     return commands
+
+
+# What makes an object in a function of Python. Numbers and addresses of functions are left.
+MAKERS = (
+    ast.List, ast.Tuple, ast.Dict, ast.Set, ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp, ast.JoinedStr,
+    ast.Slice, ast.Starred, ast.keyword, ast.Lambda, ast.Yield, ast.Await, ast.ClassDef, ast.Import, ast.With, ast.Try,
+)  # fmt: skip
+NUMBERS = {
+    "abs",
+    "int",
+    "float",
+    "len",
+    "atan2",
+    "cos",
+    "exp",
+    "floor",
+    "isfinite",
+    "isnan",
+    "pow",
+    "sin",
+    "sqrt",
+    "tan",
+}
+
+
+def makers(module: str) -> list[str]:
+    """List what the functions of a module make besides numbers, and integers of more than 30 bits."""
+    functions = [one for one in ast.parse(module).body if isinstance(one, ast.FunctionDef)]
+    known, found = NUMBERS | {one.name for one in functions}, []
+    for function in functions:
+        nodes = list(ast.walk(function))[1:]
+        loops = [node.iter for node in nodes if isinstance(node, ast.For)]  # a range of a loop is no object
+        for node in nodes:
+            wrong = isinstance(node, (*MAKERS, ast.FunctionDef)) or (
+                isinstance(node, ast.Constant) and isinstance(node.value, int) and abs(node.value) >= 2**30
+            )
+            if isinstance(node, ast.Call):
+                wrong = not isinstance(node.func, ast.Name) or node.func.id not in known
+                wrong = wrong and not (node in loops and ast.unparse(node.func) == "range")
+            found += [f"{function.name}: {ast.unparse(node)}"] if wrong else []
+    return found
 
 
 # The part of a C++ sketch environment that a sketch uses.

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, Phase, assume, given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from boards import FLAGS, SKETCHES, needs_arm, needs_chip
+from boards import FLAGS, SKETCHES, makers, needs_arm, needs_chip
 from helpers import examples
 from tenuto.firmware.generate import Firmware, make_firmware
 from tenuto.profile.text import profile_text
@@ -82,6 +82,7 @@ def test_every_program_of_any_profile_compiles(
             continue
         python = make_firmware(profile, part=part, language="micropython", lines=lines if part != "robot" else "pins")
         assert all(compile(text, name, "exec") for name, text in python.files.items())
+        assert makers(python.files["robot_board.py"]) == [], "a step takes no memory, except for its numbers"
         folder = tmp_path_factory.mktemp("board")
         compiles(made, folder)
         shutil.rmtree(folder)

@@ -22,7 +22,8 @@ typedef float robot_real; typedef _Bool bool; typedef unsigned char uint8_t; typ
 typedef unsigned short uint16_t; typedef short int16_t; typedef unsigned int uint32_t; typedef int int32_t;
 typedef unsigned long size_t;
 """
-MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0xFFFFFFFF", "size_t": ""}
+# Times have 29 bits: their sums and differences are small integers on a board, which take no memory.
+MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0x1FFFFFFF", "size_t": ""}
 INTEGERS = {*MASKS, "int8_t", "int16_t", "int32_t", "int", "char"}
 WORDS = {"true": "True", "false": "False", "INFINITY": "inf", "NAN": "nan"}
 # Differences of a board in MicroPython.
@@ -96,6 +97,20 @@ def starred(c_ast: Any, body: Any) -> set[str]:
     return found.union(*(starred(c_ast, child) for _, child in body.children()))
 
 
+def addressed(c_ast: Any, node: Any, pointed: dict[str, list[bool]]) -> set[str]:
+    """Return the local numbers whose address is passed to a function that points to one number.
+
+    Args:
+        c_ast: the module of pycparser. node: a body. pointed: function → which of its parameters point to one number.
+    """
+    found = set[str]()
+    if isinstance(node, c_ast.FuncCall) and node.args is not None:
+        for one, points in zip(node.args.exprs, pointed.get(node.name.name, []), strict=False):
+            if points and isinstance(one, c_ast.UnaryOp) and one.op == "&" and isinstance(one.expr, c_ast.ID):
+                found.add(one.expr.name)
+    return found.union(*(addressed(c_ast, child, pointed) for _, child in node.children()))
+
+
 class Function:
     """One function being written: its names, and its global ones."""
 
@@ -104,6 +119,7 @@ class Function:
         self.types: dict[str, str] = {}
         self.boxed: set[str] = set()  # locals whose address is taken
         self.references: set[str] = set()  # parameters that point to one number
-        self.renamed: dict[str, str] = {}  # static locals
+        self.renamed: dict[str, str] = {}  # locals that last as long as the module
+        self.kept: list[str] = []  # the lines that make them
         self.globals: set[str] = set()
         self.lines: list[str] = []

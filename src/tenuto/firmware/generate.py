@@ -21,7 +21,7 @@ from tenuto.firmware.cortex import cortex_misfit, cortex_of
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.hearing import hearing_of, wrong_hearing
 from tenuto.firmware.naming import Names, quoted
-from tenuto.firmware.numbers import literal, ms_above, ms_below
+from tenuto.firmware.numbers import NEVER_MS, NEVER_OF_29_BITS, literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment, late
 from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
@@ -139,7 +139,7 @@ def make_firmware(
     }
     made = environment()
     # A board in MicroPython may have either; the rounding of a float is accepted.
-    words = _Words("double" if language == "micropython" else real)
+    words = _Words("double", NEVER_OF_29_BITS) if language == "micropython" else _Words(real)
     made.filters |= {name: late(one) for name, one in words.filters().items()}
     made.filters["module"] = late(lambda name: made.get_template(name).module)
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
@@ -227,8 +227,8 @@ def tidied(text: str, empty: int = 1) -> str:
 class _Words:
     """Names and numbers of C: one set of each, so that the same name is the same everywhere."""
 
-    def __init__(self, real: str) -> None:
-        self._real, self._names = real, dict[str, Names]()
+    def __init__(self, real: str, never: int = NEVER_MS) -> None:
+        self._real, self._never, self._names = real, never, dict[str, Names]()
 
     def identifier(self, name: str, of: str = "") -> str:
         """Return the identifier of a name, among those of one kind."""
@@ -252,7 +252,8 @@ class _Words:
             "word": _word, "quoted": quoted, "finite": math.isfinite,
             "num": lambda value: literal(value, self._real),
             "num_or_none": lambda value: "" if value is None else literal(value, self._real),
-            "ms_above": ms_above, "ms_below": ms_below,
+            "ms_above": lambda seconds: ms_above(seconds, self._never),
+            "ms_below": lambda seconds: ms_below(seconds, self._never),
         }  # fmt: skip
 
     def texts(self, plan: Plan, context: dict[str, Any]) -> dict[str, Any]:

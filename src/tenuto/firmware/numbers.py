@@ -8,8 +8,9 @@ import math
 _TIE_MS = 1e-6
 # Below the resolution of a float.
 _LEAST = 1.2e-38
-# Longer than any age of a time, ms: a time that never ends is above it.
-_NEVER_MS = 2**30 + 1
+# Longer than any age of a time, ms: a time that never ends is above it. A board in MicroPython counts less.
+NEVER_MS = 2**30 + 1
+NEVER_OF_29_BITS = 2**28
 
 
 def literal(value: float, real: str) -> str:
@@ -25,14 +26,14 @@ def literal(value: float, real: str) -> str:
     return text if real == "double" else f"{text}f"
 
 
-def ms_above(seconds: float) -> str:
+def ms_above(seconds: float, never: int = NEVER_MS) -> str:
     """Return the limit in whole ms: a whole number above it is above the time in seconds."""
-    return _whole(math.floor(1000.0 * seconds + _TIE_MS) if seconds * 1000.0 < _NEVER_MS else _NEVER_MS)
+    return _whole(math.floor(1000.0 * seconds + _TIE_MS) if seconds * 1000.0 < never else never)
 
 
-def ms_below(seconds: float) -> str:
+def ms_below(seconds: float, never: int = NEVER_MS) -> str:
     """Return the limit in whole ms: a whole number below it is below the time in seconds."""
-    return _whole(math.ceil(1000.0 * seconds - _TIE_MS) if seconds * 1000.0 < _NEVER_MS else _NEVER_MS)
+    return _whole(math.ceil(1000.0 * seconds - _TIE_MS) if seconds * 1000.0 < never else never)
 
 
 def _whole(number: int) -> str:

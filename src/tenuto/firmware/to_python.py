@@ -22,6 +22,7 @@ from tenuto.firmware.c_text import (
     WORDS,
     Function,
     UnknownCodeError,
+    addressed,
     comments_of,
     constant,
     plain,
@@ -154,6 +155,7 @@ class _Module:
         return [f"{name} = [{', '.join(values)}]"]
 
     def _define(self, node: Any) -> None:
+        """Write a function. Its arrays and velocities are made once, with the module: a step makes only numbers."""
         function = self._function = Function(node)
         parameters = []
         for one, points in zip(
@@ -164,24 +166,25 @@ class _Module:
             parameters += [one.name, f"{one.name}_at"] if points else [one.name]
             if points:
                 function.references.add(one.name)
-        self._find_boxed(node.body)
+        function.boxed = addressed(self._c, node.body, self._pointed)
         self._block(node.body, 1)
         said = self._comments.get(function.name, "")
         head = [f"    global {', '.join(sorted(function.globals))}"] if function.globals else []
-        self._out += ["", "", *said.splitlines(), f"def {function.name}({', '.join(parameters)}):"]
+        kept = [*function.kept, "", ""] if function.kept else []
+        self._out += ["", "", *kept, *said.splitlines(), f"def {function.name}({', '.join(parameters)}):"]
         self._out += [*head, *(function.lines or ["    pass"])]
         self._function = None
 
-    def _find_boxed(self, node: Any) -> None:
-        """Find the local numbers whose address is passed to a function that points to one number."""
-        c, function = self._c, self._function
+    def _kept(self, node: Any) -> str:
+        """Name a local that lasts as long as the module, and make no other of that name."""
+        function = self._function
         assert function is not None
-        if isinstance(node, c.FuncCall) and node.args is not None:
-            for one, points in zip(node.args.exprs, self._pointed.get(node.name.name, []), strict=False):
-                if points and isinstance(one, c.UnaryOp) and one.op == "&" and isinstance(one.expr, c.ID):
-                    function.boxed.add(one.expr.name)
-        for _, child in node.children():
-            self._find_boxed(child)
+        name = f"{function.name}__{node.name}"
+        while name in self._types:  # blocks of one function may each have one of that name
+            name += "_"
+        function.renamed[node.name] = name
+        self._types[name] = function.types[node.name]
+        return name
 
     def _say(self, depth: int, line: str) -> None:
         assert self._function is not None
@@ -230,26 +233,28 @@ class _Module:
         self._say(depth + 1, f"if not {self._expression(node.cond)[0]}: break")
 
     def _return(self, node: Any, depth: int) -> None:
-        self._say(depth, f"return {self._value(node.expr) if node.expr is not None else ''}".rstrip())
+        self._say(depth, f"return {self._expression(node.expr)[0] if node.expr is not None else ''}".rstrip())
 
     def _local(self, node: Any, depth: int) -> None:
         function = self._function
         assert function is not None
         function.types[node.name] = self._type_of(node.type)
         if "static" in node.storage:
-            name = f"{function.name}__{node.name}"
-            while name in self._types:  # blocks of one function may each have one of that name
-                name += "_"
-            function.renamed[node.name] = name
-            self._types[name] = function.types[node.name]
-            self._out += self._made(name, node)
+            function.kept += self._made(self._kept(node), node)
             return
-        value = self._empty(node.type) if node.init is None else ""
-        if node.init is not None and isinstance(node.init, self._c.InitList):
-            value = self._empty(node.type)  # {0} and {false}: nothing else is written
-        elif node.init is not None:
-            value = self._value(node.init)
-        self._say(depth, f"{node.name} = {f'[{value}]' if node.name in function.boxed else value}")
+        boxed, lists = node.name in function.boxed, self._is_list(node.type)
+        name = self._kept(node) if boxed or lists else node.name
+        if boxed or lists:
+            function.kept.append(f"{name} = [0]" if boxed else f"{name} = {self._empty(node.type)}")
+        if lists and node.init is not None:
+            self._say(depth, f"_copy({name}, {self._expression(node.init)[0]})")
+        elif not lists and (node.init is not None or not boxed):
+            value = self._empty(node.type) if node.init is None else self._expression(node.init)[0]
+            self._say(depth, f"{name}{'[0]' * boxed} = {value}")
+
+    def _is_list(self, kind: Any) -> bool:
+        c = self._c
+        return isinstance(kind, c.ArrayDecl) or (isinstance(kind, c.TypeDecl) and self._type_of(kind) == "velocity")
 
     def _if(self, node: Any, depth: int, word: str = "if") -> None:
         self._say(depth, f"{word} {self._expression(node.cond)[0]}:")
@@ -327,7 +332,7 @@ class _Module:
         c = self._c
         if isinstance(node.rvalue, c.Assignment):
             self._assign(node.rvalue, depth)
-            self._say(depth, f"{self._target(node.lvalue)} = {self._value(node.rvalue.lvalue)}")
+            self._assign(c.Assignment("=", node.lvalue, node.rvalue.lvalue), depth)
             return
         steps = []
         counts = isinstance(node.lvalue, c.ArrayRef) and isinstance(node.lvalue.subscript, c.UnaryOp)
@@ -335,8 +340,11 @@ class _Module:
             counter = node.lvalue.subscript.expr
             steps.append(f"{self._target(counter)} += 1")
             node.lvalue.subscript = counter
-        kind, target = self._expression(node.lvalue)[1], self._target(node.lvalue)
-        value = self._value(node.rvalue)
+        (place, kind), value = self._expression(node.lvalue), self._expression(node.rvalue)[0]
+        if kind == "velocity":
+            self._say(depth, f"_copy({place}, {value})")
+            return
+        target = self._target(node.lvalue)
         if kind in MASKS and not isinstance(node.rvalue, (c.Constant, c.ID, c.ArrayRef, c.Cast)):
             value = f"({value}) & {MASKS[kind]}"
         if node.op in ("|=", "^=") or node.op == "=":
@@ -358,13 +366,13 @@ class _Module:
     def _copied(self, to: Any, since: Any, size: Any) -> str:
         c, target = self._c, self._expression(to)[0]
         if isinstance(size, c.UnaryOp):  # all of it
-            return f"{target}[:] = {self._expression(since)[0]}"
+            return f"_copy({target}, {self._expression(since)[0]})"
         items = isinstance(size, c.BinaryOp) and size.op == "*"  # items times their size
         count = self._expression(size.left if items else size)[0]
         base, skipped = (
             (since.left, self._expression(since.right)[0]) if isinstance(since, c.BinaryOp) else (since, "0")
         )
-        return f"{target}[:{count}] = {self._expression(base)[0]}[{skipped}:{skipped} + {count}]"
+        return f"_move({target}, {self._expression(base)[0]}, {skipped}, {count})"
 
     def _target(self, node: Any) -> str:
         """Return what is assigned to, and note what is global."""
@@ -375,12 +383,6 @@ class _Module:
             if name != node.name or node.name not in function.types:
                 function.globals.add(name)
         return self._expression(node)[0]
-
-    def _value(self, node: Any) -> str:
-        """Return an expression, copied if it is a struct that is stored elsewhere."""
-        said, kind = self._expression(node)
-        made = isinstance(node, self._c.FuncCall) or said.endswith("[:]")
-        return f"{said}[:]" if kind == "velocity" and not made else said
 
     # ---- Expressions: their Python text, and their type in C. ----
 
@@ -421,10 +423,9 @@ class _Module:
 
     def _name(self, name: str) -> tuple[str, str]:
         function = self._function
-        if function is not None and name in function.renamed:
-            return function.renamed[name], function.types[name]
         if function is not None and name in function.types:
-            return (f"{name}[0]" if name in function.boxed else name), function.types[name]
+            place = function.renamed.get(name, name)
+            return (f"{place}[0]" if name in function.boxed else place), function.types[name]
         return WORDS.get(name, name), self._types.get(name, "int")
 
     def _binary(self, node: Any) -> tuple[str, str]:
@@ -443,7 +444,7 @@ class _Module:
         if node.op == "/" and kind != "real":
             return f"({left} // {right})", kind
         said = f"({left} {node.op} {right})"
-        return (f"({said} & 0xFFFFFFFF)" if kind == "uint32_t" and node.op in ("-", "+", "*", "<<") else said), kind
+        return (f"({said} & {MASKS[kind]})" if kind == "uint32_t" and node.op in ("-", "+", "*", "<<") else said), kind
 
     def _unary(self, node: Any) -> tuple[str, str]:
         c, function = self._c, self._function
@@ -451,7 +452,7 @@ class _Module:
             name = node.expr.name
             if name in function.references:
                 return f"{name}[{name}_at]", function.types[name]
-            return f"{name}[:]", function.types[name]
+            return self._name(name)
         said, kind = self._expression(node.expr)
         if node.op == "&":
             return said, kind
@@ -485,7 +486,7 @@ class _Module:
             elif isinstance(one, c.UnaryOp) and isinstance(one.expr, c.ArrayRef):
                 arguments += [self._expression(one.expr.name)[0], self._expression(one.expr.subscript)[0]]
             elif isinstance(one, c.UnaryOp) and isinstance(one.expr, c.ID):
-                arguments += [one.expr.name, "0"]
+                arguments += [self._function.renamed[one.expr.name] if self._function else "", "0"]
             else:
                 raise UnknownCodeError(f"{name} is handed an address that is not known")
         if name not in self._names and name not in FUNCTIONS and name not in OWN:
