@@ -1,6 +1,7 @@
 """Shared parts of the tests of boards: built programs, and the pins of a simulated chip."""
 
 import ast
+import random
 import shutil
 import subprocess
 import sys
@@ -84,6 +85,23 @@ def wired(kind: str) -> tenuto.Profile:
     return tenuto.parse_profile(text.replace("port = ", "file = ").replace("/dev/ttyAMA0", "/dev/gpiochip0"))
 
 
+def edges(kind: str, pins: Sequence[int | str], late: int = 0) -> list[str]:
+    """The same as in `radio`, as pulses at pins: a frame every 20 ms, us late; after 1.9 s a wire is disconnected."""
+    events = list[tuple[int, int | str, int]]()
+    for ms in range(20, 1000, 20):
+        at, pulses = 1000 * ms + late, [1500, 2012 if ms > 404 else 1500, 1500, 1500, 2000 if ms > 204 else 1000]
+        for wire, pulse in enumerate(pulses):
+            pin, long = (pins[wire], pulse) if kind == "pwm" else (pins[0], 300)
+            events += [(at, pin, 1), (at + long, pin, 0)]
+            at += pulse
+        events += [(at, pins[0], 1), (at + 300, pins[0], 0)] if kind == "ppm" else []
+    noise, at = random.Random(2), 1_900_000
+    while at < 2_000_000:
+        at += noise.randrange(10, 400)
+        events.append((at, pins[0], noise.randrange(2)))
+    return [f"I {at} {pin} {level}" for at, pin, level in events]
+
+
 MICROPYTHON = Path(__file__).parents[1] / "build/micropython/node_modules/@micropython/micropython-webassembly-pyscript"
 RUNNER = """
 import fs from "node:fs";
@@ -110,7 +128,8 @@ class Checked(ast.NodeTransformer):
     """Checks each result of two operands."""
 
     def visit_BinOp(self, node: ast.BinOp) -> ast.AST:
-        return ast.Call(ast.Name("_small", ast.Load()), [self.generic_visit(node)], [])
+        self.generic_visit(node)
+        return ast.Call(ast.Name("_small", ast.Load()), [node], [])
 
 
 def in_python(

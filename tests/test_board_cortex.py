@@ -9,7 +9,7 @@ from statistics import median
 import pytest
 
 import tenuto
-from boards import BEGIN, BOARD, needs_arm, on_at, on_cortex, pins_of, radio
+from boards import BEGIN, BOARD, EXAMPLES, edges, needs_arm, on_at, on_cortex, pins_of, radio, wired
 from tenuto.firmware.generate import make_firmware
 from tenuto.protocols.answer_line import read_answer
 from tenuto.protocols.velocity_line import VelocityLine, encode_velocity_line
@@ -87,3 +87,33 @@ def test_servos_get_their_pulses_and_contacts_are_switched(tmp_path: Path) -> No
     assert len(lamp) == 1
     assert lamp[0][1] == 1
     assert 404.0 < lamp[0][0] < 480.0
+
+
+@pytest.mark.parametrize("kind", ["ppm", "pwm"])
+def test_pulses_at_its_pins_drive_it_and_their_end_stops_it(kind: str, tmp_path: Path) -> None:
+    events = edges(
+        kind, ["PD0", "PD1", "PD2", "PD3", "PD6"], late=5000
+    )  # an edge during a step is late in the simulation
+    pins = pins_of(on_cortex(make_firmware(wired(kind)), tmp_path, [*events, "E 2100000"]))
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 990.0)
+    # The last frame ends at 996 ms or earlier, the timeout is 0.3 s, and 0.7 m/s are stopped at 1.5 m/s².
+    stood = max(at for kind, at, _, level in pins if kind == "D" and level)
+    assert 1280.0 < stood < 996.0 + 300.0 + 1000.0 * 0.71 / 1.5 + 60.0
+    assert {pin for kind, _, pin, level in pins if kind == "P" and level} == {"PB1", "PB4"}, "both go ahead"
+
+
+def test_voltages_drive_it(tmp_path: Path) -> None:
+    """Of the stick to the left nothing is told: its converter measures about the middle, as qemu simulates it."""
+    events = ["V 1000 ADC2 0", "V 204000 ADC2 1023", "V 404000 ADC0 1004", "V 1200000 ADC2 0", "E 1800000"]
+    made = make_firmware(tenuto.load_profile(EXAMPLES / "sender.toml"))
+    pins = pins_of(on_cortex(made, tmp_path, events))
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 1190.0)
+    duties = [(at, pin, level) for kind, at, pin, level in pins if kind == "D"]
+    # 0.6 m/s² for 0.8 s, of 1.38 m/s by 255; and straight ahead.
+    greatest = [max(level for _, name, level in duties if name == pin) for pin in ("PB0", "PB3")]
+    assert all(abs(level - 255 * 0.48 / 1.382) < 6 for level in greatest), greatest
+    assert 1200.0 < max(at for at, _, level in duties if level) < 1200.0 + 1000.0 * 0.5 / 0.6 + 60.0, (
+        "the button is let go"
+    )

@@ -223,7 +223,8 @@ class CommandRamp:
         for axis, part in ((1, 0), (3, 1)):
             tight, change = abs(wanted[part]), wanted[part] - arc[part]
             most = min(self._axes[axis]) / quickest if quickest else math.inf
-            if tight > most and tight > abs(arc[part]):
+            # From one side to the other it tightens even if it ends as tight: rounding must not choose.
+            if tight > most and (tight > abs(arc[part]) or wanted[part] * arc[part] < 0.0):
                 share = min(
                     share,
                     max(0.0, math.copysign(most, wanted[part]) - arc[part]) / change

@@ -85,7 +85,7 @@ def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
         return "" if hearing.wires <= most else f"source.line: it has pins for {most} wires"
     if part == "robot":
         return ""  # it reads lines
-    columns = _analog(profile, part, hearing)
+    columns = columns_of(profile, part, hearing)
     if columns:
         return "" if len(columns) <= most else f"source.columns: it has {most} pins that measure"
     if profile.source.kind == "lines":
@@ -130,8 +130,8 @@ def pins_short(plan: Plan, bridges: int, servos: int, switched: int) -> str:
     return f"actuators and outputs: {switched} of its pins switch" if len(contacts_of(plan)) > switched else ""
 
 
-def _analog(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
-    """Return the columns that its pins measure, from A0 on; a board prints them on the desk too."""
+def columns_of(profile: Profile, part: str, hearing: Hearing | None) -> tuple[str, ...]:
+    """Return the columns that the pins of a board measure; a board prints them on the desk too."""
     if hearing is not None or part == "robot" or profile.source.kind != "lines":
         return ()
     return tuple(getattr(profile.source, "columns", ()))
@@ -146,7 +146,7 @@ def _wires(hearing: Hearing | None) -> list[Pin]:
 
 def _pins_read(profile: Profile, part: str, hearing: Hearing | None) -> int:
     """Count the pins, from A0 on, that are inputs."""
-    return len(_analog(profile, part, hearing)) + sum(pin in _ANALOG for pin in _wires(hearing))
+    return len(columns_of(profile, part, hearing)) + sum(pin in _ANALOG for pin in _wires(hearing))
 
 
 def _divider(baud: int) -> int:
@@ -178,7 +178,7 @@ def _serial(hearing: Hearing | None) -> dict[str, Any]:
 
 def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
     """Describe the functions of the pins, for the templates of a board; for a profile that fits one."""
-    columns, wires = _analog(profile, part, hearing), _wires(hearing)
+    columns, wires = columns_of(profile, part, hearing), _wires(hearing)
     whole = part != "sticks"
     bridged = [one for one in plan.actuators if one.form == "duty" and whole]
     servos = list(zip([one for one in plan.actuators if one.form == "pulse" and whole], _SERVOS, strict=False))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tenuto.driving.plan import Plan
-from tenuto.firmware.boards import CHIP_WATCHDOG, contacts_of, pins_short, too_slow
+from tenuto.firmware.boards import CHIP_WATCHDOG, columns_of, contacts_of, pins_short, too_slow
 from tenuto.firmware.constants import LINE_SPEED
 from tenuto.firmware.hearing import Hearing
 from tenuto.profile.profile import Profile
@@ -34,27 +34,42 @@ class PortPin:
 _BRIDGES = tuple(tuple(PortPin("B", bit) for bit in bits) for bits in ((0, 1, 2), (3, 4, 5)))
 _SERVOS = tuple(PortPin("A", bit) for bit in range(2, 7))
 _CONTACTS = (*(PortPin("C", bit) for bit in range(4, 8)), PortPin("D", 4), PortPin("D", 5))
+# The wires of a receiver with pulses; and the pins that measure, which do nothing else.
+_WIRES = tuple(PortPin("D", bit) for bit in (0, 1, 2, 3, 6, 7))
+_MEASURED = ("ADC0", "ADC1", "ADC2", "ADC3")
 # A serial port: the port of its pins, and those pins.
 _UARTS = {"UART_0": ("A", 0, 1), "UART_1": ("D", 2, 3)}
 _UART_BASES = {"UART_0": "0x4000C000", "UART_1": "0x4000D000"}
 _BASES = {"A": "0x40004000", "B": "0x40005000", "C": "0x40006000", "D": "0x40007000"}
 _CLOCK = 50_000_000
-# Places in the table of interrupts: the ticks of the core, the serial ports, and timers 0 and 1.
-_TICK, _BYTES, _DUTY, _SERVO, _VECTORS = 15, {"UART_0": 21, "UART_1": 22}, 35, 37, 60
+# Places in the table of interrupts: the ticks of the core, the serial ports, timers 0 and 1, port D, the converter.
+_TICK, _BYTES, _DUTY, _SERVO, _EDGE, _CONVERTED, _VECTORS = 15, {"UART_0": 21, "UART_1": 22}, 35, 37, 19, 33, 60
 
 
 def cortex_misfit(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why there is no complete program for a Cortex-M; empty if there is one."""
-    if part != "robot" and (hearing is None or not hearing.baud):
-        kind = profile.source.kind
-        serial = ", with --lines serial" if kind == "lines" else ""
-        pins = " at pins" if kind in ("lines", "ppm", "pwm") else ""
-        return f'source.kind: its program reads a receiver or lines at a serial port{serial}, not "{kind}"{pins}'
+    wrong = _no_input(profile, part, hearing)
+    if wrong:
+        return wrong
     short = "" if part == "sticks" else pins_short(plan, len(_BRIDGES), len(_SERVOS), len(_CONTACTS))
     return short or too_slow(plan, CHIP_WATCHDOG)
 
 
-def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
+def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
+    """Explain why its pins cannot read the source; empty if they can."""
+    if part == "robot" or (hearing is not None and hearing.baud):
+        return ""
+    if hearing is not None:
+        return "" if hearing.wires <= len(_WIRES) else f"source.line: it has pins for {len(_WIRES)} wires"
+    if profile.source.kind != "lines":
+        return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
+    columns = columns_of(profile, part, hearing)
+    if not columns:
+        return "source.columns: name what each pin measures"
+    return "" if len(columns) <= len(_MEASURED) else f"source.columns: it has {len(_MEASURED)} pins that measure"
+
+
+def cortex_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
     """Describe the functions of the pins, for the templates; for a profile that fits."""
     whole = part != "sticks"
     formed = {form: [one for one in plan.actuators if one.form == form and whole] for form in ("duty", "pulse")}
@@ -67,19 +82,28 @@ def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
     ]
     contacts = [one | {"pin": pin} for one, pin in zip(contacts_of(plan) if whole else [], _CONTACTS, strict=False)]
     uarts = []
-    if hearing is not None:
+    wires = list(_WIRES[: hearing.wires]) if hearing is not None else []
+    measured = columns_of(profile, part, hearing)
+    if hearing is not None and hearing.baud:
         uarts.append(_uart("UART_1", hearing.baud, hearing.parity, hearing.stop_bits))
     if part != "whole":
         uarts.append(_uart("UART_0", LINE_SPEED, "N", 1))
-    said = _said(part, hearing, bridges, servos, contacts)
+    said = [f"{pin}: {name}, a voltage from 0 to 3 V." for name, pin in zip(measured, _MEASURED, strict=False)]
+    for number, pin in enumerate(wires, 1):
+        channels = "pulses, all channels on one wire" if len(wires) == 1 else f"channel {number}"
+        said.append(f"{pin.words}: the receiver's {channels}.")
+    said += _said(part, hearing, bridges, servos, contacts)
     used: list[Any] = [one[of] for one in bridges for of in ("duty", "ahead", "back")]
     used += [one["pin"] for one in (*servos, *contacts)]
     ports = {port: sum(1 << pin.bit for pin in used if pin.port == port) for port in _BASES}
-    hears = part == "robot" or hearing is not None
+    hears = part == "robot" or bool(hearing is not None and hearing.baud)
     heard = _BYTES["UART_0" if part == "robot" else "UART_1"]
     there = {_TICK: "on_tick"} | ({heard: "on_byte"} if hears else {})
     there |= ({_DUTY: "on_duty"} if bridges else {}) | ({_SERVO: "on_servo"} if servos else {})
+    there |= ({_EDGE: "on_edge"} if wires else {}) | ({_CONVERTED: "on_measured"} if measured else {})
     return {
+        "wire_pins": wires, "edge_mask": f"0x{sum(1 << pin.bit for pin in wires):02X}", "edge_bit": _EDGE - 16,
+        "measured": measured,
         "hears": hears, "bridges": bridges, "servo_pins": servos, "contact_pins": contacts, "uarts": uarts,
         "cortex_pins": said,
         "in_uart": "UART_0" if part == "robot" else "UART_1", "in_bit": heard - 16,
@@ -95,7 +119,7 @@ def cortex_of(plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
 def _said(part: str, hearing: Hearing | None, bridges: list[Any], servos: list[Any], contacts: list[Any]) -> list[str]:
     """Describe each pin, for the head of the program."""
     said = []
-    if hearing is not None:
+    if hearing is not None and hearing.baud:
         inverted = " Its line is inverted: connect an inverter." if hearing.kind == "sbus" else ""
         what = "lines of numbers" if hearing.kind == "lines" else f"the receiver, {hearing.kind}"
         said.append(f"PD2: {what}, {hearing.words}.{inverted}")

@@ -177,7 +177,7 @@ def _pins(profile: Profile, plan: Plan, part: str, hearing: Any, wrong_for: dict
     """Describe the pins of the boards that this profile fits."""
     context: dict[str, Any] = {}
     if _CORTEX not in wrong_for:
-        context |= cortex_of(plan, part, hearing)
+        context |= cortex_of(profile, plan, part, hearing)
     if not {"avr", "sketch"} <= wrong_for.keys() or not no_main(profile, plan, part, hearing):
         context |= board_of(profile, plan, part, hearing)
     return context

@@ -142,7 +142,7 @@ class SteeredModules(Chassis):
             # The remaining angle, brought to −π…π; for more than a quarter turn, the other way round is shorter.
             left = 0.0 if still else math.remainder(found[f"{name}_angle"] - was, math.tau)
             side = 1.0
-            if abs(left) > _QUARTER + 1e-12:
+            if abs(left) > _QUARTER + _ALONG:
                 left, side = left - math.copysign(math.pi, left), -1.0
             # Without a limit it is there at once; infinity times zero would be NaN.
             most = self.turn_rate * dt if self.turn_rate < math.inf else math.inf
