@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Callable, Mapping
 
 from tenuto.driving.limits import Axes, Limits, approach
-from tenuto.sticks.smoothing import rate_limited
+from tenuto.sticks.smoothing import THERE, rate_limited
 from tenuto.vehicles.base import Arcs, Chassis, Sides, Way
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -243,9 +243,9 @@ class CommandRamp:
 
         if follows(wanted):
             return wanted
-        share = _largest(lambda part: follows(_between(previous, wanted, part)), 1.0)
+        share = _largest(lambda part: follows(_on_the_way(previous, wanted, part)), 1.0)
         if share > STUCK:
-            return _between(previous, wanted, share)
+            return _on_the_way(previous, wanted, share)
         return self._one_share(previous, STANDSTILL, dt)
 
     def _around(
@@ -258,7 +258,7 @@ class CommandRamp:
         )
         best = None
         if fits(leaving):
-            best = _between(leaving, wanted, _largest(lambda part: fits(_between(leaving, wanted, part)), 1.0))
+            best = _on_the_way(leaving, wanted, _largest(lambda part: fits(_on_the_way(leaving, wanted, part)), 1.0))
         straight = self._one_share(previous, target, dt)
         # Often both are equally good except for rounding, which must not choose: it differs on a microcontroller.
         if fits(straight) and (best is None or left(straight, target) < left(best, target) - STUCK * dt):
@@ -274,7 +274,8 @@ class CommandRamp:
             if old != new:
                 slower = down if abs(new) < abs(old) and old * new >= 0.0 else min(up, down)
                 share = min(share, slower * dt / abs(new - old))
-        return aim if share >= 1.0 else _between(previous, aim, share)
+        # A step that reaches its target except for rounding reaches it.
+        return aim if share >= 1.0 - THERE else _on_the_way(previous, aim, share)
 
     def _seconds_left(self, start: VelocityCommand, target: VelocityCommand) -> float:
         """Return the longest time that any axis needs to its target."""
@@ -409,6 +410,12 @@ def _between(start: VelocityCommand, end: VelocityCommand, share: float) -> Velo
     (a, b, c, d), (e, f, g, h) = start, end
     axes = (a + share * (e - a), b + share * (f - b), c + share * (g - c), d + share * (h - d))
     return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
+
+
+def _on_the_way(start: VelocityCommand, end: VelocityCommand, share: float) -> VelocityCommand:
+    """Return a velocity between two; near 0 it is 0: a rounding error of 1e-18 m/s would turn modules."""
+    axes = (speed if abs(speed) > THERE else 0.0 for speed in _between(start, end, share))
+    return tuple.__new__(VelocityCommand, axes)
 
 
 def _largest(fits: Callable[[float], bool], most: float) -> float:
