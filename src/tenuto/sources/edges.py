@@ -71,7 +71,7 @@ class PpmOptions(HeldOptions):
     file: str = option(
         "a GPIO chip such as /dev/gpiochip0, or a file of edge times", word="/dev/gpiochipN|FILE.csv", place=True
     )
-    line: tuple[int, ...] = option("the number of a pin's line at the chip", (), word="N")
+    line: tuple[int, ...] = option("a list with the number of the pin's line at the chip, such as [17]", (), word="N")
 
     def open(self, clock: Timer) -> Source:
         """Open the pins, or read the file."""
@@ -96,4 +96,4 @@ class PwmOptions(PpmOptions):
     """One wire per channel: pins of this computer, or a file with the times of their edges."""
 
     kind: ClassVar[str] = "pwm"
-    line: tuple[int, ...] = option("the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N")
+    line: tuple[int, ...] = option("a list with the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N")
