@@ -15,6 +15,7 @@ import tenuto
 from helpers import examples
 from tenuto import Frame, Pipeline, State, Tick, VelocityCommand
 from tenuto.analysis.logs import ticks_of
+from tenuto.analysis.report import facts, path_of
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
 from tenuto.driving.distance import TOWARDS, speed_to_stop_within
@@ -131,6 +132,12 @@ def test_a_log_of_a_lesson_has_one_heading_whoever_drives(form: str, tmp_path: P
     assert [path.name for path in tmp_path.iterdir()] == [file.name]
     table = tenuto.load_log(file)
     assert set(table["driver"]) == {"instructor", "learner", "row_follower"}
+    plan = LESSON.plan()
+    told = {fact.name: fact.value for fact in facts(table, plan, path_of(table, plan).robot.path)}
+    drove = [tick for tick in lesson.ticks if tick.guard.state is State.DRIVING]
+    for name in ("instructor", "learner", "row_follower"):
+        seconds = sum(tick.dt for tick in drove if tick.driver == name)
+        assert told.get(f"driven by {name}", 0.0) == pytest.approx(seconds, abs=1e-6), name
     for tick, read in zip(lesson.ticks, ticks_of(table), strict=True):
         own = tick.hands["learner" if tick.driver == "learner" else "instructor"].positions
         assert read.positions == pytest.approx({**tick.hands["instructor"].positions, **own}, abs=1e-6)

@@ -96,4 +96,6 @@ class PwmOptions(PpmOptions):
     """One wire per channel: pins of this computer, or a file with the times of their edges."""
 
     kind: ClassVar[str] = "pwm"
-    line: tuple[int, ...] = option("a list with the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N")
+    line: tuple[int, ...] = option(
+        "a list with the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N"
+    )
