@@ -229,6 +229,20 @@ def test_pulses_at_the_pins_of_a_chip_drive_it_and_their_end_stops_it(kind: str,
 
 
 @needs_chip
+def test_ibus_at_the_serial_port_of_a_chip_drives_it(tmp_path: Path) -> None:
+    events = []
+    for ms in range(20, 1000, 20):
+        pulses = [1500.0, 2012.0 if ms > 404 else 1500.0, 1500.0, 1500.0, 2000.0 if ms > 204 else 1000.0]
+        data = RADIOS.all["ibus"].encode([*pulses, *[1500.0] * 9])
+        events += [f"U {1000 * ms + 87 * place} {byte}" for place, byte in enumerate(data)]
+    made = make_firmware(tenuto.parse_profile(BOARD.read_text().replace('"sbus"', '"ibus"')))
+    pins = pins_of(on_chip(made, tmp_path, [*events, "E 1900000"]))
+    assert not on_at(pins, 404.0)
+    assert on_at(pins, 990.0)
+    assert 1280.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 1850.0
+
+
+@needs_chip
 def test_lines_at_the_serial_port_of_a_chip_drive_it(tmp_path: Path) -> None:
     events = []
     for ms in range(20, 700, 20):

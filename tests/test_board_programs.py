@@ -57,7 +57,9 @@ def compiles(made: Firmware, folder: Path) -> None:
     (folder / "Servo.h").write_text("")
     commands = [["gcc", *FLAGS, "robot_board.c"], ["gcc", *FLAGS, "desktop/replay.c"]]
     if "avr" not in made.misfits:
-        commands.append(["avr-gcc", "-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os", *FLAGS, "avr/main.c"])
+        # An int has 16 bits there, which warns of other conversions.
+        avr = ["avr-gcc", "-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os", *FLAGS]
+        commands += [[*avr, file] for file in ("avr/main.c", *(path.name for path in folder.glob("*.c")))]
     if "cortex-m/board" not in made.misfits:
         files = [f"cortex-m/board/{name}.c" for name in ("main", "chip")]
         commands.append(["arm-none-eabi-gcc", "-mcpu=cortex-m3", "-mthumb", *FLAGS, *files])
