@@ -203,6 +203,12 @@ def test_what_a_board_cannot_hear_is_refused_by_its_key() -> None:
     assert all(
         "loop.rate: its watchdog resets it after 120 ms without a step: 10.0 Hz" in why for why in wrong.values()
     )
+    for old, new, rate, key in (
+        ("[limits]", "[limits]\njerk = 1.5", 100, "limits.jerk: the S-curve takes"),
+        ("reverse = true", 'reverse = true\ncentre = "at start"', 400, "controls.steer.centre: taking centres"),
+    ):
+        large = tenuto.parse_profile(f"{BOARD.read_text().replace(old, new)}[loop]\nrate = {rate}\n")
+        assert key in make_firmware(large).misfits["avr"]
     many = tenuto.parse_profile(wired("pwm").text().replace("[4, 5, 6, 7, 8]", "[4, 5, 6, 7, 8, 9, 10]"))
     wrong = make_firmware(many).misfits
     assert all("source.line: it has pins for 6 wires" in wrong[target] for target in ("avr", "cortex-m/board"))

@@ -7,7 +7,9 @@ from typing import Any
 
 from tenuto.driving.plan import Plan
 from tenuto.firmware.constants import LINE_SPEED
+from tenuto.firmware.facts import axes_of, centre_numbers
 from tenuto.firmware.hearing import Hearing
+from tenuto.firmware.refusals import steps_averaged
 from tenuto.profile.profile import Profile
 
 
@@ -51,6 +53,8 @@ _CLOCK, _OFF = 16_000_000, 0.025
 # takes some of it.
 CHIP_WATCHDOG, BOARD_WATCHDOG = 120, 500
 _FOR_A_STEP = 20
+# Bytes of the ATmega328P for an S-curve, and for centres that are taken at start.
+_FOR_ARRAYS = 1200
 
 
 def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, str]:
@@ -58,10 +62,24 @@ def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) ->
     both = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
     wires = "source.kind: a sketch has an interrupt at two of its pins only; avr/ reads the wires"
     found = {
-        "avr": both or too_slow(plan, CHIP_WATCHDOG) or _not_at_16_mhz(part, hearing),
+        "avr": both or too_slow(plan, CHIP_WATCHDOG) or _not_at_16_mhz(part, hearing) or _too_large(plan),
         "sketch": both or (wires if hearing is not None and hearing.kind == "pwm" else ""),
     }
     return {target: why for target, why in found.items() if why}
+
+
+def _too_large(plan: Plan) -> str:
+    """Explain what takes too much of the memory of an ATmega328P; the rest of a program fits."""
+    curve = 4 * steps_averaged(plan) * (len(axes_of(plan.chassis)) + 1)
+    centred = [control.name for control in plan.controls if control.centre_at_start]
+    centring = 4 * centre_numbers(plan) * (2 * len(centred) + 1) if centred else 0
+    if curve + centring <= _FOR_ARRAYS:
+        return ""
+    room = f"it has room for {_FOR_ARRAYS}"
+    if curve >= centring:
+        return f"limits.jerk: the S-curve takes {curve} bytes, and {room}: raise the jerk, or lower loop.rate"
+    taken = f"controls.{centred[0]}.centre: taking centres at the start needs {centring} bytes"
+    return f"{taken}, and {room}: lower loop.rate, or measure the centre"
 
 
 def no_main(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:

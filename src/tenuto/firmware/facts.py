@@ -17,6 +17,7 @@ from tenuto.firmware.hearing import Hearing
 from tenuto.firmware.naming import quoted
 from tenuto.firmware.refusals import steps_averaged
 from tenuto.profile.profile import Profile
+from tenuto.sticks.centring import FEWEST, STILL_SECONDS
 from tenuto.vehicles.actuators import Wire
 from tenuto.vehicles.base import Arcs, Chassis, Sides
 from tenuto.vehicles.velocity import VelocityCommand
@@ -78,7 +79,7 @@ def _of_sticks(plan: Plan) -> dict[str, Any]:
         "uses_centre": any(travel.centre is not None for travel in travels),
         "uses_end": any(travel.centre is None for travel in travels),
         "centred": [control for control in controls if control.centre_at_start],
-        "centre_numbers": math.ceil(CONSTANTS.STILL_SECONDS / plan.period) + CONSTANTS.FEWEST + 2,
+        "centre_numbers": centre_numbers(plan),
         "noisy": [c for c in controls if c.noise > 0.0] if math.isfinite(plan.guard.frozen_after) else [],
         "at_start_switches": {switch.name for switch in selection.switches if switch.at_start},
         "control_names": {control.name for control in controls},
@@ -93,6 +94,11 @@ def _of_guard(plan: Plan) -> dict[str, Any]:
         "paired": bool((g.hold_to_run and g.hold_to_run_2) or (g.emergency_stop and g.emergency_stop_2)),
         "stops": [name for name in dict.fromkeys((g.stop, g.emergency_stop, g.emergency_stop_2)) if name],
     }  # fmt: skip
+
+
+def centre_numbers(plan: Plan) -> int:
+    """Return the most numbers that are kept of a control whose centre is taken at start."""
+    return math.ceil(STILL_SECONDS / plan.period) + FEWEST + 2
 
 
 def axes_of(chassis: Chassis) -> list[str]:
