@@ -71,7 +71,9 @@ class PpmOptions(HeldOptions):
     file: str = option(
         "a GPIO chip such as /dev/gpiochip0, or a file of edge times", word="/dev/gpiochipN|FILE.csv", place=True
     )
-    line: tuple[int, ...] = option("a list with the number of the pin's line at the chip, such as [17]", (), word="N")
+    line: tuple[int, ...] = option(
+        "the number of the pin's line at the chip, in a profile as a list: [17]", (), word="N"
+    )
 
     def open(self, clock: Timer) -> Source:
         """Open the pins, or read the file."""
@@ -97,5 +99,5 @@ class PwmOptions(PpmOptions):
 
     kind: ClassVar[str] = "pwm"
     line: tuple[int, ...] = option(
-        "a list with the numbers of the pins' lines at the chip, from channel 1 on", (), word="N|N"
+        "the numbers of the pins' lines at the chip, from channel 1 on, in a profile as a list", (), word="N|N"
     )
