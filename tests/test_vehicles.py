@@ -412,6 +412,48 @@ def test_rounding_does_not_choose_the_way(seed: int) -> None:
         now = after
 
 
+# Steps of rounding: two values that differ by them are the same on a board.
+ULPS = (-2, 0, 2)
+
+
+@given(st.floats(0.2, 0.34), st.floats(0.3, 1.0), st.floats(0.3, 0.9), st.floats(10.0, 30.0), st.integers(1, 5))
+def test_rounding_does_not_choose_how_far_wheels_turn(
+    arc: float, speed: float, turning: float, jerk: float, steps: int
+) -> None:
+    """From an arc to the left to its mirror image, under an S-curve and soon after the start."""
+    limits = Limits(
+        acceleration=6.0, deceleration=2.5, turn_acceleration=4.0, turn_deceleration=turning,
+        vertical_acceleration=1.0, jerk=jerk,
+    )  # fmt: skip
+    first, made = VelocityCommand(speed, yaw_rate=speed * arc), []
+    for ulps in ULPS:
+        turn = speed * arc + ulps * math.ulp(speed * arc)
+        ramp, now, seen = CommandRamp(car(2.0, 2.5, 1.5, 0.88)), STANDSTILL, []
+        ramp.step(now, STANDSTILL, 0.01, limits, aim=first)
+        for number in range(steps + 30):
+            now = ramp.step(now, first if number < steps else VelocityCommand(-speed, yaw_rate=turn), 0.01, limits)
+            seen.append((*now, *ramp.arc))
+        made.append(np.array(seen))
+    assert all(np.abs(one - made[1]).max() < 1e-6 for one in made)
+
+
+@given(st.floats(1e-4, 0.5), st.sampled_from([1, -1]), st.sampled_from([1, -1]))
+def test_rounding_does_not_choose_which_way_a_module_turns(speed: float, ahead: int, side: int) -> None:
+    modules = SteeredModules((("left", 0.0, 0.2), ("right", -2.3, 0.0)), 0.05, 40.0)
+    across = dict.fromkeys(modules.bounds(), 0.0) | {"right_angle": side * math.pi / 2.0}
+    commands = (VelocityCommand(ahead * speed, yaw_rate=1e-11 * ulps * speed) for ulps in ULPS)
+    angles = [modules.actuators(command, across, 0.02)["right_angle"] for command in commands]
+    assert all(abs(math.remainder(angle - angles[1], math.tau)) < 1e-6 for angle in angles)
+
+
+@given(st.floats(0.2, 6.0), st.sampled_from([0.01, 0.02, 0.05]), st.floats(0.01, 1.0))
+def test_a_step_that_ends_at_0_ends_there(turning: float, dt: float, wish: float) -> None:
+    modules = SteeredModules((("front", 0.3, 0.0), ("rear", -0.3, 0.0)), 0.05, 40.0)
+    limits = Limits(acceleration=1.0, turn_acceleration=turning, vertical_acceleration=1.0)
+    before = VelocityCommand(yaw_rate=-turning * dt)
+    assert CommandRamp(modules).step(before, VelocityCommand(yaw_rate=wish), dt, limits).yaw_rate == 0.0
+
+
 @given(commands, st.sampled_from([0.0, 0.02]))
 def test_modules_that_turn_as_fast_as_they_like_are_there_at_once(wish: VelocityCommand, dt: float) -> None:
     modules = SteeredModules((("front", 0.3, 0.0), ("rear", -0.3, 0.0)), 0.05, 40.0)

@@ -48,7 +48,7 @@ void velocity_line_begin(velocity_line *line);
 /* Take a byte. now: a clock in ms that may wrap. Returns true if it completed a good, new line. */
 bool velocity_line_byte(velocity_line *line, char byte, uint32_t now);
 
-/* The same, but the numbers stay in line->field, until the next byte: for a robot that needs them there only. */
+/* The same, but it leaves the numbers in line->field, where they stay until the next byte, and does not set vx ... output. */
 bool velocity_line_numbers(velocity_line *line, char byte, uint32_t now);
 
 /* Whether no good line has come, or the newest one is too old. */

@@ -85,7 +85,7 @@ def facts(table: pd.DataFrame, plan: Plan, path: list[PathPoint]) -> list[Fact]:
     if plan.below:
         driving = table[table["guard.state"] == State.DRIVING]
         for driver, seconds in driving["dt"].groupby(driving["driver"]).sum().items():
-            found.append(Fact(f"driven by {driver}", f"{seconds:.1f} s", float(seconds)))
+            found.append(Fact(f"driven by {driver or 'nobody'}", f"{seconds:.1f} s", float(seconds)))
     beyond = float(table["dt"].to_numpy()[saturated(table)].sum())
     found.append(Fact("demand beyond the vehicle", f"{beyond:.1f} s", beyond))
     return found + _link_facts(table, plan) + _far_facts(table) + _loop_facts(table, plan)

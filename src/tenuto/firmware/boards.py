@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -59,7 +60,7 @@ _FOR_ARRAYS = 1200
 
 def misfits(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, str]:
     """Describe the targets for which a profile has no program, and why: target → reason."""
-    both = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
+    both = no_input(profile, part, hearing, len(_ANALOG), len(_ANALOG)) or _no_output(profile, plan, part, hearing)
     wires = "source.kind: a sketch has an interrupt at two of its pins only; avr/ reads the wires"
     found = {
         "avr": both or too_slow(plan, CHIP_WATCHDOG) or _not_at_16_mhz(part, hearing) or _too_large(plan),
@@ -84,7 +85,7 @@ def _too_large(plan: Plan) -> str:
 
 def no_main(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why there is no program for a board with MicroPython; empty if there is one."""
-    short = _no_input(profile, part, hearing) or _no_output(profile, plan, part, hearing)
+    short = no_input(profile, part, hearing, len(_ANALOG), len(_ANALOG)) or _no_output(profile, plan, part, hearing)
     return short or too_slow(plan, BOARD_WATCHDOG)
 
 
@@ -96,19 +97,38 @@ def too_slow(plan: Plan, watchdog: int) -> str:
     return f"loop.rate: its watchdog resets it after {watchdog} ms without a step: {1000 / longest:.1f} Hz at least"
 
 
-def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
-    """Explain why the pins of a board cannot read the source."""
-    most = len(_ANALOG)
+def no_input(profile: Profile, part: str, hearing: Hearing | None, wires: int, measured: int) -> str:
+    """Explain why the pins of a board cannot read the source; empty if they can.
+
+    Args:
+        wires, measured: the number of its pins for a receiver's pulses, and of those that measure a voltage.
+    """
     if hearing is not None:
-        return "" if hearing.wires <= most else f"source.line: it has pins for {most} wires"
+        return "" if hearing.wires <= wires else f"source.line: it has pins for {wires} wires"
     if part == "robot":
         return ""  # it reads lines
     columns = columns_of(profile, part, hearing)
     if columns:
-        return "" if len(columns) <= most else f"source.columns: it has {most} pins that measure"
+        return "" if len(columns) <= measured else f"source.columns: it has {measured} pins that measure"
     if profile.source.kind == "lines":
         return "source.columns: name what each pin measures"
     return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
+
+
+def inputs_said(
+    hearing: Hearing | None, wires: Iterable[str], measured: Iterable[tuple[str, str]], volts: str
+) -> list[str]:
+    """Describe the input pins, for the head of a program.
+
+    Args:
+        wires: the pins of a receiver's pulses. measured: a pin and what it measures. volts: the range.
+    """
+    said = [f"{pin}: {name}, a voltage from 0 to {volts}." for pin, name in measured]
+    for number, pin in enumerate(wires, 1):
+        together = hearing is not None and hearing.kind == "ppm"
+        channels = "pulses, all channels on one wire" if together else f"channel {number}"
+        said.append(f"{pin}: the receiver's {channels}.")
+    return said
 
 
 def _not_at_16_mhz(part: str, hearing: Hearing | None) -> str:
@@ -203,13 +223,8 @@ def board_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -
     switched = list(
         zip(contacts_of(plan) if whole else [], _ANALOG[_pins_read(profile, part, hearing) :], strict=False)
     )
-    said = [
-        f"Pin {pin.words}: {name}, a voltage from 0 to that of the board."
-        for name, pin in zip(columns, _ANALOG, strict=False)
-    ]
-    for number, pin in enumerate(wires, 1):
-        channels = "pulses, all channels on one wire" if pin is _ONE_WIRE else f"channel {number}"
-        said.append(f"Pin {pin.words}: the receiver's {channels}.")
+    measured = [(f"Pin {pin.words}", name) for name, pin in zip(columns, _ANALOG, strict=False)]
+    said = inputs_said(hearing, [f"Pin {pin.words}" for pin in wires], measured, "that of the board")
     hears = part == "robot" or (hearing is not None and hearing.baud > 0)
     uart = ["1 << RXEN0", "1 << RXCIE0"] * hears + ["1 << TXEN0"] * (part != "whole")
     used = list[Pin]()

@@ -7,6 +7,7 @@ from ast import literal_eval
 from typing import Any
 
 from tenuto.basics.errors import TenutoError
+from tenuto.firmware.numbers import SMALL_TIME_BITS
 
 # The names of functions of math in the templates, and in Python.
 FUNCTIONS = {
@@ -22,8 +23,7 @@ typedef float robot_real; typedef _Bool bool; typedef unsigned char uint8_t; typ
 typedef unsigned short uint16_t; typedef short int16_t; typedef unsigned int uint32_t; typedef int int32_t;
 typedef unsigned long size_t;
 """
-# Times have 29 bits: their sums and differences are small integers on a board, which take no memory.
-MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": "0x1FFFFFFF", "size_t": ""}
+MASKS = {"uint8_t": "0xFF", "uint16_t": "0xFFFF", "uint32_t": f"0x{2**SMALL_TIME_BITS - 1:X}", "size_t": ""}
 INTEGERS = {*MASKS, "int8_t", "int16_t", "int32_t", "int", "char"}
 WORDS = {"true": "True", "false": "False", "INFINITY": "inf", "NAN": "nan"}
 # Differences of a board in MicroPython.

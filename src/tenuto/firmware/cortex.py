@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tenuto.driving.plan import Plan
-from tenuto.firmware.boards import CHIP_WATCHDOG, columns_of, contacts_of, pins_short, too_slow
+from tenuto.firmware.boards import CHIP_WATCHDOG, columns_of, contacts_of, inputs_said, no_input, pins_short, too_slow
 from tenuto.firmware.constants import LINE_SPEED
 from tenuto.firmware.hearing import Hearing
 from tenuto.profile.profile import Profile
@@ -48,25 +48,9 @@ _TICK, _BYTES, _DUTY, _SERVO, _EDGE, _CONVERTED, _VECTORS = 15, {"UART_0": 21, "
 
 def cortex_misfit(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> str:
     """Explain why there is no complete program for a Cortex-M; empty if there is one."""
-    wrong = _no_input(profile, part, hearing)
-    if wrong:
-        return wrong
+    wrong = no_input(profile, part, hearing, len(_WIRES), len(_MEASURED))
     short = "" if part == "sticks" else pins_short(plan, len(_BRIDGES), len(_SERVOS), len(_CONTACTS))
-    return short or too_slow(plan, CHIP_WATCHDOG)
-
-
-def _no_input(profile: Profile, part: str, hearing: Hearing | None) -> str:
-    """Explain why its pins cannot read the source; empty if they can."""
-    if part == "robot" or (hearing is not None and hearing.baud):
-        return ""
-    if hearing is not None:
-        return "" if hearing.wires <= len(_WIRES) else f"source.line: it has pins for {len(_WIRES)} wires"
-    if profile.source.kind != "lines":
-        return f'source.kind: its pins read a receiver, or potentiometers as of "lines", not "{profile.source.kind}"'
-    columns = columns_of(profile, part, hearing)
-    if not columns:
-        return "source.columns: name what each pin measures"
-    return "" if len(columns) <= len(_MEASURED) else f"source.columns: it has {len(_MEASURED)} pins that measure"
+    return wrong or short or too_slow(plan, CHIP_WATCHDOG)
 
 
 def cortex_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) -> dict[str, Any]:
@@ -88,10 +72,7 @@ def cortex_of(profile: Profile, plan: Plan, part: str, hearing: Hearing | None) 
         uarts.append(_uart("UART_1", hearing.baud, hearing.parity, hearing.stop_bits))
     if part != "whole":
         uarts.append(_uart("UART_0", LINE_SPEED, "N", 1))
-    said = [f"{pin}: {name}, a voltage from 0 to 3 V." for name, pin in zip(measured, _MEASURED, strict=False)]
-    for number, pin in enumerate(wires, 1):
-        channels = "pulses, all channels on one wire" if len(wires) == 1 else f"channel {number}"
-        said.append(f"{pin.words}: the receiver's {channels}.")
+    said = inputs_said(hearing, [pin.words for pin in wires], zip(_MEASURED, measured, strict=False), "3 V")
     said += _said(part, hearing, bridges, servos, contacts)
     used: list[Any] = [one[of] for one in bridges for of in ("duty", "ahead", "back")]
     used += [one["pin"] for one in (*servos, *contacts)]

@@ -17,11 +17,12 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.driving.selection import SelectionPlan
 from tenuto.firmware.boards import board_of, misfits, no_main
+from tenuto.firmware.c_text import MASKS
 from tenuto.firmware.cortex import cortex_misfit, cortex_of
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.hearing import hearing_of, wrong_hearing
 from tenuto.firmware.naming import Names, quoted
-from tenuto.firmware.numbers import NEVER_MS, NEVER_OF_29_BITS, literal, ms_above, ms_below
+from tenuto.firmware.numbers import NEVER_MS, SMALL_NEVER_MS, literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment, late
 from tenuto.firmware.refusals import refusals, too_many_outputs
 from tenuto.firmware.to_python import to_python
@@ -130,6 +131,10 @@ def make_firmware(
         "numbers": [one for one in plan.controls if one.travel.centre == 0.0] if part == "robot" else [],
         "line_size": 40 if part == "robot" else 47 + 6 * len(line_outputs),
         "language": language,
+        # An older time counts as this old; the next look at all times is a minute later.
+        "long_ago": SMALL_NEVER_MS - 2**20 if language == "micropython" else 2**30,
+        "time_mask": MASKS["uint32_t"],
+        "time_half": hex(SMALL_NEVER_MS),
         "real": real,
         "part": part,
         "digest": digest,
@@ -139,7 +144,7 @@ def make_firmware(
     }
     made = environment()
     # A board in MicroPython may have either; the rounding of a float is accepted.
-    words = _Words("double", NEVER_OF_29_BITS) if language == "micropython" else _Words(real)
+    words = _Words("double", SMALL_NEVER_MS) if language == "micropython" else _Words(real)
     made.filters |= {name: late(one) for name, one in words.filters().items()}
     made.filters["module"] = late(lambda name: made.get_template(name).module)
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}

@@ -8,9 +8,11 @@ import math
 _TIE_MS = 1e-6
 # Below the resolution of a float.
 _LEAST = 1.2e-38
-# Longer than any age of a time, ms: a time that never ends is above it. A board in MicroPython counts less.
+# Longer than any age of a time, ms: a time that never ends is above it.
 NEVER_MS = 2**30 + 1
-NEVER_OF_29_BITS = 2**28
+# Times in MicroPython: their sums and differences are small integers there, which take no memory. Ages have a sign.
+SMALL_TIME_BITS = 29
+SMALL_NEVER_MS = 2 ** (SMALL_TIME_BITS - 1)
 
 
 def literal(value: float, real: str) -> str:
