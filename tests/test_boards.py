@@ -366,7 +366,7 @@ def test_a_sketch_compiles(name: str, part: str, tmp_path: Path) -> None:
 
 
 def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
-    """The newest frame at each period, in whole ms; the replay in Python uses the same frames."""
+    """The frames of each period, in whole ms; the replay in Python uses the same ones."""
     profile, recording = tenuto.load_profile(shipped("medlar.toml")), shipped("orchard-row.csv")
     program = built(make_firmware(profile), tmp_path)
     out = subprocess.run([program], input=recording.read_text(), capture_output=True, text=True, check=True).stdout
@@ -377,10 +377,10 @@ def test_a_recording_through_the_program_is_the_drive(tmp_path: Path) -> None:
     there = made_of_output(out, plan)
     rows, newest = list[Row](), 0
     for ms in range(0, 20 * len(there), 20):
-        came = [values for at, values in frames[newest:] if at <= ms]
-        times = [at for at, _ in frames[newest:] if at <= ms]
+        came = [(at, values, True) for at, values in frames[newest:] if at <= ms]
         newest += len(came)
-        rows.append(Row(ms, came[-1] if came else None, came_at=times[-1] if times else None))
+        at, values = came[-1][:2] if came else (None, None)
+        rows.append(Row(ms, values, came_at=at, earlier=tuple(came[:-1])))
     assert difference(plan, by_pipeline(plan, rows), there) == ""
     assert {one.state for one in there} >= {"driving", "stopping", "fault"}
     odd = subprocess.run([program], input="time,left_y\n0,1\n1,x\n", capture_output=True, text=True, check=False)
@@ -599,7 +599,7 @@ def test_the_simulated_chip_makes_the_same_ticks(chip: Callable[..., tuple[str, 
     profile = tenuto.load_profile(BOARD)
     plan, made = profile.plan(), make_firmware(profile)
     rows = [row for seed in (1, 2) for row in any_schedule(plan, seed, 2)][:230]
-    rows = [row._replace(ms=1000 + 20 * number) for number, row in enumerate(rows)]
+    rows = [row._replace(ms=1000 + 20 * number, earlier=()) for number, row in enumerate(rows)]
     out, _ = chip("trial", trial_events(rows, made.inputs, WRAPS))
     data = bytes(int(line.split()[2]) for line in out.splitlines() if line.startswith("B "))
     states, codes, size = list(State), ["", *Code], 4 + 4 * len(made.outputs)

@@ -1,7 +1,6 @@
 """The loop on a test's own clock: no drift, counted lateness, and every kind of end."""
 
 import itertools
-import math
 import os
 import pty
 import signal
@@ -334,22 +333,6 @@ def test_a_switch_enables_however_many_frames_came_while_it_was_off(kind: str, d
         bench.step(pad(), 0.02, earlier=((bench.now + 0.01, pad()),) if double else ())
     bench.step(pad(held=True), 0.02, earlier=tuple((bench.now + 0.004 * (n + 1), pad()) for n in range(late)))
     assert bench.run(0.3, pad(held=True)).guard.state is State.DRIVING
-
-
-def test_an_emergency_stop_between_two_ticks_is_one() -> None:
-    plan = LIFT.plan()
-    rest = dict.fromkeys((name for control in plan.controls for name in control.all_reads), 0.0)
-    pipeline = tenuto.Pipeline(LIFT)
-    pipeline.step(Frame(0.0, rest), 0.0)
-    tap = ((0.005, rest | {"east": 1.0}), (0.01, rest))
-    assert pipeline.step(Frame(0.02, rest, earlier=tap), 0.02).guard.state is State.EMERGENCY_STOP
-    assert pipeline.step(Frame(0.04, rest), 0.04).guard.state is State.EMERGENCY_STOP
-    # An invalid frame, or one with an invalid time, presses nothing.
-    doubtful = [rest | {"east": math.nan}, rest | {"east": 1.0, "left_y": 9e9}, {"east": 1.0}]
-    pipeline = tenuto.Pipeline(LIFT)
-    pipeline.step(Frame(1.0, rest), 1.0)
-    earlier = (*((1.005, values) for values in doubtful), *((time, rest | {"east": 1.0}) for time in (0.5, 7.0)))
-    assert pipeline.step(Frame(1.02, rest, earlier=earlier), 1.02).guard.state is State.NOT_ENABLED
 
 
 def test_whatever_raises_while_it_ends_every_sink_gets_a_stop(monkeypatch: pytest.MonkeyPatch) -> None:

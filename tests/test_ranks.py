@@ -55,7 +55,7 @@ class Lesson:
         self.now += 0.02
         frames = {}
         if learner is not None:
-            frames["learner"] = Frame(self.now, self.learner.put(**{"held": False, **learner}))
+            frames["learner"] = Frame(self.now, self.learner.put(**(dict[str, Any](held=False) | learner)))
         if self.planner is not None:
             frames["row_follower"] = Frame(self.now, {"vx": self.planner[0], "yaw_rate": self.planner[1]})
         if self.front is not None:

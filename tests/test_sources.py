@@ -20,6 +20,7 @@ import pytest
 import tenuto
 from helpers import run
 from tenuto import Frame, SimulatedClock
+from tenuto.basics.frame import frames_of
 from tenuto.data import shipped
 from tenuto.links.black_box import BlackBox
 from tenuto.sim.gamepad import VirtualGamepad
@@ -383,7 +384,7 @@ def test_a_keyboard_that_never_ends_holds_up_no_poll(monkeypatch: pytest.MonkeyP
 
 def all_of(frames: list[Frame | None]) -> list[dict[str, float]]:
     heard = [frame for frame in frames if frame is not None]
-    return [dict(values) for frame in heard for values in (*(one for _, one in frame.earlier), frame.values)]
+    return [dict(one.values) for frame in heard for one in frames_of(frame)]
 
 
 @pytest.mark.port

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
-
-# The most earlier frames in a frame: those of two seconds of the fastest receiver.
-MOST_EARLIER = 300
-
 
 # Rounding of a difference of two times, s: a time that is exactly a limit is neither above nor below it.
 ROUNDING_TIME = 1e-9
 # An upper limit of the time of any clock, s.
 _LONGEST = 1e12
+
+
+def real(value: object) -> float:
+    """Return a number unchanged, and NaN for anything else: a text, None, an integer too large for a float."""
+    if isinstance(value, float):
+        return value
+    return float(value) if isinstance(value, int) and abs(value) < 10**300 else math.nan
 
 
 class Signal(NamedTuple):
@@ -48,8 +52,9 @@ class Frame(NamedTuple):
         note: why the link is not good, or another message of the source, as text.
         signal: link statistics of the receiver, if it has any.
         counts: number of frames up to this one, if the source counts them.
-        earlier: time and numbers of the good frames since the previous one handed over, oldest first. They do not
-            drive, but a button that was pressed in them was pressed.
+        earlier: the frames since the previous one handed over, oldest first, each as a frame or as a pair of time and
+            values. They do not drive. But what happened in them happened: a press, a release, a stop, an inhibit,
+            a bad number.
     """
 
     time: float
@@ -58,22 +63,29 @@ class Frame(NamedTuple):
     note: str = ""
     signal: Signal | None = None
     counts: LinkCounts | None = None
-    earlier: tuple[tuple[float, Mapping[str, float]], ...] = ()
+    earlier: tuple[Frame | tuple[float, Mapping[str, float]], ...] = ()
 
 
 def with_earlier(frames: Sequence[Frame]) -> Frame | None:
-    """Return the newest of several good frames, with the others as its earlier ones; None if there is none."""
+    """Return the newest of several frames, with the others as its earlier ones; None if there is none."""
     if len(frames) < 2:
         return frames[0] if frames else None
-    earlier = tuple((frame.time, frame.values) for frame in frames[-MOST_EARLIER - 1 : -1])
-    return frames[-1]._replace(earlier=earlier)
+    return frames[-1]._replace(earlier=tuple(frames[:-1]))
 
 
-def timed(frame: Frame, now: float) -> Frame:
-    """Return a frame unchanged; if its time or an earlier one is NaN, return one whose link is not good."""
+def frames_of(frame: Frame) -> tuple[Frame, ...]:
+    """Return all frames since the previous one handed over, oldest first; the newest is the last."""
+    return (*(Frame(*one) for one in frame.earlier), frame)
+
+
+def timed(frame: Frame) -> Frame:
+    """Return a frame with a finite time, or NaN if it has none that can be; the earlier ones likewise."""
+    found = _timed(frame)
+    return found if not frame.earlier else found._replace(earlier=tuple(_timed(Frame(*one)) for one in frame.earlier))
+
+
+def _timed(frame: Frame) -> Frame:
     time = frame.time
-    good = isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST
-    if good and (not frame.earlier or all(isinstance(before, (float, int)) for before, _ in frame.earlier)):
+    if isinstance(time, (float, int)) and -_LONGEST < time < _LONGEST:
         return frame
-    note = f"a frame came at {str(frame.time)[:20]}, which is not a time"
-    return frame._replace(time=now, link_good=False, note=note, earlier=())
+    return frame._replace(time=math.nan)

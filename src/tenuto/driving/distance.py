@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections import deque
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, real
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.input_plan import InputPlan
 from tenuto.vehicles.velocity import VelocityCommand
@@ -77,15 +78,18 @@ class Distance:
     def __init__(self, plan: DistancePlan) -> None:
         self.plan = plan
         self._heard = -math.inf
-        self._metres = math.nan
+        # The least distance of those that came last, m, and its own time, s.
+        self._metres, self._measured_at = math.nan, -math.inf
         # The speed towards the obstacle: since when, s, and m/s.
         self._driven: deque[tuple[float, float]] = deque()
 
-    def hear(self, frame: Frame) -> None:
-        """Take a frame of its source."""
-        value = frame.values.get(self.plan.reads, math.nan)
-        if frame.link_good and isinstance(value, (int, float)) and 0.0 <= value < math.inf:
-            self._heard, self._metres = frame.time, value * self.plan.scale
+    def hear(self, frames: Sequence[Frame]) -> None:
+        """Take the frames of its source since the last tick, oldest first; the least distance in them counts."""
+        found = [(real(one.values.get(self.plan.reads, math.nan)), one.time) for one in frames if one.link_good]
+        known = [(value * self.plan.scale, time) for value, time in found if 0.0 <= value < math.inf]
+        if known:
+            self._heard = known[-1][1]
+            self._metres, self._measured_at = min(known)
 
     def sent(self, command: VelocityCommand, now: float) -> None:
         """Take note of the command from now on, s."""
@@ -97,7 +101,7 @@ class Distance:
 
     def forget(self) -> None:
         """Forget all times: they were measured on a clock that has jumped."""
-        self._heard = -math.inf
+        self._heard = self._measured_at = -math.inf
         self._driven.clear()
 
     def lower(
@@ -154,8 +158,8 @@ class Distance:
         """Return the distance driven in that direction since the newest number, m."""
         metres = 0.0
         for began, speed in reversed(self._driven):
-            if now <= self._heard:
+            if now <= self._measured_at:
                 break
-            metres += speed * (now - max(began, self._heard))
+            metres += speed * (now - max(began, self._measured_at))
             now = began
         return metres

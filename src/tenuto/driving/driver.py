@@ -5,15 +5,16 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Mapping
+from itertools import pairwise
 
-from tenuto.basics.frame import ROUNDING_TIME, Frame
+from tenuto.basics.frame import ROUNDING_TIME, Frame, frames_of, real
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
 from tenuto.driving.holding import Holding
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.selection import Selection
 from tenuto.sticks.control import Shaper
-from tenuto.sticks.reading import Reader, real
+from tenuto.sticks.reading import Reader
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -32,15 +33,29 @@ def _wish(demand: VelocityCommand) -> VelocityCommand:
     return demand
 
 
+class _Between:
+    """What happened in the frames before the newest one of a tick.
+
+    Attributes:
+        on, off: the controls that were. pressed: the switches that were.
+        released: hold-to-run was off in a good frame. disabled: the switch that enables was off.
+    """
+
+    def __init__(self) -> None:
+        self.on, self.off, self.pressed = set[str](), set[str](), set[str]()
+        self.released = self.disabled = False
+
+
 class StickDriver:
     """A driver with sticks.
 
     Attributes:
         name: as the profile has it.
         reader, selection, mode: the readings of the newest good frame, and the present selection.
-        frame: the newest frame, good or bad. came: it arrived with this tick. fresh: it arrived, and is good.
+        frame: the newest frame, good or bad. came: it arrived with this tick. fresh: a good one arrived with this tick.
         faults: why this driver's frames must not be used at this tick.
-        held: every enabling control is on in the newest good frame; None before the first.
+        held: every enabling control is on in the newest good frame, and was off in none since the last tick, good or
+            bad; None before the first good one.
         away: driving controls that are not at rest → position.
         hold_seen_off: with an additional switch, hold-to-run itself was seen released since the last stop.
         seen_at_rest: all of them were, since this driver was last heard again.
@@ -79,7 +94,7 @@ class StickDriver:
         self._holding = Holding(plan.guard)
         self._plain_hold = plan.guard.hold_to_run if self._holding.plain else None
         self.hold_seen_off = False
-        # Hold-to-run itself, if a switch enables in addition.
+        # Hold-to-run itself, without a switch that enables in addition.
         self._holds = False
         # The stop controls, and those that are on in the newest frame, even if the rest of it is bad.
         stops = (plan.guard.stop, plan.guard.emergency_stop, plan.guard.emergency_stop_2)
@@ -87,6 +102,10 @@ class StickDriver:
             (one.name, one.reads, *one.believable, one.travel.direct()) for one in controls if one.name in stops
         )
         self._stopping: tuple[str, ...] = ()
+        self._holds_to = tuple(name for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2) if name is not None)
+        # Hold-to-run was off in some frame of this tick, and `held` by the newest good one alone.
+        self._let_go = False
+        self._held_then: bool | None = None
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
         self.seen_at_rest = False
@@ -94,48 +113,93 @@ class StickDriver:
         self.shaped: Mapping[str, float] = self.reader.positions
         self.intent = Intent(0.0, 0.0, 0.0, 0.0)
         self.demand = STANDSTILL
+        # What happened in the frames before the newest one of this tick; None if there are none.
+        self._between: _Between | None = None
         # As many of the newest frames as must arrive in the window: the oldest must be within it.
-        # Between two ticks: the switches that were pressed, the controls that were on, and whether the enabling
-        # switch was off in between: that is a release, whatever came after it.
-        self._was_off = False
-        self._pressed_before: frozenset[str] = frozenset()
-        self._on_before: frozenset[str] = frozenset()
         self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
         self._weighs_link = plan.guard.least_quality > 0.0 or bool(self._arrivals.maxlen)
 
     def hear(self, frame: Frame | None, now: float) -> None:
-        """Take a frame, or None when nothing came."""
+        """Take the newest frame and those before it since the last tick, or None when nothing came.
+
+        Each is taken in the same way, in its order. So whatever happened in one of them has happened.
+        """
         self.came, self.fresh = frame is not None, False
         bad: tuple[Reason, ...] = ()
-        if self._on_before or self._pressed_before:
-            self._on_before = self._pressed_before = frozenset()
-        self._was_off = False
+        self._begin_tick()
         if frame is not None:
             if frame.earlier:
-                self._look_back(frame)
-            if self._stops:
-                self._see_stops(frame)
+                bad = self._catch_up(frame)
+            bad = self._take(frame, now, bad)
             self.frame = frame
-            before = self.reader.good
-            bad = self.reader.take(frame, now)
-            if not bad:
-                self.fresh = True
-                if self._arrivals.maxlen:
-                    self._arrivals.append(frame.time)
-                self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
+            self._held_then = self.held
+            if self._let_go and self.held:
+                self.held = False
         # Right after a good frame the link is good, if only its age is monitored.
-        sound = frame is not None and self.fresh and not self._weighs_link and now - frame.time <= self._timeout
+        newest = self.reader.good if self.fresh and frame is self.reader.good else None
+        sound = newest is not None and not self._weighs_link and now - newest.time <= self._timeout
         self.faults = (bad if sound else bad + self.link_faults(now)) + self._holding.faults
         if self.enabling is not None and self.fresh and not self.faults:
             # A hold-to-run that was never released does not drive, even if the switch is pressed again.
-            self.hold_seen_off = self.hold_seen_off or not self._holds
+            let_go = self._between is not None and self._between.released
+            self.hold_seen_off = self.hold_seen_off or let_go or not self._holds
         if self.faults:
             self.good_since = None
             if any(fault.code in LINK_CODES for fault in self.faults):
                 self.seen_at_rest = False
 
-    def _see_stops(self, frame: Frame) -> None:
-        """Read the stop controls separately, also from a frame that is bad otherwise."""
+    def _begin_tick(self) -> None:
+        """Forget what happened between the two ticks before."""
+        self.held, self._let_go, self._between = self._held_then, False, None
+
+    def _take(self, frame: Frame, now: float, bad: tuple[Reason, ...]) -> tuple[Reason, ...]:
+        """Take one frame; return the faults of this tick so far, with its own."""
+        if self._stops:
+            self._stopping = self._stops_on_in(frame)
+        before = self.reader.good
+        wrong = self.reader.take(frame, now)
+        if not wrong:
+            self.fresh = True
+            if self._arrivals.maxlen:
+                self._arrivals.append(frame.time)
+            self._understand(frame.time - before.time if before is not None else 0.0, frame.time)
+            return bad
+        self._let_go = self._let_go or self._lets_go_in(frame)
+        known = [fault.code for fault in bad]
+        return bad + tuple(fault for fault in wrong if fault.code not in known)
+
+    def _catch_up(self, frame: Frame) -> tuple[Reason, ...]:
+        """Take the frames before the newest one, and note what must not be forgotten when the next one is taken."""
+        bad: tuple[Reason, ...] = ()
+        self._between = between = _Between()
+        for one, following in pairwise(frames_of(frame)):
+            self.fresh, fresh = False, self.fresh
+            bad = self._take(one, following.time, bad)
+            between.on.update(self._stopping)
+            if self.fresh:
+                self._note(between)
+            self.fresh = self.fresh or fresh
+            bad += tuple(fault for fault in self._holding.faults if fault.code not in [one.code for one in bad])
+        return bad
+
+    def _note(self, between: _Between) -> None:
+        """Note what is on, off and pressed in a good frame."""
+        for name, position in self.reader.positions.items():
+            (between.on if position >= HELD_FROM else between.off).add(name)
+        between.pressed.update(name for name, switch in self.selection.switches.items() if switch.pressed)
+        if not self._holds:
+            self._let_go = between.released = True
+        if self.enabling is not None and not self.enabling.on:
+            between.disabled = True
+
+    def _lets_go_in(self, frame: Frame) -> bool:
+        """Return whether a frame that is bad otherwise says that hold-to-run is off, or pressed through."""
+        through = self._plan.guard.pressed_through
+        return any(not HELD_FROM <= position < through for name in self._holds_to
+                   if (position := self.reader.position(frame, name)) == position)  # fmt: skip
+
+    def _stops_on_in(self, frame: Frame) -> tuple[str, ...]:
+        """Return the stop controls that are on in a frame, also in one that is bad otherwise."""
         on: tuple[str, ...] = ()
         for name, reads, lowest, highest, position_at in self._stops:
             value = frame.values.get(reads, math.nan)
@@ -143,7 +207,7 @@ class StickDriver:
                 value = real(value)
             if lowest <= value <= highest and position_at(value) >= HELD_FROM:
                 on += (name,)
-        self._stopping = on
+        return on
 
     def forget(self) -> None:
         """Forget all ages: they were measured on a clock that has jumped."""
@@ -154,18 +218,28 @@ class StickDriver:
         """Return whether a control is on, or was since the last tick; False for no name."""
         if control is None:
             return False
-        return self.reader.positions[control] >= HELD_FROM or control in self._on_before or control in self._stopping
+        if self._between is not None and control in self._between.on:
+            return True
+        return self.reader.positions[control] >= HELD_FROM or control in self._stopping
+
+    def stays_on(self, control: str | None) -> bool:
+        """Return whether a control is on, and has been since the last tick; False for no name."""
+        if control is None or (self._between is not None and control in self._between.off):
+            return False
+        return self.reader.positions[control] >= HELD_FROM
 
     def pressed(self, switch: str | None) -> bool:
         """Return whether a switch was pressed since the last tick; False for no name."""
         if switch is None or not self.fresh:
             return False
-        return self.selection.switches[switch].pressed or switch in self._pressed_before
+        if self._between is not None and switch in self._between.pressed:
+            return True
+        return self.reader.good is self.frame and self.selection.switches[switch].pressed
 
     @property
     def touched(self) -> bool:
         """Whether any switch was moved since the last tick."""
-        return self.selection.moved or bool(self._pressed_before)
+        return self.selection.moved or (self._between is not None and bool(self._between.pressed))
 
     def missing(self, now: float) -> tuple[Reason, ...]:
         """List the missing conditions for a start, besides hold-to-run and sticks at rest."""
@@ -207,22 +281,6 @@ class StickDriver:
             return (Condition(Code.LINK_SPARSE, sparse, f"only {came} good frames came in a second"),)
         return ()
 
-    def _look_back(self, frame: Frame) -> None:
-        """Detect presses in the frames between two ticks: a stalled loop loses no press."""
-        on, pressed = set[str](), set[str]()
-        for time, values in frame.earlier:
-            if time > frame.time or (positions := self.reader.glance(time, values)) is None:
-                continue
-            self.selection.step(positions, time)
-            if self.enabling is not None and self._plan.guard.enable is not None:
-                enables = self.enabling.step(self.selection.switches[self._plan.guard.enable], positions)
-                self._was_off = self._was_off or not enables
-            on.update(name for name, position in positions.items() if position >= HELD_FROM)
-            for name, switch in self.selection.switches.items():
-                if switch.pressed:
-                    pressed.add(name)
-        self._on_before, self._pressed_before = frozenset(on), frozenset(pressed)
-
     def _understand(self, dt: float, time: float) -> None:
         """Derive the demand from the positions of a good frame; ``dt`` s after the previous good frame."""
         positions, selection = self.reader.positions, self.selection
@@ -235,8 +293,8 @@ class StickDriver:
             self.mode = mode
         hold = self._plain_hold
         self.held = positions[hold] >= HELD_FROM if hold is not None else self._holding.held(positions, time)
+        self._holds = self.held
         if self.enabling is not None:
-            self._holds = self.held
             seen_off = self.hold_seen_off or self._plan.guard.hold_to_run is None
             self.held = self._is_enabled(positions) and self.held and seen_off
         if self.good_since is None:
@@ -275,7 +333,8 @@ class StickDriver:
         enable = self._plan.guard.enable
         if self.enabling is None or enable is None:
             return True
-        return self.enabling.step(self.selection.switches[enable], positions) and not self._was_off
+        on = self.enabling.step(self.selection.switches[enable], positions)
+        return on and not (self._between is not None and self._between.disabled)
 
     def _enabling(self) -> Enabling | None:
         """Make the state of the enabling switch, if there is one."""
@@ -308,10 +367,11 @@ class VelocityDriver:
 
     def hear(self, frame: Frame | None, now: float) -> None:
         """Take a frame, or None when nothing came."""
-        bad = self._problem(frame, now) if frame is not None else ""
-        self.fresh = frame is not None and not bad
+        problems = [self._problem(one, now) for one in (frames_of(frame) if frame is not None else ())]
+        bad = next(filter(None, problems), "")
+        self.fresh = frame is not None and not problems[-1]
         self.faults = (Reason(Code.VELOCITY_BAD, f"{self.name}: {bad}"),) if bad else ()
-        if frame is not None and not bad:
+        if frame is not None and self.fresh:
             self._heard, self.held = frame.time, True
             self.demand = VelocityCommand(*(float(frame.values.get(axis, 0.0)) for axis in _VELOCITY))
         age = math.inf if self._heard is None else now - self._heard
@@ -326,8 +386,8 @@ class VelocityDriver:
             return f"a velocity has the time {frame.time} s, but it is {now} s"
         for axis in _VELOCITY:
             value = frame.values.get(axis, 0.0)
-            if not isinstance(value, (int, float)) or not math.isfinite(value):
-                return f"{axis} is {value}, which is not a velocity"
+            if not math.isfinite(real(value)):
+                return f"{axis} is {str(real(value))[:20]}, which is not a velocity"
         return ""
 
     def forget(self) -> None:

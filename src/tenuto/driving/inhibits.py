@@ -7,9 +7,10 @@ and if its value is not a number: an oriented failure, in the terms of ISO 12100
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, real
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.input_plan import InputPlan
 
@@ -32,34 +33,47 @@ class InhibitPlan(InputPlan):
 
 
 class Inhibit:
-    """The state of one input. Silence inhibits."""
+    """The state of one input. Silence inhibits, and so does any frame since the last tick in which it does."""
 
     def __init__(self, plan: InhibitPlan) -> None:
         self.plan = plan
         self._heard = -math.inf
         self._value = math.nan
+        # Why it inhibited in a frame before the newest one of this tick.
+        self._before: Reason | None = None
 
-    def hear(self, frame: Frame) -> None:
-        """Take a frame of its source. An implausible frame counts as silence."""
-        value = frame.values.get(self.plan.reads, math.nan)
-        if frame.link_good and isinstance(value, (int, float)) and math.isfinite(value):
-            self._heard, self._value = frame.time, value
-        else:
-            self._heard = -math.inf
+    def hear(self, frames: Sequence[Frame]) -> None:
+        """Take the frames of its source since the last tick, oldest first. An implausible one counts as silence."""
+        self._before = None
+        for number, frame in enumerate(frames, 1):
+            value = real(frame.values.get(self.plan.reads, math.nan))
+            good = frame.link_good and math.isfinite(value)
+            self._heard, self._value = (frame.time, value) if good else (-math.inf, self._value)
+            if number < len(frames):
+                self._before = self._before or (self._inhibits() if good else self._silent())
 
     def reason(self, now: float) -> Reason | None:
         """Return why it inhibits, or None if it permits; ``now`` in s."""
+        if not 0.0 <= now - self._heard <= self.plan.timeout:
+            return self._silent()
+        return self._inhibits() or self._before
+
+    def _silent(self) -> Reason:
         plan = self.plan
-        slow = f": {100.0 * plan.share:.0f} % of the speed" if plan.category is None else ""
-        age = now - self._heard
-        if not 0.0 <= age <= plan.timeout:
-            code = Code.INHIBIT_SILENT if plan.category is not None else Code.INHIBIT_SLOWS
-            text = f"{plan.name} is silent: no number within {plan.timeout:g} s"
-            return Condition(code, text + slow, f"{plan.name} was silent for more than {plan.timeout:g} s")
+        code = Code.INHIBIT_SILENT if plan.category is not None else Code.INHIBIT_SLOWS
+        text = f"{plan.name} is silent: no number within {plan.timeout:g} s{self._slow}"
+        return Condition(code, text, f"{plan.name} was silent for more than {plan.timeout:g} s")
+
+    def _inhibits(self) -> Reason | None:
+        plan = self.plan
         on = self._value >= plan.on_from
         if on is plan.closed:
             return None
         code = Code.INHIBITED if plan.category is not None else Code.INHIBIT_SLOWS
         text = f"{plan.name} inhibits: {plan.reads} is {self._value:g}, {'below' if plan.closed else 'from'} "
-        return Condition(code, f"{text}{plan.on_from:g}{slow}", f"{plan.name} inhibited: {plan.reads} was off"
+        return Condition(code, f"{text}{plan.on_from:g}{self._slow}", f"{plan.name} inhibited: {plan.reads} was off"
                          if plan.closed else f"{plan.name} inhibited: {plan.reads} was on")  # fmt: skip
+
+    @property
+    def _slow(self) -> str:
+        return f": {100.0 * self.plan.share:.0f} % of the speed" if self.plan.category is None else ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, frames_of
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.distance import Distance
 from tenuto.driving.inhibits import Inhibit
@@ -42,12 +42,11 @@ class Inputs:
         self._category: int | None = None
 
     def hear(self, first: Frame | None, others: Mapping[str, Frame]) -> None:
-        """Take the new frames: that of the first in rank, and those of separate sources, by name."""
+        """Take the frames of this tick: that of the first in rank, and those of separate sources, by name."""
         for one in self._all:
             place = one.plan.heard_from
             frame = first if place is None else others.get(place)
-            if frame is not None:
-                one.hear(frame)
+            one.hear(frames_of(frame) if frame is not None else ())
 
     def faults(self, now: float, powered: bool) -> tuple[Reason, ...]:
         """List the reasons to stop; ``now`` in s. A measured speed is compared while the outputs have power."""

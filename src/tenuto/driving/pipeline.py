@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 
 from tenuto.basics.errors import PlanError
-from tenuto.basics.frame import ROUNDING_TIME, Frame, timed
+from tenuto.basics.frame import ROUNDING_TIME, Frame, real, timed
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.driving.actions import fire
 from tenuto.driving.guard import Categories, Guard, GuardStatus, State
@@ -169,12 +169,13 @@ class Pipeline:
             notices: other notices from outside the pipeline.
             far: the newest telemetry of each far end, by name; empty if none answers.
         """
+        now = now if type(now) is float else real(now)
         dt, clock_faults = self._elapsed(now)
         # Most frames are single and have a valid time: this is checked without a call.
         alone = frame is None or (type(frame.time) is float and 0.0 <= frame.time <= now and not frame.earlier)
         if others or not alone:
-            frame = timed(frame, self._now or 0.0) if frame is not None else None
-            others = {name: timed(one, self._now or 0.0) for name, one in others.items()}
+            frame = timed(frame) if frame is not None else None
+            others = {name: timed(one) for name, one in others.items()}
         ranks, plan = self._ranks, self.plan
         ranks.first.hear(frame, now)
         hand = ranks.first

@@ -183,7 +183,9 @@ class Ranks:
             self._came_on = taken if taken is not None and not taken.seen_at_rest else None
             self.current = taken or self._given() or self._kept()
         self.changed = self.current is not before
-        self._permits = {one.name: self.first.on(one.lower.permit) for one in self._below if one.lower is not None}
+        self._permits = {
+            one.name: self.first.stays_on(one.lower.permit) for one in self._below if one.lower is not None
+        }
         self._mode = self.first.mode
         if self.changed:
             self.hand = self.current if isinstance(self.current, StickDriver) else self.first
@@ -230,7 +232,7 @@ class Ranks:
             lower = one.lower
             if lower is None or one is self.current:
                 continue
-            permitted = first.on(lower.permit)
+            permitted = first.stays_on(lower.permit)
             asked = first.pressed(lower.given_by) or (lower.at_once and self._untouched and first.fresh)
             if not (asked or (lower.given_by is None and permitted and not self._permits[one.name])):
                 continue
@@ -275,7 +277,7 @@ class Ranks:
     def _may(self, one: StickDriver | VelocityDriver) -> bool:
         """Return whether a driver needs no permit, or has it."""
         permit = self._permit(one)
-        return permit is None or self.first.on(permit)
+        return permit is None or self.first.stays_on(permit)
 
     @staticmethod
     def _jammed(one: StickDriver) -> Reason:

@@ -92,6 +92,8 @@ def _of_guard(plan: Plan) -> dict[str, Any]:
         "knows_links": g.grace > 0.0 or g.on_link_loss != "stop" or bool(g.test_at_start),
         "bands": rest_bands(plan), "arrivals": math.ceil(g.least_frame_rate),
         "paired": bool((g.hold_to_run and g.hold_to_run_2) or (g.emergency_stop and g.emergency_stop_2)),
+        # The reset and actions: a press in any frame since the last step counts.
+        "press_counts": bool(plan.selection.switches) and bool(g.reset or plan.actions),
         "stops": [name for name in dict.fromkeys((g.stop, g.emergency_stop, g.emergency_stop_2)) if name],
     }  # fmt: skip
 

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import ctypes
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from types import ModuleType
 from typing import Any, ClassVar, NamedTuple
 
 from tenuto.basics.errors import SourceError
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
 from tenuto.kinds.options import option
 from tenuto.sources.base import HeldOptions, Source, SourceOptions
-from tenuto.sources.sdl import start_sdl, stop_sdl
+from tenuto.sources.sdl import Change, start_sdl, stop_sdl, take_changes
 
 Reader = Callable[[], float]
 
@@ -137,20 +137,21 @@ class Gamepad(Source):
         return self._controls
 
     def poll(self, now: float) -> Frame | None:
-        """Read the present state of the device. While it is unplugged, the frame has a bad link."""
-        sdl = self._sdl
-        sdl.SDL_JoystickUpdate()
-        # SDL's queue of events is not read; without this it would grow.
-        sdl.SDL_FlushEvents(sdl.SDL_FIRSTEVENT, sdl.SDL_LASTEVENT)
-        if self._device is not None and not self._device.attached():
-            self._lose()
+        """Read the present state of the device, and what happened since. While it is unplugged, the link is bad."""
+        instance = self._device.found.instance if self._device is not None else -1
+        changes = take_changes(self._sdl, _OPENED, instance)
+        came = []
+        if self._device is not None:
+            came = [Frame(now, values) for values in between(self._values, self._device.named(changes))]
+            if not self._device.attached():
+                self._lose()
         if self._device is None:
             self._find_again()
         if self._device is None:
-            return Frame(now, self._values, False, self._note)
+            return with_earlier([*came, Frame(now, self._values, False, self._note)])
         self._others = set(self._instances())
         self._values = self._device.read()
-        return Frame(now, self._values)
+        return with_earlier([*came, Frame(now, self._values)])
 
     def _instances(self) -> list[int]:
         """Return SDL's instance numbers of all connected devices, in the order of its list."""
@@ -208,6 +209,28 @@ class Gamepad(Source):
             stop_sdl()
 
 
+def between(values: Mapping[str, float], changes: Iterable[tuple[str, float]]) -> list[dict[str, float]]:
+    """Return the states of a device between two readings: one each time that a control turns back.
+
+    A button that was pressed and released in between is pressed in one of them. A stick that moves in one direction
+    adds none: whatever it passed lies between the two readings.
+
+    Args:
+        values: control → number at the first reading. changes: each new number since, in order.
+    """
+    state, states, ways = dict(values), list[dict[str, float]](), dict[str, bool]()
+    for name, value in changes:
+        before = state.get(name, value)
+        if value == before:
+            continue
+        if ways.get(name, value > before) is not (value > before):
+            states.append(state.copy())
+            ways.clear()
+        ways[name] = value > before
+        state[name] = value
+    return states
+
+
 # The devices that sources of this process have opened, by SDL's instance number; a process has only one SDL.
 _OPENED: set[int] = set()
 
@@ -259,6 +282,21 @@ class _Device:
     def read(self) -> dict[str, float]:
         return {name: reader() for name, reader in self._readers.items()}
 
+    def named(self, changes: Iterable[Change]) -> Iterator[tuple[str, float]]:
+        """Return the changed controls by name; a device with a known layout has other events too."""
+        for what, known, number, value in changes:
+            if known is not bool(self._pad):
+                continue
+            if what == "hat":
+                yield f"hat_{number}_x", _hat_axis(value, self._sdl.SDL_HAT_RIGHT, self._sdl.SDL_HAT_LEFT)
+                yield f"hat_{number}_y", _hat_axis(value, self._sdl.SDL_HAT_DOWN, self._sdl.SDL_HAT_UP)
+            elif known:
+                names = GAMEPAD_CONTROLS[:6] if what == "axis" else GAMEPAD_CONTROLS[6:]
+                if number < len(names):
+                    yield names[number], float(value)
+            else:
+                yield f"{what}_{number}", float(value)
+
     def close(self) -> None:
         if self._pad:
             self._sdl.SDL_GameControllerClose(self._pad)
@@ -273,11 +311,11 @@ def _bind(read: Callable[[Any, int], int], device: Any, number: int) -> Reader:
 def _hat(sdl: ModuleType, stick: Any, number: int, upward: int, downward: int) -> Reader:
     """Read one axis of a hat as −1, 0 or 1, with the signs of a stick: right and down are positive."""
 
-    def read() -> float:
-        bits = sdl.SDL_JoystickGetHat(stick, number)
-        return float(bool(bits & upward)) - float(bool(bits & downward))
+    return lambda: _hat_axis(sdl.SDL_JoystickGetHat(stick, number), upward, downward)
 
-    return read
+
+def _hat_axis(bits: int, upward: int, downward: int) -> float:
+    return float(bool(bits & upward)) - float(bool(bits & downward))
 
 
 def _numbered_control(name: str) -> ControlInfo | None:

@@ -7,7 +7,7 @@ as well as an idle one.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
 from tenuto.basics.errors import SourceError
@@ -106,7 +106,7 @@ class GpioPulses(Source):
         self._channels = {number: channel for channel, number in enumerate(numbers)}
         self._ppm = PpmDecoder() if kind == "ppm" else None
         self._pwm = PwmDecoder(len(numbers))
-        self._problem = ""
+        self._values: Mapping[str, float] = {info.name: info.rest for info in self.controls()}
 
     def controls(self) -> tuple[ControlInfo, ...]:
         """Describe the channels."""
@@ -122,14 +122,15 @@ class GpioPulses(Source):
         try:
             edges = list(self._lines.edges())
         except OSError as error:
-            rest = {info.name: info.rest for info in self.controls()}
-            return Frame(now, rest, False, f"{self.name}: {error.strerror or error}", counts=self.counts())
+            note = f"{self.name}: {error.strerror or error}"
+            return Frame(now, self._values, False, note, counts=self.counts())
         if self._ppm is not None:
             found = self._ppm.feed(edge.time for edge in edges if edge.rises)
         else:
             found = self._pwm.feed((edge.time, self._channels.get(edge.line, -1), edge.rises) for edge in edges)
         came = [Frame(self._aligned.at(at, now), channel_values(frame)) for at, frame in found]
         if came:
+            self._values = came[-1].values
             came[-1] = came[-1]._replace(counts=self.counts())
         return with_earlier(came)
 

@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Timer
 from tenuto.sources.base import HeldOptions, Source
@@ -116,13 +116,19 @@ class Keyboard(Source):
         return KeyboardOptions.layout
 
     def poll(self, now: float) -> Frame | None:
-        """Read the new keys, and return the controls."""
+        """Read the new keys, and return the controls; those after each key but the last are earlier frames."""
+        came: list[Frame] = []
         for key in self._keys():
             self._press(key, now)
+            came.append(self._frame(now))
         if now > self._until:
             self._direction = (0, 0)
         if now - self._last_key > IDLE_SECONDS:
             self._enabled = False
+        return with_earlier([*came[:-1], self._frame(now)])
+
+    def _frame(self, now: float) -> Frame:
+        """Return the controls as they are now."""
         share, turning = self._level / LEVELS, self._turn_level / LEVELS
         values = {"forward": share * self._direction[0], "turn": turning * self._direction[1]}
         values |= {"enable": float(self._enabled)}

@@ -87,13 +87,12 @@ class Lines(PortSource):
     def poll(self, now: float) -> Frame | None:
         """Return the newest line."""
         heard = self._decode(now)
-        if self._port.problem:
-            return Frame(now, self._values, False, self._port.problem, counts=self.counts())
-        if not heard:
-            return None
         came = [Frame(at, {**self._values, **line}) for at, line in heard]
-        self._values = self._read([line for _, line in heard], now)
-        came[-1] = Frame(heard[-1][0], self._values, counts=self.counts())
+        if heard:
+            self._values = self._read([line for _, line in heard], now)
+            came[-1] = Frame(heard[-1][0], self._values, counts=self.counts())
+        if self._port.problem:
+            came.append(Frame(now, self._values, False, self._port.problem, counts=self.counts()))
         return with_earlier(came)
 
     def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:

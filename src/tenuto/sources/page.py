@@ -8,7 +8,7 @@ from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.findings import Finding
-from tenuto.basics.frame import MOST_EARLIER, Frame, LinkCounts, with_earlier
+from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.clock import Aligned, Timer
 from tenuto.driving.asks import Asks
@@ -17,6 +17,9 @@ from tenuto.driving.tick import Tick
 from tenuto.links.page import PageServer, PageSettings
 from tenuto.protocols.page import LAYOUT, FromServer, Seat, infos_for
 from tenuto.sources.base import HeldOptions, Source
+
+# The most messages of the server that wait for the loop: those of some seconds.
+_MOST_WAITING = 300
 
 
 class PageSource(Source):
@@ -36,8 +39,8 @@ class PageSource(Source):
             SourceError: the port is in use. MissingPackageError: a package for the server is not installed.
         """
         self._seat = Seat()
-        self._heard: deque[tuple[float, FromServer]] = deque(maxlen=MOST_EARLIER)
-        self._waiting: deque[Frame] = deque(maxlen=MOST_EARLIER)
+        self._heard: deque[tuple[float, FromServer]] = deque(maxlen=_MOST_WAITING)
+        self._waiting: deque[Frame] = deque(maxlen=_MOST_WAITING)
         self._aligned = Aligned(clock.now)
         self.server = PageServer(settings, SourceError, lambda at, said: self._heard.append((at, said)), clock=clock)
         self.name = f"page at {self.server.url}"

@@ -59,21 +59,20 @@ class Receiver(PortSource):
     def poll(self, now: float) -> Frame | None:
         """Return the newest frame; its time is that of its last byte."""
         heard = [frame for piece in self._port.pieces(now) for frame in self._decoded(piece, now)]
+        came = [self._framed(at, frame) for at, frame in heard]
+        if heard:
+            self._heard, self._values = True, channel_values(heard[-1][1])
         if self._port.problem:
-            return Frame(now, self._values, False, self._port.problem, counts=self.counts())
-        if not heard:
-            if self._heard or self._fed < _STRANGE_BYTES:
-                return None
+            came.append(Frame(now, self._values, False, self._port.problem, counts=self.counts()))
+        elif not self._heard and self._fed >= _STRANGE_BYTES:
             note = f"{STRANGE}: tenuto watch {self.identity} says why"
-            return Frame(now, self._values, False, note, counts=self.counts())
-        self._heard = True
-        time, newest = heard[-1]
-        if newest.failsafe:
-            return Frame(now, self._values, False, FAILSAFE, newest.signal, self.counts())
-        self._values = channel_values(newest)
-        came = [Frame(at, channel_values(frame)) for at, frame in heard if not frame.failsafe]
-        came[-1] = Frame(time, self._values, signal=newest.signal, counts=self.counts())
+            came.append(Frame(now, self._values, False, note, counts=self.counts()))
         return with_earlier(came)
+
+    def _framed(self, at: float, heard: ChannelFrame) -> Frame:
+        """Return a frame of the receiver; what it sends in failsafe are not the sticks of a driver."""
+        good, note = not heard.failsafe, FAILSAFE if heard.failsafe else ""
+        return Frame(at, channel_values(heard), good, note, heard.signal, self.counts())
 
     def _decoded(self, piece: Piece, now: float) -> list[tuple[float, ChannelFrame]]:
         """Return the valid frames that a piece completes, with their times on the clock of ``now``."""

@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Iterable
 
 from tenuto.basics.errors import SourceError
-from tenuto.basics.frame import Frame, LinkCounts
+from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
@@ -56,30 +56,32 @@ class RemoteSource(Source):
 
     def poll(self, now: float) -> Frame | None:
         """Return the newest command since the last call, or a report that the last one timed out."""
-        counted = False
+        came: list[Frame] = []
         for command in self._receive(now):
             if command is None:
                 self._bad += 1
             elif not self.end.take(command, now):
-                counted = True
+                came.append(self._newest(now))
                 self._good += 1
-                self._valid_until = now + command.valid_ms / 1000.0
-        asked = self.end.stop_asked
-        if counted or asked:
-            self._values = self.end.values()
+                self._valid_until, self._lost = now + command.valid_ms / 1000.0, ""
+        if self.end.stop_asked:
+            came.append(self._newest(now))
         self._speak(now)
         if self._values is None:  # no command has ever been received
             return self._frame_of_nobody(now)
         if self._gone():
             self._lost = f"{self.end.driver} is gone"
-        elif counted:
-            self._lost = ""
-            return Frame(now, self._values, counts=self.counts())
-        elif asked and not self._lost:
-            return Frame(now, self._values, counts=self.counts())
         elif now > self._valid_until and not self._lost:
             self._lost = f"{self.end.driver} is silent: its last command is no longer valid"
-        return Frame(now, self._values, False, self._lost, counts=self.counts()) if self._lost else None
+        if self._lost:
+            came.append(Frame(now, self._values, False, self._lost))
+        frame = with_earlier(came)
+        return frame if frame is None else frame._replace(counts=self.counts())
+
+    def _newest(self, now: float) -> Frame:
+        """Return the newest command as a frame."""
+        self._values = self.end.values()
+        return Frame(now, self._values)
 
     def _frame_of_nobody(self, now: float) -> Frame | None:
         """Describe why nothing has been received for a while, and report once when that is over."""

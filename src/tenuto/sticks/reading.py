@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
-from tenuto.basics.frame import ROUNDING_TIME, Frame
+from tenuto.basics.frame import ROUNDING_TIME, Frame, real
 from tenuto.basics.reasons import Code, Condition, Reason
 from tenuto.sticks.centring import StartCentre
 from tenuto.sticks.control import ControlPlan, Opposite
@@ -100,19 +100,16 @@ class Reader:
         positions[control.name] -= opposite.travel.position(value)
         return ()
 
-    def glance(self, time: float, values: Mapping[str, float]) -> Mapping[str, float] | None:
-        """Return the positions in an earlier frame, or None if it is not plausible. No state changes."""
-        if self.good is None or not time >= self.good.time:
-            return None
-        positions: dict[str, float] = {}
-        for name, reads, lowest, highest, _, position_at, opposed in self._controls:
-            value = values.get(reads, math.nan)
-            if not (isinstance(value, (int, float)) and lowest <= value <= highest):
-                return None
-            positions[name] = position_at(value)
-            if opposed is not None and self._take_away(opposed, values, {}, positions):
-                return None
-        return positions
+    def position(self, frame: Frame, name: str) -> float:
+        """Return the position of one control in any frame, whatever is wrong with the others; NaN if it is unknown."""
+        for control, reads, lowest, highest, _, position_at, opposed in self._controls:
+            if control == name:
+                value = real(frame.values.get(reads, math.nan))
+                positions = {name: position_at(value)} if lowest <= value <= highest else {name: math.nan}
+                if opposed is not None and self._take_away(opposed, frame.values, {}, positions):
+                    return math.nan
+                return positions[name]
+        return math.nan
 
     def _frozen(self, frame: Frame) -> tuple[Reason, ...]:
         """Return whether the numbers of noisy controls stand still; at its end any control may."""
@@ -142,8 +139,12 @@ class Reader:
         if not frame.link_good:
             note = frame.note or "the source says that its link is not good"
             faults += (Condition(Code.LINK_BAD, note, f"the link was not good ({note})"),)
-        if not frame.time <= now + self._period + ROUNDING_TIME:
-            faults += (Reason(Code.FRAME_TIME, f"a frame has the time {frame.time} s, but it is {now} s"),)
+        if math.isnan(frame.time):
+            faults += (Reason(Code.FRAME_TIME, "a frame has no time, or one that cannot be"),)
+        elif not frame.time <= now + self._period + ROUNDING_TIME:
+            faults += (
+                Reason(Code.FRAME_TIME, f"a frame has the time {frame.time:.3f} s, but it was taken at {now:.3f} s"),
+            )
         elif self.good is not None and frame.time < self.good.time:
             back = f"a frame of {frame.time:.3f} s came after one of {self.good.time:.3f} s"
             faults += (Reason(Code.TIME_BACKWARDS, back),)
@@ -198,10 +199,3 @@ def _unbelievable(name: str, control: ControlPlan | Opposite, value: object, pre
         "is it the right device, and is its profile right?",
         f"{reads} was {number:g}, but it can only send {lowest:g} to {highest:g}",
     )
-
-
-def real(value: object) -> float:
-    """Return a number unchanged, and NaN for anything else: a text, None, an integer too large for a float."""
-    if isinstance(value, float):
-        return value
-    return float(value) if isinstance(value, int) and abs(value) < 10**300 else math.nan

@@ -35,6 +35,7 @@ class Row(NamedTuple):
         ms: time of the step. values: of a new frame, input → raw number; NaN for an invalid one; None for no frame.
         link: False if the receiver reports a lost transmitter. stop, reset: see the pipeline.
         came_at: time of the frame, ms; None for the time of the step.
+        earlier: the frames before it since the step before: time, ms, values, link.
     """
 
     ms: int
@@ -43,6 +44,7 @@ class Row(NamedTuple):
     stop: bool = False
     reset: bool = False
     came_at: int | None = None
+    earlier: tuple[tuple[int, Mapping[str, float], bool], ...] = ()
 
 
 class Made(NamedTuple):
@@ -76,15 +78,14 @@ def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
     period, ms = round(1000.0 * plan.period), 1000
     for _ in range(scenes):
         driver, link, clock = dice.choice(list(DRIVERS)), dice.choice(_LINKS), dice.choice(_CLOCKS)
+        fast = dice.random() < 0.4
         ticks, begins = dice.randrange(20, 120), dice.random() < 0.9
         beginning = hands.begins if begins else 0
         odd = dice.randrange(beginning, beginning + ticks)
         for number in range(beginning + ticks):
             hands.act(driver, dice, plan.period, number if begins else -1)
-            values: Mapping[str, float] | None = hands.values()
-            good, faulty = True, number >= beginning
-            if faulty and link != "good":
-                values, good = _spoiled(values or {}, link, number - beginning, dice)
+            faulty = number >= beginning
+            values, good = _sent(hands, link if faulty else "good", number - beginning, dice)
             step = period
             if number == odd and clock == "stall":
                 step = round(1000.0 * plan.stall_timeout) + dice.randrange(1, 400)
@@ -92,11 +93,24 @@ def any_schedule(plan: Plan, seed: int, scenes: int = 5) -> list[Row]:
                 step = -dice.randrange(1, 500)
             elif clock == "uneven":
                 step = dice.randrange(math.ceil(0.6 * period), 2 * period)
+            earlier = []
+            if fast and faulty and step > 2 and values is not None:
+                for at in sorted(dice.sample(range(1, step), min(dice.randrange(4), step - 1))):
+                    hands.act(driver, dice, plan.period)
+                    came, sound = _sent(hands, link, number - beginning, dice)
+                    earlier += [(ms + at, came, sound)] if came is not None else []
+                values, good = _sent(hands, "good", 0, dice)
             ms += step
             # If there is a switch for the reset, it is used.
             reset = dice.random() < 0.01 and plan.guard.reset is None
-            rows.append(Row(ms, values, good, dice.random() < 0.001, reset))
+            rows.append(Row(ms, values, good, dice.random() < 0.001, reset, None, tuple(earlier)))
     return rows
+
+
+def _sent(hands: Hands, link: str, number: int, dice: random.Random) -> tuple[Mapping[str, float] | None, bool]:
+    """Return the present frame of a driver over a link, None if it is lost, and whether the link is good."""
+    values = hands.values()
+    return (values, True) if link == "good" else _spoiled(values, link, number, dice)
 
 
 def _spoiled(
@@ -125,7 +139,8 @@ def by_pipeline(plan: Plan, rows: Sequence[Row]) -> list[Made]:
     for row in rows:
         now = row.ms / 1000.0
         came = now if row.came_at is None else row.came_at / 1000.0
-        frame = Frame(came, row.values, row.link) if row.values is not None else None
+        earlier = tuple(Frame(at / 1000.0, values, link) for at, values, link in row.earlier)
+        frame = Frame(came, row.values, row.link, earlier=earlier) if row.values is not None else None
         if row.stop:
             pipeline.emergency_stop("asked for")
         if row.reset:
@@ -137,10 +152,15 @@ def by_pipeline(plan: Plan, rows: Sequence[Row]) -> list[Made]:
 def as_table(rows: Sequence[Row], inputs: Sequence[str]) -> str:
     """Write a schedule as the program of a board reads it."""
     lines = [",".join(("time", ".step", ".link", ".stop", ".reset", *inputs))]
+
+    def add(ms: int, values: Mapping[str, float] | None, *flags: bool) -> None:
+        cells = ["" if values is None or name not in values else repr(values[name]) for name in inputs]
+        lines.append(",".join((f"{ms / 1000.0:.3f}", *(f"{flag:d}" for flag in flags), *cells)))
+
     for row in rows:
-        cells = ["" if row.values is None or name not in row.values else repr(row.values[name]) for name in inputs]
-        head = (f"{row.ms / 1000.0:.3f}", "1", f"{row.link:d}", f"{row.stop:d}", f"{row.reset:d}")
-        lines.append(",".join((*head, *cells)))
+        for at, values, link in row.earlier:
+            add(at, values, False, link, False, False)
+        add(row.ms, row.values, True, row.link, row.stop, row.reset)
     return "\n".join(lines) + "\n"
 
 
