@@ -159,7 +159,7 @@ def _measured(which: str, change: Callable[[Reason], Reason | None]) -> Mutant:
 def _second_emergency_is_not_heard(patch: pytest.MonkeyPatch) -> None:
     on = Ranks.on
     patch.setattr(Ranks, "on", lambda self, name: None if name == self._plan.guard.emergency_stop_2 else on(self, name))
-    patch.setattr(StickDriver, "_see_stops", lambda self, frame: None)
+    patch.setattr(StickDriver, "_stops_on_in", lambda self, frame: ())
 
 
 def _plans(**changes: Callable[[Any], Any]) -> Mutant:
@@ -279,7 +279,12 @@ MUTANTS: dict[str, Mutant] = {
     "warns with a silent horn": _horn_is_silent,
     "does not see the stop switch": lambda patch: patch.setattr(Pipeline, "_stop_switch", lambda _: ()),
     "does not hear the second emergency stop": _second_emergency_is_not_heard,
-    "loses an emergency stop in a bad frame": lambda patch: patch.setattr(StickDriver, "_see_stops", lambda *_: None),
+    "loses an emergency stop in a bad frame": lambda patch: patch.setattr(StickDriver, "_stops_on_in", lambda *_: ()),
+    "takes the newest frame only": lambda patch: patch.setattr(StickDriver, "_catch_up", lambda *_: ()),
+    "sees a release in a good frame only": lambda patch: patch.setattr(StickDriver, "_lets_go_in", lambda *_: False),
+    "sees a contact in the newest frame only": lambda patch: patch.setattr(
+        inputs_module, "frames_of", lambda frame: (frame,)
+    ),
     "forgives a lost link forever": _forgives_forever,
     "drives faster than the file says": _drives_faster,
     "accelerates harder than the file says": _accelerates_harder,
@@ -348,6 +353,9 @@ SEEN_BY: dict[str, tuple[str, int]] = {
     "does not see the stop switch": ("all of it", 24),
     "does not hear the second emergency stop": ("all of it", 0),
     "loses an emergency stop in a bad frame": ("medlar-lesson", 0),
+    "takes the newest frame only": ("medlar", 0),
+    "sees a release in a good frame only": ("all of it", 0),
+    "sees a contact in the newest frame only": ("all of it", 0),
     "forgives a lost link forever": ("all of it", 4),
     "drives faster than the file says": ("all of it", 7),
     "accelerates harder than the file says": ("all of it", 0),

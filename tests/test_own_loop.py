@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from itertools import pairwise
 from pathlib import Path
 
@@ -13,35 +14,42 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import examples
 from tenuto import Frame, SimulatedClock
+from tenuto.basics.frame import with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.data import shipped
 from tenuto.own_loop import Pad
 from tenuto.sources import Source
 from tenuto.sources.gamepad import GamepadOptions
 
+Values = dict[str, float]
+
 
 class Told(Source):
-    """A gamepad that sends a list of values, and is silent for None; it ends with the list."""
+    """A gamepad that sends values, several frames for a list of them, and nothing for None; it ends after the last."""
 
     name = "told pad"
 
-    def __init__(self, told: list[dict[str, float] | None]) -> None:
-        self._told, self._number = told, 0
+    def __init__(
+        self, told: Sequence[Values | list[Values] | None], layout: tuple[ControlInfo, ...] = GamepadOptions.layout
+    ) -> None:
+        self._told, self._number, self._layout = told, 0, layout
 
     def controls(self) -> tuple[ControlInfo, ...]:
-        return GamepadOptions.layout
+        return self._layout
 
     def poll(self, now: float) -> Frame | None:
         values = self._told[self._number]
         self._number += 1
-        return None if values is None else Frame(now, {info.name: 0.0 for info in self.controls()} | values)
+        rest = {info.name: info.rest for info in self.controls()}
+        frames = values if isinstance(values, list) else [values] if values is not None else []
+        return with_earlier([Frame(now, rest | one) for one in frames])
 
     @property
     def finished(self) -> bool:
         return self._number >= len(self._told)
 
 
-def rounds(told: list[dict[str, float] | None], **more: float) -> list[Pad]:
+def rounds(told: list[Values | None], **more: float) -> list[Pad]:
     return list(tenuto.pads(Told(told), clock=SimulatedClock(), **more))  # type: ignore[arg-type]
 
 
@@ -74,12 +82,16 @@ def test_events_call_once_each_time_a_way_is_pushed() -> None:
     said: list[str] = []
     push, button = {"left_y": -32768.0}, {"east": 1.0}
     begun = False
-    for pad in tenuto.pads(Told([{}, push, push, {}, push, button, {}]), clock=SimulatedClock()):
+    told = [{}, push, push, {}, push, button, {}, [button, {}, {}], push, *[None] * 40]
+    for pad in tenuto.pads(Told(told), clock=SimulatedClock()):
         if not begun:
-            tenuto.when(pad.left.up, lambda: said.append("up"))
+            tenuto.when(pad.left.up, lambda: said.append("up"), lambda: said.append("no longer up"))
             tenuto.when(pad.button("east"), lambda: said.append("east"))
         begun = True
-    assert said == ["up", "up", "east"]
+        if pad.time == pytest.approx(0.14):
+            assert (pad.pressed("east"), pad.released("east"), pad.held("east")) == (True, True, False)
+    # A silent device is a release too.
+    assert said == ["up", "no longer up", "up", "no longer up", "east", "east", "up", "no longer up"]
 
 
 def test_a_recording_reads_as_its_profile_reads_it() -> None:
@@ -154,7 +166,7 @@ def test_a_guarded_loop_says_why_it_does_not_drive(tmp_path: Path) -> None:
     for pad in tenuto.pads(Told([{}, {"left_shoulder": 1.0}, {"left_shoulder": 1.0}]), clock=SimulatedClock()):
         safe(pad, (1.0, 0.0))
         said.append(safe.why)
-    assert said[0].startswith("hold is not held")
+    assert said[0].startswith("left_shoulder is not held")
     assert "not at rest" in said[1]
 
 
@@ -169,3 +181,45 @@ def test_two_motors_reach_what_is_asked_for_each_in_its_own_time() -> None:
     assert [right for _, right in rising[:7]] == pytest.approx([-0.04 * number for number in range(7)])
     assert {right for _, right in rising[7:]} == {-0.25}
     assert out[-1] == (0.0, 0.0)
+
+
+def guarded_drive(told: list[Values | list[Values] | None], pauses: dict[int, float], **more: float) -> list[float]:
+    """Return what a guarded motor gets in each round; in some rounds the loop takes its time."""
+    safe, clock, out = tenuto.guarded("left_shoulder", ramp=0.5, **more), SimulatedClock(), list[float]()
+    for pad in tenuto.pads(Told(told), rate=50, clock=clock):
+        asked = (0.0,) if pad.time < 0.2 else (1.0,)
+        assert safe(pad, asked) == safe(pad, asked), "a second call in a round changes nothing"
+        out.append(safe(pad, asked)[0])
+        if len(out) == 2:
+            with pytest.raises(tenuto.TenutoError, match="called twice in a round with other values"):
+                safe(pad, (0.5, 0.5))
+        clock.sleep_until(clock.now() + pauses.get(len(out), 0.0))
+    return out
+
+
+def test_a_guarded_loop_that_hangs_stands_after_it_and_one_that_is_late_does_not() -> None:
+    held: Values = {"left_shoulder": 1.0}
+    assert max(guarded_drive([{}, *[held] * 100], {60: 0.2})[61:90]) == 1.0
+    assert set(guarded_drive([{}, *[held] * 100], {60: 20.0})[60:]) == {0.0}
+
+
+def test_a_release_between_two_rounds_stops_a_guarded_loop() -> None:
+    held: Values = {"left_shoulder": 1.0}
+    out = guarded_drive([{}, *[held] * 60, [held, {}, held], *[held] * 60], {})
+    assert out[60] == 1.0 > out[61] > out[62]
+    assert set(out[90:]) == {0.0}
+
+
+@pytest.mark.parametrize("kind", ["switch of a radio", "column of lines"])
+def test_a_guarded_loop_is_held_by_whatever_the_device_has(kind: str) -> None:
+    radio = kind == "switch of a radio"
+    info = ControlInfo("channel_5", 988.0, 2012.0, 1500.0) if radio else ControlInfo("key", -math.inf, math.inf, 0.0)
+    off, on = (1000.0, 2000.0) if radio else (0.0, 1.0)
+    ends = {} if radio else {"key": (0.0, 1.0)}
+    told: list[Values] = [*[{info.name: off}] * 5, *[{info.name: on}] * 60, *[{info.name: off}] * 40]
+    safe, out, why = tenuto.guarded(info.name), list[float](), list[str]()
+    for pad in tenuto.pads(Told(told, (info,)), rate=50, clock=SimulatedClock(), ends=ends):
+        out += safe(pad, (float(pad.time > 0.2),))
+        why.append(safe.why)
+    assert why[0].startswith(f"{info.name} is not held")
+    assert (out[62], out[100]) == (1.0, 0.0)

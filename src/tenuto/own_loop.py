@@ -14,6 +14,7 @@ reads as at rest, so a loop without its own check stops with its link. See docs/
 
 from __future__ import annotations
 
+import json
 import math
 import signal
 import threading
@@ -23,7 +24,7 @@ from dataclasses import replace
 from types import FrameType
 
 from tenuto.basics.errors import SourceError, TenutoError
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, frames_of, real
 from tenuto.clock import REAL, Timer
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.tick import Tick
@@ -42,10 +43,13 @@ _ON, _OFF = 0.6, 0.4
 _SETTLES = 0.5
 # The longest silence of a device that a loop may drive through, s.
 _LONGEST = 10.0
-# The caller's loop sets the rounds, and its demand may stay constant: neither is a fault, s.
+# The demand of the caller's loop may stay constant: that is no fault, s.
 _NEVER = 1e6
-# The names of the values of a guarded loop, and so their greatest number.
-_NAMES = ("forward", "turn", "climb", "sideways")
+# The names of the values of a guarded loop, and so their greatest number; and the axes of the command that carry them.
+_NAMES = ("value_1", "value_2", "value_3", "value_4")
+_AXES = ("forward", "turn", "up", "sideways")
+# A round that comes later than this number of rounds is a stall, unless the timeout is longer.
+_LATE = 3.0
 
 
 class Way:
@@ -155,7 +159,9 @@ class Pad:
         self._values: dict[str, float] = {}
         self._on = dict.fromkeys(self._controls, False)
         self._changed: dict[str, float] = {}
-        self._events: list[tuple[Way, bool, Callable[[], object]]] = []
+        # The controls that were pressed, released and off in some frame since the last round.
+        self._pressed, self._released, self._off = set[str](), set[str](), set[str]()
+        self._events: list[_Event] = []
 
     def __getitem__(self, name: str) -> float:
         """Return a control by the device's name: −1…1 for a stick, 0…1 for everything else; 0 at rest.
@@ -188,11 +194,22 @@ class Pad:
 
     def pressed(self, name: str) -> bool:
         """Return whether a control was pressed since the last round."""
-        return self.held(name) and self._changed.get(name) == self.time
+        self[name]
+        return name in self._pressed
 
     def released(self, name: str) -> bool:
         """Return whether a control was released since the last round."""
-        return not self.held(name) and self._changed.get(name) == self.time
+        self[name]
+        return name in self._released
+
+    def stays_held(self, name: str) -> bool:
+        """Return whether a control is pressed, and was so in every frame since the last round."""
+        return self.held(name) and name not in self._off
+
+    @property
+    def period(self) -> float:
+        """The time from round to round, s."""
+        return self._period
 
     def held_for(self, name: str, seconds: float) -> bool:
         """Return whether a control has been held for this time, s."""
@@ -227,26 +244,51 @@ class Pad:
                 self._clock.sleep_until(start + number * self._period)
 
     def _look(self, now: float) -> None:
+        """Read the device: each frame since the last round, in its order, and at least the state of now."""
         self.time = now
-        if not self._ended:
-            self.frame = self._source.poll(now) or self.frame
-        values = self.frame.values if self.frame is not None and self.heard else {}
+        for seen in (self._pressed, self._released, self._off):
+            seen.clear()
+        came = self._source.poll(now) if not self._ended else None
+        for frame in frames_of(came)[:-1] if came is not None else ():
+            self._take(frame.values if frame.link_good else {}, now)
+        self.frame = came or self.frame
+        self._take(self.frame.values if self.frame is not None and self.heard else {}, now)
+
+    def _take(self, values: Mapping[str, float], now: float) -> None:
+        """Take the numbers of one frame; those that are missing read as at rest."""
         for name, travel in self._travels.items():
-            raw = values.get(name, math.nan)
+            raw = real(values.get(name, math.nan))
             position = travel.position(raw) if math.isfinite(raw) else 0.0
             value = self._values[name] = float(without_dead_zone(position, self._zones[name]))
             on = value > (_OFF if self._on[name] else _ON)
+            if not on:
+                self._off.add(name)
             if on != self._on[name]:
                 self._on[name], self._changed[name] = on, now
-        for number, (way, before, call) in enumerate(self._events):
-            is_on = way.share > (_OFF if before else _ON)
-            self._events[number] = (way, is_on, call)
-            if is_on and not before:
-                call()
+                (self._pressed if on else self._released).add(name)
+        for event in tuple(self._events):
+            event.step()
 
-    def watch(self, way: Way, call: Callable[[], object]) -> None:
-        """Call a function each time a direction is pushed; see `when`."""
-        self._events.append((way, bool(way), call))
+    def watch(self, way: Way, call: Callable[[], object], released: Callable[[], object] | None) -> None:
+        """Call functions each time a direction is pushed, and no longer pushed; see `when`."""
+        self._events.append(_Event(way, call, released))
+
+
+class _Event:
+    """Calls a function when a direction is pushed, and another one when it is no longer pushed."""
+
+    def __init__(self, way: Way, call: Callable[[], object], released: Callable[[], object] | None) -> None:
+        self._way, self._call, self._released = way, call, released
+        self._on = bool(way)
+
+    def step(self) -> None:
+        """Compare with the reading before."""
+        on = self._way.share > (_OFF if self._on else _ON)
+        was, self._on = self._on, on
+        if on and not was:
+            self._call()
+        elif was and not on and self._released is not None:
+            self._released()
 
 
 @contextmanager
@@ -305,9 +347,17 @@ def pads(
         yield from Pad(opened, clock, ends=ends or {}, **said).rounds()
 
 
-def when(way: Way, call: Callable[[], object]) -> None:
-    """Call a function each time a stick is pushed that way, or a button is pressed: ``when(pad.left.up, start)``."""
-    way.pad.watch(way, call)
+def when(way: Way, call: Callable[[], object], released: Callable[[], object] | None = None) -> None:
+    """Call a function each time a stick is pushed that way, or a button is pressed.
+
+    ``tenuto.when(pad.left.up, start, stop)`` starts a motor and stops it. A silent device and the end of the loop are a
+    release too. Without a second function nothing is called then: whatever the first one has started goes on.
+
+    Args:
+        way: such as ``pad.left.up`` or ``pad.button("south")``.
+        call: when it is pushed. released: when it is no longer pushed.
+    """
+    way.pad.watch(way, call, released)
 
 
 def tank(left: float, right: float) -> tuple[float, float]:
@@ -336,18 +386,18 @@ def _share(value: float) -> float:
 _GUARDED = """
 format = 1
 name = "own loop"
-source = {{ kind = "lines", port = "-", columns = [{columns}, "hold"] }}
-style = {{ kind = "flight", forward = "forward", sideways = "sideways", climb = "climb", turn = "turn" }}
+source = {{ kind = "lines", port = "-", columns = [{columns}, {hold}] }}
+style = {{ kind = "flight", forward = "value_1", turn = "value_2", climb = "value_3", sideways = "value_4" }}
 speeds = {{ forward = "100 %", sideways = "100 %", up = "100 %", down = "100 %", turn = "100 %" }}
 limits = {{ acceleration = {ramp}, turn_acceleration = {ramp}, vertical_acceleration = {ramp} }}
-guard.hold_to_run = "hold"
+guard.hold_to_run = {hold}
 guard.link_timeout = {timeout}
 guard.frozen_after = {never}
 guard.stop_deceleration = {stop}
 guard.stop_turn_deceleration = {stop}
 guard.stop_vertical_deceleration = {stop}
 chassis = {{ kind = "motors", mix = {{ {mix} }} }}
-controls.hold = {{ reads = "hold", low = 0, high = 1, rests = "end" }}
+controls.{hold} = {{ reads = {hold}, low = 0, high = 1, rests = "end" }}
 """
 
 
@@ -355,8 +405,8 @@ class Guarded:
     """The guard for your own values, such as the shares of two motors; it returns the permitted values.
 
     As in any profile, a drive needs hold-to-run, then values at rest. Each value increases by its ramp. After a
-    release, a silence or an invalid number, all values ramp to 0, and stay there until they were at rest and it is
-    held again.
+    release, a silence, an invalid number or a stall of the loop, all values ramp to 0, and stay there until they
+    were at rest and it is held again.
 
     Attributes:
         tick: the newest, with every number and every reason.
@@ -366,8 +416,9 @@ class Guarded:
         """Guard up to four values.
 
         Args:
-            hold: the control that must be held. ramp, stop: the times from standstill to full, and to standstill, s.
-            timeout: the longest tolerated silence, s.
+            hold: the control that must be held, by the device's name: a button, a switch of a radio, a column of lines.
+            ramp, stop: the times from standstill to full, and to standstill, s.
+            timeout: the longest tolerated silence of the device, and pause of the loop (or three of its rounds), s.
 
         Raises:
             TenutoError: a time is not above 0.
@@ -375,34 +426,53 @@ class Guarded:
         for name, value in (("ramp", ramp), ("stop", stop), ("timeout", timeout)):
             if not 0.0 < value < math.inf:
                 raise TenutoError(f"{name}: expected a time above 0 s, found {value:g}")
-        axes = ("forward", "turn", "up", "sideways")
+        quoted = json.dumps(hold)
         text = _GUARDED.format(
             columns=", ".join(f'"{name}"' for name in _NAMES), ramp=1.0 / ramp, stop=1.0 / stop, timeout=timeout,
-            never=_NEVER,
-            mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, axes, strict=True)),
+            never=_NEVER, hold=quoted,
+            mix=", ".join(f"{name} = {{ {axis} = 1.0 }}" for name, axis in zip(_NAMES, _AXES, strict=True)),
         )  # fmt: skip
         for name in _NAMES:
             text += f'controls.{name} = {{ reads = "{name}", low = -1, centre = 0, high = 1 }}\n'
-        self._hold = hold
-        self._pipeline = Pipeline(replace(parse_profile(text).plan(), stall_timeout=_NEVER))
+        self._hold, self._timeout = hold, timeout
+        self._plan = parse_profile(text).plan()
+        self._pipeline: Pipeline | None = None
+        self._asked: tuple[float, tuple[float, ...]] | None = None
         self.tick: Tick | None = None
 
     def __call__(self, pad: Pad, values: Sequence[float]) -> tuple[float, ...]:
         """Return the permitted values for this round of a pad.
 
         Raises:
-            SourceError: the pad has no such control. TenutoError: there are more than four values.
+            SourceError: the pad has no such control. TenutoError: there are more than four values, or it was called
+                with others in this round.
         """
         if len(values) > len(_NAMES):
             raise TenutoError(f"expected up to {len(_NAMES)} values, found {len(values)}")
-        asked = dict(zip(_NAMES, (float(value) for value in values), strict=False))
-        wanted = dict.fromkeys(_NAMES, 0.0) | {
-            name: min(max(value, -1.0), 1.0) if math.isfinite(value) else value for name, value in asked.items()
-        }
-        frame = Frame(pad.frame.time, {**wanted, "hold": pad[self._hold]}, pad.heard) if pad.frame is not None else None
-        self.tick = self._pipeline.step(frame, pad.time)
-        does = self.tick.actuators if self.tick.power else {}
+        asked = tuple(real(value) for value in values)
+        held = pad.stays_held(self._hold)
+        if self._asked is None or self._asked[0] != pad.time:
+            self._asked = (pad.time, asked)
+            self._step(pad, held, asked)
+        elif repr(self._asked[1]) != repr(asked):  # NaN is equal to itself here
+            raise TenutoError(
+                "called twice in a round with other values: pass all of them in one call, or use two guards"
+            )
+        does = self.tick.actuators if self.tick is not None and self.tick.power else {}
         return tuple(does.get(name, 0.0) for name in _NAMES[: len(values)])
+
+    def _step(self, pad: Pad, held: bool, asked: Sequence[float]) -> None:
+        """Make the tick of a round."""
+        if self._pipeline is None:
+            self._pipeline = Pipeline(replace(self._plan, stall_timeout=max(self._timeout, _LATE * pad.period)))
+        wanted = dict.fromkeys(_NAMES, 0.0) | {
+            name: min(max(value, -1.0), 1.0) if math.isfinite(value) else value
+            for name, value in zip(_NAMES, asked, strict=False)
+        }
+        frame = None
+        if pad.frame is not None:
+            frame = Frame(pad.frame.time, {**wanted, self._hold: float(held)}, pad.heard)
+        self.tick = self._pipeline.step(frame, pad.time)
 
     @property
     def why(self) -> str:

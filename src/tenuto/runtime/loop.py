@@ -76,8 +76,9 @@ def drive(
     """Drive until the source ends, Ctrl-C or SIGTERM arrives, something fails, or ``on_tick`` ends it.
 
     Whatever ends the drive, the robot is stopped at the profile's stopping deceleration, and the
-    last tick of every sink is a stop. A second Ctrl-C does not wait for the ramp; a third interrupts
-    code that hangs.
+    last tick of every sink is a stop. This holds for whatever leaves the code of a source, a sink or a
+    function that is passed here: ``SystemExit`` and ``KeyboardInterrupt`` too. A second Ctrl-C does not
+    wait for the ramp; a third interrupts code that hangs.
 
     A sink that is blocked for longer than a command is valid is a fault, until it accepts a tick. A failure ends
     the drive; that of a log does so unless ``guard.on_log_failure`` is "go on".
@@ -140,6 +141,8 @@ class _Drive:
         self.told = [one for one in (source, *others.values()) if type(one).tell is not Source.tell]
         self.signals = 0
         self.stopping_sinks = False
+        # After something left a tick, no function that was passed here is called; after it left a step, no frame read.
+        self.aborted = self.without_frames = False
         self.over_budget: tuple[Reason, ...] = ()
 
     def run(self) -> DriveReport:
@@ -173,9 +176,10 @@ class _Drive:
         while True:
             period = self.line.plan.period
             now = self.clock.now()
-            tick = self._tick(now)
+            tick = self._tick_or_abort(now)
             self._count(now - (start + number * period), period, now - first)
-            if self.report.ended and (tick.command == STANDSTILL or self.signals > 1):
+            stands = tick is not None and tick.command == STANDSTILL
+            if self.report.ended and (stands or self.signals > 1):
                 return
             if self.line.plan.period != period:
                 start, number = now, 0
@@ -187,6 +191,19 @@ class _Drive:
                 self.report.skipped_ticks += due - number
                 number = due
             self.clock.sleep_until(start + number * period)
+
+    def _tick_or_abort(self, now: float) -> Tick | None:
+        """Make a tick. Whatever leaves it for the first time, the robot ramps to standstill without what has failed."""
+        try:
+            return self._tick(now)
+        except BaseException as error:
+            if self.aborted or self.signals > 1:
+                raise
+            self._fail(error, f"the drive was aborted: {error!r}")
+        self.aborted = True
+        self.on_tick = self.changes = self.bell = self.notes = None
+        self.told = []
+        return None
 
     def _tick(self, now: float) -> Tick:
         self._take_change()
@@ -201,10 +218,7 @@ class _Drive:
         for emergency in self.outlets.new_emergencies():
             self.line.join_emergency(emergency)
         notices += tuple(Reason(Code.NOTE, note) for note in self._noted())
-        tick = self.line.step(
-            frame, now, others=others, faults=faults, notices=notices + self.over_budget,
-            far=far,
-        )  # fmt: skip
+        tick = self._step(frame, now, others, faults, notices + self.over_budget, far)
         if self.line.changed:
             self._join(self.line.plan)
             self.outlets.change(self.line.plan)
@@ -212,18 +226,30 @@ class _Drive:
         self.outlets.give(tick)
         for source in self.told:
             source.tell(tick)
-        if self.line.plan.feedback != "nothing":
+        if self.line.plan.feedback != "nothing" and not self.aborted:
             self._tell(tick)
         if self.on_tick is not None:
             try:
                 ended = self.on_tick(tick)
-            except Exception as error:
+            except BaseException as error:
                 self.on_tick = None
                 self._fail(error, f"the view of the drive failed: {error!r}")
             else:
                 if ended:
                     self._end(ended)
         self._budget(self.clock.now() - now)
+        return tick
+
+    def _step(
+        self, frame: Frame | None, now: float, others: Mapping[str, Frame], faults: tuple[Reason, ...],
+        notices: tuple[Reason, ...], far: FarEnds,
+    ) -> Tick:  # fmt: skip
+        """Step the pipeline; after something has left a step, without frames, whose reading may be at fault."""
+        if self.without_frames:
+            return self.line.step(None, now, faults=faults, notices=notices)
+        self.without_frames = True
+        tick = self.line.step(frame, now, others=others, faults=faults, notices=notices, far=far)
+        self.without_frames = False
         return tick
 
     def _noted(self) -> list[str]:
@@ -238,9 +264,9 @@ class _Drive:
             frame = source.poll(now)
             if source is self.source and source.finished:
                 self._end(f"{source.name} has ended")
-        except Exception as error:
+        except BaseException as error:
             self.failed.append(source)  # the others are read during the stop: one may have the emergency stop
-            self._fail(error, f"{source.name} failed: {error}")
+            self._fail(error, f"{source.name} failed: {str(error) or repr(error)}")
             return None
         return frame
 
@@ -275,7 +301,7 @@ class _Drive:
                     source.rumble(cue.strength, cue.seconds)
             if by in ("bell", "both") and self.bell is not None:
                 self.bell()
-        except Exception as error:
+        except BaseException as error:
             self._fail(error, f"the feedback failed: {error!r}")
 
     def _budget(self, took: float) -> None:

@@ -9,6 +9,7 @@ from abc import ABC, abstractmethod
 from collections import deque
 from collections.abc import Collection, Sequence
 from itertools import count
+from typing import TypeVar
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.reasons import Code, Condition, Reason
@@ -16,9 +17,11 @@ from tenuto.clock import REAL, Clock, MonotonicClock
 from tenuto.driving.guard import State
 from tenuto.driving.losses import bearable
 from tenuto.driving.plan import Plan
-from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds, Telemetry
+from tenuto.driving.telemetry import NO_FAR_ENDS, NOTHING_HEARD, FarEnds, Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.sinks.base import Sink
+
+T = TypeVar("T")
 
 # The number of ticks that a log may be behind before it counts as failed.
 MOST_WAITING = 5000
@@ -102,7 +105,8 @@ class Outlet(ABC):
 
     Attributes:
         sink: that gets them.
-        failure: its exception, if it failed; then it gets no more ticks, but still its stop.
+        failure: whatever left its code first. Then a log gets no more ticks, but still its stop. Any other sink gets
+            the ticks of the ramp to standstill that follows, as far as it takes them, and its stop.
         stopped: it has taken its stop.
         emergency: its far end was in an emergency stop at the last check.
         bears: the share of its commands that may be lost, 0…1, by its initial plan.
@@ -119,6 +123,20 @@ class Outlet(ABC):
         # A sink may outlive its drive: in real time it keeps one clock, which does not start again.
         sink.clock = REAL if isinstance(clock, MonotonicClock) else clock
         self._waiting = Waiting(sink)
+
+    @property
+    def takes_ticks(self) -> bool:
+        """Whether the sink still gets ticks."""
+        return self.failure is None or not self.sink.is_log
+
+    def ask(self, name: str, otherwise: T) -> T:
+        """Return an attribute of the sink, whose code may fail."""
+        try:
+            found: T = getattr(self.sink, name)
+        except BaseException as error:
+            self.failure = self.failure or error
+            return otherwise
+        return found
 
     def start(self, plan: Plan) -> None:
         """Prepare the sink for the ticks of a plan. Raises what the sink raises."""
@@ -155,7 +173,7 @@ class Outlet(ABC):
         try:
             self._waiting.add(item)
         except SinkError as error:
-            self.failure = error
+            self.failure = self.failure or error
 
     def _hand_on(self, item: Tick | Plan) -> None:
         """Let the sink take something; an exception is passed to the loop, which decides."""
@@ -164,14 +182,14 @@ class Outlet(ABC):
                 self.sink.write(item)
             else:
                 self._begin(item)
-        except Exception as error:
-            self.failure = error
+        except BaseException as error:
+            self.failure = self.failure or error
 
     def _stop_sink(self, tick: Tick) -> None:
         try:
             self.sink.stop(tick)
             self.stopped = True
-        except Exception as error:
+        except BaseException as error:
             self.failure = self.failure or error
 
 
@@ -193,7 +211,7 @@ class ThreadOutlet(Outlet):
     def give(self, item: Tick | Plan) -> None:
         """Store something for the thread."""
         with self._wake:
-            if self.failure is None:
+            if self.takes_ticks:
                 self._add(item)
                 self._wake.notify()
 
@@ -225,17 +243,21 @@ class ThreadOutlet(Outlet):
         with self._wake:
             while True:
                 now, ending = self._clock.now(), self._last is not None
-                item = None if self.failure is not None else self._waiting.take(now, at_once=ending)
+                item = self._waiting.take(now, at_once=ending) if self.takes_ticks else None
                 if item is not None or ending:
                     return item
                 # A sink with its own rate gets the newest tick at that time, not the present one.
-                self._wake.wait(None if self.failure is not None else self._waiting.early(now))
+                self._wake.wait(self._waiting.early(now) if self.takes_ticks else None)
 
     def _serve(self) -> None:
-        while (item := self._next()) is not None:
-            self._busy_since = self._clock.now()
-            self._hand_on(item)
-            self._busy_since = None
+        try:
+            while (item := self._next()) is not None:
+                self._busy_since = self._clock.now()
+                self._hand_on(item)
+                self._busy_since = None
+        except BaseException as error:  # of an attribute of the sink; the loop sends the stop itself
+            self.failure = self.failure or error
+            return
         self._busy_since = self._clock.now()
         if self._last is not None:
             self._stop_sink(self._last)
@@ -246,7 +268,7 @@ class DirectOutlet(Outlet):
 
     def give(self, item: Tick | Plan) -> None:
         """Let the sink take what its rate permits now."""
-        if self.failure is None:
+        if self.takes_ticks:
             self._add(item)
             self._drain(at_once=False)
 
@@ -266,7 +288,7 @@ class DirectOutlet(Outlet):
 
     def _drain(self, *, at_once: bool) -> None:
         now = self._clock.now()
-        while self.failure is None and (item := self._waiting.take(now, at_once=at_once)) is not None:
+        while self.takes_ticks and (item := self._waiting.take(now, at_once=at_once)) is not None:
             self._hand_on(item)
 
 
@@ -305,8 +327,8 @@ class Outlets:
             name = outlet.sink.name
             if outlet.failure is not None and outlet.sink.is_log and plan.guard.goes_on_without_log:
                 notices += (Reason(Code.LOG_FAILED, f"{outlet.failure}: the drive continues without a log"),)
-            if outlet.sink.problem:
-                notices += (Reason(Code.FAR_END, outlet.sink.problem),)
+            if problem := outlet.ask("problem", ""):
+                notices += (Reason(Code.FAR_END, problem),)
             blocked = outlet.blocked_for(now)
             if blocked > plan.guard.command_timeout and not outlet.sink.is_log:
                 faults += (
@@ -324,7 +346,7 @@ class Outlets:
         for outlet in self._all:
             sink = outlet.sink
             if sink.says:
-                heard = sink.telemetry
+                heard = outlet.ask("telemetry", NOTHING_HEARD)
                 found[_free_name((sink.label or sink.name).replace(".", "_"), found)] = heard._replace(
                     time=outlet.heard_at(heard.time, now), says=sink.says, bears=outlet.bears
                 )
@@ -334,7 +356,7 @@ class Outlets:
         """Describe far ends that have just entered an emergency stop: an old report must not undo a reset."""
         new: list[str] = []
         for outlet in self._all:
-            why = outlet.sink.emergency
+            why = outlet.ask("emergency", "")
             if why and not outlet.emergency:
                 new.append(why)
             outlet.emergency = bool(why)

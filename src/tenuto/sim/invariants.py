@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 
-from tenuto.basics.frame import Frame
+from tenuto.basics.frame import Frame, frames_of
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.stopping import worst_stop
@@ -49,6 +49,7 @@ class _Person:
         self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
         bands = rest_bands(plan, controls)
         self._bands = {mode.name: [(name, bands[name]) for name in mode.style.controls()] for mode in plan.modes}
+        self._controls = {control.name: control for control in controls}
         self._reads = [(control.reads, *control.believable) for control in controls]
         self._reads += [(one.minus.reads, *one.minus.believable) for one in controls if one.minus is not None]
         self._holds = [name for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2) if name is not None]
@@ -61,6 +62,7 @@ class _Person:
         """Take one tick."""
         new, self._frame = hand.frame is not self._frame, hand.frame
         self.unbelieved = False
+        let_go = new and hand.frame is not None and any(map(self._lets_go, frames_of(hand.frame)[:-1]))
         if new and hand.frame is not None:
             self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)
@@ -75,8 +77,16 @@ class _Person:
             self.held = False
         self.at_rest = all([abs(positions[name]) <= band for name, band in self._bands[tick.chosen.mode]])
         # A switch that enables is not followed here: it is operated again after every stop, or is off.
-        self.released = self.released or not self.held or not holds
+        self.released = self.released or not self.held or not holds or let_go
         self.enabled = self.enabled or (self.released and self.held and self.at_rest)
+
+    def _lets_go(self, frame: Frame) -> bool:
+        """Return whether hold-to-run is off in a frame that counts."""
+        if not self._believed(frame, frame.time):
+            return False
+        held = [self._controls[name] for name in self._holds]
+        positions = [one.travel.position(float(frame.values[one.reads])) for one in held]
+        return not all(HELD_FROM <= position < self._plan.guard.pressed_through for position in positions)
 
     def _believed(self, frame: Frame, now: float) -> bool:
         """Return whether a frame counts."""

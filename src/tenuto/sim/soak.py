@@ -23,6 +23,7 @@ from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
+from tenuto.sim.between import Between
 from tenuto.sim.far_says import FAR_ENDS, FarEndSays
 from tenuto.sim.hands import DRIVERS, Hands
 from tenuto.sim.invariants import Watcher
@@ -54,6 +55,7 @@ class Episode:
         enables: the driver enables as required: releases, rests, presses.
         second: the driving of those of lower rank, if there are any.
         line: to the robot; see `surroundings`. far: the behaviour of its far end; see `far_says`.
+        between: whether something happens in frames between two ticks.
     """
 
     seconds: float
@@ -67,6 +69,7 @@ class Episode:
     second: str = "absent"
     line: str = "good"
     far: str = "well"
+    between: bool = False
 
 
 @dataclass(slots=True)
@@ -109,11 +112,13 @@ class Outcome:
 def make_story(seed: int, scenes: int = 6) -> list[Episode]:
     """Make the story of a seed: always the same one."""
     dice, lines, fars = random.Random(seed), random.Random(f"lines {seed}"), random.Random(f"far {seed}")
+    between = random.Random(f"between {seed}")
     return [
         Episode(
             round(dice.uniform(0.2, 3.0), 2), dice.choice(list(DRIVERS)), dice.choice(LINKS), dice.choice(CLOCKS),
             dice.choice(DEVICES), dice.randrange(1_000_000), dice.random() < 0.85,
             dice.choice(PROCESSES), dice.choice(list(DRIVERS)), lines.choice(LINES), fars.choice(FAR_ENDS),
+            between.random() < 0.4,
         )
         for _ in range(scenes)
     ]  # fmt: skip
@@ -164,7 +169,7 @@ def _shorter(story: list[Episode]) -> Iterator[list[Episode]]:
     for row in range(len(story)):
         yield story[:row] + story[row + 1 :]
     plain = {"driver": "careful", "link": "good", "clock": "steady", "device": "there", "process": "sound",
-             "second": "absent", "line": "good"}  # fmt: skip
+             "second": "absent", "line": "good", "between": False}  # fmt: skip
     for row, episode in enumerate(story):
         data = asdict(episode)
         for key, value in plain.items():
@@ -216,6 +221,7 @@ class _Stage:
         """Play one episode."""
         dice, fars = random.Random(episode.seed), random.Random(f"far {episode.seed}")
         link, second_link = _Link(episode, dice), _Link(episode, dice)
+        between = Between(random.Random(f"between {episode.seed}")) if episode.between else None
         steps = max(1, round(episode.seconds / self.plan.period))
         jump_at = dice.randrange(steps) if episode.clock != "steady" else -1
         happens_at = dice.randrange(steps)
@@ -230,13 +236,10 @@ class _Stage:
                 # Time passes, however the program's clock jumps.
                 passed = dt if dt >= 0.0 else self.plan.period
                 self.outcome.broken = self.world.live(passed, 0.0 < dt <= self.plan.period)
-            frame = None
-            if episode.device != "unplugged":
-                values = self.hands.values()
-                if episode.device == "another":
-                    values = {f"axis_{number}": value for number, value in enumerate(values.values())}
-                frame = link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
+            frame = self._frame(episode, link)
             others = self._others(episode, dice, second_link, beginning)
+            if between is not None:
+                frame, others = between.add(self.plan, frame, others, self.plan.period)
             faults = self._process(episode, step - happens_at)
             far = self.far_end.at(self.now, episode.far, fars)
             tick = self.line.step(frame, self.now, others=others, faults=faults, far=far)
@@ -251,6 +254,15 @@ class _Stage:
                 self.outcome.broken = self.witness.see(frame, others, tick)
             if self.outcome.broken:
                 return
+
+    def _frame(self, episode: Episode, link: _Link) -> Frame | None:
+        """Return the frame of the first in rank that arrives now."""
+        if episode.device == "unplugged":
+            return None
+        values = self.hands.values()
+        if episode.device == "another":
+            values = {f"axis_{number}": value for number, value in enumerate(values.values())}
+        return link.carry(Frame(self.now, values, signal=Signal(link.quality, -70.0, 8.0)), self.now)
 
     def _others(self, episode: Episode, dice: random.Random, link: _Link, beginning: int) -> dict[str, Frame]:
         """Return the frames of drivers of lower rank, of sensors and of contacts."""

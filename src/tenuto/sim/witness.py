@@ -64,6 +64,8 @@ class _Pad:
         self.values: Mapping[str, float] = {}
         self.newest: Mapping[str, float] = {}
         self.fresh = self.bad = False
+        # The numbers of all frames since the last tick, the newest one last.
+        self.all: list[Mapping[str, float]] = []
         self.came: float | None = None
         self.sent = math.inf
 
@@ -71,6 +73,7 @@ class _Pad:
         """Take a frame, or None if nothing came."""
         self.fresh = self.bad = False
         self.newest = frame.values if frame is not None else {}
+        self.all = [one[1] for one in (*frame.earlier, frame)] if frame is not None else []
         if frame is None:
             return
         wrong = {name for name in self.names if not _is_number(frame.values.get(name))}
@@ -81,6 +84,14 @@ class _Pad:
             self.sent = frame.time
         elif not wrong and math.isinf(self.sent):
             self.sent = frame.time  # the first one is already late: that is a loss too
+
+    def let_go(self, name: str) -> bool:
+        """Return whether a control was certainly off in some frame since the last tick, whatever else is in it."""
+        return any(_is_number(one.get(name)) and -0.01 <= _share(name, one[name]) < 0.4 for one in self.all)
+
+    def pushed(self, name: str | None) -> bool:
+        """Return whether a control was certainly on in some frame since the last tick, whatever else is in it."""
+        return name is not None and any(0.99 <= _share(name, one.get(name)) <= 1.01 for one in self.all)
 
     def on(self, name: str | None) -> bool:
         """Return whether a button, a trigger or a switch of a radio is pressed by half."""
@@ -110,6 +121,8 @@ class Witness:
         }  # fmt: skip
         self._period = 1.0 / tables.get("loop", {}).get("rate", 50.0)
         self._inputs: dict[str, tuple[float, float]] = {}
+        # The inputs that inhibited in a frame before the newest one of this tick.
+        self._opened: dict[str, bool] = {}
         self._measured: Mapping[str, Any] = tables.get("measured", {})
         self._moved_at, self._reference = 0.0, dict[str, float]()
         self._lost: bool = before is not None and before._lost
@@ -160,6 +173,11 @@ class Witness:
                     good = frame.link_good and math.isfinite(value) and (table != "distances" or value >= 0.0)
                     if good or table != "distances":
                         self._inputs[name] = (value, frame.time if good else -math.inf)
+                if table == "inhibits":
+                    self._opened[name] = any(
+                        (before[1][one["reads"]] >= one.get("on_from", 0.5)) is not (one.get("normally") != "open")
+                        for before in (frame.earlier if frame is not None else ())
+                    )
 
     def _held(self, tick: Tick) -> Iterator[str]:
         """Drivers who must hold do, with both hands if the file requires it, and are heard."""
@@ -171,7 +189,7 @@ class Witness:
             if pad.bad and not guard.get("grace"):
                 yield f"{name} sends what cannot be, and it drives"
             holds = [guard[key] for key in ("hold_to_run", "hold_to_run_2") if key in guard]
-            if pad.fresh and not all(map(pad.on, holds)):
+            if (pad.fresh and not all(map(pad.on, holds))) or any(map(pad.let_go, holds)):
                 yield f"{name} holds {' and '.join(holds)} no longer, and it drives"
             through = guard.get("pressed_through")
             if pad.fresh and through and _share(holds[0], pad.values[holds[0]]) > through + _MOVED:
@@ -200,10 +218,10 @@ class Witness:
         for name, pad in self._pads.items():
             for key in ("emergency_stop", "emergency_stop_2"):
                 # It counts even if the rest of the frame is bad.
-                pressed = key in guard and 0.99 <= _share(guard[key], pad.newest.get(guard[key])) <= 1.01
-                if pressed and tick.guard.state != "emergency stop":
+                if pad.pushed(guard.get(key)) and tick.guard.state != "emergency stop":
                     yield f"{name} presses {guard[key]}, and it is {tick.guard.state}"
-            if pad.fresh and pad.on(guard.get("stop")) and tick.guard.state == "driving":
+            stops = pad.pushed(guard.get("stop")) or (pad.fresh and pad.on(guard.get("stop")))
+            if stops and tick.guard.state == "driving":
                 yield f"{name} has {guard['stop']} on, and it drives"
         halts = tick.guard.state == "emergency stop" and guard.get("emergency_category", 0) == 0
         if halts and (tick.power or any(tick.command)):
@@ -219,7 +237,7 @@ class Witness:
     def _inhibited(self, tick: Tick) -> Iterator[str]:
         """An input that inhibits stops it, and one of category 0 at once."""
         for name, one in self._tables.get("inhibits", {}).items():
-            if "speed_share" in one or not self._inhibits(one, name, tick.time):
+            if "speed_share" in one or not (self._inhibits(one, name, tick.time) or self._opened.get(name)):
                 continue
             if tick.guard.state == "driving":
                 yield f"{name} inhibits, and it drives"

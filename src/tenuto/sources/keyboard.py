@@ -116,16 +116,18 @@ class Keyboard(Source):
         return KeyboardOptions.layout
 
     def poll(self, now: float) -> Frame | None:
-        """Read the new keys, and return the controls; those after each key but the last are earlier frames."""
+        """Read the new keys, and return the controls; those after each key are earlier frames."""
         came: list[Frame] = []
         for key in self._keys():
             self._press(key, now)
-            came.append(self._frame(now))
+            frame = self._frame(now)
+            if not came or frame.values != came[-1].values:  # a repeated key changes nothing
+                came.append(frame)
         if now > self._until:
             self._direction = (0, 0)
         if now - self._last_key > IDLE_SECONDS:
             self._enabled = False
-        return with_earlier([*came[:-1], self._frame(now)])
+        return with_earlier([*came, self._frame(now)])
 
     def _frame(self, now: float) -> Frame:
         """Return the controls as they are now."""
