@@ -22,6 +22,7 @@ from tenuto.driving.guard import HAPPENS, TABLE, Event, GuardSettings, Memory, R
 from tenuto.driving.inhibits import Inhibit
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.measured import Measured
+from tenuto.driving.one_way import OneWayClock
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
@@ -101,8 +102,18 @@ def _believes_every_number(patch: pytest.MonkeyPatch) -> None:
 
 
 def _trusts_every_clock(patch: pytest.MonkeyPatch) -> None:
-    elapsed = Pipeline._elapsed
-    patch.setattr(Pipeline, "_elapsed", lambda self, now: (elapsed(self, now)[0], ()))
+    step = OneWayClock.step
+    patch.setattr(OneWayClock, "step", lambda self, given: (step(self, given)[0], ()))
+
+
+def _forgets_the_jump(patch: pytest.MonkeyPatch) -> None:
+    step = OneWayClock.step
+
+    def forgetting(self: OneWayClock, given: float) -> Any:
+        dt, faults = step(self, given)
+        return dt, tuple(fault for fault in faults if fault.code != Code.TIME_BACKWARDS)
+
+    patch.setattr(OneWayClock, "step", forgetting)
 
 
 def _believes_a_bad_link(patch: pytest.MonkeyPatch) -> None:
@@ -292,9 +303,7 @@ MUTANTS: dict[str, Mutant] = {
     "reads a longer grace than the file says": _plans(grace=lambda seconds: 5.0 * seconds),
     "reads another button for hold-to-run": _plans(hold_to_run=lambda name: "west"),
     "reads a harder stop than the file says": _plans(stop_deceleration=lambda limit: 3.0 * limit),
-    "does not stop for a clock that goes back": lambda patch: patch.setattr(
-        Pipeline, "_elapsed", lambda self, now: (self.plan.period, ())
-    ),
+    "does not stop for a clock that goes back": _forgets_the_jump,
     "descends the ranks at once": lambda patch: patch.setattr(Ranks, "_may", lambda self, one: True),
     "drives on when it is asked to end": lambda patch: patch.setattr(Changeover, "end", lambda self, reason: None),
     "ends with a jump": lambda patch: patch.setattr(

@@ -99,11 +99,6 @@ class Distance:
         while len(driven) > 1 and driven[1][0] <= now - self.plan.timeout:
             driven.popleft()
 
-    def forget(self) -> None:
-        """Forget all times: they were measured on a clock that has jumped."""
-        self._heard = self._measured_at = -math.inf
-        self._driven.clear()
-
     def lower(
         self, demand: VelocityCommand, now: float, braking: Braking, period: float
     ) -> tuple[float, Reason | None]:

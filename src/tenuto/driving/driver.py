@@ -104,7 +104,7 @@ class StickDriver:
         self._stopping: tuple[str, ...] = ()
         self._holds_to = tuple(name for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2) if name is not None)
         # Hold-to-run was off in some frame of this tick, and `held` by the newest good one alone.
-        self._let_go = False
+        self._let_go = self._newest_good = False
         self._held_then: bool | None = None
         self.good_since: float | None = None
         self.away: dict[str, float] = {}
@@ -119,10 +119,13 @@ class StickDriver:
         self._arrivals: deque[float] = deque(maxlen=math.ceil(plan.guard.least_frame_rate * _COUNTED_OVER))
         self._weighs_link = plan.guard.least_quality > 0.0 or bool(self._arrivals.maxlen)
 
-    def hear(self, frame: Frame | None, now: float) -> None:
+    def hear(self, frame: Frame | None, now: float, shown: Frame | None = None) -> None:
         """Take the newest frame and those before it since the last tick, or None when nothing came.
 
         Each is taken in the same way, in its order. So whatever happened in one of them has happened.
+
+        Args:
+            frame: with times on the clock of the pipeline. now: s. shown: the same frame as the caller has it.
         """
         self.came, self.fresh = frame is not None, False
         bad: tuple[Reason, ...] = ()
@@ -131,7 +134,7 @@ class StickDriver:
             if frame.earlier:
                 bad = self._catch_up(frame)
             bad = self._take(frame, now, bad)
-            self.frame = frame
+            self.frame, self._newest_good = shown or frame, self.reader.good is frame
             self._held_then = self.held
             if self._let_go and self.held:
                 self.held = False
@@ -209,11 +212,6 @@ class StickDriver:
                 on += (name,)
         return on
 
-    def forget(self) -> None:
-        """Forget all ages: they were measured on a clock that has jumped."""
-        self.reader.good = None
-        self._arrivals.clear()
-
     def on(self, control: str | None) -> bool:
         """Return whether a control is on, or was since the last tick; False for no name."""
         if control is None:
@@ -234,7 +232,7 @@ class StickDriver:
             return False
         if self._between is not None and switch in self._between.pressed:
             return True
-        return self.reader.good is self.frame and self.selection.switches[switch].pressed
+        return self._newest_good and self.selection.switches[switch].pressed
 
     @property
     def touched(self) -> bool:
@@ -263,8 +261,7 @@ class StickDriver:
             return ()  # there was none yet: the guard reports it
         good, guard = self.reader.good, self._plan.guard
         if good is None:
-            text = "no good frame since the clock jumped"
-            return (Condition(Code.LINK_QUIET, text, "the link was quiet after the clock jumped"),)
+            return ()
         age = now - good.time
         # Written so that a NaN clock fails it too.
         if not age <= self._timeout:
@@ -365,8 +362,8 @@ class VelocityDriver:
         self.demand = STANDSTILL
         self._heard: float | None = None
 
-    def hear(self, frame: Frame | None, now: float) -> None:
-        """Take a frame, or None when nothing came."""
+    def hear(self, frame: Frame | None, now: float, shown: Frame | None = None) -> None:
+        """Take a frame, or None when nothing came; see `StickDriver.hear`."""
         problems = [self._problem(one, now) for one in (frames_of(frame) if frame is not None else ())]
         bad = next(filter(None, problems), "")
         self.fresh = frame is not None and not problems[-1]
@@ -389,7 +386,3 @@ class VelocityDriver:
             if not math.isfinite(real(value)):
                 return f"{axis} is {str(real(value))[:20]}, which is not a velocity"
         return ""
-
-    def forget(self) -> None:
-        """Forget all ages: they were measured on a clock that has jumped."""
-        self._heard = None

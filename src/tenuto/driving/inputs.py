@@ -112,8 +112,3 @@ class Inputs:
         """Record the command of this tick; ``now`` in s."""
         for one in self._followed:
             one.sent(command, now)
-
-    def forget(self) -> None:
-        """Forget commands and distances: their times were measured on a clock that has jumped."""
-        for one in self._followed:
-            one.forget()

@@ -88,8 +88,3 @@ class Measured:
         if speed != self._commands[-1][1]:
             # The previous one lasted until now, and the robot may leave it as slowly as it follows this one.
             self._commands.append((now, speed))
-
-    def forget(self) -> None:
-        """Forget the commands: their times were measured on a clock that has jumped."""
-        self._heard = -math.inf
-        self._commands = deque([(-math.inf, self._commands[-1][1])])

@@ -16,6 +16,7 @@ from tenuto.driving.limits import ramp_to_stop, within_speeds
 from tenuto.driving.link_loss import LinkLoss
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.needs import Needs
+from tenuto.driving.one_way import OneWayClock
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.ranks import Ranks
@@ -89,7 +90,7 @@ class Pipeline:
         # Most profiles have none of these, and this is checked at every tick.
         self._stop_or_inputs = guard.stop is not None or bool(plan.inputs) or self._needed
         self._bears = self._attention is not None or guard.grace > 0.0
-        self._now: float | None = None
+        self._clock = OneWayClock(plan.period, plan.stall_timeout)
         # Requests from anywhere, also from another thread, that are not handled yet.
         self._emergencies: deque[Reason] = deque()
         self._reset = False
@@ -163,32 +164,33 @@ class Pipeline:
 
         Args:
             frame: the newest frame since the step before, of the first in rank.
-            now: seconds on a clock that only goes forward.
+            now: seconds on a clock that should only go forward; back is a fault.
             others: the newest frame of every other driver and distance sensor that something came from, by name.
             faults: faults outside the pipeline, such as a blocked sink.
             notices: other notices from outside the pipeline.
             far: the newest telemetry of each far end, by name; empty if none answers.
         """
-        now = now if type(now) is float else real(now)
-        dt, clock_faults = self._elapsed(now)
+        given = now if type(now) is float else real(now)
+        dt, clock_faults = self._clock.step(given)
+        shown, all_shown, said, now = frame, others, far, self._clock.now
         # Most frames are single and have a valid time: this is checked without a call.
-        alone = frame is None or (type(frame.time) is float and 0.0 <= frame.time <= now and not frame.earlier)
-        if others or not alone:
-            frame = timed(frame) if frame is not None else None
-            others = {name: timed(one) for name, one in others.items()}
+        usual = frame is None or (type(frame.time) is float and 0.0 <= frame.time <= given and not frame.earlier)
+        if others or not usual or self._clock.ahead:
+            shown, all_shown, frame, others, far = self._timed(frame, others, far)
         ranks, plan = self._ranks, self.plan
-        ranks.first.hear(frame, now)
+        ranks.first.hear(frame, now, shown)
         hand = ranks.first
         faults = clock_faults + faults
         if plan.below:
-            ranks.hear(others, now)
+            ranks.hear(others, now, all_shown)
             ranks.choose(self._guard.memory.state)
             hand = ranks.hand
             faults += ranks.faults
         else:
             faults += hand.faults
         if self._stop_or_inputs or far:
-            faults += self._stopped(others, far, now)
+            faults += self._stopped(frame, others, far, now)
+            self._far = said
         if self._bears:
             faults, told = self._bear(faults, now, dt)
             notices += told
@@ -210,13 +212,25 @@ class Pipeline:
             notices += refused
         if driving and (target != self._demand or hand.meaning_changed):
             notices += self._remarks(target)
-        return self._tick(now, dt, hand.came, status, target, actions, notices)
+        return self._tick(given, dt, hand.came, status, target, actions, notices)
 
-    def _stopped(self, others: Mapping[str, Frame], far: FarEnds, now: float) -> tuple[Reason, ...]:
+    def _timed(
+        self, frame: Frame | None, others: Mapping[str, Frame], far: FarEnds
+    ) -> tuple[Frame | None, Mapping[str, Frame], Frame | None, Mapping[str, Frame], FarEnds]:
+        """Return frames with times, as a tick shows them, and then all of it on the clock that only goes forward."""
+        clock = self._clock
+        frame = timed(frame) if frame is not None else None
+        others = {name: timed(one) for name, one in others.items()}
+        if not clock.ahead:
+            return frame, others, frame, others, far
+        return frame, others, clock.frame(frame), clock.frames(others), clock.far(far)
+
+    def _stopped(
+        self, frame: Frame | None, others: Mapping[str, Frame], far: FarEnds, now: float
+    ) -> tuple[Reason, ...]:
         """Read inputs and far ends, and list the reasons to stop: the stop switch, and theirs."""
-        first, inputs, memory = self._ranks.first, self._inputs, self._guard.memory
-        inputs.hear(first.frame if first.came else None, others)
-        self._far = far
+        inputs, memory = self._inputs, self._guard.memory
+        inputs.hear(frame, others)
         needed = self._needs.step(far, memory.state, now)
         return self._stop_switch() + inputs.faults(now, memory.powered) + needed
 
@@ -375,27 +389,6 @@ class Pipeline:
                 guard.stop_vertical_deceleration,
             )
         return STANDSTILL
-
-    def _elapsed(self, now: float) -> tuple[float, tuple[Reason, ...]]:
-        """Return the seconds since the last step, and the faults of the clock or the loop."""
-        before = self._now
-        if not math.isfinite(now):
-            wrong = Condition(Code.TIME_NOT_FINITE, f"the clock reads {now}", f"the clock read {now}")
-            return self.plan.period, (wrong,)
-        self._now = now
-        if before is None:
-            return 0.0, ()
-        dt = now - before
-        if dt <= 0.0:
-            # The age of the link was measured on a clock that has jumped: forget it.
-            self._ranks.forget()
-            self._inputs.forget()
-            back = f"the clock went from {before:.3f} s to {now:.3f} s: time must only go forward"
-            return self.plan.period, (Reason(Code.TIME_BACKWARDS, back),)
-        if dt > self.plan.stall_timeout + ROUNDING_TIME:
-            stall = f"the loop stalled for {dt:.3f} s (stall_timeout {self.plan.stall_timeout:g} s)"
-            return dt, (Reason(Code.LOOP_STALLED, stall),)
-        return dt, ()
 
     def _set_outputs(self, driving: bool) -> tuple[Reason, ...]:
         """Let the outputs follow their switches if permitted, and report those that wait for a new move."""

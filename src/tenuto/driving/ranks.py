@@ -76,15 +76,10 @@ class Ranks:
         # Enabled, and no stick was moved since: a driver with ``at_once`` may get the robot.
         self._untouched, self._begins_at_once = False, any(lower.at_once for lower in plan.below)
 
-    def hear(self, others: Mapping[str, Frame], now: float) -> None:
+    def hear(self, others: Mapping[str, Frame], now: float, shown: Mapping[str, Frame]) -> None:
         """Pass the frames of this tick to the drivers below; the first in rank has its frame already."""
         for driver in self._below:
-            driver.hear(others.get(driver.name), now)
-
-    def forget(self) -> None:
-        """Forget all ages."""
-        for driver in self.all:
-            driver.forget()
+            driver.hear(others.get(driver.name), now, shown.get(driver.name))
 
     def disable(self) -> None:
         """Clear the enabling switches: after a stop they must be pressed again."""
