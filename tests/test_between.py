@@ -189,23 +189,42 @@ def test_a_keyboard_reports_every_key_between_two_readings(keys: str) -> None:
         os.close(slave)
 
 
-def test_what_a_receiver_sends_in_failsafe_is_read_and_so_is_what_came_before_the_port_was_lost() -> None:
+def test_what_a_receiver_sends_in_failsafe_is_read() -> None:
     """A failsafe that puts the emergency stop on is one, as docs/guard.md says; also if the link is back at once."""
-    master, slave = os.openpty()
-    try:
+    with prompt_terminals():
+        master, slave = os.openpty()
         with tenuto.open_source(f"sbus:{os.ttyname(slave)}") as source:
             good, failsafe = [1500.0] * 16, [1500.0] * 6 + [2000.0] + [1500.0] * 9
             for lost in (False, False, False, True, False):
                 os.write(master, encode_sbus(failsafe if lost else good, failsafe=lost))
-            frames, now = list[Frame](), 0.0
-            while len(frames) < 5 and now < 5.0:
-                frame, now = source.poll(now), now + 0.001
-                frames += frames_of(frame) if frame is not None else ()
-            assert [(one.link_good, one.values["channel_7"]) for one in frames][-2:] == [
-                (False, 2000.0),
-                (True, 1500.0),
-            ]
-            assert all(one.time <= after.time for one, after in pairwise(frames))
-    finally:
+            frame = source.poll(0.0)
+            assert frame is not None
+            seen = [(one.link_good, round(one.values["channel_7"])) for one in frames_of(frame)]
+            assert seen[-2:] == [(False, 2000), (True, 1500)]
+            assert all(one.time <= after.time for one, after in pairwise(frames_of(frame)))
         os.close(master)
         os.close(slave)
+
+
+@pytest.mark.parametrize("how", ["emergency stop", "fault", "release"])
+@pytest.mark.parametrize("kind", ["momentary", "latch", "held", "positions"])
+def test_after_every_stop_each_enabling_control_must_have_been_off(kind: str, how: str) -> None:
+    """Of hold-to-run and a switch that stays on, releasing the one alone does not start the robot again."""
+    text = MEDLAR_TEXT.replace('hold_to_run = "left_shoulder"', 'hold_to_run = "left_shoulder"\nenable = "run"')
+    more = 'time = "500 ms"\n' if kind == "held" else ""
+    profile = tenuto.parse_profile(f'{text}\n[switches.run]\nkind = "{kind}"\nreads = "right_trigger"\n{more}')
+    plan = profile.plan()
+    pipeline, hands, now, tick = begun(profile, 1)
+    assert tick.guard.state is State.DRIVING
+    held = hands.values()
+    if how == "emergency stop":
+        pipeline.emergency_stop("of a test")
+    for number in range(300):
+        now += plan.period
+        let_go = (how == "release" and number < 10) or 150 < number < 200
+        values = held | {"left_shoulder": 0.0} if let_go else held
+        if number == 100:
+            pipeline.reset()
+        odd = {"left_y": math.nan} if how == "fault" and number == 0 else {}
+        tick = pipeline.step(Frame(now, {**values, **odd}), now)
+        assert tick.guard.state is not State.DRIVING

@@ -545,3 +545,24 @@ def test_a_hand_above_is_seen_through_a_link_that_loses_much(away: float, drives
         second = tenuto.Frame(now, rest | {"south": float(1.12 < now < 1.3)})
         states.append(pipeline.step(first, now, others={"learner": second}).guard.state)
     assert (State.DRIVING in states[:30]) is drives
+
+
+def test_a_driver_whose_enabling_a_stop_has_ended_does_not_get_the_robot() -> None:
+    """The learner enables, the robot is stopped, and the learner is not heard again: the newest frame is of before."""
+    text = shipped("medlar-lesson.toml").read_text().replace('hold_to_run = "left_shoulder"', 'enable = "run"')
+    text = text.replace('link_timeout = "300 ms"', 'link_timeout = "3 s"')
+    lesson = Lesson(tenuto.parse_profile(text + '[switches.run]\nkind = "momentary"\nreads = "left_shoulder"\n'))
+
+    def press(name: str, learner: Held | None) -> Tick:
+        lesson.run(5, {"pressed": name}, learner)
+        return lesson.run(5, {}, None if learner is None else {})
+
+    lesson.run(5, {}, {})
+    press("left_shoulder", {"pressed": "left_shoulder"})
+    assert press("north", {}).driver == "learner", "who has enabled gets it"
+    for name in ("east", "start", "left_shoulder"):
+        tick = press(name, None)
+    assert (tick.guard.state, tick.driver) == (State.DRIVING, "instructor")
+    tick = press("north", None)
+    assert (tick.guard.state, tick.driver) == (State.DRIVING, "instructor")
+    assert any("not pressed again since the last stop" in one.text for each in lesson.ticks for one in each.notices)

@@ -57,7 +57,8 @@ class StickDriver:
         held: every enabling control is on in the newest good frame, and was off in none since the last tick, good or
             bad; None before the first good one.
         away: driving controls that are not at rest → position.
-        hold_seen_off: with an additional switch, hold-to-run itself was seen released since the last stop.
+        hold_seen_off, enable_seen_off: with an additional switch, hold-to-run itself and the switch were seen off since
+            the last stop.
         seen_at_rest: all of them were, since this driver was last heard again.
         shaped, intent, demand: see `tenuto.driving.tick.Tick`.
         meaning_changed: the sticks have a new meaning, and have not been seen at rest since.
@@ -93,7 +94,7 @@ class StickDriver:
         self.enabling = self._enabling()
         self._holding = Holding(plan.guard)
         self._plain_hold = plan.guard.hold_to_run if self._holding.plain else None
-        self.hold_seen_off = False
+        self.hold_seen_off = self.enable_seen_off = False
         # Hold-to-run itself, without a switch that enables in addition.
         self._holds = False
         # The stop controls, and those that are on in the newest frame, even if the rest of it is bad.
@@ -146,6 +147,8 @@ class StickDriver:
             # A hold-to-run that was never released does not drive, even if the switch is pressed again.
             let_go = self._between is not None and self._between.released
             self.hold_seen_off = self.hold_seen_off or let_go or not self._holds
+            disabled = self._between is not None and self._between.disabled
+            self.enable_seen_off = self.enable_seen_off or disabled or not self.enabling.on
         if self.faults:
             self.good_since = None
             if any(fault.code in LINK_CODES for fault in self.faults):
@@ -194,6 +197,16 @@ class StickDriver:
             self._let_go = between.released = True
         if self.enabling is not None and not self.enabling.on:
             between.disabled = True
+
+    @property
+    def _seen_off(self) -> bool:
+        """Whether hold-to-run and an additional switch were both seen off since the last stop."""
+        return (self.hold_seen_off and self.enable_seen_off) or self._plan.guard.hold_to_run is None
+
+    @property
+    def holds(self) -> bool:
+        """Whether this driver holds now: ``held``, unless a stop has ended that since the newest frame."""
+        return bool(self.held) and (self.enabling is None or (self.enabling.on and self._seen_off))
 
     def _lets_go_in(self, frame: Frame) -> bool:
         """Return whether a frame that is bad otherwise says that hold-to-run is off, or pressed through."""
@@ -292,8 +305,7 @@ class StickDriver:
         self.held = positions[hold] >= HELD_FROM if hold is not None else self._holding.held(positions, time)
         self._holds = self.held
         if self.enabling is not None:
-            seen_off = self.hold_seen_off or self._plan.guard.hold_to_run is None
-            self.held = self._is_enabled(positions) and self.held and seen_off
+            self.held = self._is_enabled(positions) and self.held and self._seen_off
         if self.good_since is None:
             self.good_since = time
         self._shape(dt)
@@ -375,6 +387,11 @@ class VelocityDriver:
         if not age <= self.lower.link_timeout:
             text = f"{self.name}: no good velocity for {age:.2f} s (link_timeout {self.lower.link_timeout:g} s)"
             self.faults += (Condition(Code.LINK_QUIET, text, f"{self.name} was quiet for {age:.2f} s"),)
+
+    @property
+    def holds(self) -> bool:
+        """Whether it may drive: a planner holds as soon as it sends."""
+        return bool(self.held)
 
     def _problem(self, frame: Frame, now: float) -> str:
         if not frame.link_good:

@@ -364,7 +364,10 @@ class Guard:
         self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was released")
         if with_enable is not None:
             then = asked or "press the other"
-            text = f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, {then}"
+            text = (
+                f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, {then}; "
+                "after a stop, both must be off first"
+            )
             self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, text)
             text = f"{hold_to_run} was released, or {with_enable} was switched off"
             self._released = Reason(Code.HOLD_RELEASED, text)

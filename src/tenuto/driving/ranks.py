@@ -91,9 +91,11 @@ class Ranks:
     def held(self) -> bool | None:
         """Whether all drivers who must hold do, in the newest good frames; None before the first frame."""
         current, first = self.current, self.first
-        if current is first or (self._is_alone(current) and (first.held is not None or not self._permit(current))):
-            return current.held
-        return None if first.held is None else bool(first.held and current.held)
+        if current is first:
+            return first.held
+        if self._is_alone(current) and (first.held is not None or not self._permit(current)):
+            return current.held if current.held is None else current.holds
+        return None if first.held is None else bool(first.held and current.holds)
 
     @property
     def faults(self) -> tuple[Reason, ...]:
@@ -169,7 +171,7 @@ class Ranks:
             self._see_releases(state)
             # The driver who holds; otherwise one who is heard, because a release must be seen too.
             heard = [one for one in self._able if one.held is not None and not one.faults]
-            holding = [one for one in heard if one.held]
+            holding = [one for one in heard if one.holds]
             self.current = next((one for one in holding if self._may(one)), (holding or heard or [self.first])[0])
             self._untouched = True
         elif state is State.DRIVING:
@@ -201,7 +203,7 @@ class Ranks:
         self._released.clear()
         for one in self.all:
             if isinstance(one, StickDriver):
-                one.hold_seen_off = False
+                one.hold_seen_off = one.enable_seen_off = False
 
     def _taken(self) -> StickDriver | None:
         """Return the driver of the highest rank who takes over in this tick."""
@@ -246,8 +248,8 @@ class Ranks:
         if one.held is None:
             return ["nothing was heard from there yet"]
         why = [fault.text for fault in one.faults]
-        if not one.held:
-            why.append("hold-to-run is not held there")
+        if not one.holds:
+            why.append("hold-to-run is not held there, or was not pressed again since the last stop")
         return why + [f"{name} is at {position:+z.2f}, not at rest" for name, position in one.away.items()]
 
     def _kept(self) -> StickDriver | VelocityDriver:
@@ -255,7 +257,7 @@ class Ranks:
         if self.current is not self.first and _is_lost(self.current):
             # A silent driver below takes the robot from no driver who holds and is heard.
             heard = [one for one in self._able if one is not self.current and not one.faults]
-            holds = next((one for one in heard if one.held and self._may(one)), None)
+            holds = next((one for one in heard if one.holds and self._may(one)), None)
             if holds is not None:
                 return holds
         return self.current if self._may(self.current) else self.first
