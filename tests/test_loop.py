@@ -1,9 +1,11 @@
 """The loop on a test's own clock: no drift, counted lateness, and every kind of end."""
 
+import contextlib
 import itertools
 import os
 import pty
 import signal
+import subprocess
 import tty
 from collections.abc import Iterator
 from itertools import pairwise
@@ -17,6 +19,7 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 
 import tenuto
+from brokers import wait_for
 from helpers import MEDLAR, Bench, Hands, Notebook, examples, pad
 from tenuto import Frame, State, Tick
 from tenuto.basics.layouts import ControlInfo
@@ -87,6 +90,50 @@ def test_a_full_disk_stops_the_robot_and_says_so(tmp_path: Path) -> None:
     assert any("No space left" in text for tick in notebook.ticks for _, text in tick.guard.reasons)
     assert all(a.command.vx - b.command.vx <= 1.5 * 0.02 + 1e-9 for a, b in pairwise(notebook.ticks))
     assert notebook.stops[0].command == STANDSTILL
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="no /dev/full here")
+def test_events_on_a_full_disk_are_an_error_like_any_log(tmp_path: Path) -> None:
+    (tmp_path / "full.jsonl").symlink_to("/dev/full")
+    with pytest.raises(tenuto.SinkError, match="cannot write events: No space left on device"):
+        tenuto.drive(MEDLAR, Hands(), [f"events:{tmp_path / 'full.jsonl'}"], clock=tenuto.SimulatedClock())
+
+
+@pytest.mark.parametrize("to", ["log:run.csv", "log:run.jsonl", "log:run.mcap", "log:run.parquet", "events:run.jsonl"])
+def test_a_log_that_is_removed_during_a_drive_is_an_error(to: str, tmp_path: Path) -> None:
+    kind, name = to.split(":")
+
+    def watch(tick: Tick) -> None:
+        if tick.time >= 1.5:
+            for file in tmp_path.glob("run*"):
+                file.unlink()
+
+    notebook = Notebook()
+    sinks = [tenuto.open_sink(f"{kind}:{tmp_path / name}"), notebook]
+    with pytest.raises(tenuto.SinkError, match="the file was removed during the drive"):
+        tenuto.drive(MEDLAR, Hands(), sinks, clock=tenuto.SimulatedClock(), on_tick=watch)
+    assert notebook.stops[0].command == STANDSTILL
+    with contextlib.suppress(tenuto.SinkError):
+        sinks[0].close()
+
+
+@pytest.mark.live
+def test_a_terminal_that_another_program_puts_into_line_mode_is_taken_over_again(keys: tuple[int, Keyboard]) -> None:
+    """Such as the helper, whose own process is killed: then X would wait for Enter."""
+    terminal, keyboard = keys
+    os.write(terminal, b"\r")
+    assert wait_for(lambda: bool(keyboard.poll(0.0).values["enable"]))  # type: ignore[union-attr]
+    found = subprocess.run(["pgrep", "-P", str(keyboard._helper.pid)], capture_output=True, text=True, check=True)
+    os.kill(int(found.stdout), signal.SIGKILL)
+    seen = list[Frame]()
+    while not seen or seen[-1].link_good:
+        frame = keyboard.poll(0.1)
+        seen += [frame] if frame is not None else []
+    assert "another program has changed the terminal" in seen[-1].note
+    assert not seen[-1].values["enable"]
+    os.write(terminal, b"x")
+    assert wait_for(lambda: bool(keyboard.poll(2.0).values["emergency"]))  # type: ignore[union-attr]
+    assert keyboard.poll(3.0).link_good  # type: ignore[union-attr]
 
 
 def test_what_moved_most_is_picked_out() -> None:

@@ -219,7 +219,7 @@ def test_in_a_real_terminal_it_marks_stops_and_leaves_the_terminal_as_it_was(tmp
 
 
 @pytest.mark.live
-def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
+def test_a_view_that_is_killed_or_hangs_stops_nothing_and_is_told(tmp_path: Path) -> None:
     child = drive_in_a_terminal(tmp_path)
     child.expect("D R I V I N G")
     found = subprocess.run(["pgrep", "-P", str(child.pid)], capture_output=True, text=True, check=True).stdout.split()
@@ -231,13 +231,17 @@ def test_a_view_that_is_killed_or_hangs_stops_nothing(tmp_path: Path) -> None:
     assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)  # it continues to drive
     for process in found:
         os.kill(int(process), signal.SIGKILL)
+    child.expect("The live view has ended: q is dead, Ctrl-C stops the robot")
     rows = len(log.read_text().splitlines())
     assert wait_for(lambda: len(log.read_text().splitlines()) > rows + 30)
-    child.kill(signal.SIGTERM)
-    child.expect("Stopped: SIGTERM")
+    child.expect("driving")  # a line is shown instead
+    child.sendintr()  # the terminal is as it was: Ctrl-C is a signal again
+    child.expect("Stopped: Ctrl-C")
     child.expect(pexpect.EOF)
     child.close()
-    assert max(tenuto.load_log(log)["dt"]) < 1.0
+    table = tenuto.load_log(log)
+    assert max(table["dt"]) < 1.0
+    assert "the live view has ended: q is dead, Ctrl-C stops the robot" in table["notices"].tolist()
 
 
 @pytest.mark.live

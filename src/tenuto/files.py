@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import stat
@@ -9,7 +10,7 @@ import tomllib
 from collections.abc import Iterator
 from io import BytesIO
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from tenuto.basics.findings import Finding, Severity
 from tenuto.basics.text import readable
@@ -137,3 +138,9 @@ def mcap_records(path: str | Path) -> Iterator[Any]:
         yield record
     if not ended:
         yield None
+
+
+def check_there(file: IO[Any]) -> None:
+    """Raise `FileNotFoundError` if an open file was removed: what is written to it is lost."""
+    if os.fstat(file.fileno()).st_nlink == 0:
+        raise FileNotFoundError(errno.ENOENT, "the file was removed during the drive")

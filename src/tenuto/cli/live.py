@@ -61,10 +61,15 @@ def live_view(
     from tenuto.views.process import LiveView
     from tenuto.views.scene import scene_of
 
-    keys = _by_keys(sources)
+    keys, line = _by_keys(sources), StatusLine(plan.chassis.units, neutral=neutral_of(plan))
+
+    def instead(tick: Tick) -> None:
+        line.begin()
+        line.show(tick)
+
     if keys is not None:
-        return LiveView(scene_of(plan, title, origin, keys.hint, checks), interrupt, keys=False)
-    return LiveView(scene_of(plan, title, origin, checks=checks), interrupt)
+        return LiveView(scene_of(plan, title, origin, keys.hint, checks), interrupt, keys=False, instead=instead)
+    return LiveView(scene_of(plan, title, origin, checks=checks), interrupt, instead=instead)
 
 
 class ShownChanges:

@@ -80,9 +80,13 @@ class StatusLine:
     def change(self, scene: object) -> None:
         """Do nothing: a line needs no data of the profile."""
 
-    def __enter__(self) -> Self:
-        if not self._quiet:
+    def begin(self) -> None:
+        """Begin to write, unless it has begun."""
+        if not self._quiet and self._thread.ident is None:
             self._thread.start()
+
+    def __enter__(self) -> Self:
+        self.begin()
         return self
 
     def __exit__(

@@ -22,7 +22,7 @@ from tenuto.basics.errors import CutOffWarning, RecordingError, SinkError
 from tenuto.basics.extras import how_to_get, needs
 from tenuto.basics.text import shortened
 from tenuto.clock import REAL, Clock
-from tenuto.files import UnreadableError, mcap_records
+from tenuto.files import UnreadableError, check_there, mcap_records
 
 if TYPE_CHECKING:
     from mcap.writer import Writer
@@ -96,6 +96,7 @@ class BlackBox(Closing):
                     self._writer.add_message(channel, log_time=at, data=data, publish_time=at)
                 if time.monotonic() - flushed > _FLUSH_SECONDS:
                     self._file.flush()
+                    check_there(self._file)
                     flushed = time.monotonic()
             except OSError as error:
                 self._end(error)

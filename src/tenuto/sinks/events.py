@@ -13,6 +13,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.driving.events import EventFinder
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
+from tenuto.files import check_there
 from tenuto.kinds.options import option
 from tenuto.sinks.base import Sink, SinkOptions
 
@@ -36,7 +37,8 @@ class EventLog(Sink):
         self._new: list[tuple[str, str]] = []  # notes for the next tick
         self._begun = False
         try:
-            self._file = open(self._path, "ab")  # noqa: SIM115 - it stays open as long as the sink
+            # It stays open as long as the sink, and nothing is left in a buffer that a close would have to write.
+            self._file = open(self._path, "ab", buffering=0)  # noqa: SIM115
             # After a loss of power the last line may be incomplete: begin a new one.
             if self._file.tell() and _last_byte(self._path) != b"\n":
                 self._file.write(b"\n")
@@ -60,6 +62,10 @@ class EventLog(Sink):
         self._new = []
         for one in self._events.step(tick):
             self._note(*one)
+        try:
+            check_there(self._file)
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot write events: {error.strerror or error}") from error
 
     def stop(self, tick: Tick) -> None:
         """Write the events of the last tick, and the end."""
@@ -68,14 +74,22 @@ class EventLog(Sink):
         self._note(tick.time, "end", why)
 
     def close(self) -> None:
-        """Close the file."""
-        self._file.close()
+        """Close the file.
+
+        Raises:
+            SinkError: the disk did not accept the end of it.
+        """
+        try:
+            self._file.close()
+        except OSError as error:
+            raise SinkError(f"{self._path}: cannot close the events: {error.strerror or error}") from error
 
     def _note(self, time: float, what: str, text: str) -> None:
         line = json.dumps({"time": round(time, 3), "what": what, "text": text}, ensure_ascii=False)
         try:
-            self._file.write(line.encode() + b"\n")
-            self._file.flush()
+            left = memoryview(line.encode() + b"\n")
+            while left:
+                left = left[self._file.write(left) or 0 :]
             os.fsync(self._file.fileno())
         except OSError as error:
             raise SinkError(f"{self._path}: cannot write events: {error.strerror or error}") from error

@@ -26,6 +26,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick, is_whole
+from tenuto.files import check_there
 from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:
@@ -182,6 +183,8 @@ class LogFile(Sink, ABC):
             for row in rows:
                 self._append(row)
         self._flush()
+        if self._file is not None:
+            check_there(self._file)
 
     def stop(self, tick: Tick) -> None:
         """Append the last row, and write everything to the disk.

@@ -31,6 +31,8 @@ IDLE_SECONDS = 20.0
 LEVELS, START_LEVEL = 10, 3
 # The greatest number of reads per poll, enough for a terminal's buffer: endless pasted text does not block the loop.
 MOST_READS = 4
+# How long a terminal that was changed counts as lost, s.
+LOST_SECONDS = 0.5
 # How long the reset counts as pressed, s: longer than a bounce.
 RESET_SECONDS = 0.3
 
@@ -82,6 +84,7 @@ class Keyboard(Source):
         if not os.isatty(self._fd):
             raise SourceError("the keyboard needs a terminal, and the standard input is not one")
         self._before = termios.tcgetattr(self._fd)
+        self._saved = subprocess.run(["stty", "-g"], stdin=self._fd, capture_output=True, check=True, text=True)
         self._helper = self._start_helper()
         tty.setcbreak(self._fd)  # no echo, no wait for Enter; Ctrl-C is still a signal
         atexit.register(self.close)
@@ -95,15 +98,34 @@ class Keyboard(Source):
         self._direction = (0, 0)
         self._until = 0.0
         self._last_key = 0.0
+        self._lost, self._lost_until = "", -1.0
+
+    def _keep_the_terminal(self) -> str:
+        """Take over a terminal that another program has changed, or whose helper has ended; return what was wrong."""
+        if self._gone:
+            return ""
+        try:
+            lines = bool(termios.tcgetattr(self._fd)[3] & termios.ICANON)
+            ended = self._helper.poll() is not None
+            if ended:
+                self._helper.communicate()
+                self._helper = self._start_helper()
+            if lines:
+                tty.setcbreak(self._fd)
+        except (OSError, termios.error):
+            self._gone = True
+            return ""
+        if not (lines or ended):
+            return ""
+        return "another program has changed the terminal: keys may be lost; enable again"
 
     def _start_helper(self) -> subprocess.Popen[bytes]:
         """Start a process that restores the terminal if this one dies without doing so."""
-        settings = subprocess.run(["stty", "-g"], stdin=self._fd, capture_output=True, check=True, text=True)
         # It waits on its standard input, a pipe from this process only; the terminal is its output.
         terminal = os.open(os.ttyname(self._fd), os.O_RDWR | os.O_NOCTTY)
         try:
             return subprocess.Popen(
-                ["sh", "-c", 'cat >/dev/null; exec stty "$0" <&1', settings.stdout.strip()],
+                ["sh", "-c", 'cat >/dev/null; exec stty "$0" <&1', self._saved.stdout.strip()],
                 stdin=subprocess.PIPE,
                 stdout=terminal,
                 start_new_session=True,  # so that Ctrl-C and a hang-up do not end it
@@ -118,6 +140,10 @@ class Keyboard(Source):
     def poll(self, now: float) -> Frame | None:
         """Read the new keys, and return the controls; those after each key are earlier frames."""
         came: list[Frame] = []
+        if lost := self._keep_the_terminal():
+            # Keys of a terminal in line mode are not sent, or only with Enter: whatever was held may be released.
+            self._enabled, self._direction, self._lost_until = False, (0, 0), now + LOST_SECONDS
+            self._lost = lost
         for key in self._keys():
             self._press(key, now)
             frame = self._frame(now)
@@ -138,6 +164,8 @@ class Keyboard(Source):
         values |= {"emergency": float(self._emergency), "reset": float(now < self._reset_until)}
         if self._gone:
             return Frame(now, values, False, "the terminal was closed")
+        if now < self._lost_until:
+            return Frame(now, values, False, self._lost)
         return Frame(now, values, note=f"speed {100 * share:.0f} %, turn {100 * turning:.0f} %")
 
     def _keys(self) -> list[bytes]:

@@ -11,13 +11,14 @@ import signal
 import socket
 import subprocess
 import sys
+import termios
 import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 from tenuto.driving.guard import State
 from tenuto.driving.tick import Tick
@@ -27,28 +28,44 @@ from tenuto.views.screen import Beat, screen
 _SEND_SECONDS = 0.08
 # How long the view may take to restore the terminal, s.
 _PATIENCE = 3.0
+# A view that has read nothing for this time hangs: its keys are dead, s.
+HANGS_AFTER = 2.0
+ENDED = "the live view has ended: q is dead, Ctrl-C stops the robot"
+# The end of what a full-screen view does to a terminal: its other screen, its mouse, a hidden cursor, colours.
+_AS_BEFORE = b"\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1003l\x1b[0m"
 
 
 class LiveView:
     """The loop's end of the view.
 
+    If it ends or hangs, the terminal is put back, so that Ctrl-C works, the driver is told, and the drive goes on.
+
     Attributes:
         failed: the view ended before the drive.
     """
 
-    def __init__(self, scene: Scene, interrupt: Callable[[str], None], *, keys: bool = True) -> None:
-        """Set the scene, and the function for a key that requests a stop: it is called with the name of the key.
+    def __init__(
+        self, scene: Scene, interrupt: Callable[[str], None], *, keys: bool = True,
+        instead: Callable[[Tick], None] | None = None,
+    ) -> None:  # fmt: skip
+        """Set the scene, and the functions of the view.
 
-        Without ``keys`` it only draws, because the keys of this terminal drive the robot.
+        Args:
+            scene: what does not change.
+            interrupt: for a key that requests a stop: it is called with the name of the key.
+            keys: without them it only draws, because the keys of this terminal drive the robot.
+            instead: takes the ticks after the view has ended.
         """
-        self._scene, self._interrupt, self._keys = scene, interrupt, keys
+        self._scene, self._interrupt, self._keys, self._instead = scene, interrupt, keys, instead
         self._newest: Tick | None = None
         self._ticks = self._frames = 0
         self._worst = 0.0
         self._driven = False
         self._marks = 0
         self._noted = 0
-        self.failed = False
+        self.failed = self._said = False
+        self._sending_since: float | None = None
+        self._settings: list[Any] | None = None
         self._done = threading.Event()
         self._rings = threading.Event()
         self._speaking = threading.Lock()
@@ -56,6 +73,9 @@ class LiveView:
     def show(self, tick: Tick) -> None:
         """Store a tick for the view; this costs the loop almost nothing."""
         self._newest = tick
+        if self.failed and self._instead is not None:
+            self._instead(tick)
+            return
         self._ticks += 1
         self._frames += tick.new_frame and 1 + len(tick.frame.earlier if tick.frame is not None else ())
         if tick.dt > self._worst:
@@ -67,7 +87,10 @@ class LiveView:
         self._scene = scene
 
     def note(self) -> str | None:
-        """Return the note for the next tick: that the driver has set a mark."""
+        """Return the note for the next tick: that the driver has set a mark, or that the view has ended."""
+        if self.failed and not self._said:
+            self._said = True
+            return ENDED
         if self._marks == self._noted:
             return None
         self._noted += 1
@@ -78,6 +101,8 @@ class LiveView:
         self._rings.set()
 
     def __enter__(self) -> Self:
+        with suppress(termios.error, ValueError):  # no terminal
+            self._settings = termios.tcgetattr(sys.stdin.fileno())
         ours, theirs = socket.socketpair()
         ours.setblocking(True)
         ours.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 18)
@@ -89,7 +114,7 @@ class LiveView:
         )
         theirs.close()
         self._send(Beat())
-        for work in (self._feed, self._hear, self._ring_on):
+        for work in (self._feed, self._hear, self._ring_on, self._watch):
             threading.Thread(target=work, name="live view", daemon=True).start()
         return self
 
@@ -104,10 +129,29 @@ class LiveView:
         try:
             self._process.wait(_PATIENCE)
         except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
-            os.write(sys.stdout.fileno(), b"\x1b[?1049l\x1b[?25h\x1b[?1000l\x1b[?1003l\x1b[0m")
+            self._end_view()
         self._line.close()
+
+    def _end_view(self) -> None:
+        """End the view, which may hang, and put the terminal back as it was before."""
+        self._process.kill()
+        self._process.wait()
+        os.write(sys.stdout.fileno(), _AS_BEFORE)
+        if self._settings is not None:
+            with suppress(termios.error):
+                termios.tcsetattr(sys.stdin.fileno(), termios.TCSANOW, self._settings)
+
+    def _watch(self) -> None:
+        """Tell the driver if the view has ended or hangs; the robot is driven on."""
+        while not self._done.wait(_SEND_SECONDS):
+            since = self._sending_since
+            hangs = since is not None and time.monotonic() - since > HANGS_AFTER
+            if self._process.poll() is None and not hangs:
+                continue
+            self._end_view()
+            self.failed = True
+            os.write(sys.stdout.fileno(), f"\r\n{ENDED[0].upper()}{ENDED[1:]}.\r\n".encode())
+            return
 
     def _feed(self) -> None:
         """Send the newest tick repeatedly; only this thread ever waits for the view."""
@@ -118,7 +162,6 @@ class LiveView:
             try:
                 self._send(beat)
             except OSError:
-                self.failed = not self._done.is_set()
                 return
 
     def _ring_on(self) -> None:
@@ -130,7 +173,9 @@ class LiveView:
 
     def _send(self, beat: Beat) -> None:
         with self._speaking:
+            self._sending_since = time.monotonic()
             self._line.send((self._scene, self._newest, beat))
+            self._sending_since = None
 
     def _hear(self) -> None:
         """Handle a pressed key."""
