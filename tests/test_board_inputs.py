@@ -1,18 +1,26 @@
 """A board receives the same as the pipeline: bytes of receivers, edges of pulses, lines of numbers, good or damaged."""
 
+import ctypes
+import math
 import random
+import statistics
 import subprocess
 from binascii import crc_hqx
 from collections.abc import Iterator, Sequence
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
-from boards import BOARD, EXAMPLES, built, edges, in_python, needs_chip, needs_gcc, on_at, pins_of, wired
+from boards import BEGIN, BOARD, EXAMPLES, built, edges, in_python, needs_chip, needs_gcc, on_at, pins_of, radio, wired
+from tenuto import State
 from tenuto.basics.frame import Frame, Signal
 from tenuto.driving.plan import Plan
 from tenuto.firmware.generate import Firmware, make_firmware
+from tenuto.profile.checks.advice import advise
 from tenuto.protocols import LineDecoder, PpmDecoder, PwmDecoder
 from tenuto.protocols.radio.base import RADIOS, channel_values
 from tenuto.protocols.radio.decoder import ChannelFrame
@@ -260,3 +268,115 @@ def test_lines_at_the_serial_port_of_a_chip_drive_it(tmp_path: Path) -> None:
     assert on_at(pins, 690.0)
     # The last line is at 680 ms, and the timeout is 0.1 s; 0.2 m/s are stopped soon.
     assert 780.0 < max(at for kind, at, _, level in pins if kind == "D" and level) < 1300.0
+
+
+@needs_chip
+def test_servo_pulses_of_a_chip_are_as_long_as_they_should_be(tmp_path: Path) -> None:
+    """Within a µs where no other interrupt comes in between, for servos on two ports."""
+    servos = 'form = "pulse"\nlow_us = 1100\nhigh_us = 1900'
+    text = BOARD.read_text().replace('form = "duty"\nsmallest = 0.05', servos)
+    events = radio(BEGIN)
+    pins = pins_of(on_chip(make_firmware(tenuto.parse_profile(text)), tmp_path, [*events, "E 1000000"]))
+    widths = list[float]()
+    for pin in {pin for kind, _, pin, _ in pins if kind == "P"}:
+        own = [(at, level) for kind, at, one, level in pins if (kind, one) == ("P", pin)]
+        widths += [1000.0 * (off - on) for (on, up), (off, _) in pairwise(own) if up and 200.0 < on < 400.0]
+    assert len(widths) > 10
+    assert sum(abs(width - 1500.0) <= 1.0 for width in widths) > 0.7 * len(widths), widths
+    assert abs(statistics.mean(widths) - 1500.0) < 1.0, widths
+
+
+@needs_gcc
+def test_a_second_begin_of_a_board_is_a_stop(tmp_path: Path) -> None:
+    """It drives again only after a release and a press, as after every stop."""
+    made = make_firmware(tenuto.load_profile(BOARD))
+    made.write(tmp_path)
+    library = tmp_path / "board.so"
+    command: list[str | Path] = [
+        "gcc",
+        "-std=c99",
+        "-shared",
+        "-fPIC",
+        tmp_path / "robot_board.c",
+        "-o",
+        library,
+        "-lm",
+    ]
+    subprocess.run(command, check=True)
+    board, inputs, states = ctypes.CDLL(str(library)), list(made.inputs), list(State)
+    board.robot_put.argtypes = [ctypes.c_int, ctypes.c_float]
+    ms = 1000
+
+    def run(steps: int, held: bool) -> State:
+        nonlocal ms
+        for _ in range(steps):
+            ms += 20
+            for number, name in enumerate(inputs):
+                high = name == "channel_5" and held
+                board.robot_put(number, 2000.0 if high or (name == "channel_2" and pushed) else 1500.0 - 500.0 * (
+                    name == "channel_5"))  # fmt: skip
+            board.robot_frame(ms, True)
+            board.robot_step(ms)
+        return State(states[int(board.robot_is())])
+
+    pushed = False
+    board.robot_begin(ms)
+    run(10, False)
+    assert run(10, True) is State.DRIVING
+    pushed = True
+    assert run(50, True) is State.DRIVING
+    board.robot_begin(ms)
+    assert run(1, True) is State.NOT_ENABLED
+    assert run(100, True) is State.NOT_ENABLED
+    pushed = False
+    run(10, False)
+    assert run(10, True) is State.DRIVING
+
+
+POTS = EXAMPLES / "sender.toml"
+
+
+@given(st.sampled_from([8, 10, 12, 14, 16]), st.data())
+def test_a_broken_wire_is_a_fault_wherever_the_ends_leave_room_for_it(bits: int, data: st.DataObject) -> None:
+    """The ends of the converter are those of the next power of two above the measured end."""
+    full = 2**bits - 1
+    low = data.draw(st.integers(math.ceil(0.01 * full), full // 4))
+    high = data.draw(st.integers(full // 2 + 2, math.floor(0.99 * full)))
+    margin = data.draw(st.sampled_from([0.0, 0.1, 0.5]))
+    ends = f"low = {low}\ncentre = {(low + high) // 2}\nhigh = {high}\nmargin = {margin}"
+    text = POTS.read_text().replace("low = 20\ncentre = 512\nhigh = 1004", ends, 1)
+    profile = tenuto.parse_profile(text)
+    rest = {"stick_y": (low + high) // 2, "stick_x": 512.0, "button": 0.0}
+    for broken in (0.0, 1.0, float(full), full - 1.0):
+        pipeline = tenuto.Pipeline(profile)
+        for number in range(60):
+            at = rest | ({"button": 1023.0} if number > 10 else {}) | ({"stick_y": broken} if number > 40 else {})
+            tick = pipeline.step(Frame(0.02 * number, at), 0.02 * number)
+            assert tick.guard.state is not State.DRIVING or number <= 40, broken
+            assert number != 40 or tick.guard.state is State.DRIVING
+    for end in (low, high):  # the measured ends themselves are the stick's own
+        pipeline = tenuto.Pipeline(profile)
+        assert pipeline.step(Frame(0.0, rest | {"stick_y": float(end)}), 0.0).guard.state is State.NOT_ENABLED
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "key", "said"),
+    [
+        ('pull = "down"', "", "controls.hold.pull", "an open wire may read as held"),
+        ('pull = "down"', 'pull = "up"', "controls.hold.pull", "an open wire would read 1023, which is held"),
+        ("expo = 0.3", "curve_free = true\ncurve = [[0, 0.2], [1, 1]]", "controls.drive.curve", "at rest it demands"),
+    ],
+)
+def test_a_board_gets_no_code_for_what_check_refuses(old: str, new: str, key: str, said: str) -> None:
+    text = POTS.read_text().replace(old, new)
+    with pytest.raises(tenuto.ProfileError, match=said) as refused:
+        make_firmware(tenuto.parse_profile(text), part="sticks")
+    assert key in str(refused.value)
+
+
+def test_check_warns_of_a_stick_whose_broken_wire_looks_like_its_end() -> None:
+    text = POTS.read_text().replace("low = 20", "low = 0").replace('pull = "down"', "")
+    found = {one.where: one.text for one in advise(tenuto.parse_profile(text))}
+    assert "a broken wire reads 0, as the stick at its end does" in found["controls.drive"]
+    assert "a wire that is open may read as held" in found["controls.hold.pull"]
+    assert not any("wire" in one.text for one in advise(tenuto.load_profile(POTS)))

@@ -28,7 +28,8 @@ def board_profile(draw: st.DrawFn) -> tenuto.Profile:
     bare = drawn.model_copy(update={key: {} for key in ("drivers", "distances", "inhibits", "measured")})
     tables = tomlkit.parse(profile_text(bare))
     if drawn.source.kind == "gamepad":
-        tables["source"] = {"kind": "lines", "port": "/dev/ttyACM0", "columns": _measured(bare, tables["controls"])}
+        columns, checksum = _measured(bare, tables["controls"]), draw(st.booleans())
+        tables["source"] = {"kind": "lines", "port": "/dev/ttyACM0", "columns": columns, "checksum": checksum}
     forms = st.sampled_from(["duty", "pulse"])
     tables["actuators"] = {name: {"form": draw(forms), "full": 1.0} for name in bare.plan().chassis.bounds()}
     contact = {"kind": "contact", "control": next(iter(bare.controls))}
@@ -46,7 +47,7 @@ def _measured(profile: tenuto.Profile, controls: dict[str, dict[str, object]]) -
     named = {str(table.get("reads", name)): table for name, table in controls.items()}
     for name in columns:
         table = named.get(name) or controls.setdefault(name, {"reads": name})
-        table |= {"low": 0, "high": 1023} | ({"centre": 512} if name.endswith(("_x", "_y")) else {})
+        table |= {"low": 0, "high": 1023, "pull": "down"} | ({"centre": 512} if name.endswith(("_x", "_y")) else {})
     return columns
 
 

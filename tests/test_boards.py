@@ -445,7 +445,9 @@ def followed(profile: tenuto.Profile, dice: random.Random, commands: Sequence[Se
 @pytest.mark.parametrize("name", ["medlar", "quince", "medlar-lift"])
 def test_a_board_that_hears_lines_is_a_robot_that_follows(name: str, tmp_path: Path) -> None:
     # Twice this speed is exactly the limit of a plausible velocity, and it is sent.
-    profile = tenuto.load_profile(shipped(f"{name}.toml")).with_(**{"speeds.forward": 1.5})
+    profile = tenuto.load_profile(shipped(f"{name}.toml")).with_(
+        **{"speeds.forward": 1.5, "chassis.max_wheel_speed": 40.0}
+    )
     program = built(make_firmware(profile, part="robot"), tmp_path)
     here = followed(profile, random.Random(name), [[program], *in_python(profile, tmp_path / "python", part="robot")])
     assert {one.state for one in here} >= {"driving", "stopping", "fault", "not enabled"}

@@ -105,7 +105,7 @@ def make_firmware(
         TenutoError: MicroPython has no choice of type.
         MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
     """
-    plan = profile.plan() if plan is None else plan
+    plan = own = profile.plan() if plan is None else plan
     line_outputs = plan.output_names()
     where = str(profile.file or profile.name)
     if language == "micropython" and real != "float":
@@ -113,7 +113,7 @@ def make_firmware(
     if part == "robot":
         plan = line_plan(plan)
     wrong = [
-        *refusals(profile, plan, real),
+        *refusals(profile, plan, real, own),
         *wrong_hearing(profile, plan, part, lines),
         *(too_many_outputs(line_outputs) if part != "whole" else ()),
     ]

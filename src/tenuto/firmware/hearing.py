@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -72,6 +73,16 @@ def _last_channel(plan: Plan) -> int:
     return max((int(name.removeprefix("channel_")) for name in reads if name.startswith("channel_")), default=1)
 
 
+def _without_resistor(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Refuse a hold-to-run whose open wire may read anything."""
+    for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2):
+        if name is not None and profile.controls[name].pull is None:
+            text = "hold-to-run is measured at a pin, and an open wire may read as held"
+            yield error(
+                f"controls.{name}.pull", text, 'connect a resistor that releases it, and add pull = "down" or "up"'
+            )
+
+
 def wrong_hearing(profile: Profile, plan: Plan, part: str, lines: str) -> list[Finding]:
     """Refuse lines of numbers that a board cannot read, and channels that have no wire."""
     if lines == "pins":
@@ -79,6 +90,8 @@ def wrong_hearing(profile: Profile, plan: Plan, part: str, lines: str) -> list[F
         if hearing is not None and hearing.kind == "pwm" and _last_channel(plan) > hearing.wires:
             text = f"a control reads channel_{_last_channel(plan)}, and there are {hearing.wires} wires"
             return [error("source.line", text, "name a line for each channel up to it")]
+        if profile.source.kind == "lines" and part != "robot":
+            return [*_without_resistor(profile, plan)]
         return []
     source: Any = profile.source
     if source.kind != "lines" or part == "robot":

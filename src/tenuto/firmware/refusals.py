@@ -20,9 +20,25 @@ MOST_AVERAGED = 400
 _OUT = "remove it from the profile of the board"
 
 
-def refusals(profile: Profile, plan: Plan, real: str = "float") -> list[Finding]:
-    """List the settings that cannot go to a microcontroller with this type; empty if all can."""
-    return [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
+def refusals(profile: Profile, plan: Plan, real: str = "float", own: Plan | None = None) -> list[Finding]:
+    """List the errors of `tenuto check`, and the settings that cannot go to a board; empty if all can.
+
+    Args:
+        profile, plan: of the robot, or of its part. real: the type of the numbers. own: the plan of the whole robot, if
+            the other one is that of a part.
+    """
+    board = [*_tables(profile, plan), *_kinds(plan), *_curves(plan), *_averages(plan), *_doubled(plan, real)]
+    return [*_errors(profile, plan if own is None else own), *board]
+
+
+def _errors(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find what `tenuto check` refuses: a board must not drive what a computer refuses to drive."""
+    from tenuto.profile.checks.advice import advise
+    from tenuto.sim.truth import truth_table
+
+    for finding in (*advise(profile, plan=plan), *truth_table(plan).findings):
+        if finding.is_error:
+            yield finding
 
 
 def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:

@@ -16,9 +16,26 @@ from tenuto.kinds.table import Name, Table
 from tenuto.profile.quantities import Time
 from tenuto.sticks.travel import Travel
 
-# If the device's own range is not known: a number this far beyond the measured ends, as a share of the
-# whole travel, did not come from this stick.
-BEYOND_ENDS = 0.25
+# The bits of the converters that measure voltages. A wire that is broken reads one of their ends.
+_BITS = (8, 10, 12, 14, 16)
+# An end of the travel touches an end of the converter if it is nearer than the first share of its range. Otherwise a
+# number nearer than the second share is that of a broken wire.
+_TOUCHES, _BROKEN = 0.01, 0.005
+
+
+def converter_of(low: float, high: float) -> float | None:
+    """Return the largest number of the converter that has measured these ends; None if they are of no converter."""
+    if not (low >= 0.0 and high > 31.0 and low.is_integer() and high.is_integer()):
+        return None
+    return next((float(2**bits - 1) for bits in _BITS if 2**bits > high), None)
+
+
+def touches(low: float, high: float) -> tuple[float, ...]:
+    """Return the ends of the converter that the travel touches: there a broken wire looks like a stick at its end."""
+    full = converter_of(low, high)
+    if full is None:
+        return ()
+    return (0.0,) * (low < _TOUCHES * full) + (full,) * (high > (1.0 - _TOUCHES) * full)
 
 
 class ControlTable(Table):
@@ -40,6 +57,8 @@ class ControlTable(Table):
     hysteresis: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
     curve_free: bool = Field(default=False, description="true or false")
     scale: float = Field(default=1.0, gt=0.0, le=1.0, description="a share above 0, up to 1")
+    margin: float = Field(default=0.1, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
+    pull: Literal["up", "down"] | None = Field(default=None, description='"up" or "down"')
     spike_filter: bool = Field(default=False, description="true or false")
     smoothing: Time | None = Field(default=None, description='a time, such as "60 ms"')
     ramp_up: Time | None = Field(default=None, description='the time from rest to the end, such as "400 ms"')
@@ -79,11 +98,21 @@ class ControlTable(Table):
         return self.model_copy(update=found)
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
-        """Return the range of valid raw numbers: the device's, or the travel's with a margin."""
+        """Return the range of valid raw numbers: the device's, or the travel's with a margin.
+
+        A converter's own ends are outside, unless the travel touches them: they are what a broken wire reads.
+        """
+        if math.isfinite(info.low) and math.isfinite(info.high):
+            return info.low, info.high
         travel = self.travel(info)
-        margin = BEYOND_ENDS * (travel.high - travel.low)
-        lowest = info.low if math.isfinite(info.low) else travel.low - margin
-        return lowest, info.high if math.isfinite(info.high) else travel.high + margin
+        low, high = travel.low, travel.high
+        margin, full, touched = self.margin * (high - low), converter_of(low, high), touches(low, high)
+        lowest, highest = low - margin, high + margin
+        if full is not None and 0.0 not in touched:
+            lowest = max(lowest, _BROKEN * full)
+        if full is not None and full not in touched:
+            highest = min(highest, (1.0 - _BROKEN) * full)
+        return lowest if math.isinf(info.low) else info.low, highest if math.isinf(info.high) else info.high
 
     def shape(self, *, one_way: bool = False, rates: RatesTable | None = None) -> Shape:
         """Return the shape after the dead zone.

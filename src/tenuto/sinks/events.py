@@ -56,7 +56,11 @@ class EventLog(Sink):
         self._begun = True
 
     def write(self, tick: Tick) -> None:
-        """Write the events of a tick."""
+        """Write the events of a tick.
+
+        Raises:
+            SinkError: the file cannot be written, or was removed.
+        """
         for what, text in self._new:
             self._note(tick.time, what, text)
         self._new = []

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
-from tenuto.driving.plan import Plan
+from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
+from tenuto.profile.controls import touches
 from tenuto.profile.profile import Profile
 from tenuto.sticks.resolution import resolution
 from tenuto.vehicles.base import Sides
@@ -24,18 +26,21 @@ FEWEST_SLOW_SPEEDS = 5
 
 
 def advise(
-    profile: Profile, calibration: Calibration | None = None, controls: tuple[str, ...] | None = None
-) -> list[Finding]:
+    profile: Profile, calibration: Calibration | None = None, controls: tuple[str, ...] | None = None,
+    plan: Plan | None = None,
+) -> list[Finding]:  # fmt: skip
     """List errors and warnings of a profile.
 
     Args:
         profile: it has loaded, so each of its keys is valid.
         calibration: of its device, if it was measured.
         controls: the names of the controls of the connected device, if there is one.
+        plan: of the profile; by default made from it and the calibration.
     """
-    plan = profile.plan(calibration)
+    plan = profile.plan(calibration) if plan is None else plan
     return [
-        *_device(plan, controls), *_twice(plan), *_sticks(plan, calibration), *_at_rest(plan), *_slow_to_answer(plan),
+        *_device(plan, controls), *_wires(profile, plan), *_twice(plan), *_sticks(plan, calibration),
+        *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan),
         *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
     ]  # fmt: skip
@@ -47,6 +52,29 @@ def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Finding]:
             if controls is not None and reads not in controls:
                 text = f"the device has no {reads}; it has {', '.join(controls)}"
                 yield error(f"controls.{control.name}.reads", text)
+
+
+def _wires(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find wires whose break is not seen: of a stick with the ends of its converter, of a hold that floats."""
+    guard, driving = plan.guard, plan.driving_controls()
+    for control in plan.controls:
+        info = profile.source.control(control.reads)
+        if info is None or math.isfinite(info.low):
+            continue  # not a number of unknown range, as that of a converter
+        key, pull = f"controls.{control.name}", profile.controls[control.name].pull
+        ends = touches(control.travel.low, control.travel.high)
+        if control.name in driving and ends:
+            reads = " or ".join(f"{end:.0f}" for end in ends)
+            text = f"a broken wire reads {reads}, as the stick at its end does: it would drive at full speed"
+            yield warning(key, text, "add a resistor at each end of the potentiometer, and calibrate again")
+        holds = control.name in (guard.hold_to_run, guard.hold_to_run_2)
+        if holds and ends and pull is None:
+            text = "a wire that is open may read as held, and nothing says to which side a resistor pulls it"
+            yield warning(f"{key}.pull", text, 'add the resistor, and pull = "down" or "up"')
+        open_reads = control.travel.high if pull == "up" else control.travel.low
+        if holds and pull is not None and control.travel.position(open_reads) >= HELD_FROM:
+            text = f"an open wire would read {open_reads:g}, which is held"
+            yield error(f"{key}.pull", text, "pull it to the other side")
 
 
 def _sinks(profile: Profile, plan: Plan) -> Iterator[Finding]:
