@@ -24,7 +24,17 @@ from tenuto.page.hub import Client, Hub
 from tenuto.page.open_pages import OpenPage
 from tenuto.page.player import Player
 from tenuto.profile.load import parse_profile
-from tenuto.protocols.page import LONGEST_MESSAGE, MOST_AGE, SEAT_KEPT_FOR, PageFrame, Seat, infos_for, read_page
+from tenuto.protocols.page import (
+    LONGEST_MESSAGE,
+    MOST_AGE,
+    SEAT_KEPT_FOR,
+    PageAsk,
+    PageFrame,
+    Seat,
+    infos_for,
+    read_page,
+)  # fmt: skip
+from tenuto.protocols.page_rights import RIGHTS, Role, Shown
 from tenuto.sources import source_options
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.page import PageOptions
@@ -150,10 +160,11 @@ def test_whatever_a_page_sends_is_read_or_is_none(data: bytes) -> None:
 class Browsers:
     """Several pages at one hub, with the messages to the loop and to each page."""
 
-    def __init__(self, *, seat: bool = True) -> None:
+    def __init__(self, shown: Shown = Shown.SEAT, *, moves: bool = False) -> None:
         self.loop: list[dict[str, Any]] = []
         self.told: dict[str, list[dict[str, Any]]] = {}
-        self.hub = Hub(self.loop.append, seat=seat)
+        self.more: list[PageAsk] = []
+        self.hub = Hub(self.loop.append, shown=shown, moves=lambda: moves, more=lambda _, ask: self.more.append(ask))
         self.now = 0.0
 
     def open(self, name: str, *, may_drive: bool = True) -> Client:
@@ -245,11 +256,73 @@ def test_who_may_look_on_only_stops_nothing_and_resets_nothing() -> None:
     at.say(driver, type="reset")
     assert [said["kind"] for said in at.loop] == ["emergency", "reset"]
     # A page that shows a drive with other sticks has no driver's seat, and every page may reset.
-    shows = Browsers(seat=False)
+    shows = Browsers(Shown.DRIVE)
     page = shows.open("page")
     shows.say(page, type="take")
     shows.say(page, type="reset")
     assert [said["kind"] for said in shows.loop] == ["reset"]
+
+
+SENT: dict[str, dict[str, Any]] = {
+    "frame": {"number": 7, "heard": 0.0, "values": {"drive": 0.5}},
+    "curve": {"text": "drive", "numbers": {"expo": 0.5}},
+    "save": {"text": "drive", "numbers": {"expo": 0.5}},
+    "at": {"time": 1.0, "text": "drive", "numbers": {"expo": 0.9}},
+    "name": {"text": "somebody else"},
+}
+
+
+def documented() -> dict[str, tuple[set[str], set[str], bool]]:
+    """Read the table of docs/page.md: message → from whom, on which pages, only while the robot stands."""
+    text = (Path(__file__).parents[1] / "docs/page.md").read_text().split("<!-- rights -->")[1]
+    rows = [[cell.strip() for cell in line.split("|")[1:-1]] for line in text.splitlines() if line.startswith("| `")]
+    return {
+        name.strip("`"): (set(roles.split(", ")), set(shown.split(", ")), when != "always")
+        for name, roles, shown, when in rows
+    }
+
+
+@pytest.mark.parametrize("moves", [False, True])
+@pytest.mark.parametrize("shown", list(Shown))
+@pytest.mark.parametrize("role", list(Role))
+def test_every_message_in_every_role_and_state_does_what_the_docs_say(role: Role, shown: Shown, moves: bool) -> None:
+    table = documented()
+    assert table.keys() == RIGHTS.keys()
+    for sent in (*table, "admit", "shutdown", "__class__", "", "Save", "at "):
+        at = Browsers(shown, moves=moves)
+        other, page = at.open("other"), at.open("page", may_drive=role is not Role.WATCHER)
+        if role is Role.DRIVER:
+            if shown is not Shown.SEAT:
+                continue  # nobody can be the driver there
+            at.say(page, type="take")
+        elif shown is Shown.SEAT and sent != "take":
+            at.say(other, type="take")
+        before = (at.hub.driver, page.name, len(at.loop), len(at.more))
+        at.say(page, **({"to": other.id} if sent == "give" else {}), **SENT.get(sent, {}), type=sent)
+        acted = before != (at.hub.driver, page.name, len(at.loop), len(at.more))
+        roles, pages, standing = table.get(sent, (set(), set(), False))
+        # Where there is no seat, each device is what the driver is elsewhere.
+        mine = {role.value} | ({"driver"} if role is Role.DEVICE and shown is not Shown.SEAT else set())
+        admitted = bool(roles & mine) and shown.value in pages and not (standing and moves)
+        if sent == "take" and role is Role.DRIVER:
+            admitted = False  # who drives already takes nothing
+        assert acted is admitted, (sent, role, shown, moves)
+
+
+@pytest.mark.parametrize("linked", [False, True])
+@pytest.mark.parametrize("mode", [0o644, 0o600, 0o664])
+def test_a_saved_profile_keeps_its_permissions_and_a_link_to_it(tmp_path: Path, mode: int, linked: bool) -> None:
+    real, file = tmp_path / "real.toml", tmp_path / "link.toml"
+    real.write_text(shipped("medlar.toml").read_text())
+    real.chmod(mode)
+    if linked:
+        file.symlink_to(real.name)
+    else:
+        file = real
+    assert "saved" in Curves(str(file)).save("drive", {"expo": 0.55})
+    assert file.is_symlink() is linked
+    assert real.stat().st_mode & 0o777 == mode
+    assert "expo = 0.55" in real.read_text()
 
 
 def test_a_code_lets_one_device_in_and_a_device_is_forgotten(tmp_path: Path) -> None:

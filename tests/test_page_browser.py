@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import re
 import signal
 import ssl
@@ -18,8 +19,10 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pexpect
 import pytest
+from scipy.spatial.transform import Rotation
 
 import tenuto
 from browsers import CHROMIUM, PATIENCE, Cable, Fingers, PageDrive, RawPage, chromium, wait_for
@@ -742,7 +745,87 @@ def test_the_tilt_of_a_phone_steers_until_it_is_silent(browser: Browser, drive: 
         time.sleep(0.02)
         assert time.monotonic() < end, drive.ticks[-1].guard
     assert drive.ticks[-1].command.vx > 0.0
-    page.evaluate(tilt, [25, -15])
+    page.evaluate(tilt, [25, 0])
     wait_for(lambda: drive.ticks[-1].positions["drive"] == pytest.approx(0.5, abs=0.01), "another tilt")
+    # Past vertical it does not come back from the other side: everything is released.
+    steps = [[beta, 0] for beta in range(25, -130, -5)]
+    page.evaluate(f"(all) => all.forEach({tilt})", steps)
     drive.stops("link_bad")
-    assert any("tilt" in reason.text for tick in drive.ticks[-200:] for reason in tick.guard.reasons)
+    assert any("tilted too far" in reason.text for tick in drive.ticks[-200:] for reason in tick.guard.reasons)
+    assert min(tick.command.vx for tick in drive.ticks) >= 0.0
+
+
+@in_browser
+def test_the_tilt_of_a_phone_is_that_of_gravity_in_any_attitude(browser: Browser, drive: PageDrive) -> None:
+    """Against rotation matrices, for every rotation of the picture."""
+    dice = random.Random(5)
+    asked: list[Any] = [
+        [[dice.uniform(-60, 60), dice.uniform(-60, 60)], [dice.uniform(-180, 180), dice.uniform(-90, 90)], turned]
+        for turned in (0, 90, 180, 270) for _ in range(100)
+    ]  # fmt: skip
+    script = """async (all) => {
+      const { tiltFrom, upOf } = await import("/static/tilt.js");
+      return all.map(([zero, now, screen]) => {
+        const [a, b] = [upOf(...zero, screen), upOf(...now, screen)];
+        return [a, b, tiltFrom(a, b).front, tiltFrom(a, b).left];
+      });
+    }"""
+    found = opened(browser, drive).evaluate(script, asked)
+    for ((beta, gamma), now, turned), (first, second, front, left) in zip(asked, found, strict=True):
+        ups = []
+        for b, g in ((beta, gamma), now):
+            phone = Rotation.from_euler("ZXY", [0.0, b, g], degrees=True)
+            picture = phone * Rotation.from_euler("Z", -turned, degrees=True)
+            ups.append(picture.inv().apply([0.0, 0.0, 1.0]))
+        assert first == pytest.approx(list(ups[0]), abs=1e-9)
+        assert second == pytest.approx(list(ups[1]), abs=1e-9)
+        axis = np.cross(ups[0], [0.0, 0.0, 1.0])
+        turn = Rotation.from_rotvec(axis / np.linalg.norm(axis) * np.arccos(ups[0][2]))
+        x, y, z = turn.apply(ups[1])
+        size, angle = np.hypot(x, y), np.degrees(np.arccos(np.clip(z, -1.0, 1.0)))
+        assert (left, front) == pytest.approx((angle * x / size, -angle * y / size), abs=1e-5)
+
+
+@in_browser
+@pytest.mark.parametrize("key", ["x", "Escape"])
+def test_a_stop_key_works_while_a_slider_has_the_focus_and_space_holds(
+    browser: Browser, tmp_path: Path, key: str
+) -> None:
+    text = patient(tmp_path).read_text() + (
+        '\n[switches.knob]\nkind = "positions"\nreads = "right_trigger"\npositions = 3\n'
+        '[outputs.lamp]\nkind = "levels"\nswitch = "knob"\nlevels = [0.0, 0.5, 1.0]\n'
+    )
+    (tmp_path / "knob.toml").write_text(text)
+    with PageDrive(load_profile(tmp_path / "knob.toml")) as drive:
+        page = opened(browser, drive)
+        wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
+        page.locator("input[type=range]").first.focus()
+        page.keyboard.down("Space")
+        wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+        page.keyboard.press(key)
+        wait_for(lambda: drive.state == "emergency stop", f"it is {drive.state}")
+
+
+@in_browser
+def test_only_the_pad_that_was_touched_drives_and_none_of_an_unknown_layout(browser: Browser, drive: PageDrive) -> None:
+    several = (
+        GAMEPAD
+        + """
+    window.pads = [{ ...window.pad, id: "shelf pad" }, { ...window.pad, index: 1, id: "odd pad", mapping: "" },
+      { ...window.pad, index: 2, id: "pad in the hand" }];
+    """
+    )
+    page = opened(browser, drive, several.replace("value: () => [window.pad]", "value: () => window.pads"))
+    press = (
+        "(n) => { window.pads[n] = { ...window.pads[n], buttons: window.pads[n].buttons.map((one, at) => "
+        "at === 4 ? { pressed: true, value: 1 } : one), axes: [0, -0.5, 0, 0] }; }"
+    )
+    wait_for(lambda: "hold_not_pressed" in drive.codes(), "not ready")
+    page.evaluate(press, 1)
+    page.get_by_text("does not know the layout of odd pad").wait_for()
+    drive.stands_for(0.3)
+    page.evaluate("window.pads[1].axes = [0, 0, 0, 0]; window.pads[1].buttons = window.pads[0].buttons")
+    page.evaluate(press.replace("-0.5", "0"), 2)
+    wait_for(lambda: drive.state == "driving", f"not enabled: {drive.ticks[-1].guard}")
+    page.evaluate(press, 2)
+    drive.drives()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import os
 import re
+import secrets
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -135,17 +136,25 @@ class Calibration:
         return ""
 
 
-def write_atomically(target: Path, text: str) -> None:
-    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError."""
-    handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
+def write_atomically(target: Path, text: str, *, private: bool = False) -> None:
+    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError.
+
+    The file keeps its permissions; a new ``private`` one is for its owner only. A link stays a link, and the file
+    behind it is written.
+    """
+    target = Path(os.path.realpath(target))
+    beside = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
+    handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600 if private else 0o666)
     try:
         with os.fdopen(handle, "w", encoding="utf-8") as file:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())
-        os.replace(name, target)
+        if target.exists():
+            shutil.copymode(target, beside)
+        os.replace(beside, target)
     except BaseException:
-        Path(name).unlink(missing_ok=True)
+        beside.unlink(missing_ok=True)
         raise
 
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from tenuto.driving.explain import velocity_in_words
 from tenuto.links.robots import GONE, SILENT
 from tenuto.page.visitors import Page
+from tenuto.protocols.page_rights import Shown
 from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import VelocityCommand
 
@@ -101,6 +102,8 @@ class AtBroker(Classroom):
 
 class ClassPage(Page):
     """A page that shows every robot of a class, with one stop for all."""
+
+    shown = Shown.CLASS
 
     def __init__(
         self, settings: dict[str, Any], addresses: list[str], classroom: Classroom, hint: str,

@@ -94,7 +94,7 @@ class Devices:
     def _write(self) -> None:
         text = json.dumps({identity: vars(one) for identity, one in self.all.items()}, indent=2)
         self.path.parent.mkdir(parents=True, exist_ok=True)
-        write_atomically(self.path, text + "\n")
+        write_atomically(self.path, text + "\n", private=True)
         self.path.chmod(0o600)
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from tenuto.protocols.page import LONGEST_MESSAGE, SEAT_KEPT_FOR, PageAsk, PageFrame, read_page
+from tenuto.protocols.page_rights import Role, Shown, why_not
 
 # The most messages of a page in a second, and at once.
 _RATE, _BURST = 300.0, 300.0
@@ -47,16 +48,19 @@ class Hub:
         self,
         to_loop: Callable[[dict[str, Any]], None],
         *,
-        seat: bool,
+        shown: Shown,
+        moves: Callable[[], bool] = lambda: False,
         more: Callable[[Client, PageAsk], None] = lambda client, ask: None,
     ) -> None:
         """Set who receives messages for the loop.
 
         Args:
-            to_loop: takes messages as `tenuto.protocols.page.FromServer`. seat: somebody may drive from the page.
+            to_loop: takes messages as `tenuto.protocols.page.FromServer`. shown: what the pages show.
+            moves: returns whether the robot is driven, or is stopping.
             more: handles requests that have nothing to do with who drives.
         """
-        self._to_loop, self._has_seat, self._more = to_loop, seat, more
+        self._to_loop, self._shown, self._moves, self._more = to_loop, shown, moves, more
+        self._has_seat = shown is Shown.SEAT
         self.clients: dict[str, Client] = {}
         self.driver: Client | None = None
         self.echo = 0
@@ -87,55 +91,38 @@ class Hub:
         if message is None:
             client.garbage += 1
             return "too many invalid messages" if client.garbage > _MOST_GARBAGE else ""
-        if isinstance(message, PageFrame):
+        role = Role.DRIVER if client is self.driver else Role.DEVICE if client.may_drive else Role.WATCHER
+        if why := why_not(message.type, role, self._shown, moves=self._moves()):
+            if message.type != "frame":  # some are on their way when the seat is given away
+                client.tell({"type": "refused", "text": why})
+        elif isinstance(message, PageFrame):
             self._frame(client, message, now)
         else:
             self._ask(client, message, now)
         return ""
 
     def _frame(self, client: Client, frame: PageFrame, now: float) -> None:
-        """Pass on a frame of the driver; nobody else's."""
-        if client is not self.driver:
-            return
+        """Pass on a frame of the driver."""
         self.echo = frame.number
         if frame.good:
             self._good_at = now
         self._to_loop({"kind": "frame", "client": client.id, "name": client.name, "frame": frame.model_dump()})
 
     def _ask(self, client: Client, ask: PageAsk, now: float) -> None:
+        """Do what a page asks for, and may."""
+        said = {"client": client.id, "name": client.name}
         if ask.type == "name":
             self._name(client, ask.text)
         elif ask.type == "take":
             self._take(client, now)
-        elif ask.type == "at" or (ask.type in ("curve", "save") and client.may_drive):
+        elif ask.type in ("curve", "save", "at"):
             self._more(client, ask)
-        else:
-            self._ask_to_act(client, ask, now)
-
-    def _name(self, client: Client, name: str) -> None:
-        """Set the name of a page, made unique; an admitted device keeps its own."""
-        if client.named or not client.may_drive:
-            return
-        taken, wanted = {one.name for one in self.clients.values() if one is not client}, name.strip()[:40]
-        numbered = (f"{wanted} {number}" for number in range(2, MOST_CLIENTS + 2))
-        client.name = next(one for one in (wanted or client.name, *numbered) if one not in taken)
-        self._tell_all()
-
-    def _ask_to_act(self, client: Client, ask: PageAsk, now: float) -> None:
-        """Handle stop, reset, mark, and who drives; refused to pages that only watch."""
-        if not client.may_drive:
-            client.tell({"type": "refused", "text": "this page may only watch"})
-        elif ask.type == "emergency":
-            self._to_loop({"kind": "emergency", "client": client.id, "name": client.name, "why": ask.text})
+        elif ask.type in ("emergency", "mark"):
+            self._to_loop({"kind": ask.type, **said, "why": ask.text})
         elif ask.type == "choice":
-            said = {"client": client.id, "name": client.name, "why": ask.text}
-            self._to_loop({"kind": "choice", **said, "question": ask.question})
-        elif ask.type == "mark":
-            self._to_loop({"kind": "mark", "client": client.id, "name": client.name, "why": ask.text})
-        elif client is not self.driver and (self._has_seat or ask.type != "reset"):
-            client.tell({"type": "refused", "text": "only the driver may do that"})
+            self._to_loop({"kind": "choice", **said, "why": ask.text, "question": ask.question})
         elif ask.type == "reset":
-            self._to_loop({"kind": "reset", "client": client.id, "name": client.name})
+            self._to_loop({"kind": "reset", **said})
         elif ask.type == "let_go":
             self._let_go(client, f"{client.name} stopped driving")
             self._tell_all()
@@ -143,13 +130,20 @@ class Hub:
             self._let_go(client, f"{client.name} handed the robot to {other.name}")
             self._sit(other, now)
 
+    def _name(self, client: Client, name: str) -> None:
+        """Set the name of a page, made unique; an admitted device keeps its own."""
+        if client.named:
+            return
+        taken, wanted = {one.name for one in self.clients.values() if one is not client}, name.strip()[:40]
+        numbered = (f"{wanted} {number}" for number in range(2, MOST_CLIENTS + 2))
+        client.name = next(one for one in (wanted or client.name, *numbered) if one not in taken)
+        self._tell_all()
+
     def _take(self, client: Client, now: float) -> None:
         """Let a page drive if nobody else does; otherwise ask the driver."""
-        if not (self._has_seat and client.may_drive):
-            client.tell({"type": "refused", "text": "this page may only watch"})
-        elif self.driver is client:
+        if self.driver is client:
             return
-        elif self.driver is None or now - self._good_at > SEAT_KEPT_FOR:
+        if self.driver is None or now - self._good_at > SEAT_KEPT_FOR:
             if self.driver is not None:
                 self._let_go(self.driver, f"{self.driver.name} was silent, and {client.name} took the robot")
             self._sit(client, now)

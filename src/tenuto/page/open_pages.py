@@ -40,7 +40,7 @@ def note_page(page: OpenPage) -> Path:
     folder.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     folder.mkdir(exist_ok=True, mode=0o700)
     path = folder / f"{page.port}.json"
-    write_atomically(path, json.dumps(asdict(page)) + "\n")
+    write_atomically(path, json.dumps(asdict(page)) + "\n", private=True)
     return path
 
 

@@ -8,7 +8,7 @@ import socket
 from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from starlette.requests import HTTPConnection
 from starlette.websockets import WebSocket
@@ -20,6 +20,7 @@ from tenuto.page.devices import Code, Devices
 from tenuto.page.facts import device_facts, robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.protocols.page import PageAsk
+from tenuto.protocols.page_rights import Shown
 from tenuto.views.scene import Scene, scene_of
 
 if TYPE_CHECKING:
@@ -37,9 +38,12 @@ _LOOK_EVERY = 0.5
 class Page:
     """The page: its content, and who may see it."""
 
+    shown: ClassVar[Shown] = Shown.DRIVE
+
     def __init__(self, settings: dict[str, Any], says: socket.socket | None, addresses: list[str]) -> None:
         self.lan, self.watchers = bool(settings["lan"]), bool(settings["watchers"])
-        self.hub = Hub(self.to_loop, seat=bool(settings["seat"]), more=self.more)
+        shown = Shown.SEAT if settings["seat"] else self.shown
+        self.hub = Hub(self.to_loop, shown=shown, moves=lambda: self._moves, more=self.more)
         self._curves = Curves("")
         self._says = says
         self.event_loop = asyncio.get_event_loop()
@@ -122,9 +126,6 @@ class Page:
 
         A thread does it, because frames must not wait for it; only the newest of several requests is kept.
         """
-        if ask.type == "save" and self._moves:
-            client.tell({"type": "refused", "text": "not saved: the robot is being driven; release first"})
-            return
         self._wish = (client, ask)
         if not self._working:
             self._working = True
@@ -236,6 +237,8 @@ class Outlet:
 class LogPage(Page):
     """A page that shows a log: nobody drives, and each visitor selects a moment."""
 
+    shown = Shown.LOG
+
     def __init__(
         self, settings: dict[str, Any], addresses: list[str], player: Player, say: Callable[[str], None]
     ) -> None:
@@ -252,5 +255,4 @@ class LogPage(Page):
 
     def more(self, client: Client, ask: PageAsk) -> None:
         """Show a moment of the log."""
-        if ask.type == "at":
-            client.tell(self._player.at(ask.time))
+        client.tell(self._player.at(ask.time))

@@ -1,8 +1,7 @@
 // Thumbs, keys, a gamepad or the tilt of a phone, as positions of the robot's controls.
 
-// The timeout of a phone's tilt, and the angle for a stick at its end.
-const TILT_SILENT_MS = 500;
-const TILT_END_DEG = 30;
+import { Tilt } from "/static/tilt.js";
+
 // A gamepad that moved less than this has not been touched.
 const PAD_TOUCHED = 0.15;
 const KEYS = {
@@ -16,6 +15,8 @@ const PAD_BUTTONS = [
   "left_stick", "right_stick", "dpad_up", "dpad_down", "dpad_left", "dpad_right", "guide",
 ];
 const PAD_AXES = ["left_x", "left_y", "right_x", "right_y"];
+
+export const isText = (target) => Boolean(target.closest?.("input:not([type=range]), select, textarea"));
 
 const clamp = (value) => Math.max(-1, Math.min(1, value));
 
@@ -31,6 +32,7 @@ export class Inputs {
     this.down = new Set();
     this.reach = 0.3;
     this.pad = null;
+    this.unknownPad = "";
     this.tilt = null;
     this.byStick = false;
     this.listen();
@@ -147,7 +149,6 @@ export class Inputs {
     whileDown(hold, (on) => this.hold("thumb", on));
     addEventListener("keydown", (event) => this.key(event, true));
     addEventListener("keyup", (event) => this.key(event, false));
-    addEventListener("gamepadconnected", (event) => (this.pad ??= { index: event.gamepad.index, id: event.gamepad.id, used: false }));
     addEventListener("gamepaddisconnected", (event) => event.gamepad.index === this.pad?.index && this.losePad());
     // If no finger is left on the screen, nothing is held, whatever happened to the pointers.
     onceNoFingerIsLeft(() => {
@@ -178,7 +179,8 @@ export class Inputs {
 
   key(event, down) {
     // A key with another meaning presses nothing; but its release counts everywhere.
-    const elsewhere = event.ctrlKey || event.altKey || event.metaKey || event.target.closest?.("input, select, textarea");
+    const elsewhere = event.ctrlKey || event.altKey || event.metaKey || isText(event.target) ||
+      (event.code !== "Space" && event.target.closest?.("input"));
     if (down && (elsewhere || (event.code === "Space" && event.target.closest?.("button:not(#hold)")))) return;
     if (event.code === "Space") {
       if (down) event.preventDefault();
@@ -203,57 +205,37 @@ export class Inputs {
     this.places.hold.setAttribute("aria-pressed", "false");
   }
 
-  losePad() {
-    const used = this.pad?.used;
-    this.pad = null;
-    if (used) this.lost("the gamepad was unplugged");
-  }
-
-  // Read the gamepad that was touched first; null if there is none.
+  // Read the gamepad that was touched first; null if there is none. One without the standard layout is never read: its
+  // sticks and buttons are in other places.
   readPad() {
     const pads = [...(navigator.getGamepads?.() ?? [])];
+    this.unknownPad = "";
     if (!this.pad) {
-      const found = pads.find((pad) => pad?.connected && pad.mapping === "standard");
-      if (!found) return null;
-      this.pad = { index: found.index, id: found.id, used: false };
+      for (const pad of pads) {
+        if (!pad?.connected || !isTouched(padValues(pad))) continue;
+        if (pad.mapping === "standard") this.pad = { index: pad.index, id: pad.id };
+        else this.unknownPad = `the browser does not know the layout of ${pad.id}: connect it to the robot's computer`;
+        if (this.pad) break;
+      }
+      if (!this.pad) return null;
     }
-    const pad = pads[this.pad.index];
-    if (!pad?.connected || pad.id !== this.pad.id) {
+    const pad = pads.find((one) => one?.index === this.pad.index);
+    if (!pad?.connected || pad.id !== this.pad.id || pad.mapping !== "standard") {
       this.losePad();
       return null;
     }
-    const values = {};
-    PAD_AXES.forEach((name, number) => (values[name] = clamp(-(pad.axes[number] ?? 0))));
-    PAD_BUTTONS.forEach((name, number) => (values[name] = pad.buttons[number]?.value ?? 0));
-    this.pad.used ||= Object.values(values).some((value) => Math.abs(value) > PAD_TOUCHED);
-    return this.pad.used ? values : null;
+    return padValues(pad);
+  }
+
+  losePad() {
+    if (this.pad) this.lost("the gamepad was unplugged");
+    this.pad = null;
   }
 
   async toggleTilt() {
-    if (this.tilt) {
-      removeEventListener("deviceorientation", this.tilt.hear);
-      this.tilt = null;
-      return false;
-    }
-    if (typeof DeviceOrientationEvent?.requestPermission === "function") {
-      if ((await DeviceOrientationEvent.requestPermission()) !== "granted") return false;
-    }
-    const tilt = { from: null, x: 0, y: 0, at: performance.now(), heard: false };
-    tilt.hear = (event) => {
-      if (event.beta === null || event.gamma === null) return;
-      const turned = screen.orientation?.angle ?? 0;
-      const [pitch, roll] = turned === 90 ? [-event.gamma, event.beta]
-        : turned === 270 ? [event.gamma, -event.beta] : [event.beta, event.gamma];
-      tilt.from ??= [pitch, roll];
-      tilt.y = clamp((tilt.from[0] - pitch) / TILT_END_DEG);
-      tilt.x = clamp((tilt.from[1] - roll) / TILT_END_DEG);
-      tilt.at = performance.now();
-      tilt.heard = true;
-      this.changed();
-    };
-    addEventListener("deviceorientation", tilt.hear);
-    this.tilt = tilt;
-    return true;
+    if (this.tilt) this.tilt.end();
+    this.tilt = this.tilt ? null : await Tilt.begin(() => this.changed(), () => this.release());
+    this.places.tilt.setAttribute("aria-pressed", String(this.tilt !== null));
   }
 
   // The present positions of all controls. Of several inputs for one control, the largest deflection counts.
@@ -284,10 +266,7 @@ export class Inputs {
 
   // Why nobody may drive with this now; empty if all is well.
   problem() {
-    if (this.tilt && performance.now() - this.tilt.at > TILT_SILENT_MS) {
-      return this.tilt.heard ? "the phone sends no tilt" : "this device has no tilt sensor";
-    }
-    return "";
+    return this.tilt?.problem() ?? "";
   }
 
   keyed() {
@@ -346,6 +325,15 @@ export class Inputs {
     }
   }
 }
+
+function padValues(pad) {
+  const values = {};
+  PAD_AXES.forEach((name, number) => (values[name] = clamp(-(pad.axes[number] ?? 0))));
+  PAD_BUTTONS.forEach((name, number) => (values[name] = pad.buttons[number]?.value ?? 0));
+  return values;
+}
+
+const isTouched = (values) => Object.values(values).some((value) => Math.abs(value) > PAD_TOUCHED);
 
 function onceNoFingerIsLeft(act) {
   for (const end of ["touchend", "touchcancel"]) {

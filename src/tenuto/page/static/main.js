@@ -1,6 +1,6 @@
 // The connection of the page: frames go to the robot while somebody drives from here, and ticks come back.
 
-import { Inputs, whileDown } from "/static/inputs.js";
+import { Inputs, isText, whileDown } from "/static/inputs.js";
 import { Class } from "/static/class.js";
 import { Curves } from "/static/curves.js";
 import { Player } from "/static/player.js";
@@ -20,7 +20,7 @@ const RESET_HELD_MS = 1000;
 const place = (id) => document.getElementById(id);
 const view = new View();
 const inputs = new Inputs(
-  { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), byStick: place("by-stick"), widgets: place("widgets"), reach: place("reach") },
+  { sticks: place("sticks"), buttons: place("buttons"), hold: place("hold"), byStick: place("by-stick"), tilt: place("tilt"), widgets: place("widgets"), reach: place("reach") },
   () => moved(),
   (why) => away(why, true),
 );
@@ -38,6 +38,7 @@ let facts = null;
 let shownFor = "";
 let number = 0;
 let movedAt = -Infinity;
+let toldOf = "";
 let soon = 0;
 // The times of the newest frames, by their numbers.
 const sentAs = new Map();
@@ -151,6 +152,8 @@ function frame() {
   sentAs.set(number + 1, now);
   if (sentAs.size > 100) sentAs.delete(sentAs.keys().next().value);
   const problem = inputs.problem();
+  if (inputs.unknownPad && inputs.unknownPad !== toldOf) view.toast(inputs.unknownPad);
+  toldOf = inputs.unknownPad;
   say({ type: "frame", number: ++number, heard: clock, good: !problem, note: problem, values: problem ? {} : values });
 }
 
@@ -181,9 +184,11 @@ place("emergency").addEventListener("pointerdown", (event) => {
   stopNow();
 });
 place("emergency").addEventListener("click", stopNow);
+// X and Escape stop wherever the focus is, but in a text an X is a letter.
 addEventListener("keydown", (event) => {
-  if (event.code === "KeyX" && !event.repeat && !event.ctrlKey && !event.target.closest?.("input")) stopNow();
-});
+  if (event.repeat) return;
+  if (event.code === "Escape" || (event.code === "KeyX" && !event.ctrlKey && !event.metaKey && !isText(event.target))) stopNow();
+}, { capture: true });
 
 let stoppedAt = -Infinity;
 function stopNow() {
@@ -206,9 +211,7 @@ place("leave").addEventListener("click", () => {
   say({ type: "let_go" });
 });
 place("mark").addEventListener("click", () => say({ type: "mark" }));
-place("tilt").addEventListener("click", async () => {
-  place("tilt").setAttribute("aria-pressed", String(await inputs.toggleTilt()));
-});
+place("tilt").addEventListener("click", () => inputs.toggleTilt());
 place("by-stick").addEventListener("click", () => inputs.holdByStick(!inputs.byStick));
 place("tilt").hidden = !("DeviceOrientationEvent" in window && matchMedia("(pointer: coarse)").matches);
 
