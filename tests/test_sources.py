@@ -3,6 +3,7 @@
 import json
 import math
 import os
+import random
 import signal
 import subprocess
 import sys
@@ -16,10 +17,12 @@ from typing import Any
 import gpiod
 import pexpect
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import tenuto
 from helpers import run
-from tenuto import Frame, SimulatedClock
+from tenuto import Frame, SimulatedClock, State
 from tenuto.basics.frame import frames_of
 from tenuto.data import shipped
 from tenuto.links.black_box import BlackBox
@@ -30,7 +33,7 @@ from tenuto.sources import Source
 from tenuto.sources.keyboard import Keyboard
 from tenuto.sources.lines import Tilt
 from tenuto.sources.recording import write_recording
-from tenuto.sticks.tilt import TiltFilter
+from tenuto.sticks.tilt import MOST_LEANING, MOST_RATE, Hand, TiltFilter
 
 pytestmark = pytest.mark.port
 
@@ -104,12 +107,16 @@ def test_lines_and_a_port_that_sends_none() -> None:
             tenuto.open_source(f"tilt:{device.port},columns=a|b")
         with tenuto.open_source(f"tilt:{device.port},columns=ax|ay|az|gx|gy|zero|flex") as glove:
             assert isinstance(glove, Tilt)
-            device.write(b"\n0,0.5,0.866,0,0,0,300\n")
-            leaning = wait_for(glove, bool)
+            device.write(b"\n" + b"0,0.5,0.866,0,0,0,300\n" * 12)
+            leaning = wait_for(glove, lambda frame: frame is not None and not frame.note)
             assert leaning.values["roll"] == pytest.approx(math.radians(30), abs=1e-3)
             assert leaning.values["flex"] == 300
             device.write(b"0,0.5,0.866,0,0,1,300\n0,0.5,0.866,0,0,0,300\n")
             assert wait_for(glove, bool).values["roll"] == pytest.approx(0.0, abs=1e-3)
+            device.write(b"0,0.5,0.866,312,0,0,300\n")
+            told = wait_for(glove, bool)
+            assert "a turn rate of 312 rad/s is no hand's" in told.note
+            assert math.isnan(told.values["roll"])
 
 
 def test_the_tilt_filter_believes_the_gyroscope_at_once_and_gravity_in_the_end() -> None:
@@ -125,6 +132,67 @@ def test_the_tilt_filter_believes_the_gyroscope_at_once_and_gravity_in_the_end()
         for _ in range(round(0.5 / step)):
             _, pitch = still.step(nose_down, (0.0, 0.0), step)
         assert pitch == pytest.approx(0.5 * (1 - math.exp(-1)), rel=0.05)
+
+
+GLOVE = """
+format = 1
+name = "a glove"
+source = { kind = "tilt", port = "/dev/ttyACM0", columns = ["ax", "ay", "az", "gx", "gy", "flex"] }
+controls.drive.reads = "pitch"
+controls.steer.reads = "roll"
+controls.hold = { reads = "flex", low = 0, high = 1, rests = "end" }
+style = { kind = "arcade", forward = "drive", turn = "steer" }
+speeds = { forward = 1.0, turn = 1.0 }
+limits = { acceleration = 0.5 }
+guard = { hold_to_run = "hold", link_timeout = 0.3, grace = 0.3 }
+chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 30.0 }
+"""
+ANY = st.floats(allow_nan=True, allow_infinity=True) | st.sampled_from([0.0, 312.0, 1e308, -1e308, 1e-308])
+
+
+@given(st.lists(st.tuples(ANY, ANY, ANY, ANY, ANY), min_size=1, max_size=5), st.floats(0.0, 5.0))
+def test_whatever_a_hand_s_sensor_sends_its_tilt_is_one_that_a_hand_can_have_or_not_known(
+    lines: list[tuple[float, ...]], pause: float
+) -> None:
+    hand = Hand(0.5)
+    for _ in range(10):
+        assert hand.step((0.0, 0.0, 9.81), (0.0, 0.0), 0.02) is not None
+    before = hand.step((0.0, 0.0, 9.81), (0.0, 0.0), 0.02)
+    for ax, ay, az, gx, gy in lines:
+        dt = pause if pause < 0.1 else 0.02
+        roll, pitch = hand.step((ax, ay, az), (gx, gy), dt)
+        assert bool(hand.problem) is math.isnan(roll) is math.isnan(pitch)
+        if hand.problem:
+            break
+        # No faster than a hand turns, and than gravity pulls the filter.
+        most = MOST_RATE * dt + math.tau * dt / (0.5 + dt)
+        assert max(abs(roll - before[0]), abs(pitch - before[1])) <= most
+        before = roll, pitch
+        assert math.acos(math.cos(roll) * math.cos(pitch)) <= MOST_LEANING + 1e-9
+
+
+def test_a_line_that_no_hand_sends_is_a_fault_and_not_a_motion() -> None:
+    """A lost decimal point, a dead accelerometer, a hand upside down: each stops at once, without grace."""
+    for odd in ((0.0, 0.0, 9.81, 0.0, 312.0), (0.0, 0.0, 0.0, 0.0, 0.0), (0.0, 0.0, 9.81, math.inf, 0.0),
+                (-9.7, 0.0, 0.3, 0.0, 11.0)):  # fmt: skip
+        hand, pipeline = Hand(0.5), tenuto.Pipeline(tenuto.parse_profile(GLOVE))
+        states, moved = list[State](), 0.0
+        for number in range(120):
+            lines = [(0.0, 0.0, 9.81, 0.0, 0.0)] if number < 60 else [odd]
+            ax, ay, az, gx, gy = lines[0]
+            roll, pitch = hand.step((ax, ay, az), (gx, gy), 0.02)
+            values = {"roll": roll, "pitch": pitch, "flex": float(number > 30)}
+            tick = pipeline.step(Frame(0.02 * number, values, note=hand.problem), 0.02 * number)
+            states.append(tick.guard.state)
+            moved += 0.02 * abs(tick.command.vx)
+        assert states[59] is State.DRIVING
+        assert State.DRIVING not in states[80:]
+        assert moved < 0.05, odd
+    noise = random.Random(1)
+    hand = Hand(0.5)
+    for _ in range(200):  # dead from the start: noise around nothing
+        hand.step(tuple(noise.gauss(0.0, 0.02) for _ in range(3)), (0.0, 0.0), 0.02)  # type: ignore[arg-type]
+        assert hand.problem
 
 
 @pytest.fixture(autouse=True)

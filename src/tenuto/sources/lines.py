@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -17,7 +17,7 @@ from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import PortSource, open_port
-from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, TiltFilter
+from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, Hand
 
 DEFAULT_BAUD = 115_200
 # The tilt of a hand for the full command, rad.
@@ -45,7 +45,7 @@ class Lines(PortSource):
         self._decoder = LineDecoder(columns, checksum=checksum)
         self._port = open_port(port, baud, clock=clock)
         self._diagnosis = Diagnosis("lines", LineSettings(baud), self._port.line)
-        self._values: dict[str, float] = {}
+        self._values: Mapping[str, float] = {}
         self._aligned = Aligned(clock.now)
         try:
             self._learn_columns(port, baud, clock)
@@ -87,16 +87,17 @@ class Lines(PortSource):
     def poll(self, now: float) -> Frame | None:
         """Return the newest line."""
         heard = self._decode(now)
-        came = [Frame(at, {**self._values, **line}) for at, line in heard]
-        if heard:
-            self._values = self._read([line for _, line in heard], now)
-            came[-1] = Frame(heard[-1][0], self._values, counts=self.counts())
+        came = self._frames(heard, now)
+        if came:
+            self._values = came[-1].values
+            came[-1] = came[-1]._replace(counts=self.counts())
         if self._port.problem:
             came.append(Frame(now, self._values, False, self._port.problem, counts=self.counts()))
         return with_earlier(came)
 
-    def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
-        return lines[-1]
+    def _frames(self, lines: list[tuple[float, dict[str, float]]], now: float) -> list[Frame]:
+        """Return a frame for each line."""
+        return [Frame(at, line) for at, line in lines]
 
 
 class Tilt(Lines):
@@ -104,7 +105,8 @@ class Tilt(Lines):
 
     The columns ``ax ay az`` (any unit) and ``gx gy`` (rad/s) are read; a column ``zero`` that is not 0 sets
     the present attitude of the hand as rest, and so does `take_zero`. All columns remain
-    controls beside ``roll`` and ``pitch``, such as a flex sensor or a button.
+    controls beside ``roll`` and ``pitch``, such as a flex sensor or a button. Where the tilt is not known, ``roll`` and
+    ``pitch`` are NaN, and the note of the frame says why; see `tenuto.sticks.tilt.Hand`.
 
     Raises:
         SourceError: as `Lines`, or a column is missing.
@@ -123,7 +125,7 @@ class Tilt(Lines):
             raise SourceError(
                 f"{port}: tilt needs columns {', '.join(missing)}; it has {', '.join(self._decoder.columns)}"
             )
-        self._filter = TiltFilter(time_constant)
+        self._hand = Hand(time_constant)
         self._before: float | None = None
 
     def controls(self) -> tuple[ControlInfo, ...]:
@@ -132,19 +134,21 @@ class Tilt(Lines):
 
     def take_zero(self) -> None:
         """Take the present attitude of the hand as rest."""
-        self._filter.take_zero()
+        self._hand.take_zero()
 
-    def _read(self, lines: list[dict[str, float]], now: float) -> dict[str, float]:
-        # The lines of one poll are assumed to have arrived evenly since the last poll.
-        dt = 0.0 if self._before is None else (now - self._before) / len(lines)
-        self._before = now
-        for line in lines:
-            acceleration = (line["ax"], line["ay"], line["az"])
-            roll, pitch = self._filter.step(acceleration, (line["gx"], line["gy"]), dt)
+    def _frames(self, lines: list[tuple[float, dict[str, float]]], now: float) -> list[Frame]:
+        """Return a frame for each line, with the tilt of the hand."""
+        # The lines of one poll are assumed to have arrived evenly since the last poll with any.
+        dt = 0.0 if self._before is None or not lines else (now - self._before) / len(lines)
+        self._before = now if lines else self._before
+        frames: list[Frame] = []
+        for at, line in lines:
+            roll, pitch = self._hand.step((line["ax"], line["ay"], line["az"]), (line["gx"], line["gy"]), dt)
             if line.get("zero"):
-                self._filter.take_zero()
-                roll = pitch = 0.0
-        return {"roll": roll, "pitch": pitch, **lines[-1]}
+                self._hand.take_zero()
+                roll, pitch = (0.0, 0.0) if not self._hand.problem else (roll, pitch)
+            frames.append(Frame(at, {"roll": roll, "pitch": pitch, **line}, note=self._hand.problem))
+        return frames
 
 
 def column_info(name: str) -> ControlInfo:

@@ -66,7 +66,7 @@ class Reader:
                     faults += self._take_away(opposed, values, raw, positions)
             else:
                 raw[name] = real(value)
-                faults += self._unbelieved(name, values, raw)
+                faults += self._unbelieved(name, frame, raw)
         self.raw = raw
         if not faults and self._frozen_after < math.inf:
             faults = self._frozen(frame)
@@ -78,12 +78,15 @@ class Reader:
         self.positions = positions
         return ()
 
-    def _unbelieved(self, name: str, values: Mapping[str, float], raw: dict[str, float]) -> tuple[Reason, ...]:
+    def _unbelieved(self, name: str, frame: Frame, raw: dict[str, float]) -> tuple[Reason, ...]:
         """Return the fault of the number of a control, and store that of its opposite."""
-        control = self._plans[name]
+        control, values = self._plans[name], frame.values
         if control.minus is not None:
             raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
         value = values.get(control.reads, math.nan)
+        if frame.note and value != value:  # the source says why it does not know it
+            unknown = f"{control.reads} is not known: {frame.note}"
+            return (Condition(Code.VALUE_NOT_FINITE, unknown, f"{control.reads} was not known: {frame.note}"),)
         return (_unbelievable(name, control, value, control.reads in values),)
 
     @staticmethod
