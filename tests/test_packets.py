@@ -6,14 +6,17 @@ from typing import NamedTuple
 
 import pytest
 from hypothesis import settings
+from pydantic import BaseModel
 
 from helpers import FRESH, Bench
 from tenuto import VelocityCommand
 from tenuto.protocols.brokered import open_command, seal_command
 from tenuto.protocols.frames import SIGNED_COMMAND, CommandFrame, FrameFinder, Seal, sign_command
 from tenuto.protocols.mavlink import MavlinkLink, Member, velocity_setpoint
-from tenuto.protocols.remote import DriverEnd, RobotEnd
+from tenuto.protocols.page import FromServer, PageFrame
+from tenuto.protocols.remote import DriverEnd, RemoteCommand, RemoteState, RobotEnd, read_json
 from tenuto.protocols.sealed import DriverHandshake, RobotHandshake, Session
+from tenuto.sources.mqtt import _driver_of
 
 KEY, OTHER = bytes(range(32)), bytes(range(1, 33))
 TICK = Bench().drive(1.0)
@@ -118,3 +121,12 @@ def test_no_packet_counts_but_a_genuine_one_and_that_once(made: Callable[[], Lin
         sent = [*sent[-200:], packet]
     assert forged == 0
     assert taken > 0.5 * (n + 1), "what is genuine does count"
+
+
+@pytest.mark.parametrize("nested", [b"[" * 200_000, b'{"driver":' * 50_000, b"[" * 200_000 + b"]" * 200_000])
+def test_nested_brackets_are_no_message_of_anybody(nested: bytes) -> None:
+    """Whoever may write to a broker could end a robot's program with them, and each restart if they were retained."""
+    kinds: list[type[BaseModel]] = [RemoteCommand, RemoteState, PageFrame, FromServer]
+    assert all(read_json(kind, nested) is None for kind in kinds)
+    assert _driver_of(nested) == ""
+    assert _driver_of(b'{"driver": "anna", "here": false}') == "anna"

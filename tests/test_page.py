@@ -325,21 +325,36 @@ def test_a_saved_profile_keeps_its_permissions_and_a_link_to_it(tmp_path: Path, 
     assert "expo = 0.55" in real.read_text()
 
 
+def test_devices_have_reserved_places_among_watchers() -> None:
+    at = Browsers()
+    for number in range(20):
+        at.open(f"watcher {number}", may_drive=False)
+    assert "watching already" in at.hub.join(Client("one more", False, at.loop.append))
+    for number in range(20):
+        at.open(f"device {number}")
+    assert "40 pages" in at.hub.join(Client("one more", True, at.loop.append))
+
+
 def test_a_code_lets_one_device_in_and_a_device_is_forgotten(tmp_path: Path) -> None:
     code = Code(0.0)
     right = code.text
     wrong = "x" + right[1:]
-    assert all(code.why_not(wrong, float(second)) for second in range(4))
-    assert code.why_not(right, 3.5)  # no attempt is accepted within a second after a wrong one
-    assert code.why_not(right, 5.0) == ""
-    assert code.why_not(right, 5.0)  # used up
+    assert all(code.why_not(wrong, float(second), "10.0.0.7") for second in range(4))
+    assert code.why_not(right, 3.5, "10.0.0.7")  # no attempt is accepted within a second after a wrong one
+    assert code.why_not(right, 5.0, "10.0.0.7") == ""
+    assert code.why_not(right, 5.0, "10.0.0.7")  # used up
     late = code.text
     assert code.why_not(late, 700.0)
-    # There are fifty attempts, however long and fast they are made.
-    tried = sum("not the code" in code.why_not("00000000x", 800.0 + 0.1 * number) for number in range(10_000))
-    assert tried == 50 - 4 - 2
-    assert code.text == ""
-    assert "started again" in code.why_not("", 9e9)
+    # Five attempts of an address, however long and fast they are made; they delay no other one.
+    assert sum("not the code" in code.why_not("00000000x", 700.0 + number, "fe80::1:2") for number in range(100)) == 5
+    assert code.why_not(code.text, 800.0, "fe80::1:3"), "the same network"
+    assert code.why_not(code.text, 800.0, "::ffff:10.0.0.8") == ""
+    # Fifty of all.
+    tried = sum("not the code" in code.why_not("00000000x", 801.0, f"10.0.{number}.1") for number in range(250))
+    assert (tried, code.text) == (50, "")
+    assert "tenuto page --permit" in code.why_not("", 9e9)
+    code.permit(9e9)
+    assert code.why_not(code.text, 9e9, "10.0.0.7") == ""
 
     devices, file = Devices(tmp_path / "devices.json"), tmp_path / "devices.json"
     phone, tablet = devices.add("my phone", "2026-11-27"), devices.add("tab\x1b[2Jlet", "2026-11-27")

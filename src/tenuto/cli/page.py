@@ -109,6 +109,10 @@ def page(
     forget: Annotated[
         str | None, typer.Option(help="Revoke the devices of this name within a second, and exit.", metavar="NAME")
     ] = None,
+    permit: Annotated[
+        bool,
+        typer.Option("--permit", help="Make a new code for the next device, also after many wrong ones, and exit."),
+    ] = False,
     anyway: Annotated[
         bool, typer.Option("--anyway", help="Drive even if tenuto check finds errors in the profile.")
     ] = False,
@@ -134,6 +138,9 @@ def page(
       tenuto page --forget "my phone"
     """
     _refuse_what_means_nothing(ctx)
+    if permit:
+        _permit()
+        return
     if devices or forget is not None:
         _devices(forget, as_json)
         return
@@ -161,6 +168,20 @@ def page(
         profile, source=f"page:{port},lan={words[lan]},watchers={words[watchers]}", to=to, other=other, seconds=seconds,
         plain=True, anyway=anyway, as_json=as_json,
     )  # fmt: skip
+
+
+def _permit() -> None:
+    """Let the running page show a new code."""
+    from tenuto.basics.errors import TenutoError
+    from tenuto.page.devices import permit_file
+
+    path = permit_file()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text("")
+    except OSError as error:
+        raise TenutoError(f"{path}: cannot be written: {error.strerror or error}") from error
+    results.print("The page that is served shows a new code within a second, in its terminal.", soft_wrap=True)
 
 
 def _devices(forget: str | None, as_json: bool) -> None:

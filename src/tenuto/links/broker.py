@@ -37,6 +37,10 @@ _MOST_ROUTES = 1024
 _EXPIRES = 1
 
 
+# The longest message that is looked at, bytes: a state with all that a far end reports, signed for a hundred drivers.
+MOST_BYTES = 65_536
+
+
 class Broker:
     """One connection and its messages. Only `wait` and `close` block.
 
@@ -171,6 +175,8 @@ class Broker:
         self._why = _failure(sys.exc_info()[1])
 
     def _on_message(self, client: mqtt.Client, _: Any, message: mqtt.MQTTMessage) -> None:
+        if len(message.payload) > MOST_BYTES:
+            return
         topic, routes = message.topic, self._routes
         inboxes = routes.get(topic)
         if inboxes is None:

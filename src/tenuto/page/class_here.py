@@ -185,7 +185,7 @@ class Here(Classroom):
             robot.problem, robot.tries = "", 0  # the next list of pages shows whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, RecursionError):
             robot.problem, robot.tries = "it sends messages that are not a page's", robot.tries + 1
 
     def _key_for(self, page: OpenPage) -> dict[str, str]:

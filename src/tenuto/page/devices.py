@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import ipaddress
 import json
 import math
 import secrets
@@ -14,10 +15,14 @@ from pathlib import Path
 from tenuto.basics.text import readable
 from tenuto.calibration.store import write_atomically
 
-# Wrong codes after which another one is made, and the validity of a code, s.
-_TRIES, _CODE_GOOD_FOR = 5, 600.0
-# The pause after a wrong code, s; and the number of wrong ones after which nobody is admitted.
-_BETWEEN_TRIES, _MOST_WRONG = 1.0, 50
+# The validity of a code, s.
+_CODE_GOOD_FOR = 600.0
+# Of one address: the pause after a wrong code, s, and the number of wrong ones after which it waits for the next code.
+_BETWEEN_TRIES, _TRIES = 1.0, 5
+# Of all addresses: the number of wrong codes after which nobody is admitted until somebody at the robot permits it.
+_MOST_WRONG = 50
+# The most addresses that are remembered.
+_MOST_ADDRESSES = 1000
 # How often the file is read again, s.
 _LOOK_EVERY = 1.0
 _CODE_DIGITS = 8
@@ -34,6 +39,11 @@ class Device:
     name: str
     digest: str
     since: str
+
+
+def permit_file() -> Path:
+    """Return the file whose change permits the next device: ``tenuto page --permit`` writes it."""
+    return devices_file().with_name("page-permit")
 
 
 def devices_file() -> Path:
@@ -102,10 +112,22 @@ def _digest(key: str) -> str:
     return hashlib.sha256(key.encode()).hexdigest()
 
 
-class Code:
-    """The code for a new device: valid once, for some minutes, and for a few tries.
+def share_of(address: str) -> str:
+    """Return whose share an address is: an IPv4 address, or the first 64 bits of an IPv6 one, which one network has."""
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    if found.version == 4:
+        return str(found)
+    return str(found.ipv4_mapped or ipaddress.ip_network((found, 64), strict=False))
 
-    Guessing is limited to a try a second, and to 50 in all, of a hundred million codes.
+
+class Code:
+    """The code for a new device: valid once, for some minutes, and for a few tries of each address.
+
+    Guessing is limited to five tries of each address, and to 50 in all, of a hundred million codes. Wrong codes of one
+    address delay no other. After the 50, `permit` makes a new code: somebody at the robot has asked for it.
 
     Attributes:
         text: eight digits; empty once too many were wrong, and no device is admitted any more.
@@ -113,26 +135,41 @@ class Code:
 
     def __init__(self, now: float) -> None:
         """Make one; ``now`` in s."""
-        self._wrong, self._next_try = 0, -math.inf
         self._renew(now)
 
     def _renew(self, now: float) -> None:
-        closed = self._wrong >= _MOST_WRONG
-        self.text = "" if closed else f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
-        self._made, self._tries = now, 0
+        self.text = f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
+        self._made, self._wrong = now, 0
+        # Address → its wrong codes, and the time of its next try, s.
+        self._tried: dict[str, tuple[int, float]] = {}
 
-    def why_not(self, text: str, now: float) -> str:
-        """Explain why this is not the code, or return nothing if it is; the right one is used up."""
+    def permit(self, now: float) -> None:
+        """Make a new code for the next device, whatever was tried before."""
+        self._renew(now)
+
+    def why_not(self, text: str, now: float, address: str = "") -> str:
+        """Explain why this is not the code, or return nothing if it is; the right one is used up.
+
+        Args:
+            text: the code. now: s. address: of the device.
+        """
         if not self.text:
-            return "Too many wrong codes: no device is admitted until the page is started again."
-        if now < self._next_try:
-            return "Wait a second, and try again."
-        self._tries += 1
-        fresh = now - self._made <= _CODE_GOOD_FOR
-        right = fresh and hmac.compare_digest(self.text.encode(), text.strip().encode())
-        if not right:
-            self._wrong += 1
-            self._next_try = now + _BETWEEN_TRIES
-        if right or not fresh or self._tries >= _TRIES or self._wrong >= _MOST_WRONG:
+            return "Too many wrong codes: run tenuto page --permit on the robot to let the next device in."
+        if now - self._made > _CODE_GOOD_FOR:
             self._renew(now)
-        return "" if right else "This is not the code. Look at the robot's terminal."
+            return "This code was too old. Look at the robot's terminal."
+        whose = share_of(address)
+        wrong, next_try = self._tried.get(whose, (0, -math.inf))
+        if wrong >= _TRIES:
+            return "Too many wrong codes from here: wait for the next code."
+        if now < next_try:
+            return "Wait a second, and try again."
+        if hmac.compare_digest(self.text.encode(), text.strip().encode()):
+            self._renew(now)
+            return ""
+        if len(self._tried) < _MOST_ADDRESSES:
+            self._tried[whose] = (wrong + 1, now + _BETWEEN_TRIES)
+        self._wrong += 1
+        if self._wrong >= _MOST_WRONG:
+            self.text = ""
+        return "This is not the code. Look at the robot's terminal."

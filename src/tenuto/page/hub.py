@@ -14,8 +14,8 @@ from tenuto.protocols.page_rights import Role, Shown, why_not
 _RATE, _BURST = 300.0, 300.0
 # The most invalid messages of a page.
 _MOST_GARBAGE = 20
-# The most open pages.
-MOST_CLIENTS = 40
+# The most open pages, and how many of them may be watchers without a code: the others are reserved for devices.
+MOST_CLIENTS, MOST_WATCHERS = 40, 20
 
 
 @dataclass
@@ -70,6 +70,9 @@ class Hub:
         """Add a page; return why it is refused, or an empty text."""
         if len(self.clients) >= MOST_CLIENTS:
             return f"{MOST_CLIENTS} pages are open already"
+        watching = sum(not one.may_drive for one in self.clients.values())
+        if not client.may_drive and watching >= MOST_WATCHERS:
+            return f"{MOST_WATCHERS} pages are watching already"
         self.clients[client.id] = client
         self._tell_all()
         return ""

@@ -75,10 +75,9 @@ class Site:
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
             return JSONResponse({"text": "expected a code"}, 400, _HEADERS)
         before = page.code.text
-        why = page.code.why_not(code, page.now())
+        why = page.code.why_not(code, page.now(), request.client.host if request.client is not None else "")
         if page.code.text != before:
-            said = page.code.text or "none: too many wrong codes; start the page again to let a device in"
-            page.to_loop({"kind": "said", "why": f"code for the next device: {said}"})
+            page.tell_code()
         if why:
             return JSONResponse({"text": why}, 403, _HEADERS)
         try:

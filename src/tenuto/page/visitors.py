@@ -8,6 +8,7 @@ import socket
 from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import suppress
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from starlette.requests import HTTPConnection
@@ -16,7 +17,7 @@ from starlette.websockets import WebSocket
 from tenuto.driving.explain import explain
 from tenuto.driving.guard import State
 from tenuto.page.curves import Curves
-from tenuto.page.devices import Code, Devices
+from tenuto.page.devices import Code, Devices, permit_file
 from tenuto.page.facts import device_facts, robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.protocols.page import PageAsk
@@ -145,11 +146,21 @@ class Page:
 
     async def work(self) -> None:
         """Shut out devices that were revoked, as long as it serves."""
+        permitted = _changed_at(permit_file())
         while self.lan:
             await asyncio.sleep(_LOOK_EVERY)
+            if (now := _changed_at(permit_file())) != permitted:
+                permitted = now
+                self.code.permit(self.now())
+                self.tell_code()
             for outlet in self.outlets:
                 if not outlet.allowed():
                     outlet.close("this device may no longer use the page")
+
+    def tell_code(self) -> None:
+        """Show the code for the next device at the robot."""
+        said = self.code.text or "none: too many wrong codes; tenuto page --permit lets the next device in"
+        self.to_loop({"kind": "said", "why": f"code for the next device: {said}"})
 
     def end(self) -> None:
         """Tell everybody that the drive is over."""
@@ -188,6 +199,14 @@ class Page:
         except PermissionError:
             return False
         return True
+
+
+def _changed_at(path: Path) -> float:
+    """Return when a file was changed; 0 if there is none."""
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0
 
 
 class Outlet:

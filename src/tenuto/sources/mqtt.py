@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
+
+from pydantic import BaseModel, Field
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.extras import how_to_get
@@ -14,7 +15,7 @@ from tenuto.clock import Timer
 from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
 from tenuto.links.key_ring import KeyRing
 from tenuto.links.topics import command_topic, driver_topic, state_topic
-from tenuto.protocols.remote import RemoteCommand, RemoteState, RobotEnd, read_json
+from tenuto.protocols.remote import LONGEST_NAME, RemoteCommand, RemoteState, RobotEnd, read_json
 from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.remote import RemoteSource
 
@@ -89,13 +90,17 @@ class MqttSource(RemoteSource):
         return gone
 
 
+class _DriverWord(BaseModel):
+    """Whether the machine of a driver is at the broker."""
+
+    driver: str = Field(max_length=LONGEST_NAME)
+    here: bool
+
+
 def _driver_of(data: bytes) -> str:
     """Return the driver whose machine is gone; empty for any other message."""
-    try:
-        said = json.loads(data)
-        return str(said["driver"]) if said["here"] is False else ""
-    except (ValueError, TypeError, KeyError):
-        return ""
+    said = read_json(_DriverWord, data)
+    return said.driver if said is not None and not said.here else ""
 
 
 @dataclass(frozen=True, kw_only=True)
