@@ -1,7 +1,10 @@
 """The page without a browser: its frames, who drives, who is admitted, and its content."""
 
+import asyncio
 import json
 import math
+import socket
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, cast
@@ -16,6 +19,7 @@ from tenuto import Frame, Pipeline, load_profile
 from tenuto.analysis.why import explain_at
 from tenuto.data import shipped
 from tenuto.driving.plan import Plan
+from tenuto.page import door
 from tenuto.page.class_here import RobotHere
 from tenuto.page.curves import Curves
 from tenuto.page.devices import Code, Devices
@@ -323,6 +327,53 @@ def test_a_saved_profile_keeps_its_permissions_and_a_link_to_it(tmp_path: Path, 
     assert file.is_symlink() is linked
     assert real.stat().st_mode & 0o777 == mode
     assert "expo = 0.55" in real.read_text()
+
+
+@pytest.mark.live
+@pytest.mark.port
+def test_silent_strangers_do_not_keep_a_device_out(monkeypatch: pytest.MonkeyPatch) -> None:
+    """From many addresses of this machine: a bounded share of the connections, and none for long."""
+    monkeypatch.setattr(door, "SILENT_FOR", 2.0)
+    listening = socket.create_server(("127.0.0.1", 0))
+    port = listening.getsockname()[1]
+
+    class Answers(asyncio.Protocol):
+        def connection_made(self, transport: asyncio.BaseTransport) -> None:
+            self.transport = cast(asyncio.Transport, transport)
+
+        def data_received(self, data: bytes) -> None:
+            self.transport.write(b"yes")
+
+    async def closed(reader: asyncio.StreamReader, seconds: float) -> bool:
+        try:
+            return await asyncio.wait_for(reader.read(1), seconds) == b""
+        except (TimeoutError, ConnectionResetError) as error:
+            return isinstance(error, ConnectionResetError)
+
+    async def attack() -> None:
+        serving = asyncio.create_task(door.Door(listening, Answers, None, lambda one: one == "127.0.9.9").serve())
+        strangers = [
+            await asyncio.open_connection("127.0.0.1", port, local_addr=(f"127.0.{number % 5}.1", 0))
+            for number in range(250)
+        ]
+        refused = await asyncio.gather(*(closed(reader, 0.5) for reader, _ in strangers))
+        assert 250 - sum(refused) == door.MOST_STRANGERS, "a share of all, whatever their addresses"
+        reader, writer = await asyncio.open_connection("127.0.0.1", port, local_addr=("127.0.9.9", 0))
+        writer.write(b"may I?")
+        assert await asyncio.wait_for(reader.read(3), 10.0) == b"yes", "a device has its place"
+        ended = await asyncio.gather(*(closed(one, 20.0) for one, _ in strangers))
+        assert all(ended), "who says nothing goes"
+        many = [await asyncio.open_connection("127.0.0.1", port, local_addr=("127.0.7.7", 0)) for _ in range(60)]
+        left = 60 - sum(await asyncio.gather(*(closed(one, 0.5) for one, _ in many)))
+        assert left == door.MOST_OF_ONE
+        for _, one in (*strangers, *many, (reader, writer)):
+            one.close()
+        await asyncio.gather(*(one.wait_closed() for _, one in (*strangers, *many)), return_exceptions=True)
+        serving.cancel()
+        with suppress(asyncio.CancelledError):
+            await serving
+
+    asyncio.run(attack())
 
 
 def test_devices_have_reserved_places_among_watchers() -> None:

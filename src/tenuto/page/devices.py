@@ -9,7 +9,7 @@ import json
 import math
 import secrets
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from tenuto.basics.text import readable
@@ -34,11 +34,13 @@ class Device:
 
     Attributes:
         name: given by its user. digest: of its key. since: the day on which it was admitted.
+        address: from which it came last (`share_of`); it has a reserved place there.
     """
 
     name: str
     digest: str
     since: str
+    address: str = ""
 
 
 def permit_file() -> Path:
@@ -82,6 +84,14 @@ class Devices:
         if len(self.all) != len(found):
             self._write()
         return len(found) - len(self.all)
+
+    def came_from(self, key: str, address: str) -> None:
+        """Keep the address of an admitted device."""
+        identity, share = key.partition(".")[0], share_of(address)
+        if identity in self.all and self.all[identity].address != share:
+            self.all = {**self._read(), identity: replace(self.all[identity], address=share)}
+            with suppress(OSError):  # then it has no reserved place after a restart
+                self._write()
 
     def take_back(self, key: str) -> None:
         """Shut out the device with a key."""

@@ -16,12 +16,13 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import asdict
-from typing import Any
+from typing import Any, cast
 
 import uvicorn
 
 from tenuto.basics.errors import TenutoError
 from tenuto.links.page import PageSettings
+from tenuto.page.door import MOST, Door
 from tenuto.page.open_pages import OpenPage, drop_note, note_page
 from tenuto.page.site import Site
 from tenuto.page.visitors import Page
@@ -80,32 +81,39 @@ async def _run(
         fingerprint = certificate.fingerprint
     page = make(addresses)
     page.port = listening.getsockname()[1]
-    server = uvicorn.Server(
-        uvicorn.Config(
-            Site(page).app(), log_level="critical", lifespan="off", ws_max_size=4 * LONGEST_MESSAGE,
-            ws_ping_interval=5.0, ws_ping_timeout=10.0, ws_per_message_deflate=False, access_log=False,
-            server_header=False, timeout_graceful_shutdown=1, limit_concurrency=200, **tls,
-        )
+    config = uvicorn.Config(
+        Site(page).app(), log_level="critical", lifespan="off", ws_max_size=4 * LONGEST_MESSAGE, ws_ping_interval=5.0,
+        ws_ping_timeout=10.0, ws_per_message_deflate=False, access_log=False, server_header=False,
+        timeout_graceful_shutdown=1, limit_concurrency=2 * MOST, **tls,
     )  # fmt: skip
+    server = uvicorn.Server(config)
+
+    def protocol() -> asyncio.Protocol:
+        made = cast(Any, config.http_protocol_class)
+        return cast(asyncio.Protocol, made(config=config, server_state=server.server_state, app_state={}))
+
     host = next(iter(addresses), "127.0.0.1")
     host = f"[{host}]" if ":" in host else host
     if line is not None:
         threading.Thread(target=_hear, args=(line, page, server), name="loop", daemon=True).start()
-    serving = asyncio.create_task(server.serve([listening]))
+    # The door accepts the connections itself.
+    serving = asyncio.create_task(server.serve([]))
     while not server.started:
         if serving.done():
             await serving  # which raises the error that ended it
             raise RuntimeError("it ended before it served")
         await asyncio.sleep(0.01)
+    door = asyncio.create_task(Door(listening, protocol, config.ssl, page.knows_address).serve())
     ready(page, f"{'https' if settings['lan'] else 'http'}://{host}:{page.port}/", fingerprint)
     working = asyncio.create_task(page.work())
     if seconds is not None:
         asyncio.get_running_loop().call_later(seconds, setattr, server, "should_exit", True)
     with _noted(page) if line is not None else nullcontext():
         await serving
-    working.cancel()
-    with suppress(asyncio.CancelledError):
-        await working
+    for task in (door, working):
+        task.cancel()
+        with suppress(asyncio.CancelledError):
+            await task
 
 
 @contextmanager

@@ -17,7 +17,7 @@ from starlette.websockets import WebSocket
 from tenuto.driving.explain import explain
 from tenuto.driving.guard import State
 from tenuto.page.curves import Curves
-from tenuto.page.devices import Code, Devices, permit_file
+from tenuto.page.devices import Code, Devices, permit_file, share_of
 from tenuto.page.facts import device_facts, robot_facts, tick_facts
 from tenuto.page.hub import Client, Hub
 from tenuto.protocols.page import PageAsk
@@ -187,10 +187,18 @@ class Page:
         if not self.lan:
             return True, ""
         self.devices.look(self.now())
-        device = self.devices.known(connection.cookies.get(COOKIE, ""))
+        key = connection.cookies.get(COOKIE, "")
+        device = self.devices.known(key)
+        if device is not None and connection.client is not None:
+            self.devices.came_from(key, connection.client.host)
         if device is None and not self.watchers:
             raise PermissionError
         return device is not None, device.name if device is not None else ""
+
+    def knows_address(self, share: str) -> bool:
+        """Return whether an admitted device has come from an address, or it is this machine's own."""
+        own = share in ("127.0.0.1", share_of("::1"))
+        return not self.lan or own or any(one.address == share for one in self.devices.all.values())
 
     def knows(self, connection: HTTPConnection) -> bool:
         """Return whether somebody may at least watch."""
