@@ -54,7 +54,7 @@ def begun(profile: Profile, seed: int) -> tuple[Pipeline, Hands, float, Tick]:
     return pipeline, hands, now, tick
 
 
-@examples(60)
+@examples(40)
 @given(testing.any_profile(), st.integers(0, 10**6), st.data())
 def test_a_stop_and_a_release_count_in_any_frame_of_any_profile(
     profile: Profile, seed: int, data: st.DataObject

@@ -96,7 +96,7 @@ def told(fails: Fails, place: str) -> Callable[..., None]:
     return lambda *_: fails(place)
 
 
-@examples(80)
+@examples(50)
 @given(st.sampled_from(_PLACES), st.sampled_from(KINDS), st.floats(0.05, 2.0), st.booleans())
 def test_whatever_leaves_user_code_every_sink_ramps_and_gets_its_stop(
     place: str, kind: type[BaseException], at: float, always: bool

@@ -20,6 +20,11 @@ MOST_AVERAGED = 400
 _OUT = "remove it from the profile of the board"
 
 
+# The text of a profile and the digest of its plan → its errors.
+_CHECKED: dict[tuple[str, str], tuple[Finding, ...]] = {}
+_MOST_CHECKED = 20
+
+
 def refusals(profile: Profile, plan: Plan, real: str = "float", own: Plan | None = None) -> list[Finding]:
     """List the errors of `tenuto check`, and the settings that cannot go to a board; empty if all can.
 
@@ -31,14 +36,19 @@ def refusals(profile: Profile, plan: Plan, real: str = "float", own: Plan | None
     return [*_errors(profile, plan if own is None else own), *board]
 
 
-def _errors(profile: Profile, plan: Plan) -> Iterator[Finding]:
+def _errors(profile: Profile, plan: Plan) -> tuple[Finding, ...]:
     """Find what `tenuto check` refuses: a board must not drive what a computer refuses to drive."""
     from tenuto.profile.checks.advice import advise
     from tenuto.sim.truth import truth_table
 
-    for finding in (*advise(profile, plan=plan), *truth_table(plan).findings):
-        if finding.is_error:
-            yield finding
+    # The robot is driven for it, which takes a second; code is often made several times, for several languages.
+    key = (profile.text(), plan.digest())
+    if key not in _CHECKED:
+        if len(_CHECKED) >= _MOST_CHECKED:
+            _CHECKED.clear()
+        found = (*advise(profile, plan=plan), *truth_table(plan).findings)
+        _CHECKED[key] = tuple(finding for finding in found if finding.is_error)
+    return _CHECKED[key]
 
 
 def passed_over(profile: Profile, plan: Plan, part: str) -> list[str]:

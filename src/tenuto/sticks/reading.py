@@ -84,7 +84,7 @@ class Reader:
         if control.minus is not None:
             raw[control.raw_names[-1]] = real(values.get(control.minus.reads, math.nan))
         value = values.get(control.reads, math.nan)
-        if frame.note and value != value:  # the source says why it does not know it
+        if frame.note and value != value and control.reads in values:  # the source says why it does not know it
             unknown = f"{control.reads} is not known: {frame.note}"
             return (Condition(Code.VALUE_NOT_FINITE, unknown, f"{control.reads} was not known: {frame.note}"),)
         return (_unbelievable(name, control, value, control.reads in values),)
