@@ -35,14 +35,15 @@ class Door:
             known: returns whether an admitted device has come from an address (`share_of`).
         """
         self._listening, self._make, self._tls, self._known = listening, make, tls, known
+        # At once: the page's address may be shown before `serve` is stepped for the first time.
+        listening.setblocking(False)
+        listening.listen(128)
         self._opening: dict[asyncio.Task[None], str] = {}
         self._open: dict[asyncio.Transport, str] = {}
 
     async def serve(self) -> None:
         """Accept connections until it is cancelled."""
         loop = asyncio.get_running_loop()
-        self._listening.setblocking(False)
-        self._listening.listen(128)
         try:
             while True:
                 try:
