@@ -294,7 +294,7 @@ MUTANTS: dict[str, Mutant] = {
     "takes the newest frame only": lambda patch: patch.setattr(StickDriver, "_catch_up", lambda *_: ()),
     "sees a release in a good frame only": lambda patch: patch.setattr(StickDriver, "_lets_go_in", lambda *_: False),
     "sees a contact in the newest frame only": lambda patch: patch.setattr(
-        inputs_module, "frames_of", lambda frame: (frame,)
+        inputs_module, "frames_in", lambda frame: (frame,)
     ),
     "forgives a lost link forever": _forgives_forever,
     "drives faster than the file says": _drives_faster,

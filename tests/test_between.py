@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import Bench, examples, pad
 from tenuto import Frame, Pipeline, Profile, Tick, testing
-from tenuto.basics.frame import frames_of
+from tenuto.basics.frame import frames_in
 from tenuto.data import shipped
 from tenuto.driving.guard import State
 from tenuto.protocols.radio.sbus import encode_sbus
@@ -168,7 +168,7 @@ def test_a_gamepad_reports_what_was_pressed_between_two_readings() -> None:
             events_of(virtual, pressed)()
         frame = source.poll(0.04)
         assert frame is not None
-        assert [one.values["left_shoulder"] for one in frames_of(frame)] == [1.0, 0.0, 1.0, 0.0]
+        assert [one.values["left_shoulder"] for one in frames_in(frame)] == [1.0, 0.0, 1.0, 0.0]
         assert source.poll(0.06) == frame._replace(time=0.06, earlier=())
 
 
@@ -182,7 +182,7 @@ def test_a_keyboard_reports_every_key_between_two_readings(keys: str) -> None:
         os.write(master, keys.encode())
         frame = keyboard.poll(0.02)
         assert frame is not None
-        states = [(one.values["enable"], one.values["emergency"]) for one in frames_of(frame)]
+        states = [(one.values["enable"], one.values["emergency"]) for one in frames_in(frame)]
         assert (0.0, 1.0) in states or (0.0, 0.0) in states
     finally:
         keyboard.close()
@@ -201,7 +201,7 @@ def test_what_a_receiver_sends_in_failsafe_is_read() -> None:
             seen, until = list[tuple[bool, int]](), time.monotonic() + 20.0
             while seen[-2:] != [(True, 1500)] * 2 or (False, 2000) not in seen:
                 frame = source.poll(0.0)
-                came = frames_of(frame) if frame is not None else ()
+                came = frames_in(frame) if frame is not None else ()
                 seen += [(one.link_good, round(one.values["channel_7"])) for one in came]
                 assert all(one.time <= after.time for one, after in pairwise(came))
                 assert time.monotonic() < until, seen

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 import tenuto
 from helpers import run
 from tenuto import Frame, SimulatedClock, State
-from tenuto.basics.frame import frames_of
+from tenuto.basics.frame import frames_in
 from tenuto.data import shipped
 from tenuto.links.black_box import BlackBox
 from tenuto.sim.gamepad import VirtualGamepad
@@ -33,7 +33,7 @@ from tenuto.sources import Source
 from tenuto.sources.keyboard import Keyboard
 from tenuto.sources.lines import Tilt
 from tenuto.sources.recording import write_recording
-from tenuto.sticks.tilt import MOST_LEANING, MOST_RATE, Hand, TiltFilter
+from tenuto.sticks.tilt import MOST_LEANING, MOST_RATE, HandTilt, TiltFilter
 
 pytestmark = pytest.mark.port
 
@@ -154,7 +154,7 @@ ANY = st.floats(allow_nan=True, allow_infinity=True) | st.sampled_from([0.0, 312
 def test_whatever_a_hand_s_sensor_sends_its_tilt_is_one_that_a_hand_can_have_or_not_known(
     lines: list[tuple[float, ...]], pause: float
 ) -> None:
-    hand = Hand(0.5)
+    hand = HandTilt(0.5)
     for _ in range(10):
         assert hand.step((0.0, 0.0, 9.81), (0.0, 0.0), 0.02) is not None
     before = hand.step((0.0, 0.0, 9.81), (0.0, 0.0), 0.02)
@@ -175,7 +175,7 @@ def test_a_line_that_no_hand_sends_is_a_fault_and_not_a_motion() -> None:
     """A lost decimal point, a dead accelerometer, a hand upside down: each stops at once, without grace."""
     for odd in ((0.0, 0.0, 9.81, 0.0, 312.0), (0.0, 0.0, 0.0, 0.0, 0.0), (0.0, 0.0, 9.81, math.inf, 0.0),
                 (-9.7, 0.0, 0.3, 0.0, 11.0)):  # fmt: skip
-        hand, pipeline = Hand(0.5), tenuto.Pipeline(tenuto.parse_profile(GLOVE))
+        hand, pipeline = HandTilt(0.5), tenuto.Pipeline(tenuto.parse_profile(GLOVE))
         states, moved = list[State](), 0.0
         for number in range(120):
             lines = [(0.0, 0.0, 9.81, 0.0, 0.0)] if number < 60 else [odd]
@@ -189,7 +189,7 @@ def test_a_line_that_no_hand_sends_is_a_fault_and_not_a_motion() -> None:
         assert State.DRIVING not in states[80:]
         assert moved < 0.05, odd
     noise = random.Random(1)
-    hand = Hand(0.5)
+    hand = HandTilt(0.5)
     for _ in range(200):  # dead from the start: noise around nothing
         hand.step(tuple(noise.gauss(0.0, 0.02) for _ in range(3)), (0.0, 0.0), 0.02)  # type: ignore[arg-type]
         assert hand.problem
@@ -452,7 +452,7 @@ def test_a_keyboard_that_never_ends_holds_up_no_poll(monkeypatch: pytest.MonkeyP
 
 def all_of(frames: list[Frame | None]) -> list[dict[str, float]]:
     heard = [frame for frame in frames if frame is not None]
-    return [dict(one.values) for frame in heard for one in frames_of(frame)]
+    return [dict(one.values) for frame in heard for one in frames_in(frame)]
 
 
 @pytest.mark.port

@@ -24,7 +24,7 @@ from dataclasses import replace
 from types import FrameType
 
 from tenuto.basics.errors import SourceError, TenutoError
-from tenuto.basics.frame import Frame, frames_of, real
+from tenuto.basics.frame import Frame, frames_in, real
 from tenuto.clock import REAL, Timer
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.tick import Tick
@@ -249,7 +249,7 @@ class Pad:
         for seen in (self._pressed, self._released, self._off):
             seen.clear()
         came = self._source.poll(now) if not self._ended else None
-        for frame in frames_of(came)[:-1] if came is not None else ():
+        for frame in frames_in(came)[:-1] if came is not None else ():
             self._take(frame.values if frame.link_good else {}, now)
         self.frame = came or self.frame
         self._take(self.frame.values if self.frame is not None and self.heard else {}, now)

@@ -73,7 +73,7 @@ def with_earlier(frames: Sequence[Frame]) -> Frame | None:
     return frames[-1]._replace(earlier=tuple(frames[:-1]))
 
 
-def frames_of(frame: Frame) -> tuple[Frame, ...]:
+def frames_in(frame: Frame) -> tuple[Frame, ...]:
     """Return all frames since the previous one handed over, oldest first; the newest is the last."""
     return (*(Frame(*one) for one in frame.earlier), frame)
 

@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Mapping
 from itertools import pairwise
 
-from tenuto.basics.frame import ROUNDING_TIME, Frame, frames_of, real
+from tenuto.basics.frame import ROUNDING_TIME, Frame, frames_in, real
 from tenuto.basics.reasons import LINK_CODES, Code, Condition, Reason
 from tenuto.driving.enabling import Enabling
 from tenuto.driving.holding import Holding
@@ -178,7 +178,7 @@ class StickDriver:
         """Take the frames before the newest one, and note what must not be forgotten when the next one is taken."""
         bad: tuple[Reason, ...] = ()
         self._between = between = _Between()
-        for one, following in pairwise(frames_of(frame)):
+        for one, following in pairwise(frames_in(frame)):
             self.fresh, fresh = False, self.fresh
             bad = self._take(one, following.time, bad)
             between.on.update(self._stopping)
@@ -376,7 +376,7 @@ class VelocityDriver:
 
     def hear(self, frame: Frame | None, now: float, shown: Frame | None = None) -> None:
         """Take a frame, or None when nothing came; see `StickDriver.hear`."""
-        problems = [self._problem(one, now) for one in (frames_of(frame) if frame is not None else ())]
+        problems = [self._problem(one, now) for one in (frames_in(frame) if frame is not None else ())]
         bad = next(filter(None, problems), "")
         self.fresh = frame is not None and not problems[-1]
         self.faults = (Reason(Code.VELOCITY_BAD, f"{self.name}: {bad}"),) if bad else ()

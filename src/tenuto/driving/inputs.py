@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from tenuto.basics.frame import Frame, frames_of
+from tenuto.basics.frame import Frame, frames_in
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.distance import Distance
 from tenuto.driving.inhibits import Inhibit
@@ -46,7 +46,7 @@ class Inputs:
         for one in self._all:
             place = one.plan.heard_from
             frame = first if place is None else others.get(place)
-            one.hear(frames_of(frame) if frame is not None else ())
+            one.hear(frames_in(frame) if frame is not None else ())
 
     def faults(self, now: float, powered: bool) -> tuple[Reason, ...]:
         """List the reasons to stop; ``now`` in s. A measured speed is compared while the outputs have power."""

@@ -145,16 +145,18 @@ class Code:
 
     def __init__(self, now: float) -> None:
         """Make one; ``now`` in s."""
+        self._wrong = 0
         self._renew(now)
 
     def _renew(self, now: float) -> None:
         self.text = f"{secrets.randbelow(10**_CODE_DIGITS):0{_CODE_DIGITS}d}"
-        self._made, self._wrong = now, 0
+        self._made = now
         # Address → its wrong codes, and the time of its next try, s.
         self._tried: dict[str, tuple[int, float]] = {}
 
     def permit(self, now: float) -> None:
         """Make a new code for the next device, whatever was tried before."""
+        self._wrong = 0
         self._renew(now)
 
     def why_not(self, text: str, now: float, address: str = "") -> str:

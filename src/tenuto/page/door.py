@@ -15,7 +15,7 @@ from contextlib import suppress
 
 from tenuto.page.devices import share_of
 
-# All connections, those of addresses from which no admitted device has come, and those of one address.
+# All connections, those of addresses from which no admitted device has come, and those of one such address.
 MOST, MOST_STRANGERS, MOST_OF_ONE = 300, 100, 40
 # How long a connection may be silent at first, and how long its TLS handshake may take, s.
 SILENT_FOR, HANDSHAKE_FOR = 3.0, 5.0
@@ -67,10 +67,10 @@ class Door:
         """Return whether one more connection of an address has a place."""
         self._open = {transport: one for transport, one in self._open.items() if not transport.is_closing()}
         counts = Counter([*self._open.values(), *self._opening.values()])
-        if counts.total() >= MOST or counts[share] >= MOST_OF_ONE:
+        if counts.total() >= MOST:
             return False
         strangers = sum(count for one, count in counts.items() if not self._known(one))
-        return self._known(share) or strangers < MOST_STRANGERS
+        return self._known(share) or (strangers < MOST_STRANGERS and counts[share] < MOST_OF_ONE)
 
     async def _let_in(self, connection: socket.socket, share: str) -> None:
         """Hand on a connection once its first byte is there."""
@@ -82,10 +82,11 @@ class Door:
             async with asyncio.timeout(SILENT_FOR):
                 await there.wait()
         except TimeoutError:
-            loop.remove_reader(connection)
-            connection.close()
             return
-        loop.remove_reader(connection)
+        finally:
+            loop.remove_reader(connection)
+            if not there.is_set():
+                connection.close()
         with suppress(OSError, TimeoutError):  # such as a handshake that fails
             transport, _ = await loop.connect_accepted_socket(
                 self._make, connection, ssl=self._tls,

@@ -114,6 +114,8 @@ class Site:
         if not self._page.allowed(socket, by_script=True):
             await socket.close(1008)
             return
+        if may_drive:
+            self._page.came(socket)
         await socket.accept()
         await self._serve(socket, may_drive, name)
 

@@ -187,13 +187,15 @@ class Page:
         if not self.lan:
             return True, ""
         self.devices.look(self.now())
-        key = connection.cookies.get(COOKIE, "")
-        device = self.devices.known(key)
-        if device is not None and connection.client is not None:
-            self.devices.came_from(key, connection.client.host)
+        device = self.devices.known(connection.cookies.get(COOKIE, ""))
         if device is None and not self.watchers:
             raise PermissionError
         return device is not None, device.name if device is not None else ""
+
+    def came(self, connection: HTTPConnection) -> None:
+        """Keep the address from which an admitted device has connected."""
+        if self.lan and connection.client is not None:
+            self.devices.came_from(connection.cookies.get(COOKIE, ""), connection.client.host)
 
     def knows_address(self, share: str) -> bool:
         """Return whether an admitted device has come from an address, or it is this machine's own."""

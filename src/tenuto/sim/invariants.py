@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 
-from tenuto.basics.frame import Frame, frames_of
+from tenuto.basics.frame import Frame, frames_in
 from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.stopping import worst_stop
@@ -62,7 +62,7 @@ class _Person:
         """Take one tick."""
         new, self._frame = hand.frame is not self._frame, hand.frame
         self.unbelieved = False
-        let_go = new and hand.frame is not None and any(map(self._lets_go, frames_of(hand.frame)[:-1]))
+        let_go = new and hand.frame is not None and any(map(self._lets_go, frames_in(hand.frame)[:-1]))
         if new and hand.frame is not None:
             self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)

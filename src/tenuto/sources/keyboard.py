@@ -153,7 +153,10 @@ class Keyboard(Source):
             self._direction = (0, 0)
         if now - self._last_key > IDLE_SECONDS:
             self._enabled = False
-        return with_earlier([*came, self._frame(now)])
+        newest = self._frame(now)
+        if came and came[-1].values == newest.values:
+            came.pop()
+        return with_earlier([*came, newest])
 
     def _frame(self, now: float) -> Frame:
         """Return the controls as they are now."""

@@ -17,7 +17,7 @@ from tenuto.protocols.diagnosis import Diagnosis
 from tenuto.protocols.uart import LineSettings
 from tenuto.sources.base import HeldOptions, Source
 from tenuto.sources.port import PortSource, open_port
-from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, Hand
+from tenuto.sticks.tilt import GYRO_COLUMNS, TILT_COLUMNS, HandTilt
 
 DEFAULT_BAUD = 115_200
 # The tilt of a hand for the full command, rad.
@@ -106,7 +106,7 @@ class Tilt(Lines):
     The columns ``ax ay az`` (any unit) and ``gx gy`` (rad/s) are read; a column ``zero`` that is not 0 sets
     the present attitude of the hand as rest, and so does `take_zero`. All columns remain
     controls beside ``roll`` and ``pitch``, such as a flex sensor or a button. Where the tilt is not known, ``roll`` and
-    ``pitch`` are NaN, and the note of the frame says why; see `tenuto.sticks.tilt.Hand`.
+    ``pitch`` are NaN, and the note of the frame says why; see `tenuto.sticks.tilt.HandTilt`.
 
     Raises:
         SourceError: as `Lines`, or a column is missing.
@@ -125,7 +125,7 @@ class Tilt(Lines):
             raise SourceError(
                 f"{port}: tilt needs columns {', '.join(missing)}; it has {', '.join(self._decoder.columns)}"
             )
-        self._hand = Hand(time_constant)
+        self._hand = HandTilt(time_constant)
         self._before: float | None = None
 
     def controls(self) -> tuple[ControlInfo, ...]:

@@ -73,7 +73,7 @@ class TiltFilter:
         return self._angles or (0.0, 0.0)
 
 
-class Hand:
+class HandTilt:
     """The tilt of a hand, or why it is not known: a pose or a rate that no hand has, or that cannot be read.
 
     Attributes:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -57,6 +58,10 @@ def _controls(profile: Tables) -> Iterator[Finding]:
         if info is None or (columns is not None and control.reads not in known):
             yield unknown(f"{key}.reads", f"a control of the {source.kind}", control.reads, known)
             continue
+        for name_of in ("margin", "pull"):
+            if math.isfinite(info.low) and name_of in control.model_fields_set:
+                expected = "no such key: the range of this device is known, so it has no effect"
+                yield unexpected(f"{key}.{name_of}", expected, str(getattr(control, name_of)))
         for end in ("low", "centre", "high"):
             raw = getattr(control, end)
             if isinstance(raw, (int, float)) and not info.low <= raw <= info.high:
