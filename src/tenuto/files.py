@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import re
+import secrets
+import shutil
 import stat
 import tomllib
 from collections.abc import Iterator
@@ -144,3 +147,34 @@ def check_there(file: IO[Any]) -> None:
     """Raise `FileNotFoundError` if an open file was removed: what is written to it is lost."""
     if os.fstat(file.fileno()).st_nlink == 0:
         raise FileNotFoundError(errno.ENOENT, "the file was removed during the drive")
+
+
+def write_atomically(target: Path, text: str, *, private: bool = False) -> None:
+    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError.
+
+    The file keeps its permissions and its owner; a new ``private`` one is for its owner only. A link stays a link, and
+    the file behind it is written.
+    """
+    target = Path(os.path.realpath(target))
+    beside = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
+    handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600 if private else 0o666)
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        if target.exists():
+            _keep_owner(target, beside)
+            shutil.copymode(target, beside)
+        os.replace(beside, target)
+    except BaseException:
+        beside.unlink(missing_ok=True)
+        raise
+
+
+def _keep_owner(old: Path, new: Path) -> None:
+    """Give the owner of a file to another one: root may write a file that somebody else has to read."""
+    said, ours = old.stat(), new.stat()
+    if (said.st_uid, said.st_gid) != (ours.st_uid, ours.st_gid):
+        with contextlib.suppress(OSError, AttributeError):  # only root may
+            os.chown(new, said.st_uid, said.st_gid)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import os
 import re
-import secrets
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -15,7 +14,7 @@ from typing import Any
 
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.html import html_table
-from tenuto.files import UnreadableError, read_toml
+from tenuto.files import UnreadableError, read_toml, write_atomically
 
 FORMAT = 1
 KINDS = ("middle", "end", "switch")
@@ -134,28 +133,6 @@ class Calibration:
             others = sorted(set(self.all_controls) ^ set(controls))
             return f"{self.name} has other controls now: {', '.join(missing or others)} differ"
         return ""
-
-
-def write_atomically(target: Path, text: str, *, private: bool = False) -> None:
-    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError.
-
-    The file keeps its permissions; a new ``private`` one is for its owner only. A link stays a link, and the file
-    behind it is written.
-    """
-    target = Path(os.path.realpath(target))
-    beside = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
-    handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600 if private else 0o666)
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        if target.exists():
-            shutil.copymode(target, beside)
-        os.replace(beside, target)
-    except BaseException:
-        beside.unlink(missing_ok=True)
-        raise
 
 
 def default_path(identity: str) -> Path:

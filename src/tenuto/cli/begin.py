@@ -280,7 +280,7 @@ def _write(
 ) -> None:  # fmt: skip
     """Write the profile after a check."""
     import tenuto
-    from tenuto.calibration.store import write_atomically
+    from tenuto.files import write_atomically
 
     for role, meant in answers.meant.items():
         way = "increases" if meant.rising else "decreases"

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from tenuto.basics.text import readable
-from tenuto.calibration.store import write_atomically
+from tenuto.files import write_atomically
 
 # The validity of a code, s.
 _CODE_GOOD_FOR = 600.0

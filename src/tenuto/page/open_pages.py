@@ -11,7 +11,7 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from tenuto.calibration.store import write_atomically
+from tenuto.files import write_atomically
 
 
 @dataclass(frozen=True)

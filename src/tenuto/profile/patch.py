@@ -10,8 +10,7 @@ from typing import TYPE_CHECKING, Any
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.findings import unexpected
 from tenuto.basics.text import readable
-from tenuto.calibration.store import write_atomically
-from tenuto.files import MOST_TOML, UnreadableError, read_text, unreadable
+from tenuto.files import MOST_TOML, UnreadableError, read_text, unreadable, write_atomically
 from tenuto.profile.load import parse_profile
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_text

@@ -13,8 +13,9 @@ from pydantic_core import PydanticCustomError
 from tenuto.basics.errors import ProfileError
 from tenuto.basics.findings import unexpected
 from tenuto.basics.html import html_table
-from tenuto.calibration.store import Calibration, write_atomically
+from tenuto.calibration.store import Calibration
 from tenuto.driving.plan import Plan
+from tenuto.files import write_atomically
 from tenuto.profile.build import build_plan
 from tenuto.profile.checks.between import errors_of
 from tenuto.profile.schema import Tables

@@ -7,8 +7,7 @@ from pathlib import Path
 
 from tenuto.basics.errors import ProfileError, TenutoError
 from tenuto.basics.findings import unexpected
-from tenuto.calibration.store import write_atomically
-from tenuto.files import UnreadableError, read_toml, unreadable
+from tenuto.files import UnreadableError, read_toml, unreadable, write_atomically
 from tenuto.profile.profile import Profile
 
 
