@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import getpass
+import os
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -49,7 +49,7 @@ def service(
         "follow", str(profile.resolve()), "--source", follow]  # fmt: skip
     for text in to or []:
         what += ["--to", text]
-    made = service_for(loaded, what, python=sys.executable, user=user or getpass.getuser())
+    made = service_for(loaded, what, python=sys.executable, user=user or _me())
     files = {made.unit_at: made.unit, made.rules_at: made.rules}
     if as_json:
         print_json("service", {"files": {str(place): text for place, text in files.items()}})
@@ -62,6 +62,16 @@ def service(
     if not as_json:
         done = "Now:" if install else "Install them (or use --install), then run:"
         results.print("\n  ".join((done, *made.starts_by())), soft_wrap=True)
+
+
+def _me() -> str:
+    """Return the name of the account that runs this; no variable of the environment decides it."""
+    try:
+        import pwd
+
+        return pwd.getpwuid(os.getuid()).pw_name
+    except (ImportError, KeyError) as error:
+        raise TenutoError("the name of your account is not known: set --user") from error
 
 
 def _install(files: dict[Path, str]) -> None:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
+from tenuto.basics.text import readable
 from tenuto.driving.stopping import worst_stop
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
 
+# What may go into a unit and a rule as it is.
+_USER, _PLAIN = re.compile(r"[a-z_][a-z0-9_-]{0,31}"), re.compile(r"[A-Za-z0-9_+=:,./-]+")
+_TTY = re.compile(r"/dev/tty[A-Za-z0-9_.-]{1,60}")
 # Where systemd and udev look.
 UNITS, RULES = Path("/etc/systemd/system"), Path("/etc/udev/rules.d")
 _UNIT = """\
@@ -87,7 +90,8 @@ def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user
         python: the interpreter that has tenuto. user: the account that runs it.
 
     Raises:
-        TenutoError: the profile has no file, or is driven by the keys of a terminal.
+        TenutoError: the profile has no file, or is driven by the keys of a terminal; the user, a path, an argument or a
+            port has characters that would mean something else to the system.
     """
     file = profile.file
     if file is None:
@@ -95,17 +99,35 @@ def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user
     if any(kind == "keyboard" for kind in (profile.source.kind, *_kinds_of_drivers(profile))):
         raise TenutoError(f"{file}: it is driven by the keys of a terminal, and a service has none")
     name = "tenuto-" + (re.sub(r"[^a-z0-9]+", "-", file.stem.lower()).strip("-") or "robot")
+    if not _USER.fullmatch(user):
+        raise TenutoError(f'user: expected the name of an account, found "{readable(user)}"')
     plan = profile.plan()
     unit = _UNIT.format(
-        name=_one_line(profile.name), folder=str(file.resolve().parent).replace("%", "%%"), user=user,
-        command=shlex.join([python, "-m", "tenuto", *arguments]).replace("%", "%%").replace("$", "$$"),
+        name=_one_line(profile.name), folder=_folder(file.resolve().parent), user=user,
+        command=" ".join(map(_word, (python, "-m", "tenuto", *arguments))),
         patience=10.0 + worst_stop(plan).seconds,
     )  # fmt: skip
     return Service(name, unit, "".join(_rules(profile)))
 
 
 def _one_line(text: str) -> str:
-    return " ".join(text.split()).replace("%", "%%")
+    return readable(" ".join(text.split())).replace("\\", "/").replace("%", "%%")
+
+
+def _word(text: str) -> str:
+    """Return a word of a command as systemd reads it. Raises `TenutoError` for one that would end the line."""
+    if not text.isprintable():
+        raise TenutoError(f'a service cannot run with "{readable(text)}": it has characters that cannot be printed')
+    if _PLAIN.fullmatch(text):
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$") + '"'
+
+
+def _folder(place: Path) -> str:
+    text = str(place)
+    if not text.isprintable() or "\\" in text or text != text.strip():
+        raise TenutoError(f'a service cannot run in the folder "{readable(text)}": rename it')
+    return text.replace("%", "%%")
 
 
 def _kinds_of_drivers(profile: Profile) -> list[str]:
@@ -117,6 +139,9 @@ def _rules(profile: Profile) -> list[str]:
     kinds = {profile.source.kind, *_kinds_of_drivers(profile)}
     ports = dict.fromkeys(_ports_in(profile_tables(profile)))
     found = [_PADS] if "gamepad" in kinds else []
+    for place in ports:
+        if not _TTY.fullmatch(place):
+            raise TenutoError(f'no rule can be made for the port "{readable(place)}": expected one like /dev/ttyUSB0')
     return found + [_PORT.format(place=place, kernel=Path(place).name) for place in ports]
 
 
