@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import secrets
 from collections import deque
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -11,11 +12,13 @@ from pymavlink.dialects.v20 import common as dialect
 
 from tenuto.basics.text import readable
 from tenuto.driving.telemetry import Telemetry
-from tenuto.protocols.mavlink import order_number, says_armed
+from tenuto.protocols.mavlink import order_number, says_armed, signed_at
 
 # Timeouts, s: of a heartbeat, of messages that come ten times a second, and of the battery.
 SILENT_AFTER = 3.0
 _STALE, _BATTERY_STALE = 1.0, 10.0
+# A signed message that is later than this does not count, s: a slow radio needs a part of it.
+LATEST = 2.0
 # Loss is counted over this time, s, and over this number of messages at least.
 _WINDOW, _FEWEST = 5.0, 5
 # What is requested if it does not come by itself: message → interval, µs.
@@ -54,6 +57,8 @@ class AutopilotSays:
         self._order: int | None = None
         self._gaps: deque[tuple[float, int]] = deque()
         self._asked: dict[int, float] = {}
+        # Nobody has an answer to these from an earlier day.
+        self._stamps_from = secrets.randbits(60)
 
     def take(self, message: Any, now: float) -> None:
         """Take a message of the autopilot, at ``now``, s."""
@@ -96,11 +101,16 @@ class AutopilotSays:
 
     def sync(self, now: float) -> int:
         """Return the time stamp of a TIMESYNC to send at ``now``, s: its answer shows the round-trip time."""
-        stamp = int(now * 1e9) + 1
+        stamp = self._stamps_from + int(now * 1e9) + 1
         self._asked[stamp] = now
         while len(self._asked) > 10:
             self._asked.pop(next(iter(self._asked)))
         return stamp
+
+    def answers(self, message: Any, now: float) -> bool:
+        """Return whether a message answers a TIMESYNC that was sent a moment ago."""
+        asked = self._asked.get(message.ts1) if message.get_type() == "TIMESYNC" and message.tc1 else None
+        return asked is not None and 0.0 <= now - asked <= LATEST
 
     def unheard(self, now: float) -> list[tuple[int, int]]:
         """List the messages that are needed and do not come, and their intervals, µs."""
@@ -158,6 +168,32 @@ class AutopilotSays:
         asked = self._asked.pop(message.ts1, None) if message.tc1 else None
         if asked is not None:
             self._said = self._said._replace(round_trip=now - asked)
+
+
+class Proof:
+    """Whether signed messages are new: their sender has answered a TIMESYNC of ours, and its clock goes on from there.
+
+    A signature alone does not show this: a recording of yesterday is signed too.
+    """
+
+    def __init__(self) -> None:
+        self._base: tuple[float, float] | None = None
+
+    @property
+    def given(self) -> bool:
+        """Whether the sender has ever answered."""
+        return self._base is not None
+
+    def answered(self, message: Any, now: float) -> None:
+        """Take the answer to a TIMESYNC that was just sent."""
+        self._base = (now, signed_at(message))
+
+    def is_new(self, message: Any, now: float) -> bool:
+        """Return whether a signed message was sent a moment ago. A clock that is set forward is no fault."""
+        if self._base is None:
+            return False
+        ours, theirs = self._base
+        return (now - ours) - (signed_at(message) - theirs) <= LATEST
 
 
 _READERS: Mapping[str, Callable[[AutopilotSays, Any, float], None]] = {

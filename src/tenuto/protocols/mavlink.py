@@ -226,6 +226,11 @@ def sender(message: Any) -> Member:
     return Member(system, component)
 
 
+def signed_at(message: Any) -> float:
+    """Return the time of a signed message on its sender's clock, s: of the six bytes before its signature."""
+    return int.from_bytes(bytes(message.get_msgbuf())[-12:-6], "little") / _PER_SECOND
+
+
 def order_number(message: Any) -> int:
     """Return the sequence number of a message, 0…255."""
     return int(message.get_seq()) if is_known(message) else _head_of(message)[0]

@@ -19,6 +19,7 @@ from tenuto.kinds.options import About, option
 from tenuto.kinds.quantities import FREQUENCY, TIME
 from tenuto.links.black_box import BlackBox
 from tenuto.links.key_file import read_key
+from tenuto.links.udp import Address
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 from tenuto.sinks.orders import POWER_OFF, AutopilotCommand, Order, Orders, order_of, order_of_mode
 from tenuto.sinks.servo_frames import pulses_of, pulses_to_send
@@ -34,6 +35,8 @@ else:
 SENDS = ("velocity", "sticks", "channels")
 _STOPS, _APART = 5, 0.02
 _HEARTBEAT_EVERY = 1.0
+# The most senders that are asked in a second to prove that their signed messages are new.
+_MOST_UNPROVEN = 4
 _SAYS = EVERYTHING - {"wheels", "distances"}
 
 
@@ -108,6 +111,8 @@ class MavlinkSink(Sink):
         self._mav = mavlink.MavlinkLink(
             mavlink.Member(system, component), read_key(key, SinkError) if key is not None else None
         )
+        self._proof = autopilot.Proof() if key is not None else None
+        self._unproven: dict[Address, float] = {}
         self._port = way_to(place, baud, only, target_system)
         self._orders = Orders()
         self._says = autopilot.AutopilotSays(self._modes, mode, guided=sends == "velocity")
@@ -138,6 +143,11 @@ class MavlinkSink(Sink):
         if silent > SILENT_AFTER:
             what = "no heartbeat" if heard is not None else "no heartbeat yet"
             wrong = f"; {self.bad} messages do not count: is the key the same at both ends?" if self.bad else ""
+            if self._unproven:
+                wrong = (
+                    "; signed messages come, and their sender does not answer a TIMESYNC: they may be a recording. "
+                    "With a key the autopilot has to answer it"
+                )
             return f"{self.name}: {what} for {silent:.1f} s from system {self._target.system}{wrong}"
         if text := self._orders.told(now):
             return f"{self.name}: {text}"
@@ -270,6 +280,8 @@ class MavlinkSink(Sink):
         for message, answer_to in self._port.read(self._mav, now):
             if mavlink.sender(message) != self._target:
                 continue
+            if self._proof is not None and not self._is_proven(message, answer_to, now):
+                continue
             if not mavlink.is_known(message):
                 self._says.pass_over(message, now)
                 continue
@@ -284,12 +296,31 @@ class MavlinkSink(Sink):
             elif kind == "STATUSTEXT" and (warning := autopilot.warning_in(message)):
                 self._orders.say(now, f'it says "{warning}"')
         if self._port.stranger:
-            text = f"another sender uses system {self._target.system}, from {self._port.stranger}: use a key"
+            what = "use a key" if self._proof is None else "it does not count"
+            text = f"another sender uses system {self._target.system}, from {self._port.stranger}: {what}"
             self._orders.say(now, text)
             self._port.stranger = ""
         said = self._says.telemetry(now)._replace(waiting=self._port.free_in(now))
         # The time of a report is on the sink's own clock, and the ticks may have another.
         self._telemetry = said._replace(time=self.clock.now() - (now - said.time))
+
+    def _is_proven(self, message: Any, address: Address, now: float) -> bool:
+        """Return whether a signed message is new. Whoever sends heartbeats is asked for a proof, a few at a time."""
+        proof = self._proof
+        assert proof is not None
+        if not mavlink.is_known(message):
+            return bool(proof.given)  # its content is not used
+        if self._says.answers(message, now):
+            proof.answered(message, now)
+            self._unproven.clear()
+            return True
+        if proof.is_new(message, now):
+            return True
+        self._unproven = {place: at for place, at in self._unproven.items() if now - at < _HEARTBEAT_EVERY}
+        if message.get_type() == "HEARTBEAT" and len(self._unproven) < _MOST_UNPROVEN and address not in self._unproven:
+            self._unproven[address] = now
+            self._port.write_to(self._mav.pack(mavlink.sync_request(self._says.sync(now))), address, now)
+        return False
 
 
 @dataclass(frozen=True, kw_only=True)

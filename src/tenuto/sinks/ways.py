@@ -69,6 +69,10 @@ class UdpWay:
         """Send a datagram."""
         self._udp.send(data)
 
+    def write_to(self, data: bytes, address: Address, now: float) -> None:
+        """Send a datagram to an address that does not have the link yet."""
+        self._udp.send(data, address)
+
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
         """Return the messages of the accepted sender, and their address."""
         # A restarted autopilot program may come back from another port.
@@ -95,6 +99,11 @@ class SerialWay(OutPort):
     """A serial line, which has one other end."""
 
     stranger = ""
+
+    def write_to(self, data: bytes, address: Address, now: float) -> None:
+        """Write to the line, which has one other end."""
+        if self.free(now):
+            self.write(data, now)
 
     def read(self, mav: MavlinkLink, now: float) -> Iterable[tuple[Any, Address]]:
         """Return the messages that arrived."""
