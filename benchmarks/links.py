@@ -69,7 +69,7 @@ def station(count: int, port: int) -> tuple[float, float, float]:
     while time.monotonic() - began < SECONDS:
         robot, now = step % count, time.monotonic()
         sinks[robot].write(tick._replace(time=now - began))
-        sent[robot, sinks[robot].end._number] = now
+        sent[robot, sinks[robot].end.number] = now
         step += 1
         time.sleep(max(began + step / (count * RATE) - time.monotonic(), 0.0))
     out, _ = receiving.communicate()

@@ -30,7 +30,7 @@ with atheris.instrument_imports(include=["tenuto"]):
     from tenuto.protocols.marks import Unmarker
     from tenuto.protocols.mavlink import MavlinkLink, Member
     from tenuto.protocols.radio.base import RADIOS
-    from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
+    from tenuto.protocols.remote import MESSAGES, other_form, read_json
     from tenuto.protocols.velocity_line import VelocityLineDecoder
     from tenuto.sinks.base import SINKS
     from tenuto.sources import source_options
@@ -84,8 +84,8 @@ TARGETS: list[Callable[[bytes], object]] = [
     lambda data: MavlinkLink(Member(255, 190)).feed(data),
     lambda data: PpmDecoder().feed(byte * 1e-4 for byte in data),
     lambda data: read_answer(data),
-    lambda data: read_json(RemoteCommand, data),
-    lambda data: read_json(RemoteState, data),
+    *(lambda data, kind=kind: read_json(kind, data) for kind in MESSAGES.values()),
+    other_form,
 ]  # fmt: skip
 
 

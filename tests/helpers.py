@@ -131,8 +131,8 @@ class Hands(Source):
 
     name = "hands"
 
-    def __init__(self, fails_at: float = 1e9) -> None:
-        self.fails_at = fails_at
+    def __init__(self, fails_at: float = 1e9, begins_at: float = 0.1) -> None:
+        self.fails_at, self.begins_at = fails_at, begins_at
 
     def controls(self) -> tuple[ControlInfo, ...]:
         return tuple(ControlInfo(name, 0, 1, 0) for name in pad())
@@ -140,7 +140,7 @@ class Hands(Source):
     def poll(self, now: float) -> Frame:
         if now > self.fails_at:
             raise OSError("the cable broke")
-        return Frame(now, pad(float(now > 0.3), 0.0, now > 0.1))
+        return Frame(now, pad(float(now > self.begins_at + 0.2), 0.0, now > self.begins_at))
 
 
 class Notebook(Sink):

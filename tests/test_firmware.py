@@ -134,7 +134,8 @@ class Frame(c.Structure):
     _fields_ = [
         ("vx", c.c_int16), ("vy", c.c_int16), ("vz", c.c_int16), ("yaw_rate", c.c_int16), ("power", c.c_bool),
         ("good", c.c_uint32), ("refused", c.c_uint32), ("key", c.c_char_p), ("session", c.c_uint32),
-        ("number", c.c_uint32), ("began", c.c_uint32), ("bytes", c.c_uint8 * 34), ("length", c.c_uint8),
+        ("began", c.c_uint32), ("run", c.c_uint32), ("number", c.c_uint32), ("asked_run", c.c_uint32),
+        ("asked_number", c.c_uint32), ("bytes", c.c_uint8 * 38), ("length", c.c_uint8),
         ("counter", c.c_uint8), ("heard", c.c_bool), ("latched", c.c_bool), ("came", c.c_uint32),
         ("valid", c.c_uint32),
     ]  # fmt: skip
@@ -176,14 +177,14 @@ def test_the_sketch_answers_as_the_library_reads(
     assert [*answer.wheels, *answer.distances] == pytest.approx([one / 1000 for one in (*wheels, *distances)])
     assert encode_answer(answer) == text.raw[:length]
     # The short form has coarser steps, and the same report of the link.
-    frame, sent = Frame(), c.create_string_buffer(26)
+    frame, sent = Frame(), c.create_string_buffer(34)
     sketch.velocity_frame_begin(c.byref(frame), KEY, c.c_uint32(77), c.c_uint32(1000))
     left, right, near = (*wheels, 0, 0)[0], (*wheels, 0, 0)[1], (*distances, 0)[0] % 65536
     told = FrameReport(why, volts, True, True, left, right, near)
-    assert sketch.velocity_frame_answer(c.byref(frame), c.byref(told), c.c_uint32(1500), sent) == 26
+    assert sketch.velocity_frame_answer(c.byref(frame), c.byref(told), c.c_uint32(1500), sent) == 34
     ((said, seal),) = FrameFinder(SIGNED_ANSWER, KEY).feed(sent.raw)
     assert isinstance(said, AnswerLine)
-    assert (said.why, seal) == (why or 1, AnswerSeal(77, 500))
+    assert (said.why, seal) == (why or 1, AnswerSeal(77, 500, 0, 0))
     assert said.wheels == pytest.approx([max(min(one / 1000, 327.67), -327.67) for one in (left, right)], abs=5.1e-3)
     assert said.distances[0] == pytest.approx(min(near / 1000, 5.08), abs=0.0101)
 
@@ -210,7 +211,8 @@ def on_the_way(dice: random.Random, piece: bytes, sent: list[bytes]) -> bytes:
 def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, seed: int, signed: bool) -> None:
     """Good, damaged, cut, foreign, forged, replayed, late and reordered frames in noise, against the rules."""
     dice = random.Random(seed)
-    theirs, watchdog, power, number, newest = Frame(), CommandWatchdog(), False, 0, 0
+    theirs, watchdog, power, number, newest = Frame(), CommandWatchdog(), False, 0, (0, 0)
+    came, asked = -(10**9), (0, 0)
     began = now = dice.choice((0, 2**32 - 3000))
     sketch.velocity_frame_begin(c.byref(theirs), KEY if signed else None, c.c_uint32(SESSION), c.c_uint32(now))
     finder = FrameFinder(SIGNED_COMMAND, KEY) if signed else FrameFinder(COMMAND)
@@ -221,7 +223,8 @@ def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, s
         speed = dice.choice((VelocityCommand(), VelocityCommand(0.4, -0.1, 0.05, -1.2)))
         frame = CommandFrame(step, speed, dice.choice((0.05, 0.1, 0.2, 0.5)), dice.random() < 0.9)
         heard = (now - began - dice.choice((0, 100, 499, 500, 501, 3000))) % 2**32
-        seal = Seal(SESSION if dice.random() < 0.9 else 5, number, heard)
+        run = 7 if step < 250 or dice.random() < 0.1 else 8  # another program, and its predecessor's messages
+        seal = Seal(dice.choice((SESSION,) * 18 + (5, 0)), run, number, heard)
         key = KEY if dice.random() < 0.9 else bytes(32)
         piece = sign_command(frame, seal, key) if signed else encode_command(frame)
         sent.append(piece)
@@ -231,10 +234,13 @@ def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, s
         for found, said in finder.feed(piece):
             assert isinstance(found, CommandFrame)
             if isinstance(said, Seal):
-                age = (now - began - said.heard) % 2**32
-                if said.session != SESSION or said.number <= newest or age > 500:
+                age, free = (now - began - said.heard) % 2**32, now - came >= 1000
+                later = said.number > newest[1] if said.run == newest[0] else free
+                good = said.session == SESSION and later and age <= 500
+                asked = (said.run, said.number) if good or free else asked
+                if not good:
                     continue
-                newest = said.number
+                newest, came = (said.run, said.number), now
             elif found.counter == counter:
                 continue
             counter, taken, power = found.counter, taken + 1, found.power
@@ -244,6 +250,7 @@ def test_the_sketch_takes_what_the_library_takes_of_any_frames(sketch: c.CDLL, s
         may = watchdog.may_move((now - began) % 2**32 / 1000.0) and power
         assert sketch.velocity_frame_may_move(c.byref(theirs), c.c_uint32(now)) == may
         assert theirs.good == taken
+        assert (theirs.asked_run, theirs.asked_number) == asked
         moved += may
     assert taken > 100
     assert moved > 20

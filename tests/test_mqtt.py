@@ -29,7 +29,7 @@ from tenuto.links.broker_settings import BrokerSettings
 from tenuto.links.key_file import read_key
 from tenuto.links.robots import Robots, Stopper
 from tenuto.protocols.brokered import seal_command
-from tenuto.protocols.remote import DriverEnd
+from tenuto.protocols.remote_ends import DriverEnd, RobotEnd
 from tenuto.sinks.mqtt import MqttSink, broker_for_driver
 from tenuto.vehicles.velocity import STANDSTILL
 
@@ -114,6 +114,12 @@ def test_over_a_slow_line_to_the_broker_it_is_driven_and_the_round_trip_is_known
 def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
     broker: Mosquitto, robot: Robot, tmp_path: Path
 ) -> None:
+    kept: dict[str, bytes] = {}
+    client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
+    client.on_message = lambda c, data, message: kept.update({message.topic: bytes(message.payload)})
+    client.connect("127.0.0.1", broker.port)
+    client.subscribe([("tenuto/robots/+/state", 0), ("tenuto/drivers/+", 0)])
+    client.loop_start()
     command = [sys.executable, "-m", "tenuto", "drive", str(patient(tmp_path))]
     to = f"mqtt:127.0.0.1:{broker.port}/medlar,driver=shed"
     driver = subprocess.Popen(
@@ -131,12 +137,6 @@ def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
     assert robot.ticks[-1].time - killed < 0.3 + 1.2 / 1.5 + 1.0
     sent = tenuto.load_log(tmp_path / "drive.csv")
     assert (sent["command.vx"] - heard.command.vx).abs().min() < 0.05  # the same sign and scale
-    kept: dict[str, bytes] = {}
-    client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
-    client.on_message = lambda c, data, message: kept.update({message.topic: bytes(message.payload)})
-    client.connect("127.0.0.1", broker.port)
-    client.subscribe([("tenuto/robots/+/state", 0), ("tenuto/drivers/+", 0)])
-    client.loop_start()
     assert wait_for(lambda: "tenuto/robots/medlar/state" in kept and "tenuto/drivers/shed" in kept)
     client.loop_stop()
     client.disconnect()
@@ -144,7 +144,9 @@ def test_a_driver_that_is_killed_is_gone_at_once_and_state_and_reasons_are_kept(
     jsonschema.validate(state, json.loads((SCHEMAS / "state.json").read_text()))
     assert (state["state"], state["driver"]) == ("fault", "shed")
     assert state["reasons"]
-    assert json.loads(kept["tenuto/drivers/shed"]) == {"driver": "shed", "here": False}
+    gone = json.loads(kept["tenuto/drivers/shed"])
+    jsonschema.validate(gone, json.loads((SCHEMAS / "gone.json").read_text()))
+    assert (gone["driver"], gone["run"], gone["life"]) == ("shed", state["run"], 1)
     text = " ".join(reason.text for tick in robot.ticks for reason in tick.guard.reasons)
     assert "shed is gone" in text
 
@@ -212,8 +214,7 @@ def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(bro
     assert isinstance(own, MqttSink)
     assert own.end.robot is not None
     forged = DriverEnd("shed")
-    forged.hear(own.end.robot, 0.0)
-    command, topic = forged.command(station.ticks[-1]), "tenuto/robots/medlar/command"
+    command, topic = forged.emergency_stop(0.0, own.end.robot), "tenuto/robots/medlar/command"
     assert command is not None
     stolen = seal_command(command, topic, read_key(str(tmp_path / "field.key"), tenuto.SinkError))
     broken_in.publish(topic, stolen)
@@ -223,7 +224,7 @@ def test_whoever_may_write_to_the_broker_cannot_drive_without_a_driver_s_key(bro
     before = len(robot.ticks)
     for payload in heard[-200:]:
         broken_in.publish("tenuto/robots/medlar/command", payload)
-    broken_in.publish("tenuto/robots/medlar/state", b'{"format":1}\nshed 00', retain=True)
+    broken_in.publish("tenuto/robots/medlar/state", b'{"format":2}\nshed 00', retain=True)
     time.sleep(1.0)
     assert all(tick.command == STANDSTILL for tick in robot.ticks[before:])
     station.close()
@@ -326,6 +327,11 @@ def test_a_station_of_three_robots_shares_one_connection(broker: Mosquitto) -> N
         robot.close()
 
 
+def heard(robots: Robots) -> bool:
+    robots.hear(time.monotonic())
+    return bool(robots.states)
+
+
 @pytest.mark.parametrize("keys", [False, True])
 def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_path: Path, keys: bool) -> None:
     if keys:
@@ -339,27 +345,25 @@ def test_a_teacher_stops_all_robots_whoever_drives_them(broker: Mosquitto, tmp_p
     try:
         assert wait_for(lambda: not station.sink.problem)
         assert station.drives(robot)
-        robots = Robots(link)
-
-        def heard() -> bool:
-            robots.hear(0.0)
-            return bool(robots.states)
-
-        assert wait_for(heard)
+        key = read_key(f"{tmp_path}/teacher.key", SourceError) if keys else None
+        stranger = Robots(link, "stranger")
+        assert wait_for(partial(heard, stranger))
         if keys:  # without a key no stop is accepted
-            stranger = Stopper(link, robots, "stranger")
-            stranger.stop()
+            stopper = Stopper(stranger)
+            stopper.stop()
             for _ in range(10):
-                stranger.go_on(0.0)
+                stopper.go_on(time.monotonic())
                 time.sleep(0.02)
             # A busy machine may lose the link meanwhile.
             assert all(tick.guard.state is not State.EMERGENCY_STOP for tick in robot.ticks)
-        stopper = Stopper(link, robots, "teacher", read_key(f"{tmp_path}/teacher.key", SourceError) if keys else None)
+        robots = Robots(link, "teacher", key)
+        assert wait_for(partial(heard, robots))
+        stopper = Stopper(robots)
         stopper.stop()
 
         def stopped() -> bool:
-            robots.hear(0.0)
-            stopper.go_on(0.0)
+            robots.hear(time.monotonic())
+            stopper.go_on(time.monotonic())
             return robot.ticks[-1].guard.state is State.EMERGENCY_STOP
 
         assert wait_for(stopped)
@@ -415,3 +419,31 @@ def test_a_robot_says_that_there_is_no_broker_and_that_there_is_one_again(tmp_pa
     finally:
         robot.close()
         broker.stop()
+
+
+def test_strangers_at_a_broker_cost_a_bounded_amount(broker: Mosquitto) -> None:
+    """Large messages, and the states of any number of robots with any names."""
+    settings = BrokerSettings("127.0.0.1", broker.port)
+    speaker, listener = Broker(settings, tenuto.SinkError), Broker(settings, tenuto.SinkError)
+    robots, inbox = Robots(listener), listener.listen("row/1")
+    state = RobotEnd().state(0.0).to_json()
+    assert wait_for(lambda: listener.wait(0.1) and speaker.wait(0.1))
+    names = ["x" * 200, "\N{RIGHT-TO-LEFT OVERRIDE}medlar", *(f"r{number}" for number in range(100))]
+    for name in names:
+        assert wait_for(partial(speaker.send, f"tenuto/robots/{name}/state", state, retain=True))
+    for size in (10_000_000, 16_385, 16_384):
+        assert wait_for(partial(speaker.send, "row/1", bytes(size)))
+
+    def all_came() -> bool:
+        robots.hear(time.monotonic())
+        return robots.too_many and bool(inbox)
+
+    assert wait_for(all_came)
+    assert (len(robots.states), {name[0] for name in robots.states}) == (64, {"r"})
+    assert [len(message.data) for message in inbox] == [16_384]
+    for number in range(100):
+        assert wait_for(partial(speaker.send, "row/1", b"%d" % number))
+    assert wait_for(lambda: inbox[-1].data == b"99")
+    assert len(inbox) == 16, "the newest are kept"
+    for one in (speaker, listener):
+        one.close()

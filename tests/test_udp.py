@@ -21,7 +21,7 @@ from helpers import examples, pad, run
 from tenuto import SimulatedClock, State
 from tenuto.data import shipped
 from tenuto.links.key_file import make_key
-from tenuto.protocols.remote import LET_GO_AFTER
+from tenuto.protocols.fresh import LET_GO_AFTER
 from tenuto.protocols.sealed import WINDOW, DriverHandshake, RobotHandshake, Session
 from tenuto.sources.udp import UdpSource
 from tenuto.vehicles.velocity import STANDSTILL

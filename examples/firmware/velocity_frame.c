@@ -3,7 +3,7 @@
 #include <string.h>
 
 enum { COMMAND = 0xA, ANSWER = 0xB, SIGNED_COMMAND = 0xC, SIGNED_ANSWER = 0xD };
-enum { BODY = 10, COMMAND_MAC = 12, ANSWER_MAC = 8 };
+enum { BODY = 10, SEAL = 16, COMMAND_MAC = 12, ANSWER_MAC = 8 };
 
 static const uint16_t VALID[8] = {50, 100, 200, 300, 500, 1000, 2000, 5000}; /* ms */
 
@@ -102,25 +102,31 @@ static bool is_good(const velocity_frame *frame)
     if (bytes[0] >> 4 != SIGNED_COMMAND)
         return false;
     uint8_t mac[COMMAND_MAC], wrong = 0;
-    sign(frame->key, bytes, BODY + 12, mac, COMMAND_MAC);
+    sign(frame->key, bytes, BODY + SEAL, mac, COMMAND_MAC);
     for (int i = 0; i < COMMAND_MAC; i++)
-        wrong |= mac[i] ^ bytes[BODY + 12 + i]; /* all of it, so that the time tells nothing */
+        wrong |= mac[i] ^ bytes[BODY + SEAL + i]; /* all of it, so that the time tells nothing */
     return wrong == 0;
 }
 
-/* Whether a signed command is for this session, new, and repeats what was said a moment ago. */
+/* Whether a signed command is for this session, new, and repeats what was said a moment ago. What the answers repeat is
+ * the newest command that counted; only after a silence that of anybody, so that recordings disturb nobody who drives. */
 static bool counts(velocity_frame *frame, uint32_t now)
 {
     const uint8_t *seal = frame->bytes + BODY;
+    uint32_t session = word(seal), run = word(seal + 4), number = word(seal + 8);
     if (frame->key == NULL)
         return true;
-    if (word(seal) != frame->session || (frame->heard && word(seal + 4) <= frame->number) ||
-        (uint32_t)(now - frame->began - word(seal + 8)) > VELOCITY_FRAME_MOST_AGE) {
+    bool free = !frame->heard || (uint32_t)(now - frame->came) >= VELOCITY_FRAME_LET_GO;
+    bool in_turn = frame->heard && run == frame->run ? number > frame->number : free;
+    bool good = session == frame->session && in_turn &&
+                (uint32_t)(now - frame->began - word(seal + 12)) <= VELOCITY_FRAME_MOST_AGE;
+    if (good)
+        frame->run = run, frame->number = number;
+    else if (session != 0)
         frame->refused++;
-        return false;
-    }
-    frame->number = word(seal + 4);
-    return true;
+    if (good || free)
+        frame->asked_run = run, frame->asked_number = number;
+    return good;
 }
 
 static bool take(velocity_frame *frame, uint32_t now)
@@ -147,7 +153,7 @@ void velocity_frame_begin(velocity_frame *frame, const uint8_t *key, uint32_t se
 
 bool velocity_frame_byte(velocity_frame *frame, uint8_t byte, uint32_t now)
 {
-    uint8_t whole = frame->key == NULL ? BODY + 2 : BODY + 12 + COMMAND_MAC;
+    uint8_t whole = frame->key == NULL ? BODY + 2 : BODY + SEAL + COMMAND_MAC;
     frame->bytes[frame->length++] = byte;
     if (frame->length < whole)
         return false;
@@ -196,6 +202,7 @@ uint8_t velocity_frame_answer(velocity_frame *frame, const velocity_frame_report
         return BODY + 2;
     }
     put_word(bytes + BODY, frame->session), put_word(bytes + BODY + 4, now - frame->began);
-    sign(frame->key, bytes, BODY + 8, bytes + BODY + 8, ANSWER_MAC);
-    return BODY + 8 + ANSWER_MAC;
+    put_word(bytes + BODY + 8, frame->asked_run), put_word(bytes + BODY + 12, frame->asked_number);
+    sign(frame->key, bytes, BODY + SEAL, bytes + BODY + SEAL, ANSWER_MAC);
+    return BODY + SEAL + ANSWER_MAC;
 }

@@ -240,18 +240,16 @@ def _say(text: str) -> None:
 
 def _show_class(link: Broker, name: str, key: Path | None, settings: PageSettings, seconds: float | None) -> None:
     """Serve the robots at a broker until Ctrl-C."""
-    from tenuto.basics.errors import SourceError
     from tenuto.basics.extras import needs
-    from tenuto.links.key_file import read_key
 
-    needs(*settings.packages(), *(("cryptography",) if key is not None else ()))
+    needs(*settings.packages())
+    from tenuto.cli.station import driver_s_key
     from tenuto.links.robots import Robots, Stopper
     from tenuto.page.class_page import AtBroker
 
-    secret = read_key(str(key), SourceError) if key is not None else None
     try:
-        robots = Robots(link)
-        found = AtBroker(robots, Stopper(link, robots, name, secret))
+        robots = Robots(link, name, driver_s_key(key))
+        found = AtBroker(robots, Stopper(robots))
         _serve_class(found, "run tenuto follow on a robot", settings, seconds)
     finally:
         link.close()

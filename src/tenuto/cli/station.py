@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
     from tenuto.links.robots import Robots
 
 _REFRESH_SECONDS = 0.2
+_CHECKED = "Each state is signed by its robot, and new."
+_NOT_CHECKED = "Not checked: whoever may write to the broker can make these states (see --key)."
 
 
 def _table(robots: Robots, now: float) -> Table:
@@ -63,6 +66,11 @@ def station(
         str | None, typer.Option(help='A file of certificates to trust, or "system"; then TLS is used.')
     ] = None,
     plain_password: Annotated[bool, typer.Option("--plain-password", help="Permit a password without TLS.")] = False,
+    name: Annotated[str, typer.Option(help="With --key: the driver whose key it is.")] = "",
+    key: Annotated[
+        Path | None,
+        typer.Option(help="A driver's key file: states count only if a robot signed them for this driver, just now."),
+    ] = None,
     seconds: Annotated[
         float, typer.Option(min=0.1, help="Stop after this time; by default at Ctrl-C.", show_default=False)
     ] = math.inf,
@@ -72,20 +80,26 @@ def station(
 ) -> None:
     """Show every robot that follows over a broker: its state, its driver, and why it stands.
 
-    It only listens, and affects no robot. With --json, the exit status is 1 if a robot is silent, gone or
-    in a fault, or if there is none.
+    It moves no robot. Without --key it shows what anybody who may write to the broker says; with it, a state counts
+    only if the robot signed it for this driver a moment ago. With --json, the exit status is 1 if a robot is silent,
+    gone, in a fault or in an emergency stop, or if there is none.
 
     [bold]Examples:[/bold]
 
       tenuto station localhost
 
       tenuto station shed.local:8883 --ca shed.crt --user picker --password-file pw --json
+
+      tenuto station localhost --name shed --key shed.key
     """
     from tenuto.links.robots import Robots
 
+    if (key is None) is not (not name):
+        raise typer.BadParameter("a name needs a key, and a key a name", param_hint="--name and --key")
+    secret = driver_s_key(key)
     link = broker_of(broker, user, password_file, ca, plain_password=plain_password)
     try:
-        robots = Robots(link)
+        robots = Robots(link, name, secret)
         if as_json:
             _print_json(link, robots, 1.5 if seconds == math.inf else seconds)
         else:
@@ -107,11 +121,24 @@ def broker_of(
     from tenuto.links.broker import Broker
     from tenuto.links.broker_settings import BrokerSettings
 
+    if "@" in place:
+        raise typer.BadParameter("an address has no user and no password: see --user", param_hint="BROKER")
     host, _, port = place.partition(":")
     if not host or (port and not port.isdecimal()):
         raise typer.BadParameter(f'expected HOST or HOST:PORT, found "{place}"', param_hint="BROKER")
     settings = BrokerSettings(host, int(port) if port else None, user, password_file, ca, plain_password=plain_password)
     return Broker(settings, SourceError)
+
+
+def driver_s_key(file: Path | None) -> bytes | None:
+    """Read a driver's key; None for no file. Raises `SourceError`."""
+    if file is None:
+        return None
+    from tenuto.basics.extras import needs
+    from tenuto.links.key_file import read_key
+
+    needs("cryptography")
+    return read_key(str(file), SourceError)
 
 
 def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
@@ -122,8 +149,9 @@ def _print_json(link: Broker, robots: Robots, seconds: float) -> None:
     while (now := clock.now()) < end:
         robots.hear(now)
         clock.sleep_until(now + 0.02)
-    print_json("station", {"robots": robots.as_json(now)})
-    from tenuto.links.robots import GONE, SILENT
+    print_json("station", {"checked": robots.checked, "robots": robots.as_json(now)})
+    from tenuto.links.robots import SILENT
+    from tenuto.protocols.remote import GONE
 
     bad = (GONE, SILENT, State.FAULT, State.EMERGENCY_STOP)
     if not robots.states or any(robots.condition(name, now) in bad for name in robots.states):
@@ -134,13 +162,21 @@ def _show(link: Broker, robots: Robots, seconds: float, stopped: list[int]) -> N
     clock = the_clock.get()
     began = clock.now()
 
+    from tenuto.links.robots import MOST_ROBOTS
+
     def view() -> RenderableType:
         now = clock.now()
-        head = Text.assemble((f"broker {link.name}", "bold"), f"   {counted(len(robots.states), 'robot')}")
+        many = f", and more that are not shown: {MOST_ROBOTS} at most" if robots.too_many else ""
+        head = Text.assemble((f"broker {link.name}", "bold"), f"   {counted(len(robots.states), 'robot')}{many}")
         line = Text(link.problem, style="bold red") if link.problem else Text("connected", style="green")
         empty = Text("no robot has been heard yet: run tenuto follow on a robot" if not robots.states else "")
         return Group(
-            head, line, Text(), _table(robots, now) if robots.states else empty, Text("Ctrl-C ends.", style="dim")
+            head,
+            line,
+            Text(),
+            _table(robots, now) if robots.states else empty,
+            Text(_CHECKED if robots.checked else _NOT_CHECKED, style="dim"),
+            Text("Ctrl-C ends.", style="dim"),
         )
 
     with Live(view(), console=results, auto_refresh=False, transient=False) as live:

@@ -6,18 +6,21 @@ Needs the package paho-mqtt (``pip install tenuto[mqtt]``).
 from __future__ import annotations
 
 import os
+import secrets
 import socket
 import ssl
 import stat
 import sys
 import threading
 from collections import deque
+from collections.abc import Callable
 from typing import Any
 
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import how_to_get
 from tenuto.files import MOST_TOML, UnreadableError, read_text
 from tenuto.links.broker_settings import BrokerSettings, Message
+from tenuto.protocols.remote import LONGEST_MESSAGE
 
 try:
     import paho.mqtt.client as mqtt
@@ -31,21 +34,17 @@ PORT, TLS_PORT = 1883, 8883
 # The keep-alive interval, s: the broker closes a connection after 1.5 times this without a message.
 _KEEP_ALIVE = 2
 # The greatest number of messages that wait to be sent, and that wait to be read.
-_MOST_UNSENT, _MOST_UNREAD = 8, 256
+_MOST_UNSENT, _MOST_UNREAD = 8, 16
 _MOST_ROUTES = 1024
 # The broker drops a message that it cannot deliver within this time, s: the standard counts whole seconds.
 _EXPIRES = 1
-
-
-# The longest message that is looked at, bytes: a state with all that a far end reports, signed for a hundred drivers.
-MOST_BYTES = 65_536
 
 
 class Broker:
     """One connection and its messages. Only `wait` and `close` block.
 
     Attributes:
-        name: the address of the broker, for people.
+        name: the address of the broker, for people. run: a random number of this program.
     """
 
     def __init__(
@@ -53,19 +52,20 @@ class Broker:
         settings: BrokerSettings,
         error: type[TenutoError],
         *,
-        will: Message | None = None,
-        greeting: Message | None = None,
+        will: Callable[[str, int], Message] | None = None,
+        keep_will: bool = False,
     ) -> None:
         """Start to connect; it keeps trying, now and whenever the connection is lost.
 
         Args:
             settings: the address and the user. error: the type for invalid files.
-            will: the broker publishes it if we are gone; it is retained.
-            greeting: replaces the will while we are connected.
+            will: makes the message that the broker publishes if we are gone, from `run` and the number of the
+                connection. keep_will: the broker retains it.
         """
         port = settings.port or (TLS_PORT if settings.ca else PORT)
         self.name = f"{settings.host}:{port}"
-        self._will, self._greeting = will, greeting
+        self.run = secrets.token_hex(8)
+        self._will, self._keep_will, self._life = will, keep_will, 0
         self._inboxes: dict[str, deque[Message]] = {}
         # The receivers of a topic, cached: matching takes 20 µs each, and a station listens to many robots.
         self._routes: dict[str, tuple[deque[Message], ...]] = {}
@@ -79,8 +79,7 @@ class Broker:
         self._asking = threading.Lock()
         self._client = client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=mqtt.MQTTv5)
         self._identify(settings, error)
-        if will is not None:
-            client.will_set(will.topic, will.data, qos=1, retain=True)
+        self._make_will()
         client.reconnect_delay_set(1, 2)
         client.on_connect, client.on_disconnect = self._on_connect, self._on_disconnect
         client.on_socket_open = _at_once
@@ -100,10 +99,10 @@ class Broker:
         """Wait for the connection for this time at most; return whether it exists."""
         return self._connected.wait(seconds)
 
-    def listen(self, topic: str) -> deque[Message]:
+    def listen(self, topic: str, most: int = _MOST_UNREAD) -> deque[Message]:
         """Listen to a topic from now on, which may have wildcards; return the queue of its newest messages."""
         with self._asking:
-            inbox = self._inboxes.setdefault(topic, deque(maxlen=_MOST_UNREAD))
+            inbox = self._inboxes.setdefault(topic, deque(maxlen=most))
             self._routes = {}
             if self._connected.is_set():
                 self._client.subscribe(topic, qos=0)
@@ -131,9 +130,17 @@ class Broker:
     def close(self) -> None:
         """Publish the will ourselves, and disconnect."""
         if self._connected.is_set() and self._will is not None:
-            self._client.publish(self._will.topic, self._will.data, qos=1, retain=True).wait_for_publish(0.5)
+            will = self._will(self.run, self._life)
+            self._client.publish(will.topic, will.data, qos=1, retain=self._keep_will).wait_for_publish(0.5)
         self._client.disconnect()
         self._client.loop_stop()
+
+    def _make_will(self) -> None:
+        """Set the last will of the next connection: each counts once."""
+        if self._will is not None:
+            self._life += 1
+            will = self._will(self.run, self._life)
+            self._client.will_set(will.topic, will.data, qos=1, retain=self._keep_will)
 
     def _identify(self, settings: BrokerSettings, error: type[TenutoError]) -> None:
         """Set user, password and TLS."""
@@ -156,8 +163,6 @@ class Broker:
         if reason.is_failure:
             self._why, self._refused = str(reason), True
             return
-        if self._greeting is not None:
-            client.publish(self._greeting.topic, self._greeting.data, qos=1, retain=True)
         with self._asking:
             for topic in self._inboxes:
                 client.subscribe(topic, qos=0)
@@ -166,6 +171,7 @@ class Broker:
     def _on_disconnect(self, client: mqtt.Client, _: Any, flags: Any, reason: Any, properties: Any) -> None:
         if self._connected.is_set():
             self._why = "the connection was lost"
+            self._make_will()
         elif not self._refused:
             self._why = "it closed the connection: does it need TLS (ca=FILE), or a user name?"
         self._refused = False
@@ -175,7 +181,7 @@ class Broker:
         self._why = _failure(sys.exc_info()[1])
 
     def _on_message(self, client: mqtt.Client, _: Any, message: mqtt.MQTTMessage) -> None:
-        if len(message.payload) > MOST_BYTES:
+        if len(message.payload) > LONGEST_MESSAGE:
             return
         topic, routes = message.topic, self._routes
         inboxes = routes.get(topic)
@@ -187,7 +193,7 @@ class Broker:
             )
             routes[topic] = inboxes
         for inbox in inboxes:
-            inbox.append(Message(topic, bytes(message.payload)))
+            inbox.append(Message(topic, bytes(message.payload), bool(message.retain)))
 
 
 def _refuse_plain(settings: BrokerSettings, error: type[TenutoError]) -> None:

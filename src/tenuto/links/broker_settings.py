@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections import deque
+from collections.abc import Iterator
 from dataclasses import dataclass, fields
 from typing import Any, NamedTuple
 
@@ -35,17 +37,31 @@ class BrokerSettings:
 
 
 class Message(NamedTuple):
-    """A message from the broker."""
+    """A message from the broker; ``kept``: it was retained there, and may be old."""
 
     topic: str
     data: bytes
+    kept: bool = False
+
+
+def unread(inbox: deque[Message]) -> Iterator[Message]:
+    """Return what waits in an inbox now; what comes meanwhile waits for the next time, so that a flood ends."""
+    for _ in range(len(inbox)):
+        yield inbox.popleft()
+
+
+def is_robot_name(text: str) -> bool:
+    """Return whether a text is the name of a robot: letters, digits, - and _, 64 at most."""
+    return _NAME.fullmatch(text) is not None
 
 
 def split_place(place: str, error: type[TenutoError]) -> tuple[str, int | None, str]:
     """Read ``HOST[:PORT]/ROBOT``. Raises ``error``."""
+    if "@" in place:
+        raise error("mqtt: an address has no user and no password: set user=NAME and password_file=FILE")
     where, slash, robot = place.partition("/")
     host, _, port = where.partition(":")
-    if not (host and slash and _NAME.fullmatch(robot) and (port.isdecimal() or not port)):
+    if not (host and slash and is_robot_name(robot) and (port.isdecimal() or not port)):
         raise error(f'mqtt: expected HOST/ROBOT or HOST:PORT/ROBOT, ROBOT of letters, digits, - and _; found "{place}"')
     return host, int(port) if port else None, robot
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import secrets
 import stat
 
@@ -20,6 +21,8 @@ def read_key(path: str, error: type[TenutoError]) -> bytes:
         text = read_text(path, _MOST).strip()
         key = bytes.fromhex(text)
     except OSError as cause:
+        if re.fullmatch(rf"[0-9a-fA-F]{{{2 * KEY_BYTES}}}", path):
+            raise error("key: expected the name of a file, found a key itself: write it into a file") from cause
         raise error(f"key file {path}: {cause.strerror or cause}; make one with: tenuto key {path}") from cause
     except UnreadableError as cause:
         raise error(f"key file {path}: {cause}; make one with: tenuto key NAME") from cause

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import os
 import re
-import secrets
 import stat
 from collections.abc import Mapping
 from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
 from tenuto.clock import REAL, Timer
-from tenuto.files import MOST_TOML, UnreadableError, read_text
+from tenuto.files import MOST_TOML, UnreadableError, read_text, write_atomically
 from tenuto.links.key_file import KEY_BYTES, make_key, read_key
+from tenuto.protocols.remote import MOST_DRIVERS
 
 _LINE = re.compile(rf"(\S{{1,64}})\s+([0-9a-fA-F]{{{2 * KEY_BYTES}}})")
 _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
@@ -32,6 +32,8 @@ def read_keys(path: str, error: type[TenutoError]) -> dict[str, bytes]:
         return {"": read_key(path, error)}
     if os.name == "posix" and os.stat(path).st_mode & (stat.S_IRWXG | stat.S_IRWXO):
         raise error(f"key file {path}: other users can read it; fix it with: chmod 600 {path}")
+    if len(lines) > MOST_DRIVERS:
+        raise error(f"key file {path}: it has {len(lines)} drivers, and {MOST_DRIVERS} at most can have a key")
     found = {}
     for number, line in enumerate(lines, 1):
         match = _LINE.fullmatch(line.strip())
@@ -92,7 +94,11 @@ def add_driver(path: str, name: str, error: type[TenutoError]) -> str:
         raise error(f'expected a name of up to 64 letters, digits, "-" and "_", found "{name}"')
     if name in known:
         raise error(f"key file {path}: {name} has a key already; remove it first with --revoke {name}")
+    if len(known) >= MOST_DRIVERS:
+        raise error(f"key file {path}: {MOST_DRIVERS} drivers have a key already, the most; remove one with --revoke")
     own = str(Path(path).with_name(f"{name}.key"))
+    if os.path.realpath(own) == os.path.realpath(path):
+        raise error(f"key file {path}: {name}'s own key would have this name too; use another one, such as robot.keys")
     make_key(own, error)
     _write(path, {**known, name: read_key(own, error)}, error)
     return own
@@ -114,12 +120,8 @@ def _drivers(path: str, error: type[TenutoError]) -> dict[str, bytes]:
 
 
 def _write(path: str, keys: Mapping[str, bytes], error: type[TenutoError]) -> None:
-    """Write the lines to a new file, which replaces the old one at once."""
-    beside = f"{path}.{secrets.token_hex(4)}"
+    """Write the lines at once: into the file that a link names, which keeps its owner."""
     try:
-        number = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(number, "w", encoding="ascii") as file:
-            file.writelines(f"{name} {key.hex()}\n" for name, key in keys.items())
-        os.replace(beside, path)
+        write_atomically(Path(path), "".join(f"{name} {key.hex()}\n" for name, key in keys.items()), private=True)
     except OSError as cause:
         raise error(f"key file {path}: cannot write there: {cause.strerror or cause}") from cause

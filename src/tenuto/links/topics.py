@@ -16,7 +16,7 @@ def state_topic(robot: str = "+") -> str:
 
 
 def driver_topic(driver: str = "+") -> str:
-    """The topic on which a driver's machine is reported gone; of all if none is named."""
+    """The topic of the last will of a driver's machine; of all if none is named."""
     return f"{_ROOT}/drivers/{driver}"
 
 

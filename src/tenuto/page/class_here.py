@@ -19,12 +19,13 @@ from websockets.typing import Origin
 
 from tenuto.driving.explain import velocity_in_words
 from tenuto.driving.guard import State
-from tenuto.links.robots import ASKED_FOR, GONE, SILENT, SILENT_AFTER, unconfirmed
+from tenuto.links.robots import ASKED_FOR, SILENT, SILENT_AFTER, unconfirmed
 from tenuto.page.certificate import own_certificate
 from tenuto.page.class_page import Card, Classroom
 from tenuto.page.devices import Devices
 from tenuto.page.open_pages import OpenPage, open_pages
 from tenuto.page.visitors import COOKIE
+from tenuto.protocols.remote import GONE
 from tenuto.vehicles.units import METRIC, Unit, Units
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 

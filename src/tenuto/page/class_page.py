@@ -10,9 +10,10 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
 from tenuto.driving.explain import velocity_in_words
-from tenuto.links.robots import GONE, SILENT
+from tenuto.links.robots import SILENT
 from tenuto.page.visitors import Page
 from tenuto.protocols.page_rights import Shown
+from tenuto.protocols.remote import GONE
 from tenuto.vehicles.units import METRIC
 from tenuto.vehicles.velocity import VelocityCommand
 

@@ -9,20 +9,20 @@ from pydantic import ValidationError
 from tenuto.driving.follow import AXES
 from tenuto.protocols.remote import FiredAction, RemoteCommand
 
-# Big-endian: "C", session, heard in ms, number, flags, valid in ms, vx, vy, vz, yaw rate.
-_HEAD = struct.Struct(">c8sIIBHffff")
+# Big-endian: "C", session, heard in ms, run, number, flags, valid in ms, vx, vy, vz, yaw rate.
+_HEAD = struct.Struct(">c8sI8sIBHffff")
 # If there are outputs or actions: the count of each, and for each its name's length, its name, level or number.
 _COUNTS, _LENGTH, _LEVEL, _NUMBER = struct.Struct(">BB"), struct.Struct(">B"), struct.Struct(">f"), struct.Struct(">I")
 _DRIVES, _EMERGENCY, _MORE = 1, 2, 4
 
 
 def pack_command(command: RemoteCommand) -> bytes:
-    """Return the compact form of a command: 36 bytes and the named values. The session identifies the driver."""
+    """Return the compact form of a command: 44 bytes and the named values. The session identifies the driver."""
     more = bool(command.outputs or command.actions)
     flags = _DRIVES * command.drives | _EMERGENCY * command.emergency | _MORE * more
     head = _HEAD.pack(
-        b"C", bytes.fromhex(command.session), int(command.heard * 1000 + 1e-6), command.number, flags,
-        command.valid_ms, command.vx, command.vy, command.vz, command.yaw_rate,
+        b"C", bytes.fromhex(command.session), int(command.heard * 1000 + 1e-6), bytes.fromhex(command.run),
+        command.number, flags, command.valid_ms, command.vx, command.vy, command.vz, command.yaw_rate,
     )  # fmt: skip
     if not more:
         return head
@@ -35,16 +35,16 @@ def pack_command(command: RemoteCommand) -> bytes:
 def unpack_command(data: bytes, driver: str) -> RemoteCommand | None:
     """Read the compact form of a command; None if it is not one. Never raises on any bytes."""
     try:
-        mark, session, heard, number, flags, valid_ms, *velocity = _HEAD.unpack_from(data)
+        mark, session, heard, run, number, flags, valid_ms, *velocity = _HEAD.unpack_from(data)
         if mark != b"C" or flags > _DRIVES + _EMERGENCY + _MORE:
             return None
         outputs, actions, end = _unpack_named(data) if flags & _MORE else ({}, [], _HEAD.size)
         if end != len(data):
             return None
         return RemoteCommand(
-            session=session.hex(), heard=heard / 1000, number=number, driver=driver, drives=bool(flags & _DRIVES),
-            emergency=bool(flags & _EMERGENCY), valid_ms=valid_ms, outputs=outputs, actions=actions,
-            **dict(zip(AXES, velocity, strict=True)),
+            session=session.hex(), heard=heard / 1000, run=run.hex(), number=number, driver=driver,
+            drives=bool(flags & _DRIVES), emergency=bool(flags & _EMERGENCY), valid_ms=valid_ms,
+            outputs=outputs, actions=actions, **dict(zip(AXES, velocity, strict=True)),
         )  # fmt: skip
     except (struct.error, UnicodeDecodeError, ValidationError):
         return None

@@ -1,6 +1,6 @@
 """Short binary frames for radio modules: with a checksum, or signed where others share the radio; docs/protocols.md.
 
-A command is 12 bytes, an answer 12; signed they are 34 and 26. All numbers are big-endian. Frames have no delimiter:
+A command is 12 bytes, an answer 12; signed they are 38 and 34. All numbers are big-endian. Frames have no delimiter:
 they are found in any bytes by their head and their check (`FrameFinder`).
 """
 
@@ -24,8 +24,8 @@ _POWER, _WHEELS, _DISTANCE = 8, 2, 1
 _COMMAND = struct.Struct(">BBhhhh")
 _ANSWER = struct.Struct(">BBBBBhhB")
 _CHECK = struct.Struct(">H")
-# Session, number, and the repeated time of the robot, ms; session and that time.
-_SEAL, _ANSWER_SEAL = struct.Struct(">III"), struct.Struct(">II")
+# The numbers of `Seal` and of `AnswerSeal`.
+_SEAL, _ANSWER_SEAL = struct.Struct(">IIII"), struct.Struct(">IIII")
 MAC_BYTES = 12
 LENGTHS = {
     COMMAND: _COMMAND.size + _CHECK.size,
@@ -51,21 +51,31 @@ class CommandFrame(NamedTuple):
 
 
 class Seal(NamedTuple):
-    """What a signed command is for: the robot's session, a number that increases, and the robot's time that it repeats.
+    """What a signed command is for, and whose it is; 32 bits each.
 
-    ``heard`` is that time, ms.
+    Attributes:
+        session: that of the robot; 0 asks for an answer, and moves nothing. run: of the driver's program, random.
+        number: increases with every command of it. heard: the robot's time that it repeats, ms.
     """
 
     session: int
+    run: int
     number: int
     heard: int
 
 
 class AnswerSeal(NamedTuple):
-    """What a signed answer holds: the robot's session, new at each start, and its time, ms."""
+    """What a signed answer holds; 32 bits each.
+
+    Attributes:
+        session: of the robot, new at each start, never 0. time: of the robot, ms.
+        run, number: those of the driver's command that it answers: of the newest one that counted, or asked.
+    """
 
     session: int
     time: int
+    run: int
+    number: int
 
 
 def valid_index(seconds: float) -> int:
@@ -93,7 +103,7 @@ def encode_command(frame: CommandFrame) -> bytes:
 
 
 def sign_command(frame: CommandFrame, seal: Seal, key: bytes) -> bytes:
-    """Write a signed command: 34 bytes; the key has 32."""
+    """Write a signed command: 38 bytes; the key has 32."""
     data = _body(frame, SIGNED_COMMAND) + _SEAL.pack(*seal)
     return data + _mac(data, key, MAC_BYTES)
 
@@ -124,7 +134,7 @@ def encode_answer_frame(answer: AnswerLine) -> bytes:
 
 
 def sign_answer(answer: AnswerLine, seal: AnswerSeal, key: bytes) -> bytes:
-    """Write a signed answer: 26 bytes."""
+    """Write a signed answer: 34 bytes."""
     data = _answer_body(answer, SIGNED_ANSWER) + _ANSWER_SEAL.pack(*seal)
     return data + _mac(data, key, MAC_BYTES - 4)
 

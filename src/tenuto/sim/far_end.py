@@ -25,6 +25,7 @@ from tenuto.protocols.frames import (
     encode_answer_frame,
     sign_answer,
 )
+from tenuto.protocols.fresh import LET_GO_AFTER, MOST_AGE
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder
 from tenuto.sim.bad_line import BadLine
 from tenuto.sim.robots import PathPoint, Physics, simulated_robot
@@ -34,8 +35,8 @@ from tenuto.vehicles.velocity import STANDSTILL
 STEP = 0.01
 # The interval of its answers, s.
 _ANSWER_EVERY = 0.1
-# A signed command may repeat a time of it that is at most this old, ms.
-_MOST_AGE_MS = 500
+# A signed command may repeat a time of it that is at most this old, ms; after this silence another program may drive.
+_MOST_AGE_MS, _LET_GO_AFTER_MS = int(1000 * MOST_AGE), int(1000 * LET_GO_AFTER)
 
 
 class FarEnd(Closing):
@@ -72,7 +73,9 @@ class FarEnd(Closing):
         self._to_it = BadLine[bytes](0.0, delay)  # bytes arrive complete; only whole commands are lost
         self._from_it = BadLine[bytes](loss, delay, 2)
         self._frames = FrameFinder(COMMAND if key is None else SIGNED_COMMAND, key) if form != "text" else None
-        self._key, self._session, self._number = key, secrets.randbits(32), 0
+        self._key, self._session = key, secrets.randbits(32) or 1
+        # The newest signed command that counted, and when, ms; and what the answers repeat.
+        self._newest, self._newest_at, self._asked = (0, 0), -_LET_GO_AFTER_MS, (0, 0)
         self._good = self._counter = 0
         self._chassis = profile.plan().chassis
         self.robot = simulated_robot(self._chassis, physics)
@@ -145,11 +148,15 @@ class FarEnd(Closing):
     def _is_new(self, frame: CommandFrame, seal: Seal | AnswerSeal | None) -> bool:
         if not isinstance(seal, Seal):
             return frame.counter != self._counter or not self._good
-        age = self._milliseconds - seal.heard
-        if seal.session != self._session or seal.number <= self._number or not 0 <= age <= _MOST_AGE_MS:
-            return False
-        self._number = seal.number
-        return True
+        now, said = self._milliseconds, (seal.run, seal.number)
+        free = now - self._newest_at >= _LET_GO_AFTER_MS
+        in_turn = seal.number > self._newest[1] if seal.run == self._newest[0] else free
+        counts = seal.session == self._session and 0 <= now - seal.heard <= _MOST_AGE_MS and in_turn
+        if counts:
+            self._newest, self._newest_at = said, now
+        # A program that drives is answered; else whoever asks.
+        self._asked = said if counts or free else self._asked
+        return counts
 
     @property
     def _milliseconds(self) -> int:
@@ -171,7 +178,7 @@ class FarEnd(Closing):
         wheels = tuple(self.robot.actuators[name] for name in self._wheels)
         answer = AnswerLine(counter, self._good, why, self.voltage, wheels, self.distances, self.made_from)
         if self._key is not None:
-            data = sign_answer(answer, AnswerSeal(self._session, self._milliseconds), self._key)
+            data = sign_answer(answer, AnswerSeal(self._session, self._milliseconds, *self._asked), self._key)
         else:
             data = encode_answer(answer) if self._frames is None else encode_answer_frame(answer)
         self._from_it.put(data, self._answered)

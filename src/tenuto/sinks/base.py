@@ -62,7 +62,7 @@ class Sink(Closing, ABC):
 
     @property
     def emergency(self) -> str:
-        """Explain why the driver's machine must be in an emergency stop too, for the far end is; empty if it is not."""
+        """Explain why the driver's machine must be in an emergency stop, as the far end is; empty if it must not."""
         return ""
 
     def record_raw(self, box: BlackBox) -> bool:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import secrets
 from abc import ABC, abstractmethod
+from collections.abc import Callable
 
 from tenuto.driving.tick import Tick
 from tenuto.protocols.answer_line import LONGEST, AnswerLine, read_answer
@@ -16,6 +18,8 @@ from tenuto.protocols.frames import (
     encode_command,
     sign_command,
 )
+from tenuto.protocols.fresh import Bond, Challenge
+from tenuto.vehicles.velocity import STANDSTILL
 
 
 class LineForm(ABC):
@@ -28,8 +32,8 @@ class LineForm(ABC):
     modulo = 65536
 
     @abstractmethod
-    def command(self, tick: Tick, counter: int) -> bytes | None:
-        """Return the bytes of a command; None if none can be sent yet."""
+    def command(self, tick: Tick, counter: int) -> bytes:
+        """Return the bytes of a command."""
 
     @abstractmethod
     def answers(self, data: bytes) -> list[AnswerLine]:
@@ -37,7 +41,12 @@ class LineForm(ABC):
 
     @property
     def problem(self) -> str:
-        """Explain why nothing can be sent yet; empty if it can."""
+        """Explain why nothing is followed yet; empty if it can be."""
+        return ""
+
+    @property
+    def emergency(self) -> str:
+        """Explain why an emergency stop is due; empty if none is."""
         return ""
 
 
@@ -76,46 +85,58 @@ class Frames(LineForm):
 
 
 class SignedFrames(LineForm):
-    """Signed frames: the robot sends first, and a command repeats its session and its time.
+    """Signed frames: a command repeats the robot's session and its time, an answer repeats a command of this program.
 
-    An answer of an earlier session, or one that is not newer than the last in this session, is a replay: it is
-    dropped.
+    Before the first answer, and while nothing is to be sent, commands ask for one; they move nothing.
     """
 
     modulo = 256
 
-    def __init__(self, key: bytes) -> None:
-        self._finder, self._key = FrameFinder(SIGNED_ANSWER, key), key
+    def __init__(self, key: bytes, clock: Callable[[], float]) -> None:
+        """Take the key, and the clock of the sink, s."""
+        self._finder, self._key, self._clock = FrameFinder(SIGNED_ANSWER, key), key, clock
         self._robot: AnswerSeal | None = None
-        self._over: set[int] = set()
-        self._number = 0
+        self._bond = Bond(secrets.token_hex(4))
+        self._run = int(self._bond.run, 16)
 
     @property
     def problem(self) -> str:
-        """Report that the robot has sent nothing."""
-        return "" if self._robot is not None else "nothing was heard from it with this key yet: nothing is sent"
+        """Report that the robot has sent nothing that counts."""
+        if why := self._bond.problem(self._clock()):
+            return why
+        return "" if self._robot is not None else "nothing was heard from it with this key yet: it is asked"
 
-    def command(self, tick: Tick, counter: int) -> bytes | None:
-        """Return 34 bytes; None before the robot has sent its first answer."""
-        if self._robot is None:
-            return None
-        self._number += 1
-        return sign_command(_frame(tick, counter), Seal(self._robot.session, self._number, self._robot.time), self._key)
+    @property
+    def emergency(self) -> str:
+        """Report that two robots have this key."""
+        return self._bond.double(self._clock())
+
+    def command(self, tick: Tick, counter: int) -> bytes:
+        """Return 38 bytes."""
+        now = self._clock()
+        number, robot = self._bond.next(now), self._robot
+        if robot is None:
+            return self._signed(_frame(_still(tick), counter), Seal(0, self._run, number, 0))
+        tick = _still(tick) if self._bond.double(now) else tick
+        return self._signed(_frame(tick, counter), Seal(robot.session, self._run, number, robot.time))
+
+    def _signed(self, frame: CommandFrame, seal: Seal) -> bytes:
+        return sign_command(frame, seal, self._key)
 
     def answers(self, data: bytes) -> list[AnswerLine]:
-        """Take the bytes that arrived, and return the new answers in them."""
+        """Take the bytes that arrived, and return the new answers in them that answer this program."""
         found = []
         for answer, seal in self._finder.feed(data):
-            if isinstance(answer, AnswerLine) and isinstance(seal, AnswerSeal) and self._is_new(seal):
+            if isinstance(answer, AnswerLine) and isinstance(seal, AnswerSeal) and self._counts(seal):
                 self._robot = seal
                 found.append(answer)
         return found
 
-    def _is_new(self, seal: AnswerSeal) -> bool:
-        robot = self._robot
-        if robot is None or seal.session == robot.session:
-            return robot is None or 0 < (seal.time - robot.time) % 2**32 < 2**31
-        if seal.session in self._over:
-            return False
-        self._over.add(robot.session)
-        return True
+    def _counts(self, seal: AnswerSeal) -> bool:
+        newer = self._robot is None or 0 < (seal.time - self._robot.time) % 2**32 < 2**31
+        said = [Challenge(f"{seal.run:08x}", seal.number)]
+        return self._bond.believes(seal.session, newer, said, self._clock())
+
+
+def _still(tick: Tick) -> Tick:
+    return tick._replace(command=STANDSTILL, power=False)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
@@ -12,11 +12,11 @@ from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.kinds.options import option
 from tenuto.kinds.quantities import FREQUENCY
-from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
+from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message, unread
 from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.topics import command_topic, driver_topic, state_topic
-from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
+from tenuto.protocols.remote import DriverGone, RemoteAsk, RemoteCommand, RemoteState, other_form, read_line
 from tenuto.sinks.base import Sink
 from tenuto.sinks.remote import RemoteSink, RemoteSinkOptions
 
@@ -57,13 +57,13 @@ class MqttSink(RemoteSink):
             key: the file with this driver's key, if the robot has keys.
         """
         self._key = read_key(key, SinkError) if key is not None else None
-        self._forged = -math.inf
+        self._forged, self._other_form = -math.inf, ""
         driver = driver or own_name()
         self._own = None
         if isinstance(broker, BrokerSettings):
-            broker = self._own = broker_for_driver(broker, driver)
+            broker = self._own = broker_for_driver(broker, driver, [self._key] if self._key is not None else ())
         self._broker = broker
-        super().__init__(f"{robot} at {self._broker.name}", driver, rate)
+        super().__init__(f"{robot} at {broker.name}", driver, rate, broker.run)
         self._topic = command_topic(robot)
         self._state_topic = state_topic(robot)
         self._states = self._broker.listen(self._state_topic)
@@ -74,35 +74,49 @@ class MqttSink(RemoteSink):
             self._own.close()
 
     def _line_problem(self) -> str:
-        if not self._broker.problem and self.clock.now() - self._forged < _TOLD_FOR:
-            return f"a state of it came that is not signed for {self.end.name} with this key"
-        return self._broker.problem
+        if self._broker.problem:
+            return self._broker.problem
+        if self._other_form:
+            return f"it sends {self._other_form}"
+        if self.clock.now() - self._forged < _TOLD_FOR and self.clock.now() - self.end.heard_at > _TOLD_FOR:
+            return f"its states are not signed for {self.end.name} with this key"
+        return ""
 
     def _hear(self) -> None:
         now = self.clock.now()
-        while self._states:
-            data = self._states.popleft().data
+        for data in (message.data for message in unread(self._states)):
             if self._key is None:
-                state = read_json(RemoteState, data.partition(b"\n")[0])
+                state = read_line(RemoteState, data)
             else:
                 state = _brokered.open_state(data, self._state_topic, self.end.name, self._key)
                 self._forged = self._forged if state is not None else now
+            self._other_form = "" if state is not None else other_form(data) or self._other_form
             if state is not None:
                 self.end.hear(state, now)
 
-    def _send(self, command: RemoteCommand) -> None:
+    def _send(self, message: RemoteCommand | RemoteAsk) -> None:
         plain = self._key is None
-        data = command.model_dump_json().encode() if plain else _brokered.seal_command(command, self._topic, self._key)
+        data = message.model_dump_json().encode() if plain else _brokered.seal_command(message, self._topic, self._key)
         self._broker.send(self._topic, data, expires=True)
 
 
-def broker_for_driver(settings: BrokerSettings, driver: str) -> Broker:
-    """Connect a driver's machine to a broker; if it dies, the broker reports it to every robot that it drove."""
+def broker_for_driver(settings: BrokerSettings, driver: str, keys: Iterable[bytes] = ()) -> Broker:
+    """Connect a driver's machine to a broker; if it dies, the broker reports it to every robot that it drove.
+
+    Args:
+        settings, driver: see `MqttSink`.
+        keys: those of this driver at the robots; its last will is signed with each of them.
+    """
     from tenuto.links.broker import Broker
 
-    there, gone = (json.dumps({"driver": driver, "here": here}).encode() for here in (True, False))
-    topic = driver_topic(driver)
-    return Broker(settings, SinkError, will=Message(topic, gone), greeting=Message(topic, there))
+    topic, known = driver_topic(driver), list(keys)
+
+    def will(run: str, life: int) -> Message:
+        gone = DriverGone(driver=driver, run=run, life=life)
+        data: bytes = _brokered.sign_gone(gone, topic, known) if known else gone.model_dump_json().encode()
+        return Message(topic, data)
+
+    return Broker(settings, SinkError, will=will)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -10,7 +10,8 @@ from tenuto.driving.plan import Plan
 from tenuto.driving.telemetry import Telemetry
 from tenuto.driving.tick import Tick
 from tenuto.protocols.measured import SAYS
-from tenuto.protocols.remote import DriverEnd, RemoteCommand, check_named
+from tenuto.protocols.remote import RemoteAsk, RemoteCommand, check_named
+from tenuto.protocols.remote_ends import DriverEnd
 from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 
 _STOPS, _APART = 5, 0.02
@@ -23,9 +24,9 @@ class RemoteSink(Sink):
         end: this end of the link, with the robot's newest state.
     """
 
-    def __init__(self, name: str, driver: str, rate: float) -> None:
+    def __init__(self, name: str, driver: str, rate: float, run: str = "") -> None:
         self.name, self.period = name, 1.0 / rate
-        self.end = DriverEnd(driver)
+        self.end = DriverEnd(driver, run)
 
     says = SAYS
 
@@ -47,15 +48,17 @@ class RemoteSink(Sink):
 
     @property
     def emergency(self) -> str:
-        """Report that the robot is in an emergency stop, whoever requested it."""
-        return f"{self.name}: {self.end.emergency}" if self.end.emergency else ""
+        """Report that the robot is in an emergency stop, whoever requested it, or that two robots answer."""
+        why = self.end.emergency(self.clock.now())
+        return f"{self.name}: {why}" if why else ""
 
     def write(self, tick: Tick) -> None:
         """Send the command of a tick."""
         self._hear()
-        command = self.end.command(tick, self.clock.now())
-        if command is not None:
-            self._send(command)
+        now = self.clock.now()
+        message = self.end.command(tick, now) or self.end.ask(now)
+        if message is not None:
+            self._send(message)
 
     def stop(self, tick: Tick) -> None:
         """Send the standstill several times, unless nothing must be sent at all."""
@@ -76,8 +79,8 @@ class RemoteSink(Sink):
         """Take the robot's reports."""
 
     @abstractmethod
-    def _send(self, command: RemoteCommand) -> None:
-        """Send a command without waiting for its arrival."""
+    def _send(self, message: RemoteCommand | RemoteAsk) -> None:
+        """Send a message without waiting for its arrival."""
 
 
 class RemoteSinkOptions(RatedSinkOptions):

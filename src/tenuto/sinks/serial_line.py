@@ -85,9 +85,12 @@ class SerialLine(Sink):
         self._port = OutPort(port, baud)
         self._form: LineForm = TextLine(line, outputs)
         if form != "text":
-            self._form = SignedFrames(read_key(key, SinkError)) if key is not None else Frames()
+            self._form = SignedFrames(read_key(key, SinkError), self._now) if key is not None else Frames()
         self._hears = Answers(wheels, distances, self._form.modulo)
         self.says = self._hears.says if answers else frozenset()
+
+    def _now(self) -> float:
+        return self.clock.now()
 
     @property
     def telemetry(self) -> Telemetry:
@@ -99,10 +102,17 @@ class SerialLine(Sink):
         """Report that the far end is silent although it should answer, or that the line is too slow."""
         heard = max(self._hears.telemetry.time, -math.inf if self._started is None else self._started)
         silent = self.clock.now() - heard
-        if self._answers and self._started is not None and silent > self._answers:
-            return f"{self.name}: no answer for {silent:.1f} s"
-        problem = self._form.problem or self._port.slow or self._another_profile()
+        no_answer = self._answers and self._started is not None and silent > self._answers
+        problem = (
+            self._form.problem or (f"no answer for {silent:.1f} s" if no_answer else "")
+            or self._port.slow or self._another_profile()
+        )  # fmt: skip
         return f"{self.name}: {problem}" if problem else ""
+
+    @property
+    def emergency(self) -> str:
+        """Report that two robots answer, so that the wrong one might be driven."""
+        return f"{self.name}: {self._form.emergency}" if self._form.emergency else ""
 
     def _another_profile(self) -> str:
         """Report that the board's code was made from another profile; empty if it was not."""
@@ -150,8 +160,6 @@ class SerialLine(Sink):
 
     def _send(self, tick: Tick) -> None:
         data = self._form.command(tick, (self._counter + 1) % 256)
-        if data is None:
-            return
         self._counter, now = (self._counter + 1) % 256, self.clock.now()
         self._port.write(data, now)
         self._hears.way.sent(self._counter, now)

@@ -16,7 +16,7 @@ from tenuto.links.key_file import read_key
 from tenuto.links.names import own_name
 from tenuto.links.udp import UdpPort, parse_address
 from tenuto.protocols.compact import pack_command
-from tenuto.protocols.remote import RemoteCommand, RemoteState, read_json
+from tenuto.protocols.remote import RemoteAsk, RemoteCommand, RemoteState, other_form, read_json
 from tenuto.sinks.base import Sink
 from tenuto.sinks.remote import RemoteSink, RemoteSinkOptions
 
@@ -45,7 +45,7 @@ class UdpSink(RemoteSink):
 
         Args:
             place: ``HOST:PORT`` of the robot. key: the file with the shared key.
-            rate: the greatest number of commands per second. form: "json", or "compact", 36 bytes without outputs.
+            rate: the greatest number of commands per second. form: "json", or "compact", 44 bytes without outputs.
             driver: the name of the driver; random if none is given.
         """
         if form not in FORMS:
@@ -57,6 +57,7 @@ class UdpSink(RemoteSink):
         self._session: Session | None = None
         self._heard = self._called = self._used = -math.inf
         self._compact = form == "compact"
+        self._other_form = ""
 
     def record_raw(self, box: BlackBox) -> bool:
         """Send all bytes to a black box from now on."""
@@ -72,7 +73,7 @@ class UdpSink(RemoteSink):
                 "no answer yet: check that it listens there with the same key, and that nobody else drives it; "
                 f"if each driver has a key, that one of them is for {self.end.name}"
             )
-        return ""
+        return f"it sends {self._other_form}" if self._other_form else ""
 
     def _hear(self) -> None:
         now = self.clock.now()
@@ -84,7 +85,9 @@ class UdpSink(RemoteSink):
                 self._session, self._heard, self._used = session, now, -math.inf
             elif self._session is not None and (data := self._session.open(datagram)) is not None:
                 self._heard, self._used = now, math.inf
-                if (state := read_json(RemoteState, data)) is not None:
+                state = read_json(RemoteState, data)
+                self._other_form = "" if state is not None else other_form(data) or self._other_form
+                if state is not None:
                     self.end.hear(state, now)
         if self._session is not None and now - self._used > _USED_EVERY:
             self._used = now
@@ -93,9 +96,12 @@ class UdpSink(RemoteSink):
             self._called = now
             self._udp.send(self._handshake.hello())
 
-    def _send(self, command: RemoteCommand) -> None:
+    def _send(self, message: RemoteCommand | RemoteAsk) -> None:
         if self._session is not None:
-            data = pack_command(command) if self._compact else command.model_dump_json().encode()
+            if self._compact and isinstance(message, RemoteCommand):
+                data = pack_command(message)
+            else:
+                data = message.model_dump_json().encode()
             self._udp.send(self._session.seal(data))
 
 

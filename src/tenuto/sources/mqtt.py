@@ -6,16 +6,23 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
-from pydantic import BaseModel, Field
-
 from tenuto.basics.errors import SourceError
 from tenuto.basics.extras import how_to_get
 from tenuto.basics.late import Late
 from tenuto.clock import Timer
-from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message
+from tenuto.links.broker_settings import BrokerOptions, BrokerSettings, Message, unread
 from tenuto.links.key_ring import KeyRing
 from tenuto.links.topics import command_topic, driver_topic, state_topic
-from tenuto.protocols.remote import LONGEST_NAME, RemoteCommand, RemoteState, RobotEnd, read_json
+from tenuto.protocols.remote import (
+    LONGEST_STATE,
+    DriverGone,
+    RemoteAsk,
+    RemoteCommand,
+    RemoteState,
+    other_form,
+    read_from_driver,
+    read_line,
+)
 from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.remote import RemoteSource
 
@@ -41,16 +48,17 @@ class MqttSource(RemoteSource):
             ring: the drivers' keys; with it only sealed commands count, and states are signed. The source
                 closes it.
         """
+        super().__init__(robot)
         self._own: Broker | None = None
         self._ring, self._topic, self._commanded_on = ring, state_topic(robot), command_topic(robot)
         if isinstance(broker, BrokerSettings):
             from tenuto.links.broker import Broker
 
-            gone = RobotEnd().state(0.0).model_copy(update={"state": "gone"})
-            will = Message(self._topic, self._signed(gone))
-            broker = self._own = Broker(broker, SourceError, will=will)
-        super().__init__(f"{robot} at {broker.name}")
-        self._broker = broker
+            def will(_: str, life: int) -> Message:
+                return Message(self._topic, self._signed(self.end.last_will(life)))
+
+            broker = self._own = Broker(broker, SourceError, will=will, keep_will=True)
+        self._broker, self.name = broker, f"{robot} at {broker.name}"
         self._commands, self._drivers = broker.listen(self._commanded_on), broker.listen(driver_topic())
 
     def close(self) -> None:
@@ -64,43 +72,39 @@ class MqttSource(RemoteSource):
     def _trouble(self) -> str:
         return self._broker.problem
 
-    def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
-        while self._commands:
-            data = self._commands.popleft().data
+    def _receive(self, now: float) -> Iterable[RemoteCommand | RemoteAsk | None]:
+        for data in (message.data for message in unread(self._commands)):
             if self._ring is None:
-                yield read_json(RemoteCommand, data)
-                continue
-            command = _brokered.open_command(data, self._commanded_on, self._ring.keys)
-            if isinstance(command, str):
-                self.end.warn(command, now)
-            else:
+                command = read_from_driver(data)
+                if command is None and (other := other_form(data)):
+                    self.end.warn(other, now)
                 yield command
+                continue
+            opened = _brokered.open_command(data, self._commanded_on, self._ring.keys)
+            if isinstance(opened, str):
+                self.end.warn(opened, now)
+            else:
+                yield opened
 
     def _signed(self, state: RemoteState) -> bytes:
         ring = self._ring
-        return state.to_json() if ring is None else _brokered.sign_state(state, self._topic, ring.keys)
+        if ring is None:
+            return state.to_json(LONGEST_STATE)
+        signed: bytes = _brokered.sign_state(state, self._topic, ring.keys)
+        return signed
 
     def _send(self, state: RemoteState) -> None:
         self._broker.send(self._topic, self._signed(state), retain=True)
 
-    def _gone(self) -> bool:
+    def _gone(self, now: float) -> bool:
         gone = False
-        while self._drivers:
-            gone = self.end.gone(_driver_of(self._drivers.popleft().data)) or gone
+        for topic, data, _ in unread(self._drivers):
+            if self._ring is None:
+                will = read_line(DriverGone, data)
+            else:
+                will = _brokered.open_gone(data, topic, self._ring.keys)
+            gone = (will is not None and self.end.gone(will, now)) or gone
         return gone
-
-
-class _DriverWord(BaseModel):
-    """Whether the machine of a driver is at the broker."""
-
-    driver: str = Field(max_length=LONGEST_NAME)
-    here: bool
-
-
-def _driver_of(data: bytes) -> str:
-    """Return the driver whose machine is gone; empty for any other message."""
-    said = read_json(_DriverWord, data)
-    return said.driver if said is not None and not said.here else ""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -10,7 +10,8 @@ from tenuto.basics.frame import Frame, LinkCounts, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
-from tenuto.protocols.remote import STATE_EVERY, RemoteCommand, RemoteState, RobotEnd, check_named
+from tenuto.protocols.remote import STATE_EVERY, RemoteAsk, RemoteCommand, RemoteState, check_named
+from tenuto.protocols.remote_ends import RobotEnd
 from tenuto.sources.base import Source
 
 # A connection that is made within this time is not reported, s.
@@ -60,6 +61,8 @@ class RemoteSource(Source):
         for command in self._receive(now):
             if command is None:
                 self._bad += 1
+            elif isinstance(command, RemoteAsk):
+                self.end.answer(command, now)
             elif not self.end.take(command, now):
                 came.append(self._newest(now))
                 self._good += 1
@@ -69,7 +72,7 @@ class RemoteSource(Source):
         self._speak(now)
         if self._values is None:  # no command has ever been received
             return self._frame_of_nobody(now)
-        if self._gone():
+        if self._gone(now):
             self._lost = f"{self.end.driver} is gone"
         elif now > self._valid_until and not self._lost:
             self._lost = f"{self.end.driver} is silent: its last command is no longer valid"
@@ -108,13 +111,13 @@ class RemoteSource(Source):
         return ""
 
     @abstractmethod
-    def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
-        """Return the messages that arrived: commands, and None for anything else."""
+    def _receive(self, now: float) -> Iterable[RemoteCommand | RemoteAsk | None]:
+        """Return the authentic messages that arrived, and None for anything else."""
 
     @abstractmethod
     def _send(self, state: RemoteState) -> None:
         """Send a report to the driver's machine without waiting."""
 
-    def _gone(self) -> bool:
+    def _gone(self, now: float) -> bool:
         """Return whether the driver's machine was lost since the last call."""
         return False

@@ -15,7 +15,8 @@ from tenuto.links.black_box import BlackBox
 from tenuto.links.key_ring import KeyRing
 from tenuto.links.udp import MOST_AT_ONCE, Address, UdpPort, parse_address
 from tenuto.protocols.compact import unpack_command
-from tenuto.protocols.remote import LET_GO_AFTER, RemoteCommand, RemoteState, read_json
+from tenuto.protocols.fresh import LET_GO_AFTER
+from tenuto.protocols.remote import RemoteAsk, RemoteCommand, RemoteState, other_form, read_from_driver
 from tenuto.sources.base import Source, SourceOptions
 from tenuto.sources.remote import RemoteSource
 
@@ -70,7 +71,7 @@ class UdpSource(RemoteSource):
         if self._line is not None:
             self._line.close()
 
-    def _receive(self, now: float) -> Iterable[RemoteCommand | None]:
+    def _receive(self, now: float) -> Iterable[RemoteCommand | RemoteAsk | None]:
         if self._session is not None and self._key not in self._ring.keys.values():
             self.end.warn(f"nothing valid: the key of {self._driver} was removed here", now)
             self._session = None
@@ -81,7 +82,7 @@ class UdpSource(RemoteSource):
             for datagram, sender in port.receive(most) if port is not None else ():
                 yield from self._look(datagram, sender, now)
 
-    def _look(self, datagram: bytes, sender: Address, now: float) -> Iterable[RemoteCommand | None]:
+    def _look(self, datagram: bytes, sender: Address, now: float) -> Iterable[RemoteCommand | RemoteAsk | None]:
         """Read one datagram: of the session, of a new session, or a hello."""
         if self._line is not None and sender == self._line.peer and self._session is not None:
             data = self._session.open(datagram)
@@ -106,12 +107,14 @@ class UdpSource(RemoteSource):
         self._line.taps = self._door.taps
         self._session, self._driver, self._key = pending
 
-    def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | None]:
+    def _take(self, data: bytes, now: float) -> Iterable[RemoteCommand | RemoteAsk | None]:
         """Return the command in a datagram of the session; nothing for a sign of life."""
         self._heard = now
         if data:
-            command = read_json(RemoteCommand, data) if data[:1] == b"{" else unpack_command(data, self._driver)
-            yield command if command is None or command.driver == self._driver else None
+            message = read_from_driver(data) if data[:1] == b"{" else unpack_command(data, self._driver)
+            if message is None and (other := other_form(data)):
+                self.end.warn(other, now)
+            yield message if message is None or message.driver == self._driver else None
 
     def _send(self, state: RemoteState) -> None:
         if self._line is not None and self._session is not None:
