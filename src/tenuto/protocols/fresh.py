@@ -109,7 +109,10 @@ class Bond:
         if now - self._late_at <= _TOLD_FOR:
             return f"its answers come more than {MOST_AGE:g} s late, and do not count: the link is too slow to drive"
         if now - self._foreign_at <= _TOLD_FOR:
-            return "its messages do not answer this program: they are old, or for another driver who has the robot"
+            return (
+                "its messages do not answer this program: they are old, or for another driver, "
+                "or it drops what this one sends (is a key missing here, or another one there?)"
+            )
         return ""
 
 
