@@ -99,6 +99,19 @@ class PageDrive:
     def drives(self) -> None:
         wait_for(lambda: self.moving and self.state == "driving", f"it does not drive: {self.ticks[-1].guard}")
 
+    def begun_by(self, page: RawPage, **values: float) -> None:
+        """Let a page drive; again and again if a slow machine has lost the link before the robot moved."""
+
+        def moves() -> bool:
+            page.begin(**values)
+            for _ in range(25):
+                if self.moving and self.state == "driving":
+                    return True
+                page.drive_on(0.02, left_shoulder=1.0, **values)
+            return False
+
+        wait_for(moves, "it does not drive")
+
     def stops(self, code: str = "", *, within: float = PATIENCE) -> float:
         """Wait until it stands, and return how long the robot's ticks drove it after now, s."""
         since = time.monotonic()

@@ -451,8 +451,7 @@ def test_a_class_on_one_machine_is_seen_and_stopped_without_a_broker(
 
 def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None:
     first, second = RawPage(drive.url), RawPage(drive.url)
-    first.begin(drive=0.6)
-    drive.drives()
+    drive.begun_by(first, drive=0.6)
     second.say(type="take")
     second.frame(drive=1.0, left_shoulder=1.0)
     first.drive_on(0.2, left_shoulder=1.0, drive=0.6)
@@ -464,10 +463,7 @@ def test_a_second_page_looks_on_asks_and_gets_the_seat(drive: PageDrive) -> None
     drive.stops("link_bad")
     second.drive_on(0.3, drive=0.6, left_shoulder=1.0)
     drive.stands_for(0.2)
-    second.drive_on(0.2)
-    second.drive_on(0.2, left_shoulder=1.0)
-    second.drive_on(0.3, left_shoulder=1.0, drive=0.6)
-    drive.drives()
+    drive.begun_by(second, drive=0.6)
     second.line.close()
     drive.stops("link_bad")
     assert "its page was closed" in " ".join(reason.text for reason in drive.ticks[-1].guard.reasons)
@@ -490,10 +486,7 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
     for _ in range(10):
         page.frame(old=2.0, drive=1.0, left_shoulder=1.0)
     drive.stands_for(0.2)
-    page.drive_on(0.2)
-    page.drive_on(0.2, left_shoulder=1.0)
-    page.drive_on(0.3, left_shoulder=1.0, drive=0.6)
-    drive.drives()
+    drive.begun_by(page, drive=0.6)
     begin = len(drive.ticks)
     for number in range(10_000):
         with suppress(Exception):
@@ -508,14 +501,12 @@ def test_old_frames_garbage_and_strangers_move_nothing(drive: PageDrive) -> None
     assert hostile.who["driver"] != hostile.who["you"]
     page.drive_on(0.1)
     drive.stops()
-    page.begin(drive=0.6)
-    drive.drives()
+    drive.begun_by(page, drive=0.6)
 
 
 def test_the_robot_stops_when_the_server_is_killed(drive: PageDrive) -> None:
     page = RawPage(drive.url)
-    page.begin(drive=0.6)
-    drive.drives()
+    drive.begun_by(page, drive=0.6)
     drive.source.server._process.kill()
     drive.stops("link_bad")
     assert "start the drive again" in drive.ticks[-1].guard.reasons[0].text
