@@ -39,7 +39,7 @@ ROUNDED = 5
 
 def built(profile: Profile, real: str, folder: str) -> Path:
     """Build the program of a profile, with numbers in float or double."""
-    make_firmware(profile, real=real).write(f"{folder}/{real}")
+    make_firmware(profile, real=real, timed=False).write(f"{folder}/{real}")
     program = Path(folder) / real / "replay"
     sources = [f"{folder}/{real}/desktop/replay.c", f"{folder}/{real}/robot_board.c"]
     subprocess.run(["gcc", "-std=c99", "-O1", *sources, "-o", str(program), "-lm"], check=True)

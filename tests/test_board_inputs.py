@@ -59,7 +59,7 @@ def test_a_receiver_is_read_as_here(kind: str, tmp_path: Path) -> None:
     least = "least_quality = 50" if kind == "crsf" else ""
     text = BOARD.read_text().replace('"sbus"', f'"{kind}"').replace("[guard]", f"[guard]\n{least}")
     profile = tenuto.parse_profile(text)
-    plan, made = profile.plan(), make_firmware(profile)
+    plan, made = profile.plan(), make_firmware(profile, timed=False)
     program = built(made, tmp_path)
     decoder, pipeline, here, lines = (
         RADIOS.all[kind].decoder(),
@@ -124,7 +124,7 @@ def pulse_rows(kind: str, dice: random.Random) -> Iterator[tuple[int, list[Edge]
 @pytest.mark.parametrize("kind", ["ppm", "pwm"])
 def test_pulses_are_read_as_here(kind: str, tmp_path: Path) -> None:
     profile = wired(kind)
-    plan, program = profile.plan(), built(make_firmware(profile), tmp_path)
+    plan, program = profile.plan(), built(make_firmware(profile, timed=False), tmp_path)
     ppm, pwm, pipeline, here, lines = PpmDecoder(), PwmDecoder(5), tenuto.Pipeline(plan), list[Made](), list[str]()
     for ms, seen in pulse_rows(kind, random.Random(11)):
         told = [f"{at % 2**32}" if kind == "ppm" else f"{wire}{'-+'[up]}{at % 2**32}" for at, wire, up in seen]
@@ -179,7 +179,7 @@ def number_lines(dice: random.Random, checked: bool) -> Iterator[tuple[int, byte
 def test_lines_of_numbers_are_read_as_here(checked: bool, tmp_path: Path) -> None:
     text = (EXAMPLES / "sender.toml").read_text()
     profile = tenuto.parse_profile(text.replace("[source]", f"[source]\nchecksum = {str(checked).lower()}"))
-    plan, program = profile.plan(), built(make_firmware(profile, lines="serial"), tmp_path)
+    plan, program = profile.plan(), built(make_firmware(profile, lines="serial", timed=False), tmp_path)
     decoder = LineDecoder(("stick_y", "stick_x", "button"), checksum=checked)
     pipeline, here, rows = tenuto.Pipeline(plan), list[Made](), ["time,.step,.bytes"]
     for ms, data in number_lines(random.Random(5), checked):
@@ -203,7 +203,7 @@ def test_what_a_board_cannot_hear_is_refused_by_its_key() -> None:
         (short, "pins", "whole", "source.line: a control reads channel_5, and there are 2 wires"),
     ):  # fmt: skip
         with pytest.raises(tenuto.ProfileError, match=key):
-            make_firmware(profile, lines=lines, part=part)
+            make_firmware(profile, lines=lines, part=part, timed=False)
     assert set(make_firmware(wired("pwm")).misfits) == {"sketch"}
     slow = BOARD.read_text().replace('"300 ms"', '"2 s"') + '[loop]\nrate = 5\nstall_timeout = "1 s"\n'
     wrong = make_firmware(tenuto.parse_profile(slow)).misfits

@@ -42,9 +42,11 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.firmware.generate import make_firmware
 from tenuto.firmware.refusals import refusals
+from tenuto.firmware.step_time import longest_step
 from tenuto.protocols.answer_line import read_answer
 from tenuto.protocols.radio.base import RADIOS
 from tenuto.protocols.velocity_line import VelocityLine, VelocityLineDecoder, encode_velocity_line
+from tenuto.sim.hands import Hands
 from tenuto.sources.recording import read_recording
 from tenuto.testing.board import (
     Made,
@@ -156,7 +158,7 @@ def apart(program: Path, plan: Plan, seeds: Sequence[int], close: float = 1e-5) 
 @pytest.mark.parametrize("name", ["medlar", "medlar-lift", "medlar-keyboard", "quince", "damson"])
 def test_a_shipped_profile_is_the_same_on_a_board(name: str, tmp_path: Path) -> None:
     profile = tenuto.load_profile(shipped(f"{name}.toml"))
-    assert apart(built(make_firmware(profile), tmp_path), profile.plan(), range(8)) == []
+    assert apart(built(make_firmware(profile, timed=False), tmp_path), profile.plan(), range(8)) == []
 
 
 @settings(examples(6), suppress_health_check=list(HealthCheck), phases=[Phase.explicit, Phase.generate])
@@ -172,9 +174,9 @@ def test_any_profile_is_the_same_on_a_board(
     python = in_python(profile, tmp_path_factory.mktemp("python"))[0]
     rows = any_schedule(plan, seed)
     assert difference(plan, by_pipeline(plan, rows), by_program(python, plan, rows, WRAPS)) == ""
-    in_double = built(make_firmware(profile, real="double"), tmp_path_factory.mktemp("double"), ["-O0"])
+    in_double = built(make_firmware(profile, real="double", timed=False), tmp_path_factory.mktemp("double"), ["-O0"])
     assert apart(in_double, plan, (seed, seed + 1), 1e-6) == []
-    in_float = built(make_firmware(profile), tmp_path_factory.mktemp("float"), ["-O0"])
+    in_float = built(make_firmware(profile, timed=False), tmp_path_factory.mktemp("float"), ["-O0"])
     assert len(apart(in_float, plan, (seed, seed + 1))) <= ROUNDED
 
 
@@ -242,7 +244,7 @@ def test_whatever_is_made_of_a_stick_is_the_same_on_a_board(
     assume(not refusals(profile, profile.plan()))
     plan, programs = profile.plan(), {}
     for real in ("double", "float"):
-        programs[real] = built(make_firmware(profile, real=real), tmp_path_factory.mktemp(real), ["-O0"])
+        programs[real] = built(make_firmware(profile, real=real, timed=False), tmp_path_factory.mktemp(real), ["-O0"])
     assert apart(programs["double"], plan, (seed, seed + 1), 1e-6) == []
     assert len(apart(programs["float"], plan, (seed, seed + 1))) <= ROUNDED
 
@@ -462,7 +464,7 @@ def test_any_board_that_hears_lines_is_a_robot_that_follows(
     profile = for_one_board(drawn)
     profile = profile.model_copy(update={"loop": profile.loop.model_copy(update={"rate": 50.0})})
     try:
-        made = make_firmware(profile, part="robot")
+        made = make_firmware(profile, part="robot", timed=False)
     except tenuto.TenutoError:
         assume(False)
         raise
@@ -612,13 +614,54 @@ def test_the_simulated_chip_makes_the_same_ticks(chip: Callable[..., tuple[str, 
         there.append(Made(str(states[state]), str(codes[code]), values, bool(power), bool(sends), frozenset()))
     assert difference(plan, by_pipeline(plan, rows), there) == ""
     assert sum(one.state == "driving" for one in there) > 50
+    assert slowest_of(out) < 1000.0 * made.longest_step
+
+
+def slowest_of(out: str) -> float:
+    """Return the longest step of `board_trial.c`, ms of a chip that runs at 16 MHz whatever this computer does."""
     edges = [(at, level) for kind, at, pin, level in pins_of(out) if kind == "P" and pin == 13]
-    longest = max(fall - rise for (rise, up), (fall, _) in pairwise(edges) if up)
-    assert longest < 3.0, "ms for a step, of a chip that runs at 16 MHz whatever this computer does"
+    return max(fall - rise for (rise, up), (fall, _) in pairwise(edges) if up)
 
 
-def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int) -> list[str]:
-    """Return the input of `board_trial.c`: bytes at 40 us each, and 6 ms for a step and its answer."""
+@needs_chip
+@pytest.mark.long
+@pytest.mark.parametrize("name", ["medlar-board", "quince", "damson"])
+def test_no_step_on_the_chip_is_longer_than_is_said(name: str, tmp_path: Path) -> None:
+    """Sticks that jump to other ends once or twice a second: another drive than the one that is computed."""
+    profile = tenuto.load_profile(EXAMPLES / f"{name}.toml" if name == "medlar-board" else shipped(f"{name}.toml"))
+    plan, board = profile.plan(), make_firmware(tenuto.load_profile(BOARD), timed=False)
+    made = make_firmware(profile)
+    wires = [made.outputs.index(output) for output in made.outputs if output in plan.wire_at_rest()]
+    module = make_firmware(profile, language="micropython").files["robot_board.py"]
+    said = 1000.0 * longest_step(module, plan, made.inputs, wires)
+    made.write(tmp_path)
+    (tmp_path / "avr").mkdir(exist_ok=True)
+    for file in ("avr/Makefile", "avr/bench.c"):
+        (tmp_path / file).write_text(board.files[file])
+    (tmp_path / "avr/main.c").write_text((Path(__file__).parent / "board_trial.c").read_text())
+    subprocess.run(["make", "-s", "-C", tmp_path / "avr", "main.elf", "bench"], check=True, capture_output=True)
+    dice, hands, where = random.Random(7), Hands(plan), dict[str, float]()
+    driving = [one for one in plan.controls if one.name in plan.driving_controls()]
+    rows = []
+    for number in range(800):
+        hands.act("careful" if number <= hands.begins else "absent", dice, plan.period, number)
+        for one in driving if number > hands.begins + 3 else ():
+            if dice.random() < 0.03 or one.reads not in where:
+                where |= one.raw_at(dice.choice((-1.0, 0.0, 1.0, dice.uniform(-1.0, 1.0))))
+        rows.append(Row(1000 + round(1000.0 * plan.period) * number, {**hands.values(), **where}, True, False, False))
+    command = [tmp_path / "avr/bench", tmp_path / "avr/main.elf"]
+    events = trial_events(rows, made.inputs, 1000, pause=20_000.0)
+    out = subprocess.run(command, input="\n".join(events).encode(), capture_output=True, check=True).stdout
+    slowest = slowest_of(out.decode("ascii", "replace"))
+    assert slowest <= said <= 3.0 * slowest
+    fast = profile.with_(**{"loop.rate": 1000.0 / (0.9 * said)}) if name == "medlar-board" else None
+    if fast is not None:
+        assert "a step takes up to" in make_firmware(fast).misfits["avr"]
+        assert '#error "loop.rate: a step takes' in make_firmware(fast).files["sketch/examples/drive/drive.ino"]
+
+
+def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int, pause: float = 6000.0) -> list[str]:
+    """Return the input of `board_trial.c`: bytes at 40 us each, and some us for a step and its answer."""
     events, at = list[str](), 1000.0
 
     def send(data: bytes) -> None:
@@ -635,7 +678,7 @@ def trial_events(rows: Sequence[Row], inputs: Sequence[str], begins: int) -> lis
         if row.values is not None:
             send(b"F" + struct.pack("<I?", now, row.link))
         send(b"X" * row.stop + b"R" * row.reset + b"S" + struct.pack("<I", now))
-        at += 6000.0
+        at += pause
     return [*events, f"E {at:.0f}"]
 
 

@@ -24,7 +24,7 @@ EXTRAS = {
     "websockets": ("page", "the page in a browser"),
     "segno": ("page", "a QR code"),
     "jinja2": ("firmware", "code of a microcontroller"),
-    "pycparser": ("firmware", "MicroPython"),
+    "pycparser": ("firmware", "code of a microcontroller"),
 }
 
 

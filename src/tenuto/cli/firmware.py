@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -63,6 +64,7 @@ def firmware(
     if as_json:
         said: dict[str, object] = {"robot": prepared.profile.name, "digest": made.digest}
         said |= {"files": [str(path) for path in written], "misfits": made.misfits, "unread": unread}
+        said["longest_step"] = None if math.isnan(made.longest_step) else made.longest_step
         print_json("firmware", said)
         return
     results.print(
@@ -72,6 +74,9 @@ def firmware(
         results.print(f"  {path}  {counted(len(text.splitlines()), 'line')}", soft_wrap=True)
     for target, why in made.misfits.items():
         results.print(f"  no {target}: {why}", soft_wrap=True)
+    if made.longest_step <= prepared.plan().period:
+        took, period = 1000.0 * made.longest_step, 1000.0 * prepared.plan().period
+        results.print(f"  a step takes up to {took:.1f} ms of {period:g} ms on an ATmega328P at 16 MHz", soft_wrap=True)
     for text in unread:
         results.print(f"  ignored on a board: {text}", style="yellow", soft_wrap=True)
     ready = f"make -C {out / 'desktop'}, then read {out / 'robot_board.h'}"

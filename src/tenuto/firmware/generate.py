@@ -25,6 +25,7 @@ from tenuto.firmware.naming import Names, quoted
 from tenuto.firmware.numbers import NEVER_MS, SMALL_NEVER_MS, literal, ms_above, ms_below
 from tenuto.firmware.pieces import environment, late
 from tenuto.firmware.refusals import refusals, too_many_outputs
+from tenuto.firmware.step_time import longest_step
 from tenuto.firmware.to_python import to_python
 from tenuto.profile.profile import Profile
 
@@ -51,6 +52,7 @@ class Firmware:
         files: path below the folder → text. digest: of the plan.
         inputs, outputs: what is set before a step, and what can be read after it, in the order of the header.
         misfits: target → why there is no program for it.
+        longest_step: how long a step takes at most on an ATmega328P at 16 MHz, s; NaN if it was not computed.
     """
 
     files: dict[str, str]
@@ -58,6 +60,7 @@ class Firmware:
     inputs: tuple[str, ...]
     outputs: tuple[str, ...]
     misfits: dict[str, str]
+    longest_step: float = math.nan
 
     def write(self, folder: str | Path) -> list[Path]:
         """Write all files below a folder; return their paths.
@@ -89,6 +92,7 @@ def make_firmware(
     part: str = "whole",
     real: str = "float",
     lines: str = "pins",
+    timed: bool = True,
 ) -> Firmware:
     """Make the code of a profile.
 
@@ -99,11 +103,13 @@ def make_firmware(
             "robot", the board that hears them.
         real: the type of the computation, "float" or "double"; of C only, as MicroPython has that of its board.
         lines: for a source of the kind "lines": "pins", whose voltages are its columns, or "serial", which reads lines.
+        timed: compute the longest step, and refuse the programs for an AVR if it does not fit into a period. It takes
+            some seconds.
 
     Raises:
         ProfileError: it has settings that cannot go to a microcontroller; with the key of each.
         TenutoError: MicroPython has no choice of type.
-        MissingPackageError: Jinja2 is not installed, or pycparser for MicroPython.
+        MissingPackageError: Jinja2 is not installed, or pycparser.
     """
     plan = own = profile.plan() if plan is None else plan
     line_outputs = plan.output_names()
@@ -150,6 +156,12 @@ def make_firmware(
     made.globals |= {key: context[key] for key in ("axes_of", "shares_of", "rows_of", "n")}
     context |= words.texts(plan, context)
     wrong_for = _misfits(profile, plan, part, hearing)
+    longest, context["too_long"] = math.nan, ""
+    if timed and language != "micropython" and not {"avr", "sketch"} <= wrong_for.keys():
+        longest = _longest(made, context, plan)
+        if longest > plan.period:
+            context["too_long"] = _too_long(longest, plan.period)
+            wrong_for.setdefault("avr", context["too_long"])
     context |= _pins(profile, plan, part, hearing, wrong_for)
     names = ["robot_board.h", "robot_board.c"]
     names += [f"{target}/{file}" for target, files in TARGETS.items() if target not in wrong_for for file in files]
@@ -165,7 +177,22 @@ def make_firmware(
         files |= {name: shipped_code(name).read_text(encoding="utf-8") for name in _LINE_FILES}
     if "sketch" not in wrong_for:
         files = as_library(files)
-    return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for)
+    return Firmware(files, digest, tuple(context["inputs"]), tuple(context["outputs"]), wrong_for, longest)
+
+
+def _longest(made: Any, context: dict[str, Any], plan: Plan) -> float:
+    """Return how long a step takes at most on an ATmega328P, s."""
+    outputs = context["outputs"]
+    wires = [outputs.index(name) for name in context["wire_names"]]
+    module = _in_python(made, context, "")["robot_board.py"]
+    return longest_step(module, plan, list(context["inputs"]), wires, context["part"])
+
+
+def _too_long(longest: float, period: float) -> str:
+    return (
+        f"loop.rate: a step takes up to {1000.0 * longest:.1f} ms on an ATmega328P at 16 MHz, and the period is "
+        f"{1000.0 * period:g} ms: {math.floor(1.0 / longest)} Hz at most"
+    )
 
 
 def _without_stops(plan: Plan) -> Plan:
