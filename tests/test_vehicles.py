@@ -437,6 +437,24 @@ def test_rounding_does_not_choose_how_far_wheels_turn(
     assert all(np.abs(one - made[1]).max() < 1e-6 for one in made)
 
 
+@given(st.floats(0.01, 1.0), st.floats(0.1, 1.0), st.sampled_from([1.0, -1.0]), st.sampled_from(["arcs", "sides"]))
+def test_a_rounding_error_is_no_turn_in_the_other_direction(speed: float, turn: float, side: float, way: str) -> None:
+    """Its sign chose the limit: a robot that may stop its turn faster than begin it turned too fast for one step."""
+    limits = Limits(
+        acceleration=1.7, deceleration=5.7, turn_acceleration=0.2, turn_deceleration=5.8, vertical_acceleration=1.0
+    )
+    made = []
+    for error in (-1e-18, 0.0, 1e-18):
+        chassis = car(0.994, 5.0, 1.1, 6.0) if way == "arcs" else Differential(0.6, 0.1, 30.0)
+        before = VelocityCommand(speed, yaw_rate=error)
+        sides = Sides(0.3, 0.3) if way == "sides" else None
+        after = CommandRamp(chassis).step(before, VelocityCommand(speed, yaw_rate=side * turn), 0.02, limits, sides)
+        assert abs(after.yaw_rate) <= 0.2 * 0.02 + 1e-9
+        made.append(after)
+    assert made[0] == pytest.approx(made[1], abs=1e-9)
+    assert made[2] == pytest.approx(made[1], abs=1e-9)
+
+
 @given(st.floats(1e-4, 0.5), st.sampled_from([1, -1]), st.sampled_from([1, -1]))
 def test_rounding_does_not_choose_which_way_a_module_turns(speed: float, ahead: int, side: int) -> None:
     modules = SteeredModules((("left", 0.0, 0.2), ("right", -2.3, 0.0)), 0.05, 40.0)

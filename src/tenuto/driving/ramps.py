@@ -156,7 +156,7 @@ class CommandRamp:
         stepped = tuple(rate_limited(a, b, dt, up, down) for a, b in zip(old, new, strict=True))
         wanted = target if stepped == new else sides.velocity(*stepped)
         turned = wanted.yaw_rate - previous.yaw_rate
-        most = (turn_up if turned * previous.yaw_rate >= 0.0 else turn_down) * dt
+        most = (turn_up if _grows(turned, previous.yaw_rate) else turn_down) * dt
         if abs(turned) > most:
             share = most / abs(turned)
             wanted = sides.velocity(*(a + share * (b - a) for a, b in zip(old, stepped, strict=True)))
@@ -213,7 +213,7 @@ class CommandRamp:
             if change:
                 begun = speed * arc[part] - previous[axis]
                 up, down = self._axes[axis]
-                most = (up if change * previous[axis] >= 0.0 else down) * dt
+                most = (up if _grows(change, previous[axis]) else down) * dt
                 share = min(share, max(0.0, most - math.copysign(1.0, change) * begun) / abs(change))
         return share
 
@@ -393,6 +393,11 @@ def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, l
         yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
     )
     return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
+
+
+def _grows(change: float, before: float) -> bool:
+    """Return whether a change makes a speed larger. One of 1e-18 is none: its sign must not choose the limit."""
+    return change * before >= 0.0 or -THERE <= before <= THERE
 
 
 def _arc_of(velocity: VelocityCommand) -> tuple[float, float] | None:
