@@ -7,6 +7,7 @@ import random
 import time
 from collections.abc import Callable
 from itertools import pairwise
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -24,6 +25,7 @@ from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.hands import Hands
 from tenuto.sources.keyboard import Keyboard
 
+BOARD = Path(__file__).parents[1] / "examples/boards/medlar-board.toml"
 LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
 MEDLAR_TEXT = shipped("medlar.toml").read_text()
 BUMPER = """
@@ -86,6 +88,29 @@ def test_a_stop_and_a_release_count_in_any_frame_of_any_profile(
     assert said is not State.DRIVING
     if name in (guard.emergency_stop, guard.emergency_stop_2):
         assert said is State.EMERGENCY_STOP
+
+
+@pytest.mark.parametrize("off", [False, True])
+@pytest.mark.parametrize("kind", ["momentary", "positions"])
+def test_a_lever_that_enables_is_off_in_a_bad_frame_too(kind: str, off: bool) -> None:
+    """As of a transmitter whose receiver reports its failsafe: grace tolerates the link, and no release."""
+    more = "positions = 2\n" if kind == "positions" else ""
+    lever = f'[switches.arm]\nkind = "{kind}"\nreads = "channel_6"\n{more}'
+    text = BOARD.read_text().replace('hold_to_run = "channel_5"', 'enable = "arm"\ngrace = "200 ms"\n#')
+    bench = Bench(tenuto.parse_profile(text.replace("[style]", lever + "[style]")))
+
+    def step(drive: float, arm: float, good: bool = True) -> Tick:
+        bench.now += 0.02
+        values = {"channel_1": 1500.0, "channel_2": 1500.0 + 512.0 * drive, "channel_6": 1500.0 + 512.0 * arm}
+        return bench.pipeline.step(Frame(bench.now, values, good, "" if good else "failsafe"), bench.now)
+
+    for drive, arm in ((0.0, -1.0), (0.0, 1.0), (1.0, 1.0)):
+        for _ in range(20):
+            tick = step(drive, arm)
+    assert (tick.guard.state, tick.command.vx > 0.1) == (State.DRIVING, True)
+    said = step(1.0, -1.0 if off else 1.0, good=False).guard
+    assert said.state is (State.STOPPING if off else State.DRIVING)
+    assert not off or "arm was switched off" in said.reasons[0].text
 
 
 @given(st.integers(1, 8), st.integers(0, 7), st.sampled_from(["bumper", "wheels"]), st.booleans())

@@ -105,7 +105,7 @@ class Code(StrEnum):
     )
     HOLD_RELEASED = "hold_released", Kind.STOP, "hold-to-run was released", "press it again to drive"
     NOT_ENABLED = "not_enabled", Kind.STOP, "it is not enabled", "centre the sticks, press the enabling switch"
-    SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was pressed again", "press it again to drive"
+    SWITCHED_OFF = "switched_off", Kind.STOP, "the enabling switch was switched off", "switch it on again to drive"
     NOT_AT_REST = "not_at_rest", Kind.STOP, "a driving control is away from rest", "release it; pull a lever down"
     EMERGENCY_STOP = "emergency_stop", Kind.STOP, "the emergency stop is on, or latched", "release it, then reset it"
     ENDED = "ended", Kind.STOP, "the drive has ended", "start it again"

@@ -16,6 +16,7 @@ from tenuto.driving.selection import Selection
 from tenuto.sticks.control import Shaper
 from tenuto.sticks.reading import Reader
 from tenuto.styles.mixing import Intent
+from tenuto.switches.base import SwitchPlan
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # The window in which the frames of a link are counted, s.
@@ -104,6 +105,8 @@ class StickDriver:
         )
         self._stopping: tuple[str, ...] = ()
         self._holds_to = tuple(name for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2) if name is not None)
+        # A lever that permits while it is on: off, it is a release too.
+        self._lever = self._lever_of(plan)
         # Hold-to-run was off in some frame of this tick, and `held` by the newest good one alone.
         self._let_go = self._newest_good = False
         self._held_then: bool | None = None
@@ -209,8 +212,10 @@ class StickDriver:
         return bool(self.held) and (self.enabling is None or (self.enabling.on and self._seen_off))
 
     def _lets_go_in(self, frame: Frame) -> bool:
-        """Return whether a frame that is bad otherwise says that hold-to-run is off, or pressed through."""
+        """Return whether a frame that is bad otherwise says that hold-to-run or the lever is off, or pressed hard."""
         through = self._plan.guard.pressed_through
+        if self._lever is not None and self.reader.position(frame, self._lever[0]) < self._lever[1]:
+            return True
         return any(not HELD_FROM <= position < through for name in self._holds_to
                    if (position := self.reader.position(frame, name)) == position)  # fmt: skip
 
@@ -345,14 +350,24 @@ class StickDriver:
         on = self.enabling.step(self.selection.switches[enable], positions)
         return on and not (self._between is not None and self._between.disabled)
 
+    def _lever_of(self, plan: Plan) -> tuple[str, float] | None:
+        """Return the control of a lever that enables, and below which position it is off; None if there is none."""
+        if plan.guard.enable is None or not plan.guard.enable_stays:
+            return None
+        switch = self._enabling_switch()
+        below = switch.released_below()
+        return (switch.reads, below) if below is not None and switch.reads in self.reader.positions else None
+
     def _enabling(self) -> Enabling | None:
         """Make the state of the enabling switch, if there is one."""
         guard = self._plan.guard
         if guard.enable is None:
             return None
+        return Enabling(stays=guard.enable_stays, reads=self._enabling_switch().reads)
+
+    def _enabling_switch(self) -> SwitchPlan:
         chosen = self._plan.selection if self.lower is None else self.lower.selection
-        reads = next(switch.reads for switch in chosen.switches if switch.name == guard.enable)
-        return Enabling(stays=guard.enable_stays, reads=reads)
+        return next(switch for switch in chosen.switches if switch.name == self._plan.guard.enable)
 
 
 class VelocityDriver:

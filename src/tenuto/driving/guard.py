@@ -336,6 +336,7 @@ class Guard:
         pressed_once: bool = False,
         with_enable: str | None = None,
         asked: str = "",
+        stays: bool = False,
         categories: Categories = _USUAL,
     ) -> None:
         """Begin not enabled.
@@ -345,7 +346,7 @@ class Guard:
             rest_bands: driving control → the distance from its middle that still counts as rest, −1…1.
             pressed_once: it is a switch that enables when it is pressed, not a control that is held.
             with_enable: the switch that must be pressed in addition; None for none.
-            asked: how to switch it on, if not by a press.
+            asked: how to switch it on, if not by a press. stays: it stays where it is put, as a lever.
             levers: those that rest at their low end, and stay where they are put.
             categories: of the stops.
         """
@@ -372,10 +373,12 @@ class Guard:
             text = f"{hold_to_run} was released, or {with_enable} was switched off"
             self._released = Reason(Code.HOLD_RELEASED, text)
         if pressed_once:
-            text = f"centre the sticks, press {hold_to_run} to drive"
+            does = f"switch {hold_to_run} on" if stays else f"press {hold_to_run}"
+            text = f"centre the sticks, {does} to drive"
             text = f"{hold_to_run} is not switched on: {asked}, then release the sticks" if asked else text
             self._not_pressed = Reason(Code.NOT_ENABLED, text)
-            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was {'done' if asked else 'pressed'} again")
+            done = "done again" if asked else "switched off" if stays else "pressed again"
+            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was {done}")
 
     @property
     def state(self) -> State:

@@ -64,7 +64,14 @@ class Pipeline:
         both = guard.enable if guard.hold_to_run is not None else None
         asked = next((one.asked() for one in plan.selection.switches if one.name == guard.enable), "")
         self._guard = Guard(
-            enables, first.bands, first.levers, pressed_once=once, with_enable=both, asked=asked, categories=categories
+            enables,
+            first.bands,
+            first.levers,
+            pressed_once=once,
+            with_enable=both,
+            asked=asked,
+            stays=plan.guard.enable_stays,
+            categories=categories,
         )
         self._ramp = CommandRamp(plan.chassis)
         self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)

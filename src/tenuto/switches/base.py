@@ -74,6 +74,10 @@ class SwitchPlan(ABC):
         """Describe how to switch it off, if that is not by a release; here: by a release."""
         return Operated("release it", ())
 
+    def released_below(self) -> float | None:
+        """Return the position of its control below which it is off, whatever came before; None if there is none."""
+        return None
+
     def asked(self) -> str:
         """Describe how to switch it on, if that is not by a press; here: empty."""
         return ""

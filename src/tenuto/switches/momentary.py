@@ -16,6 +16,10 @@ class MomentaryPlan(ContactPlan):
         """Make the switch."""
         return _Momentary(self)
 
+    def released_below(self) -> float | None:
+        """Return where it is released."""
+        return self.off_below
+
 
 class _Momentary(ContactSwitch):
     def _after(self, pressed: bool, on: bool, time: float) -> int:

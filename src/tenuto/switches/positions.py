@@ -31,6 +31,10 @@ class PositionsPlan(SwitchPlan):
         """Make the switch."""
         return _Positions(self)
 
+    def released_below(self) -> float | None:
+        """Return where its first position begins for certain."""
+        return self.thresholds[0] - self.hysteresis
+
     def errors(self, control: ControlPlan) -> Iterator[Finding]:
         """Find two positions beyond the same end of the control's travel: its reading is the same at both."""
         lowest = 0.0 if control.one_way else -1.0
