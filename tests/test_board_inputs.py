@@ -18,6 +18,7 @@ import tenuto
 from boards import BEGIN, BOARD, EXAMPLES, built, edges, in_python, needs_chip, needs_gcc, on_at, pins_of, radio, wired
 from tenuto import State
 from tenuto.basics.frame import Frame, Signal
+from tenuto.data import shipped
 from tenuto.driving.plan import Plan
 from tenuto.firmware.generate import Firmware, make_firmware
 from tenuto.profile.checks.advice import advise
@@ -369,9 +370,17 @@ def test_a_broken_wire_is_a_fault_wherever_the_ends_leave_room_for_it(bits: int,
 )
 def test_a_board_gets_no_code_for_what_check_refuses(old: str, new: str, key: str, said: str) -> None:
     text = POTS.read_text().replace(old, new)
-    with pytest.raises(tenuto.ProfileError, match=said) as refused:
-        make_firmware(tenuto.parse_profile(text), part="sticks")
-    assert key in str(refused.value)
+    for guard in ('hold_to_run = "hold"', 'enable = "hold"'):  # a lever that enables permits driving too
+        with pytest.raises(tenuto.ProfileError, match=said) as refused:
+            make_firmware(tenuto.parse_profile(text.replace('hold_to_run = "hold"', guard)), part="sticks")
+        assert key in str(refused.value)
+
+
+@pytest.mark.parametrize("more", ["margin = 0.1", 'pull = "down"'])
+def test_a_device_of_known_range_has_no_wires_to_break(more: str) -> None:
+    text = shipped("medlar.toml").read_text().replace("[controls.drive]", f"[controls.drive]\n{more}")
+    with pytest.raises(tenuto.ProfileError, match="the range of this device is known, so it has no effect"):
+        tenuto.parse_profile(text)
 
 
 def test_check_warns_of_a_stick_whose_broken_wire_looks_like_its_end() -> None:

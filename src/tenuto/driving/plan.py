@@ -160,6 +160,12 @@ class Plan:
         """Name the controls that drive in any mode."""
         return tuple(dict.fromkeys(name for mode in self.modes for name in mode.style.controls()))
 
+    def permitting_controls(self) -> tuple[str, ...]:
+        """Name the controls that permit driving while they are on: hold-to-run, and a lever that enables."""
+        guard = self.guard
+        levers = [one.reads for one in self.selection.switches if guard.enable_stays and one.name == guard.enable]
+        return tuple(name for name in (guard.hold_to_run, guard.hold_to_run_2, *levers) if name)
+
 
 class Planned(Protocol):
     """An object with a plan: a `tenuto.Profile`, or a `Plan` itself."""

@@ -74,10 +74,10 @@ def _last_channel(plan: Plan) -> int:
 
 
 def _without_resistor(profile: Profile, plan: Plan) -> Iterator[Finding]:
-    """Refuse a hold-to-run whose open wire may read anything."""
-    for name in (plan.guard.hold_to_run, plan.guard.hold_to_run_2):
-        if name is not None and profile.controls[name].pull is None:
-            text = "hold-to-run is measured at a pin, and an open wire may read as held"
+    """Refuse a hold-to-run or a lever that enables, whose open wire may read anything."""
+    for name in plan.permitting_controls():
+        if profile.controls[name].pull is None:
+            text = "what permits driving is measured at a pin, and an open wire may read as held"
             yield error(
                 f"controls.{name}.pull", text, 'connect a resistor that releases it, and add pull = "down" or "up"'
             )

@@ -56,7 +56,7 @@ def _device(plan: Plan, controls: tuple[str, ...] | None) -> Iterator[Finding]:
 
 def _wires(profile: Profile, plan: Plan) -> Iterator[Finding]:
     """Find wires whose break is not seen: of a stick with the ends of its converter, of a hold that floats."""
-    guard, driving = plan.guard, plan.driving_controls()
+    permits, driving = plan.permitting_controls(), plan.driving_controls()
     for control in plan.controls:
         info = profile.source.control(control.reads)
         if info is None or math.isfinite(info.low):
@@ -67,7 +67,7 @@ def _wires(profile: Profile, plan: Plan) -> Iterator[Finding]:
             reads = " or ".join(f"{end:.0f}" for end in ends)
             text = f"a broken wire reads {reads}, as the stick at its end does: it would drive at full speed"
             yield warning(key, text, "add a resistor at each end of the potentiometer, and calibrate again")
-        holds = control.name in (guard.hold_to_run, guard.hold_to_run_2)
+        holds = control.name in permits
         if holds and ends and pull is None:
             text = "a wire that is open may read as held, and nothing says to which side a resistor pulls it"
             yield warning(f"{key}.pull", text, 'add the resistor, and pull = "down" or "up"')
