@@ -65,6 +65,13 @@ def station(count: int, port: int) -> tuple[float, float, float]:
     tick, sent = driving(), {}
     shared.wait(5.0)
     time.sleep(1.5)
+    # Each robot answers first, and a command counts only then.
+    first, patience = 0, time.monotonic() + 5.0
+    while any(sink.end.robot is None for sink in sinks) and time.monotonic() < patience:
+        for sink in sinks:
+            first += sink.end.robot is not None
+            sink.write(tick._replace(time=0.0))
+        time.sleep(1.0 / RATE)
     began, step = time.monotonic(), 0
     while time.monotonic() - began < SECONDS:
         robot, now = step % count, time.monotonic()
@@ -80,8 +87,8 @@ def station(count: int, port: int) -> tuple[float, float, float]:
     # Of several commands in one millisecond only the newest is timed.
     delays = [at - sent[robot, number] for robot, number, at in came if (robot, number) in sent]
     if len(delays) < 0.5 * len(sent):
-        return good / len(sent), math.inf, math.inf
-    return good / len(sent), statistics.median(delays), statistics.quantiles(delays, n=100)[98]
+        return (good - first) / len(sent), math.inf, math.inf
+    return (good - first) / len(sent), statistics.median(delays), statistics.quantiles(delays, n=100)[98]
 
 
 def carried() -> None:
