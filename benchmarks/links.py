@@ -69,8 +69,8 @@ def station(count: int, port: int) -> tuple[float, float, float]:
     first, patience = 0, time.monotonic() + 5.0
     while any(sink.end.robot is None for sink in sinks) and time.monotonic() < patience:
         for sink in sinks:
-            first += sink.end.robot is not None
             sink.write(tick._replace(time=0.0))
+            first += sink.end.robot is not None
         time.sleep(1.0 / RATE)
     began, step = time.monotonic(), 0
     while time.monotonic() - began < SECONDS:
