@@ -130,5 +130,7 @@ def test_in_real_time_too_and_no_thread_is_lost(place: str, kind: type[BaseExcep
     for sink in sinks:
         assert [stop.command for stop in sink.stops] == [STANDSTILL]
         assert sink.ticks[-1].time <= 0.8 + 2.0
-    if place != "period":
-        assert 0.0 < sinks[0].ticks[-2].command.vx < max(tick.command.vx for tick in sinks[0].ticks)
+        # A slow machine may skip ticks of a thread, but the robot only becomes slower; the ramp is tested above.
+        speeds = [tick.command.vx for tick in sink.ticks]
+        after = speeds[speeds.index(max(speeds)) :]
+        assert after == sorted(after, reverse=True)
