@@ -275,7 +275,8 @@ def test_nothing_from_a_profile_changes_what_a_service_does(name: str, port: str
         line = next(line for line in made.unit.splitlines() if line.startswith("ExecStart="))
         assert not re.search(r"[%$]", line.replace("%%", "").replace("$$", "")), "nothing is put in by systemd"
         words = re.findall(r'"(?:[^"\\]|\\.)*"|\S+', line.removeprefix("ExecStart="))
-        plain = [re.sub(r"\\(.)", r"\1", one.strip('"')).replace("%%", "%").replace("$$", "$") for one in words]
+        bare = (re.sub(r"\\(.)", r"\1", one[1:-1]) if one.startswith('"') else one for one in words)
+        plain = [one.replace("%%", "%").replace("$$", "$") for one in bare]
         assert plain[-1] == word
         assert made.rules.count("\n") == made.rules.count("SUBSYSTEM") * 2
         assert re.search(r'KERNEL=="tty[A-Za-z0-9_.-]+", GROUP="dialout", MODE="0660", ENV', made.rules)

@@ -100,7 +100,7 @@ def test_one_driver_has_the_robot_until_it_lets_go_or_is_gone() -> None:
     assert fresh.take(old, 2.3) == "it is for an earlier session"
 
 
-@given(st.lists(st.tuples(st.booleans(), st.booleans(), st.floats(0.0, 0.7)), min_size=1, max_size=30))
+@given(st.lists(st.tuples(st.booleans(), st.booleans(), st.floats(0.0, 0.45) | st.floats(0.55, 0.7)), min_size=1))
 def test_somebody_else_stops_a_robot_and_changes_nothing_else(said: list[tuple[bool, bool, float]]) -> None:
     """A driver keeps sending; a teacher requests stops, some of them too late to count."""
     robot, driver, teacher = RobotEnd(), DriverEnd("learner"), DriverEnd("teacher")
@@ -114,16 +114,17 @@ def test_somebody_else_stops_a_robot_and_changes_nothing_else(said: list[tuple[b
         now += 0.02
         for end in (driver, teacher):
             meet(robot, end, now)
-        asked, command = teacher.emergency_stop(now), driver.command(tick, now)
+        asked = teacher.emergency_stop(now)
         assert asked is not None
-        assert command is not None
         if stops:
-            assert robot.take(asked, now + late) == (
-                "it is too old" if late > MOST_AGE else "another driver has the robot"
-            )
+            now += late
+            assert robot.take(asked, now) == ("it is too old" if late > MOST_AGE else "another driver has the robot")
             expected = expected or late <= MOST_AGE
-        if drives:
-            assert robot.take(command, now) == ""
+        meet(robot, driver, now)
+        command = driver.command(tick, now)
+        assert command is not None
+        assert robot.take(command, now) == ""
+        if drives:  # a tick comes
             values = robot.values()
             assert (values["vx"], values["hold_to_run"]) == (command.vx, 1.0)
             assert values["emergency_stop"] == float(expected)
