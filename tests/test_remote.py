@@ -461,3 +461,10 @@ def test_nothing_that_a_broker_makes_of_a_command_or_a_state_counts(data: st.Dat
     assert open_gone(will, "there", keys) is open_gone(will, "here", {"shed": keys["field"]}) is None
     assert open_gone(gone.model_dump_json().encode(), "here", keys) is None, "it has no signature"
     assert sign_state(state, "here", dict(keys, **{f"d{n}": bytes(32) for n in range(62)})).count(b"\n") == 1
+
+
+def test_a_last_will_reads_nothing_that_changes_meanwhile() -> None:
+    """The thread of the connection makes it, while the loop takes commands."""
+    end = RobotEnd()
+    end._askers = end._lacks = end._newest = end.tick = None  # type: ignore[assignment]
+    assert (end.last_will(3).session, end.last_will(3).state, end.last_will(3).life) == (end.session, "gone", 3)

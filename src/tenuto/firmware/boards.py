@@ -49,7 +49,7 @@ _ONE_WIRE = Pin(2)
 # Pins for measuring, and those for switching if nothing is measured at them.
 _ANALOG = tuple(map(Pin, (14, 15, 16, 17, 18, 19)))
 # The clock of the chip, and the permitted error of a baud rate: half a bit in the last of eleven.
-_CLOCK, _OFF = 16_000_000, 0.025
+CLOCK, _OFF = 16_000_000, 0.025
 # The timeout of the chip's watchdog, and of that of a board with MicroPython, ms; a step itself
 # takes some of it.
 CHIP_WATCHDOG, BOARD_WATCHDOG = 120, 500
@@ -135,7 +135,7 @@ def _not_at_16_mhz(part: str, hearing: Hearing | None) -> str:
     """Explain why an ATmega328P cannot read the source: its clock, or its one serial port."""
     if hearing is None or not hearing.baud:
         return ""
-    if abs(_CLOCK / 8 / (_divider(hearing.baud) + 1) / hearing.baud - 1.0) > _OFF:
+    if abs(CLOCK / 8 / (_divider(hearing.baud) + 1) / hearing.baud - 1.0) > _OFF:
         return f"source: its clock of 16 MHz makes no {hearing.baud} baud"
     if part == "sticks" and hearing.words != f"{LINE_SPEED} baud, 8N1":
         return "source.kind: its one serial port cannot read a receiver and write lines at another speed"
@@ -188,7 +188,7 @@ def _pins_read(profile: Profile, part: str, hearing: Hearing | None) -> int:
 
 
 def _divider(baud: int) -> int:
-    return round(_CLOCK / 8 / baud) - 1
+    return round(CLOCK / 8 / baud) - 1
 
 
 def contacts_of(plan: Plan) -> list[dict[str, Any]]:

@@ -17,7 +17,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.driving.selection import SelectionPlan
 from tenuto.firmware.boards import board_of, misfits, no_main
-from tenuto.firmware.c_text import MASKS
+from tenuto.firmware.c_text import MASKS, UnknownCodeError
 from tenuto.firmware.cortex import cortex_misfit, cortex_of
 from tenuto.firmware.facts import facts_of, what_is_read
 from tenuto.firmware.hearing import hearing_of, wrong_hearing
@@ -181,10 +181,13 @@ def make_firmware(
 
 
 def _longest(made: Any, context: dict[str, Any], plan: Plan) -> float:
-    """Return how long a step takes at most on an ATmega328P, s."""
+    """Return how long a step takes at most on an ATmega328P, s; NaN if its C cannot be translated to be driven."""
     outputs = context["outputs"]
     wires = [outputs.index(name) for name in context["wire_names"]]
-    module = _in_python(made, context, "")["robot_board.py"]
+    try:
+        module = _in_python(made, context, "")["robot_board.py"]
+    except UnknownCodeError:  # a kind of the builder's own may have any C
+        return math.nan
     return longest_step(module, plan, list(context["inputs"]), wires, context["part"])
 
 

@@ -13,9 +13,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from tenuto.driving.plan import Plan
+from tenuto.firmware.boards import CLOCK
 from tenuto.sim.hands import Hands
 
-CLOCK = 16_000_000
 # Cycles of the operations of reals, of functions of math, of a call and of any other statement, and of the rest.
 _SUM, _PRODUCT, _QUOTIENT, _COMPARISON, _CONVERSION, _SIZE = 125, 125, 480, 55, 130, 10
 _MATH = {

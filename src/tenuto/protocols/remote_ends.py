@@ -187,8 +187,14 @@ class RobotEnd:
         )  # fmt: skip
 
     def last_will(self, life: int) -> RemoteState:
-        """Describe the robot as gone, for the broker to publish: ``life`` is the number of the connection."""
-        return self.state(self._begun).model_copy(update={"state": GONE, "answers": [], "life": life})
+        """Describe the robot as gone, for the broker to publish: ``life`` is the number of the connection.
+
+        The thread of the connection calls this: it reads nothing that changes while commands come.
+        """
+        return RemoteState(
+            session=self.session, time=0.0, state=GONE, reasons=[], driver="", number=0,
+            **STANDSTILL._asdict(), power=False, life=life,
+        )  # fmt: skip
 
     def _note(self, message: RemoteCommand | RemoteAsk, now: float) -> None:
         proven = message.session == self.session and 0.0 <= now - self._begun - message.heard <= MOST_AGE
