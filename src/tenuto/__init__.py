@@ -66,7 +66,7 @@ if TYPE_CHECKING:
     from tenuto.sources import open_source as open_source
     from tenuto.vehicles.velocity import VelocityCommand as VelocityCommand
 
-__version__ = "1.0.0"
+__version__ = "1.0.1"
 
 # Module → its public names. A module is loaded at the first use of one of its names.
 _WHERE = {
