@@ -40,6 +40,7 @@ from tenuto.data import shipped
 from tenuto.driving.follow import line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
+from tenuto.driving.ramps import _Average
 from tenuto.firmware.generate import make_firmware
 from tenuto.firmware.refusals import refusals
 from tenuto.firmware.step_time import longest_step
@@ -59,6 +60,7 @@ from tenuto.testing.board import (
     made_of_output,
 )
 from tenuto.testing.profiles import any_profile
+from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Half of them begin shortly before the clock of the board wraps.
 WRAPS = 2**32 - 4000
@@ -178,6 +180,44 @@ def test_any_profile_is_the_same_on_a_board(
     assert apart(in_double, plan, (seed, seed + 1), 1e-6) == []
     in_float = built(make_firmware(profile, timed=False), tmp_path_factory.mktemp("float"), ["-O0"])
     assert len(apart(in_float, plan, (seed, seed + 1))) <= ROUNDED
+
+
+STEERED = """
+format = 1
+name = "steered"
+source = { kind = "gamepad" }
+style = { kind = "car", throttle = "left_x", steer = "left_y" }
+guard = { hold_to_run = "south", stop_deceleration = 3.0, link_timeout = 0.5 }
+loop = { rate = 20.0 }
+[speeds]
+forward = 3.7
+turn = 1.57
+[limits]
+acceleration = %s
+turn_acceleration = 3.8
+turn_deceleration = 0.7
+jerk = %s
+[chassis]
+kind = "four_wheel_steer"
+wheel_radius = 0.05
+wheelbase = 0.8
+track = 2.5
+max_steering = 0.9
+"""
+
+
+# The window of four steps exactly, and one in which going to and fro has a mean of 0.
+@pytest.mark.parametrize(("acceleration", "jerk"), [(6.0, 30.0), (2.8225, 27.4748)])
+def test_rounding_in_the_window_of_an_s_curve_decides_nothing(acceleration: float, jerk: float, tmp_path: Path) -> None:
+    profile = tenuto.parse_profile(STEERED % (acceleration, jerk))
+    plan, program = profile.plan(), built(make_firmware(profile, real="double", timed=False), tmp_path)
+    assert apart(program, plan, range(40), 1e-6) == []
+    average, now = _Average(0.224139), [7.0 + 0.05 * number for number in range(40)]
+    average.newest(STANDSTILL)
+    speeds = [acceleration * speed for speed in (0.0, 0.05, 0.0, -0.05, *[0.0] * 35)]
+    steps = zip(speeds, now, now[1:], strict=False)
+    seen = [average.step(VelocityCommand(speed), after - before) for speed, before, after in steps]
+    assert all(mean.vx == 0.0 or abs(mean.vx) > 1e-9 for mean in seen)
 
 
 def any_sticks(dice: random.Random) -> str:

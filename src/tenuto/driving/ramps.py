@@ -6,6 +6,7 @@ import math
 from collections import deque
 from collections.abc import Callable, Mapping
 
+from tenuto.basics.frame import ROUNDING_TIME
 from tenuto.driving.limits import Axes, Limits, approach
 from tenuto.sticks.smoothing import THERE, rate_limited
 from tenuto.vehicles.base import Arcs, Chassis, Sides, Way
@@ -14,6 +15,8 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 HALVINGS = 24
 # A step that brings the command nearer to its target by less than this share is stuck.
 STUCK = 1e-3
+# What is left of a step in the window of an S-curve for a shorter time than this is a rounding error, s.
+FLEETING = 5e-7
 _NOTHING: Mapping[str, float] = {}
 
 Fits = Callable[[VelocityCommand], bool]
@@ -287,6 +290,8 @@ class _Average:
 
     def __init__(self, seconds: float) -> None:
         self._seconds = seconds
+        # Rounding must not make a window longer than it is.
+        self._full = seconds - ROUNDING_TIME
         # For each step its duration and the velocity at its end; and the velocity before the first step.
         self._steps: deque[tuple[float, VelocityCommand]] = deque()
         self._before = self._mean = STANDSTILL
@@ -300,13 +305,13 @@ class _Average:
 
     def rests_at(self, velocity: VelocityCommand) -> bool:
         """Return whether the velocity has been this one for the whole window."""
-        return self._same >= self._seconds and velocity == self._mean and bool(self._steps)
+        return self._same >= self._full and velocity == self._mean and bool(self._steps)
 
     def quickest(self) -> float:
         """Return the fastest change of the speed ahead within the window, m/s²."""
         before, most = self._before.vx, 0.0
         for lasts, end in self._steps:
-            if lasts:
+            if lasts > FLEETING:
                 most = max(most, abs(end.vx - before) / lasts)
             before = end.vx
         return most
@@ -349,7 +354,7 @@ class _Average:
         steps = self._steps
         last = steps[-1][1]
         self._same = self._same + dt if velocity == last else 0.0
-        if self._same >= self._seconds:
+        if self._same >= self._full:
             if velocity != self._mean:
                 self._begin(velocity)
             return velocity
@@ -368,7 +373,8 @@ class _Average:
             self._before, left = cut, left - lasts
         self._sum = a, b, c, d = total
         seconds = self._seconds
-        self._mean = VelocityCommand(a / seconds, b / seconds, c / seconds, d / seconds)
+        axes = (speed if abs(speed) > THERE else 0.0 for speed in (a / seconds, b / seconds, c / seconds, d / seconds))
+        self._mean = VelocityCommand(*axes)  # to and fro is 0, without a rest of rounding
         return self._mean
 
 
