@@ -14,12 +14,12 @@ from typing import Any
 import numpy as np
 import pexpect
 import pytest
-from hypothesis import given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import MEDLAR, Bench, pad, run
-from tenuto import State
+from helpers import MEDLAR, Bench, examples, pad, run
+from tenuto import State, testing
 from tenuto.basics.errors import CalibrationError
 from tenuto.basics.frame import Frame
 from tenuto.basics.layouts import ControlInfo
@@ -37,8 +37,11 @@ from tenuto.calibration.store import default_path
 from tenuto.curves.base import Shape
 from tenuto.curves.expo import Expo
 from tenuto.data import shipped
+from tenuto.driving.motions import motions_asked
+from tenuto.driving.plan import rest_bands
 from tenuto.profile.prepare import kept_with, prepare_profile
 from tenuto.sim.sticks import StickTruth, measured_session
+from tenuto.sim.truth import truth_table
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
 from tenuto.sticks.resolution import resolution
@@ -334,25 +337,70 @@ def test_a_calibrated_drive_wants_the_rest_that_was_measured() -> None:
     assert bench.run(0.1, moved | {"left_y": 700.0}).guard.state is State.DRIVING
 
 
-def test_a_throttle_that_was_measured_to_rest_at_its_end_drives_one_way() -> None:
-    text = shipped("medlar.toml").read_text()
-    lines = [line for line in text.splitlines() if not line.startswith(("low", "centre", "high"))]
-    text = "\n".join(lines).replace('kind = "gamepad"', 'kind = "crsf"\nport = "x"').replace("left_y", "channel_3")
-    text = text.replace("right_x", "channel_4").replace("left_shoulder", "channel_5")
-    profile = tenuto.parse_profile(text)
-    lever = ControlCalibration("end", 1000, 2000)
-    kept = Calibration("", "radio", {"channel_3": lever}, ("channel_3",))
-    for plan in (
-        profile.calibrated(kept).plan(),
-        tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\nlow = 1000\nhigh = 2000')).plan(),
-    ):
-        assert [plan.controls[0].travel.position(raw) for raw in (1000.0, 1500.0, 2000.0)] == [0.0, 0.5, 1.0]
-    assert profile.plan().controls[0].travel.position(1500.0) == 0.0
-    bench = Bench(profile.calibrated(kept))
-    tick = bench.run(0.2, {"channel_3": 1400.0, "channel_4": 1500.0, "channel_5": 988.0})
-    assert tick.guard.reasons[1].text == "drive is at 0.40, not down (within 0.03): bring it down"
-    with pytest.raises(tenuto.ProfileError, match="no centre for a control that rests at its end, found 1500"):
-        tenuto.parse_profile(text.replace('"channel_3"', '"channel_3"\nrests = "end"\ncentre = 1500'))
+def test_a_throttle_without_a_spring_has_the_zero_that_was_said(tmp_path: Path) -> None:
+    """It stays at its low end. Whether that is its zero is asked, and a motion that no stick asks for is an error."""
+    session, damson = str(shipped("clean-transmitter.csv")), shipped("damson.toml").read_text()
+    measured = run("calibrate", "--from", session, "--out", "low.toml", cwd=tmp_path)
+    assert (
+        "channel_3: it stays at its low end: is its zero there, or in its middle? Say --zero channel_3=low" in measured.stdout
+    )
+    asked = pexpect.spawn(
+        sys.executable, ["-m", "tenuto", "calibrate", "--from", session, "--out", "middle.toml"], cwd=str(tmp_path),
+        encoding="utf-8", timeout=60, env={**os.environ, "TERM": "xterm"},
+    )  # fmt: skip
+    asked.expect("channel_3 stays at its low end. Where does it demand nothing?")
+    asked.expect("Number")
+    asked.sendline("2")
+    asked.expect(pexpect.EOF)
+    asked.close()
+    assert asked.exitstatus == 0, asked.before
+    wrong = run("calibrate", "--from", session, "--zero", "channel_3=top", cwd=tmp_path)
+    unknown = run("calibrate", "--from", session, "--zero", "channel_33=low", cwd=tmp_path)
+    assert (wrong.returncode, unknown.returncode) == (2, 2)
+    # What was measured at its low end says nothing of its middle: the profile does, or nothing drives.
+    low, middle = (Calibration.load(tmp_path / f"{name}.toml") for name in ("low", "middle"))
+    (tmp_path / "d.toml").write_text(damson)
+    refused = run("check", "d.toml", "--calibration", "low.toml", cwd=tmp_path)
+    assert (refused.returncode, "low.toml: calibration: channel_3 rested" in refused.stderr) == (1, True), refused
+    said = [damson.replace('"channel_3"', f'"channel_3"\nrests = "{rests}"') for rests in ("middle", "end")]
+    for profile, kept in ((tenuto.parse_profile(damson), middle), (tenuto.parse_profile(said[0]), low)):
+        plan = profile.calibrated(kept).plan()
+        climbs = next(one for one in plan.controls if one.name == "climb")
+        assert [climbs.travel.position(raw) for raw in (988.125, 1500.0, 2011.875)] == [-1.0, 0.0, 1.0]
+        assert rest_bands(plan)["climb"] == 0.08  # a hand sets it: its noise is not how well it returns
+        ends = {row.position: row.command.vz for row in truth_table(plan).rows
+                if row.control == "climb" and row.second is None and row.mode == "steady"}  # fmt: skip
+        assert ends == {1.0: pytest.approx(0.8, abs=1e-3), -1.0: pytest.approx(-0.5, abs=1e-3)}
+    (tmp_path / "d.toml").write_text(said[1])
+    one_way = run("check", "d.toml", "--calibration", "low.toml", cwd=tmp_path)
+    assert (
+        one_way.returncode,
+        "speeds.down: error: no stick asks for down, and one does for up" in one_way.stdout,
+    ) == (1, True)
+
+
+@settings(examples(30))
+@given(testing.any_profile(), st.floats(-0.9, -0.3), st.floats(0.3, 0.9))
+def test_no_calibration_takes_a_direction_away(profile: tenuto.Profile, low: float, high: float) -> None:
+    """A stick that was left at its low end: refused, or with the same motions if the profile says where its zero is."""
+    plan, driving = profile.plan(), profile.plan().driving_controls()
+    infos = {one.name: profile.source.control(one.reads) for one in plan.controls if one.name in driving}
+    sticks = {name: info for name, info in infos.items() if info is not None and info.kind == "stick"}
+    two = [name for name, info in sticks.items() if profile.controls[name].minus is None]
+    assume(two and all((profile.controls[name].rests, profile.controls[name].low) == (None, None) for name in two))
+    for name in two:
+        info = sticks[name]
+        ends = [round(info.rest + share * (info.high - info.rest)) for share in (low, high)]
+        kept = Calibration("", "device", {info.name: ControlCalibration("end", ends[0], ends[1], dead_zone=0.001)})
+        said = profile
+        if profile.controls[name].centre is None:
+            with pytest.raises(CalibrationError, match=f"controls.{name} would have one direction only"):
+                profile.plan(kept)
+        said = (
+            profile.with_(**{f"controls.{name}.rests": "middle"}) if profile.controls[name].centre is None else profile
+        )
+        for mode, before in zip(said.plan(kept).modes, plan.modes, strict=True):
+            assert motions_asked(said.plan(kept), mode) == motions_asked(plan, before)
 
 
 def test_what_cannot_be_saved_where_it_should_be_is_not_lost(tmp_path: Path) -> None:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Literal, TypeAlias
 
 import numpy as np
 
@@ -31,6 +32,8 @@ from tenuto.calibration.store import Calibration, ControlCalibration
 REST_SECONDS = 2.0
 FEWEST_RETURNS, FEWEST_VISITS, FEWEST_STEPS = 4, 2, 50
 WIDEST_DEAD_ZONE = 0.12
+# Where the zero of a control is that stays where it is left.
+Zero: TypeAlias = Literal["low", "middle"]
 
 
 @dataclass(slots=True)
@@ -48,6 +51,7 @@ class ControlMeasurement:
         dead_zone: recommended half-width as a share of the travel; NaN if it cannot be determined.
         visits: how often its low and its high end were reached.
         positions: of a switch.
+        spring: whether it returns by itself, as far as is known; not if somebody said where its zero is.
         findings: errors and warnings.
     """
 
@@ -66,7 +70,18 @@ class ControlMeasurement:
     dead_zone: float = math.nan
     visits: tuple[int, int] = (0, 0)
     positions: tuple[float, ...] = ()
+    spring: bool = True
     findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def undecided(self) -> bool:
+        """Whether nobody but a person can say where its zero is: a stick of two directions that stays at its low end.
+
+        For a throttle of one direction it is the zero. A throttle without a spring that drives both ways stays there
+        too, and has its zero in the middle.
+        """
+        two = self.info.kind == "stick" and self.info.travel is not None
+        return self.moved and self.kind == "end" and self.spring and two
 
     @property
     def verdict(self) -> str:
@@ -122,7 +137,9 @@ class Measurement:
         return Calibration(device, name, kept, tuple(self.controls))
 
 
-def measure(frames: Sequence[Frame], infos: Sequence[ControlInfo]) -> Measurement:
+def measure(
+    frames: Sequence[Frame], infos: Sequence[ControlInfo], zeros: Mapping[str, Zero] | None = None
+) -> Measurement:
     """Measure every control of a device.
 
     The frames are those of a person who keeps the hands off for `REST_SECONDS`, moves everything to its ends a few
@@ -131,19 +148,21 @@ def measure(frames: Sequence[Frame], infos: Sequence[ControlInfo]) -> Measuremen
     Args:
         frames: in the order of time; those whose link is not good are left out.
         infos: the descriptions of the controls.
+        zeros: name → where the zero of a control without a spring is; otherwise it is where the control rests.
     """
+    zeros = zeros or {}
     heard = [frame for frame in frames if frame.link_good]
     time = np.array([frame.time for frame in heard])
     controls: dict[str, ControlMeasurement] = {}
     columns: dict[str, Array] = {}
     for info in infos:
         columns[info.name] = np.array([frame.values.get(info.name, math.nan) for frame in heard])
-        controls[info.name] = _measure_control(info, time, columns[info.name])
+        controls[info.name] = _measure_control(info, time, columns[info.name], zeros.get(info.name))
     _look_for_twins(controls, columns)
     return Measurement(controls, dict(_shapes(controls, columns)))
 
 
-def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasurement:
+def _measure_control(info: ControlInfo, time: Array, raw: Array, zero: Zero | None) -> ControlMeasurement:
     found = ControlMeasurement(info)
     resting = raw[time <= time[0] + REST_SECONDS] if len(time) else raw
     if len(resting) < 10 or not np.isfinite(raw).all():
@@ -168,9 +187,13 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array) -> ControlMeasu
         return found
     low, high = info.travel or (found.low, found.high)
     found.kind, found.centre = resting_kind(at_rest.centre, low, high), at_rest.centre
+    if zero is not None:
+        found.kind, found.spring = "middle" if zero == "middle" else "end", False
     if found.kind == "end":
         found.dead_zone = (4.0 * at_rest.noise + step / 2.0) / span
         found.centre = found.low
+    elif zero == "middle":
+        found.centre = (found.low + found.high) / 2.0
     else:
         _measure_returns(found, time, raw, step)
     found.visits = count_visits(raw, found.low, found.high)
@@ -233,7 +256,10 @@ def _judge_quality(found: ControlMeasurement, span: float) -> None:
         )
     if found.steps < FEWEST_STEPS:
         found.add("coarse", f"its whole travel has {found.steps} steps: slow speeds will be uneven", WARNING)
-    if found.kind == "middle" and len(found.places) < FEWEST_RETURNS:
+    if found.undecided:
+        said = f"--zero {found.info.name}=low, or =middle"
+        found.add("zero_unsaid", f"it stays at its low end: is its zero there, or in its middle? Say {said}", WARNING)
+    if found.kind == "middle" and found.spring and len(found.places) < FEWEST_RETURNS:
         released = counted_times("released", len(found.places))
         found.add("few_returns", f"{released}; release it at least {FEWEST_RETURNS} times")
 

@@ -148,12 +148,25 @@ def _asked_sink(pages: Pages) -> str:
 
 def measure_sticks(profile: Path, source: str, page: str | None) -> None:
     """Calibrate the device, and store the result beside the profile."""
+    import tenuto
+    from tenuto.calibration import Calibration
     from tenuto.cli.calibrate import calibrate
 
+    beside = profile.with_suffix(".calibration.toml")
     try:
-        calibrate(source, out=profile.with_suffix(".calibration.toml"), page=page)
+        calibrate(source, out=beside, page=page)
     except typer.Exit:
         results.print(f"The profile works without it. Later: tenuto calibrate {source}", soft_wrap=True)
+        return
+    # Where a stick that stays at its low end has its zero was asked: the profile says it too.
+    loaded, measured = tenuto.load_profile(profile), Calibration.load(beside)
+    lows = {
+        f"controls.{name}.rests": "end" for name, control in loaded.controls.items()
+        if (info := loaded.source.control(control.reads)) is not None
+        and (found := measured.controls.get(control.reads)) is not None and control.loses_a_direction(info, found)
+    }  # fmt: skip
+    if lows:
+        loaded.with_(**lows).save(profile)
 
 
 def check_reverse(profile: Profile, reverse: Sequence[str]) -> None:

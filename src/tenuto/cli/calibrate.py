@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 import tempfile
 from contextlib import ExitStack
 from dataclasses import asdict
@@ -21,11 +22,17 @@ from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame
 from tenuto.cli.clock import the_clock
 from tenuto.cli.console import print_json, results
+from tenuto.cli.menus import Choice, choose
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.watch import Watch, show_on, watch_pages
+from tenuto.cli.words import named_texts
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from tenuto.basics.layouts import ControlInfo
     from tenuto.calibration import Measurement
+    from tenuto.calibration.measure import Zero
     from tenuto.links.page import PageServer
     from tenuto.sources import Source
 
@@ -55,6 +62,13 @@ def calibrate(
         str | None,
         typer.Option(help="Show the steps on a page too: its port, such as 8600 or 8600,lan=true.", show_default=False),
     ] = None,
+    zero: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Where a control without a spring has its zero: channel_3=middle or channel_3=low. Asked if needed.",
+            metavar="NAME=PLACE",
+        ),
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Keep it even if it has errors.")] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Print what was measured as JSON.")] = False,
 ) -> None:
@@ -68,28 +82,24 @@ def calibrate(
 
       tenuto calibrate --from worn-pad.csv --figure worn-pad.png
 
+      tenuto calibrate crsf:/dev/ttyAMA0 --zero channel_3=middle   a throttle without a spring, for both directions
+
       tenuto calibrate sbus:/dev/ttyAMA0 --page 8600,lan=true      with a phone beside the robot
     """
     from tenuto.calibration import measure
-    from tenuto.sources import known_infos, open_source
-    from tenuto.sources.recording import Recording, write_recording
+    from tenuto.sources.recording import write_recording
 
+    zeros = _zeros(zero or [])
     if figure is not None:
         needs("matplotlib")  # before a stick is moved
     if recording is not None and page is not None:
         raise typer.BadParameter("a recording cannot be guided: not possible with --from", param_hint="--page")
-    if recording is not None:
-        played = Recording(recording)
-        frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
-    else:
-        with open_source(source, clock=the_clock.get()) as opened:
-            infos, name, identity = opened.controls(), opened.name, opened.identity
-            frames = _lead(opened, ends, lets, page)
-    if not frames:
-        raise SourceError(f"{name} sent nothing: is it switched on, and is the kind of source right?")
+    frames, infos, name, identity = _session(source, recording, (ends, lets), page, zeros)
     if record is not None:
         write_recording(record, frames)
-    measurement = measure(frames, infos)
+    measurement = measure(frames, infos, zeros)
+    if not as_json and (asked := _asked_zeros(measurement)):
+        measurement = measure(frames, infos, zeros | asked)
     if not as_json:
         _print(measurement, name)
     try:  # the measurement took a minute: it is stored before the picture is drawn
@@ -104,6 +114,60 @@ def calibrate(
         print_json("calibrate", _as_json(measurement))
     if not good:
         raise typer.Exit(1)
+
+
+def _session(
+    source: str, recording: Path | None, lasts: tuple[float, float], page: str | None, named: Iterable[str]
+) -> tuple[list[Frame], Sequence[ControlInfo], str, str]:
+    """Return the frames of a recording or a guided session, and the controls, name and identity of the device."""
+    from tenuto.sources import known_infos, open_source
+    from tenuto.sources.recording import Recording
+
+    if recording is not None:
+        played = Recording(recording)
+        frames, infos, name, identity = played.frames, known_infos(played), played.name, ""
+        _must_have(infos, name, named)
+    else:
+        with open_source(source, clock=the_clock.get()) as opened:
+            infos, name, identity = opened.controls(), opened.name, opened.identity
+            _must_have(infos, name, named)  # before a stick is moved
+            frames = _lead(opened, *lasts, page)
+    if not frames:
+        raise SourceError(f"{name} sent nothing: is it switched on, and is the kind of source right?")
+    return frames, infos, name, identity
+
+
+def _must_have(infos: Sequence[ControlInfo], device: str, named: Iterable[str]) -> None:
+    """Raise `typer.BadParameter` if a device lacks a control that was named."""
+    known = [info.name for info in infos]
+    for name in named:
+        if name not in known:
+            found = f"expected a control of {device}: {', '.join(known)}; found {name}"
+            raise typer.BadParameter(found, param_hint="--zero")
+
+
+def _zeros(said: list[str]) -> dict[str, Zero]:
+    """Read the options for the zeros of controls. Raises `typer.BadParameter`."""
+    zeros: dict[str, Zero] = {}
+    for name, place in named_texts(said, "--zero").items():
+        if place not in ("low", "middle"):
+            raise typer.BadParameter(f"expected {name}=low or {name}=middle, found {name}={place}", param_hint="--zero")
+        zeros[name] = "low" if place == "low" else "middle"
+    return zeros
+
+
+def _asked_zeros(measurement: Measurement) -> dict[str, Zero]:
+    """Ask where the zero is of each stick that stays at its low end, if there is a person to ask."""
+    said: dict[str, Zero] = {}
+    if not (results.is_terminal and sys.stdin.isatty()):
+        return said
+    for name, control in measurement.controls.items():
+        if control.undecided:
+            title = f"{name} stays at its low end. Where does it demand nothing?"
+            places = [Choice("low", "at its low end: it has one direction"),
+                      Choice("middle", "in its middle: below it drives backward, or sinks")]  # fmt: skip
+            said |= _zeros([f"{name}={choose(title, places)}"])
+    return said
 
 
 def _lead(source: Source, ends: float, lets: float, page: str | None) -> list[Frame]:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from tenuto.basics.errors import CalibrationError
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.store import Calibration, ControlCalibration
 from tenuto.driving.actions import ActionPlan
@@ -23,6 +24,7 @@ from tenuto.profile.drivers import InhibitTable, reach_of
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
 from tenuto.sticks.control import ControlPlan, Opposite, StickPlan
+from tenuto.sticks.travel import Travel
 from tenuto.styles.base import StyleOptions
 from tenuto.switches.momentary import MomentaryPlan
 from tenuto.vehicles import Chassis
@@ -30,6 +32,12 @@ from tenuto.vehicles.actuators import ActuatorPlan
 
 # The keys of [guard] that name a control.
 GUARD_CONTROLS = ("hold_to_run", "hold_to_run_2", "stop", "emergency_stop", "emergency_stop_2", "takes_over")
+
+_ONE_DIRECTION = (
+    "calibration: {reads} rested at its low end, so controls.{name} would have one direction only, and no stick asks "
+    'for the other. Set controls.{name}.rests to "middle" (its middle is zero) or to "end" (its low end is zero), '
+    "or calibrate again with --zero {reads}=middle"
+)
 
 
 def build_plan(
@@ -119,6 +127,13 @@ def build_plan(
         ),
         feedback=profile.feedback.by,
     )  # fmt: skip
+
+
+def _rest_band(measured: ControlCalibration | None, travel: Travel) -> float | None:
+    """Return the measured distance from its rest; None if none was measured, as for the middle of a lever."""
+    if measured is None or (measured.kind == "end" and travel.centre is not None):
+        return None
+    return measured.dead_zone or None
 
 
 def _category_of(table: InhibitTable, fault_category: int) -> int | None:
@@ -251,11 +266,16 @@ class _Builder:
         # A control is one of [controls], or has the device's name.
         for _, name in read_names(profile):
             tables.setdefault(name, ControlTable(reads=name))
+        # Controls whose two directions mean two things.
+        self.directed = {name for _, style in styles_of(profile) for name in style.driving().values()}
+        self.directed |= {trim.knob for trim in profile.trims.values() if trim.knob is not None}
         self.controls = {name: self._control(name, table) for name, table in tables.items()}
 
     def _control(self, name: str, table: ControlTable) -> ControlPlan:
         info, measured = self._known(table.reads)
         if measured is not None:
+            if table.loses_a_direction(info, measured) and name in self.directed:
+                raise CalibrationError(_ONE_DIRECTION.format(name=name, reads=table.reads))
             table = table.measured(measured)
         minus = None
         if table.minus is not None:
@@ -286,7 +306,7 @@ class _Builder:
             smoothing=table.smoothing or 0.0,
             ramp_up=1.0 / table.ramp_up if table.ramp_up else 0.0,
             ramp_down=1.0 / table.ramp_down if table.ramp_down else 0.0,
-            rest_band=measured.dead_zone if measured is not None else None,
+            rest_band=_rest_band(measured, travel),
             centre_at_start=table.centre == "at start",
             minus=minus,
             noise=measured.noise if measured is not None and measured.kind == "middle" else 0.0,

@@ -86,16 +86,26 @@ class ControlTable(Table):
 
     def measured(self, control: ControlCalibration) -> ControlTable:
         """Return the same with measured values for missing keys."""
-        found: dict[str, object] = {}
+        found: dict[str, Any] = {}
         if self.low is None and self.high is None:
             found = {"low": control.low, "high": control.high}
             if self.centre is None:
                 found["centre"] = control.centre
         if self.rests is None and self.centre is None and control.kind in ("middle", "end"):
             found["rests"] = control.kind
+        elif self.rests == "middle" and self.centre is None and control.kind == "end":
+            # A lever without a spring was down while it was measured: the profile says that its middle is zero.
+            low, high = found.get("low", self.low), found.get("high", self.high)
+            if low is not None and high is not None:
+                found["centre"] = (low + high) / 2.0
         if "dead_zone" not in self.model_fields_set and control.kind == "middle":
             found["dead_zone"] = control.dead_zone
         return self.model_copy(update=found)
+
+    def loses_a_direction(self, info: ControlInfo, control: ControlCalibration) -> bool:
+        """Return whether a measurement would make a control with two directions one with a single direction."""
+        two = self.rests is None and self.centre is None and info.travel is not None and info.kind == "stick"
+        return two and self.minus is None and control.kind == "end"
 
     def believable(self, info: ControlInfo) -> tuple[float, float]:
         """Return the range of valid raw numbers: the device's, or the travel's with a margin.

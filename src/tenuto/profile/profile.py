@@ -10,7 +10,7 @@ from typing import Any, ClassVar, Self
 from pydantic import PrivateAttr, model_validator
 from pydantic_core import PydanticCustomError
 
-from tenuto.basics.errors import ProfileError
+from tenuto.basics.errors import CalibrationError, ProfileError
 from tenuto.basics.findings import unexpected
 from tenuto.basics.html import html_table
 from tenuto.calibration.store import Calibration
@@ -152,5 +152,12 @@ class PreparedProfile:
     files: tuple[Path, ...] = ()
 
     def plan(self) -> Plan:
-        """Return the plan, with the measured travels and the trims."""
-        return self.profile.plan(self.calibration, self.trims, self.others)
+        """Return the plan, with the measured travels and the trims.
+
+        Raises:
+            CalibrationError: a calibration is impossible, or takes a direction from a stick; its file is named.
+        """
+        try:
+            return self.profile.plan(self.calibration, self.trims, self.others)
+        except CalibrationError as error:
+            raise CalibrationError(": ".join((*map(str, self.files), str(error)))) from None

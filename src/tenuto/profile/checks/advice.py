@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
+from tenuto.driving.motions import MOTIONS_OF, motions_asked, opposites
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
@@ -41,7 +42,7 @@ def advise(
     return [
         *_device(plan, controls), *_wires(profile, plan), *_twice(plan), *_sticks(plan, calibration),
         *_at_rest(plan), *_slow_to_answer(plan),
-        *_speeds(profile, plan), *_modes(profile), *_switches(profile, plan),
+        *_speeds(profile, plan), *_unasked(profile, plan), *_modes(profile), *_switches(profile, plan),
         *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
     ]  # fmt: skip
 
@@ -182,6 +183,23 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
         if places > switch.count:
             text = f"it has {switch.count} positions, and {places} are to be selected: the last ones are never reached"
             yield error(f"{key}.positions", text)
+
+
+def _unasked(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find motions that have a speed, and that no stick asks for in any mode."""
+    asked = {motion for mode in plan.modes for motion in motions_asked(plan, mode)}
+    tables = [profile.speeds, *(mode.speeds for mode in profile.modes.values() if mode.speeds is not None)]
+    said = {key for table in tables for key in table.model_fields_set}
+    said |= {"down"} if "up" in said else set()  # what climbs must sink, whether its speed is said or not
+    for key in (key for key in MOTIONS_OF if key in said):
+        missing = [motion for motion in MOTIONS_OF[key] if motion not in asked]
+        text = f"no stick asks for {' or '.join(missing)}"
+        if missing and not asked & opposites(missing):
+            yield warning(f"speeds.{key}", text, "it has no effect: remove it, or let a stick ask for it")
+        elif missing:
+            opposite = " or ".join(sorted(asked & opposites(missing)))
+            hint = 'a control with rests = "end" has one direction: change it, or let another stick ask for the other'
+            yield error(f"speeds.{key}", f"{text}, and one does for {opposite}", hint)
 
 
 def _speeds(profile: Profile, plan: Plan) -> Iterator[Finding]:
