@@ -193,7 +193,7 @@ def _tick(row: dict[str, Any]) -> Tick:
 
     age = row["frame_age"]
     bad, lost = row.get("link.bad", math.nan), row.get("link.lost", math.nan)
-    counts = None if math.isnan(bad) else LinkCounts(bad=int(bad), lost=int(lost))
+    counts = None if math.isnan(bad) or math.isnan(lost) else LinkCounts(bad=int(bad), lost=int(lost))
     frame = None if math.isnan(age) else Frame(row["time"] - age, {}, counts=counts)
     switches = {name: int(value) for name, value in part("switch").items()}
     chosen = Chosen(row["mode"], row["rates"], row["level"], part("trim"), switches, row["steering"], row["rear_share"])
