@@ -342,7 +342,8 @@ def test_a_throttle_without_a_spring_has_the_zero_that_was_said(tmp_path: Path) 
     session, damson = str(shipped("clean-transmitter.csv")), shipped("damson.toml").read_text()
     measured = run("calibrate", "--from", session, "--out", "low.toml", cwd=tmp_path)
     assert (
-        "channel_3: it stays at its low end: is its zero there, or in its middle? Say --zero channel_3=low" in measured.stdout
+        "channel_3: it stays at its low end: is its zero there, or in its middle? Say --zero channel_3=low"
+        in measured.stdout
     )
     asked = pexpect.spawn(
         sys.executable, ["-m", "tenuto", "calibrate", "--from", session, "--out", "middle.toml"], cwd=str(tmp_path),

@@ -18,6 +18,7 @@ from tenuto.data import shipped
 from tenuto.driving.distance import Braking
 from tenuto.driving.limits import Limits
 from tenuto.driving.plan import DriverPlan, Plan
+from tenuto.driving.telemetry import Telemetry
 from tenuto.motion.course import STEP, Course, Rules, beyond, fitted
 from tenuto.motion.script import (
     Chain,
@@ -33,6 +34,7 @@ from tenuto.motion.script import (
     square,
 )
 from tenuto.profile.script import load_script
+from tenuto.sinks.base import Sink
 from tenuto.sources.function import FunctionSource
 from tenuto.sources.script import Performance, ScriptSource
 from tenuto.styles.speeds import Speeds
@@ -252,6 +254,50 @@ def test_a_hand_ends_it_at_once_and_for_good(driver: FunctionSource, state: Stat
     late = [tick for tick in ticks if tick.time > 14.0]
     assert {(tick.guard.state, tick.driver) for tick in late} == {(state, "driver")}
     assert all(tick.command == STANDSTILL for tick in late)
+
+
+@examples(12)
+@given(st.lists(st.tuples(st.floats(0.0, 6.0), st.sampled_from([True, False, None, "silent"])), max_size=6))
+def test_it_begins_when_the_far_end_follows_and_ends_when_it_does_not(changes: list[tuple[float, Any]]) -> None:
+    """A far end reports ten times a second whatever it likes; a script that is complete was followed from its start."""
+    turns = sorted([(0.0, None), *changes, (6.0, True)], key=lambda turn: turn[0])
+    told, sent = list[tuple[float, Any]](), list[tuple[float, VelocityCommand]]()
+
+    class Robot(Sink):
+        name, says = "robot", frozenset({"follows", "state"})
+
+        def write(self, tick: Tick) -> None:
+            now = [follows for since, follows in turns if since <= tick.time][-1]
+            if now != "silent" and (not told or tick.time - told[-1][0] >= 0.1):
+                told.append((tick.time, now))
+            sent.append((tick.time, tick.command))
+
+        def stop(self, tick: Tick) -> None:
+            sent.append((tick.time, tick.command))
+
+        @property
+        def telemetry(self) -> Telemetry:
+            return Telemetry(told[-1][0], self.says, follows=told[-1][1]) if told else Telemetry(says=self.says)
+
+    course = Course(Hold(VelocityCommand(0.4), 2.0), Rules.of(MEDLAR.plan()))
+    motion, stands = ScriptSource("ahead", course), None
+    performance = Performance(motion, "script")
+    plan = replace(MEDLAR.plan(), below=(DriverPlan(name="script", at_once=True),))
+    report = tenuto.drive(
+        plan, hands(99.0), [Robot()], others={"script": motion}, clock=tenuto.SimulatedClock(),
+        on_tick=lambda tick: performance(tick) or ("time is up" if tick.time > 12.0 else None),
+    )  # fmt: skip
+    assert motion.begun is not None, report.ended
+    before = [follows for time, follows in told if time < motion.begun]
+    assert before[-1] is True, "it had reported that it follows"
+    stands = next((time for time, follows in told if time > motion.begun and follows is not True), math.inf)
+    moved = [time for time, command in sent if command != STANDSTILL]
+    assert performance.complete == (report.ended == "the script is complete")
+    assert not (performance.complete and stands < motion.begun + course.seconds - 0.1)
+    if stands < motion.begun + course.seconds - 0.1:
+        assert "because the robot does not follow it: robot" in report.ended
+        assert max(moved) <= stands + 0.1 + 1.0  # it stops at 0.4 m/s
+    assert min(moved) >= motion.begun
 
 
 @pytest.mark.long

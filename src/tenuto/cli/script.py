@@ -165,9 +165,16 @@ def _drive(
             stack.enter_context(sensor)
         status = stack.enter_context(StatusLine(plan.chassis.units, quiet=quiet))
 
+        told = ""
+
         def watch(tick: Tick) -> str | None:
+            nonlocal told
             status.show(tick)
-            return performance(tick)
+            ended = performance(tick)
+            if performance.waits and performance.waits != told and not quiet:
+                told = performance.waits
+                status.say(f"The script waits: {told}")
+            return ended
 
         report = tenuto.drive(
             plan, driver, sinks, others={_DRIVER: motion, **sensors}, clock=loop_clock(), on_tick=watch,
@@ -175,3 +182,5 @@ def _drive(
         )  # fmt: skip
     if not quiet:
         results.print(f"Stopped: {report.ended}. {report.ticks} ticks in {report.seconds:.1f} s.", soft_wrap=True)
+    if not performance.complete:
+        raise typer.Exit(1)

@@ -51,7 +51,7 @@ class StatusLine:
         self._units, self._quiet = units, quiet
         self._neutral, self._checks = neutral, tuple(checks)
         self._newest: Tick | None = None
-        self._changes: SimpleQueue[Tick] = SimpleQueue()
+        self._changes: SimpleQueue[Tick | str] = SimpleQueue()
         self._codes: tuple[object, ...] = ()
         self._rings = False
         self._done = threading.Event()
@@ -68,6 +68,10 @@ class StatusLine:
         if codes != self._codes:
             self._codes = codes
             self._changes.put(tick)
+
+    def say(self, text: str) -> None:
+        """Write a line of text."""
+        self._changes.put(text)
 
     def ring(self) -> None:
         """Ring the terminal's bell with the next write."""
@@ -105,6 +109,7 @@ class StatusLine:
                 if self._rings:
                     self._rings = False
                     results.bell()
+                self._write_changes(texts_only=True)
                 self._rewrite(end="\n" if last else "\r")
             else:
                 self._write_changes()
@@ -127,10 +132,13 @@ class StatusLine:
             line.truncate(results.width - 1, overflow="ellipsis", pad=True)
             results.print(line, end=end, no_wrap=True)
 
-    def _write_changes(self) -> None:
+    def _write_changes(self, *, texts_only: bool = False) -> None:
+        """Write what has changed; ``texts_only``: a line that changes shows the ticks already."""
         try:
             while True:
-                results.print(_line(self._changes.get_nowait(), self._units), soft_wrap=True)
+                change = self._changes.get_nowait()
+                if isinstance(change, str) or not texts_only:
+                    results.print(change if isinstance(change, str) else _line(change, self._units), soft_wrap=True)
         except Empty:
             return
 
