@@ -138,7 +138,9 @@ class Witness:
             pad.see(frame if name == self._first else others.get(name), now)
         if before is not None and now <= before.time:
             self._inputs = {name: one for name, one in self._inputs.items() if name not in self._measured}
-            self._told = [(-math.inf, self._told[-1][1])]
+            # A clock that goes back makes no command older: its age is that of the ticks.
+            back = now - before.time - tick.dt
+            self._told = [(time + back, velocity) for time, velocity in self._told]
         self._hear(others)
         self._look(now)
         if before is not None and not 0.0 < now - before.time < 1.0:
