@@ -19,6 +19,7 @@ from tenuto.clock import SimulatedClock
 from tenuto.data import shipped
 from tenuto.profile.beginning import text_begun_for
 from tenuto.profile.checks.advice import advise
+from tenuto.profile.checks.names import nearest
 from tenuto.profile.lines import line_of
 from tenuto.sources.gamepad import GamepadOptions
 from tenuto.sources.recording import write_recording
@@ -490,6 +491,20 @@ def test_check_knows_modes_and_switches(old: str, new: str, key: str, problem: b
     assert advise(tenuto.parse_profile(text)) == []
     assert (found[key].is_error, said in found[key].text) == (problem, True)
     assert line_of(text, key) > 1
+
+
+def test_a_switch_that_only_an_autopilot_uses_is_used() -> None:
+    flight = '[switches.flight]\nkind = "positions"\nreads = "right_trigger"\npositions = 2\n'
+    modes = 'modes = { hold = 3, guided = 4 }\nmode_switch = "flight"\nmode_order = ["hold", "guided"]\n'
+    text = shipped("damson-guided.toml").read_text()
+    for more, said in (("", ["nothing uses it"]), (modes, [])):
+        profile = tenuto.parse_profile(text.replace("[sinks.autopilot]\n", f"{flight}[sinks.autopilot]\n{more}", 1))
+        assert [one.text for one in advise(profile) if one.where == "switches.flight"] == said
+
+
+def test_nobody_is_asked_whether_a_word_was_meant_that_was_written() -> None:
+    assert nearest("gate", ["gate", "gates", "horn"]) == 'did you mean "gates"?'
+    assert nearest("gate", ["gate", "horn"]) == ""
 
 
 @pytest.mark.parametrize(

@@ -183,6 +183,16 @@ def test_switches(count: int, seed: int, noise: float) -> None:
     assert switch_positions(np.full(50, 3.0)) is None
 
 
+@given(st.sets(st.integers(30, 190), max_size=5), st.integers(1, 4))
+def test_a_button_was_pressed_however_shortly(presses: set[int], frames: int) -> None:
+    info = GamepadOptions.control("south")
+    assert info is not None
+    down = {press + more for press in presses for more in range(frames)}
+    found = measure([Frame(0.1 * n, {"south": float(n in down)}) for n in range(200)], [info]).controls["south"]
+    assert (found.moved, found.kind if presses else "switch") == (bool(presses), "switch")
+    assert found.positions == ((0.0, 1.0) if presses else ())
+
+
 def test_the_shape_of_a_sticks_travel() -> None:
     turn = np.linspace(0, 4 * np.pi, 400)
     x, y = np.cos(turn), np.sin(turn)

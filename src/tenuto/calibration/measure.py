@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, TypeAlias
 
@@ -170,6 +170,8 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array, zero: Zero | No
         return found
     at_rest = rest_statistics(resting)
     found.noise, found.peak_to_peak, found.drift = at_rest.noise, at_rest.peak_to_peak, at_rest.drift
+    if info.kind == "button":
+        return _with_positions(found, (info.low, info.high), at_rest.centre) if np.ptp(raw) > 0.0 else found
     step, span = smallest_step(raw), float(np.ptp(smoothed(raw)))
     # One step to and fro is not a movement; nor is less than a twentieth of the device's range.
     least = 1.5 * step if info.travel is None else 0.05 * (info.travel[1] - info.travel[0])
@@ -179,12 +181,8 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array, zero: Zero | No
     found.low, found.high = (end_by_dwell(raw, at_rest.noise, high=high) for high in (False, True))
     found.steps = round(span / step) + 1
     positions = switch_positions(raw)
-    if positions is not None or info.kind == "button":
-        places = (found.low, found.high) if positions is None else positions
-        found.kind, found.positions = "switch", tuple(float(place) for place in places)
-        found.low, found.high, found.centre = found.positions[0], found.positions[-1], at_rest.centre
-        found.steps, found.dead_zone = len(found.positions), 0.0
-        return found
+    if positions is not None:
+        return _with_positions(found, positions, at_rest.centre)
     low, high = info.travel or (found.low, found.high)
     found.kind, found.centre = resting_kind(at_rest.centre, low, high), at_rest.centre
     if zero is not None:
@@ -198,6 +196,14 @@ def _measure_control(info: ControlInfo, time: Array, raw: Array, zero: Zero | No
         _measure_returns(found, time, raw, step)
     found.visits = count_visits(raw, found.low, found.high)
     _judge(found, raw, at_rest.centre)
+    return found
+
+
+def _with_positions(found: ControlMeasurement, places: Iterable[float], rest: float) -> ControlMeasurement:
+    """Set the positions of a switch. A button was pressed, however shortly: two numbers have no spikes."""
+    found.moved, found.kind, found.positions = True, "switch", tuple(float(place) for place in places)
+    found.low, found.high, found.centre = found.positions[0], found.positions[-1], rest
+    found.steps, found.dead_zone = len(found.positions), 0.0
     return found
 
 

@@ -175,11 +175,11 @@ def _switches(profile: Profile, plan: Plan) -> Iterator[Finding]:
         key = f"switches.{switch.name}"
         if switch.reads in controls:
             yield from (finding.within(key) for finding in switch.errors(controls[switch.reads]))
-        if switch.name in profile.switches and switch.name not in used:
+        places = positions_used(profile, switch.name)
+        if switch.name in profile.switches and switch.name not in used and not places:
             yield warning(key, "nothing uses it")
         if switch.at_start:
             yield warning(f"{key}.at_start", "its position at start-up takes effect before it is touched")
-        places = positions_used(profile, switch.name)
         if places > switch.count:
             text = f"it has {switch.count} positions, and {places} are to be selected: the last ones are never reached"
             yield error(f"{key}.positions", text)

@@ -236,6 +236,6 @@ def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Findin
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """Return "did you mean …?" for the most similar known word, or nothing."""
-    close = get_close_matches(word, list(known), n=1, cutoff=0.65)
+    """Return "did you mean …?" for the most similar other word that is known, or nothing."""
+    close = get_close_matches(word, [other for other in known if other != word], n=1, cutoff=0.65)
     return f'did you mean "{close[0]}"?' if close else ""
