@@ -28,14 +28,17 @@ pins = Pins()
 def to_pins(tick: Tick) -> None:
     """An H-bridge needs a duty and a direction for each wheel, a servo a pulse. Without power all pins are off."""
     for wheel in ("left_wheel", "right_wheel"):
-        share = tick.actuators[wheel] / 12.57 if tick.power else 0.0  # of 120 rev/min, in rad/s
+        share = tick.wire[f"{wheel}.share"]  # with [actuators]: reverse, full; 0 without power
         pins.set(f"{wheel} duty", round(min(abs(share), 1.0), 3))
         pins.set(f"{wheel} forward", float(share >= 0.0))
     # A servo raises a flag while the cart moves.
     pins.set("flag servo", 1900.0 if tick.command.vx else 1100.0)
 
 
-profile = tenuto.load_profile(shipped("medlar.toml"))
+# The share of 120 rev/min, 12.57 rad/s.
+profile = tenuto.load_profile(shipped("medlar.toml")).with_(
+    **{"actuators.wheels.form": "share", "actuators.wheels.full": 12.57}
+)
 report = tenuto.replay(profile, shipped("orchard-row.csv"), [FunctionSink("pins", to_pins)]).report
 print(f"{report.ticks} ticks. At most: {pins.most}")
 print(f"At the end: {pins.now}")
