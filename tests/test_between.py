@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -18,12 +19,14 @@ import tenuto
 from helpers import Bench, examples, pad
 from tenuto import Frame, Pipeline, Profile, Tick, testing
 from tenuto.basics.frame import frames_in
+from tenuto.clock import REAL
 from tenuto.data import shipped
 from tenuto.driving.guard import State
 from tenuto.protocols.radio.sbus import encode_sbus
 from tenuto.sim.gamepad import VirtualGamepad
 from tenuto.sim.hands import Hands
 from tenuto.sources.keyboard import Keyboard
+from tenuto.sources.port import Piece
 
 BOARD = Path(__file__).parents[1] / "examples/boards/medlar-board.toml"
 LIFT = tenuto.load_profile(shipped("medlar-lift.toml"))
@@ -230,6 +233,26 @@ def test_what_a_receiver_sends_in_failsafe_is_read() -> None:
                 seen += [(one.link_good, round(one.values["channel_7"])) for one in came]
                 assert all(one.time <= after.time for one, after in pairwise(came))
                 assert time.monotonic() < until, seen
+    finally:
+        os.close(master)
+        os.close(slave)
+
+
+def test_frames_that_waited_in_a_buffer_keep_their_order(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Six frames arrive, and three more a millisecond later: faster than the line can send them."""
+    master, slave = os.openpty()
+    try:
+        with tenuto.open_source(f"sbus:{os.ttyname(slave)}") as source:
+            data = encode_sbus([1500.0] * 16) * 3
+            begun = REAL.now() - 1.0
+            came = [Piece(begun, data + data), Piece(begun + 0.001, data)]
+            monkeypatch.setattr(source, "_port", SimpleNamespace(pieces=lambda now: came, byte_time=1.2e-4, problem=""))
+            frame = source.poll(REAL.now())
+            assert frame is not None
+            times = [one.time for one in frames_in(frame)]
+            assert len(times) >= 4
+            assert times == sorted(times)
+            monkeypatch.undo()
     finally:
         os.close(master)
         os.close(slave)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -42,7 +43,7 @@ class Receiver(PortSource):
         self._layout, self._aligned = protocol.layout(), Aligned(clock.now)
         self._decoder = protocol.decoder()
         self._port = open_port(port, protocol.baud, protocol.parity, protocol.stop_bits, clock)
-        self._fed, self._heard = 0, False
+        self._fed, self._heard, self._newest = 0, False, -math.inf
         line = LineSettings(protocol.baud, protocol.parity, protocol.stop_bits)
         self._diagnosis = Diagnosis(kind, line, self._port.line)
         self._values: dict[str, float] = {info.name: info.rest for info in self._layout}
@@ -79,10 +80,13 @@ class Receiver(PortSource):
         found = self._decoder.feed(piece.data, pause=piece.pause > _PAUSE, damaged=piece.damaged)
         self._diagnosis.take(piece.data, piece.damaged, found)
         self._fed += len(piece.data)
-        return [
-            (self._aligned.at(piece.at - self._port.byte_time * (self._fed - frame.end), now), frame)
-            for frame in found if not frame.lost or frame.failsafe
-        ]  # fmt: skip
+        dated: list[tuple[float, ChannelFrame]] = []
+        for frame in found:
+            if not frame.lost or frame.failsafe:
+                # Bytes that waited in a buffer came faster than the line: no frame is older than the one before.
+                self._newest = max(self._newest, piece.at - self._port.byte_time * (self._fed - frame.end))
+                dated.append((self._aligned.at(self._newest, now), frame))
+        return dated
 
     def about_line(self) -> list[str]:
         """Describe the faults that the bytes show."""
