@@ -280,7 +280,7 @@ def test_it_begins_when_the_far_end_follows_and_ends_when_it_does_not(changes: l
             return Telemetry(told[-1][0], self.says, follows=told[-1][1]) if told else Telemetry(says=self.says)
 
     course = Course(Hold(VelocityCommand(0.4), 2.0), Rules.of(MEDLAR.plan()))
-    motion, stands = ScriptSource("ahead", course), None
+    motion = ScriptSource("ahead", course)
     performance = Performance(motion, "script")
     plan = replace(MEDLAR.plan(), below=(DriverPlan(name="script", at_once=True),))
     report = tenuto.drive(

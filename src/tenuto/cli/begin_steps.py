@@ -150,7 +150,7 @@ def measure_sticks(profile: Path, source: str, page: str | None) -> None:
     """Calibrate the device, and store the result beside the profile."""
     import tenuto
     from tenuto.calibration import Calibration
-    from tenuto.cli.calibrate import calibrate
+    from tenuto.cli.calibrate import calibrate, can_ask
 
     beside = profile.with_suffix(".calibration.toml")
     try:
@@ -158,7 +158,9 @@ def measure_sticks(profile: Path, source: str, page: str | None) -> None:
     except typer.Exit:
         results.print(f"The profile works without it. Later: tenuto calibrate {source}", soft_wrap=True)
         return
-    # Where a stick that stays at its low end has its zero was asked: the profile says it too.
+    if not can_ask():
+        return  # nobody said where the zero is, so the profile must not either: the plan refuses it
+    # A person has answered where a stick that stays at its low end has its zero: the profile says it too.
     loaded, measured = tenuto.load_profile(profile), Calibration.load(beside)
     lows = {
         f"controls.{name}.rests": "end" for name, control in loaded.controls.items()

@@ -156,10 +156,15 @@ def _zeros(said: list[str]) -> dict[str, Zero]:
     return zeros
 
 
+def can_ask() -> bool:
+    """Return whether a person at the terminal can answer a question."""
+    return results.is_terminal and sys.stdin.isatty()
+
+
 def _asked_zeros(measurement: Measurement) -> dict[str, Zero]:
     """Ask where the zero is of each stick that stays at its low end, if there is a person to ask."""
     said: dict[str, Zero] = {}
-    if not (results.is_terminal and sys.stdin.isatty()):
+    if not can_ask():
         return said
     for name, control in measurement.controls.items():
         if control.undecided:
