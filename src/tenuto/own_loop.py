@@ -25,6 +25,7 @@ from types import FrameType
 
 from tenuto.basics.errors import SourceError, TenutoError
 from tenuto.basics.frame import Frame, frames_in, real
+from tenuto.basics.layouts import DEAD_ZONE
 from tenuto.clock import REAL, Timer
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.tick import Tick
@@ -152,7 +153,8 @@ class Pad:
                 table = table.measured(measured[name])
             if info.travel is not None or table.low is not None:
                 self._travels[name] = table.travel(info)
-                self._zones[name] = max(dead_zone, table.dead_zone) if info.kind == "stick" else 0.0
+                loose = info.kind == "stick" and not info.exact
+                self._zones[name] = max(dead_zone, table.dead_zone) if loose else 0.0
         self.left, self.right = Stick(self, "left"), Stick(self, "right")
         self.time, self._ended = 0.0, False
         self.frame: Frame | None = None
@@ -319,7 +321,7 @@ def pads(
     source: str | Source = "gamepad",
     *,
     rate: float = 50.0,
-    dead_zone: float = 0.1,
+    dead_zone: float = DEAD_ZONE,
     timeout: float = 0.5,
     ends: Mapping[str, tuple[float, float]] | None = None,
     clock: Timer = REAL,
@@ -330,7 +332,7 @@ def pads(
 
     Args:
         source: a text for `tenuto.open_source`, or an open source, which stays open.
-        rate: rounds per second. dead_zone: of each stick, a share; a larger measured one is used instead.
+        rate: rounds per second. dead_zone: of each stick, a share; a larger measured one is used instead; keys have 0.
         timeout: after this time without a frame everything reads as at rest, s; up to 10.
         ends: control → its lowest and highest raw number, if the device does not report them, as for columns of lines.
         clock: by default real time.

@@ -10,6 +10,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+# The dead zone of a stick or a trigger that was not measured: none rests exactly in its middle.
+DEAD_ZONE = 0.1
+
 
 @dataclass(frozen=True, slots=True)
 class ControlInfo:
@@ -21,6 +24,7 @@ class ControlInfo:
         rest: the raw number at rest; equal to ``low`` for triggers and buttons.
         counts_down: True if the raw number decreases as the control goes forward, left or up.
         ends: its usual range, if that is less than the device can send.
+        exact: it rests exactly at ``rest``, as keys do: a dead zone would only take its first steps away.
     """
 
     name: str
@@ -29,6 +33,7 @@ class ControlInfo:
     rest: float
     counts_down: bool = False
     ends: tuple[float, float] | None = None
+    exact: bool = False
 
     @property
     def kind(self) -> str:
@@ -36,6 +41,11 @@ class ControlInfo:
         if (self.low, self.high, self.rest) == (0.0, 1.0, 0.0):
             return "button"
         return "stick" if self.low < self.rest < self.high else "lever"
+
+    @property
+    def usual_dead_zone(self) -> float:
+        """The dead zone if nothing was measured or set, as a share of its travel."""
+        return 0.0 if self.exact or self.kind == "button" else DEAD_ZONE
 
     @property
     def travel(self) -> tuple[float, float] | None:

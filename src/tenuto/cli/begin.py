@@ -310,4 +310,8 @@ def _next(profile: Path, new: bool) -> None:
     if new and loaded.chassis.in_shares:
         results.print("Everything is a share of what the motors can do: nothing needs to be measured. For metres, give "
                       "[chassis] a kind with measures, such as differential.", soft_wrap=True)  # fmt: skip
+    if loaded.guard.enable and loaded.plan().guard.enable_stays:
+        results.print(f"{loaded.guard.enable} is taken for a switch that keeps its position: it permits driving while "
+                      "it is on. If it is a push-button, which springs back, set push_button = true in its table under "
+                      "[controls].", soft_wrap=True)  # fmt: skip
     results.print(f"Next: tenuto check {profile}, then tenuto drive {profile}", soft_wrap=True)

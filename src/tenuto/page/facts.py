@@ -26,7 +26,7 @@ def device_facts() -> dict[str, Any]:
     return {
         "type": "device",
         "controls": [{"name": name, "reads": name, "minus": "", "one_way": one_way, "reversed": False,
-                      "rest": 0.0}
+                      "rest": 0.0, "first": 0.0, "last": 1.0}
                      for name, one_way in names.items()],
         "sticks": [left, right],
         "sliders": [{"name": name, "one_way": True, "springs": True, "fine": True, "label": name} for name in TRIGGERS],
@@ -57,13 +57,18 @@ def robot_facts(plan: Plan, title: str, origin: str, driver: str = "") -> dict[s
         "parts": [part._asdict() for part in drawing.parts],
         "ends": _clean(scene.ends),
         "quantity_units": {name: quantity.shown._asdict() for name, quantity in scene.quantities.items()},
-        "controls": [_control(control, at) for control, at in zip(controls, rests.values(), strict=True)],
+        "controls": [_control(control, at, plan) for control, at in zip(controls, rests.values(), strict=True)],
         **_widgets(plan, scene, controls),
     }  # fmt: skip
 
 
-def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
-    """Describe how a gamepad moves it: by the name of the device's control, and whether the profile reverses it."""
+def _control(control: ControlPlan, rest: float, plan: Plan) -> dict[str, Any]:
+    """Describe how a gamepad moves it, and where its travel begins for a key.
+
+    A gamepad moves it by the name of the device's control, and by whether the profile reverses it. A key is exact and
+    needs no dead zone: its steps begin where the dead zone of the replaced device ends.
+    """
+    zoned = next((one for one in plan.sticks if one.zone != "axes" and control.name in (one.x, one.y)), control)
     pad = next((info for info in LAYOUT if info.name == control.reads), None)
     return {
         "name": control.name,
@@ -72,6 +77,8 @@ def _control(control: ControlPlan, rest: float) -> dict[str, Any]:
         "one_way": control.one_way,
         "reversed": pad is not None and control.travel.reverse != pad.counts_down,
         "rest": rest,
+        "first": zoned.dead_zone + zoned.hysteresis,
+        "last": 1.0 - zoned.outer_dead_zone,
     }
 
 

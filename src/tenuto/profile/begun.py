@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 
 # How long sticks must be held for a gesture that enables.
 GESTURE_TIME = "1 s"
-_DEAD_ZONE = 0.08
 # Role → key of [guard].
 _GUARDS = (
     ("hold", "hold_to_run"),
@@ -125,7 +124,8 @@ def _put_stick(
         controls[name]["minus"] = answers.meant[f"{role}_minus"].control
     else:
         controls[name].pop("minus", None)
-    controls[name].setdefault("dead_zone", _DEAD_ZONE)
+    if zone := known[answers.meant[role].control].usual_dead_zone:
+        controls[name].setdefault("dead_zone", zone)
 
 
 def _put_guard(document: Any, controls: Any, answers: Answers, known: Mapping[str, ControlInfo]) -> None:

@@ -62,7 +62,7 @@ def build_plan(
             stop=guard.stop,
             stop_vertical_deceleration=guard.stop_vertical_deceleration or limits.vertical_acceleration,
             enable=guard.enable,
-            enable_stays=builder.enable_stays(),
+            enable_stays=bool(enable_stays(profile)),
             emergency_stop=guard.emergency_stop,
             reset=guard.reset,
             released_category=guard.released_category,
@@ -256,6 +256,30 @@ def read_names(profile: Tables) -> Iterator[tuple[str, str]]:
     yield from ((key, name) for key, name in pressed_names(profile) if name not in profile.switches)
 
 
+def control_table(profile: Tables, name: str) -> ControlTable:
+    """Return the table of a control: one of [controls], or of a control with the device's name."""
+    return profile.controls.get(name) or ControlTable(reads=name)
+
+
+def enable_stays(profile: Tables) -> bool | None:
+    """Return whether the enabling switch keeps its position, as all do except a push-button.
+
+    None if its device has no such control.
+    """
+    name = profile.guard.enable
+    if name is None:
+        return False
+    switch = profile.switches.get(name)
+    if switch is not None and not switch.returns:
+        return True
+    reads = name if switch is None else getattr(switch, "reads", "")
+    if not reads:
+        return False
+    table = control_table(profile, reads)
+    info = profile.source.control(table.reads)
+    return None if info is None else not table.springs_back(info)
+
+
 class _Builder:
     """Builds the parts of a plan that depend on each other."""
 
@@ -263,9 +287,8 @@ class _Builder:
         self.profile = profile
         self.calibration = calibration
         tables = dict(profile.controls)
-        # A control is one of [controls], or has the device's name.
         for _, name in read_names(profile):
-            tables.setdefault(name, ControlTable(reads=name))
+            tables.setdefault(name, control_table(profile, name))
         # Controls whose two directions mean two things.
         self.directed = {name for _, style in styles_of(profile) for name in style.driving().values()}
         self.directed |= {trim.knob for trim in profile.trims.values() if trim.knob is not None}
@@ -406,17 +429,6 @@ class _Builder:
         """Return the measured raw numbers of the positions of a control."""
         _, measured = self._known(self.controls[name].reads)
         return measured.positions if measured is not None else ()
-
-    def enable_stays(self) -> bool:
-        """Return whether the enabling switch keeps its position, as all do except a push-button."""
-        name = self.profile.guard.enable
-        if name is None:
-            return False
-        switch = self.profile.switches.get(name)
-        reads = name if switch is None else getattr(switch, "reads", "")
-        info, _ = self._known(self.controls[reads].reads) if reads else (None, None)
-        returns = switch is None or switch.returns
-        return not (returns and (info is None or info.kind == "button"))
 
     def positions_used(self, switch: str) -> int:
         """Return how many positions a switch needs for its selections."""

@@ -52,6 +52,7 @@ class ControlTable(Table):
     rests: Literal["middle", "end"] | None = Field(default=None, description='"middle" or "end" (its lowest number)')
     high: float | None = Field(default=None, description="the highest raw number that the control reaches")
     reverse: bool = Field(default=False, description="true or false")
+    push_button: bool | None = Field(default=None, description="true (it springs back) or false (it stays)")
     dead_zone: float = Field(default=0.0, ge=0.0, le=0.9, description="a share of the travel from 0 to 0.9")
     outer_dead_zone: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
     hysteresis: float = Field(default=0.0, ge=0.0, le=0.5, description="a share of the travel from 0 to 0.5")
@@ -63,6 +64,10 @@ class ControlTable(Table):
     smoothing: Time | None = Field(default=None, description='a time, such as "60 ms"')
     ramp_up: Time | None = Field(default=None, description='the time from rest to the end, such as "400 ms"')
     ramp_down: Time | None = Field(default=None, description='the time from the end to rest, such as "200 ms"')
+
+    def springs_back(self, info: ControlInfo) -> bool:
+        """Return whether it is a push-button. A column or a channel is a switch that stays, until the profile says."""
+        return info.kind == "button" if self.push_button is None else self.push_button
 
     def travel(self, info: ControlInfo) -> Travel:
         """Return the measured travel, or the usual one of the device if it was not measured.

@@ -10,9 +10,6 @@ from tenuto.kinds.options import Role, about
 from tenuto.sources.base import SOURCES
 from tenuto.styles.base import STYLES, StyleOptions
 
-# No stick rests exactly in its middle, and one that is only named was not measured.
-DEAD_ZONE = 0.1
-
 
 def with_direct_controls(tables: dict[str, Any]) -> dict[str, Any]:
     """Return the tables of a profile, with a complete one under ``[controls]`` for each control of the device's name.
@@ -30,7 +27,7 @@ def with_direct_controls(tables: dict[str, Any]) -> dict[str, Any]:
     for name in (*without, *(name for name in _driving(tables) if name not in found)):
         info = device.control(name)
         if info is not None and info.travel is not None:
-            usual = {"dead_zone": DEAD_ZONE} if info.kind == "stick" else {}
+            usual = {"dead_zone": info.usual_dead_zone} if info.kind == "stick" and info.usual_dead_zone else {}
             found[name] = {"reads": name, **usual, **found.get(name, {})}
     return {**tables, "controls": found} if found else tables
 

@@ -16,7 +16,7 @@ from tenuto.profile.quantities import Length, Time
 from tenuto.sources.base import SOURCES, HeldOptions
 
 # Keys that belong to one device: if ``reads`` is set again, they are not inherited from the first driver.
-_OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "dead_zone")
+_OF_THE_DEVICE = ("reads", "minus", "low", "centre", "rests", "high", "reverse", "push_button", "dead_zone")
 
 
 if TYPE_CHECKING:

@@ -234,8 +234,8 @@ class KeyboardOptions(HeldOptions):
 
     kind: ClassVar[str] = "keyboard"
     layout: ClassVar[tuple[ControlInfo, ...]] = (
-        ControlInfo("forward", -1.0, 1.0, 0.0),
-        ControlInfo("turn", -1.0, 1.0, 0.0),
+        ControlInfo("forward", -1.0, 1.0, 0.0, exact=True),
+        ControlInfo("turn", -1.0, 1.0, 0.0, exact=True),
         ControlInfo("enable", 0.0, 1.0, 0.0),
         ControlInfo("emergency", 0.0, 1.0, 0.0),
         ControlInfo("reset", 0.0, 1.0, 0.0),

@@ -249,7 +249,7 @@ export class Inputs {
       found[stick.x] = found[stick.y] = 0;
       for (const axis of ["x", "y"]) {
         most(stick[axis], stick.thumb[axis]);
-        most(stick[axis], keys[number]?.[axis] ?? 0);
+        most(stick[axis], this.beyondZone(stick[axis], keys[number]?.[axis] ?? 0));
         if (number === 0 && this.tilt) most(stick[axis], this.tilt[axis]);
       }
     });
@@ -267,6 +267,12 @@ export class Inputs {
   // Why nobody may drive with this now; empty if all is well.
   problem() {
     return this.tilt?.problem() ?? "";
+  }
+
+  // A key's share of the travel beyond the dead zone, which is the stick's and not the key's.
+  beyondZone(name, share) {
+    const { first = 0, last = 1 } = this.byName[name] ?? {};
+    return Math.sign(share) * (first + Math.abs(share) * (last - first));
   }
 
   keyed() {

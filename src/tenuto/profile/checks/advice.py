@@ -41,7 +41,7 @@ def advise(
     plan = profile.plan(calibration) if plan is None else plan
     return [
         *_device(plan, controls), *_wires(profile, plan), *_twice(plan), *_sticks(plan, calibration),
-        *_at_rest(plan), *_slow_to_answer(plan),
+        *_exact(profile, plan), *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(profile, plan), *_unasked(profile, plan), *_modes(profile), *_switches(profile, plan),
         *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
     ]  # fmt: skip
@@ -125,6 +125,17 @@ def _sticks(plan: Plan, calibration: Calibration | None) -> Iterator[Finding]:
         if measured.steps and slow < FEWEST_SLOW_SPEEDS:
             text = f"{measured.steps} steps leave {slow} speeds below a fifth of the fastest: more expo gives more"
             yield warning(f"{key}.expo", text)
+
+
+def _exact(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find a dead zone of keys, which would only make their first steps slower, or take them away."""
+    zones = {name: stick.dead_zone for stick in plan.sticks for name in (stick.x, stick.y)}
+    for control in plan.controls:
+        info = profile.source.control(control.reads)
+        zone = max(control.dead_zone, zones.get(control.name, 0.0))
+        if info is not None and info.exact and zone:
+            text = f"{control.reads} rests exactly at 0: a dead zone of {zone:g} takes away its first steps"
+            yield warning(f"controls.{control.name}.dead_zone", text, "remove it")
 
 
 def _at_rest(plan: Plan) -> Iterator[Finding]:

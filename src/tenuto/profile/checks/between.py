@@ -10,7 +10,7 @@ from tenuto.basics.findings import Finding, unexpected
 from tenuto.basics.layouts import ControlInfo
 from tenuto.curves.base import CURVES
 from tenuto.outputs.start_warning import StartWarningOptions
-from tenuto.profile.build import GUARD_CONTROLS, seen_by, styles_of
+from tenuto.profile.build import GUARD_CONTROLS, control_table, seen_by, styles_of
 from tenuto.profile.checks.drivers import drivers_errors, inputs_errors
 from tenuto.profile.checks.names import driving_names, name_errors, unknown
 from tenuto.profile.checks.needs import needs_errors
@@ -165,9 +165,9 @@ def _second_channels(profile: Tables) -> Iterator[Finding]:
     """Require the first channel for a second one, and the controls for three positions and for a test."""
     guard = profile.guard
     hold = guard.hold_to_run
-    reads = profile.controls[hold].reads if hold in profile.controls else hold
-    info = profile.source.control(reads) if reads is not None else None
-    if guard.pressed_through is not None and info is not None and info.kind == "button":
+    table = control_table(profile, hold) if hold is not None else None
+    info = profile.source.control(table.reads) if table is not None else None
+    if guard.pressed_through is not None and info is not None and table is not None and table.springs_back(info):
         hint = "a button has no middle position: use a trigger or a lever, or remove it"
         yield unexpected(
             "guard.pressed_through", f"nothing where {hold} is a button", f"{guard.pressed_through:g}", hint

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tenuto.basics.findings import Finding, unexpected
+from tenuto.profile.build import enable_stays, seen_by
 from tenuto.profile.checks.names import unknown
 from tenuto.profile.drivers import DriverTable, InputTable
 from tenuto.profile.schema import Tables
@@ -23,6 +24,18 @@ def drivers_errors(profile: Tables) -> Iterator[Finding]:
             yield unexpected(f"{key}.given_by", DriverTable.model_fields["given_by"].description or "", "nothing", hint)
         if table.sends == "velocities":
             yield from _velocities(key, table)
+        else:
+            yield from _enabling(profile, name)
+
+
+def _enabling(profile: Tables, name: str) -> Iterator[Finding]:
+    """Refuse an enabling switch that stays for one driver and springs back for another: the guard has one rule."""
+    stays, first = enable_stays(seen_by(profile, name)), enable_stays(profile)
+    if stays != first and None not in (stays, first):
+        kinds = ("a push-button, which springs back", "a switch that keeps its position")
+        hint = "set push_button for a column or a channel, or enable by the same kind of control on both devices"
+        text = f"{kinds[bool(first)]}, as the first driver's guard.enable"
+        yield unexpected(f"drivers.{name}.controls", text, kinds[bool(stays)], hint)
 
 
 def inputs_errors(profile: Tables) -> Iterator[Finding]:
