@@ -387,7 +387,7 @@ def test_motors_that_turn_the_wrong_way_are_turned_round(tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("sink", "alone"),
     [
-        ('kind = "serial"\nport = "p"', {}),  # a velocity: the far end would turn several motors
+        ('kind = "serial"\nport = "p"\nline = "{vx} {yaw_rate}"', {}),  # the far end would turn several motors
         ('kind = "serial"\nport = "p"\nline = "{left:.2f} {right.share:.2f}"', {"left": False, "right": True}),
         ('kind = "sbus"\nport = "p"', {"left": True}),
         ('kind = "mavlink"\naddress = "h:1"\nsends = "channels"\nchannels = ["left"]', {"left": True}),

@@ -17,11 +17,10 @@ from tenuto.cli.console import problems, results
 from tenuto.cli.gestures import style_roles
 from tenuto.cli.menus import Choice, Pages, choose
 from tenuto.kinds.options import Role, about
-from tenuto.kinds.texts import read_text
 from tenuto.profile.beginning import begun_for, chassis_in, text_begun_for
+from tenuto.profile.begun import fitted_sink
 from tenuto.profile.patch import Change, apply_changes
 from tenuto.profile.profile import Profile
-from tenuto.sinks.base import SINKS
 from tenuto.sources import open_source
 from tenuto.styles.base import STYLES
 from tenuto.vehicles.base import VEHICLES
@@ -116,7 +115,7 @@ def chosen_style(vehicle: str, style: str) -> str:
 def checked_sink(vehicle: str, sink: str) -> str:
     """Return a sink that fits a vehicle. Raises `typer.BadParameter` if it does not, or if there is no such sink."""
     try:
-        options = read_text(sink, SINKS, SinkError)
+        options = fitted_sink(sink, vehicle)
     except SinkError as error:
         raise typer.BadParameter(str(error), param_hint="--to") from error
     if options.in_metres and VEHICLES.all[vehicle].in_shares:

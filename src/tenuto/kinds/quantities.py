@@ -99,7 +99,7 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
     if unit not in dimension.units():
         for other in DIMENSIONS:
             if unit in other.units():
-                raise ValueError(f"{unit} is {_a(other.name)}; {_a(dimension.name)} is needed")
+                raise ValueError(f"{unit} is {a(other.name)}; {a(dimension.name)} is needed")
         raise ValueError(f"units for a {dimension.name} are {', '.join(dimension.units())}")
     result = number * dimension.units()[unit]
     if not (math.isfinite(result) and (signed or result > 0.0)):
@@ -107,7 +107,7 @@ def parse_quantity(value: object, dimension: Dimension, *, signed: bool = False)
     return result
 
 
-def _a(name: str) -> str:
+def a(name: str) -> str:
     """Add the article to a name: "a speed", "an acceleration"."""
     return f"{'an' if name[0] in 'aeiou' else 'a'} {name}"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import MISSING, dataclass, field, fields
+from dataclasses import MISSING, dataclass, field, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,7 @@ from tenuto.kinds.options import about
 from tenuto.profile.beginning import text_begun_for
 from tenuto.profile.patch import document_of, text_in
 from tenuto.sinks.base import SINKS, SinkOptions
+from tenuto.sinks.serial_line import SerialLineOptions
 from tenuto.sources import source_options
 from tenuto.sources.base import SOURCES, SourceOptions
 from tenuto.vehicles.base import VEHICLES
@@ -207,16 +208,27 @@ def _source_table(source: str, infos: Sequence[ControlInfo]) -> dict[str, object
     return found
 
 
-def _sink_table(document: Any, answers: Answers) -> dict[str, object]:
-    """Return the table of a sink for a short text. For a vehicle without measures the line names its motors."""
+def fitted_sink(sink: str, vehicle: str) -> SinkOptions:
+    """Return the settings of a sink for a vehicle: for one without measures, a serial line names its motors.
+
+    Raises:
+        SinkError: the text is not that of a sink.
+    """
     from tenuto.basics.errors import SinkError
     from tenuto.kinds.texts import read_text
 
-    options = read_text(answers.sink, SINKS, SinkError)
+    options, kind = read_text(sink, SINKS, SinkError), VEHICLES.all[vehicle]
+    if isinstance(options, SerialLineOptions) and kind.in_shares and options.form == "text":
+        names = kind().chassis(_WHOLE).bounds()
+        return replace(options, line=" ".join(f"{{{name}.share:.3f}}" for name in names))
+    return options
+
+
+def _sink_table(document: Any, answers: Answers) -> dict[str, object]:
+    """Return the table of a sink for a short text."""
+    options = fitted_sink(answers.sink, answers.vehicle)
     found = _said(options)
-    vehicle = VEHICLES.all[answers.vehicle]
-    if options.kind == "serial" and vehicle.in_shares:
-        names = vehicle().chassis(_WHOLE).bounds()
+    if line := getattr(options, "line", ""):
         table_in(document, "actuators")["others"] = {"form": "share"}
-        found["line"] = " ".join(f"{{{name}.share:.3f}}" for name in names)
+        found["line"] = line
     return found

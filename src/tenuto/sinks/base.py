@@ -88,10 +88,11 @@ class Sink(Closing, ABC):
         """Take the last tick, with a standstill command. Called even after `write` has failed."""
 
 
-def metres_wanted(name: str, plan: Plan) -> None:
+def metres_wanted(name: str, plan: Plan, or_else: str = "") -> None:
     """Refuse a vehicle without measures, for a sink that sends m/s. Raises SinkError."""
     if not plan.chassis.units.known:
-        raise SinkError(f"{name}: it sends m/s, and {NO_METRES}: set them in [chassis]")
+        more = f"; or {or_else}" if or_else else ""
+        raise SinkError(f"{name}: it sends m/s, and {NO_METRES}: set them in [chassis]{more}")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -100,10 +101,12 @@ class SinkOptions(ABC):
 
     Attributes:
         kind: its name in profiles and short texts.
+        without_metres: how it sends shares, if it can send them instead of m/s.
         elsewhere: it leads to a robot on another machine; the profile of a robot that follows cannot have it.
     """
 
     kind: ClassVar[str]
+    without_metres: ClassVar[str] = ""
     elsewhere: ClassVar[bool] = False
 
     @property
@@ -123,7 +126,7 @@ class SinkOptions(ABC):
 
     @property
     def in_metres(self) -> bool:
-        """Whether it sends m/s for every vehicle; here: no."""
+        """Whether it sends m/s, which a vehicle without measures has not; here: no."""
         return False
 
     @abstractmethod

@@ -38,6 +38,8 @@ _HEARTBEAT_EVERY = 1.0
 # The most senders that are asked in a second to prove that their signed messages are new.
 _MOST_UNPROVEN = 4
 _SAYS = EVERYTHING - {"wheels", "distances"}
+# How a vehicle without measures is sent.
+_SHARES = 'set sends = "sticks" or "channels", which are shares'
 
 
 class MavlinkSink(Sink):
@@ -168,7 +170,7 @@ class MavlinkSink(Sink):
             SinkError: it has not.
         """
         if self._sends == "velocity":
-            metres_wanted(self.name, plan)
+            metres_wanted(self.name, plan, or_else=_SHARES)
         self._speeds = plan.full_speeds()
         if self._sends == "channels":
             self._names = pulses_of(self.name, plan, self._asked, mavlink.MOST_CHANNELS)
@@ -349,6 +351,7 @@ class MavlinkOptions(RatedSinkOptions):
     """An autopilot that speaks MAVLink 2."""
 
     kind: ClassVar[str] = "mavlink"
+    without_metres: ClassVar[str] = _SHARES
     address: str | None = option("an address, such as 127.0.0.1:14550", None, word="HOST:PORT|:PORT|PORT", place=True)
     port: str | None = option("a serial port, such as /dev/ttyUSB0", None)
     baud: int = option("a whole number of baud, such as 57600", 57_600, above=0, word="N")

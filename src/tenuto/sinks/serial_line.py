@@ -23,7 +23,7 @@ from tenuto.protocols.answer_line import MOST_NUMBERS
 from tenuto.protocols.frames import COMMAND, LENGTHS, SIGNED_COMMAND, VALID_MS, valid_index
 from tenuto.protocols.velocity_line import MOST_OUTPUTS, VelocityLine, encode_velocity_line, with_checksum
 from tenuto.sinks.answers import Answers
-from tenuto.sinks.base import RatedSinkOptions, Sink
+from tenuto.sinks.base import RatedSinkOptions, Sink, metres_wanted
 from tenuto.sinks.line_forms import AnswerLines, Frames, LineForm, SignedFrames
 from tenuto.sinks.port import OutPort
 from tenuto.vehicles.actuators import Wire
@@ -33,6 +33,7 @@ from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 _STOPS, _APART = 5, 0.02
 FORMS = ("text", "binary", "signed")
 _CHECKSUM = "{checksum}"
+_OWN_LINE = 'write a line of your own under [sinks], such as line = "{left.share:.3f} {right.share:.3f}"'
 # The bits of a byte on a serial line, with its start and its stop bit.
 _BITS = 10
 # A share with many digits: a field without a format sends all of them.
@@ -132,8 +133,10 @@ class SerialLine(Sink):
         """Check that the template can be filled in.
 
         Raises:
-            SinkError: it cannot.
+            SinkError: it cannot, or the form sends m/s and the vehicle has no measures.
         """
+        if not self._template:
+            metres_wanted(self.name, plan, or_else=_OWN_LINE)
         self._started = self.clock.now() if self._started is None else self._started
         self._digest = line_plan(plan).digest() if plan.chassis.units.known else ""
         wrong = outputs_problem(self._outputs, self._template, plan) or template_problem(self._template, plan)
@@ -265,6 +268,7 @@ class SerialLineOptions(RatedSinkOptions):
     """A line to the builder's own firmware."""
 
     kind: ClassVar[str] = "serial"
+    without_metres: ClassVar[str] = _OWN_LINE
     port: str = option("a serial port, such as /dev/ttyUSB0", word="PORT", place=True)
     baud: int = option("a whole number of baud, such as 115200", 115_200, above=0, word="N")
     rate: float | None = option('a frequency, such as "25 Hz"', None, dimension=FREQUENCY, word="HZ")
@@ -277,6 +281,11 @@ class SerialLineOptions(RatedSinkOptions):
     key: str | None = option('a key file, for form = "signed"; see tenuto key', None, word="FILE")
     wheels: tuple[str, ...] = option("a list of names for the wheel speeds of its answers", (), word="A|B")
     distances: tuple[str, ...] = option("a list of names for the distances of its answers", (), word="A|B")
+
+    @property
+    def in_metres(self) -> bool:
+        """Whether it sends m/s: every form does, except a line of your own."""
+        return not self.line
 
     @property
     def says(self) -> frozenset[str]:

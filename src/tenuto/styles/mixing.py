@@ -9,7 +9,7 @@ import numpy as np
 from tenuto.basics.errors import ArgumentError
 from tenuto.basics.number import Value, side_of, smaller
 
-# What to do in the corners of the stick square, where forward and turn together demand too much of one side.
+# What to do in the corners of the stick square, where the shares of forward and turn add up to more than 1.
 CORNERS = ("free", "clip", "scale", "halve", "keep turn", "keep forward")
 
 

@@ -169,7 +169,11 @@ class Contact:
         """Take a reading; return whether it has just been pressed."""
         raw = value > self._on_above or (self._raw and value >= self._off_below)
         if raw != self._raw:
+            lasted = not self._blocked and raw == self.on and time - self._since >= self._debounce
             self._raw, self._since = raw, time
+            if lasted:  # it counts although it ends now: over a slow radio a press may be in one frame only
+                self.on = not raw
+                return self.on
         if self._blocked:
             self._blocked = raw or time - self._since < self._debounce
             return False

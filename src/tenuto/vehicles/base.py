@@ -93,7 +93,7 @@ class Axle(NamedTuple):
     """Two steered wheels that one servo turns by a linkage.
 
     Attributes:
-        of: their actuators. most: the angle midway between them in the tightest turn, rad.
+        of: their actuators. most: the largest angle midway between them in any motion, rad.
     """
 
     of: tuple[str, str]

@@ -229,13 +229,16 @@ class SteeredWheels(Chassis):
 
     def axles(self) -> dict[str, Axle]:
         """Name ``front_axle`` and ``rear_axle``, if both wheels of it steer."""
-        vx, vy, _, yaw_rate = self.possible(1.0, 0.0, 0.0, 1e6)
-        tightest = self.inverse(vx, vy, 0.0, yaw_rate)
+        # Where all wheels steer, they turn farther in crab steering than in the tightest turn.
+        tightest, sideways = (
+            self.inverse(*self.possible(1.0, vy, 0.0, yaw_rate)) for vy, yaw_rate in ((0.0, 1e6), (1e6, 0.0))
+        )
         found: dict[str, Axle] = {}
         for end in ("front", "rear"):
             names = f"{end}_left_angle", f"{end}_right_angle"
             if all(name in tightest for name in names):
-                found[f"{end}_axle"] = Axle(names, abs(middle_angle(*(float(tightest[name]) for name in names))))
+                angles = [middle_angle(*(float(way[name]) for name in names)) for way in (tightest, sideways)]
+                found[f"{end}_axle"] = Axle(names, max(map(abs, angles)))
         return found
 
     def drawing(self) -> Drawing:

@@ -8,14 +8,14 @@ from collections.abc import Iterator
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration
 from tenuto.driving.modes import ModePlan
-from tenuto.driving.motions import MOTIONS_OF, motions_asked, opposites
+from tenuto.driving.motions import MOTIONS_OF, most_asked, motions_asked, opposites
 from tenuto.driving.plan import HELD_FROM, Plan
 from tenuto.driving.stopping import fastest, link_loss_stages
 from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.controls import touches
 from tenuto.profile.profile import Profile
 from tenuto.sticks.resolution import resolution
-from tenuto.vehicles.base import Sides
+from tenuto.vehicles.base import LEVEL_FORMS, Sides
 from tenuto.vehicles.velocity import VelocityCommand
 
 # Without a link a robot must not cross a room, m; and it must not reach full speed within this time, s.
@@ -43,7 +43,7 @@ def advise(
         *_device(plan, controls), *_wires(profile, plan), *_twice(plan), *_sticks(plan, calibration),
         *_exact(profile, plan), *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(profile, plan), *_unasked(profile, plan), *_modes(profile), *_switches(profile, plan),
-        *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan),
+        *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan), *_saturates(profile, plan),
     ]  # fmt: skip
 
 
@@ -271,3 +271,23 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     if plan.guard.stop_deceleration < quickest:
         text = "a stop is slower than the driver's own ramps: raise it, but not so far that the robot tips"
         yield warning("guard.stop_deceleration", text)
+
+
+def _saturates(profile: Profile, plan: Plan) -> Iterator[Finding]:
+    """Find an actuator that is asked for more than its share 1: the number that is sent stays behind the command."""
+    bounds, axles = plan.chassis.bounds(), plan.chassis.axles()
+    ends = {name: bound.most for name, bound in bounds.items()} | {name: axle.most for name, axle in axles.items()}
+    less = [one for one in plan.actuators if one.form in LEVEL_FORMS and one.full < ends.get(one.name, 0.0)]
+    if not less:
+        return
+    asked = [most_asked(plan, mode) for mode in plan.modes]
+    for one in less:
+        most = max(values.get(one.name, 0.0) for values in asked)
+        quantity = bounds[one.of[0] if one.of else one.name].quantity
+        if most > one.full * (1.0 + 1e-6):
+            key = one.name if one.name in profile.actuators else quantity.group
+            text = (
+                f"{one.name} is asked for {quantity.in_words(most)}, and its share 1 is {quantity.in_words(one.full)}"
+            )
+            hint = "raise full, or lower the speeds or the angle: what is above it is not sent"
+            yield warning(f"actuators.{key}.full", text, hint)

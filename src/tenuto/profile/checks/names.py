@@ -10,6 +10,8 @@ from itertools import pairwise
 from tenuto.basics.findings import Finding, unexpected
 from tenuto.driving.valid import NO_JERK, NO_PRIORITY
 from tenuto.kinds.options import Role, named
+from tenuto.kinds.quantities import a
+from tenuto.profile.actuators import dimension_of
 from tenuto.profile.build import (
     GUARD_CONTROLS,
     actuator_plans,
@@ -225,9 +227,22 @@ def _actuators(profile: Tables, chassis: Chassis) -> Iterator[Finding]:
             key = f"actuators.{plan.name if plan.name in profile.actuators else quantity.group}.form"
             what = f"a number in {quantity.unit}" if quantity.unit else "a share"
             yield unexpected(key, f"{', '.join(quantity.forms)}: {plan.name} takes {what}", f'"{plan.form}"')
+        yield from _full(profile, plan.name, quantity)
         if plan.form in ("share", "duty", "pulse") and math.isinf(plan.full):
             expected = "full, the value of the share 1, or a greatest speed under [chassis]"
             yield unexpected(f"actuators.{plan.name}.full", expected, "nothing")
+
+
+def _full(profile: Tables, name: str, quantity: Quantity | None) -> Iterator[Finding]:
+    """Refuse a value of another dimension than that of the actuator."""
+    wanted = dimension_of(quantity.unit if quantity is not None else "")
+    for key in (name, quantity.group if quantity is not None else name):
+        full = profile.actuators[key].full if key in profile.actuators else None
+        if full is not None:
+            if full.dimension not in (wanted, None):
+                expected = f"{a(wanted.name)} (in {', '.join(wanted.units())}), for {name} takes that"
+                yield unexpected(f"actuators.{key}.full", expected, a(full.dimension.name))
+            return
 
 
 def unknown(key: str, expected: str, found: str, known: Iterable[str]) -> Finding:

@@ -26,7 +26,8 @@ def no_metres_errors(profile: Tables) -> Iterator[Finding]:
             yield unexpected(f"drivers.{name}.sends", f'"sticks": {_NOTHING[8:]} m/s mean nothing', '"velocities"')
     for name, sink in profile.sinks.items():
         if sink.in_metres:
-            yield unexpected(f"sinks.{name}", _NOTHING, f"a {sink.kind}, which sends m/s", _MEASURE)
+            hint = f"{_MEASURE}; or {sink.without_metres}" if sink.without_metres else _MEASURE
+            yield unexpected(f"sinks.{name}", _NOTHING, f"a {sink.kind}, which sends m/s", hint)
     for place, style in styles_of(profile):
         for key, value in said_in_metres(style):
             yield unexpected(f"{place}.{key}", _NOTHING, f"{value:g}", _MEASURE)
