@@ -14,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tenuto
-from helpers import Bench, examples, run
+from helpers import Bench, examples, pad, run
+from tenuto.basics.reasons import Code
 from tenuto.data import shipped
 from tenuto.profile.checks.advice import advise
 from tenuto.sources.keyboard import LEVELS
@@ -202,3 +203,43 @@ def test_the_full_value_of_an_actuator_has_a_unit_and_is_enough(full: str, said:
     most = bench.pipeline.plan.actuators[-1].full
     assert tick.wire["front_axle.share"] == pytest.approx(min(angle / most, 1.0))
     assert (angle > most * (1 + 1e-6)) is bool(said)
+
+
+def causes(bench: Bench) -> list[str]:
+    return [notice.text for notice in bench.ticks[-1].notices if notice.code == Code.LAST_STOP]
+
+
+@pytest.mark.parametrize(
+    ("broken", "said"),
+    [
+        ({"left_y": 9e9}, ["left_y was 9e+09, but it can only send -32768 to 32767", "the link was quiet for 2.00 s"]),
+        (None, ["the link was quiet for 2.00 s"]),
+        ({"left_shoulder": 0.0}, []),
+    ],
+)
+def test_what_stopped_a_drive_is_told_until_the_next_one(broken: dict[str, float] | None, said: list[str]) -> None:
+    bench = Bench()
+    bench.drive(1.0)
+    bench.run(2.0, None if broken is None else pad(1.0, held=True) | broken)
+    assert not causes(bench), "as long as it lasts it is a reason"
+    bench.run(5.0, pad())
+    assert bench.ticks[-1].guard.reasons[0].code == Code.HOLD_NOT_PRESSED
+    assert causes(bench) == [f"last stop: {one}" for one in said]
+    bench.run(0.1, pad(0.5, held=True))
+    assert causes(bench) == [f"last stop: {one}" for one in said], "it waits for the sticks, and has not driven"
+    bench.drive(1.0)
+    assert bench.ticks[-1].command.vx > 0.0
+    bench.run(3.0, pad())
+    assert not causes(bench)
+
+
+def test_a_key_that_is_pressed_once_is_not_to_be_held() -> None:
+    bench = Bench(tenuto.parse_profile(KEYS))
+    rest = {"forward": 0.0, "turn": 0.0, "enable": 0.0}
+    bench.run(0.2, rest | {"enable": 1.0})
+    assert "press space, then Enter" in bench.ticks[-1].guard.reasons[0].text
+    bench.run(0.2, rest)
+    assert bench.ticks[-1].guard.reasons[0].text == "enable is off: press Enter to drive"
+    bench.run(0.2, rest | {"enable": 1.0, "forward": 0.0})
+    bench.run(0.5, rest | {"enable": 1.0, "forward": 1.0})
+    assert bench.step(rest).guard.reasons[0].text == "enable was switched off (by space, X, or 20 s without a key)"

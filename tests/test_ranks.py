@@ -168,8 +168,8 @@ def test_a_lesson() -> None:
 @pytest.mark.parametrize(
     ("instructor", "learner", "said"),
     [
-        ({}, SOLO, "left_shoulder was released"),
-        (SOLO, {}, "left_shoulder was released"),
+        ({}, SOLO, "left_shoulder of instructor was released"),
+        (SOLO, {}, "left_shoulder of learner was released"),
         (None, SOLO, "no good frame for"),
         (SOLO, SOLO | {"pressed": "east"}, "emergency stop: east is on"),
     ],
@@ -566,3 +566,17 @@ def test_a_driver_whose_enabling_a_stop_has_ended_does_not_get_the_robot() -> No
     tick = press("north", None)
     assert (tick.guard.state, tick.driver) == (State.DRIVING, "instructor")
     assert any("not pressed again since the last stop" in one.text for each in lesson.ticks for one in each.notices)
+
+
+def test_a_driver_whose_permit_is_withdrawn_has_released_nothing() -> None:
+    lesson = Lesson(PERMITTED)
+    lesson.run(10, {"pressed": "right_trigger"}, {})
+    lesson.run(10, {"pressed": "right_trigger"}, SOLO)
+    assert lesson.run(50, {"pressed": "right_trigger"}, SOLO | {"drive": 1.0}).driver == "learner"
+    assert lesson.ticks[-1].command.vx > 0.3
+    tick = lesson.run(5, {}, SOLO | {"drive": 1.0})
+    (why,) = tick.guard.reasons
+    assert why.text == (
+        "right_trigger of instructor is off, and learner may not drive without it; "
+        "left_shoulder of instructor is not held"
+    )

@@ -9,9 +9,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 # The dead zone of a stick or a trigger that was not measured: none rests exactly in its middle.
 DEAD_ZONE = 0.1
+
+
+class Keys(NamedTuple):
+    """The keys that set a control, which stays set: those that set and clear it, and what else clears it."""
+
+    on: str
+    off: str
+    ends: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +34,7 @@ class ControlInfo:
         counts_down: True if the raw number decreases as the control goes forward, left or up.
         ends: its usual range, if that is less than the device can send.
         exact: it rests exactly at ``rest``, as keys do: a dead zone would only take its first steps away.
+        keys: those that set it, if it is not held.
     """
 
     name: str
@@ -34,6 +44,7 @@ class ControlInfo:
     counts_down: bool = False
     ends: tuple[float, float] | None = None
     exact: bool = False
+    keys: Keys | None = None
 
     @property
     def kind(self) -> str:

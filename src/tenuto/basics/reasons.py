@@ -136,6 +136,7 @@ class Code(StrEnum):
     )
     ENABLE_OFFERED = "enable_offered", Kind.NOTICE, "the far end is ready", "enable when you want to drive"
     BEYOND_BOUND = "beyond_bound", Kind.NOTICE, "beyond guard.needs.within or .height_below", "drive back"
+    LAST_STOP = "last_stop", Kind.NOTICE, "what has stopped the last drive", ""
     PROFILE_REFUSED = "profile_refused", Kind.NOTICE, "a changed profile was refused", "correct the file"
     ACTION_REFUSED = "action_refused", Kind.NOTICE, "an action is refused", "enable first"
     DISTANCE_UNKNOWN = "distance_unknown", Kind.NOTICE, "a distance sensor is silent", "check the sensor"

@@ -20,6 +20,7 @@ from typing import NamedTuple
 
 from tenuto.basics.reasons import Code, Reason
 from tenuto.driving.needs_plan import NeedsPlan
+from tenuto.driving.wording import Wording
 
 
 class State(StrEnum):
@@ -320,6 +321,15 @@ _USUAL = Categories()
 _NO_FRAME = Reason(Code.NO_FRAME, "nothing has come from the source yet: is it switched on and connected?")
 
 
+# In these states a stop is that of a drive.
+_DROVE = (State.DRIVING, State.STOPPING)
+
+
+def _last_stop(cause: Reason) -> Reason:
+    """Return the cause of a stop for the time after it, without what was to be done then."""
+    return Reason(Code.LAST_STOP, f"last stop: {cause.over().text.partition('; ')[0]}")
+
+
 class Guard:
     """Applies `TABLE`, and words the reasons. One instance per pipeline; it has no clock.
 
@@ -329,56 +339,35 @@ class Guard:
 
     def __init__(
         self,
-        hold_to_run: str,
+        words: Wording,
         rest_bands: Mapping[str, float],
         levers: Collection[str] = (),
         *,
-        pressed_once: bool = False,
-        with_enable: str | None = None,
-        asked: str = "",
-        stays: bool = False,
         categories: Categories = _USUAL,
     ) -> None:
         """Begin not enabled.
 
         Args:
-            hold_to_run: what must be held or pressed to drive, for the reasons.
+            words: for what enables the robot.
             rest_bands: driving control → the distance from its middle that still counts as rest, −1…1.
-            pressed_once: it is a switch that enables when it is pressed, not a control that is held.
-            with_enable: the switch that must be pressed in addition; None for none.
-            asked: how to switch it on, if not by a press. stays: it stays where it is put, as a lever.
             levers: those that rest at their low end, and stay where they are put.
             categories: of the stops.
         """
+        self._words = words
         self._rest_bands = rest_bands
         self._levers = levers
         self._categories = categories
         self._rules = rules()
         self.memory = categories.begin()
         self._cause: tuple[Reason, ...] = ()
+        self._stopped_by: dict[str, Reason] = {}
         self._ending: Reason | None = None
-        self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, f"{hold_to_run} is not held: hold it to drive")
-        self._not_released = Reason(
-            Code.HOLD_NOT_RELEASED,
-            f"{hold_to_run} must be pressed again: release it, centre the sticks, press it",
-        )
-        self._released = Reason(Code.HOLD_RELEASED, f"{hold_to_run} was released")
-        if with_enable is not None:
-            then = asked or "press the other"
-            text = (
-                f"{hold_to_run} is not held, or {with_enable} is not switched on: hold the one, {then}; "
-                "after a stop, both must be off first"
-            )
-            self._not_pressed = Reason(Code.HOLD_NOT_PRESSED, text)
-            text = f"{hold_to_run} was released, or {with_enable} was switched off"
-            self._released = Reason(Code.HOLD_RELEASED, text)
-        if pressed_once:
-            does = f"switch {hold_to_run} on" if stays else f"press {hold_to_run}"
-            text = f"centre the sticks, {does} to drive"
-            text = f"{hold_to_run} is not switched on: {asked}, then release the sticks" if asked else text
-            self._not_pressed = Reason(Code.NOT_ENABLED, text)
-            done = "done again" if asked else "switched off" if stays else "pressed again"
-            self._released = Reason(Code.SWITCHED_OFF, f"{hold_to_run} was {done}")
+
+    @property
+    def last_stop(self) -> tuple[Reason, ...]:
+        """Why the last drive was stopped, while the robot waits for the next one: empty while that is a reason."""
+        waits = self._stopped_by and self.state in (State.NOT_ENABLED, State.WAITING_FOR_REST)
+        return tuple(self._stopped_by.values()) if waits else ()
 
     @property
     def state(self) -> State:
@@ -429,6 +418,7 @@ class Guard:
         reset: bool = False,
         category: int | None = None,
         warning: Reason | None = None,
+        released: Reason | None = None,
     ) -> GuardStatus:
         """Take the inputs of this tick, and return the state and its reasons.
 
@@ -442,6 +432,7 @@ class Guard:
             reset: the reset was pressed with this tick.
             category: the stop category that the faults require; None for the usual one.
             warning: the reason that the start warning is not over yet.
+            released: why it is not held, if that is not by a release.
         """
         seen = Seen(
             held,
@@ -454,21 +445,34 @@ class Guard:
             category,
             warning is None,
         )
+        was = self.state
         self.memory, followed = advance(self.memory, seen, self._categories, self._rules)
         if self.state is State.DRIVING:
+            self._stopped_by = {}
             return _DRIVING
         causes = {
             Event.EMERGENCY: (emergency,) if emergency is not None else (), Event.FAULT: faults,
-            Event.END: (self._ending,) if self._ending is not None else (), Event.RELEASED: (self._released,),
+            Event.END: (self._ending,) if self._ending is not None else (),
+            Event.RELEASED: (released or self._words.released,),
         }  # fmt: skip
         for event in followed:
             if event is Event.FAULT and self.state is State.EMERGENCY_STOP:
                 continue  # it only makes the stop more severe
             self._cause = causes.get(event, self._cause)
+            if event in causes:
+                self._keep(was)
         if warning is not None and self.state is State.WAITING_FOR_REST:
             missing = (*missing, warning)
         over = not faults if self.memory.broken else emergency is None
         return GuardStatus(self.state, self._reasons(held, away, over) + missing)
+
+    def _keep(self, was: State) -> None:
+        """Keep the causes of the stop of a drive, with their newest texts; a release is known to the driver."""
+        if was is State.DRIVING:
+            self._stopped_by = {}
+        for cause in self._cause if self._cause != (self._words.released,) else ():
+            if was in _DROVE or cause.code in self._stopped_by:
+                self._stopped_by[cause.code] = _last_stop(cause)
 
     def _reasons(self, held: bool | None, away: Mapping[str, float], over: bool) -> tuple[Reason, ...]:
         """All reasons that keep the robot from moving; ``over`` if the cause is gone."""
@@ -479,12 +483,12 @@ class Guard:
         if self.state is State.WAITING_FOR_REST:
             return not_at_rest
         if self.state is State.FAULT:
-            return (*cause, self._not_released, *not_at_rest) if held else (*cause, *not_at_rest)
+            return (*cause, self._words.not_released, *not_at_rest) if held else (*cause, *not_at_rest)
         if self._ending is not None:
             return (self._ending,)
         if held is None:
             return (_NO_FRAME,)
-        return (self._not_released if held else self._not_pressed, *not_at_rest)
+        return (self._words.not_released if held else self._words.not_pressed, *not_at_rest)
 
     def _not_at_rest(self, name: str, position: float) -> Reason:
         """Describe the position of a control that is not at rest, and what to do: a lever does not return by itself."""

@@ -25,6 +25,7 @@ from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
 from tenuto.driving.tick import Hand, Tick
 from tenuto.driving.valid import plan_errors
 from tenuto.driving.vigilance import Attention, StartTest, StartWarning
+from tenuto.driving.wording import wording
 from tenuto.outputs.base import Output
 from tenuto.styles.mixing import Intent
 from tenuto.vehicles.actuators import Wire
@@ -60,19 +61,15 @@ class Pipeline:
         enables = plan.guard.hold_to_run or plan.guard.enable or ""
         guard = plan.guard
         categories = Categories(guard.released_category, guard.fault_category, guard.emergency_category)
-        once = guard.hold_to_run is None
-        both = guard.enable if guard.hold_to_run is not None else None
-        asked = next((one.asked() for one in plan.selection.switches if one.name == guard.enable), "")
-        self._guard = Guard(
+        words = wording(
             enables,
-            first.bands,
-            first.levers,
-            pressed_once=once,
-            with_enable=both,
-            asked=asked,
-            stays=plan.guard.enable_stays,
-            categories=categories,
+            pressed_once=guard.hold_to_run is None,
+            with_enable=guard.enable if guard.hold_to_run is not None else None,
+            asked=next((one.asked() for one in plan.selection.switches if one.name == guard.enable), ""),
+            stays=guard.enable_stays,
+            keys=next((one.keys for one in plan.controls if one.name == guard.hold_to_run), None),
         )
+        self._guard = Guard(words, first.bands, first.levers, categories=categories)
         self._ramp = CommandRamp(plan.chassis)
         self._couples, self._steers = plan.chassis.couples, isinstance(plan.chassis.ramp_way, Arcs)
         # On most vehicles all actuators follow the command at once.
@@ -211,7 +208,7 @@ class Pipeline:
         if self._inputs.watches:
             notices += self._watch(before, driving, now, dt)
         actions: tuple[str, ...] = ()
-        notices += ranks.notices + self._needs.told
+        notices += ranks.notices + self._needs.told + self._guard.last_stop
         if self._outputs:
             notices += self._set_outputs(driving and not ranks.changed)
         if plan.actions and hand.fresh and hand.touched:
@@ -303,8 +300,9 @@ class Pipeline:
         if overdue is not None:
             faults, category = (*faults, overdue), 0
         warning = self._warning.step(before, now) if self._warning is not None else None
+        why = ranks.why_not_held() if self.plan.below and before is _DRIVING else None
         status = guard.step(
-            ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category, warning
+            ranks.held, ranks.current.away, faults, standing, missing, emergency, reset, category, warning, why
         )
         if missing and status.state is State.NOT_ENABLED:
             ranks.disable()  # a press while a condition is missing must not enable later

@@ -59,6 +59,7 @@ class Ranks:
         below = [StickDriver(plan, lower) if lower.controls else VelocityDriver(plan, lower) for lower in plan.below]
         self.all: tuple[StickDriver | VelocityDriver, ...] = (self.first, *below)
         self.current: StickDriver | VelocityDriver = self.first
+        self._before: StickDriver | VelocityDriver = self.first
         self.hand = self.first
         self.changed = False
         self.notices: tuple[Reason, ...] = ()
@@ -96,6 +97,22 @@ class Ranks:
         if self._is_alone(current) and (first.held is not None or not self._permit(current)):
             return current.held if current.held is None else current.holds
         return None if first.held is None else bool(first.held and current.holds)
+
+    def why_not_held(self) -> Reason | None:
+        """Explain why nobody holds, if that is not by a release of the first in rank."""
+        if self.held is not False:
+            return None
+        current, first, guard = self.current, self.first, self._plan.guard
+        holds = " or ".join(name for name in (guard.hold_to_run, guard.enable) if name)
+        code = Code.SWITCHED_OFF if guard.hold_to_run is None else Code.HOLD_RELEASED
+        if not self.changed:
+            lets_go = first if not self._is_alone(current) and first.held is False else current
+            done = "was released" if guard.hold_to_run else "was switched off"
+            return Reason(code, f"{holds} of {lets_go.name} {done}")
+        before, off = self._before, not self._may(self._before)
+        why = f"{self._permit(before)} of {first.name} is off, and {before.name} may not drive without it"
+        text = why if off else f"{current.name} took over"
+        return Reason(code, f"{text}; {holds} of {current.name} is not {'held' if guard.hold_to_run else 'on'}")
 
     @property
     def faults(self) -> tuple[Reason, ...]:
@@ -166,7 +183,8 @@ class Ranks:
 
     def choose(self, state: State) -> None:
         """Set who drives from this tick on, if there are several drivers; the state is that of the tick before."""
-        before, self.notices, self._came_on = self.current, (), None
+        before = self._before = self.current
+        self.notices, self._came_on = (), None
         if state not in _KEPT:
             self._see_releases(state)
             # The driver who holds; otherwise one who is heard, because a release must be seen too.

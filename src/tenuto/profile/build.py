@@ -333,6 +333,7 @@ class _Builder:
             centre_at_start=table.centre == "at start",
             minus=minus,
             noise=measured.noise if measured is not None and measured.kind == "middle" else 0.0,
+            keys=info.keys,
         )
 
     def _known(self, reads: str) -> tuple[ControlInfo, ControlCalibration | None]:

@@ -20,7 +20,7 @@ from typing import ClassVar
 
 from tenuto.basics.errors import SourceError
 from tenuto.basics.frame import Frame, with_earlier
-from tenuto.basics.layouts import ControlInfo
+from tenuto.basics.layouts import ControlInfo, Keys
 from tenuto.clock import Timer
 from tenuto.sources.base import HeldOptions, Source
 
@@ -48,6 +48,7 @@ _STEPS = {
     b"+": (False, 1), b"=": (False, 1), b"-": (False, -1), b"_": (False, -1),
     b".": (True, 1), b">": (True, 1), b",": (True, -1), b"<": (True, -1),
 }  # fmt: skip
+_ENABLING = Keys("Enter", "space", f"by space, X, or {IDLE_SECONDS:g} s without a key")
 # Keys without a fixed meaning are controls, for actions, modes and outputs.
 _FREE = {
     bytes((code,)): f"key_{chr(code)}"
@@ -236,7 +237,7 @@ class KeyboardOptions(HeldOptions):
     layout: ClassVar[tuple[ControlInfo, ...]] = (
         ControlInfo("forward", -1.0, 1.0, 0.0, exact=True),
         ControlInfo("turn", -1.0, 1.0, 0.0, exact=True),
-        ControlInfo("enable", 0.0, 1.0, 0.0),
+        ControlInfo("enable", 0.0, 1.0, 0.0, keys=_ENABLING),
         ControlInfo("emergency", 0.0, 1.0, 0.0),
         ControlInfo("reset", 0.0, 1.0, 0.0),
         *(ControlInfo(name, 0.0, 1.0, 0.0) for name in _FREE.values()),

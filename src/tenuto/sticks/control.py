@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
+from tenuto.basics.layouts import Keys
 from tenuto.curves.base import STRAIGHT, Shape
 from tenuto.sticks import shaping, smoothing
 from tenuto.sticks.travel import Travel
@@ -38,6 +39,7 @@ class ControlPlan:
         rest_band: the measured distance from its middle at which it may come to rest; None if it was not measured.
         centre_at_start: its centre is measured at start, while it is still.
         minus: the control of the opposite direction, if two triggers or buttons form one axis.
+        keys: those that set it, if it is not held.
     """
 
     name: str
@@ -57,6 +59,7 @@ class ControlPlan:
     centre_at_start: bool = False
     minus: Opposite | None = None
     noise: float = 0.0
+    keys: Keys | None = None
 
     @property
     def raw_names(self) -> tuple[str, ...]:
