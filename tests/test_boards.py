@@ -220,6 +220,33 @@ def test_rounding_in_the_window_of_an_s_curve_decides_nothing(acceleration: floa
     assert all(mean.vx == 0.0 or abs(mean.vx) > 1e-9 for mean in seen)
 
 
+TWO_LIMITS = """
+format = 1
+name = "Two limits"
+source = { kind = "gamepad" }
+speeds = { forward = 1.2, backward = 0.8, turn = 2.0 }
+guard = { hold_to_run = "left_shoulder", link_timeout = 0.3, stop_deceleration = 2.0 }
+limits = { acceleration = 0.6, deceleration = 2.5, turn_acceleration = 5.0, turn_deceleration = 1.5, jerk = 8.0 }
+controls = { a = { reads = "left_y" }, b = { reads = "right_x" } }
+"""
+SIDED = 'chassis = { kind = "differential", track = 0.5, wheel_radius = 0.1, max_wheel_speed = 30.0 }\n'
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        SIDED + 'style = { kind = "arcade", forward = "a", turn = "b" }',
+        SIDED + 'style = { kind = "tank", left = "a", right = "b" }',
+        'style = { kind = "car", throttle = "a", steer = "b" }\n[chassis]\nkind = "car"\nmax_steering = 0.6\n'
+        "wheelbase = 0.8\ntrack = 0.5\nwheel_radius = 0.1\nmax_wheel_speed = 30.0",
+    ],
+)
+def test_a_speed_with_two_limits_reverses_alike_on_a_board(more: str, tmp_path: Path) -> None:
+    profile = tenuto.parse_profile(TWO_LIMITS + more)
+    program = built(make_firmware(profile, real="double", timed=False), tmp_path)
+    assert apart(program, profile.plan(), range(15), 1e-6) == []
+
+
 def any_sticks(dice: random.Random) -> str:
     """A profile of two sticks, a switch and outputs, with every key that shapes a stick."""
 

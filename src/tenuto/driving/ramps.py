@@ -41,7 +41,9 @@ class CommandRamp:
 
     With a jerk limit the command is averaged over the time in which the jerk builds up twice the acceleration. So the
     acceleration of no axis changes faster, and none goes past its target; and if the chassis can do every velocity on
-    the way, it can do their mean.
+    the way, it can do their mean. If the limits of increasing and decreasing differ, an axis (with `Sides`: a side)
+    that reverses goes through rest, until nothing in the window has the other direction: otherwise the mean would grow
+    one way at the limit of the other. With `Sides` the turn then has the smaller of its limits.
 
     Attributes:
         arc: the direction of steered wheels: the sideways speed and the turn at 1 m/s ahead.
@@ -56,7 +58,7 @@ class CommandRamp:
         self._limits: Limits | None = None
         self._axes: Axes = ()
         self._average: _Average | None = None
-        self._plain = self._short = True
+        self._plain = self._short = self._even = True
 
     def aim(self, target: VelocityCommand) -> VelocityCommand | None:
         """Return the velocity for which steered wheels must point at standstill; None if that makes no difference.
@@ -110,11 +112,13 @@ class CommandRamp:
             return target
         if average is None:
             return self._next(previous, target, dt, way, actuators)
+        target = target if self._even else _through_rest(previous, target, way, self._axes)
         return average.step(self._next(average.newest(previous), target, dt, way, actuators), dt)
 
     def _take(self, limits: Limits) -> None:
         self._limits, self._axes, self._plain = limits, limits.axes, limits.plain
         self._average = _Average(limits.smoothing) if limits.smoothing > 0.0 else None
+        self._even = all(up == down for up, down in self._axes)
         self._short = limits.plain and self._average is None and self._way != "straight"
 
     def _next(
@@ -159,7 +163,8 @@ class CommandRamp:
         stepped = tuple(rate_limited(a, b, dt, up, down) for a, b in zip(old, new, strict=True))
         wanted = target if stepped == new else sides.velocity(*stepped)
         turned = wanted.yaw_rate - previous.yaw_rate
-        most = (turn_up if _grows(turned, previous.yaw_rate) else turn_down) * dt
+        grows = _grows(turned, previous.yaw_rate)
+        most = (min(turn_up, turn_down) if self._average else turn_up if grows else turn_down) * dt
         if abs(turned) > most:
             share = most / abs(turned)
             wanted = sides.velocity(*(a + share * (b - a) for a, b in zip(old, stepped, strict=True)))
@@ -203,6 +208,8 @@ class CommandRamp:
         )
         if self._average is None:
             return rate_limited(speed, target, dt, up, down)
+        if not self._even and _reverses(speed, target):
+            target = 0.0
         plain = self._average.newest(VelocityCommand(speed)).vx
         return self._average.step(VelocityCommand(rate_limited(plain, target, dt, up, down)), dt)[0]
 
@@ -399,6 +406,24 @@ def _plain_step(previous: VelocityCommand, target: VelocityCommand, dt: float, l
         yaw_rate if yaw_rate == to_yaw_rate else approach(yaw_rate, to_yaw_rate, limits.turn_acceleration * dt),
     )
     return tuple.__new__(VelocityCommand, axes)  # as VelocityCommand(*axes) does, but faster
+
+
+def _through_rest(mean: VelocityCommand, target: VelocityCommand, way: Way, axes: Axes) -> VelocityCommand:
+    """Return the target with rest for each axis or side with two limits whose mean still has the other direction."""
+    rests = [
+        0.0 if up != down and _reverses(old, new) else new
+        for old, new, (up, down) in zip(mean, target, axes, strict=True)
+    ]
+    if not isinstance(way, Sides):
+        return VelocityCommand(*rests)
+    sides = tuple(0.0 if _reverses(a, b) else b for a, b in zip(way.of(mean), way.of(target), strict=True))
+    turned = target if sides == way.of(target) or axes[0][0] == axes[0][1] else way.velocity(*sides)
+    return VelocityCommand(turned.vx, rests[1], rests[2], turned.yaw_rate)
+
+
+def _reverses(mean: float, target: float) -> bool:
+    """Return whether a speed goes from one direction to the other; a mean of 1e-18 has none."""
+    return abs(mean) > THERE and mean * target < 0.0
 
 
 def _grows(change: float, before: float) -> bool:

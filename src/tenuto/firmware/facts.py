@@ -142,6 +142,8 @@ def _of_motion(plan: Plan) -> dict[str, Any]:
         "follows": type(chassis).follows is not Chassis.follows,
         "at_once": type(chassis).actuators is Chassis.actuators,
         "steps_averaged": steps_averaged(plan),
+        # Some mode has an S-curve and two limits: then a speed that reverses goes through rest.
+        "rests_between": bool(steps_averaged(plan)) and not all(mode.limits.plain for mode in modes),
         "units": "m/s and rad/s" if chassis.units.known else "shares of full",
         "axes_of": lambda one: axes, "shares_of": _shares_of, "rows_of": _rows_of,
     }  # fmt: skip

@@ -16,7 +16,7 @@ from tenuto.driving.guard import State
 from tenuto.driving.plan import HELD_FROM, DriverPlan, Plan, rest_bands
 from tenuto.driving.stopping import worst_stop
 from tenuto.driving.tick import Hand, Tick
-from tenuto.vehicles.base import ROUNDING
+from tenuto.vehicles.base import ROUNDING, Sides
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
 # Rounding at a limit: m/s, rad/s.
@@ -119,7 +119,10 @@ class Watcher:
         self._warning = {output.name for mode in plan.modes for output in mode.outputs if output.warns}
         self._lower = {lower.name: lower for lower in plan.below}
         guard = plan.guard
-        self._ramps = [max(max(mode.limits.axes[axis][:2]) for mode in plan.modes) for axis in range(4)]
+        # For each axis the limits of increasing and decreasing. Where each side has its own limits, the larger of both.
+        sides = any(isinstance(mode.style.way(mode.speeds) or plan.chassis.ramp_way, Sides) for mode in plan.modes)
+        both = [[max(mode.limits.axes[axis][way] for mode in plan.modes) for way in (0, 1)] for axis in range(4)]
+        self._ramps = [[max(pair)] * 2 if sides else pair for pair in both]
         level = guard.stop_deceleration
         self._stops = (level, level, guard.stop_vertical_deceleration, guard.stop_turn_deceleration)
 
@@ -299,7 +302,9 @@ class Watcher:
         if halted or before == tick.command:
             return
         for axis, (old, new) in enumerate(zip(before, tick.command, strict=True)):
-            fastest = self._ramps[axis] if driving else self._stops[axis]
+            grows, shrinks = self._ramps[axis]
+            ramp = max(grows, shrinks) if old * new < 0.0 else grows if abs(new) > abs(old) else shrinks
+            fastest = ramp if driving else self._stops[axis]
             if abs(new - old) > fastest * (tick.dt + _SLACK) + _SLACK:
                 yield f"{_AXES[axis]} changes by {abs(new - old):.4f} in {tick.dt:.3f} s, at most {fastest:g} a second"
 

@@ -326,9 +326,16 @@ class Witness:
         if not self._lower and abs(tick.command[0]) > most + _SLACK:
             yield f"it goes at {tick.command[0]:.2f} m/s, and the file says {most:.2f}"
         limits = [tables["limits"], *(mode.get("limits", {}) for mode in modes)]
-        level = max(max(one.get("acceleration", 0.0), one.get("deceleration", 0.0)) for one in limits)
-        level = max(level, self._guard.get("stop_deceleration", 0.0))
         before = self._before.command[0] if self._before is not None else 0.0
+        grow = max(one.get("acceleration", 0.0) for one in limits)
+        shrink = max(one.get("deceleration", one.get("acceleration", 0.0)) for one in limits)
+        styles = [tables["style"], *(mode.get("style", {}) for mode in modes)]
+        if any(style.get("kind") == "tank" for style in styles) or before * tick.command[0] < 0.0:
+            grow = shrink = max(grow, shrink)  # of each side, and of both ways
+        # A stop by the guard slows down as its own key says, or as the larger of both.
+        stop = max(shrink, self._guard.get("stop_deceleration", max(grow, shrink)))
+        shrink = shrink if tick.guard.state == "driving" else stop
+        level = grow if abs(tick.command[0]) > abs(before) else shrink
         halted = not any(tick.command) and (not tick.power or not tick.send or tick.dt == 0.0)
         if abs(tick.command[0] - before) > level * (tick.dt + 1e-6) + 1e-6 and not halted:
             yield f"its speed ahead changes by {abs(tick.command[0] - before):.3f} m/s in {tick.dt:.3f} s"
