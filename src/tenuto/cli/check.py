@@ -173,10 +173,13 @@ def _driven_as_json(
 
 def _stages_as_json(stages: list[Stage], known: bool) -> list[dict[str, Any]]:
     """Return the stages as plain data; metres are None for a vehicle without measures."""
-    metres = {} if known else {"metres": None, "sinks": None}
-    return [
-        stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} | metres for stage in stages
-    ]
+    from tenuto.driving.stopping import since_the_loss
+
+    found = []
+    for stage in since_the_loss(stages):
+        metres = {} if known and stage.known else {"metres": None} if known else {"metres": None, "sinks": None}
+        found.append(stage._asdict() | {"seconds": stage.seconds if isfinite(stage.seconds) else None} | metres)
+    return found
 
 
 def _truths(profile: Planned, notes: list[str]) -> TruthTable:
@@ -247,14 +250,16 @@ def _worst_table(faults: list[Worst], units: Units) -> Table:
 
 def _table(stages: list[Stage], units: Units) -> Table:
     """Show the stages, with the time and the distance from the last frame to the end of each."""
+    from tenuto.driving.stopping import since_the_loss
+
     grid = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "right", "right"):
         grid.add_column(justify=justify, no_wrap=True)
-    seconds = metres = sinks = 0.0
-    for stage in stages:
-        seconds, metres, sinks = seconds + stage.seconds, metres + stage.metres, sinks + stage.sinks
-        down = f"{sinks:.1f} m down" if stage.sinks and units.known else ""
-        when = f"until {seconds:.2f} s" if isfinite(seconds) else "from then on"
-        way = f"{metres:.2f} m" if stage.known and units.known else "not known" if units.known else ""
+    before = 0.0
+    for stage in since_the_loss(stages):
+        down = f"{stage.sinks:.1f} m down" if stage.sinks > before and units.known else ""
+        before = stage.sinks
+        when = f"until {stage.seconds:.2f} s" if isfinite(stage.seconds) else "from then on"
+        way = f"{stage.metres:.2f} m" if stage.known and units.known else "not known" if units.known else ""
         grid.add_row(f"  {stage.what}", when, way, down)
     return grid

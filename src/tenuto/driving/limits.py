@@ -58,8 +58,13 @@ class Limits:
         The mean of a velocity v over T s changes by (v(t) − v(t − T))/T a second. Its acceleration changes by at most
         twice the largest acceleration divided by T, which must not exceed the jerk.
         """
+        return max(self.windows)
+
+    @property
+    def windows(self) -> tuple[float, float]:
+        """The time of averaging that the jerk of the speeds needs, and that of the turn, s; the longer one is used."""
         level, _, vertical, turn = self.axes
-        return max(2.0 * max(*level, *vertical) / self.jerk, 2.0 * max(turn) / self.turn_jerk)
+        return 2.0 * max(*level, *vertical) / self.jerk, 2.0 * max(turn) / self.turn_jerk
 
 
 def within_speeds(limits: Limits, speeds: Speeds) -> Limits:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from itertools import product
 from typing import NamedTuple
@@ -48,6 +48,16 @@ class Stop(NamedTuple):
     seconds: float
     metres: float
     ground: float
+
+
+def since_the_loss(stages: Iterable[Stage]) -> list[Stage]:
+    """Return the stages with the time and the distances from the loss to the end of each; as they are stated."""
+    found, seconds, metres, sinks, known = list[Stage](), 0.0, 0.0, 0.0, True
+    for stage in stages:
+        seconds, metres, sinks = seconds + stage.seconds, metres + stage.metres, sinks + stage.sinks
+        known = known and stage.known
+        found.append(Stage(stage.what, seconds, metres, sinks, known))
+    return found
 
 
 def least_braking(plan: Plan) -> Braking:

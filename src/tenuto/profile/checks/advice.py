@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from tenuto.basics.findings import Finding, error, warning
 from tenuto.calibration.store import Calibration
+from tenuto.driving.limits import within_speeds
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.motions import MOTIONS_OF, most_asked, motions_asked, opposites
 from tenuto.driving.plan import HELD_FROM, Plan
@@ -22,6 +23,8 @@ from tenuto.vehicles.velocity import VelocityCommand
 ROOM, BLINK = 4.0, 0.2
 # A released stick must not drive longer than this, s.
 SLUGGISH = 0.3
+# An S-curve that lasts longer, s, should be meant.
+LONG_CURVE = 0.25
 # Slow driving needs at least this number of speeds below a fifth of the fastest.
 FEWEST_SLOW_SPEEDS = 5
 
@@ -43,7 +46,7 @@ def advise(
         *_device(plan, controls), *_wires(profile, plan), *_twice(plan), *_sticks(plan, calibration),
         *_exact(profile, plan), *_at_rest(plan), *_slow_to_answer(plan),
         *_speeds(profile, plan), *_unasked(profile, plan), *_modes(profile), *_switches(profile, plan),
-        *_guard(plan), *_sinks(profile, plan), *_unsent(profile, plan), *_saturates(profile, plan),
+        *_guard(plan), *_sinks(profile, plan), *_s_curves(plan), *_unsent(profile, plan), *_saturates(profile, plan),
     ]  # fmt: skip
 
 
@@ -271,6 +274,23 @@ def _guard(plan: Plan) -> Iterator[Finding]:
     if plan.guard.stop_deceleration < quickest:
         text = "a stop is slower than the driver's own ramps: raise it, but not so far that the robot tips"
         yield warning("guard.stop_deceleration", text)
+
+
+def _s_curves(plan: Plan) -> Iterator[Finding]:
+    """Find a jerk limit that makes the other one slow too: the whole velocity is averaged over the longer time."""
+    known = list[str]()
+    for mode in plan.modes:
+        level, turn = within_speeds(mode.limits, mode.speeds).windows
+        keys = ("jerk", "turn_jerk") if level > turn else ("turn_jerk", "jerk")
+        longer, shorter = max(level, turn), min(level, turn)
+        # A limit for driving only may smooth the turn too; one for turning must not surprise who drives ahead.
+        if longer > max(2.0 * shorter, LONG_CURVE) and turn > 0.0:
+            what = ("driving", "turning")[keys[0] == "jerk"]
+            text = f"its S-curve lasts {longer:.2f} s, and {what} takes that too, where {shorter:.2f} s would do"
+            key = f"modes.{mode.name}.limits" if mode.name and mode.limits != plan.modes[0].limits else "limits"
+            if key not in known:
+                yield warning(f"{key}.{keys[0]}", text, f"raise {keys[0]}, or lower the accelerations that it is for")
+            known.append(key)
 
 
 def _saturates(profile: Profile, plan: Plan) -> Iterator[Finding]:
