@@ -195,7 +195,10 @@ def test_corners_and_the_link_of_a_truth_table() -> None:
     assert [row.differs for row in corners.values()] == [True, True, False, False]  # there is room for 0.5 m/s back
     lost, back, again = (row.does[0] for row in rows if row.control == "link")
     # 0.3 s of silence and the tick that detects it, then 1.5 m/s².
-    assert lost == f"stands after {0.3 + 0.8:.2f} s and {1.2 * 0.30 + 1.2**2 / 3.0 - 0.012:.2f} m"
+    assert lost == f"stands after {0.3 + 0.8:.2f} s and {1.2 * 0.30 + 1.2**2 / 3.0 + 0.012:.2f} m"
+    (held,) = (row for row in rows if row.control == "left_shoulder")
+    assert (held.raw, held.how) == (0.0, "off at full speed")
+    assert held.does == (f"stands after 0.80 s and {1.2**2 / 3.0 + 0.012:.2f} m",)
     assert (back, again) == ("stands until it is re-enabled", "drives")
     lift = [row for row in truth_table(parse_profile(LIFT)).rows if row.control == "link"]
     assert [row.mode for row in lift] == ["brisk"] * 3  # the fastest mode, although another one is the initial mode

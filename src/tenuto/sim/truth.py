@@ -13,7 +13,7 @@ from tenuto.driving.limits import Limits
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.tick import Tick
 from tenuto.profile.profile import PreparedProfile, Profile
-from tenuto.sim.truth_link import link_rows, speed_of
+from tenuto.sim.truth_link import guard_rows, link_rows, speed_of
 from tenuto.sim.truth_presses import press_rows
 from tenuto.sim.truth_rows import Held, TruthRow
 from tenuto.sim.worst import DrivenRobot, in_each_mode
@@ -101,7 +101,9 @@ def truth_table(profile: Planned) -> TruthTable:
         rows, findings = rows + corners, findings + ([] if sluggish else wrong)
         ends += [(fixed, row) for row in alone]
     rows += press_rows(plan)
-    linked, wrong = link_rows(*max(ends, key=lambda one: speed_of(one[1]))) if ends else ([], [])
+    fastest = max(ends, key=lambda one: speed_of(one[1]), default=None)
+    linked, wrong = link_rows(*fastest) if fastest is not None else ([], [])
+    linked = (guard_rows(*fastest) if fastest is not None else []) + linked
     chassis = plan.chassis
     findings += [*unasked.values(), *wrong, *quickest.never_reached(_said(profile), chassis.units)]
     findings += _odd(chassis, rows)

@@ -118,6 +118,10 @@ def _row(control: ControlPlan, rest: Tick, pressed: list[Tick], ticks: list[Tick
         for name, was, after in zip(rest.chosen._fields, rest.chosen, now.chosen, strict=True)
         if was != after and name in _CHOSEN
     )
+    before, after = rest.chosen.trims, now.chosen.trims
+    chosen += tuple(f"trim of {name} {after[name]:+z.3g}" for name in after if after[name] != before[name])
+    if rest.chosen.heading_zero != now.chosen.heading_zero:
+        chosen += ("the heading is forward",)
     changed = {name: level for name, level in now.outputs.items() if level != rest.outputs[name]}
     if not (actions or chosen or changed):
         return None
