@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from helpers import examples
+from tenuto.basics.text import joined, parted
 from tenuto.driving.limits import Limits
 from tenuto.driving.ramps import CommandRamp
 from tenuto.vehicles.base import Chassis, Sides
@@ -50,3 +51,9 @@ def test_no_speed_grows_or_shrinks_faster_than_its_own_limit_with_a_jerk_limit(
     for _ in range(2000):
         now = ramp.step(now, target, dt, each, sides)
     assert max(abs(a - b) for a, b in zip(now, target, strict=True)) < 1e-6, "it arrives"
+
+
+@given(st.lists(st.text("ab; ", min_size=1).filter(lambda text: text.strip())))
+def test_texts_in_one_cell_of_a_log_are_read_back_whatever_is_in_them(texts: list[str]) -> None:
+    assert parted(joined(texts)) == tuple(texts)
+    assert parted("a; b") == ("a", "b"), "as a log of 1.0.0 has it"
