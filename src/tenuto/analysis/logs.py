@@ -13,7 +13,7 @@ from tenuto.basics.errors import CutOffWarning, RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame, LinkCounts
 from tenuto.basics.reasons import Reason
-from tenuto.basics.text import shortened
+from tenuto.basics.text import parted, shortened
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.telemetry import far_ends_of, is_text
@@ -202,17 +202,17 @@ def _tick(row: dict[str, Any]) -> Tick:
         Intent(**part("intent")), velocity("demand"),
         GuardStatus(State(row["guard.state"]), _reasons(row["guard.codes"], row["guard.reasons"])),
         velocity("target"), velocity("command"), part("actuators"), chosen, part("output"),
-        tuple(name for name in row["actions"].split("; ") if name),
+        parted(row["actions"]),
         _reasons(row.get("notice_codes", ""), row["notices"]), part("wire"), bool(row["power"]),
         send=bool(row["send"]), driver=row["driver"], far=far_ends_of(part("far")),
     )  # fmt: skip
 
 
 def _reasons(codes: str, texts: str) -> tuple[Reason, ...]:
-    """Separate reasons; a text may contain "; " itself, and then they stay together under all their codes."""
+    """Separate reasons; in a log of 1.0.0 a text may contain "; ", and then all stay together under the first code."""
     if not texts:
         return ()
-    each, words = codes.split("; "), texts.split("; ")
+    each, words = codes.split("; "), parted(texts)
     if len(each) == len(words):
         return tuple(Reason(code, text) for code, text in zip(each, words, strict=True))
     return (Reason(each[0], texts),)

@@ -28,8 +28,8 @@ def soak(
     profile: Annotated[
         Path | None, typer.Argument(exists=True, dir_okay=False, help="A profile; by default all shipped robots.")
     ] = None,
-    runs: Annotated[int, typer.Option(min=1, help="The number of simulated drives per profile.")] = 1000,
-    seed: Annotated[int, typer.Option(min=0, help="The first seed; the same seed gives the same drives.")] = 0,
+    runs: Annotated[int, typer.Option(min=1, max=1_000_000, help="The number of simulated drives per profile.")] = 1000,
+    seed: Annotated[int, typer.Option(min=0, max=2**62, help="The first seed; each seed gives the same drives.")] = 0,
     keep: Annotated[Path, typer.Option(dir_okay=False, help="The file for a drive that breaks a promise.")] = Path(
         "soak-failure.json"
     ),

@@ -7,6 +7,8 @@ from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from tenuto.basics.text import joined, parted
+
 _NOT_SAID: Mapping[str, float] = {}
 
 
@@ -103,7 +105,7 @@ class Telemetry(NamedTuple):
             if what in _BY_NAME:
                 yield from ((f"{column}.{one}", number) for one, number in value.items())
             elif what == "reasons":
-                yield column, "; ".join(value)
+                yield column, joined(value)
             else:
                 yield column, _cell(what, value)
 
@@ -155,7 +157,7 @@ def _value(what: str, cell: float | str) -> Any:
     if what in _YES_OR_NO:
         return None if math.isnan(float(cell)) else bool(cell)
     if what == "reasons":
-        return tuple(text for text in str(cell).split("; ") if text)
+        return parted(str(cell))
     return -math.inf if what == "time" and math.isnan(float(cell)) else cell
 
 

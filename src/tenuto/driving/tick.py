@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from tenuto.basics.frame import Frame
 from tenuto.basics.html import html_table
 from tenuto.basics.reasons import Code, Reason
+from tenuto.basics.text import joined
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
 from tenuto.driving.telemetry import NO_FAR_ENDS, FarEnds
@@ -140,7 +141,8 @@ class Tick(NamedTuple):
 
         The columns are the same for every tick of a pipeline, controls in the order of the profile. Only a far end may
         add its wheels and distances later.
-        Several reasons, actions or notices are joined by ``"; "``. ``frame_age`` is NaN before the first frame.
+        Several reasons, actions or notices are joined as by `tenuto.basics.text.joined`. ``frame_age`` is NaN before
+        the first frame.
         """
         row: dict[str, float | int | str] = {
             "time": self.time,
@@ -165,12 +167,12 @@ class Tick(NamedTuple):
         row["mode"], row["rates"], row["level"] = chosen.mode, chosen.rates, chosen.level
         row["steering"], row["rear_share"] = chosen.steering, chosen.rear_share
         row["power"], row["send"] = int(self.power), int(self.send)
-        row["actions"] = "; ".join(self.actions)
-        row["notices"] = "; ".join(notice.text for notice in self.notices)
+        row["actions"] = joined(self.actions)
+        row["notices"] = joined(notice.text for notice in self.notices)
         row["notice_codes"] = "; ".join(notice.code for notice in self.notices)
         row["guard.state"] = str(self.guard.state)
         row["guard.codes"] = "; ".join(reason.code for reason in self.guard.reasons)
-        row["guard.reasons"] = "; ".join(reason.text for reason in self.guard.reasons)
+        row["guard.reasons"] = joined(reason.text for reason in self.guard.reasons)
         for name, one in self.far.items():
             row.update(one.as_row(name))
         return row

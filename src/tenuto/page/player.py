@@ -12,6 +12,7 @@ from tenuto.analysis.logs import ticks_of
 from tenuto.analysis.report import path_of
 from tenuto.analysis.why import explain_at, plan_of_log
 from tenuto.basics.reasons import Code
+from tenuto.basics.text import parted
 from tenuto.driving.plan import Planned
 from tenuto.page.facts import robot_facts, tick_facts
 from tenuto.views.scene import scene_of
@@ -98,5 +99,7 @@ class Player:
     def _marks(self) -> Iterator[list[Any]]:
         """List the notes with their times."""
         for row, codes in enumerate(self._table["notice_codes"].tolist()):
-            if str(Code.NOTE) in codes.split("; "):
-                yield [round(float(self._times[row]), _DIGITS), self._table["notices"].iloc[row]]
+            texts = zip(codes.split("; "), parted(self._table["notices"].iloc[row]), strict=False)
+            notes = [text for code, text in texts if code == Code.NOTE]
+            if notes:
+                yield [round(float(self._times[row]), _DIGITS), ", ".join(notes)]
