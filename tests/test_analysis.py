@@ -133,6 +133,14 @@ def test_another_clock_is_found_and_slip_is_a_smaller_wheel(tmp_path: Path) -> N
 
 
 @pytest.mark.long
+@pytest.mark.parametrize("clock", [0.0, 1234.5])
+def test_measure_prints_json_whether_log_and_odometry_have_one_clock_or_two(clock: float, folder: Path) -> None:
+    file = folder / "other.csv"
+    simulated_odometry(tenuto.load_log(folder / "drive.csv"), Truth(0.11, 0.62), rate=30.0, clock=clock).to_csv(file)
+    done = run("measure", "drive.csv", "--odometry", file.name, "--profile", "medlar.toml", "--json", cwd=folder)
+    assert json.loads(done.stdout)["one_clock"] is (clock == 0.0), done.stderr
+
+
 def test_measure_says_what_it_cannot_tell(tmp_path: Path) -> None:
     whole = simulated_odometry(TABLE, Truth(0.11, 0.62), rate=30.0)
     straight, file = TABLE[TABLE["time"] < 9.0], tmp_path / "odometry.parquet"

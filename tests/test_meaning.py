@@ -243,3 +243,12 @@ def test_a_key_that_is_pressed_once_is_not_to_be_held() -> None:
     bench.run(0.2, rest | {"enable": 1.0, "forward": 0.0})
     bench.run(0.5, rest | {"enable": 1.0, "forward": 1.0})
     assert bench.step(rest).guard.reasons[0].text == "enable was switched off (by space, X, or 20 s without a key)"
+
+
+def test_a_trim_that_begins_beyond_its_limit_is_refused() -> None:
+    said = r"trims.drive.begin: expected at most trims.drive.most, 0.1, found -0.15"
+    text = shipped("medlar.toml").read_text()
+    trim = '[trims.drive]\nup = "dpad_up"\ndown = "dpad_down"\nmost = 0.1\nbegin = '
+    with pytest.raises(tenuto.ProfileError, match=said):
+        tenuto.parse_profile(f"{text}{trim}-0.15\n")
+    assert tenuto.parse_profile(f"{text}{trim}-0.1\n")

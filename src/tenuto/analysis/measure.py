@@ -115,7 +115,7 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
     measured = {"vx": motion.vx, "yaw_rate": motion.yaw_rate}
     start = float(table["time"].iloc[0])
     offset, sure = _clock_offset(commands, measured, motion, start)
-    one_clock = sure and 0.0 <= offset <= _ONE_CLOCK and motion.start[0] >= start - 1.0
+    one_clock = bool(sure and 0.0 <= offset <= _ONE_CLOCK and motion.start[0] >= start - 1.0)
     warnings: list[str] = []
     if not sure:
         warnings.append("commands and motion do not match at any offset of the clocks: are they of the same drive?")

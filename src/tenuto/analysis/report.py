@@ -102,7 +102,7 @@ def _link_facts(table: pd.DataFrame, plan: Plan) -> list[Fact]:
         else []
     )
     return [
-        Fact("frames", f"{int(table['new_frame'].sum())}, usually {rate:.0f} a second", rate),
+        Fact("ticks with a new frame", f"{int(table['new_frame'].sum())}, usually {rate:.0f} a second", rate),
         Fact("longest silence", f"{longest:.2f} s (link_timeout {timeout:g} s)", longest),
         Fact("silences beyond the timeout", f"{lost}", float(lost)),
         *(_counted("broken frames", table, "link.bad") + _counted("frames that the receiver lost", table, "link.lost")),

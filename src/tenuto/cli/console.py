@@ -31,6 +31,8 @@ def plain_numbers(value: Any) -> Any:
         return {str(key): plain_numbers(one) for key, one in value.items()}
     if isinstance(value, (list, tuple)):
         return [plain_numbers(one) for one in value]
+    if hasattr(value, "item"):  # a number of NumPy
+        value = value.item()
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 

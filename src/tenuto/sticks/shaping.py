@@ -64,8 +64,8 @@ def direct(inner: float, outer: float, shape: Callable[[float], float]) -> Calla
 def leaves_dead_zone(size: float, inner: float, hysteresis: float, away: bool) -> bool:
     """Return whether a stick counts as moved, without chatter by noise at the edge of the dead zone.
 
-    It returns to rest at ``inner``, and leaves rest at ``inner + hysteresis``. So its first output is
-    hysteresis/(1 − inner) instead of 0.
+    It returns to rest at ``inner``, and leaves rest at ``inner + hysteresis``. So the first position after the dead
+    zones is hysteresis/(1 − inner − outer) instead of 0.
 
     Args:
         size: the distance of the stick from its middle, 0 or more.

@@ -94,6 +94,8 @@ def _rates_and_trims(profile: Tables) -> Iterator[Finding]:
             if control not in profile.controls:
                 yield unknown(f"rates.{name}.controls", _CONTROL, control, profile.controls)
     for name, trim in profile.trims.items():
+        if abs(trim.begin) > trim.most:
+            yield unexpected(f"trims.{name}.begin", f"at most trims.{name}.most, {trim.most:g}", f"{trim.begin:g}")
         if name not in profile.controls:
             yield unknown(f"trims.{name}", "a table named as a control under [controls]", name, profile.controls)
         if (trim.up is None) != (trim.down is None):
