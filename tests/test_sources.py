@@ -302,7 +302,7 @@ def terminal(tmp_path: Path) -> Iterator[pexpect.spawn]:
     shell.expect("[\n ]ready> ")  # a late shell prints it after its first prompt
     shell.before_drive = termios.tcgetattr(shell.child_fd)
     shell.sendline(f"{sys.executable} -m tenuto drive {profile} --plain; echo status $?")
-    shell.expect(r"speed 30 %, turn 30 %\): enable is not held")
+    shell.expect(r"speed 30 %, turn 30 %\): enable is off: press Enter")
     yield shell
     shell.close(force=True)
 
@@ -355,7 +355,7 @@ def test_driving_from_a_terminal_and_ctrl_c(terminal: pexpect.spawn) -> None:
     assert terminal.after != pexpect.TIMEOUT
     terminal.expect(r"speed 40 %, turn 30 %\): standing still")  # by itself, soon after the last key
     terminal.send(" ")
-    terminal.expect(r"not enabled \(speed 40 %, turn 30 %\): enable is not held")
+    terminal.expect(r"not enabled \(speed 40 %, turn 30 %\): enable is off: press Enter")
     terminal.send("\x03")
     terminal.expect("Stopped: Ctrl-C")
     terminal.expect("status 0")

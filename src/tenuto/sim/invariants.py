@@ -283,10 +283,20 @@ class Watcher:
             if button is not None and any(hand.positions[button] >= HELD_FROM for hand in hands):
                 yield f"{button} is on, and it is {tick.guard.state}"
         left = before is not None and before.guard.state is State.EMERGENCY_STOP and not emergency
-        if left and guard.reset is not None and not tick.hands and not tick.chosen.switches.get(guard.reset):
+        if left and guard.reset is not None and not tick.hands and not self._was_reset(tick):
             yield "it left the emergency stop without a reset"
         if left and before is not None and before.command != STANDSTILL:
             yield "it left the emergency stop before it stood"
+
+    def _was_reset(self, tick: Tick) -> bool:
+        """Return whether the reset is on, or was on in a frame between two ticks."""
+        if tick.chosen.switches.get(self._plan.guard.reset or ""):
+            return True
+        reads = next((one.reads for one in self._plan.selection.switches if one.name == self._plan.guard.reset), "")
+        control = next((one for one in self._plan.controls if one.name == reads), None)
+        frames = tick.frame.earlier if tick.frame is not None else ()
+        raw = [frame.values.get(control.reads, math.nan) for frame in frames] if control is not None else []
+        return control is not None and any(control.travel.position(one) >= HELD_FROM for one in raw if one == one)
 
     def _limited(self, tick: Tick) -> Iterator[str]:
         """No command beyond the limits of the vehicle or the profile, and none that changes faster."""
