@@ -294,7 +294,7 @@ class Watcher:
             return True
         reads = next((one.reads for one in self._plan.selection.switches if one.name == self._plan.guard.reset), "")
         control = next((one for one in self._plan.controls if one.name == reads), None)
-        frames = tick.frame.earlier if tick.frame is not None else ()
+        frames = frames_in(tick.frame) if tick.frame is not None else ()
         raw = [frame.values.get(control.reads, math.nan) for frame in frames] if control is not None else []
         return control is not None and any(control.travel.position(one) >= HELD_FROM for one in raw if one == one)
 
