@@ -15,13 +15,12 @@ from tenuto.analysis.ticks import replay
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
-from tenuto.driving.limits import within_speeds
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.plan import Plan, Planned
-from tenuto.driving.ramps import CommandRamp
 from tenuto.driving.stopping import fastest, worst_stop
 from tenuto.profile.prepare import prepare_profile
 from tenuto.profile.profile import Profile
+from tenuto.sim.worst import DrivenRobot, initial_mode
 from tenuto.sinks.simulated import SimulatedSink
 from tenuto.sticks.control import ControlPlan, Shaper
 from tenuto.styles.base import Setting
@@ -141,10 +140,12 @@ def driver_figures(plan: Plan) -> dict[str, float]:
     ============================ ==================================================================================
     top speed                    the fastest along the ground in any mode, within the limits of the vehicle
     top turning speed            with the stick that turns at its end and the others at rest, or driving
-    from stick to 90 % of speed  the driving stick is pushed to its end within one tick
+    from stick to 90 % of speed  the driving stick is pushed to its end within one tick; driven, with all filters
     stopping distance            the longest from any velocity, after a release of hold-to-run; command only, no lag
     fine control                 the share of the stick's travel, beyond its dead zone, for up to 20 % of its top speed
     ============================ ==================================================================================
+
+    The driving stick is the one that moves it ahead most; both sticks of a tank, which are pushed together.
     """
     mode, units = plan.mode, plan.chassis.units
     forward, turn = strongest(plan, mode, 0), strongest(plan, mode, 3)
@@ -152,8 +153,8 @@ def driver_figures(plan: Plan) -> dict[str, float]:
     turning = abs(asked_alone(plan, mode, turn[0], 1.0).yaw_rate) if turn else 0.0
     found["top turning speed"] = units.turn.scale * turning
     if forward:
-        found["from stick to 90 % of speed"] = _time_to_speed(plan, mode, asked_alone(plan, mode, forward[0], 1.0))
-        speeds = np.array([abs(asked_alone(plan, mode, forward[0], position).vx) for position in _POSITIONS[200:]])
+        found["from stick to 90 % of speed"] = _time_to_speed(plan, forward)
+        speeds = np.array([abs(asked_together(plan, mode, forward, position).vx) for position in _POSITIONS[200:]])
         slow = (speeds > 0.0) & (speeds <= FINE * speeds.max())
         found["fine control"] = 100.0 * float(slow.mean())
     found["stopping distance"] = _stopping_distance(plan)
@@ -181,10 +182,21 @@ def asked_alone(plan: Plan, mode: ModePlan, control: ControlPlan, position: floa
     return asked if asked != STANDSTILL else _asked(plan, mode, control, position, 1.0)
 
 
+def asked_together(plan: Plan, mode: ModePlan, controls: list[ControlPlan], position: float) -> VelocityCommand:
+    """Return the demand while controls that do the same, as both sticks of a tank, are pushed alike."""
+    if len(controls) == 1:
+        return asked_alone(plan, mode, controls[0], position)
+    return _at(plan, mode, dict.fromkeys((control.name for control in controls), position))
+
+
 def _asked(plan: Plan, mode: ModePlan, control: ControlPlan, position: float, first: float) -> VelocityCommand:
     """Return the demand of one control at a position, with the first of the style at another and the rest at rest."""
-    positions = {one.name: 0.0 for one in plan.controls} | {mode.style.controls()[0]: first}
-    positions[control.name] = position
+    return _at(plan, mode, {mode.style.controls()[0]: first, control.name: position})
+
+
+def _at(plan: Plan, mode: ModePlan, pushed: dict[str, float]) -> VelocityCommand:
+    """Return the demand of some controls at their positions, with the others at rest."""
+    positions = {one.name: 0.0 for one in plan.controls} | pushed
     rates = mode.rates or plan.selection.rates.begin
     plain = tuple(_without_memory(one) for one in plan.controls)
     shaped = Shaper(plain, plan.sticks).step(positions, 1.0, rates)
@@ -196,13 +208,24 @@ def _without_memory(control: ControlPlan) -> ControlPlan:
     return replace(control, hysteresis=0.0, smoothing=0.0, ramp_up=0.0, ramp_down=0.0, spike_filter=False)
 
 
-def _time_to_speed(plan: Plan, mode: ModePlan, target: VelocityCommand) -> float:
-    """Return the time of the command from standstill to 90 % of a target, s."""
-    ramp, command, seconds = CommandRamp(plan.chassis), STANDSTILL, 0.0
-    limits = within_speeds(mode.limits, mode.speeds)
-    while abs(command.vx) < 0.9 * abs(target.vx) and seconds < _LONGEST:
-        command = ramp.step(command, target, plan.period, limits, mode.style.way(mode.speeds))
+def _time_to_speed(plan: Plan, sticks: list[ControlPlan]) -> float:
+    """Push sticks to their ends within one tick; return the time to 90 % of the final speed, s.
+
+    It is driven in the initial mode; NaN if it cannot be.
+    """
+    resting = DrivenRobot.driven(initial_mode(plan), {}, rolls=False)
+    if resting is None or resting.tick is None:
+        return math.nan
+    way = {control.name: 1.0 for control in sticks}
+    pushed, at_end = resting.copied(), resting.copied()
+    if not at_end.turn(way) or at_end.tick is None:
+        return math.nan
+    pushed.way = way
+    enough, seconds = 0.9 * abs(at_end.tick.command.vx), 0.0
+    while seconds < _LONGEST:
         seconds += plan.period
+        if abs(pushed.step().command.vx) >= enough:
+            break
     return seconds
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from itertools import product
 from typing import NamedTuple
 
@@ -114,11 +113,21 @@ def braking_for(plan: Plan, metres: float) -> Braking:
     return Braking(worst.ground / seconds, max(-low.yaw_rate, high.yaw_rate) / seconds, max(-low.vz, high.vz) / seconds)
 
 
-def reaction(plan: Plan) -> float:
-    """Return the longest time that the last command is held after a link loss, s."""
+def longest_silence(plan: Plan) -> float:
+    """Return the longest ``link_timeout`` of all drivers, s: each may hold the full speed when its link is lost."""
+    return max([plan.guard.link_timeout, *(lower.link_timeout for lower in plan.below)])
+
+
+def reaction(plan: Plan, silence: float | None = None) -> float:
+    """Return the longest time that the last command is held after a link loss, s.
+
+    Args:
+        plan: see there. silence: until the loss is noticed, s; by default the longest of any driver.
+    """
     # Each timeout is detected at the tick after it.
     guard = plan.guard
-    return guard.link_timeout + plan.period + (guard.grace + plan.period if guard.grace else 0.0)
+    noticed = (longest_silence(plan) if silence is None else silence) + plan.period
+    return noticed + (guard.grace + plan.period if guard.grace else 0.0)
 
 
 def reached(plan: Plan) -> tuple[VelocityCommand, VelocityCommand]:
@@ -220,13 +229,17 @@ def fastest(plan: Plan) -> float:
     return found
 
 
-def link_loss_stages(plan: Plan) -> list[Stage]:
-    """List the stages from the last frame to the end, for the velocity with the longest distance."""
+def link_loss_stages(plan: Plan, silence: float | None = None) -> list[Stage]:
+    """List the stages from the last frame to the end, for the velocity with the longest distance.
+
+    Args:
+        plan: see there. silence: until the loss is noticed, s; by default the longest of any driver.
+    """
     guard = plan.guard
-    # Each is detected at the tick after its timeout.
-    noticed = guard.link_timeout + plan.period
+    held = reaction(plan, silence)
     borne = guard.grace + plan.period if guard.grace else 0.0
-    worst = worst_stop(plan, reaction(plan))
+    noticed = held - borne
+    worst = worst_stop(plan, held)
     speed = worst.ground
     stages = [Stage("loss not yet detected: the last command is held", noticed, speed * noticed)]
     if borne:
@@ -254,7 +267,7 @@ def silent_far_end_stages(plan: Plan) -> list[Stage]:
     answers = plan.guard.needs.answers
     if math.isinf(answers):
         return []
-    return link_loss_stages(replace(plan, guard=replace(plan.guard, link_timeout=answers)))
+    return link_loss_stages(plan, answers)
 
 
 def far_end_stages(plan: Plan) -> list[Stage]:

@@ -13,7 +13,7 @@ from tenuto.basics.frame import Frame
 from tenuto.driving.driver import StickDriver
 from tenuto.driving.guard import State
 from tenuto.driving.measured import MEASURED
-from tenuto.driving.modes import NO_CHOICE, ChoicePlan, LevelPlan
+from tenuto.driving.modes import NO_CHOICE, ChoicePlan, LevelPlan, ModePlan
 from tenuto.driving.pipeline import Pipeline
 from tenuto.driving.plan import Plan, Planned
 from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
@@ -146,13 +146,22 @@ def worst_of(profile: Planned, ways: int = _WAYS) -> list[Worst]:
 
 def in_each_mode(plan: Plan) -> Iterator[Plan]:
     """Return the plan with nothing to choose and no test at start, once for each mode and kind of steering."""
-    levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
-    chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels)
-    guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
     for mode, steering in product(plan.modes, plan.selection.steering.order):
-        only = replace(mode, name="", fallback=True, may_start=True, rates=None)
-        steered = replace(chosen, steering=ChoicePlan(order=(steering,), begin=steering))
-        yield replace(plan, modes=(only,), selection=steered, guard=guard, below=())
+        yield _fixed(plan, mode, steering)
+
+
+def initial_mode(plan: Plan) -> Plan:
+    """Return the plan with nothing to choose and no test at start, as it begins."""
+    return _fixed(plan, plan.mode, plan.selection.steering.begin)
+
+
+def _fixed(plan: Plan, mode: ModePlan, steering: str) -> Plan:
+    levels = LevelPlan(steps=(max(plan.selection.levels.steps),))
+    only = replace(mode, name="", fallback=True, may_start=True, rates=None)
+    steered = ChoicePlan(order=(steering,), begin=steering)
+    chosen = replace(plan.selection, mode=NO_CHOICE, rates=NO_CHOICE, levels=levels, steering=steered)
+    guard = replace(plan.guard, attention=math.inf, test_at_start=(), start_warning=0.0)
+    return replace(plan, modes=(only,), selection=chosen, guard=guard, below=())
 
 
 def _ways(plan: Plan, count: int) -> list[dict[str, float]]:
