@@ -80,6 +80,32 @@ def test_the_stated_uncertainty_is_honest(tmp_path: Path) -> None:
     assert max(widths) < 0.02  # the interval is narrow enough to be useful
 
 
+@pytest.mark.long
+def test_poses_that_are_stamped_on_receipt_do_not_make_a_wheel_larger(tmp_path: Path) -> None:
+    """Each row arrives late by a time of its own: a speed from one row to the next is too high on average."""
+    file, random, hits = tmp_path / "odometry.csv", np.random.default_rng(7), []
+    for seed in range(6):
+        radius, track = random.uniform((0.105, 0.58), (0.115, 0.66)).tolist()
+        truth = Truth(radius, track, 0.06, noise=0.002, heading_noise=0.002)
+        rows = simulated_odometry(TABLE, truth, rate=30.0, seed=seed)
+        late = rows["time"] + 0.01 + random.exponential(0.008, len(rows))
+        rows.assign(time=np.maximum.accumulate(late) + 1e-7 * np.arange(len(rows))).to_csv(file, index=False)
+        found = wheel_measures(measure(TABLE, load_odometry(file)), MEDLAR)
+        hits += [abs(found[name].value - getattr(truth, name)) <= found[name].plus_minus for name in found]
+    assert (len(hits), np.mean(hits) >= 0.9) == (12, True)
+
+
+@pytest.mark.long
+def test_a_pure_delay_is_no_lag(tmp_path: Path) -> None:
+    for noise in (0.0005, 0.002):
+        found = measured(Truth(0.11, 0.62, 0.06, motor_lag=0.0, noise=noise, heading_noise=noise), tmp_path)
+        delay, lag = found["delay"], found["motor_lag"]
+        assert isinstance(delay, Value)
+        assert isinstance(lag, Value)
+        assert abs(delay.value - 0.06) <= delay.plus_minus < 0.06
+        assert lag.value <= lag.plus_minus
+
+
 def driven_exactly(commands: np.ndarray, times: np.ndarray, lag: float, at: np.ndarray) -> np.ndarray:
     """The distance of a first-order lag with commands that hold from tick to tick, in closed form for each step."""
     speed, way, found = 0.0, 0.0, np.zeros(len(at))

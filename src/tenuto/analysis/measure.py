@@ -7,7 +7,9 @@ multiplied by a scale s, plus an offset b:
     y(t) = b + s·x(t − d),   τ·x' = u' − x,   u' = u where |u| ≥ dead band, else 0
 
 (K. J. Åström and R. M. Murray, "Feedback Systems", Princeton University Press: first-order system with dead time.)
-The odometry holds means over its steps, so the model is averaged over the same steps.
+The odometry is a way: means over half a second of it are compared with the model's over the same times. The time of a
+single row may be that at which it was received, and a speed from one row to the next is then wrong, and on average too
+high; over half a second it is not.
 """
 
 from __future__ import annotations
@@ -28,6 +30,8 @@ if TYPE_CHECKING:
 
 # Commands are resampled to an even grid of this step, s.
 _GRID = 0.01
+# No delay or time constant is known better than this, s: the commands are means over the steps of the grid.
+_FINEST = _GRID / 4.0
 # A slower command does not count as motion, m/s and rad/s.
 _MOVING = {"vx": 0.05, "yaw_rate": 0.05}
 # The motion needed for a result, s.
@@ -37,11 +41,13 @@ _ONE_CLOCK = 1.0
 _LARGEST_LAG = 2.0
 # If this share of the measured motion is not explained, the model lacks something.
 _UNEXPLAINED = 0.15
-_STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3))  # scale, offset, delay, time constant
+_STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3), (1.0, 0.0, 0.1, 0.01))  # scale, offset, delay, time constant
 # The steps of delay and time constant for the numerical derivative, s.
 _STEP = 1e-6
-# The noise of single measurements is averaged over this time before motion counts as unexplained, s.
-_AVERAGED = 0.5
+# The measured way is compared in windows of this length, one from each row, s.
+_WINDOW = 0.5
+# What the model lacks, such as a wheel that slips, lasts no longer than this, s.
+_LASTS = 1.0
 # Confidence of the intervals: 95 %, by the normal distribution.
 _SIGMAS = 1.96
 
@@ -112,6 +118,8 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
         motion: the measured motion, as returned by `tenuto.analysis.odometry.load_odometry`.
     """
     commands = {axis: _held(table, axis) for axis in _MOVING}
+    step = float(np.median(motion.end - motion.start))
+    motion = _in_windows(motion, step)
     measured = {"vx": motion.vx, "yaw_rate": motion.yaw_rate}
     start = float(table["time"].iloc[0])
     offset, sure = _clock_offset(commands, measured, motion, start)
@@ -126,7 +134,7 @@ def measure(table: pd.DataFrame, motion: Motion) -> Measured:
         if why or not sure:
             warnings += [why] if why else []
             continue
-        responses[axis] = _fit(axis, commands[axis], start, motion, measured[axis], shift, one_clock)
+        responses[axis] = _fit(axis, commands[axis], start, motion, measured[axis], shift, one_clock, step)
     return Measured(offset, one_clock, responses, tuple(warnings))
 
 
@@ -140,6 +148,26 @@ def _held(table: pd.DataFrame, axis: str) -> Array:
     grid = np.arange(time[0], time[-1] + _GRID, _GRID)
     way = np.interp(grid, time, gone)
     return np.asarray(np.append(np.diff(way), _GRID * speeds[-1]) / _GRID)
+
+
+def _in_windows(motion: Motion, step: float) -> Motion:
+    """Return the mean speeds over windows, one that begins with each step; none contains a gap.
+
+    Args:
+        motion: its steps. step: the usual duration of one, s.
+    """
+    count = min(max(1, round(_WINDOW / step)), len(motion.start))
+    seconds = motion.end - motion.start
+    first, last = np.arange(len(seconds) - count + 1), np.arange(count - 1, len(seconds))
+    start, end = motion.start[first], motion.end[last]
+
+    def means(speeds: Array) -> Array:
+        gone = np.concatenate([[0.0], np.cumsum(speeds * seconds)])
+        return np.asarray((gone[last + 1] - gone[first]) / (end - start))
+
+    summed = np.concatenate([[0.0], np.cumsum(seconds)])
+    whole = end - start - (summed[last + 1] - summed[first]) < _GRID / 10.0
+    return Motion(*(column[whole] for column in (start, end, means(motion.vx), means(motion.yaw_rate))))
 
 
 def _too_little(command: Array, measured: Array, axis: str, name: str) -> str:
@@ -165,8 +193,7 @@ def _clock_offset(
         values = measured[axis]
         if not np.isfinite(values).all() or float(np.abs(command).max()) == 0.0 or float(np.std(values)) == 0.0:
             continue
-        steps = np.clip(np.searchsorted(motion.end, grid), 0, len(values) - 1)
-        moved = values[steps]
+        moved = np.interp(grid, (motion.start + motion.end) / 2.0, values)
         size = float(np.linalg.norm(moved) * np.linalg.norm(command))
         found = _correlation(moved, command) / size
         total = found if total is None else total + found
@@ -193,15 +220,22 @@ def _response(command: Array, start: float, motion: Motion, shift: float, delay:
     # At the end of each step, exact for a constant value during it: after[n] − keep·after[n−1] = (1 − keep)·command[n].
     bands = np.stack([np.ones(len(command)), np.full(len(command), -keep)])
     after, _ = dtbtrs(bands, (1.0 - keep) * command, uplo="L", diag="U")
-    moved = (after + np.concatenate([[0.0], after[:-1]])) / 2.0 if lag > 1e-3 else command
-    travelled = np.concatenate([[0.0], np.cumsum(moved) * _GRID])
+    # From τ·x' = u − x its way is that of the command less τ·x.
+    travelled = np.concatenate([[0.0], np.cumsum(command) * _GRID - lag * after])
     times = start + _GRID * np.arange(len(travelled))
     begin, end = motion.start - shift - delay, motion.end - shift - delay
     return np.asarray((np.interp(end, times, travelled) - np.interp(begin, times, travelled)) / (end - begin))
 
 
 def _fit(
-    axis: str, command: Array, start: float, motion: Motion, measured: Array, shift: float, one_clock: bool
+    axis: str,
+    command: Array,
+    start: float,
+    motion: Motion,
+    measured: Array,
+    shift: float,
+    one_clock: bool,
+    step: float,
 ) -> Response:
     """Fit the model to one motion: the dead band by a search, all else by least squares."""
     inside = (motion.start - shift > start) & (motion.end - shift < start + _GRID * (len(command) - 1))
@@ -222,11 +256,12 @@ def _fit(
     if len(values) * gain < 2.0 * math.log(len(values)):
         cost, band, fit = plain
     scale, offset, delay, lag = fit.x
-    sigma = _uncertainty(fit.jac, fit.fun, part)
+    sigma = _uncertainty(fit.jac, fit.fun, step)
+    sigma[2:] = np.hypot(sigma[2:], _FINEST)
     modelled = fit.fun + values
-    seconds = float((part.end - part.start)[np.abs(modelled) > _MOVING[axis]].sum())
-    standing = float((part.end - part.start).sum()) - seconds
-    unexplained = _unexplained(fit.fun, values, part)
+    seconds = step * float((np.abs(modelled) > _MOVING[axis]).sum())
+    standing = step * len(values) - seconds
+    unexplained = float(np.sqrt(np.mean(fit.fun**2)) / max(np.sqrt(np.mean(values**2)), 1e-12))
     warnings = []
     if unexplained > _UNEXPLAINED:
         share = f"{100 * unexplained:.0f} % of the motion is not explained"
@@ -241,14 +276,6 @@ def _fit(
         Value(band, step, tried) if band else None, unexplained,
         (part.start + part.end) / 2.0 - shift, values, modelled, tuple(warnings),
     )  # fmt: skip
-
-
-def _unexplained(residuals: Array, values: Array, motion: Motion) -> float:
-    """Return the share of the motion that the model does not explain, with single measurements averaged."""
-    width = max(1, round(_AVERAGED / float(np.median(motion.end - motion.start))))
-    window = np.ones(width) / width
-    left, moved = (np.sqrt(np.mean(np.convolve(one, window, mode="valid") ** 2)) for one in (residuals, values))
-    return float(left / max(moved, 1e-12))
 
 
 def _least_squares(
@@ -279,18 +306,23 @@ def _least_squares(
     return min(fits, key=lambda fit: float(fit.cost))
 
 
-def _uncertainty(jacobian: Array, residuals: Array, motion: Motion) -> Array:
+def _uncertainty(jacobian: Array, residuals: Array, step: float) -> Array:
     """Return half of the 95 % interval of each parameter.
 
-    The residuals are not white noise: a wheel slips for a while. So the covariance is that of
-    Newey and West (1987), with the correlations of residuals up to one second apart, weighted down evenly.
+    The residuals are not white noise: a wheel slips for a while, and windows overlap. Of two covariances the larger one
+    counts: that of Newey and West (1987), with the correlations of neighbours weighted down evenly, which is right if
+    there is more noise in motion; and that of residuals that are the same kind of noise all the time, with their
+    autocovariance, which is exact for noise of positions.
     """
+    lags = max(1, int((_LASTS + _WINDOW) / step))
     scores = jacobian * residuals[:, None]
-    lags = max(1, int(1.0 / float(np.median(motion.end - motion.start))))
-    middle = scores.T @ scores
+    uneven, even = scores.T @ scores, np.mean(residuals**2) * jacobian.T @ jacobian
     for lag in range(1, min(lags, len(scores) - 1) + 1):
         across = scores[lag:].T @ scores[:-lag]
-        middle += (1.0 - lag / (lags + 1.0)) * (across + across.T)
+        uneven += (1.0 - lag / (lags + 1.0)) * (across + across.T)
+        across = jacobian[lag:].T @ jacobian[:-lag] * np.sum(residuals[lag:] * residuals[:-lag]) / len(residuals)
+        even += across + across.T
     inverse = np.linalg.pinv(jacobian.T @ jacobian)
-    covariance = inverse @ middle @ inverse * len(scores) / max(len(scores) - jacobian.shape[1], 1)
-    return np.asarray(_SIGMAS * np.sqrt(np.maximum(np.diag(covariance), 0.0)))
+    both = [np.diag(inverse @ middle @ inverse) for middle in (uneven, even)]
+    sizes = np.maximum(*both) * len(scores) / max(len(scores) - jacobian.shape[1], 1)
+    return np.asarray(_SIGMAS * np.sqrt(np.maximum(sizes, 0.0)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -64,15 +65,25 @@ def simulated_odometry(
     wheels = tuple(robot.actuators)
     times = table["time"].to_numpy()
     commands = table[[f"actuators.{wheel}" for wheel in wheels]].to_numpy()
-    given = 0
-    for step in range(int((times[-1] + 1.0) / _STEP)):
-        while given < len(times) and times[given] + truth.delay <= step * _STEP + 1e-9:
-            robot.command(dict(zip(wheels, commands[given].tolist(), strict=True)))
-            given += 1
-        robot.advance(_STEP)
+    arrive = [*(times + truth.delay).tolist(), float(times[-1]) + 1.0]
+    now = 0.0
+    for number, until in enumerate(arrive):
+        steps = max(math.ceil((until - now) / _STEP - 1e-9), 0)
+        for _ in range(steps):
+            robot.advance((until - now) / steps)
+        now = max(now, until)
+        if number < len(times):
+            robot.command(dict(zip(wheels, commands[number].tolist(), strict=True)))
     path = np.array([(point.time, point.x, point.y, point.heading) for point in robot.path])
+    path[1:, 0] += _ahead(truth.motor_lag)
     at = np.arange(0.0, path[-1, 0], 1.0 / rate)
     found = {name: np.interp(at, path[:, 0], path[:, column]) for column, name in ((1, "x"), (2, "y"), (3, "heading"))}
     for name, noise in (("x", truth.noise), ("y", truth.noise), ("heading", truth.heading_noise)):
         found[name] = found[name] + noise * random.standard_normal(len(at))
     return pd.DataFrame({"time": at + clock, **found})
+
+
+def _ahead(lag: float) -> float:
+    """Return by how much the simulated robot is ahead, s: it goes at the final speed of each step for all of it."""
+    keep = math.exp(-_STEP / lag) if lag > 0.0 else 0.0
+    return lag - _STEP * keep / (1.0 - keep)

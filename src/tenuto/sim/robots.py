@@ -41,7 +41,7 @@ class Physics:
     """The deviations of a simulated robot from an ideal one.
 
     Attributes:
-        motor_lag: time constant of motors and steering, s: w' = (command − w)/lag.
+        motor_lag: time constant of motors and steering, s: w' = (command − w)/lag; 0 for none.
         friction: a standing motor does not start below this share of its largest command so far.
         slip: the share of its speed that a wheel loses to slip, different from wheel to wheel and over time.
         body_lag: time constant with which the body follows its wheels (mass over the grip of its tyres), s.
@@ -144,7 +144,7 @@ class SimulatedRobot:
 
     def _turn_motors(self, dt: float) -> None:
         """Let every actuator follow its command; a standing one needs more than its friction to start."""
-        share = 1.0 - math.exp(-dt / self.physics.motor_lag)
+        share = 1.0 - math.exp(-dt / self.physics.motor_lag) if self.physics.motor_lag > 0.0 else 1.0
         for name, command in self._command.items():
             value = self.actuators[name]
             stuck = abs(command) < self.physics.friction * self._largest[name] and name not in self._steers
