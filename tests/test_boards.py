@@ -271,7 +271,8 @@ def any_sticks(dice: random.Random) -> str:
 
     zone = dice.choice(("", "round", "square", "straight"))
     stick = f'[sticks.left]\nx = "steer"\ny = "drive"\nzone = "{zone}"\ndead_zone = {share(0.3)}\n' if zone else ""
-    stick += some(f"hysteresis = {share(0.05)}", 'travel = "square to round"') if zone else ""
+    mapped = dice.choice(("square to round", "round to square"))
+    stick += some(f"hysteresis = {share(0.05)}", f'travel = "{mapped}"') if zone else ""
     switch = dice.choice((
         'kind = "momentary"\nreads = "south"', 'kind = "latch"\nreads = "south"',
         'kind = "cycle"\nreads = "south"\npositions = 3', 'kind = "held"\nreads = "south"\ntime = 0.2',

@@ -15,7 +15,7 @@ from tenuto.curves.expo import Expo, expo
 from tenuto.curves.points import Points
 from tenuto.curves.power import Power
 from tenuto.sticks import shaping
-from tenuto.sticks.control import ControlPlan, Shaper, StickPlan
+from tenuto.sticks.control import ControlPlan, Shaper, StickPlan, stick_zone
 from tenuto.sticks.resolution import Resolution, resolution
 from tenuto.sticks.smoothing import low_pass, median_of_three, rate_limited
 from tenuto.sticks.travel import Travel
@@ -79,6 +79,31 @@ def test_round_to_square_and_back(x: float, y: float) -> None:
     back = shaping.round_to_square(np.array([there[0]]), np.array([there[1]]))
     assert np.ravel(back) == pytest.approx((x, y), abs=1e-9)
     assert max(shaping.round_to_square(math.sqrt(0.5), math.sqrt(0.5))) == pytest.approx(1.0)
+
+
+@given(
+    st.sampled_from(["axes", "round", "square", "straight"]), st.floats(0.0, 0.3), st.floats(0.0, 0.2),
+    st.floats(0.0, 0.2), st.floats(0.0, 2.0 * math.pi), st.floats(0.0, 1.0),
+)  # fmt: skip
+def test_a_round_stick_reaches_the_rim_of_the_square_behind_every_zone(
+    zone: str, inner: float, outer: float, growth: float, angle: float, length: float
+) -> None:
+    """At the rim one axis is at its end, in every direction; the corners are reached; and what rested rests."""
+    plan = StickPlan(x="x", y="y", zone=zone, dead_zone=inner, outer_dead_zone=outer, growth=growth,
+                     travel="round to square")  # fmt: skip
+    x, y = math.cos(angle), math.sin(angle)
+    rim = stick_zone(plan, x, y)
+    assert max(map(abs, rim)) == pytest.approx(1.0, abs=1e-9)
+    assert zone == "straight" or rim[0] * y == pytest.approx(rim[1] * x, abs=1e-9)
+    assert stick_zone(plan, math.sqrt(0.5), math.sqrt(0.5)) == pytest.approx((1.0, 1.0), abs=1e-9)
+    x, y = length * x, length * y
+    inside = stick_zone(plan, x, y)
+    assert max(map(abs, inside)) <= 1.0 + 1e-12
+    beyond = {
+        "axes": 0.0, "round": length - inner, "square": max(abs(x), abs(y)) - inner,
+        "straight": max(abs(x) - growth * abs(y), abs(y) - growth * abs(x)) - inner,
+    }[zone]  # fmt: skip
+    assert abs(beyond) < 1e-9 or (inside == (0.0, 0.0)) == (beyond < 0.0)
 
 
 WRONG_CURVES: list[tuple[list[list[float]], str]] = [

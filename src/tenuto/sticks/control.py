@@ -124,18 +124,31 @@ class StickPlan:
     growth: float = 0.0
     travel: str = ""
 
+    @property
+    def stretched_first(self) -> bool:
+        """Whether its circle is stretched to the square before its dead zone."""
+        return self.travel == "round to square" and self.zone in ("square", "straight")
+
 
 def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:
-    """Apply a stick's dead zone, and map its travel; without hysteresis."""
+    """Apply a stick's dead zone, and map its travel; without hysteresis.
+
+    A circle is stretched to the square before a zone that belongs to the axes: after it, its rim would no longer be the
+    circle's, and the corners out of reach. The zone is stretched too, and as wide on the stick as it is stated.
+    """
+    inner, travel = stick.dead_zone, stick.travel
+    if stick.stretched_first:
+        wider = shaping.to_square(x, y)
+        x, y, inner, travel = x * wider, y * wider, inner * wider, ""
     if stick.zone == "round":
-        x, y = shaping.round_dead_zone(x, y, stick.dead_zone, stick.outer_dead_zone)
+        x, y = shaping.round_dead_zone(x, y, inner, stick.outer_dead_zone)
     elif stick.zone == "square":
-        x, y = shaping.square_dead_zone(x, y, stick.dead_zone, stick.outer_dead_zone)
+        x, y = shaping.square_dead_zone(x, y, inner, stick.outer_dead_zone)
     elif stick.zone == "straight":
-        x, y = shaping.straight_dead_zone(x, y, stick.dead_zone, stick.growth, stick.outer_dead_zone)
-    if stick.travel == "round to square":
+        x, y = shaping.straight_dead_zone(x, y, inner, stick.growth, stick.outer_dead_zone)
+    if travel == "round to square":
         return shaping.round_to_square(x, y)
-    return shaping.square_to_round(x, y) if stick.travel else (x, y)
+    return shaping.square_to_round(x, y) if travel else (x, y)
 
 
 # For a set of rates: the controls without a memory (name, dead zone and shape), and the others.

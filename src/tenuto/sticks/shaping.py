@@ -134,16 +134,21 @@ def _one_straight(axis: Value, other: Value, inner: float, growth: float, outer:
 def round_to_square(x: Value, y: Value) -> tuple[Value, Value]:
     """Stretch a stick that travels in a circle so that it reaches the corners of the square; direction kept.
 
-    Each point is moved outwards by length/longer axis: the rim of the circle lands on the rim of the square.
+    Each point is moved outwards by length/longer axis: the rim of the circle lands on the rim of the square. A point
+    beyond the circle lands there too.
     """
-    longer, length = _lengths(x, y)
-    if isinstance(longer, np.ndarray):
-        scale = np.where(longer > 0.0, length / np.where(longer > 0.0, longer, 1.0), 1.0)
-        return np.clip(x * scale, -1.0, 1.0), np.clip(y * scale, -1.0, 1.0)
-    if longer == 0.0:
-        return x, y
-    x, y = x * length / longer, y * length / longer
-    return min(max(x, -1.0), 1.0), min(max(y, -1.0), 1.0)
+    if isinstance(x, np.ndarray):
+        longer, length = _lengths(x, y)
+        scale = np.where(longer > 0.0, np.minimum(length, 1.0) / np.where(longer > 0.0, longer, 1.0), 1.0)
+        return x * scale, y * scale
+    scale = to_square(x, y)
+    return x * scale, y * scale
+
+
+def to_square(x: float, y: float) -> float:
+    """Return by how much `round_to_square` moves a point outwards: 1 to √2, or less beyond the circle."""
+    longer, length = max(abs(x), abs(y)), math.hypot(x, y)
+    return (length if length < 1.0 else 1.0) / longer if longer > 0.0 else 1.0
 
 
 def square_to_round(x: Value, y: Value) -> tuple[Value, Value]:

@@ -82,7 +82,10 @@ def _sticks(profile: Tables) -> Iterator[Finding]:
                     f"controls.{control}.dead_zone", "nothing", f"{profile.controls[control].dead_zone}", hint
                 )
             taken.add(control)
-        if stick.dead_zone + stick.outer_dead_zone + max(stick.hysteresis, stick.growth) >= 1.0:
+        # In the corners of a circle that is stretched to the square its zone is, too.
+        stretched = stick.travel == "round to square" and stick.zone in ("square", "straight")
+        wide = stick.dead_zone * (math.sqrt(2.0) if stretched else 1.0)
+        if wide + stick.outer_dead_zone + max(stick.hysteresis, stick.growth) >= 1.0:
             yield unexpected(
                 f"sticks.{name}.dead_zone", "dead zones and growth of less than 1 together", f"{stick.dead_zone}"
             )
