@@ -7,6 +7,7 @@ import random
 from collections.abc import Sequence
 
 from tenuto.driving.plan import HELD_FROM, Plan
+from tenuto.sticks.centring import centring_time
 from tenuto.sticks.control import ControlPlan
 
 # The sorts of drivers: how often they move sticks, release hold-to-run, and press anything else, times a second.
@@ -49,7 +50,7 @@ class Hands:
         self._held, self._side = False, 1.0
         self._pressed = self._gives = -1
         # At first the link has to be good for a while; drivers of lower rank wait until they are given the robot.
-        waits = plan.guard.link_good_for + plan.guard.start_warning
+        waits = max(plan.guard.link_good_for + plan.guard.start_warning, centring_time(controls))
         self._off_at = math.ceil(waits / plan.period) + (10 if controls is plan.controls else 25)
         # Whether the enabling control is operated, for each of the ticks before it is off.
         self._operated: list[bool] = []

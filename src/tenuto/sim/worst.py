@@ -20,6 +20,7 @@ from tenuto.driving.stopping import Stop, stop_seconds, worst_stop
 from tenuto.driving.tick import Tick
 from tenuto.sim.hands import Hands
 from tenuto.sim.robots import SimulatedRobot, simulated_robot
+from tenuto.sticks.centring import centring_time
 from tenuto.switches.base import Operated
 from tenuto.vehicles.velocity import STANDSTILL, VelocityCommand
 
@@ -223,7 +224,8 @@ class DrivenRobot:
         """Release all for as long as the link must be good; then hold, with sticks at rest, and enable."""
         if self.tick is not None:
             self._operate(self._undone)
-        let_go = max(self.plan.guard.link_good_for, self._operated.presses[-1][1])  # a release must be seen too
+        # A release must be seen too, and a centre that is measured at start.
+        let_go = max(self.plan.guard.link_good_for, self._operated.presses[-1][1], centring_time(self.plan.controls))
         for _ in range(math.ceil(let_go / self.plan.period) + 10):
             self.step(held=False, pushed=False)
         self._operate(self._operated)

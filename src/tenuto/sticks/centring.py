@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Iterable
 from statistics import median
 
 from tenuto.basics.frame import ROUNDING_TIME
+from tenuto.sticks.control import ControlPlan
 from tenuto.sticks.travel import Travel
 
 # How long a control must be still, how still, and how near to its usual centre; s, and shares of its travel.
@@ -41,3 +43,8 @@ class StartCentre:
             self.problem = f"it is still, but at {centre:g}, too far from the middle to be its centre: let it go"
             return None
         return Travel(usual.low, centre, usual.high, usual.reverse)
+
+
+def centring_time(controls: Iterable[ControlPlan]) -> float:
+    """Return how long controls must rest at start until each has its centre, s; 0 if none is measured there."""
+    return max((STILL_SECONDS for control in controls if control.centre_at_start), default=0.0)

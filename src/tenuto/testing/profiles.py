@@ -186,6 +186,7 @@ def _any_control(reads: str) -> st.SearchStrategy[dict[str, Any]]:
         optional={
             "dead_zone": st.floats(0.0, 0.3), "expo": st.floats(0.0, 1.0), "scale": st.floats(0.2, 1.0),
             "smoothing": st.floats(0.02, 0.3), "ramp_up": st.floats(0.05, 1.0), "reverse": st.booleans(),
+            **({} if "trigger" in reads else {"centre": st.just("at start")}),
         },
     )  # fmt: skip
     return some
