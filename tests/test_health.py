@@ -163,8 +163,10 @@ def test_a_service_drives_from_boot_and_begins_again_after_a_crash(tmp_path: Pat
     done = run(*arguments[2:], "--source", "simulated:crsf", "--seconds", "1", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert 'KERNEL=="ttyAMA0", GROUP="dialout"' in rules
-    followed = run("service", "The cart.toml", "--follow", "udp::14660,key=k", cwd=folder).stdout
-    assert "--source udp::14660,key=k" in followed
+    (folder / "k").write_text("0" * 64)
+    follow = ("--follow", "udp::14660,key=k", "--to", "simulated")
+    followed = run("service", "The cart.toml", *follow, cwd=folder).stdout.replace("%%", "%")
+    assert "--source udp::14660,key=k" in followed, "a path with a comma, in the folder where it runs"
     (folder / "keys.toml").write_text(shipped("medlar-keyboard.toml").read_text())
-    refused = run("service", "keys.toml", cwd=folder)
+    refused = run("service", "keys.toml", "--to", "simulated", cwd=folder)
     assert (refused.returncode, "a service has none" in refused.stderr) == (1, True)

@@ -1,4 +1,10 @@
-"""Files of the user: read completely, or refused with a reason; never waited for."""
+"""Files: one way in and one way out, for every file that Tenuto reads or writes.
+
+In: a regular file of a bounded size is read completely, or refused with its reason; nothing is waited for, as a pipe.
+Out: a file is replaced in one step (`write_atomically`), or written as it grows (`open_to_write`); it keeps its mode,
+and a link stays a link. The link of somebody else is not followed: whoever may write into the folder could choose a
+file of ours. A test finds every other call that opens a file.
+"""
 
 from __future__ import annotations
 
@@ -18,8 +24,8 @@ from typing import IO, Any
 from tenuto.basics.findings import Finding, Severity
 from tenuto.basics.text import readable
 
-# The greatest size of a profile, a script, a calibration or a key, which have some kilobytes.
-MOST_TOML = 1_000_000
+# The greatest size of a profile, a script, a calibration or a key, which have some kilobytes; of a log or a recording.
+MOST_TOML, MOST_DATA = 1_000_000, 1_000_000_000
 _KINDS = {
     stat.S_IFDIR: "a folder", stat.S_IFIFO: "a pipe", stat.S_IFSOCK: "a socket", stat.S_IFCHR: "a device",
     stat.S_IFBLK: "a device",
@@ -27,6 +33,7 @@ _KINDS = {
 # The first bytes of text in UTF-16 or UTF-32.
 _WIDE = (b"\xff\xfe", b"\xfe\xff")
 _MARK = "\N{ZERO WIDTH NO-BREAK SPACE}"
+_MOST_LINKS = 40
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
 _QUANTITY = re.compile(r"\s*([\w.\"'-]+)\s*=\s*([-+]?[\d.]+(?:[eE][-+]?\d+)?\s*[A-Za-z%°][^#,\]}]*?)\s*(?:#.*)?")
 
@@ -53,7 +60,7 @@ def unreadable(problem: UnreadableError, hint: str = "") -> Finding:
     return Finding("file", Severity.ERROR, str(problem), hint, line=problem.line)
 
 
-def read_bytes(path: str | Path, most: int | None = None) -> bytes:
+def read_bytes(path: str | Path, most: int = MOST_DATA) -> bytes:
     """Read a file of at most this many bytes. Raises UnreadableError: it cannot be read, or is too long."""
     try:
         # Opening a pipe without a writer would block.
@@ -61,7 +68,7 @@ def read_bytes(path: str | Path, most: int | None = None) -> bytes:
             status = os.fstat(file.fileno())
             if not stat.S_ISREG(status.st_mode):
                 raise UnreadableError.expected("a file", _KINDS.get(stat.S_IFMT(status.st_mode), "something else"))
-            if most is not None and status.st_size > most:
+            if status.st_size > most:
                 raise UnreadableError.expected(f"a file of at most {most} bytes", f"{status.st_size} bytes")
             return file.read()
     except OSError as error:
@@ -72,7 +79,7 @@ def read_bytes(path: str | Path, most: int | None = None) -> bytes:
         ) from error
 
 
-def read_text(path: str | Path, most: int | None = None) -> str:
+def read_text(path: str | Path, most: int = MOST_DATA) -> str:
     """Read UTF-8 text, with or without a byte-order mark. Raises UnreadableError: as above, or it is not text."""
     data = read_bytes(path, most)
     if data.startswith(_WIDE):
@@ -149,18 +156,18 @@ def check_there(file: IO[Any]) -> None:
         raise FileNotFoundError(errno.ENOENT, "the file was removed during the drive")
 
 
-def write_atomically(target: Path, text: str, *, private: bool = False) -> None:
-    """Write text into a file in one step: written beside it, flushed, then renamed. Raises OSError.
+def write_atomically(target: str | Path, content: str | bytes, *, private: bool = False) -> None:
+    """Write a text or bytes into a file in one step: written beside it, flushed, then renamed. Raises OSError.
 
     The file keeps its permissions and its owner; a new ``private`` one is for its owner only. A link stays a link, and
-    the file behind it is written.
+    the file behind it is written, unless it is the link of somebody else.
     """
-    target = Path(os.path.realpath(target))
+    target = _behind(target)
     beside = target.with_name(f".{target.name}.{secrets.token_hex(4)}")
     handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600 if private else 0o666)
     try:
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(text)
+        with os.fdopen(handle, "wb") as file:
+            file.write(content.encode() if isinstance(content, str) else content)
             file.flush()
             os.fsync(file.fileno())
         if target.exists():
@@ -170,6 +177,52 @@ def write_atomically(target: Path, text: str, *, private: bool = False) -> None:
     except BaseException:
         beside.unlink(missing_ok=True)
         raise
+
+
+def open_to_write(path: str | Path, *, text: bool = False, append: bool = False) -> IO[Any]:
+    """Open a file that is written as it grows, such as a log: empty, or at its end. Raises OSError.
+
+    Args:
+        path: a file, or none yet; or a device, which takes bytes. text: for text in UTF-8, whose line ends are kept.
+        append: after what it has.
+    """
+    flags = os.O_WRONLY | os.O_CREAT | os.O_NONBLOCK | os.O_NOFOLLOW | (os.O_APPEND if append else 0)
+    handle = os.open(_behind(path, devices=True), flags, 0o666)
+    try:
+        status = os.fstat(handle)
+        _check_regular(path, status, devices=True)
+        if not append and stat.S_ISREG(status.st_mode):
+            os.ftruncate(handle, 0)
+        if text:
+            return os.fdopen(handle, "w", newline="", encoding="utf-8")
+        return os.fdopen(handle, "ab" if append else "wb", buffering=0 if append else -1)
+    except BaseException:
+        os.close(handle)
+        raise
+
+
+def _behind(path: str | Path, *, devices: bool = False) -> Path:
+    """Return the file behind a path, through links of this user or root only. Raises OSError."""
+    place = Path(path)
+    for _ in range(_MOST_LINKS):
+        try:
+            status = os.lstat(place)
+        except FileNotFoundError:
+            return place
+        if not stat.S_ISLNK(status.st_mode):
+            _check_regular(place, status, devices=devices)
+            return place
+        if status.st_uid not in (os.geteuid(), 0):
+            text = "it is a link of another user: remove it, or choose another name"
+            raise PermissionError(errno.EACCES, text, str(place))
+        place = place.parent / os.readlink(place)
+    raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), str(path))
+
+
+def _check_regular(path: str | Path, status: os.stat_result, *, devices: bool) -> None:
+    if not stat.S_ISREG(status.st_mode) and not (devices and stat.S_ISCHR(status.st_mode)):
+        found = _KINDS.get(stat.S_IFMT(status.st_mode), "something else")
+        raise OSError(errno.EINVAL, f"expected a file, found {found}", str(path))
 
 
 def _keep_owner(old: Path, new: Path) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from io import BytesIO, StringIO
@@ -11,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
 from tenuto.basics.errors import RecordingError
+from tenuto.basics.json_in import read_json
 from tenuto.basics.text import shortened
 from tenuto.files import UnreadableError, mcap_records, read_bytes
 from tenuto.sinks.log_file import UNFINISHED
@@ -122,7 +122,8 @@ def read_mcap(path: Path) -> Cells:
     from tenuto.sinks.mcap_log import CHANNELS_OF_LOG
 
     rows, heard, cut = list[dict[str, Any]](), list[set[str]](), ""
-    for number, message in enumerate(_messages(path), 1):
+    order = list[str]()
+    for number, message in enumerate(_messages(path, order), 1):
         if message is None:
             cut = _cut_off(path, "message")
             break
@@ -141,14 +142,21 @@ def read_mcap(path: Path) -> Cells:
         _refuse(f"{path}, row {len(whole) + 1}", "expected a message of each channel for every tick")
     if cut and not whole:
         _refuse(str(path), "it is empty: the drive ended within its first tick")
-    return Cells(pd.DataFrame(whole, dtype=object), lambda row: f"{path}, row {row + 1}", cut)
+    table = pd.DataFrame(whole, dtype=object)
+    if len(order) == len(table.columns) and set(order) == set(table.columns):
+        table = table[order]
+    return Cells(table, lambda row: f"{path}, row {row + 1}", cut)
 
 
-def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
-    """Return the channel and the columns of all complete messages, and None at the end of a file that was cut off."""
+def _messages(path: Path, order: list[str]) -> Iterator[tuple[str, dict[str, Any]] | None]:
+    """Return the channel and the columns of all complete messages, and None at the end of a file that was cut off.
+
+    Args:
+        path: see there. order: it is filled with the names of all columns, if the file has them (since 1.0.2).
+    """
     from mcap.records import Channel, Message
 
-    from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, flat
+    from tenuto.sinks.mcap_log import CHANNELS_OF_LOG, COLUMNS, flat
 
     topics = dict[int, str]()
     try:
@@ -157,6 +165,9 @@ def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
                 yield None
             elif isinstance(record, Channel):
                 topics[record.id] = record.topic
+                if COLUMNS in record.metadata and not order:  # each channel comes again at the end
+                    with suppress(ValueError, TypeError):
+                        order += map(str, read_json(record.metadata[COLUMNS]))
             elif isinstance(record, Message):
                 topic = topics.get(record.channel_id, "nowhere")
                 if topic not in CHANNELS_OF_LOG:
@@ -168,13 +179,9 @@ def _messages(path: Path) -> Iterator[tuple[str, dict[str, Any]] | None]:
 
 def _object(text: str, where: str) -> dict[str, Any]:
     """Return a JSON object. Raises RecordingError: it is not one, or a number is not valid JSON."""
-
-    def none_such(word: str) -> NoReturn:
-        raise ValueError(f"{word} is not a number in JSON")
-
     try:
-        found = json.loads(text, parse_constant=none_such)
-    except (ValueError, RecursionError) as error:
+        found = read_json(text)
+    except ValueError as error:
         _refuse(where, f"expected an object in JSON: {error}")
     if not isinstance(found, dict):
         _refuse(where, f"expected an object in JSON, found {shortened(text)}")

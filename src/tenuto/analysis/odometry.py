@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -11,6 +12,7 @@ from tenuto.analysis.report import far_names
 from tenuto.basics.errors import RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.number import Array
+from tenuto.files import read_bytes
 from tenuto.vehicles.base import Chassis
 
 if TYPE_CHECKING:
@@ -54,7 +56,8 @@ def load_odometry(path: str | Path) -> Motion:
     try:
         if file.suffix not in (".csv", ".parquet"):
             raise ValueError("expected a file that ends in .csv or .parquet")
-        table = pd.read_csv(file) if file.suffix == ".csv" else pd.read_parquet(file)
+        data = BytesIO(read_bytes(file))
+        table = pd.read_csv(data) if file.suffix == ".csv" else pd.read_parquet(data)
         return _motion(table)
     except OSError as error:
         raise RecordingError(f"{path}: cannot be read: {error.strerror or error}") from error

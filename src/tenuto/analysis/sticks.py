@@ -11,6 +11,7 @@ from tenuto.basics.errors import RecordingError
 from tenuto.basics.frame import Frame
 from tenuto.driving.follow import FOLLOWED
 from tenuto.driving.plan import Planned
+from tenuto.files import UnreadableError, read_bytes
 from tenuto.profile.load import load_profile
 from tenuto.profile.prepare import kept_with
 from tenuto.sources.recording import Recording, read_recording
@@ -53,9 +54,8 @@ def _is_meant_as_log(path: str | Path) -> bool:
     if Path(path).suffix != ".csv":
         return True
     try:
-        with Path(path).open(encoding="utf-8", errors="replace") as file:
-            return "guard.state" in file.readline().split(",")
-    except OSError:
+        return b"guard.state" in read_bytes(path).partition(b"\n")[0].split(b",")
+    except UnreadableError:
         return False
 
 

@@ -6,6 +6,9 @@ from collections.abc import Sequence
 
 from tenuto.basics.findings import Finding
 
+# The number of errors in the text of a `ProfileError`.
+_MOST_SAID = 100
+
 
 class TenutoError(Exception):
     """The base class of all errors that Tenuto raises on purpose."""
@@ -22,7 +25,9 @@ class ProfileError(TenutoError):
     def __init__(self, where: str, findings: Sequence[Finding]) -> None:
         self.where = where
         self.findings = list(findings)
-        super().__init__("\n".join(f"{where}: {finding}" for finding in findings))
+        said = [f"{where}: {finding}" for finding in self.findings[:_MOST_SAID]]
+        more = len(self.findings) - len(said)
+        super().__init__("\n".join([*said, *([f"{where}: and {more} more errors"] if more else [])]))
 
 
 class PlanError(TenutoError):

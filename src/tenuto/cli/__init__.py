@@ -6,6 +6,7 @@ import sys
 import unicodedata
 import warnings
 from collections.abc import Sequence
+from io import TextIOWrapper
 from typing import NoReturn
 
 import typer
@@ -86,6 +87,13 @@ def _print_error(text: str, status: int, arguments: Sequence[str] | None) -> Non
         print_json(command, {"error": {"text": text, "status": status}})
 
 
+def _for_any_terminal() -> None:
+    """Let a terminal that has no such character show "?" for it: a word that cannot be printed must stop no robot."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, TextIOWrapper) and stream.errors == "strict":
+            stream.reconfigure(errors="replace")
+
+
 def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
     """Run the command; Tenuto's own errors become one message and exit status 1.
 
@@ -97,6 +105,7 @@ def main(arguments: Sequence[str] | None = None, clock: Timer = REAL) -> None:
         SystemExit: always, with the exit status.
     """
     chosen = the_clock.set(clock)
+    _for_any_terminal()
     try:
         arguments = _readable(sys.argv[1:] if arguments is None else arguments)
         with warnings.catch_warnings():

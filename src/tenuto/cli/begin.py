@@ -14,6 +14,7 @@ from rich.text import Text
 
 from tenuto.basics.errors import ProfileError, TenutoError
 from tenuto.basics.findings import unexpected
+from tenuto.basics.json_in import read_json
 from tenuto.basics.layouts import ControlInfo
 from tenuto.calibration.binding import Meant
 from tenuto.cli.begin_steps import (
@@ -34,7 +35,7 @@ from tenuto.cli.gestures import HOLD, PACE, STOP, SWITCH, WAYS, Asker, Role, sty
 from tenuto.cli.menus import Pages, confirmed
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.watch import asked_pages, watch_pages
-from tenuto.files import MOST_TOML, read_text
+from tenuto.files import MOST_TOML, read_text, write_atomically
 from tenuto.profile.beginning import begun_for, chassis_in
 from tenuto.profile.begun import Answers, opened_document, table_in, text_of
 from tenuto.sources import known_infos, open_source, source_options
@@ -155,13 +156,13 @@ def _begun(kept: Path) -> Answers:
     if not kept.exists():
         return Answers()
     try:
-        said = json.loads(read_text(kept, MOST_TOML))
+        said = read_json(read_text(kept, MOST_TOML))
         said["meant"] = {role: Meant(**meant) for role, meant in said["meant"].items()}
         found = Answers(**said)
         wrong = [found.vehicle] * (found.vehicle not in begun_for()) + [found.style] * (found.style not in STYLES.all)
         if any(wrong):
             raise ValueError(f"nothing is called {', '.join(filter(None, wrong))}")
-    except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
         raise TenutoError(f"{kept}: not a file of tenuto begin: {error}; delete it to start again") from error
     known = ", ".join(filter(None, (found.source, found.vehicle, found.style, *found.meant)))
     results.print(f"Continuing from {kept}: {known}. Delete it to start again.", soft_wrap=True)
@@ -171,7 +172,7 @@ def _begun(kept: Path) -> Answers:
 def _keep(kept: Path, answers: Answers) -> None:
     """Store the answers, so that an interrupted run need not be repeated."""
     try:
-        kept.write_text(json.dumps(asdict(answers)), encoding="utf-8")
+        write_atomically(kept, json.dumps(asdict(answers)))
     except OSError as error:
         raise TenutoError(f"{kept}: cannot write it: {error.strerror or error}") from error
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from tenuto.basics.errors import RecordingError
 from tenuto.cli.console import counted, results
+from tenuto.files import write_atomically
 
 if TYPE_CHECKING:
     from tenuto.profile.patch import Change
@@ -27,7 +28,7 @@ def offer(changes: Sequence[Change], profile: Path, out: Path | None, *, apply: 
     text = patch_text(changes)
     if out is not None:
         try:
-            out.write_text(text, encoding="utf-8")
+            write_atomically(out, text)
         except OSError as error:
             raise RecordingError(f"{out}: cannot write there: {error.strerror or error}") from error
         say(f"The changes are in {out}.")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from tenuto.cli.console import counted, print_json, problems, results
+from tenuto.files import write_atomically
 
 if TYPE_CHECKING:
     from tenuto.links.broker import Broker
@@ -178,7 +179,7 @@ def _permit() -> None:
     path = permit_file()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text("")
+        write_atomically(path, "")
     except OSError as error:
         raise TenutoError(f"{path}: cannot be written: {error.strerror or error}") from error
     results.print("The page that is served shows a new code within a second, in its terminal.", soft_wrap=True)

@@ -10,6 +10,7 @@ import typer
 from tenuto.basics.errors import TenutoError
 from tenuto.cli.console import print_json, results
 from tenuto.cli.why import beside, continued
+from tenuto.files import write_atomically
 
 
 def report(
@@ -50,15 +51,12 @@ def report(
     figures = {name: picture_of(figure) for name, figure in drawn.items()}
     page = out or Path(f"{log}.html")
     try:
-        page.write_text(
-            html_report(
-                loaded.name, f"{log.name}, driven with {place.name}", found, events(table), figures, plan.chassis.units
-            ), "utf-8",
-        )  # fmt: skip
+        title = f"{log.name}, driven with {place.name}"
+        write_atomically(page, html_report(loaded.name, title, found, events(table), figures, plan.chassis.units))
         if pngs is not None:
             pngs.mkdir(parents=True, exist_ok=True)
             for name, figure in drawn.items():
-                (pngs / f"{name}.png").write_bytes(png_of(figure))
+                write_atomically(pngs / f"{name}.png", png_of(figure))
     except OSError as error:
         raise TenutoError(f"{error.filename}: cannot write there: {error.strerror or error}") from error
     if as_json:

@@ -8,7 +8,7 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Protocol, TextIO
+from typing import IO, TYPE_CHECKING, Annotated, Any, Protocol
 
 import typer
 
@@ -18,6 +18,7 @@ from tenuto.cli.console import results
 from tenuto.cli.signals import ctrl_c
 from tenuto.cli.words import quantity_of
 from tenuto.clock import Clock
+from tenuto.files import open_to_write
 from tenuto.kinds.quantities import TIME
 
 if TYPE_CHECKING:
@@ -85,7 +86,7 @@ def robot(
         file = None
         if log is not None:
             try:
-                file = stack.enter_context(log.open("w", newline="", encoding="utf-8"))
+                file = stack.enter_context(open_to_write(log, text=True))
             except OSError as error:
                 raise SinkError(f"{log}: cannot write there: {error.strerror or error}") from error
         stands, where = (
@@ -127,7 +128,7 @@ def _autopilot(
     return autopilot, f"{host}:{port} for MAVLink"
 
 
-def _live(stands: _Stands, file: TextIO | None, seconds: float, stopped: list[int]) -> None:
+def _live(stands: _Stands, file: IO[Any] | None, seconds: float, stopped: list[int]) -> None:
     """Run the robot, show its position, and record it."""
     writer = csv.writer(file, lineterminator="\n") if file is not None else None
     if writer is not None:

@@ -11,6 +11,7 @@ import typer
 
 from tenuto.basics.errors import TenutoError
 from tenuto.cli.console import print_json, results
+from tenuto.files import write_atomically
 
 
 def service(
@@ -40,16 +41,28 @@ def service(
     """
     import tenuto
     from tenuto.health.service import service_for
-    from tenuto.sources import source_options
+    from tenuto.kinds.texts import read_text, with_whole_paths
+    from tenuto.sinks.base import SINKS
+    from tenuto.sources.base import SOURCES
 
     loaded = tenuto.load_profile(profile)
+    # At boot the folder is another one, and nobody sees an error.
+    folder = profile.resolve().parent
+    sinks = [with_whole_paths(text, SINKS, tenuto.SinkError, folder) for text in to or ()]
+    if not sinks and not loaded.sinks:
+        raise TenutoError(
+            f"{profile}: it names no sink, so at boot it would drive a simulated robot: set --to, such as "
+            "--to serial:/dev/ttyUSB0, or [sinks] in the profile; --to simulated for a trial"
+        )
+    what = ["drive", str(profile.resolve()), "--plain"]
+    used: list[object] = [read_text(text, SINKS, tenuto.SinkError) for text in sinks] or [*loaded.sinks.values()]
     if follow is not None:
-        source_options(follow)  # raises if it names nothing
-    what = ["drive", str(profile.resolve()), "--plain"] if follow is None else [
-        "follow", str(profile.resolve()), "--source", follow]  # fmt: skip
-    for text in to or []:
+        source = with_whole_paths(follow, SOURCES, tenuto.SourceError, folder)
+        what = ["follow", str(profile.resolve()), "--source", source]
+        used.append(read_text(source, SOURCES, tenuto.SourceError))
+    for text in sinks:
         what += ["--to", text]
-    made = service_for(loaded, what, python=sys.executable, user=user or _me())
+    made = service_for(loaded, what, python=sys.executable, user=user or _me(), used=used)
     files = {made.unit_at: made.unit, made.rules_at: made.rules}
     if as_json:
         print_json("service", {"files": {str(place): text for place, text in files.items()}})
@@ -59,6 +72,8 @@ def service(
             results.print(text, soft_wrap=True)
     if install:
         _install({place: text for place, text in files.items() if text})
+    if not as_json and all(getattr(one, "kind", "") in ("simulated", "log", "events") for one in used):
+        results.print("It drives a simulated robot only.", style="yellow")
     if not as_json:
         done = "Now:" if install else "Install them (or use --install), then run:"
         results.print("\n  ".join((done, *made.starts_by())), soft_wrap=True)
@@ -77,7 +92,7 @@ def _me() -> str:
 def _install(files: dict[Path, str]) -> None:
     for place, text in files.items():
         try:
-            place.write_text(text, encoding="utf-8")
+            write_atomically(place, text)
         except OSError as error:
             raise TenutoError(f"{place}: cannot write it: {error.strerror or error}; with sudo?") from error
         results.print(f"Wrote {place}.", soft_wrap=True)

@@ -15,9 +15,10 @@ from rich.text import Text
 
 from tenuto.basics.errors import RecordingError, TenutoError
 from tenuto.basics.extras import how_to_get
+from tenuto.basics.json_in import read_json
 from tenuto.cli.console import counted, print_json, problems, results
 from tenuto.cli.signals import ctrl_c
-from tenuto.files import MOST_TOML, read_text
+from tenuto.files import MOST_TOML, read_text, write_atomically
 
 if TYPE_CHECKING:
     from tenuto.profile import Profile
@@ -128,7 +129,7 @@ def _soak_any(runs: int, seed: int, keep: Path, as_json: bool) -> None:
         profile, outcome = failed
         total.broken, total.story = outcome.broken, outcome.story
         try:
-            place.write_text(profile_text(profile), encoding="utf-8")
+            write_atomically(place, profile_text(profile))
         except OSError as error:
             problems.print(f"{place}: cannot keep it there: {error.strerror or error}\n{profile_text(profile)}")
         _keep(keep, place, outcome.story, outcome.broken)
@@ -178,7 +179,7 @@ def _keep(path: Path, profile: Path, story: list[Episode], broken: list[str]) ->
         {"profile": profile.name, "broken": broken, "story": [asdict(episode) for episode in story]}, indent=2
     )
     try:
-        path.write_text(text + "\n", encoding="utf-8")
+        write_atomically(path, text + "\n")
     except OSError as error:
         problems.print(f"{path}: cannot keep it there: {error.strerror or error}\n{text}")
 
@@ -189,6 +190,6 @@ def _load(path: Path) -> list[Episode]:
     from tenuto.sim.soak import Episode
 
     try:
-        return TypeAdapter(list[Episode]).validate_python(json.loads(read_text(path, MOST_TOML))["story"])
-    except (ValueError, KeyError, TypeError, ValidationError, RecursionError) as error:
+        return TypeAdapter(list[Episode]).validate_python(read_json(read_text(path, MOST_TOML))["story"])
+    except (ValueError, KeyError, TypeError, ValidationError) as error:
         raise RecordingError(f"{path}: expected a drive kept by tenuto soak: {error}") from error

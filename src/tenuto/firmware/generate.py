@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections import Counter
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from tenuto.driving.follow import CLEAR, EMERGENCY, line_plan
 from tenuto.driving.guard import State
 from tenuto.driving.plan import Plan
 from tenuto.driving.selection import SelectionPlan
+from tenuto.files import MOST_TOML, UnreadableError, read_bytes, write_atomically
 from tenuto.firmware.boards import board_of, misfits, no_main
 from tenuto.firmware.c_text import MASKS, UnknownCodeError
 from tenuto.firmware.cortex import cortex_misfit, cortex_of
@@ -73,13 +75,14 @@ class Firmware:
         """
         for name in self.misfits:
             for path in (Path(folder) / name).glob("**/*"):
-                if path.is_file() and _MADE in path.read_text(encoding="utf-8", errors="replace"):
-                    path.unlink()
+                with suppress(UnreadableError):  # it is none of ours
+                    if _MADE.encode() in read_bytes(path, MOST_TOML):
+                        path.unlink()
         written = []
         for name, text in self.files.items():
             path = Path(folder) / name
             path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_text(text, encoding="utf-8")
+            write_atomically(path, text)
             written.append(path)
         return written
 

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, is_dataclass
 from pathlib import Path
 
 from tenuto.basics.errors import TenutoError
 from tenuto.basics.text import readable
 from tenuto.driving.stopping import worst_stop
+from tenuto.kinds.texts import files_of
 from tenuto.profile.profile import Profile
 from tenuto.profile.text import profile_tables
 
 # What may go into a unit and a rule as it is.
 _USER, _PLAIN = re.compile(r"[a-z_][a-z0-9_-]{0,31}"), re.compile(r"[A-Za-z0-9_+=:,./-]+")
+_PORTS = "/dev/tty"
 _TTY = re.compile(r"/dev/tty[A-Za-z0-9_.-]{1,60}")
 # Where systemd and udev look.
 UNITS, RULES = Path("/etc/systemd/system"), Path("/etc/udev/rules.d")
@@ -82,15 +84,19 @@ class Service:
         )
 
 
-def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user: str) -> Service:
+def service_for(
+    profile: Profile, arguments: Sequence[str], *, python: str, user: str, used: Sequence[object] = ()
+) -> Service:
     """Make the service that runs ``tenuto`` with some arguments for a profile.
 
     Args:
         profile: read from a file. arguments: those of the command, with the profile's full path.
         python: the interpreter that has tenuto. user: the account that runs it.
+        used: the options of sources and sinks in the arguments, whose ports need a rule too.
 
     Raises:
-        TenutoError: the profile has no file, or is driven by the keys of a terminal; the user, a path, an argument or a
+        TenutoError: the profile has no file, or is driven by the keys of a terminal; a file that it names is not there;
+            the user, a path, an argument or a
             port has characters that would mean something else to the system.
     """
     file = profile.file
@@ -98,6 +104,10 @@ def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user
         raise TenutoError("a service needs a profile that is a file")
     if any(kind == "keyboard" for kind in (profile.source.kind, *_kinds_of_drivers(profile))):
         raise TenutoError(f"{file}: it is driven by the keys of a terminal, and a service has none")
+    for one in (profile.source, *profile.sinks.values(), *(driver.source for driver in profile.drivers.values())):
+        for key, path, read in files_of(one) if one is not None else ():
+            if read and not (file.resolve().parent / path).exists():
+                raise TenutoError(f"{file}: {key}: there is no file {path} in its folder, where the service runs")
     name = "tenuto-" + (re.sub(r"[^a-z0-9]+", "-", file.stem.lower()).strip("-") or "robot")
     if not _USER.fullmatch(user):
         raise TenutoError(f'user: expected the name of an account, found "{readable(user)}"')
@@ -107,7 +117,7 @@ def service_for(profile: Profile, arguments: Sequence[str], *, python: str, user
         command=" ".join(map(_word, (python, "-m", "tenuto", *arguments))),
         patience=10.0 + worst_stop(plan).seconds,
     )  # fmt: skip
-    return Service(name, unit, "".join(_rules(profile)))
+    return Service(name, unit, "".join(_rules(profile, used)))
 
 
 def _one_line(text: str) -> str:
@@ -134,10 +144,13 @@ def _kinds_of_drivers(profile: Profile) -> list[str]:
     return [driver.source.kind for driver in profile.drivers.values() if driver.source is not None]
 
 
-def _rules(profile: Profile) -> list[str]:
+def _rules(profile: Profile, used: Sequence[object]) -> list[str]:
     """Return a rule for pads if some are used, and one for each serial port."""
-    kinds = {profile.source.kind, *_kinds_of_drivers(profile)}
-    ports = dict.fromkeys(_ports_in(profile_tables(profile)))
+    kinds = {profile.source.kind, *_kinds_of_drivers(profile), *(getattr(one, "kind", "") for one in used)}
+    said = [value for one in used if is_dataclass(one) for value in (getattr(one, field.name) for field in fields(one))]
+    ports = dict.fromkeys(
+        [*_ports_in(profile_tables(profile)), *(one for one in said if isinstance(one, str) and one.startswith(_PORTS))]
+    )
     found = [_PADS] if "gamepad" in kinds else []
     for place in ports:
         if not _TTY.fullmatch(place):
@@ -149,5 +162,5 @@ def _ports_in(tables: object) -> list[str]:
     """List the ports in the tables of a profile."""
     if not isinstance(tables, dict):
         return []
-    own = [tables["port"]] if isinstance(tables.get("port"), str) and tables["port"].startswith("/dev/tty") else []
+    own = [tables["port"]] if isinstance(tables.get("port"), str) and tables["port"].startswith(_PORTS) else []
     return own + [place for value in tables.values() for place in _ports_in(value)]

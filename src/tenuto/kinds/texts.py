@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import MISSING, Field, fields
 from difflib import get_close_matches
+from pathlib import Path
 from typing import Any, Literal, NamedTuple, TypeVar, get_args, get_origin, get_type_hints
 
 from tenuto.basics.errors import TenutoError
@@ -120,3 +121,39 @@ def _value(one: Field[Any], options: Any, given: Mapping[str, str]) -> Any:
             except ValueError:
                 continue
     return text
+
+
+def with_whole_paths(text: str, kinds: Kinds[Options], error: type[TenutoError], folder: Path) -> str:
+    """Return a short text with the files that it names as absolute paths, to be used in another folder.
+
+    Args:
+        text, kinds, error: as for `read_text`. folder: where it will be used.
+
+    Raises:
+        error: as `read_text`; or a file that is to be read is not there, or a path has a comma.
+    """
+    options, parts = read_text(text, kinds, error), parse_short_text(text, error)
+    place, said = parts.place, dict(parts.options)
+    for name, path, read in files_of(options):
+        whole = Path(path).absolute()
+        if read and not whole.exists():
+            raise error(f"{text}: {name}: there is no file {whole}")
+        written = str(whole)
+        if "," in written:  # which separates the options
+            written = str(whole.relative_to(folder)) if whole.is_relative_to(folder) else written
+        if "," in written:
+            raise error(f"{text}: {name}: the path {written} has a comma: rename it, or move the file to {folder}")
+        if name in said:
+            said[name] = written
+        else:
+            place = place.replace(path, written, 1)
+    rest = "".join(f",{key}={value}" for key, value in said.items())
+    return f"{parts.kind}{':' if place or rest else ''}{place}{rest}"
+
+
+def files_of(options: Any) -> Iterator[tuple[str, str, bool]]:
+    """List the options that name a file: the option, its path, and whether it is read, as a key, or written."""
+    for one in fields(options):
+        word, value = about(one).word, getattr(options, one.name)
+        if "FILE" in word and isinstance(value, str) and value != "system" and not value.startswith("/dev/"):
+            yield one.name, value, word == "FILE"

@@ -22,7 +22,7 @@ from tenuto.basics.errors import CutOffWarning, RecordingError, SinkError
 from tenuto.basics.extras import how_to_get, needs
 from tenuto.basics.text import shortened
 from tenuto.clock import REAL, Clock
-from tenuto.files import UnreadableError, check_there, mcap_records
+from tenuto.files import UnreadableError, check_there, mcap_records, open_to_write
 
 if TYPE_CHECKING:
     from mcap.writer import Writer
@@ -58,7 +58,7 @@ class BlackBox(Closing):
         self._lock = threading.Lock()
         self._waiting: Queue[tuple[int, int, bytes] | None] = Queue(_MOST_WAITING)
         try:
-            self._file = open(path, "wb")  # noqa: SIM115  # see close()
+            self._file = open_to_write(path)
             self._writer: Writer = mcap.writer.Writer(self._file, use_chunking=False, enable_crcs=False)
             self._writer.start(profile="", library="tenuto")
         except OSError as error:

@@ -10,6 +10,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from tenuto.files import MOST_TOML, read_bytes, write_atomically
+
 # Validity, and the time before its end at which another one is made, days. Browsers refuse longer ones.
 _GOOD_FOR, _RENEW_BEFORE = 365, 30
 
@@ -44,7 +46,7 @@ def own_certificate(folder: Path | None = None) -> Certificate:
     path, key_path = folder / "certificate.pem", folder / "key.pem"
     names = {socket.gethostname(), f"{socket.gethostname()}.local", "localhost", "127.0.0.1", *addresses()}
     with suppress(OSError, ValueError, x509.ExtensionNotFound):
-        kept = x509.load_pem_x509_certificate(path.read_bytes())
+        kept = x509.load_pem_x509_certificate(read_bytes(path, MOST_TOML))
         alternatives = kept.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         has = {*alternatives.get_values_for_type(x509.DNSName)}
         has |= {str(one) for one in alternatives.get_values_for_type(x509.IPAddress)}
@@ -80,11 +82,9 @@ def _make(names: set[str], path: Path, key_path: Path) -> x509.Certificate:  # t
         .sign(key, hashes.SHA256())
     )  # fmt: skip
     key_path.unlink(missing_ok=True)
-    key_path.touch(mode=0o600)
-    key_path.write_bytes(
-        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
-    )
-    path.write_bytes(made.public_bytes(serialization.Encoding.PEM))
+    form = serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    write_atomically(key_path, key.private_bytes(*form), private=True)
+    write_atomically(path, made.public_bytes(serialization.Encoding.PEM))
     return made
 
 

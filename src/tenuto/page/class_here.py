@@ -17,6 +17,7 @@ from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import ConnectionClosed, WebSocketException
 from websockets.typing import Origin
 
+from tenuto.basics.json_in import read_json
 from tenuto.driving.explain import velocity_in_words
 from tenuto.driving.guard import State
 from tenuto.links.robots import ASKED_FOR, SILENT, SILENT_AFTER, unconfirmed
@@ -176,7 +177,7 @@ class Here(Classroom):
                 try:
                     await socket.send(json.dumps({"type": "name", "text": self._name}))
                     async for text in socket:
-                        for answer in robot.take(json.loads(text), loop.time()):
+                        for answer in robot.take(read_json(text), loop.time()):
                             await socket.send(json.dumps(answer))
                 finally:
                     robot.socket = None
@@ -186,7 +187,7 @@ class Here(Classroom):
             robot.problem, robot.tries = "", 0  # the next list of pages shows whether it has ended
         except (OSError, WebSocketException) as error:
             robot.problem, robot.tries = str(error) or type(error).__name__, robot.tries + 1
-        except (ValueError, KeyError, TypeError, RecursionError):
+        except (ValueError, KeyError, TypeError):
             robot.problem, robot.tries = "it sends messages that are not a page's", robot.tries + 1
 
     def _key_for(self, page: OpenPage) -> dict[str, str]:

@@ -12,8 +12,9 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from tenuto.basics.json_in import read_json
 from tenuto.basics.text import readable
-from tenuto.files import write_atomically
+from tenuto.files import MOST_TOML, read_text, write_atomically
 
 # The validity of a code, s.
 _CODE_GOOD_FOR = 600.0
@@ -107,7 +108,7 @@ class Devices:
 
     def _read(self) -> dict[str, Device]:
         with suppress(OSError, ValueError, TypeError, AttributeError):
-            found = json.loads(self.path.read_text(encoding="utf-8"))
+            found = read_json(read_text(self.path, MOST_TOML))
             return {str(identity): Device(**one) for identity, one in found.items()}
         return {}
 

@@ -11,7 +11,8 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from tenuto.files import write_atomically
+from tenuto.basics.json_in import read_json
+from tenuto.files import MOST_TOML, read_text, write_atomically
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,6 @@ def _lives(process: int) -> bool:
 
 def _read(path: Path) -> OpenPage | None:
     with suppress(OSError, ValueError, TypeError):
-        said = json.loads(path.read_text(encoding="utf-8"))
+        said = read_json(read_text(path, MOST_TOML))
         return OpenPage(int(said["port"]), bool(said["lan"]), int(said["process"]))
     return None

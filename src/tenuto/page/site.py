@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from collections.abc import Awaitable, Callable, MutableMapping
 from contextlib import suppress
 from datetime import date
@@ -17,6 +16,7 @@ from starlette.routing import Mount, Route, WebSocketRoute
 from starlette.staticfiles import StaticFiles
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
+from tenuto.basics.json_in import read_json
 from tenuto.page.hub import Client
 from tenuto.page.visitors import COOKIE, Outlet, Page
 from tenuto.protocols.page import LONGEST_MESSAGE
@@ -70,9 +70,9 @@ class Site:
         if not (page.lan and page.allowed(request, by_script=True)):
             return _refused(self._page)
         try:
-            asked = json.loads(await _short_body(request))
+            asked = read_json(await _short_body(request))
             code, name = str(asked["code"]), str(asked.get("name", ""))
-        except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        except (ValueError, KeyError, TypeError, AttributeError):
             return JSONResponse({"text": "expected a code"}, 400, _HEADERS)
         before = page.code.text
         why = page.code.why_not(code, page.now(), request.client.host if request.client is not None else "")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 
 _KEY = r'(?:[A-Za-z0-9_-]+|"[^"]*"|\'[^\']*\')'
 _DOTTED = rf"{_KEY}(?:\s*\.\s*{_KEY})*"
@@ -14,13 +15,24 @@ def line_of(text: str, key: str) -> int:
 
     A key is found as ``[a.b]`` and ``c =``, as ``a.b.c =``, as ``a.b = { c = …`` and as any mixture of these.
     """
-    best, line = 0, 1
-    wanted = key.split(".")
+    whole, begun = _places(text)
+    wanted = tuple(key.split("."))
+    if wanted in begun:
+        return begun[wanted]
+    return next((whole[wanted[:long]] for long in range(len(wanted), 0, -1) if wanted[:long] in whole), 1)
+
+
+@lru_cache(maxsize=2)  # a file with many errors is asked for each of them
+def _places(text: str) -> tuple[dict[tuple[str, ...], int], dict[tuple[str, ...], int]]:
+    """Return the first line of each complete key, and of each key that one begins with."""
+    whole: dict[tuple[str, ...], int] = {}
+    begun: dict[tuple[str, ...], int] = {}
     for number, written in _written(text):
-        long = min(len(written), len(wanted))
-        if written[:long] == wanted[:long] and long > best:
-            best, line = long, number
-    return line
+        key = tuple(written)
+        whole.setdefault(key, number)
+        for long in range(1, len(key) + 1):
+            begun.setdefault(key[:long], number)
+    return whole, begun
 
 
 def _written(text: str) -> Iterator[tuple[int, list[str]]]:

@@ -18,6 +18,7 @@ from pathlib import Path
 
 from tenuto.basics.errors import CalibrationError, SinkError
 from tenuto.calibration.store import AGAIN, Calibration, default_path
+from tenuto.files import write_atomically
 from tenuto.profile.load import load_profile
 from tenuto.profile.profile import PreparedProfile, Profile
 from tenuto.profile.trims import load_trims, save_trims, trims_path
@@ -110,7 +111,7 @@ def keep_with(log: str | Path, prepared: PreparedProfile) -> None:
             old.unlink()
         trims_path(kept).unlink(missing_ok=True)
         if kept.resolve() != origin.resolve():
-            kept.write_bytes(prepared.profile.text().encode())
+            write_atomically(kept, prepared.profile.text())
         calibrations = {"": prepared.calibration, **prepared.others}
         for driver, one in calibrations.items():
             if one is not None:

@@ -13,7 +13,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.driving.events import EventFinder
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick
-from tenuto.files import check_there
+from tenuto.files import check_there, open_to_write
 from tenuto.kinds.options import option
 from tenuto.sinks.base import Sink, SinkOptions
 
@@ -38,7 +38,7 @@ class EventLog(Sink):
         self._begun = False
         try:
             # It stays open as long as the sink, and nothing is left in a buffer that a close would have to write.
-            self._file = open(self._path, "ab", buffering=0)  # noqa: SIM115
+            self._file = open_to_write(self._path, append=True)
             # After a loss of power the last line may be incomplete: begin a new one.
             if self._file.tell() and _last_byte(self._path) != b"\n":
                 self._file.write(b"\n")

@@ -26,7 +26,7 @@ from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
 from tenuto.driving.plan import Plan
 from tenuto.driving.tick import Tick, is_whole
-from tenuto.files import check_there
+from tenuto.files import check_there, open_to_write
 from tenuto.sinks.base import Sink
 
 if TYPE_CHECKING:
@@ -37,6 +37,8 @@ Type = type[int] | type[float] | type[str]
 # A killed process loses at most this many seconds of its log.
 _FLUSH_SECONDS = 1.0
 UNFINISHED = ".unfinished"
+# The rows of one group of a Parquet file.
+_ROWS_AT_ONCE = 20_000
 # Every row has the number of its format: a version that does not know it reports that.
 FORMAT_COLUMN, FORMAT = "format", 1
 
@@ -221,7 +223,7 @@ class CsvLog(LogFile):
     """A log as CSV."""
 
     def _open(self, path: Path) -> IO[Any]:
-        return open(path, "w", newline="", encoding="utf-8")
+        return open_to_write(path, text=True)
 
     def _begin(self, row: Row) -> None:
         self._writer = csv.writer(self._file, lineterminator="\n")  # type: ignore[arg-type]
@@ -235,7 +237,7 @@ class JsonLinesLog(LogFile):
     """A log as JSON lines."""
 
     def _open(self, path: Path) -> IO[Any]:
-        return open(path, "w", encoding="utf-8")
+        return open_to_write(path, text=True)
 
     def _begin(self, row: Row) -> None:
         """Do nothing: every line names its columns."""
@@ -258,8 +260,8 @@ class ParquetLog(LogFile):
         super().__init__(path)
 
     def _open(self, path: Path) -> IO[Any]:
-        open(path, "wb").close()  # an error about this path must come now
-        return open(f"{path}{UNFINISHED}", "wb")
+        open_to_write(path).close()  # an error about this path must come now
+        return open_to_write(f"{path}{UNFINISHED}")
 
     def _begin(self, row: Row) -> None:
         types = {int: self._arrow.int64(), float: self._arrow.float64(), str: self._arrow.string()}
@@ -284,11 +286,25 @@ class ParquetLog(LogFile):
         self._file.close()
         unfinished = Path(f"{self._path}{UNFINISHED}")
         if self._columns:
-            import pyarrow.parquet as parquet
-
-            with self._arrow.ipc.open_stream(unfinished.read_bytes()) as stream:
-                parquet.write_table(stream.read_all(), self._path)
+            self._copy(unfinished)
         unfinished.unlink()
+
+    def _copy(self, unfinished: Path) -> None:
+        """Make the Parquet file from the stream, some rows at a time: a drive is longer than the memory is large."""
+        import pyarrow.parquet as parquet
+
+        batches: list[pa.RecordBatch] = []
+        with (
+            self._arrow.memory_map(str(unfinished)) as rows, self._arrow.ipc.open_stream(rows) as stream,
+            open_to_write(self._path) as file, parquet.ParquetWriter(file, self._schema) as made,
+        ):  # fmt: skip
+            for batch in stream:
+                batches.append(batch)
+                if sum(map(len, batches)) >= _ROWS_AT_ONCE:
+                    made.write_table(self._arrow.Table.from_batches(batches))
+                    batches = []
+            if batches:
+                made.write_table(self._arrow.Table.from_batches(batches))
 
 
 def _blanks(row: Row) -> dict[str, float | str]:

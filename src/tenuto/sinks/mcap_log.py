@@ -15,6 +15,7 @@ from typing import IO, Any
 
 from tenuto.basics.errors import SinkError
 from tenuto.basics.extras import how_to_get
+from tenuto.files import open_to_write
 from tenuto.sinks.log_file import LogFile, Row, Type, type_of, without_nan
 
 # The first part of a column's name → its channel; all others go with the commands.
@@ -23,6 +24,8 @@ CHANNELS = {
     **dict.fromkeys(("guard", "notices", "notice_codes", "actions"), "/guard"),
     **dict.fromkeys(("actuators", "wire", "output"), "/actuators"),
 }
+# The key of the names of all columns in their order, in the metadata of the first channel.
+COLUMNS = "columns"
 CHANNELS_OF_LOG = ("/frames", "/commands", "/guard", "/actuators")
 _TYPES: dict[Type, str | list[str]] = {int: "integer", float: ["number", "null"], str: "string"}
 
@@ -64,7 +67,7 @@ class McapLog(LogFile):
         super().__init__(path)
 
     def _open(self, path: Path) -> IO[Any]:
-        return open(path, "wb")
+        return open_to_write(path)
 
     def _begin(self, row: Row) -> None:
         import tenuto
@@ -83,7 +86,9 @@ class McapLog(LogFile):
         for channel, columns in self._columns_of.items():
             schema = json.dumps(_schema({name: row[name] for name in columns})).encode()
             number = self._writer.register_schema(name=f"tenuto{channel}", encoding="jsonschema", data=schema)
-            self._channels[channel] = self._writer.register_channel(channel, "json", number)
+            # The order of all columns, which their channels do not have.
+            order = {COLUMNS: json.dumps(list(row))} if not self._channels else {}
+            self._channels[channel] = self._writer.register_channel(channel, "json", number, metadata=order)
 
     def _put(self, row: Row) -> None:
         whole = without_nan(row)

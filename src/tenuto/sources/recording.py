@@ -17,11 +17,13 @@ from tenuto.basics.frame import Frame, with_earlier
 from tenuto.basics.layouts import ControlInfo
 from tenuto.basics.text import shortened
 from tenuto.clock import Timer
-from tenuto.files import UnreadableError, read_bytes, read_text
+from tenuto.files import UnreadableError, open_to_write, read_bytes, read_text
 from tenuto.kinds.options import option
 from tenuto.sources.base import Source, SourceOptions
 
 TIME_COLUMN = "time"
+# A column that only a log of a drive has.
+_OF_A_LOG = "guard.state"
 _MOST_COLUMNS = 1000
 # The longest recording of a drive, s, and the latest time, s, at which a float still has milliseconds.
 _LONGEST, _LATEST = 86_400.0, 1e11
@@ -77,6 +79,11 @@ def _read_csv(path: str | Path) -> list[dict[str, float]]:
 def _check_header(path: str | Path, header: Sequence[str]) -> None:
     if len(header) > _MOST_COLUMNS:
         raise RecordingError(f"{path}:1: expected at most {_MOST_COLUMNS} columns, found {len(header)}")
+    if _OF_A_LOG in header:
+        raise RecordingError(
+            f"{path}: expected a recording of sticks, found the log of a drive: tenuto compare and tenuto tune drive "
+            "its sticks again, tenuto why and tenuto report read it"
+        )
     for name in header:
         if not name or header.count(name) > 1:
             found = shortened(name)
@@ -134,7 +141,7 @@ class RecordingWriter(Closing):
         if self._rows is not None and not has("pyarrow"):
             raise RecordingError(f"{path}: {how_to_get('pyarrow')}")
         try:
-            self._file: IO[Any] = open(path, "wb" if self._rows is not None else "w")  # noqa: SIM115  # see close()
+            self._file: IO[Any] = open_to_write(path, text=self._rows is None)
         except OSError as error:
             raise RecordingError(f"{path}: cannot write a recording there: {error.strerror or error}") from error
 
