@@ -33,11 +33,11 @@ def service(
 
     [bold]Examples:[/bold]
 
-      tenuto service medlar.toml
+      tenuto service medlar.toml --to serial:/dev/ttyUSB0
 
-      sudo tenuto service medlar.toml --user pi --install
+      sudo tenuto service medlar.toml --to serial:/dev/ttyUSB0 --user pi --install
 
-      tenuto service medlar.toml --follow udp::14660,key=medlar.key
+      tenuto service medlar.toml --follow udp::14660,key=medlar.key --to serial:/dev/ttyUSB0
     """
     import tenuto
     from tenuto.health.service import service_for
