@@ -104,11 +104,14 @@ class Flight:
         self.autopilot = Autopilot(self.profile, key=key, loss=loss, delay=delay)
         options.setdefault("commands", COMMANDS)
         self.sink = MavlinkSink(f"127.0.0.1:{self.autopilot.address[1]}", **options)  # type: ignore[arg-type]
+        self.clock = tenuto.SimulatedClock()
+        self.sink.clock = self.clock
         self.sink.start(self.profile.plan())
         self.bench = Bench(self.profile)
 
     def run(self, seconds: float, values: dict[str, float]) -> Tick:
         for _ in range(round(seconds / 0.02)):
+            self.clock.sleep_until(self.bench.now + 0.02)
             self.sink.write(self.bench.step(values))
             self.autopilot.step(0.02)
         return self.bench.ticks[-1]
@@ -375,7 +378,8 @@ def test_messages_of_no_dialect_are_no_loss_and_no_sign_of_life(flight: Flight) 
     flight.autopilot._speak = speaks_a_dialect  # type: ignore[method-assign]
     flight.run(3.0, PAD)
     assert flight.sink.telemetry.loss == 0.0
-    flight.autopilot._speak = lambda: None  # type: ignore[method-assign]
+    flight.autopilot.speaks = False  # not even to acknowledge
+    flight.run(0.1, PAD)
     heard = flight.sink.telemetry.time
     flight.autopilot.link.pack(dialect.MAVLink_heartbeat_message(2, 0, 0, 0, 3, 3))
     for _ in range(50):
@@ -383,7 +387,7 @@ def test_messages_of_no_dialect_are_no_loss_and_no_sign_of_life(flight: Flight) 
         data[7:10] = (60_001).to_bytes(3, "little")
         flight.autopilot._udp.send(bytes(data))
         flight.run(0.1, PAD)
-    assert flight.sink.telemetry.time - heard < 0.3
+    assert flight.sink.telemetry.time == pytest.approx(heard, abs=1e-9)
 
 
 def test_it_says_how_it_flies(flight: Flight) -> None:
