@@ -45,7 +45,7 @@ _STARTS = ((1.0, 0.0, 0.05, 0.1), (1.0, 0.0, 0.2, 0.3), (1.0, 0.0, 0.1, 0.01))  
 # The steps of delay and time constant for the numerical derivative, s.
 _STEP = 1e-6
 # The measured way is compared in windows of this length, one from each row, s.
-_WINDOW = 0.5
+WINDOW = 0.5
 # What the model lacks, such as a wheel that slips, lasts no longer than this, s.
 _LASTS = 1.0
 # Confidence of the intervals: 95 %, by the normal distribution.
@@ -156,7 +156,7 @@ def _in_windows(motion: Motion, step: float) -> Motion:
     Args:
         motion: its steps. step: the usual duration of one, s.
     """
-    count = min(max(1, round(_WINDOW / step)), len(motion.start))
+    count = min(max(1, round(WINDOW / step)), len(motion.start))
     seconds = motion.end - motion.start
     first, last = np.arange(len(seconds) - count + 1), np.arange(count - 1, len(seconds))
     start, end = motion.start[first], motion.end[last]
@@ -314,7 +314,7 @@ def _uncertainty(jacobian: Array, residuals: Array, step: float) -> Array:
     there is more noise in motion; and that of residuals that are the same kind of noise all the time, with their
     autocovariance, which is exact for noise of positions.
     """
-    lags = max(1, int((_LASTS + _WINDOW) / step))
+    lags = max(1, int((_LASTS + WINDOW) / step))
     scores = jacobian * residuals[:, None]
     uneven, even = scores.T @ scores, np.mean(residuals**2) * jacobian.T @ jacobian
     for lag in range(1, min(lags, len(scores) - 1) + 1):

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tenuto.analysis.measure import WINDOW
+from tenuto.basics.number import Array
 from tenuto.figures.drive import BLUE, GREY, ORANGE
 
 if TYPE_CHECKING:
@@ -20,11 +22,11 @@ _NAMES = {"vx": ("ahead", "m/s", 1.0), "yaw_rate": ("turning to the left", "deg/
 
 
 def plot_response(ax: Axes, table: pd.DataFrame, response: Response) -> None:
-    """Draw one motion over time: the command, the measurement, and the model of the command."""
+    """Draw one motion over time: the command, the measurement, and the model of the command; all in the same means."""
     name, unit, scale = _NAMES[response.axis]
     ax.plot(response.time, scale * response.measured, ".", color=GREY, markersize=2.0, label="measured")
-    command = scale * table[f"command.{response.axis}"]
-    ax.step(table["time"], command, where="post", color=ORANGE, linewidth=1.2, label="commanded")
+    command = scale * _means(table, f"command.{response.axis}", response.time)
+    ax.plot(response.time, command, color=ORANGE, linewidth=1.2, label="commanded")
     ax.plot(response.time, scale * response.modelled, color=BLUE, linewidth=1.6, label="by the model")
     low, high = float(command.min()), float(command.max())
     room = 0.25 * max(high - low, 1e-3)
@@ -32,6 +34,14 @@ def plot_response(ax: Axes, table: pd.DataFrame, response: Response) -> None:
     ax.set_title(f"{name}, {unit}", fontsize=11, fontweight="bold", loc="left")
     ax.margins(x=0)
     ax.grid(color="#e3e5e8", linewidth=0.6)
+
+
+def _means(table: pd.DataFrame, column: str, middles: Array) -> Array:
+    """Return the means of a command over the windows of the measurement; each command holds until the next."""
+    time, held = table["time"].to_numpy(dtype=float), table[column].to_numpy(dtype=float)
+    gone = np.concatenate([[0.0], np.cumsum(held[:-1] * np.diff(time))])
+    ends = (np.interp(middles + side * WINDOW / 2.0, time, gone) for side in (1.0, -1.0))
+    return np.asarray(np.subtract(*ends) / WINDOW)
 
 
 def plot_follow(ax: Axes, table: pd.DataFrame, response: Response) -> None:
@@ -65,5 +75,5 @@ def measure_figure(table: pd.DataFrame, found: Measured, title: str = "") -> Fig
         plot_follow(right, table, response)
         right.legend(fontsize=8, frameon=False, loc="upper left")
     rows[0][0].legend(fontsize=8, frameon=False, ncols=3, loc="lower right", bbox_to_anchor=(1.0, 1.0))
-    rows[-1][0].set_xlabel("time of the log, s", fontsize=8.5)
+    rows[-1][0].set_xlabel(f"time of the log, s; each speed is its mean over {WINDOW:g} s", fontsize=8.5)
     return figure
