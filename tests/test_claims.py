@@ -22,7 +22,7 @@ from test_ranks import SOLO, Lesson
 TESTS = Path(__file__).parent
 CLAIMS: dict[str, dict[str, str]] = tomllib.loads((TESTS / "claims.toml").read_text())
 # Where the claims of a page end, and the record of what was tried begins.
-ENDS = {"guard": "`tenuto soak` composes", "page": "## Performance"}
+ENDS = {"guard": "`tenuto soak` composes", "page": "## Performance", "firmware": "## How large and how fast"}
 
 
 def sentences(text: str) -> Iterator[str]:
