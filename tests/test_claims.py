@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator
+from contextlib import nullcontext
 from itertools import pairwise
 from pathlib import Path
 
@@ -17,6 +18,10 @@ from tenuto.basics.reasons import Code, Kind, Reason
 from tenuto.data import shipped
 from tenuto.driving.cues import Cues
 from tenuto.driving.telemetry import Telemetry
+from tenuto.firmware.boards import misfits, no_main
+from tenuto.firmware.generate import make_firmware
+from tenuto.firmware.hearing import hearing_of
+from tenuto.firmware.refusals import passed_over
 from test_ranks import SOLO, Lesson
 
 TESTS = Path(__file__).parent
@@ -114,3 +119,43 @@ def test_each_event_of_the_driver_s_feedback_has_its_cue() -> None:
     near = [tick.time for tick in bench.ticks if (cue := cues.step(tick)) and cue.name == "near"]
     assert len(near) >= 3
     assert min(b - a for a, b in pairwise(near)) > 0.45, "not at every tick"
+
+
+BOARD = (TESTS.parent / "examples/boards/medlar-board.toml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "part", "target", "said"),
+    [
+        ("[guard]", "[loop]\nrate = 9.0\nstall_timeout = 1.0\n[guard]", "whole", "avr", "10.0 Hz at least"),
+        ('"300 ms"', '"3 s"\n', "whole", "micropython", "2.1 Hz at least"),
+        ('kind = "sbus"\nport = "/dev/ttyAMA0"', 'kind = "pwm"\nfile = "/dev/gpiochip0"\nline = [1, 2, 3, 4, 5]',
+         "whole", "sketch", "interrupt at two of its pins only"),
+        ("[guard]", '[trims.steer]\nup = "channel_8"\ndown = "channel_9"\n[guard]', "whole", "passed over",
+         "trims that are made on the board are lost without power"),
+        ("[guard]\n", "[guard]\nleast_quality = 50\n", "whole", "passed over", "pass it with robot_quality"),
+        ("[guard]", '[switches.horn]\nkind = "momentary"\nreads = "channel_8"\n[actions.beep]\npress = "horn"\n[guard]',
+         "sticks", "passed over", "a velocity line carries no actions"),
+    ],
+)  # fmt: skip
+def test_what_a_board_leaves_out_is_said_with_its_key(old: str, new: str, part: str, target: str, said: str) -> None:
+    slow = "\n[loop]\nrate = 2.0\nstall_timeout = 2.0\n" if target == "micropython" else ""
+    profile = tenuto.parse_profile(BOARD.replace(old, new, 1) + slow)
+    plan = profile.plan()
+    if target == "passed over":
+        assert said in " ".join(passed_over(profile, plan, part))
+        assert said not in " ".join(passed_over(tenuto.parse_profile(BOARD), tenuto.parse_profile(BOARD).plan(), part))
+        return
+    hearing = hearing_of(profile, plan, part)
+    found = {"micropython": no_main(profile, plan, part, hearing)} | misfits(profile, plan, part, hearing)
+    assert said in found[target]
+
+
+@pytest.mark.parametrize(("count", "part", "refused"), [(8, "sticks", False), (9, "sticks", True), (9, "whole", False)])
+def test_a_velocity_line_carries_eight_outputs(count: int, part: str, refused: bool) -> None:
+    lamps = "".join(
+        f'[outputs.lamp_{n}]\nkind = "contact"\ncontrol = "drive"\nside = "positive"\n' for n in range(count)
+    )
+    profile = tenuto.parse_profile(BOARD + lamps)
+    with pytest.raises(tenuto.ProfileError, match="carries 8 outputs at most") if refused else nullcontext():
+        make_firmware(profile, part=part, timed=False)
