@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn
 
-from tenuto.analysis.log_files import READERS, Cells
+from tenuto.analysis.log_files import READERS, Cells, is_text_column
 from tenuto.basics.errors import CutOffWarning, RecordingError
 from tenuto.basics.extras import needs
 from tenuto.basics.frame import Frame, LinkCounts
@@ -16,7 +16,7 @@ from tenuto.basics.reasons import Reason
 from tenuto.basics.text import parted, shortened
 from tenuto.driving.guard import GuardStatus, State
 from tenuto.driving.selection import Chosen
-from tenuto.driving.telemetry import far_ends_of, is_text
+from tenuto.driving.telemetry import far_ends_of
 from tenuto.driving.tick import Tick, is_whole
 from tenuto.sinks.log_file import FORMAT, FORMAT_COLUMN
 from tenuto.styles.mixing import Intent
@@ -25,19 +25,6 @@ from tenuto.vehicles.velocity import VelocityCommand
 if TYPE_CHECKING:
     import pandas as pd
 
-# Columns of text; all others are numbers.
-_TEXT = (
-    "driver",
-    "mode",
-    "rates",
-    "steering",
-    "actions",
-    "notices",
-    "notice_codes",
-    "guard.state",
-    "guard.codes",
-    "guard.reasons",
-)
 # Every tick has a number in these.
 _KNOWN = frozenset(("time", "dt", "intent", "demand", "target", "command"))
 # The columns of a log that an earlier version may lack, with their meaning in that case.
@@ -92,7 +79,7 @@ def _checked(cells: Cells, path: str) -> pd.DataFrame:
     for name in map(str, cells.table.columns):
         if name != FORMAT_COLUMN:
             column = cells.table[name]
-            table[name] = _texts(cells, name, column) if _is_text(name) else _numbers(cells, name, column)
+            table[name] = _texts(cells, name, column) if is_text_column(name) else _numbers(cells, name, column)
     frame = pd.DataFrame(table)
     for name, meant in _LATER.items():
         if name not in table:
@@ -124,10 +111,6 @@ def _check_columns(cells: Cells, path: str) -> None:
         raise RecordingError(f"{path}: expected the columns of a log, found {shortened(odd[0])}")
     if not len(cells.table):
         raise RecordingError(f"{path}: expected at least one row, found none")
-
-
-def _is_text(name: str) -> bool:
-    return name in _TEXT or is_text(name)
 
 
 def _texts(cells: Cells, name: str, column: pd.Series[Any]) -> pd.Series[Any]:
