@@ -129,5 +129,5 @@ def test_a_computer_in_the_place_of_a_receiver(tmp_path: Path) -> None:
         pushed = max(left for left, _ in one.said)
         assert min(right for _, right in one.said) == pytest.approx(3000.0 - pushed, abs=2.0)
         assert pushed == pytest.approx(1500.0 + 500.0 * speeds(tmp_path / "driver.jsonl").max() / 1.2, abs=15.0)
-        assert wait_for(lambda one=one: one.said[-1] == (1500.0, 1500.0), 3.0)  # type: ignore[misc]
+        assert wait_for(lambda one=one: one.said[-1] == (1500.0, 1500.0), 60.0)  # type: ignore[misc]
         one.close()
