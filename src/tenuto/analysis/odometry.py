@@ -120,7 +120,7 @@ def _motion(table: pd.DataFrame) -> Motion:
         )
     if len(time) < _LEAST_ROWS:
         raise ValueError(f"expected at least {_LEAST_ROWS} rows, found {len(time)}")
-    whole = np.diff(time) <= _GAP * float(np.median(np.diff(time)))
+    whole = np.diff(time) <= _GAP * _usual_step(np.diff(time))
     start, end = time[:-1][whole], time[1:][whole]
     if pose:
         x, y, heading = numbers[:, 1:].T
@@ -129,6 +129,12 @@ def _motion(table: pd.DataFrame) -> Motion:
         vx = (numbers[:-1, 1] + numbers[1:, 1]) / 2.0
         turn = (numbers[:-1, 2] + numbers[1:, 2]) / 2.0 if "yaw_rate" in columns else np.full(len(vx), np.nan)
     return Motion(start, end, vx[whole], turn[whole])
+
+
+def _usual_step(steps: Array) -> float:
+    """Return the step that half of the time is made of, s: rows that were received in bursts take no time."""
+    rising = np.sort(steps)
+    return float(rising[np.searchsorted(np.cumsum(rising), rising.sum() / 2.0)])
 
 
 def _of_poses(x: Array, y: Array, heading: Array, dt: Array) -> tuple[Array, Array]:
