@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator
-from contextlib import nullcontext
 from itertools import pairwise
 from pathlib import Path
 
@@ -19,7 +18,6 @@ from tenuto.data import shipped
 from tenuto.driving.cues import Cues
 from tenuto.driving.telemetry import Telemetry
 from tenuto.firmware.boards import misfits, no_main
-from tenuto.firmware.generate import make_firmware
 from tenuto.firmware.hearing import hearing_of
 from tenuto.firmware.refusals import passed_over
 from test_ranks import SOLO, Lesson
@@ -149,13 +147,3 @@ def test_what_a_board_leaves_out_is_said_with_its_key(old: str, new: str, part: 
     hearing = hearing_of(profile, plan, part)
     found = {"micropython": no_main(profile, plan, part, hearing)} | misfits(profile, plan, part, hearing)
     assert said in found[target]
-
-
-@pytest.mark.parametrize(("count", "part", "refused"), [(8, "sticks", False), (9, "sticks", True), (9, "whole", False)])
-def test_a_velocity_line_carries_eight_outputs(count: int, part: str, refused: bool) -> None:
-    lamps = "".join(
-        f'[outputs.lamp_{n}]\nkind = "contact"\ncontrol = "drive"\nside = "positive"\n' for n in range(count)
-    )
-    profile = tenuto.parse_profile(BOARD + lamps)
-    with pytest.raises(tenuto.ProfileError, match="carries 8 outputs at most") if refused else nullcontext():
-        make_firmware(profile, part=part, timed=False)

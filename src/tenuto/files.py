@@ -25,7 +25,7 @@ from tenuto.basics.findings import Finding, Severity
 from tenuto.basics.text import readable
 
 # The greatest size of a profile, a script, a calibration or a key, which have some kilobytes; of a log or a recording.
-MOST_TOML, MOST_DATA = 1_000_000, 1_000_000_000
+MOST_TOML, MOST_DATA = 1_000_000, 4_000_000_000
 _KINDS = {
     stat.S_IFDIR: "a folder", stat.S_IFIFO: "a pipe", stat.S_IFSOCK: "a socket", stat.S_IFCHR: "a device",
     stat.S_IFBLK: "a device",
@@ -191,6 +191,7 @@ def open_to_write(path: str | Path, *, text: bool = False, append: bool = False)
     try:
         status = os.fstat(handle)
         _check_regular(path, status, devices=True)
+        os.set_blocking(handle, True)  # only opening must not wait
         if not append and stat.S_ISREG(status.st_mode):
             os.ftruncate(handle, 0)
         if text:

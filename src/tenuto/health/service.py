@@ -96,15 +96,15 @@ def service_for(
 
     Raises:
         TenutoError: the profile has no file, or is driven by the keys of a terminal; a file that it names is not there;
-            the user, a path, an argument or a
-            port has characters that would mean something else to the system.
+            the user, a path, an argument or a port has characters that would mean something else to the system.
     """
     file = profile.file
     if file is None:
         raise TenutoError("a service needs a profile that is a file")
     if any(kind == "keyboard" for kind in (profile.source.kind, *_kinds_of_drivers(profile))):
         raise TenutoError(f"{file}: it is driven by the keys of a terminal, and a service has none")
-    for one in (profile.source, *profile.sinks.values(), *(driver.source for driver in profile.drivers.values())):
+    sources = [driver.source for driver in profile.drivers.values()] + [one.source for one in profile.inputs.values()]
+    for one in (profile.source, *profile.sinks.values(), *sources):
         for key, path, read in files_of(one) if one is not None else ():
             if read and not (file.resolve().parent / path).exists():
                 raise TenutoError(f"{file}: {key}: there is no file {path} in its folder, where the service runs")

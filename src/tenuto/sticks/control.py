@@ -104,6 +104,11 @@ class ControlPlan:
         return bool(self.hysteresis or self.spike_filter or self.smoothing or self.ramp_up or self.ramp_down)
 
 
+def is_stretched_first(travel: str, zone: str) -> bool:
+    """Return whether a stick's circle is stretched to the square before its dead zone: one that belongs to the axes."""
+    return travel == "round to square" and zone in ("square", "straight")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StickPlan:
     """Two controls that are the axes of one stick, and share a dead zone or a travel.
@@ -127,7 +132,7 @@ class StickPlan:
     @property
     def stretched_first(self) -> bool:
         """Whether its circle is stretched to the square before its dead zone."""
-        return self.travel == "round to square" and self.zone in ("square", "straight")
+        return is_stretched_first(self.travel, self.zone)
 
 
 def stick_zone(stick: StickPlan, x: float, y: float) -> tuple[float, float]:

@@ -25,6 +25,7 @@ from tenuto.profile.checks.shares import no_metres_errors
 from tenuto.profile.choices import ModeTable
 from tenuto.profile.schema import Tables
 from tenuto.profile.speeds import full_velocity
+from tenuto.sticks.control import is_stretched_first
 from tenuto.vehicles.base import LEVEL_FORMS, Chassis, Quantity
 from tenuto.vehicles.priority import takes_priority
 from tenuto.vehicles.velocity import VelocityCommand
@@ -83,8 +84,7 @@ def _sticks(profile: Tables) -> Iterator[Finding]:
                 )
             taken.add(control)
         # In the corners of a circle that is stretched to the square its zone is, too.
-        stretched = stick.travel == "round to square" and stick.zone in ("square", "straight")
-        wide = stick.dead_zone * (math.sqrt(2.0) if stretched else 1.0)
+        wide = stick.dead_zone * (math.sqrt(2.0) if is_stretched_first(stick.travel, stick.zone) else 1.0)
         if wide + stick.outer_dead_zone + max(stick.hysteresis, stick.growth) >= 1.0:
             yield unexpected(
                 f"sticks.{name}.dead_zone", "dead zones and growth of less than 1 together", f"{stick.dead_zone}"
