@@ -42,7 +42,8 @@ from tenuto.basics.number import Array
 from tenuto.curves.expo import Expo
 from tenuto.driving.distance import Braking
 from tenuto.driving.plan import Plan
-from tenuto.driving.stopping import braking_for, reaction, worst_stop
+from tenuto.driving.stopping import at_most, braking_for, reaction, whose_link, worst_stop
+from tenuto.files import parse_toml
 from tenuto.profile.patch import Change
 from tenuto.profile.prepare import prepare_profile
 from tenuto.profile.profile import PreparedProfile, Profile
@@ -223,7 +224,7 @@ def _top_speed(plan: Plan, profile: Profile, wished: float) -> Iterator[Change]:
         )
     places: dict[tuple[str, ...], float] = {}
     for mode in plan.modes:
-        own = _has_own_speed(profile, mode.name)
+        own = _has_own(profile, mode.name, "speeds", "forward")
         places[("modes", mode.name, "speeds") if own else ("speeds",)] = mode.speeds.forward
     fastest = max(places.values())
     for place, now in places.items():
@@ -231,36 +232,37 @@ def _top_speed(plan: Plan, profile: Profile, wished: float) -> Iterator[Change]:
             yield Change((*place, "forward"), unit.shown(wished, ".3g"), unit.shown(now, ".3g"), "as wished")
 
 
-def _has_own_speed(profile: Profile, mode: str) -> bool:
-    speeds = profile.modes[mode].speeds if mode in profile.modes else None
-    return speeds is not None and "forward" in speeds.model_fields_set
+def _has_own(profile: Profile, mode: str, table: str, key: str) -> bool:
+    """Return whether a mode has a key of its own in its file; a key that it lacks is that of all modes."""
+    return key in parse_toml(profile.text()).get("modes", {}).get(mode, {}).get(table, {})
 
 
 def _expo(plan: Plan, finest: float) -> Iterator[Change]:
     """Propose the expo of the stick that drives, or of both of a tank: its first tenth is nearest to the finest speed.
 
-    Raises `RecordingError` if each of them has its own curve or rates.
+    Raises `RecordingError` if one of them has its own curve or rates.
     """
     sticks, speed = strongest(plan, plan.mode, 0), plan.chassis.units.speed
-    able = [one for one in sticks if isinstance(one.shape.curve, Expo | None) and not one.rates]
-    if not able:
-        names = ", ".join(control.name for control in sticks) or "no stick"
-        raise RecordingError(f"--finest is met by an expo, but {names} drives it with its own curve or rates")
+    # One side of a tank alone would make it turn.
+    own = [one.name for one in sticks if one.rates or not isinstance(one.shape.curve, Expo | None)]
+    if own or not sticks:
+        why = f"{', '.join(own)} has its own curve or rates" if own else "no stick drives it ahead"
+        raise RecordingError(f"--finest is met by an expo, but {why}")
     amounts = [number / 100.0 for number in range(round(100 * _MOST_EXPO) + 1)]
-    amount = min(amounts, key=lambda one: abs(_fine(_with_expo(plan, able, one), sticks) - finest))
+    amount = min(amounts, key=lambda one: abs(_fine(_with_expo(plan, sticks, one), sticks) - finest))
     top = abs(asked_together(plan, plan.mode, sticks, 1.0).vx)
-    fine = speed.shown(_fine(_with_expo(plan, able, amount), sticks), ".3g")
+    fine = speed.shown(_fine(_with_expo(plan, sticks, amount), sticks), ".3g")
     why = f"a tenth of the way beyond the dead zone gives {fine} of {speed.shown(top, '.3g')}"
-    for control in able:
+    for control in sticks:
         curve = control.shape.curve
         was = (curve.positive, curve.negative) if isinstance(curve, Expo) else (0.0, 0.0)
         shown = f"{was[0]:g}" if was[0] == was[1] else f"{was[0]:g}, {was[1]:g}"
         yield Change(("controls", control.name, "expo"), amount, shown, why)
 
 
-def _with_expo(plan: Plan, able: list[ControlPlan], amount: float) -> Plan:
+def _with_expo(plan: Plan, sticks: list[ControlPlan], amount: float) -> Plan:
     """Return the plan with another expo on some of its sticks."""
-    curve, names = Expo(amount, amount), {control.name for control in able}
+    curve, names = Expo(amount, amount), {control.name for control in sticks}
     return replace(plan, controls=tuple(
         replace(one, shape=replace(one.shape, curve=curve)) if one.name in names else one for one in plan.controls
     ))  # fmt: skip
@@ -275,21 +277,28 @@ def _fine(plan: Plan, sticks: list[ControlPlan]) -> float:
 
 
 def _acceleration(tuned: _Tuned, frames: list[Frame]) -> Iterator[Change]:
-    """Propose a lower acceleration if this driver does not notice it; each one is driven with the recorded sticks."""
+    """Propose a lower acceleration if this driver does not notice it; each one is driven with the recorded sticks.
+
+    Nothing is proposed from a recording of some of the controls only, which drives nothing; nor if a mode has its own
+    acceleration: the recording shows what one of them needs, and not the other.
+    """
+    if any(_has_own(tuned.profile, mode, "limits", "acceleration") for mode in tuned.profile.modes):
+        return
     plan, now = tuned.plan, tuned.plan.limits.acceleration
     top, unit = plan.full_speeds().forward, plan.chassis.units.speed
 
     def driven(acceleration: str | None) -> dict[str, float]:
-        tried = tuned.profile if acceleration is None else tuned.profile.with_(
-            **{"limits.acceleration": acceleration, "limits.deceleration": _ramp_text(plan, _deceleration(plan))}
-        )  # fmt: skip
+        changed = {} if acceleration is None else {"limits.acceleration": acceleration}
+        if changed and plan.limits.deceleration is None:  # it is kept, see below
+            changed["limits.deceleration"] = _exactly(plan, plan.limits.acceleration, "m/s^2")
+        tried = tuned.profile.with_(**changed) if changed else tuned.profile
         sticks = Recording("sticks", frames=frames)
         return figures_of(replay(replace(tuned.prepared, profile=tried), sticks, alone=True))
 
     try:
         present = driven(None)
     except SourceError:
-        return  # it is a recording of some of the controls only: it drives nothing
+        return
     if not present["top_speed"] >= _DRIVEN * top or math.isnan(present["behind"]):
         return
     found, behind = now, present["behind"]
@@ -364,7 +373,8 @@ def _stops(plan: Plan, within: float) -> Iterator[Change]:
     level, turn, vertical = stops
     braked = replace(guard, stop_deceleration=level, stop_turn_deceleration=turn, stop_vertical_deceleration=vertical)
     metres = worst_stop(replace(plan, guard=braked), reaction(plan)).metres
-    why = f"with it the robot stands within {metres:.3g} m of its last frame, whatever is driven"
+    why = f"with it the robot stands within {at_most(metres)} m of the last frame, whatever is driven"
+    why += "" if whose_link(plan) == "the link" else f", when {whose_link(plan)} is lost"
     for (key, unit, factor), then in zip(_STOPS, stops, strict=True):
         if then > getattr(guard, key):
             was = f"{getattr(guard, key) * factor:.5g} {unit}"
