@@ -556,7 +556,7 @@ def test_check_compares_with_the_device_and_its_calibration(tmp_path: Path) -> N
     profile = str(shipped("medlar.toml"))
     calm = run("check", profile, cwd=tmp_path)
     assert (calm.returncode, "0 errors, 0 warnings" in calm.stdout) == (0, True)
-    assert "it slows down to standstill                      until 1.12 s  0.86 m" in calm.stdout
+    assert "it slows down to standstill                      until 1.12 s  0.87 m" in calm.stdout
     other = run("check", profile, "--source", "simulated:crsf", cwd=tmp_path)
     assert other.returncode == 1
     assert "medlar.toml:11: controls.drive.reads: error: the device has no left_y" in other.stdout

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from fnmatch import fnmatch
 from itertools import pairwise
@@ -21,8 +22,9 @@ from tenuto.analysis.curves import curve_table
 from tenuto.analysis.sweep import figures_of
 from tenuto.analysis.tune import Wish, tune
 from tenuto.data import shipped
-from tenuto.driving.stopping import link_loss_stages, since_the_loss
+from tenuto.driving.stopping import link_loss_stages, since_the_loss, whose_link
 from tenuto.profile.patch import changed_text
+from test_ranks import SOLO, Lesson
 
 TEXT = shipped("medlar.toml").read_text()
 WISHES = ("--top-speed", "0.9 m/s", "--stop-within", "0.4 m", "--finest", "0.03 m/s")
@@ -167,6 +169,88 @@ def test_what_tune_states_is_what_the_tuned_robot_does(
     if "limits.acceleration" in why:
         behind = figures_of(tenuto.replay(tuned, shipped("orchard-row.csv"), alone=True))["behind"]
         assert f"is {behind:.2g} m/s behind" in why["limits.acceleration"]
+
+
+MODES = """
+[switches.mode_button]
+kind = "positions"
+reads = "left_trigger"
+positions = 2
+[modes.slow]
+fallback = true
+speeds = { %s }
+limits = { %s }
+[modes.brisk]
+speeds = { turn = "90 deg/s" }
+[choose.mode]
+switch = "mode_button"
+order = ["slow", "brisk"]
+"""
+
+
+@pytest.mark.parametrize(
+    ("speed", "limit", "top", "slow", "accelerates"),
+    [
+        ('turn = "40 deg/s"', 'turn_acceleration = "90 deg/s^2"', 0.8, 0.8, True),
+        ('forward = "0.4 m/s"', 'acceleration = "0.8 m/s^2"', 0.8, 0.4, False),
+        ('forward = "0.4 m/s"', 'acceleration = "0.3 m/s^2"', 0.3, 0.3, False),
+    ],
+)
+def test_a_mode_that_is_slower_stays_so_and_one_with_its_own_ramp_keeps_it(
+    speed: str, limit: str, top: float, slow: float, accelerates: bool
+) -> None:
+    profile = tenuto.parse_profile(TEXT + MODES % (speed, limit))
+    changes = tune(profile, shipped("orchard-row.csv"), Wish(top_speed=top))
+    tuned = changed_text(TEXT + MODES % (speed, limit), changes)[1]
+    assert [mode.speeds.forward for mode in tuned.plan().modes] == [slow, top]
+    assert ("limits.acceleration" in [change.place for change in changes]) == accelerates
+
+
+def test_a_tank_is_not_bent_on_one_side() -> None:
+    bent = TANK.replace('reads = "left_y"', 'reads = "left_y", curve = [[0, 0], [0.5, 0.2], [1, 1]]')
+    assert bent != TANK
+    with pytest.raises(tenuto.RecordingError, match="left has its own curve"):
+        tune(tenuto.parse_profile(bent), shipped("orchard-row.csv"), Wish(finest=0.02))
+
+
+@pytest.mark.parametrize("alone", [False, True])
+def test_check_states_the_loss_of_whoever_stops_the_robot_by_silence(alone: bool) -> None:
+    """A learner with a slow link drives at full speed: alone, the stop is that of this link; else it is no stop."""
+    text = shipped("medlar-lesson.toml").read_text()
+    own = f'link_timeout = "900 ms"\nalone = {str(alone).lower()}\n'
+    lesson = Lesson(tenuto.parse_profile(text.replace("speed_share = 0.5\n", own, 1)))
+    plan = lesson.pipeline.plan
+    stated = since_the_loss(link_loss_stages(plan))
+    assert stated[0].seconds == pytest.approx((0.9 if alone else plan.guard.link_timeout) + PERIOD)
+    assert (whose_link(plan) == "the link") == (alone and len(plan.below) == 1)
+    assert "learner" in whose_link(plan) or not alone
+    lesson.give()
+    lesson.run(300, SOLO if not alone else {}, SOLO | {"drive": 1.0})
+    assert lesson.ticks[-1].driver == "learner"
+    assert lesson.ticks[-1].command.vx == pytest.approx(1.2)
+    began = len(lesson.ticks)
+    lesson.run(400, {} if alone else None, None)  # whoever stops it is silent
+    assert lesson.ticks[-1].command.vx == 0.0
+    way = sum(tick.dt * abs(tick.command.vx) for tick in lesson.ticks[began:])
+    assert 0.8 * stated[-1].metres < way <= stated[-1].metres + 1e-9
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("robot", ["medlar", "damson", "quince", "sorrel", "medlar-lift"])
+def test_a_promise_holds_as_it_is_printed(robot: str, folder: Path) -> None:
+    """The numbers of the text are not below those of the promise, and no more than a hundredth above."""
+    said = json.loads(run("check", f"{robot}.toml", "--worst", "--json", cwd=folder).stdout)
+    text = run("check", f"{robot}.toml", "--worst", cwd=folder).stdout
+    printed = [tuple(map(float, one)) for one in re.findall(r"until (\d+\.\d\d) s +(\d+\.\d\d) m", text)]
+    promised = [tuple(map(float, one)) for one in re.findall(r"  (\d+\.\d\d) s +(\d+\.\d\d) m +\d+\.\d\d s", text)]
+    stages = [
+        one for key in ("link_loss", "far_end") for one in said[key] if one["seconds"] and one["metres"] is not None
+    ]
+    wanted = [(one["seconds"], one["metres"]) for one in stages]
+    wanted_worst = [(one["promise"]["seconds"], one["promise"]["metres"]) for one in said["worst"]]
+    assert (len(printed), len(promised)) == (len(wanted), len(wanted_worst))
+    for shown, meant in zip([*printed, *promised], [*wanted, *wanted_worst], strict=True):
+        assert all(-1e-6 <= a - b <= 0.01 for a, b in zip(shown, meant, strict=True)), (shown, meant)
 
 
 @pytest.mark.long

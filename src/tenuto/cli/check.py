@@ -101,7 +101,7 @@ def check(
             )
         if table and prepared is not None:
             results.print(_truth_table(truths, prepared.plan()))
-        _print_stops(stages, silent, dead, faults, prepared.plan().chassis.units if prepared is not None else METRIC)
+        _print_stops(prepared.plan() if prepared is not None else None, stages, silent, dead, faults)
         _print_losses(borne)
         for note in notes:
             results.print(note, style="dim", soft_wrap=True)
@@ -112,11 +112,14 @@ def check(
 
 
 def _print_stops(
-    stages: list[Stage], silent: list[Stage], dead: list[Stage], faults: list[Worst], units: Units
+    plan: Plan | None, stages: list[Stage], silent: list[Stage], dead: list[Stage], faults: list[Worst]
 ) -> None:
     """Print how far the robot goes after a loss of the link or the program, and optionally after every fault."""
-    if stages:
-        results.print("When the link goes quiet at full speed:")
+    from tenuto.driving.stopping import whose_link
+
+    units = plan.chassis.units if plan is not None else METRIC
+    if plan is not None and stages:
+        results.print(f"When {whose_link(plan)} goes quiet at full speed:")
         results.print(_table(stages, units))
         if silent:
             results.print("When a far end falls silent at full speed (guard.needs.answers):")
@@ -230,6 +233,7 @@ def _as_dict(fault: Worst, known: bool) -> dict[str, Any]:
 def _worst_table(faults: list[Worst], units: Units) -> Table:
     """Show the promise for each fault, the simulated result, and its velocity."""
     from tenuto.cli.words import command_in_words
+    from tenuto.driving.stopping import at_most
 
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("  fault", no_wrap=True)
@@ -238,9 +242,9 @@ def _worst_table(faults: list[Worst], units: Units) -> Table:
     table.add_column("from")
     before = None
     for fault in faults:
-        times, ways = (fault.promise.seconds, fault.seconds), (fault.promise.metres, fault.metres)
-        cells = [f"{time:.2f} s {way:5.2f} m" if units.known else f"{time:.2f} s"
-                 for time, way in zip(times, ways, strict=True)]  # fmt: skip
+        promised = at_most(fault.promise.seconds), at_most(fault.promise.metres)
+        driven = f"{fault.seconds:.2f}", f"{fault.metres:.2f}"
+        cells = [f"{time} s {way:>5} m" if units.known else f"{time} s" for time, way in (promised, driven)]
         cells += [f"{fault.robot_metres:.2f} m"] if units.known else []
         where = command_in_words(fault.velocity, units) if fault.velocity != before else "as above"
         before = fault.velocity
@@ -250,16 +254,16 @@ def _worst_table(faults: list[Worst], units: Units) -> Table:
 
 def _table(stages: list[Stage], units: Units) -> Table:
     """Show the stages, with the time and the distance from the last frame to the end of each."""
-    from tenuto.driving.stopping import since_the_loss
+    from tenuto.driving.stopping import at_most, since_the_loss
 
     grid = Table.grid(padding=(0, 2))
     for justify in ("left", "right", "right", "right"):
         grid.add_column(justify=justify, no_wrap=True)
     before = 0.0
     for stage in since_the_loss(stages):
-        down = f"{stage.sinks:.1f} m down" if stage.sinks > before and units.known else ""
+        down = f"{at_most(stage.sinks, 1)} m down" if stage.sinks > before and units.known else ""
         before = stage.sinks
-        when = f"until {stage.seconds:.2f} s" if isfinite(stage.seconds) else "from then on"
-        way = f"{stage.metres:.2f} m" if stage.known and units.known else "not known" if units.known else ""
+        when = f"until {at_most(stage.seconds)} s" if isfinite(stage.seconds) else "from then on"
+        way = f"{at_most(stage.metres)} m" if stage.known and units.known else "not known" if units.known else ""
         grid.add_row(f"  {stage.what}", when, way, down)
     return grid

@@ -49,6 +49,12 @@ class Stop(NamedTuple):
     ground: float
 
 
+def at_most(bound: float, digits: int = 2) -> str:
+    """Write a promise, rounded up: it holds as it is printed. An error of rounding in the last place is none."""
+    unit = 10.0**digits
+    return f"{math.ceil(bound * unit - 1e-6) / unit:.{digits}f}"
+
+
 def since_the_loss(stages: Iterable[Stage]) -> list[Stage]:
     """Return the stages with the time and the distances from the loss to the end of each; as they are stated."""
     found, seconds, metres, sinks, known = list[Stage](), 0.0, 0.0, 0.0, True
@@ -114,15 +120,25 @@ def braking_for(plan: Plan, metres: float) -> Braking:
 
 
 def longest_silence(plan: Plan) -> float:
-    """Return the longest ``link_timeout`` of all drivers, s: each may hold the full speed when its link is lost."""
-    return max([plan.guard.link_timeout, *(lower.link_timeout for lower in plan.below)])
+    """Return the longest ``link_timeout`` of the drivers whose silence stops the robot, s.
+
+    They are the first in rank, and those who may drive alone. The silence of any other one hands the robot to the first
+    in rank, with sticks at rest: that is no stop, and nothing is promised of it.
+    """
+    return max([plan.guard.link_timeout, *(lower.link_timeout for lower in plan.below if lower.alone)])
+
+
+def whose_link(plan: Plan) -> str:
+    """Return the link of which a stop is promised, in words: of whom, if the silence of another driver is no stop."""
+    stops = [plan.driver, *(lower.name for lower in plan.below if lower.alone)]
+    return "the link" if len(stops) == 1 + len(plan.below) else f"the link of {' or '.join(stops)}"
 
 
 def reaction(plan: Plan, silence: float | None = None) -> float:
     """Return the longest time that the last command is held after a link loss, s.
 
     Args:
-        plan: see there. silence: until the loss is noticed, s; by default the longest of any driver.
+        plan: see there. silence: until the loss is noticed, s; by default see `longest_silence`.
     """
     # Each timeout is detected at the tick after it.
     guard = plan.guard
@@ -233,7 +249,7 @@ def link_loss_stages(plan: Plan, silence: float | None = None) -> list[Stage]:
     """List the stages from the last frame to the end, for the velocity with the longest distance.
 
     Args:
-        plan: see there. silence: until the loss is noticed, s; by default the longest of any driver.
+        plan: see there. silence: until the loss is noticed, s; by default see `longest_silence`.
     """
     guard = plan.guard
     held = reaction(plan, silence)

@@ -38,6 +38,7 @@ class _Person:
     """The observed state of one driver.
 
     Attributes:
+        timeout: s without a good frame after which the link counts as lost.
         heard: time of the newest frame that counts. unbelieved: the newest one does not.
         held: hold-to-run is held in the newest one that counts. at_rest: so are all sticks that drive in this mode.
         released, enabled: since the last stop, hold-to-run was seen released, then held with sticks at rest.
@@ -46,7 +47,7 @@ class _Person:
     def __init__(self, plan: Plan, lower: DriverPlan | None) -> None:
         self.lower, self._plan = lower, plan
         controls = plan.controls if lower is None else lower.controls
-        self._timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
+        self.timeout = plan.guard.link_timeout if lower is None else lower.link_timeout
         bands = rest_bands(plan, controls)
         self._bands = {mode.name: [(name, bands[name]) for name in mode.style.controls()] for mode in plan.modes}
         self._controls = {control.name: control for control in controls}
@@ -66,7 +67,7 @@ class _Person:
         if new and hand.frame is not None:
             self.link_good = hand.frame.link_good
             self.unbelieved = not self._believed(hand.frame, tick.time)
-            if not self.unbelieved and tick.time - hand.frame.time <= self._timeout + _SLACK:
+            if not self.unbelieved and tick.time - hand.frame.time <= self.timeout + _SLACK:
                 self.heard = tick.time
         if self.heard is None:
             return
@@ -268,8 +269,7 @@ class Watcher:
                 yield "driving, though hold-to-run is released"
             if person.unbelieved and not (guard.grace and not person.link_good):
                 yield "driving, though the newest frame is not to be believed"
-            timeout = guard.link_timeout if person.lower is None else person.lower.link_timeout
-            if (silent := person.silent_at(tick.time)) > timeout + guard.grace + 2.0 * self._plan.period:
+            if (silent := person.silent_at(tick.time)) > person.timeout + guard.grace + 2.0 * self._plan.period:
                 yield f"driving, though nothing was heard for {silent:.2f} s"
         if before is not None and not 0.0 < tick.time - before.time <= self._plan.stall_timeout + _SLACK:
             yield f"driving, though the clock went on by {tick.time - before.time:.3f} s"
@@ -361,13 +361,12 @@ class Watcher:
         """After the last good frame the robot stands within the time that the profile promises."""
         if tick.command == STANDSTILL:
             return
-        silent = max(person.silent_at(tick.time) for person in self._needed(tick))
-        if silent <= 0.0:
-            return
         guard = self._plan.guard
-        promise = guard.unnoticed + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
-        if silent > promise + self._plan.stall_timeout:
-            yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
+        after = guard.grace + guard.descend_for + self._stop_takes() + 2 * max(tick.dt, self._plan.period)
+        for person in self._needed(tick):
+            silent, promise = person.silent_at(tick.time), person.timeout + after
+            if silent > promise + self._plan.stall_timeout:
+                yield f"it still moves {silent:.2f} s after the last good frame; it was to stand within {promise:.2f} s"
 
 
 def _only_hand(tick: Tick) -> Hand:

@@ -11,7 +11,7 @@ from tenuto.driving.limits import within_speeds
 from tenuto.driving.modes import ModePlan
 from tenuto.driving.motions import MOTIONS_OF, most_asked, motions_asked, opposites
 from tenuto.driving.plan import HELD_FROM, Plan
-from tenuto.driving.stopping import fastest, link_loss_stages
+from tenuto.driving.stopping import at_most, fastest, link_loss_stages, longest_silence
 from tenuto.profile.build import positions_used, pressed_names
 from tenuto.profile.controls import touches
 from tenuto.profile.profile import Profile
@@ -260,15 +260,15 @@ def _speeds_of(plan: Plan, mode: ModePlan, speeds_at: str, limits_at: str) -> It
 
 
 def _guard(plan: Plan) -> Iterator[Finding]:
-    unnoticed = fastest(plan) * plan.guard.unnoticed
+    unnoticed = fastest(plan) * (longest_silence(plan) + plan.guard.grace)
     until_standing = sum(stage.metres for stage in link_loss_stages(plan))
     if not plan.chassis.units.known:
         pass  # the distance is unknown
     elif unnoticed > ROOM:
-        text = f"at full speed the robot goes {unnoticed:.1f} m, across a room, before a quiet link is noticed"
+        text = f"at full speed the robot goes {at_most(unnoticed, 1)} m, across a room, before a quiet link is noticed"
         yield error("guard.link_timeout", text)
     elif until_standing > ROOM / 2.0:
-        text = f"at full speed the robot goes {until_standing:.1f} m from the last frame to standstill"
+        text = f"at full speed the robot goes {at_most(until_standing, 1)} m from the last frame to standstill"
         yield warning("guard.link_timeout", text)
     quickest = max(max(mode.limits.acceleration, mode.limits.deceleration or 0.0) for mode in plan.modes)
     if plan.guard.stop_deceleration < quickest:
