@@ -88,7 +88,7 @@ def test_poses_that_are_stamped_on_receipt_do_not_make_a_wheel_larger(tmp_path: 
         radius, track = random.uniform((0.105, 0.58), (0.115, 0.66)).tolist()
         truth = Truth(radius, track, 0.06, noise=0.002, heading_noise=0.002)
         rows = simulated_odometry(TABLE, truth, rate=30.0, seed=seed)
-        late = rows["time"] + 0.01 + random.exponential(0.008, len(rows))
+        late = rows["time"].to_numpy() + 0.01 + random.exponential(0.008, len(rows))
         if seed % 4 == 3:
             late = np.repeat(rows["time"].to_numpy()[4::5], 5)[: len(rows)]  # a line that is read five rows at a time
             rows = rows[: len(late)]
